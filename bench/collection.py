@@ -1,0 +1,183 @@
+"""A folder of documents as an index in memory, from the core alone: what quality runs and benchmarks work on.
+
+Readings and vectors are kept between runs by content hash below `var/bench`.
+"""
+
+from __future__ import annotations
+
+import hashlib
+import json
+import pickle
+import sqlite3
+import sys
+import time
+from collections.abc import Sequence
+from concurrent.futures import ProcessPoolExecutor
+from dataclasses import dataclass
+from functools import lru_cache
+from pathlib import Path
+
+import numpy as np
+import numpy.typing as npt
+
+from fontanel.core.analysis import ANALYSER_VERSION, Analyser
+from fontanel.core.answering import EvidencePassage
+from fontanel.core.embedding import OnnxEmbedder, text_key
+from fontanel.core.index import Mode, Query, Snapshot, VectorSegment, WordsSegment
+from fontanel.core.indexing import embedded_text, words_entry
+from fontanel.core.reading import ReadingFailed, read
+from fontanel.core.splitting import Passage, SplitSettings, split
+
+ROOT = Path(__file__).parent.parent
+CACHE = ROOT / "var" / "bench"
+EMBEDDER = ROOT / "var" / "embedder"
+#: Bumped whenever reading or splitting changes what it gives.
+_SOURCES = sorted((ROOT / "src/fontanel/core").glob("**/*.py"))
+
+
+@lru_cache
+def _code_version() -> str:
+    parts = [p for p in _SOURCES if "reading" in p.parts or p.name in ("splitting.py", "sentences.py")]
+    return hashlib.sha256(b"".join(p.read_bytes() for p in parts)).hexdigest()[:12]
+
+
+@dataclass(frozen=True, slots=True)
+class Document:
+    file: str
+    title: str
+    language: str
+    passages: list[Passage]
+
+
+def _read_one(args: tuple[Path, str]) -> Document | str:
+    path, name = args
+    embedder = _tokenizer()
+    try:
+        data = path.read_bytes()
+        key = CACHE / "readings" / (hashlib.sha256(data + name.encode()).hexdigest()[:24] + "-" + _code_version())
+        if key.exists():
+            return pickle.loads(key.read_bytes())
+        reading = read(data, name)
+    except ReadingFailed as error:
+        return f"{name}: {error}"
+    document = Document(name, reading.title, reading.language, split(reading, SplitSettings(), embedder.count_tokens))
+    key.parent.mkdir(parents=True, exist_ok=True)
+    scratch = key.with_suffix(".part")
+    scratch.write_bytes(pickle.dumps(document))
+    scratch.rename(key)
+    return document
+
+
+@lru_cache
+def _tokenizer() -> OnnxEmbedder:
+    return OnnxEmbedder(EMBEDDER, threads=1)
+
+
+class Vectors:
+    """The vector cache of benchmarks: sha256 of embedder and text -> vector."""
+
+    def __init__(self, embedder: OnnxEmbedder) -> None:
+        CACHE.mkdir(parents=True, exist_ok=True)
+        self.embedder = embedder
+        self._db = sqlite3.connect(CACHE / "vectors.db")
+        self._db.execute("create table if not exists vectors (key blob primary key, vector blob) without rowid")
+
+    def embed(self, texts: Sequence[str], progress: bool = False) -> npt.NDArray[np.float32]:
+        keys = [text_key(self.embedder.name, text) for text in texts]
+        out = np.empty((len(texts), self.embedder.dimensions), dtype=np.float32)
+        missing = []
+        for i, key in enumerate(keys):
+            row = self._db.execute("select vector from vectors where key = ?", (key,)).fetchone()
+            if row:
+                out[i] = np.frombuffer(row[0], dtype=np.float32)
+            else:
+                missing.append(i)
+        started = time.monotonic()
+        for start in range(0, len(missing), 512):
+            chosen = missing[start : start + 512]
+            out[chosen] = self.embedder.embed([texts[i] for i in chosen])
+            self._db.executemany(
+                "insert or replace into vectors values (?, ?)", [(keys[i], out[i].tobytes()) for i in chosen]
+            )
+            self._db.commit()
+            if progress:
+                done = start + len(chosen)
+                rate = done / (time.monotonic() - started)
+                print(f"\rembedded {done}/{len(missing)} passages, {rate:.0f}/s", end="", file=sys.stderr, flush=True)
+        if progress and missing:
+            print(file=sys.stderr)
+        return out
+
+
+class Collection:
+    """The documents below a folder, read, split and indexed by words and by meaning."""
+
+    def __init__(self, folder: Path) -> None:
+        files = sorted(p for p in folder.rglob("*") if p.is_file() and not p.name.startswith("."))
+        with ProcessPoolExecutor(2) as pool:
+            results = list(pool.map(_read_one, [(p, str(p.relative_to(folder))) for p in files], chunksize=8))
+        self.failures = [result for result in results if isinstance(result, str)]
+        self.documents = [result for result in results if isinstance(result, Document)]
+        self.passages: list[tuple[int, Passage]] = [
+            (key, passage) for key, document in enumerate(self.documents) for passage in document.passages
+        ]
+        self.embedder = OnnxEmbedder(EMBEDDER, threads=2)
+        self.cache = Vectors(self.embedder)
+        analysers = {code: Analyser(code) for code in {document.language for document in self.documents}}
+        entries = [
+            words_entry(i, key, self.documents[key].title, passage, analysers[self.documents[key].language])
+            for i, (key, passage) in enumerate(self.passages)
+        ]
+        self.texts = [embedded_text(self.documents[key].title, passage) for key, passage in self.passages]
+        vectors = self.cache.embed(self.texts, progress=True)
+        ids = np.arange(len(self.passages), dtype=np.int64)
+        words = WordsSegment.build(entries, sorted(analysers) or ["en"])
+        self.snapshot = Snapshot([words], [VectorSegment(ids, vectors)])
+
+
+class CollectionKnowledge:
+    """A collection as answering sees it. `without` leaves documents out, by file name."""
+
+    def __init__(self, collection: Collection, without: frozenset[str] = frozenset()) -> None:
+        self._collection = collection
+        self._idf = lru_cache(100_000)(collection.snapshot.idf)
+        self._words: dict[str, npt.NDArray[np.float32]] = {}
+        self._documents = None
+        if without:
+            kept = [key for key, document in enumerate(collection.documents) if document.file not in without]
+            self._documents = np.array(kept, dtype=np.int64)
+
+    def retrieve(self, question: str, limit: int, mode: Mode = Mode.HYBRID, per_document: int = 4) -> list[EvidencePassage]:
+        vector = self.embed([question])[0]
+        query = Query(question, vector, mode, limit, self._documents, per_document)
+        found = []
+        for hit in self._collection.snapshot.search(query):
+            key, passage = self._collection.passages[hit.passage_id]
+            document = self._collection.documents[key]
+            found.append(
+                EvidencePassage(
+                    hit.passage_id, document.file, document.file, document.title, passage.text, passage.start,
+                    passage.locator, hit.match, hit.similarity, passage.context, passage.parts, document.language, hit.terms,
+                )
+            )  # fmt: skip
+        return found
+
+    def terms(self, text: str) -> list[str]:
+        return self._collection.snapshot.query_terms(text)
+
+    def idf(self, term: str) -> float:
+        return self._idf(term)
+
+    def embed(self, texts: Sequence[str]) -> npt.NDArray[np.float32]:
+        missing = [text for text in dict.fromkeys(texts) if text not in self._words]
+        if missing:
+            for text, vector in zip(missing, self._collection.embedder.embed(missing), strict=True):
+                self._words[text] = vector
+        return np.stack([self._words[text] for text in texts])
+
+
+def load_questions(path: Path) -> list[dict[str, object]]:
+    return [json.loads(line) for line in path.read_text().splitlines() if line.strip()]
+
+
+__all__ = ["ANALYSER_VERSION", "Collection", "CollectionKnowledge", "load_questions"]

@@ -1,0 +1,127 @@
+"""Quality of search and of answers on a folder of documents and a file of questions, from the core without a server.
+
+make quality [COLLECTION=<folder>] [QUESTIONS=<file.jsonl>] [JSON=<file>]
+"""
+
+from __future__ import annotations
+
+import argparse
+import json
+import re
+import sys
+import time
+from collections import defaultdict
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+from rich.console import Console
+from rich.table import Table
+
+from collection import ROOT, Collection, CollectionKnowledge, load_questions
+from fontanel.core.answering import Exchange, Finished, Outcome, answer
+
+NOT_ALNUM = re.compile(r"[^\w]|_")
+
+
+def bare(text: str) -> str:
+    return NOT_ALNUM.sub("", text.lower())
+
+
+def run_question(collection: Collection, knowledge: CollectionKnowledge, item: dict[str, Any]) -> dict[str, Any]:
+    """Search and answer one question; return what came of it."""
+    history: list[Exchange] = []
+    for earlier in item.get("history", []):
+        finished = [e for e in answer(earlier, history, knowledge) if isinstance(e, Finished)][0].answer
+        history.append(Exchange(earlier, finished.standalone, tuple(c.title for c in finished.citations)))
+    started = time.monotonic()
+    result = [e for e in answer(item["question"], history, knowledge) if isinstance(e, Finished)][0].answer
+    seconds = time.monotonic() - started
+    gold = [(g["file"], bare(g["evidence"])) for g in item.get("gold", [])]
+    hits = knowledge.retrieve(result.standalone, 20, per_document=20)
+    holds = [[g for g in gold if g[0] == hit.document_id and g[1] in bare(hit.text)] for hit in hits]
+    if item.get("all_needed") and gold:
+        ranks = [next((r for r, held in enumerate(holds, 1) if g in held), None) for g in gold]
+        rank = max(ranks) if all(ranks) else None  # type: ignore[type-var]
+    else:
+        rank = next((r for r, held in enumerate(holds, 1) if held), None)
+    text = result.text.lower()
+    right = all(any(key.lower() in text for key in keys) for keys in item["answer_keys"]) if item["answer_keys"] else None
+    files = {g[0] for g in gold}
+    passages = {(hit.document_id, hit.passage_id): bare(hit.text) for hit in [*hits, *result.evidence]}
+    near = [c for c in result.citations if c.document_id in files]
+    cited_exact = any(
+        any(g[1] in passages.get((c.document_id, c.passage_id), "") or bare(c.quote) in g[1] for g in gold) for c in near
+    )
+    return {
+        "id": item["id"], "kind": item["kind"], "question": item["question"], "standalone": result.standalone,
+        "rank": rank, "answered": result.outcome == Outcome.ANSWERED, "declined": result.outcome == Outcome.DECLINED,
+        "right": bool(right) and result.outcome == Outcome.ANSWERED, "cited_document": bool(near), "cited": cited_exact,
+        "supported": all(c.support >= 0.8 for c in result.citations) if result.citations else None,
+        "sufficiency": round(result.sufficiency, 3), "answer": result.text,
+        "citations": [{"file": c.document_id, "quote": c.quote, "support": round(c.support, 2)} for c in result.citations],
+        "seconds": round(seconds, 3),
+    }  # fmt: skip
+
+
+def interval(values: list[float]) -> str:
+    """The mean with its 95% bootstrap interval, in per cent."""
+    if not values:
+        return "-"
+    data = np.array(values, dtype=float)
+    random = np.random.default_rng(7)
+    means = data[random.integers(0, len(data), (2000, len(data)))].mean(axis=1)
+    low, high = np.percentile(means, [2.5, 97.5])
+    return f"{100 * data.mean():.0f} ({100 * low:.0f}-{100 * high:.0f})"
+
+
+def report(outcomes: list[dict[str, Any]]) -> None:
+    groups: dict[str, list[dict[str, Any]]] = defaultdict(list)
+    for outcome in outcomes:
+        groups[outcome["kind"]].append(outcome)
+    answerable = [o for o in outcomes if o["kind"] != "unanswerable"]
+    search = Table(title="Search: per cent of questions whose evidence is found, with 95% intervals")
+    answers = Table(title="Answers: per cent, with 95% intervals")
+    for name in ("kind", "n", "rank 1", "top 5", "top 10", "MRR@20"):
+        search.add_column(name, justify="left" if name == "kind" else "right")
+    for name in ("kind", "n", "right", "cited document", "cited place", "right and cited", "supported", "declined"):
+        answers.add_column(name, justify="left" if name == "kind" else "right")
+    for kind, items in [*sorted(groups.items()), ("all answerable", answerable)]:
+        if kind != "unanswerable":
+            ranks = [o["rank"] for o in items]
+            search.add_row(
+                kind, str(len(items)), *(interval([float(r is not None and r <= k) for r in ranks]) for k in (1, 5, 10)),
+                interval([1 / r if r else 0.0 for r in ranks]),
+            )  # fmt: skip
+        columns = [[float(o[key]) for o in items] for key in ("right", "cited_document", "cited")]
+        both = [float(o["right"] and o["cited_document"]) for o in items]
+        supported = [float(o["supported"]) for o in items if o["supported"] is not None]
+        declined = interval([float(o["declined"]) for o in items])
+        shown = ["-"] * 4 if kind == "unanswerable" else [*(interval(c) for c in columns), interval(both)]
+        answers.add_row(kind, str(len(items)), *shown, interval(supported), declined)
+    console = Console()
+    console.print(search)
+    console.print(answers)
+    times = sorted(o["seconds"] for o in outcomes)
+    console.print(f"seconds per answer: median {times[len(times) // 2]:.3f}, slowest {times[-1]:.3f}")
+
+
+def main() -> None:
+    parser = argparse.ArgumentParser(description=__doc__)
+    parser.add_argument("--collection", type=Path, default=ROOT / "demo" / "documents")
+    parser.add_argument("--questions", type=Path, default=ROOT / "demo" / "questions.jsonl")
+    parser.add_argument("--json", type=Path)
+    arguments = parser.parse_args()
+    collection = Collection(arguments.collection)
+    print(f"{len(collection.documents)} documents, {len(collection.passages)} passages, {len(collection.failures)} failed")
+    for failure in collection.failures[:10]:
+        print("  ", failure, file=sys.stderr)
+    knowledge = CollectionKnowledge(collection)
+    outcomes = [run_question(collection, knowledge, item) for item in load_questions(arguments.questions)]  # type: ignore[arg-type]
+    report(outcomes)
+    if arguments.json:
+        arguments.json.write_text(json.dumps(outcomes, indent=1, ensure_ascii=False) + "\n")
+
+
+if __name__ == "__main__":
+    main()

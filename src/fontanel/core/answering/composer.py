@@ -1,0 +1,209 @@
+"""The built-in composer: picks the statements that answer a question and sets them in order, to the letter.
+
+It never states what no passage says: each sentence, item or row of an answer is a quotation with its place.
+"""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+import numpy as np
+import numpy.typing as npt
+
+from fontanel.core.answering.evidence import EvidencePassage, Knowledge, Support
+from fontanel.core.answering.followup import split_stand_alone
+from fontanel.core.answering.questions import Shape, has_shape, shape_of
+from fontanel.core.answering.statements import Statement, statements
+
+Floats = npt.NDArray[np.float32]
+
+_ANAPHOR = re.compile(r"^(?:it|this|that|they|these|those|he|she|such|the same|both|otherwise|in (?:this|that) case)\b", re.I)
+_OLD = re.compile(r"\b(?:superseded|withdrawn|obsolete|no longer in force|archived|replaced by)\b", re.I)
+_ASKS_OLD = re.compile(r"\b(?:superseded|withdrawn|old(?:er)?|previous|former|earlier|used to|was|were|until|before (?:19|20)\d\d|history)\b", re.I)
+_WORD = re.compile(r"[^\W\d_]{3,}")
+
+#: Weights of a statement's parts: cosine, term coverage, its passage's match, the asked shape.
+_COSINE, _COVERAGE, _MATCH, _SHAPE = 0.50, 0.30, 0.15, 0.08
+_OLD_PENALTY = 0.15
+
+
+@dataclass(frozen=True, slots=True)
+class Scored:
+    """A statement with its score and the parts it is made of."""
+
+    statement: Statement
+    score: float
+    cosine: float
+    coverage: float
+
+
+@dataclass(frozen=True, slots=True)
+class Draft:
+    """What the composer would say, best statement first in `ranked`, and what speaks for it."""
+
+    ranked: list[Scored]
+    chosen: list[Statement]
+    support: Support
+    by_words: bool
+
+
+def draft(standalone: str, passages: Sequence[EvidencePassage], knowledge: Knowledge, most_statements: int = 4) -> Draft:
+    """Rank the statements of the passages and choose those that answer."""
+    question = _Question(standalone, knowledge)
+    ranked = _rank(question, passages, knowledge)
+    if not ranked:
+        return Draft([], [], Support(0, 0, 0, 0, 0, 0, 0), True)
+    chosen = _choose(question, ranked, most_statements)
+    return Draft(ranked, chosen, _support(question, ranked, passages, knowledge), question.vector is None)
+
+
+class _Question:
+    """A question's terms with their weights, its vector and its shape."""
+
+    def __init__(self, standalone: str, knowledge: Knowledge) -> None:
+        self.text = standalone
+        own, topic = split_stand_alone(standalone)
+        self.shape = shape_of(own)
+        self.asks_old = bool(_ASKS_OLD.search(own))
+        self.weights: dict[str, float] = {term: knowledge.idf(term) for term in knowledge.terms(own)}
+        # What the conversation lends counts, but less than what was asked just now.
+        for term in knowledge.terms(topic):
+            self.weights.setdefault(term, 0.5 * knowledge.idf(term))
+        self.total = sum(self.weights.values())
+        vectors = knowledge.embed([standalone])
+        self.vector: Floats | None = None if vectors is None else vectors[0]
+
+    def coverage(self, terms: set[str]) -> float:
+        return sum(weight for term, weight in self.weights.items() if term in terms) / self.total if self.total else 0.0
+
+
+def _rank(question: _Question, passages: Sequence[EvidencePassage], knowledge: Knowledge) -> list[Scored]:
+    found = [statement for passage in passages for statement in statements(passage)]
+    if not found:
+        return []
+    if question.vector is None:
+        cosines = np.zeros(len(found), dtype=np.float32)
+    else:
+        vectors = knowledge.embed([_embedded(statement) for statement in found])
+        assert vectors is not None
+        cosines = vectors @ question.vector
+    around: dict[int, set[str]] = {
+        passage.passage_id: set(knowledge.terms(" ".join((passage.title, *passage.locator.heading_path))))
+        for passage in passages
+    }
+    scored: list[Scored] = []
+    for statement, cosine in zip(found, cosines, strict=True):
+        own = set(knowledge.terms(f"{statement.lead} {statement.text}"))
+        coverage = 0.75 * question.coverage(own) + 0.25 * question.coverage(own | around[statement.passage.passage_id])
+        score = _COSINE * float(cosine) + _COVERAGE * coverage + _MATCH * statement.passage.match
+        if has_shape(statement.text, question.shape):
+            score += _SHAPE
+        if len(statement.text) < 15 or statement.text.endswith("?"):
+            score -= 0.1
+        if not question.asks_old and _OLD.search(f"{statement.passage.title} {' '.join(statement.passage.locator.heading_path)}"):
+            score -= _OLD_PENALTY
+        scored.append(Scored(statement, score, float(cosine), coverage))
+    return sorted(scored, key=lambda item: -item.score)
+
+
+def _embedded(statement: Statement) -> str:
+    lead = statement.lead if statement.kind == "item" else ""
+    return f"{statement.heading}: {lead} {statement.text}" if lead else f"{statement.heading}: {statement.text}"
+
+
+def _choose(question: _Question, ranked: list[Scored], most: int) -> list[Statement]:
+    best = ranked[0]
+    whole = _whole_list(question, best, ranked)
+    if whole:
+        return whole
+    chosen: list[Statement] = []
+    seen: list[set[str]] = []
+    for item in ranked[:12]:
+        neighbour = item.statement.passage is best.statement.passage and item.statement.part == best.statement.part
+        allowance = 0.16 if neighbour else 0.10
+        if len(chosen) == most or (chosen and item.score < best.score - allowance):
+            continue
+        words = set(_WORD.findall(item.statement.text.lower()))
+        if any(words and len(words & other) / len(words | other) > 0.7 for other in seen):
+            continue
+        seen.append(words)
+        chosen.append(item.statement)
+    return _in_order(_with_antecedents(chosen, ranked), ranked)
+
+
+def _whole_list(question: _Question, best: Scored, ranked: list[Scored]) -> list[Statement]:
+    """The list with its lead-in, when the best statement leads into one or the question asks for steps or a list."""
+    statement = best.statement
+    siblings = sorted((item.statement for item in ranked if item.statement.passage is statement.passage), key=lambda s: s.start)
+    if statement.kind == "sentence" and statement.text.endswith(":"):
+        items = [s for s in siblings if s.kind == "item" and s.part == statement.part + 1]
+        return [statement, *items[:14]] if items else []
+    if statement.kind == "item" and (question.shape in (Shape.STEPS, Shape.LIST) or (statement.lead and question.shape == Shape.FACT)):
+        items = [s for s in siblings if s.kind == "item" and s.part == statement.part]
+        if len(items) > 14:
+            return []
+        lead = [s for s in siblings if s.part == statement.part - 1 and s.text.endswith(":")]
+        return [*lead[-1:], *items]
+    return []
+
+
+def _with_antecedents(chosen: list[Statement], ranked: list[Scored]) -> list[Statement]:
+    """A sentence that begins with a pronoun brings the one before it; an item brings its lead-in."""
+    everything = sorted({id(item.statement): item.statement for item in ranked}.values(), key=lambda s: (s.passage.passage_id, s.start))
+    before = {id(later): earlier for earlier, later in zip(everything, everything[1:], strict=False) if earlier.passage is later.passage}
+    out = list(chosen)
+    for statement in chosen:
+        previous = before.get(id(statement))
+        if previous is None or previous in out:
+            continue
+        if statement.kind == "sentence" and _ANAPHOR.match(statement.text) and previous.part == statement.part:
+            out.append(previous)
+    return out
+
+
+def _in_order(chosen: list[Statement], ranked: list[Scored]) -> list[Statement]:
+    """Passages in the order of their best statement, statements inside a passage as they stand."""
+    rank = {id(item.statement): place for place, item in enumerate(ranked)}
+    first: dict[int, int] = {}
+    for statement in chosen:
+        key = statement.passage.passage_id
+        first[key] = min(first.get(key, len(ranked)), rank[id(statement)])
+    return sorted(chosen, key=lambda s: (first[s.passage.passage_id], s.start))
+
+
+def _support(
+    question: _Question, ranked: list[Scored], passages: Sequence[EvidencePassage], knowledge: Knowledge
+) -> Support:
+    best = ranked[0]
+    passage = best.statement.passage
+    near = " ".join((passage.title, *passage.locator.heading_path, passage.context, passage.text))
+    soft, weakest = _soft_coverage(question, near, knowledge)
+    return Support(
+        similarity=max((p.similarity or 0.0) for p in passages),
+        statement=max(item.cosine for item in ranked[:5]),
+        coverage=question.coverage(set(knowledge.terms(near))),
+        statement_coverage=best.coverage,
+        soft=soft,
+        weakest=weakest,
+        shaped=1.0 if any(has_shape(item.statement.text, question.shape) for item in ranked[:2]) else 0.0,
+    )
+
+
+def _soft_coverage(question: _Question, near: str, knowledge: Knowledge) -> tuple[float, float]:
+    """How far each word of the question is met in meaning by a word nearby: the weighted mean, and the least."""
+    own, _ = split_stand_alone(question.text)
+    asked = {word.lower(): terms for word in _WORD.findall(own) if (terms := knowledge.terms(word))}
+    words = sorted({word.lower() for word in _WORD.findall(near) if knowledge.terms(word)})
+    if not asked or not words:
+        return 0.0, 0.0
+    held = set(knowledge.terms(near))
+    closeness = np.array([1.0 if set(terms) & held else 0.0 for terms in asked.values()])
+    if question.vector is not None:
+        mine, theirs = knowledge.embed(list(asked)), knowledge.embed(words)
+        assert mine is not None
+        assert theirs is not None
+        closeness = np.maximum(closeness, (mine @ theirs.T).max(axis=1))
+    weights = np.array([max(max(question.weights.get(term, 0.0) for term in terms), 0.1) for terms in asked.values()])
+    return float((closeness * weights).sum() / weights.sum()), float(closeness.min())

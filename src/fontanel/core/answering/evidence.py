@@ -1,0 +1,110 @@
+"""Evidence: the passages an answer may rest on, and whether they support one at all."""
+
+from __future__ import annotations
+
+import json
+import math
+from collections.abc import Sequence
+from dataclasses import dataclass, field
+from functools import cache
+from importlib.resources import files
+from typing import Protocol
+
+import numpy as np
+import numpy.typing as npt
+
+from fontanel.core.splitting import Locator, Part
+
+Floats = npt.NDArray[np.float32]
+
+
+@dataclass(frozen=True, slots=True)
+class EvidencePassage:
+    """A passage as answering sees it. `start` is where `text` begins in the revision's text; `parts` use its offsets."""
+
+    passage_id: int
+    document_id: str
+    revision_id: str
+    title: str
+    text: str
+    start: int
+    locator: Locator
+    match: float
+    similarity: float | None
+    context: str = ""
+    parts: tuple[Part, ...] = ()
+    language: str = "en"
+    terms: dict[str, float] = field(default_factory=dict)
+
+
+class Knowledge(Protocol):
+    """What answering asks of the outside: passages for a question, the weight of a term, the vectors of texts."""
+
+    def retrieve(self, question: str, limit: int) -> list[EvidencePassage]:
+        """The best passages for a stand-alone question, best first."""
+        ...
+
+    def terms(self, text: str) -> list[str]:
+        """The index terms of a text."""
+        ...
+
+    def idf(self, term: str) -> float:
+        """How telling a term is in this collection."""
+        ...
+
+    def embed(self, texts: Sequence[str]) -> Floats | None:
+        """Unit vectors by the collection's embedder; None when it works by words alone."""
+        ...
+
+
+@dataclass(frozen=True, slots=True)
+class Support:
+    """What speaks for an answer being in the evidence. Every figure is in 0-1.
+
+    similarity: cosine of the best passage; statement: cosine of the best statement; coverage: share of the question's
+    term weight in the best passage with its headings; statement_coverage: the same in the best statement;
+    soft: share by closeness of meaning, word by word; weakest: the least of these; shaped: the statement has the shape
+    that the question asks for (a number, a time, a person).
+    """
+
+    similarity: float
+    statement: float
+    coverage: float
+    statement_coverage: float
+    soft: float
+    weakest: float
+    shaped: float
+
+    def features(self) -> list[float]:
+        return [
+            self.similarity,
+            self.statement,
+            self.coverage,
+            self.statement_coverage,
+            self.soft,
+            self.weakest,
+            self.shaped,
+        ]
+
+
+FEATURES = ("similarity", "statement", "coverage", "statement_coverage", "soft", "weakest", "shaped")
+
+
+@cache
+def _coefficients() -> dict[str, dict[str, float]]:
+    loaded: dict[str, dict[str, float]] = json.loads(
+        files("fontanel.core.answering").joinpath("coefficients.json").read_text()
+    )
+    return loaded
+
+
+def sufficiency(support: Support, by_words: bool) -> float:
+    """The likelihood, 0-1, that the evidence answers the question. `by_words`: no vectors took part.
+
+    A logistic model whose coefficients `bench/calibrate.py` fits on questions about public manuals.
+    """
+    weights = _coefficients()["words" if by_words else "both"]
+    total = weights["intercept"]
+    for name, value in zip(FEATURES, support.features(), strict=True):
+        total += weights.get(name, 0.0) * value
+    return 1.0 / (1.0 + math.exp(-total))

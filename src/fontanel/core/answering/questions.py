@@ -1,0 +1,89 @@
+"""What a question asks for: whether it needs documents, and the shape of its answer."""
+
+from __future__ import annotations
+
+import re
+from enum import StrEnum
+
+
+class Shape(StrEnum):
+    """The shape of the answer that a question asks for."""
+
+    NUMBER = "number"
+    TIME = "time"
+    PERSON = "person"
+    PLACE = "place"
+    STEPS = "steps"
+    LIST = "list"
+    YES_NO = "yes_no"
+    REASON = "reason"
+    FACT = "fact"
+
+
+_NUMBER_NOUNS = (
+    "maximum|minimum|limit|fee|fees|cost|price|fare|charge|rate|speed|depth|draught|draft|length|width|height|weight|"
+    "size|number|amount|capacity|distance|deposit|percentage|fine|penalty|age|frequency|channel|port|default"
+)
+_RULES: tuple[tuple[Shape, re.Pattern[str]], ...] = tuple(
+    (shape, re.compile(pattern, re.I))
+    for shape, pattern in (
+        (Shape.TIME, r"\bwhen\b(?!ever)|\bwhat (?:time|date|day|month|year|hours?)\b|\bhow (?:soon|early|late|often|long)\b|\buntil when\b|\bby when\b|\bdeadline\b"),
+        (Shape.NUMBER, r"\bhow (?:many|much|far|deep|high|fast|old|wide|tall|heavy|big|large|strong|close|near)\b"),
+        (Shape.PERSON, r"^\s*(?:and |so |but )?who(?:se|m)?\b|\b(?:by|to|from) whom\b|\bwhich (?:person|officer|post|role|team|office)\b"),
+        (Shape.STEPS, r"\bhow (?:do|can|should|to|would|does one)\b(?! .{0,40}\b(?:differ|know)\b)|\bsteps?\b|\bprocedure\b|\bwhat (?:do|should|must) (?:i|we|you|one|they|the \w+|a \w+) do\b"),
+        (Shape.LIST, r"\bwhich (?:\w+ ){0,2}\w+s\b (?:are|may|can|must|need|do)|\bwhat (?:are|kinds|types|items|documents|things)\b|\blist\b"),
+        (Shape.PLACE, r"\bwhere\b"),
+        (Shape.REASON, r"\bwhy\b|\bwhat (?:for|is the reason)\b"),
+        (Shape.NUMBER, rf"\bwhat(?: is|'s| are)?\b.{{0,40}}\b(?:{_NUMBER_NOUNS})\b"),
+        (Shape.YES_NO, r"^\s*(?:and |so |but )?(?:may|can|could|is|are|was|were|do|does|did|must|should|will|would|has|have|am)\b"),
+    )
+)  # fmt: skip
+
+_DIGIT = re.compile(r"\d|\b(?:one|two|three|four|five|six|seven|eight|nine|ten|twelve|half|double|no more than|none|zero|twice|once)\b", re.I)
+_TIME = re.compile(
+    r"\d{1,2}[:.]\d\d|\b(?:19|20)\d\d\b|\b\d+\s*(?:minutes?|hours?|days?|weeks?|months?|years?|seconds?|ms)\b|"
+    r"\b(?:january|february|march|april|may|june|july|august|september|october|november|december|monday|tuesday|"
+    r"wednesday|thursday|friday|saturday|sunday|noon|midnight|sunset|sunrise|dusk|dawn|daily|weekly|monthly|yearly|"
+    r"annually|hourly|immediately|before|after|within|until|once|whenever|when|as soon as|every|each)\b", re.I,
+)  # fmt: skip
+_PERSON = re.compile(
+    r"\b(?:master|officer|manager|pilot|engineer|owner|user|admin\w*|supervisor|steward|captain|skipper|crew|team|office|"
+    r"duty|director|clerk|agent|operator|coordinator|inspector|superuser|role|staff|developer|committer|maintainer|"
+    r"passenger|foreman|assistant|warden|keeper|person|people|anyone|only|board|trust|[A-Z][a-z]+ [A-Z][a-z]+)s?\b"
+)
+_PLACE = re.compile(r"\b(?:at|in|on|near|behind|beside|inside|under|next to|from|directory|file|path|office|desk|deck)\b", re.I)
+_REASON = re.compile(r"\b(?:because|since|so that|therefore|due to|to (?:avoid|prevent|keep|ensure|allow|protect)|otherwise|reason)\b", re.I)
+_CUES = {Shape.NUMBER: _DIGIT, Shape.TIME: _TIME, Shape.PERSON: _PERSON, Shape.PLACE: _PLACE, Shape.REASON: _REASON}
+
+
+def shape_of(question: str) -> Shape:
+    """The shape of the answer that the question asks for."""
+    for shape, pattern in _RULES:
+        if pattern.search(question):
+            return shape
+    return Shape.FACT
+
+
+def has_shape(statement: str, shape: Shape) -> bool:
+    """Whether a statement could answer a question of this shape."""
+    cue = _CUES.get(shape)
+    return cue is None or bool(cue.search(statement))
+
+
+_GREETING = re.compile(r"^\s*(?:hi|hello|hey|good (?:morning|afternoon|evening|day)|greetings)(?:\s+(?:there|all|everyone))?\s*[!.,]*\s*$", re.I)
+_THANKS = re.compile(r"^\s*(?:(?:many |ok(?:ay)?,? )?thank(?:s| you)(?: (?:very much|so much|a lot))?|cheers|great|perfect|ok(?:ay)?)(?:,? thank(?:s| you))?\s*[!.]*\s*$", re.I)
+_ABOUT = re.compile(r"^\s*(?:who are you|what (?:can|do) you (?:do|know)|what is this|how (?:do|can) (?:i use (?:you|this)|you help(?: me)?)|help)\s*[?!.]*\s*$", re.I)
+
+
+def small_talk(question: str) -> str | None:
+    """The reply to a greeting, to thanks, or to a question about the service itself; None when documents are needed."""
+    if _GREETING.match(question):
+        return "Hello. Ask a question about the documents, and the answer will show where each statement stands."
+    if _THANKS.match(question):
+        return "You are welcome. Ask the next question whenever you like."
+    if _ABOUT.match(question):
+        return (
+            "Questions are answered from the documents of this knowledge base. Every statement cites the place it comes "
+            "from; when the documents do not answer, that is said."
+        )
+    return None

@@ -1,0 +1,100 @@
+"""Segment files: named numpy arrays in one file, memory-mapped when read, checked by a sha256 over the arrays.
+
+Layout: magic, length of the header (8 bytes, little-endian), header as JSON, then the arrays, each aligned to 64 bytes.
+"""
+
+from __future__ import annotations
+
+import hashlib
+import json
+import mmap
+import os
+from collections.abc import Callable, Mapping
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+import numpy.typing as npt
+
+_MAGIC = b"FONTSEG1"
+_ALIGN = 64
+
+Array = npt.NDArray[Any]
+
+
+class SegmentDamaged(Exception):
+    """A segment file is not what was written: cut short, altered, or of another version."""
+
+
+def write_arrays(path: Path, arrays: Mapping[str, Array], about: Mapping[str, Any], sync: Callable[[int], None] = os.fsync) -> None:
+    """Write arrays under a temporary name, flush them to disk, then rename: the file is whole or is not there."""
+    layout: dict[str, Any] = {}
+    offset = 0
+    digest = hashlib.sha256()
+    for name, array in arrays.items():
+        data = np.ascontiguousarray(array)
+        layout[name] = {"dtype": data.dtype.str, "shape": list(data.shape), "offset": offset}
+        digest.update(data.tobytes())
+        offset = _aligned(offset + data.nbytes)
+    header = json.dumps({"about": dict(about), "arrays": layout, "sha256": digest.hexdigest()}).encode()
+    scratch = path.with_name(path.name + ".part")
+    with scratch.open("wb") as file:
+        file.write(_MAGIC + len(header).to_bytes(8, "little") + header)
+        base = _aligned(file.tell())
+        for name, array in arrays.items():
+            file.seek(base + layout[name]["offset"])
+            file.write(np.ascontiguousarray(array).tobytes())
+        file.truncate(base + offset)
+        file.flush()
+        sync(file.fileno())
+    scratch.rename(path)
+    directory = os.open(path.parent, os.O_RDONLY)
+    try:
+        sync(directory)
+    finally:
+        os.close(directory)
+
+
+def open_arrays(path: Path) -> tuple[dict[str, Array], dict[str, Any]]:
+    """Return the arrays (read-only views of the mapped file) and what `about` held. Raises SegmentDamaged."""
+    header, base, mapped = _open(path)
+    arrays: dict[str, Array] = {}
+    for name, place in header["arrays"].items():
+        count = int(np.prod(place["shape"], dtype=np.int64))
+        dtype = np.dtype(place["dtype"])
+        if base + place["offset"] + count * dtype.itemsize > len(mapped):
+            raise SegmentDamaged(f"{path} is cut short")
+        flat = np.frombuffer(mapped, dtype=dtype, count=count, offset=base + place["offset"])
+        arrays[name] = flat.reshape(place["shape"])
+    return arrays, header["about"]
+
+
+def verify(path: Path) -> None:
+    """Read the whole file and compare its checksum. Raises SegmentDamaged."""
+    header, _, _ = _open(path)
+    arrays, _ = open_arrays(path)
+    digest = hashlib.sha256()
+    for array in arrays.values():
+        digest.update(array.tobytes())
+    if digest.hexdigest() != header["sha256"]:
+        raise SegmentDamaged(f"{path} has changed since it was written")
+
+
+def _open(path: Path) -> tuple[dict[str, Any], int, mmap.mmap]:
+    try:
+        with path.open("rb") as file:
+            mapped = mmap.mmap(file.fileno(), 0, access=mmap.ACCESS_READ)
+    except (OSError, ValueError) as error:
+        raise SegmentDamaged(f"{path} cannot be opened: {error}") from error
+    if mapped[:8] != _MAGIC:
+        raise SegmentDamaged(f"{path} is no segment file")
+    length = int.from_bytes(mapped[8:16], "little")
+    try:
+        header = json.loads(mapped[16 : 16 + length])
+    except ValueError as error:
+        raise SegmentDamaged(f"{path} has a damaged header") from error
+    return header, _aligned(16 + length), mapped
+
+
+def _aligned(offset: int) -> int:
+    return (offset + _ALIGN - 1) // _ALIGN * _ALIGN

@@ -1,0 +1,53 @@
+"""Fusion of lexical and vector scores, and the calibrated match.
+
+Coefficients come from `bench/calibrate.py`, run on questions about public manuals; the demo never enters.
+"""
+
+from __future__ import annotations
+
+import numpy as np
+import numpy.typing as npt
+
+Floats = npt.NDArray[np.float32]
+
+#: A passage that answers a question well holds about this share of the lexical score attainable in theory.
+LEXICAL_SHARE = 0.6
+#: Weight of words against meaning in the blend.
+WORDS_WEIGHT = 0.45
+
+#: Logistic coefficients of the match: intercept, coverage, cosine.
+_HYBRID = (-5.2, 3.0, 7.0)
+_LEXICAL = (-3.0, 5.5)
+_VECTOR = (-5.0, 9.0)
+
+
+def blend(lexical: Floats, similarity: Floats, mode: str) -> Floats:
+    """Order candidates: a linear blend of scores, each divided by the best of this search.
+
+    A passage that has no vector yet is judged by its words in both parts.
+    """
+    words = lexical / max(float(lexical.max(initial=0.0)), 1e-9)
+    if mode == "lexical" or np.all(np.isnan(similarity)):
+        return words
+    best = max(float(np.nanmax(similarity)), 1e-9)
+    meaning = np.clip(similarity / best, 0.0, 1.0)
+    if mode == "vector":
+        return np.nan_to_num(meaning)
+    meaning = np.where(np.isnan(meaning), words, meaning)
+    return (WORDS_WEIGHT * words + (1.0 - WORDS_WEIGHT) * meaning).astype(np.float32)
+
+
+def calibrated_match(coverage: Floats, similarity: Floats, mode: str) -> Floats:
+    """A relevance in 0-1 that can be compared across questions."""
+    by_words = _logistic(_LEXICAL[0] + _LEXICAL[1] * coverage)
+    if mode == "lexical":
+        return by_words
+    meaning = np.nan_to_num(similarity)
+    if mode == "vector":
+        return _logistic(_VECTOR[0] + _VECTOR[1] * meaning)
+    both = _logistic(_HYBRID[0] + _HYBRID[1] * coverage + _HYBRID[2] * meaning)
+    return np.where(np.isnan(similarity), by_words, both).astype(np.float32)
+
+
+def _logistic(x: Floats) -> Floats:
+    return (1.0 / (1.0 + np.exp(-x))).astype(np.float32)

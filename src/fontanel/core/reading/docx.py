@@ -1,0 +1,115 @@
+"""DOCX (ISO/IEC 29500) through python-docx, after a look at what the archive would unpack to."""
+
+from __future__ import annotations
+
+import io
+import re
+import zipfile
+
+import docx
+from docx.document import Document
+from docx.table import Table
+from docx.text.paragraph import Paragraph
+
+from fontanel.core.reading.model import ReadingBuilder, ReadingFailed
+
+_MOST_UNPACKED = 256 * 1024 * 1024
+_MOST_RATIO = 200
+_HEADING = re.compile(r"^(?:heading|überschrift|titre)\s*(\d)", re.I)
+
+
+def read_docx(data: bytes) -> ReadingBuilder:
+    check_archive(data)
+    try:
+        document: Document = docx.Document(io.BytesIO(data))
+    except Exception as error:  # python-docx raises whatever the broken part of the archive leads it to
+        raise ReadingFailed("damaged", "The Word document is damaged. Save it again and add it anew.") from error
+    builder = ReadingBuilder(title=(document.core_properties.title or "").strip())
+    items: list[str] = []
+    numbers: dict[int, int] = {}
+    for part in document.iter_inner_content():
+        if isinstance(part, Paragraph) and (mark := _list_mark(part, document)) is not None:
+            level, ordered = mark
+            numbers = {depth: count for depth, count in numbers.items() if depth <= level}
+            numbers[level] = numbers.get(level, 0) + 1
+            items.append("  " * level + (f"{numbers[level]}. " if ordered else "- ") + part.text)
+            continue
+        if items:
+            builder.list(items)
+            items, numbers = [], {}
+        if isinstance(part, Table):
+            _add_table(builder, part)
+        else:
+            _add_paragraph(builder, part)
+    builder.list(items)
+    return builder
+
+
+def check_archive(data: bytes) -> None:
+    """Raise ReadingFailed(too_large) when the archive would unpack to far more than it weighs."""
+    try:
+        with zipfile.ZipFile(io.BytesIO(data)) as archive:
+            unpacked = sum(entry.file_size for entry in archive.infolist())
+    except (zipfile.BadZipFile, ValueError, NotImplementedError) as error:
+        raise ReadingFailed("damaged", "The file is cut short or damaged. Add it again from a good copy.") from error
+    if unpacked > _MOST_UNPACKED or (unpacked > 10_000_000 and unpacked > len(data) * _MOST_RATIO):
+        raise ReadingFailed(
+            "too_large", f"The document unpacks to {unpacked // 1_000_000} MB, which is refused. Add a smaller document."
+        )
+
+
+def _style_name(paragraph: Paragraph) -> str:
+    style = paragraph.style
+    return (style.name or "") if style is not None else ""
+
+
+def _add_paragraph(builder: ReadingBuilder, paragraph: Paragraph) -> None:
+    name = _style_name(paragraph)
+    if match := _HEADING.match(name):
+        builder.heading(paragraph.text, int(match.group(1)))
+    elif name == "Title":
+        builder.title = builder.title or paragraph.text.strip()
+        builder.heading(paragraph.text, 1)
+    else:
+        builder.paragraph(paragraph.text)
+
+
+def _list_mark(paragraph: Paragraph, document: Document) -> tuple[int, bool] | None:
+    """The depth of a list item and whether it is numbered; None for what is no item."""
+    name = _style_name(paragraph)
+    depth_in_name = re.search(r"(\d)$", name)
+    if name.startswith("List Bullet") or name.startswith("List Number"):
+        return int(depth_in_name.group(1)) - 1 if depth_in_name else 0, name.startswith("List Number")
+    properties = paragraph._p.pPr
+    if properties is None or properties.numPr is None or properties.numPr.numId is None or _HEADING.match(name):
+        return None
+    if not properties.numPr.numId.val:
+        return None
+    level = properties.numPr.ilvl.val if properties.numPr.ilvl is not None else 0
+    return min(level, 6), _numbered(document, properties.numPr.numId.val, level)
+
+
+def _numbered(document: Document, number_id: int, level: int) -> bool:
+    try:
+        numbering = document.part.numbering_part.element
+    except (KeyError, NotImplementedError):
+        return False
+    found = numbering.xpath(
+        f'w:abstractNum[@w:abstractNumId=//w:num[@w:numId="{int(number_id)}"]/w:abstractNumId/@w:val]'
+        f'/w:lvl[@w:ilvl="{int(level)}"]/w:numFmt/@w:val'
+    )
+    return bool(found) and found[0] not in ("bullet", "none")
+
+
+def _add_table(builder: ReadingBuilder, table: Table) -> None:
+    rows: list[list[str]] = []
+    for row in table.rows:
+        cells: list[str] = []
+        previous = None
+        for cell in row.cells:
+            # A merged cell comes once for each column that it spans.
+            if cell._tc is not previous:
+                cells.append(cell.text)
+            previous = cell._tc
+        rows.append(cells)
+    builder.table(rows, 1 if len(rows) > 1 else 0)

@@ -1,0 +1,271 @@
+"""HTML: the main content as blocks, without navigation, scripts and styles."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterator
+
+from lxml import etree
+from lxml import html as lxml_html
+
+from fontanel.core.reading.decode import decode
+from fontanel.core.reading.model import ReadingBuilder, ReadingFailed, collapse
+
+_META_CHARSET = re.compile(rb"<meta[^>]+charset=[\"']?\s*([\w-]+)", re.I)
+_XML_DECLARATION = re.compile(r"^\s*<\?xml[^>]*\?>")
+_DROPPED = frozenset(
+    "script style noscript template svg math iframe object embed form button input select textarea nav footer aside "
+    "canvas audio video dialog head".split()
+)
+_DROPPED_ROLES = frozenset("navigation banner contentinfo search complementary dialog menu menubar".split())
+_BOILERPLATE = re.compile(
+    r"(?:^|[\s_-])(?:nav|navbar|navheader|navfooter|navigation|menu|sidebar|breadcrumbs?|cookie|footer|toc|skip-?link|"
+    r"sphinxsidebar|related|headerlink|share|social)(?:$|[\s_-])",
+    re.I,
+)
+_INLINE = frozenset(
+    "a abbr acronym b bdi bdo big cite code data del dfn em font i ins kbd label mark q s samp small span strike strong "
+    "sub sup time tt u var wbr ruby rt rp img".split()
+)
+_HEADINGS = {f"h{n}": n for n in range(1, 7)}
+#: Deeper than any page that a person wrote; past it a document is an attack on the walker's stack.
+_MOST_DEPTH = 200
+
+
+def read_html(data: bytes) -> ReadingBuilder:
+    text, warnings = _decode(data)
+    builder = ReadingBuilder(warnings=warnings)
+    text = _XML_DECLARATION.sub("", text)
+    if not text.strip():
+        raise ReadingFailed("empty", "The page is empty. Add it again once it has content.")
+    try:
+        root = lxml_html.document_fromstring(text, parser=lxml_html.HTMLParser(huge_tree=False, recover=True))
+    except (etree.ParserError, etree.XMLSyntaxError, ValueError) as error:
+        raise ReadingFailed("damaged", "The page holds no HTML that can be read.") from error
+    title = root.findtext(".//title")
+    builder.title = collapse(title) if title else ""
+    _Walker(builder).walk(_main(root))
+    return builder
+
+
+def _decode(data: bytes) -> tuple[str, list[str]]:
+    if match := _META_CHARSET.search(data[:4096]):
+        try:
+            return data.decode(match.group(1).decode("ascii")), []
+        except (LookupError, UnicodeDecodeError):
+            pass
+    return decode(data)
+
+
+def _main(root: etree._Element) -> etree._Element:
+    """The element that holds the content: <main>, the only <article>, role=main, else the body."""
+    for path in (".//main", ".//*[@role='main']"):
+        found = root.findall(path)
+        if found and len(_text(found[0])) > 100:
+            return found[0]
+    articles = root.findall(".//article")
+    if len(articles) == 1 and len(_text(articles[0])) > 100:
+        return articles[0]
+    body = root.find(".//body")
+    return root if body is None else body
+
+
+def _text(element: etree._Element) -> str:
+    return collapse("".join(str(part) for part in element.itertext()))
+
+
+class _Walker:
+    """Walks the tree in document order and hands each run of inline content on as a paragraph."""
+
+    def __init__(self, builder: ReadingBuilder) -> None:
+        self._builder = builder
+        self._inline: list[str] = []
+        self._anchor: str | None = None
+        self._too_deep = False
+
+    def walk(self, root: etree._Element) -> None:
+        self._element(root, 0)
+        self._flush()
+
+    def _flush(self) -> None:
+        text = collapse("".join(self._inline))
+        self._inline.clear()
+        self._builder.paragraph(text, anchor=self._anchor)
+
+    def _element(self, element: etree._Element, depth: int) -> None:
+        tag = _tag(element)
+        if depth > _MOST_DEPTH:
+            if not self._too_deep:
+                self._builder.warnings.append(f"Content nested deeper than {_MOST_DEPTH} elements was left out")
+                self._too_deep = True
+            return
+        if _dropped(element, tag):
+            return
+        if tag in _INLINE and not _holds_block(element):
+            self._inline.append(_inline_text(element))
+        elif tag == "br":
+            self._inline.append(" ")
+        else:
+            self._flush()
+            self._anchor = element.get("id") or element.get("name") or self._anchor
+            self._block(element, tag, depth)
+
+    def _block(self, element: etree._Element, tag: str, depth: int) -> None:
+        if tag in _HEADINGS:
+            self._anchor = element.get("id") or _first_id(element) or self._anchor
+            self._builder.heading(_heading_text(element), _HEADINGS[tag], anchor=self._anchor)
+        elif tag in ("ul", "ol"):
+            if not _mostly_links(element):
+                self._builder.list(list(_items(element, 0)), anchor=self._anchor)
+        elif tag == "dl":
+            self._definitions(element, depth)
+        elif tag == "table":
+            self._table(element, depth)
+        elif tag == "pre":
+            self._builder.code("".join(str(part) for part in element.itertext()), anchor=self._anchor)
+        else:
+            if element.text:
+                self._inline.append(element.text)
+            for child in element:
+                self._element(child, depth + 1)
+                if child.tail:
+                    self._inline.append(child.tail)
+            self._flush()
+
+    def _definitions(self, element: etree._Element, depth: int) -> None:
+        """Terms with one-paragraph meanings read as a list; a longer meaning keeps its blocks."""
+        terms: list[str] = []
+        for child in element.iter("dt", "dd"):
+            if child.getparent() is not element and _tag(child.getparent()) != "div":
+                continue
+            if _tag(child) == "dt":
+                terms.append(_heading_text(child))
+                self._anchor = child.get("id") or _first_id(child) or self._anchor
+                continue
+            term = ", ".join(terms)
+            terms = []
+            if any(_tag(part) in {"ul", "ol", "dl", "table", "pre"} for part in child.iterdescendants()):
+                self._builder.paragraph(term, anchor=self._anchor)
+                self._block(child, "div", depth + 1)
+            else:
+                self._builder.paragraph(f"{term}: {_inline_text(child)}" if term else _inline_text(child), anchor=self._anchor)
+        if terms:
+            self._builder.paragraph(", ".join(terms), anchor=self._anchor)
+
+    def _table(self, element: etree._Element, depth: int) -> None:
+        rows = [row for row in element.iter("tr") if _closest(row, "table") is element]
+        cells = [[cell for cell in row if _tag(cell) in ("td", "th")] for row in rows]
+        nested = element.find(".//table") is not None
+        if nested or max((len(row) for row in cells), default=0) < 2:
+            # A table used for layout: its cells are read one after the other.
+            for row in cells:
+                for cell in row:
+                    self._block(cell, "div", depth + 1)
+            return
+        if _mostly_links(element):
+            return
+        header = 0
+        while header < len(rows) and (
+            _tag(rows[header].getparent()) == "thead" or all(_tag(cell) == "th" for cell in cells[header])
+        ):
+            header += 1
+        grid = [[_inline_text(cell) for cell in row] for row in cells]
+        if header < len(grid):
+            self._builder.table(grid, header, anchor=self._anchor)
+
+
+def _tag(element: etree._Element | None) -> str:
+    return element.tag if element is not None and isinstance(element.tag, str) else ""
+
+
+def _dropped(element: etree._Element, tag: str) -> bool:
+    if not tag or tag in _DROPPED or element.get("hidden") is not None or element.get("aria-hidden") == "true":
+        return True
+    if element.get("role") in _DROPPED_ROLES:
+        return True
+    if tag in ("body", "html", "main", "article"):
+        return False
+    if tag == "header" and (_closest(element, "article") is None or not element.findall(".//h1")):
+        return not element.findall(".//h1")
+    names = f"{element.get('class') or ''} {element.get('id') or ''}"
+    # A heading or an anchor of such a name is content: a section about cookies has the id "cookies".
+    return tag in ("div", "ul", "ol", "table", "section", "p", "span", "a", "details") and bool(_BOILERPLATE.search(names))
+
+
+def _closest(element: etree._Element, tag: str) -> etree._Element | None:
+    return next((parent for parent in element.iterancestors() if _tag(parent) == tag), None)
+
+
+def _holds_block(element: etree._Element) -> bool:
+    return any(_tag(child) and _tag(child) not in _INLINE and _tag(child) != "br" for child in element.iterdescendants())
+
+
+def _mostly_links(element: etree._Element) -> bool:
+    """Whether a list or table is navigation: nearly all of its text stands in links."""
+    whole = len(_text(element))
+    linked = sum(len(_text(link)) for link in element.iter("a") if link.get("href"))
+    return whole > 0 and linked / whole > 0.85 and len(element.findall(".//a")) > 3
+
+
+def _first_id(element: etree._Element) -> str | None:
+    return next((child.get("id") or child.get("name") for child in element.iter("a", "span") if child.get("id") or child.get("name")), None)
+
+
+def _heading_text(element: etree._Element) -> str:
+    return collapse(_inline_text(element)).rstrip("¶#").rstrip()
+
+
+def _inline_text(element: etree._Element) -> str:
+    """The text of an element, with a blank wherever a block inside it begins or ends."""
+    parts: list[str] = []
+
+    def visit(node: etree._Element, depth: int) -> None:
+        tag = _tag(node)
+        if not tag or tag in _DROPPED or depth > _MOST_DEPTH:
+            return
+        if tag == "img":
+            parts.append(node.get("alt") or "")
+            return
+        apart = tag not in _INLINE
+        if apart:
+            parts.append(" ")
+        parts.append(node.text or "")
+        for child in node:
+            if _tag(child) == "a" and "headerlink" in (child.get("class") or ""):
+                parts.append(child.tail or "")
+                continue
+            visit(child, depth + 1)
+            parts.append(child.tail or "")
+        if apart:
+            parts.append(" ")
+
+    visit(element, 0)
+    return collapse("".join(parts))
+
+
+def _items(element: etree._Element, depth: int) -> Iterator[str]:
+    number = int(element.get("start") or 1) if (element.get("start") or "1").isdigit() else 1
+    for item in element:
+        if _tag(item) != "li":
+            continue
+        mark = f"{number}." if _tag(element) == "ol" else "-"
+        number += 1
+        inner = [child for child in item.iterdescendants("ul", "ol") if _closest(child, "li") is item]
+        for child in inner:
+            # The nested list becomes items of its own; what follows it belongs to the outer item.
+            parent = child.getparent()
+            if parent is not None:
+                tail, child.tail = child.tail, None
+                index = parent.index(child)
+                parent.remove(child)
+                if tail:
+                    if index:
+                        parent[index - 1].tail = (parent[index - 1].tail or "") + " " + tail
+                    else:
+                        parent.text = (parent.text or "") + " " + tail
+        text = _inline_text(item)
+        if text:
+            yield "  " * min(depth, 6) + f"{mark} {text}"
+        if depth < _MOST_DEPTH:
+            for child in inner:
+                yield from _items(child, depth + 1)

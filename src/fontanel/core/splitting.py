@@ -1,0 +1,209 @@
+"""Splitting: a reading becomes passages, the units of retrieval.
+
+A passage is a run of whole blocks below one heading where they fit the target size; a longer paragraph is cut between
+sentences, a list between items (its lead-in repeated as context), a table between rows (its header repeated as context).
+"""
+
+from __future__ import annotations
+
+from dataclasses import asdict, dataclass
+from typing import Any
+
+from fontanel.core.embedding import TokenCounter
+from fontanel.core.reading.model import CELL_SEPARATOR, Block, BlockKind, Reading
+from fontanel.core.sentences import sentence_spans
+
+
+@dataclass(frozen=True, slots=True)
+class SplitSettings:
+    """Sizes in the embedder's tokens: what a passage aims at, and below what it is joined with its neighbour."""
+
+    target_tokens: int = 200
+    least_tokens: int = 60
+
+
+@dataclass(frozen=True, slots=True)
+class Locator:
+    """Where a piece stands for a person. `page` counts from 1 and is None where a format has no pages."""
+
+    heading_path: tuple[str, ...] = ()
+    page: int | None = None
+    anchor: str | None = None
+
+    def to_dict(self) -> dict[str, Any]:
+        return asdict(self)
+
+    @classmethod
+    def from_dict(cls, data: dict[str, Any]) -> Locator:
+        return cls(tuple(data["heading_path"]), data["page"], data["anchor"])
+
+
+@dataclass(frozen=True, slots=True)
+class Part:
+    """A block, or a part of one, inside a passage: characters [start, end) of the reading's text."""
+
+    kind: BlockKind
+    start: int
+    end: int
+    header_rows: int = 0
+
+
+@dataclass(frozen=True, slots=True)
+class Passage:
+    """The characters [start, end) of a reading's text. `context` is text from elsewhere in the document that the passage
+    needs to be understood: a table's header, a list's lead-in; it is indexed with the passage but not part of it."""
+
+    start: int
+    end: int
+    text: str
+    locator: Locator
+    tokens: int
+    context: str = ""
+    parts: tuple[Part, ...] = ()
+
+
+@dataclass(frozen=True, slots=True)
+class _Piece:
+    """The smallest thing that splitting moves: a block, or a part of one that was too long."""
+
+    start: int
+    end: int
+    block: Block
+    path: tuple[str, ...]
+    anchor: str | None
+    context: str
+    tokens: int
+
+
+def split(reading: Reading, settings: SplitSettings, count_tokens: TokenCounter) -> list[Passage]:
+    """Cut a reading into passages in reading order. They cover all text but headings that nothing follows."""
+    pieces = _pieces(reading, settings, count_tokens)
+    passages: list[Passage] = []
+    run: list[_Piece] = []
+    size = 0
+    for piece in pieces:
+        if run and _starts_new(run, size, piece, settings):
+            held = _trailing_headings(run)
+            _close(passages, reading, run[: len(run) - held])
+            run = run[len(run) - held :]
+            size = sum(held_piece.tokens for held_piece in run)
+        run.append(piece)
+        size += piece.tokens
+    _close(passages, reading, run)
+    return passages
+
+
+def _starts_new(run: list[_Piece], size: int, piece: _Piece, settings: SplitSettings) -> bool:
+    if all(part.block.kind == "heading" for part in run):
+        return False
+    if piece.block.kind == "heading" and (size >= settings.least_tokens or piece.block.level <= run[0].block.level):
+        return True
+    if piece.context and piece.context != run[-1].context and size >= settings.least_tokens:
+        return True
+    return size + piece.tokens > settings.target_tokens and not (
+        # A lead-in stays with its first items even when the passage grows a little.
+        size < settings.least_tokens and size + piece.tokens <= settings.target_tokens * 1.25
+    )
+
+
+def _trailing_headings(run: list[_Piece]) -> int:
+    """How many headings end the run: they belong to what follows."""
+    count = 0
+    while count < len(run) and run[len(run) - 1 - count].block.kind == "heading":
+        count += 1
+    return count
+
+
+def _close(passages: list[Passage], reading: Reading, run: list[_Piece]) -> None:
+    if not run or (all(piece.block.kind == "heading" for piece in run) and passages):
+        return
+    first_text = next((piece for piece in run if piece.block.kind != "heading"), run[0])
+    start, end = run[0].start, run[-1].end
+    locator = Locator(first_text.path, first_text.block.page, first_text.anchor)
+    context = next((piece.context for piece in run if piece.context), "")
+    parts = tuple(
+        Part(piece.block.kind, piece.start, piece.end, piece.block.header_rows if piece.start == piece.block.start else 0)
+        for piece in run
+    )
+    tokens = sum(piece.tokens for piece in run)
+    passages.append(Passage(start, end, reading.text[start:end], locator, tokens, context, parts))
+
+
+def _pieces(reading: Reading, settings: SplitSettings, count_tokens: TokenCounter) -> list[_Piece]:
+    headed = list(reading.headed_blocks())
+    sizes = count_tokens([reading.text[block.start : block.end] for block, _ in headed])
+    pieces: list[_Piece] = []
+    anchor: str | None = None
+    for index, ((block, path), tokens) in enumerate(zip(headed, sizes, strict=True)):
+        anchor = block.anchor if block.kind == "heading" else block.anchor or anchor
+        if tokens <= settings.target_tokens or block.kind == "heading":
+            pieces.append(_Piece(block.start, block.end, block, path, anchor, "", tokens))
+            continue
+        context = _context(reading, headed, index)
+        spans = _part_spans(reading, block, settings, count_tokens)
+        part_sizes = count_tokens([reading.text[start:end] for start, end in spans])
+        for number, ((start, end), size) in enumerate(zip(spans, part_sizes, strict=True)):
+            pieces.append(_Piece(start, end, block, path, anchor, context if number else "", size))
+    return pieces
+
+
+def _context(reading: Reading, headed: list[tuple[Block, tuple[str, ...]]], index: int) -> str:
+    block = headed[index][0]
+    if block.kind == "table" and block.header_rows:
+        lines = reading.text[block.start : block.end].split("\n")[: block.header_rows]
+        return "\n".join(line.replace(CELL_SEPARATOR, " | ") for line in lines)
+    if block.kind == "list" and index and headed[index - 1][0].kind == "paragraph":
+        before = headed[index - 1][0]
+        text = reading.text[before.start : before.end]
+        if text.rstrip().endswith(":"):
+            start, end = sentence_spans(text)[-1]
+            return text[start:end]
+    return ""
+
+
+def _part_spans(
+    reading: Reading, block: Block, settings: SplitSettings, count_tokens: TokenCounter
+) -> list[tuple[int, int]]:
+    """Cut a long block at sentences, items, rows or lines into parts of about the target size."""
+    text = reading.text[block.start : block.end]
+    if block.kind == "paragraph":
+        units = sentence_spans(text)
+    else:
+        units, position = [], 0
+        for line in text.split("\n"):
+            if line.strip():
+                units.append((position, position + len(line)))
+            position += len(line) + 1
+    units = _cut_long_units(text, units, count_tokens, settings.target_tokens)
+    sizes = count_tokens([text[start:end] for start, end in units])
+    parts: list[tuple[int, int]] = []
+    start, size = units[0][0], 0
+    for (unit_start, unit_end), unit_size in zip(units, sizes, strict=True):
+        if size and size + unit_size > settings.target_tokens:
+            parts.append((start, previous_end))
+            start, size = unit_start, 0
+        size += unit_size
+        previous_end = unit_end
+    parts.append((start, previous_end))
+    return [(block.start + a, block.start + b) for a, b in parts]
+
+
+def _cut_long_units(
+    text: str, units: list[tuple[int, int]], count_tokens: TokenCounter, target: int
+) -> list[tuple[int, int]]:
+    """A sentence or line far past the target is cut between words, since the encoder would not see its end."""
+    sizes = count_tokens([text[start:end] for start, end in units])
+    out: list[tuple[int, int]] = []
+    for (start, end), size in zip(units, sizes, strict=True):
+        if size <= target * 1.2:
+            out.append((start, end))
+            continue
+        step = max(20, int((end - start) * target / size * 0.9))
+        while end - start > step:
+            cut = text.rfind(" ", start + 1, start + step)
+            cut = cut if cut > start else start + step
+            out.append((start, cut))
+            start = cut + 1 if text[cut : cut + 1] == " " else cut
+        if end > start:
+            out.append((start, end))
+    return out
