@@ -16,6 +16,7 @@ from concurrent.futures import ProcessPoolExecutor
 from dataclasses import dataclass
 from functools import lru_cache
 from pathlib import Path
+from typing import Any
 
 import numpy as np
 import numpy.typing as npt
@@ -136,15 +137,21 @@ class Collection:
 
 
 class CollectionKnowledge:
-    """A collection as answering sees it. `without` leaves documents out, by file name."""
+    """A collection as answering sees it. `without` leaves documents out, by file name; `only`, when given, the others."""
 
-    def __init__(self, collection: Collection, without: frozenset[str] = frozenset()) -> None:
+    def __init__(
+        self, collection: Collection, without: frozenset[str] = frozenset(), only: frozenset[str] | None = None
+    ) -> None:
         self._collection = collection
         self._idf = lru_cache(100_000)(collection.snapshot.idf)
         self._words: dict[str, npt.NDArray[np.float32]] = {}
         self._documents = None
-        if without:
-            kept = [key for key, document in enumerate(collection.documents) if document.file not in without]
+        if without or only is not None:
+            kept = [
+                key
+                for key, document in enumerate(collection.documents)
+                if document.file not in without and (only is None or document.file in only)
+            ]
             self._documents = np.array(kept, dtype=np.int64)
 
     def retrieve(self, question: str, limit: int, mode: Mode = Mode.HYBRID, per_document: int = 4) -> list[EvidencePassage]:
@@ -176,7 +183,7 @@ class CollectionKnowledge:
         return np.stack([self._words[text] for text in texts])
 
 
-def load_questions(path: Path) -> list[dict[str, object]]:
+def load_questions(path: Path) -> list[dict[str, Any]]:
     return [json.loads(line) for line in path.read_text().splitlines() if line.strip()]
 
 

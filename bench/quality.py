@@ -117,7 +117,7 @@ def main() -> None:
     for failure in collection.failures[:10]:
         print("  ", failure, file=sys.stderr)
     knowledge = CollectionKnowledge(collection)
-    outcomes = [run_question(collection, knowledge, item) for item in load_questions(arguments.questions)]  # type: ignore[arg-type]
+    outcomes = [run_question(collection, knowledge, item) for item in load_questions(arguments.questions)]
     report(outcomes)
     if arguments.json:
         arguments.json.write_text(json.dumps(outcomes, indent=1, ensure_ascii=False) + "\n")

@@ -24,11 +24,7 @@ _APOSTROPHE = re.compile(r"['’](?:s|t|re|ve|ll|d|m)?$")
 
 #: Words that carry no topic; neither indexed nor searched.
 STOP_WORDS = frozenset(
-    "a an the of and or to in on at by for from with without is are was were be been being am do does did doing have has "
-    "had having it its this that these those as if then than so such not no nor can could may might must shall should "
-    "will would i you he she we they me him her us them my your his our their what which who whom whose when where why "
-    "how there here about into over under again also just only very more most some any each both all up out off own "
-    "same other s t don isn aren doesn didn i'm".split()
+    ["a", "an", "the", "of", "and", "or", "to", "in", "on", "at", "by", "for", "from", "with", "without", "is", "are", "was", "were", "be", "been", "being", "am", "do", "does", "did", "doing", "have", "has", "had", "having", "it", "its", "this", "that", "these", "those", "as", "if", "then", "than", "so", "such", "not", "no", "nor", "can", "could", "may", "might", "must", "shall", "should", "will", "would", "i", "you", "he", "she", "we", "they", "me", "him", "her", "us", "them", "my", "your", "his", "our", "their", "what", "which", "who", "whom", "whose", "when", "where", "why", "how", "there", "here", "about", "into", "over", "under", "again", "also", "just", "only", "very", "more", "most", "some", "any", "each", "both", "all", "up", "out", "off", "own", "same", "other", "s", "t", "don", "isn", "aren", "doesn", "didn", "i'm"]
 )
 
 

@@ -92,7 +92,10 @@ def build_graph(weights: dict[str, np.ndarray[Any, Any]], config: dict[str, Any]
     # Slicing by Shape(start, end) keeps the position embedding in the form that the optimiser can fuse.
     length = graph.op("Shape", "input_ids", start=1, end=2)
     positions = graph.op(
-        "Slice", graph.constant(np.arange(config["max_position_embeddings"], dtype=np.int64)), graph.constant(_ints(0)), length
+        "Slice",
+        graph.constant(np.arange(config["max_position_embeddings"], dtype=np.int64)),
+        graph.constant(_ints(0)),
+        length,
     )
     words = graph.op("Gather", graph.weight("embeddings.word_embeddings.weight"), "input_ids")
     places = graph.op("Gather", graph.weight("embeddings.position_embeddings.weight"), positions)

@@ -5,8 +5,7 @@ from __future__ import annotations
 import re
 
 _ABBREVIATIONS = frozenset(
-    "e.g i.e etc vs cf mr mrs ms dr prof st no nos fig figs sec ch vol pp p approx dept est inc ltd co jr sr a.m p.m u.s "
-    "z.b d.h bzw usw ca nr bspw ggf evtl inkl vgl p.ex env av bd sra sres dra ud art cap ed min max".split()
+    ["e.g", "i.e", "etc", "vs", "cf", "mr", "mrs", "ms", "dr", "prof", "st", "no", "nos", "fig", "figs", "sec", "ch", "vol", "pp", "p", "approx", "dept", "est", "inc", "ltd", "co", "jr", "sr", "a.m", "p.m", "u.s", "z.b", "d.h", "bzw", "usw", "ca", "nr", "bspw", "ggf", "evtl", "inkl", "vgl", "p.ex", "env", "av", "bd", "sra", "sres", "dra", "ud", "art", "cap", "ed", "min", "max"]
 )
 _END = re.compile(r"[.!?…]+[\"'”’)\]]*(?=\s|$)|[。！？]")
 _NEXT_STARTS = re.compile(r"\s+[\"'“‘(\[]*(?:[^\W\d_]|\d|[`$<*/])")

@@ -122,7 +122,9 @@ def _close(passages: list[Passage], reading: Reading, run: list[_Piece]) -> None
     locator = Locator(first_text.path, first_text.block.page, first_text.anchor)
     context = next((piece.context for piece in run if piece.context), "")
     parts = tuple(
-        Part(piece.block.kind, piece.start, piece.end, piece.block.header_rows if piece.start == piece.block.start else 0)
+        Part(
+            piece.block.kind, piece.start, piece.end, piece.block.header_rows if piece.start == piece.block.start else 0
+        )
         for piece in run
     )
     tokens = sum(piece.tokens for piece in run)

@@ -12,16 +12,21 @@ from dataclasses import dataclass
 import numpy as np
 import numpy.typing as npt
 
-from fontanel.core.answering.evidence import EvidencePassage, Knowledge, Support
+from fontanel.core.answering.evidence import NO_SUPPORT, EvidencePassage, Knowledge, Support
 from fontanel.core.answering.followup import split_stand_alone
 from fontanel.core.answering.questions import Shape, has_shape, shape_of
 from fontanel.core.answering.statements import Statement, statements
 
 Floats = npt.NDArray[np.float32]
 
-_ANAPHOR = re.compile(r"^(?:it|this|that|they|these|those|he|she|such|the same|both|otherwise|in (?:this|that) case)\b", re.I)
+_ANAPHOR = re.compile(
+    r"^(?:it|this|that|they|these|those|he|she|such|the same|both|otherwise|in (?:this|that) case)\b", re.I
+)
 _OLD = re.compile(r"\b(?:superseded|withdrawn|obsolete|no longer in force|archived|replaced by)\b", re.I)
-_ASKS_OLD = re.compile(r"\b(?:superseded|withdrawn|old(?:er)?|previous|former|earlier|used to|was|were|until|before (?:19|20)\d\d|history)\b", re.I)
+_ASKS_OLD = re.compile(
+    r"\b(?:superseded|withdrawn|old(?:er)?|previous|former|earlier|used to|was|were|until|before (?:19|20)\d\d|history)\b",
+    re.I,
+)
 _WORD = re.compile(r"[^\W\d_]{3,}")
 
 #: Weights of a statement's parts: cosine, term coverage, its passage's match, the asked shape.
@@ -49,12 +54,14 @@ class Draft:
     by_words: bool
 
 
-def draft(standalone: str, passages: Sequence[EvidencePassage], knowledge: Knowledge, most_statements: int = 4) -> Draft:
+def draft(
+    standalone: str, passages: Sequence[EvidencePassage], knowledge: Knowledge, most_statements: int = 4
+) -> Draft:
     """Rank the statements of the passages and choose those that answer."""
     question = _Question(standalone, knowledge)
     ranked = _rank(question, passages, knowledge)
     if not ranked:
-        return Draft([], [], Support(0, 0, 0, 0, 0, 0, 0), True)
+        return Draft([], [], NO_SUPPORT, True)
     chosen = _choose(question, ranked, most_statements)
     return Draft(ranked, chosen, _support(question, ranked, passages, knowledge), question.vector is None)
 
@@ -102,7 +109,9 @@ def _rank(question: _Question, passages: Sequence[EvidencePassage], knowledge: K
             score += _SHAPE
         if len(statement.text) < 15 or statement.text.endswith("?"):
             score -= 0.1
-        if not question.asks_old and _OLD.search(f"{statement.passage.title} {' '.join(statement.passage.locator.heading_path)}"):
+        if not question.asks_old and _OLD.search(
+            f"{statement.passage.title} {' '.join(statement.passage.locator.heading_path)}"
+        ):
             score -= _OLD_PENALTY
         scored.append(Scored(statement, score, float(cosine), coverage))
     return sorted(scored, key=lambda item: -item.score)
@@ -136,11 +145,15 @@ def _choose(question: _Question, ranked: list[Scored], most: int) -> list[Statem
 def _whole_list(question: _Question, best: Scored, ranked: list[Scored]) -> list[Statement]:
     """The list with its lead-in, when the best statement leads into one or the question asks for steps or a list."""
     statement = best.statement
-    siblings = sorted((item.statement for item in ranked if item.statement.passage is statement.passage), key=lambda s: s.start)
+    siblings = sorted(
+        (item.statement for item in ranked if item.statement.passage is statement.passage), key=lambda s: s.start
+    )
     if statement.kind == "sentence" and statement.text.endswith(":"):
         items = [s for s in siblings if s.kind == "item" and s.part == statement.part + 1]
         return [statement, *items[:14]] if items else []
-    if statement.kind == "item" and (question.shape in (Shape.STEPS, Shape.LIST) or (statement.lead and question.shape == Shape.FACT)):
+    if statement.kind == "item" and (
+        question.shape in (Shape.STEPS, Shape.LIST) or (statement.lead and question.shape == Shape.FACT)
+    ):
         items = [s for s in siblings if s.kind == "item" and s.part == statement.part]
         if len(items) > 14:
             return []
@@ -151,8 +164,14 @@ def _whole_list(question: _Question, best: Scored, ranked: list[Scored]) -> list
 
 def _with_antecedents(chosen: list[Statement], ranked: list[Scored]) -> list[Statement]:
     """A sentence that begins with a pronoun brings the one before it; an item brings its lead-in."""
-    everything = sorted({id(item.statement): item.statement for item in ranked}.values(), key=lambda s: (s.passage.passage_id, s.start))
-    before = {id(later): earlier for earlier, later in zip(everything, everything[1:], strict=False) if earlier.passage is later.passage}
+    everything = sorted(
+        {id(item.statement): item.statement for item in ranked}.values(), key=lambda s: (s.passage.passage_id, s.start)
+    )
+    before = {
+        id(later): earlier
+        for earlier, later in zip(everything, everything[1:], strict=False)
+        if earlier.passage is later.passage
+    }
     out = list(chosen)
     for statement in chosen:
         previous = before.get(id(statement))
@@ -180,6 +199,8 @@ def _support(
     passage = best.statement.passage
     near = " ".join((passage.title, *passage.locator.heading_path, passage.context, passage.text))
     soft, weakest = _soft_coverage(question, near, knowledge)
+    relevant, passage_relevant = _relevance(question, ranked, passage, knowledge)
+    others = [item.cosine for item in ranked if item.statement.passage.document_id != passage.document_id]
     return Support(
         similarity=max((p.similarity or 0.0) for p in passages),
         statement=max(item.cosine for item in ranked[:5]),
@@ -188,7 +209,29 @@ def _support(
         soft=soft,
         weakest=weakest,
         shaped=1.0 if any(has_shape(item.statement.text, question.shape) for item in ranked[:2]) else 0.0,
+        lead=max(best.cosine - max(others, default=0.0), 0.0),
+        relevant=relevant,
+        passage_relevant=passage_relevant,
     )
+
+
+def _relevance(
+    question: _Question, ranked: list[Scored], passage: EvidencePassage, knowledge: Knowledge
+) -> tuple[float, float]:
+    """Leave each word of the question out in turn: when that brings it much closer to a text, the text does not speak of
+    what the word asks for. Returns 1 less the largest gain, for the best of the first statements and for the passage."""
+    own, topic = split_stand_alone(question.text)
+    words = [match for match in re.finditer(r"[\w'’-]+", own) if knowledge.terms(match.group())]
+    variants = [own, *(own[: match.start()] + own[match.end() :] for match in words)]
+    asked = knowledge.embed([f"{variant.strip()} {topic}".strip() for variant in variants])
+    if asked is None or not words:
+        return 0.0, 0.0
+    texts = [_embedded(item.statement) for item in ranked[:4]] + [passage.text[:1500]]
+    told = knowledge.embed(texts)
+    assert told is not None
+    closeness = asked @ told.T
+    gains = (closeness[1:] - closeness[0]).max(axis=0)
+    return 1.0 - float(gains[:-1].min()), 1.0 - float(gains[-1])
 
 
 def _soft_coverage(question: _Question, near: str, knowledge: Knowledge) -> tuple[float, float]:

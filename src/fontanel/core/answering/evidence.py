@@ -5,7 +5,7 @@ from __future__ import annotations
 import json
 import math
 from collections.abc import Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, fields
 from functools import cache
 from importlib.resources import files
 from typing import Protocol
@@ -64,7 +64,9 @@ class Support:
     similarity: cosine of the best passage; statement: cosine of the best statement; coverage: share of the question's
     term weight in the best passage with its headings; statement_coverage: the same in the best statement;
     soft: share by closeness of meaning, word by word; weakest: the least of these; shaped: the statement has the shape
-    that the question asks for (a number, a time, a person).
+    that the question asks for (a number, a time, a person); lead: how far the best statement is ahead of the best one in
+    any other document; relevant: 1 less what leaving out a word of the question would gain in closeness to the best
+    statement (a word that the statement does not speak of gains most), `passage_relevant` the same for the best passage.
     """
 
     similarity: float
@@ -74,20 +76,16 @@ class Support:
     soft: float
     weakest: float
     shaped: float
+    lead: float
+    relevant: float
+    passage_relevant: float
 
     def features(self) -> list[float]:
-        return [
-            self.similarity,
-            self.statement,
-            self.coverage,
-            self.statement_coverage,
-            self.soft,
-            self.weakest,
-            self.shaped,
-        ]
+        return [float(getattr(self, name)) for name in FEATURES]
 
 
-FEATURES = ("similarity", "statement", "coverage", "statement_coverage", "soft", "weakest", "shaped")
+FEATURES = tuple(item.name for item in fields(Support))
+NO_SUPPORT = Support(*[0.0] * len(FEATURES))
 
 
 @cache

@@ -11,9 +11,14 @@ _PRONOUN = re.compile(
     r"either|neither|the (?:former|latter|other|first|second|last))\b",
     re.I,
 )
-_OPENING = re.compile(r"^\s*(?:and|but|so|or|then|also|what about|how about|what if|and if|in (?:that|which) case|else)\b", re.I)
+_OPENING = re.compile(
+    r"^\s*(?:and|but|so|or|then|also|what about|how about|what if|and if|in (?:that|which) case|else)\b", re.I
+)
 #: "it" in these is no pronoun for something said before.
-_EMPTY_IT = re.compile(r"\bis it (?:possible|allowed|permitted|true|necessary|safe|ok(?:ay)?)\b|\bdoes it (?:matter|cost)\b|\bit is\b|\bthat (?:is|are|the|a|i|we|you)\b|\bthere (?:is|are|a|any|be)\b|\b(?:is|are|was|were) there\b|\b(?:this|that|these|those) \w{4,}", re.I)
+_EMPTY_IT = re.compile(
+    r"\bis it (?:possible|allowed|permitted|true|necessary|safe|ok(?:ay)?)\b|\bdoes it (?:matter|cost)\b|\bit is\b|\bthat (?:is|are|the|a|i|we|you)\b|\bthere (?:is|are|a|any|be)\b|\b(?:is|are|was|were) there\b|\b(?:this|that|these|those) \w{4,}",
+    re.I,
+)
 _LEAD = re.compile(r"^\s*(?:and|but|so|or|then|also|what about|how about|what if)\b[\s,]*", re.I)
 
 

@@ -39,7 +39,10 @@ _RULES: tuple[tuple[Shape, re.Pattern[str]], ...] = tuple(
     )
 )  # fmt: skip
 
-_DIGIT = re.compile(r"\d|\b(?:one|two|three|four|five|six|seven|eight|nine|ten|twelve|half|double|no more than|none|zero|twice|once)\b", re.I)
+_DIGIT = re.compile(
+    r"\d|\b(?:one|two|three|four|five|six|seven|eight|nine|ten|twelve|half|double|no more than|none|zero|twice|once)\b",
+    re.I,
+)
 _TIME = re.compile(
     r"\d{1,2}[:.]\d\d|\b(?:19|20)\d\d\b|\b\d+\s*(?:minutes?|hours?|days?|weeks?|months?|years?|seconds?|ms)\b|"
     r"\b(?:january|february|march|april|may|june|july|august|september|october|november|december|monday|tuesday|"
@@ -51,8 +54,13 @@ _PERSON = re.compile(
     r"duty|director|clerk|agent|operator|coordinator|inspector|superuser|role|staff|developer|committer|maintainer|"
     r"passenger|foreman|assistant|warden|keeper|person|people|anyone|only|board|trust|[A-Z][a-z]+ [A-Z][a-z]+)s?\b"
 )
-_PLACE = re.compile(r"\b(?:at|in|on|near|behind|beside|inside|under|next to|from|directory|file|path|office|desk|deck)\b", re.I)
-_REASON = re.compile(r"\b(?:because|since|so that|therefore|due to|to (?:avoid|prevent|keep|ensure|allow|protect)|otherwise|reason)\b", re.I)
+_PLACE = re.compile(
+    r"\b(?:at|in|on|near|behind|beside|inside|under|next to|from|directory|file|path|office|desk|deck)\b", re.I
+)
+_REASON = re.compile(
+    r"\b(?:because|since|so that|therefore|due to|to (?:avoid|prevent|keep|ensure|allow|protect)|otherwise|reason)\b",
+    re.I,
+)
 _CUES = {Shape.NUMBER: _DIGIT, Shape.TIME: _TIME, Shape.PERSON: _PERSON, Shape.PLACE: _PLACE, Shape.REASON: _REASON}
 
 
@@ -70,9 +78,18 @@ def has_shape(statement: str, shape: Shape) -> bool:
     return cue is None or bool(cue.search(statement))
 
 
-_GREETING = re.compile(r"^\s*(?:hi|hello|hey|good (?:morning|afternoon|evening|day)|greetings)(?:\s+(?:there|all|everyone))?\s*[!.,]*\s*$", re.I)
-_THANKS = re.compile(r"^\s*(?:(?:many |ok(?:ay)?,? )?thank(?:s| you)(?: (?:very much|so much|a lot))?|cheers|great|perfect|ok(?:ay)?)(?:,? thank(?:s| you))?\s*[!.]*\s*$", re.I)
-_ABOUT = re.compile(r"^\s*(?:who are you|what (?:can|do) you (?:do|know)|what is this|how (?:do|can) (?:i use (?:you|this)|you help(?: me)?)|help)\s*[?!.]*\s*$", re.I)
+_GREETING = re.compile(
+    r"^\s*(?:hi|hello|hey|good (?:morning|afternoon|evening|day)|greetings)(?:\s+(?:there|all|everyone))?\s*[!.,]*\s*$",
+    re.I,
+)
+_THANKS = re.compile(
+    r"^\s*(?:(?:many |ok(?:ay)?,? )?thank(?:s| you)(?: (?:very much|so much|a lot))?|cheers|great|perfect|ok(?:ay)?)(?:,? thank(?:s| you))?\s*[!.]*\s*$",
+    re.I,
+)
+_ABOUT = re.compile(
+    r"^\s*(?:who are you|what (?:can|do) you (?:do|know)|what is this|how (?:do|can) (?:i use (?:you|this)|you help(?: me)?)|help)\s*[?!.]*\s*$",
+    re.I,
+)
 
 
 def small_talk(question: str) -> str | None:

@@ -26,7 +26,9 @@ class SegmentDamaged(Exception):
     """A segment file is not what was written: cut short, altered, or of another version."""
 
 
-def write_arrays(path: Path, arrays: Mapping[str, Array], about: Mapping[str, Any], sync: Callable[[int], None] = os.fsync) -> None:
+def write_arrays(
+    path: Path, arrays: Mapping[str, Array], about: Mapping[str, Any], sync: Callable[[int], None] = os.fsync
+) -> None:
     """Write arrays under a temporary name, flush them to disk, then rename: the file is whole or is not there."""
     layout: dict[str, Any] = {}
     offset = 0

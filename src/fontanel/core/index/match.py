@@ -16,9 +16,9 @@ LEXICAL_SHARE = 0.6
 WORDS_WEIGHT = 0.45
 
 #: Logistic coefficients of the match: intercept, coverage, cosine.
-_HYBRID = (-5.2, 3.0, 7.0)
-_LEXICAL = (-3.0, 5.5)
-_VECTOR = (-5.0, 9.0)
+_HYBRID = (-3.2, 2.0, 4.5)
+_LEXICAL = (-1.5, 3.5)
+_VECTOR = (-2.6, 5.2)
 
 
 def blend(lexical: Floats, similarity: Floats, mode: str) -> Floats:

@@ -33,7 +33,9 @@ def decode(data: bytes) -> tuple[str, list[str]]:
         pass
     best = from_bytes(data[:200_000]).best()
     if best is None:
-        raise ReadingFailed("undecodable", "The text is in an encoding that is not known. Save it as UTF-8 and add it again.")
+        raise ReadingFailed(
+            "undecodable", "The text is in an encoding that is not known. Save it as UTF-8 and add it again."
+        )
     text = data.decode(best.encoding, errors="replace")
     warnings = [f"The encoding was not stated; read as {best.encoding}"]
     if lost := text.count("\ufffd"):

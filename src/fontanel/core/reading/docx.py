@@ -54,7 +54,8 @@ def check_archive(data: bytes) -> None:
         raise ReadingFailed("damaged", "The file is cut short or damaged. Add it again from a good copy.") from error
     if unpacked > _MOST_UNPACKED or (unpacked > 10_000_000 and unpacked > len(data) * _MOST_RATIO):
         raise ReadingFailed(
-            "too_large", f"The document unpacks to {unpacked // 1_000_000} MB, which is refused. Add a smaller document."
+            "too_large",
+            f"The document unpacks to {unpacked // 1_000_000} MB, which is refused. Add a smaller document.",
         )
 
 

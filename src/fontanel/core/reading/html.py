@@ -14,18 +14,16 @@ from fontanel.core.reading.model import ReadingBuilder, ReadingFailed, collapse
 _META_CHARSET = re.compile(rb"<meta[^>]+charset=[\"']?\s*([\w-]+)", re.I)
 _XML_DECLARATION = re.compile(r"^\s*<\?xml[^>]*\?>")
 _DROPPED = frozenset(
-    "script style noscript template svg math iframe object embed form button input select textarea nav footer aside "
-    "canvas audio video dialog head".split()
+    ["script", "style", "noscript", "template", "svg", "math", "iframe", "object", "embed", "form", "button", "input", "select", "textarea", "nav", "footer", "aside", "canvas", "audio", "video", "dialog", "head"]
 )
-_DROPPED_ROLES = frozenset("navigation banner contentinfo search complementary dialog menu menubar".split())
+_DROPPED_ROLES = frozenset(["navigation", "banner", "contentinfo", "search", "complementary", "dialog", "menu", "menubar"])
 _BOILERPLATE = re.compile(
     r"(?:^|[\s_-])(?:nav|navbar|navheader|navfooter|navigation|menu|sidebar|breadcrumbs?|cookie|footer|toc|skip-?link|"
     r"sphinxsidebar|related|headerlink|share|social)(?:$|[\s_-])",
     re.I,
 )
 _INLINE = frozenset(
-    "a abbr acronym b bdi bdo big cite code data del dfn em font i ins kbd label mark q s samp small span strike strong "
-    "sub sup time tt u var wbr ruby rt rp img".split()
+    ["a", "abbr", "acronym", "b", "bdi", "bdo", "big", "cite", "code", "data", "del", "dfn", "em", "font", "i", "ins", "kbd", "label", "mark", "q", "s", "samp", "small", "span", "strike", "strong", "sub", "sup", "time", "tt", "u", "var", "wbr", "ruby", "rt", "rp", "img"]
 )
 _HEADINGS = {f"h{n}": n for n in range(1, 7)}
 #: Deeper than any page that a person wrote; past it a document is an attack on the walker's stack.
@@ -148,7 +146,9 @@ class _Walker:
                 self._builder.paragraph(term, anchor=self._anchor)
                 self._block(child, "div", depth + 1)
             else:
-                self._builder.paragraph(f"{term}: {_inline_text(child)}" if term else _inline_text(child), anchor=self._anchor)
+                self._builder.paragraph(
+                    f"{term}: {_inline_text(child)}" if term else _inline_text(child), anchor=self._anchor
+                )
         if terms:
             self._builder.paragraph(", ".join(terms), anchor=self._anchor)
 
@@ -189,7 +189,9 @@ def _dropped(element: etree._Element, tag: str) -> bool:
         return not element.findall(".//h1")
     names = f"{element.get('class') or ''} {element.get('id') or ''}"
     # A heading or an anchor of such a name is content: a section about cookies has the id "cookies".
-    return tag in ("div", "ul", "ol", "table", "section", "p", "span", "a", "details") and bool(_BOILERPLATE.search(names))
+    return tag in ("div", "ul", "ol", "table", "section", "p", "span", "a", "details") and bool(
+        _BOILERPLATE.search(names)
+    )
 
 
 def _closest(element: etree._Element, tag: str) -> etree._Element | None:
@@ -197,7 +199,9 @@ def _closest(element: etree._Element, tag: str) -> etree._Element | None:
 
 
 def _holds_block(element: etree._Element) -> bool:
-    return any(_tag(child) and _tag(child) not in _INLINE and _tag(child) != "br" for child in element.iterdescendants())
+    return any(
+        _tag(child) and _tag(child) not in _INLINE and _tag(child) != "br" for child in element.iterdescendants()
+    )
 
 
 def _mostly_links(element: etree._Element) -> bool:
@@ -208,7 +212,14 @@ def _mostly_links(element: etree._Element) -> bool:
 
 
 def _first_id(element: etree._Element) -> str | None:
-    return next((child.get("id") or child.get("name") for child in element.iter("a", "span") if child.get("id") or child.get("name")), None)
+    return next(
+        (
+            child.get("id") or child.get("name")
+            for child in element.iter("a", "span")
+            if child.get("id") or child.get("name")
+        ),
+        None,
+    )
 
 
 def _heading_text(element: etree._Element) -> str:

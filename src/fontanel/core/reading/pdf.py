@@ -52,7 +52,9 @@ def read_pdf(data: bytes, progress: Callable[[int, int], None]) -> ReadingBuilde
             raise ReadingFailed(
                 "encrypted", "The file is encrypted. Add a copy that opens without a password."
             ) from error
-        raise ReadingFailed("damaged", "The PDF is damaged and cannot be opened. Add it again from a good copy.") from error
+        raise ReadingFailed(
+            "damaged", "The PDF is damaged and cannot be opened. Add it again from a good copy."
+        ) from error
     try:
         return _read_document(document, progress)
     finally:
@@ -62,7 +64,9 @@ def read_pdf(data: bytes, progress: Callable[[int, int], None]) -> ReadingBuilde
 def _read_document(document: pdfium.PdfDocument, progress: Callable[[int, int], None]) -> ReadingBuilder:
     count = len(document)
     if count > _MOST_PAGES:
-        raise ReadingFailed("too_large", f"The PDF has {count:,} pages; at most {_MOST_PAGES:,} are read. Add it in parts.")
+        raise ReadingFailed(
+            "too_large", f"The PDF has {count:,} pages; at most {_MOST_PAGES:,} are read. Add it in parts."
+        )
     builder = ReadingBuilder(pages=count)
     builder.title = _document_title(document)
     pages: list[list[_Line]] = []
@@ -79,7 +83,9 @@ def _read_document(document: pdfium.PdfDocument, progress: Callable[[int, int], 
         pages.append(lines)
         progress(index + 1, count)
     if count and len(empty) == count:
-        raise ReadingFailed("no_text", "None of the pages has a text layer. Add a copy of the scan with its text recognised.")
+        raise ReadingFailed(
+            "no_text", "None of the pages has a text layer. Add a copy of the scan with its text recognised."
+        )
     if empty:
         shown = ", ".join(map(str, empty[:20])) + (" ..." if len(empty) > 20 else "")
         builder.warnings.append(f"No text on page {shown}" if len(empty) == 1 else f"No text on pages {shown}")
@@ -159,7 +165,9 @@ def _line(raw: object, chars: list[int], start: int, end: int, page: int, height
 
 
 def _string(chars: list[int], start: int, end: int) -> str:
-    return "".join(chr(code) if 0 < code < 0x110000 and not 0xD800 <= code < 0xE000 else " " for code in chars[start:end])
+    return "".join(
+        chr(code) if 0 < code < 0x110000 and not 0xD800 <= code < 0xE000 else " " for code in chars[start:end]
+    )
 
 
 def _font_name(raw: object, index: int) -> str:
@@ -253,9 +261,21 @@ def _continues(group: list[_Line], line: _Line, body: float, bold_share: float) 
         if near and not _is_row(line) and len(group) >= 2:
             # The second line of a cell begins where the cell began.
             return any(abs(line.left - left) < 3 for row in group if _is_row(row) for left, _ in row.cells[1:])
-        return wide and _is_row(line) and (_is_row(last) or len(group) > 2) and not (heading and not last_heading and not last.bold)
+        return (
+            wide
+            and _is_row(line)
+            and (_is_row(last) or len(group) > 2)
+            and not (heading and not last_heading and not last.bold)
+        )
     if heading or last_heading:
-        return heading and last_heading and near and line.size == last.size and line.bold == last.bold and not _NUMBERED.match(line.text)
+        return (
+            heading
+            and last_heading
+            and near
+            and line.size == last.size
+            and line.bold == last.bold
+            and not _NUMBERED.match(line.text)
+        )
     if _ITEM.match(line.text):
         return near and bool(_ITEM.match(group[0].text))
     if line.page == last.page + 1:
@@ -317,7 +337,7 @@ def _add_table(builder: ReadingBuilder, group: list[_Line]) -> None:
             rows[-1] = [f"{above} {below}".strip() for above, below in zip(rows[-1], row, strict=True)]
         else:
             rows.append(row)
-    builder.table(rows, 1 if group[0].bold and not group[-1].bold or len(group) > 2 else 0, page=group[0].page)
+    builder.table(rows, 1 if (group[0].bold and not group[-1].bold) or len(group) > 2 else 0, page=group[0].page)
 
 
 def _clustered(values: list[float]) -> list[tuple[float, int]]:

@@ -59,6 +59,6 @@ def _heading_level(line: str) -> int:
     if match := _NUMBERED.match(line):
         return 1 + match.group(1).count(".") + 1
     letters = [c for c in line if c.isalpha()]
-    if 3 <= len(letters) and len(line) <= 80 and all(c.isupper() for c in letters) and line[-1] not in ".,;":
+    if len(letters) >= 3 and len(line) <= 80 and all(c.isupper() for c in letters) and line[-1] not in ".,;":
         return 2
     return 0

@@ -1,0 +1,120 @@
+"""Fit the evidence check's coefficients and the match's on questions about public manuals.
+
+.venv/bin/python bench/calibrate.py FOLDER=QUESTIONS.jsonl ... [--write]
+
+Each answerable question is asked twice: of the whole collection (an example of enough evidence, when the answer comes out
+right), and of the collection without the documents that answer it (an example of too little).
+"""
+
+from __future__ import annotations
+
+import argparse
+import json
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+import numpy.typing as npt
+
+from collection import ROOT, Collection, CollectionKnowledge, load_questions
+from fontanel.core.answering.composer import draft
+from fontanel.core.answering.evidence import FEATURES
+
+Floats = npt.NDArray[np.float64]
+
+
+def fit(features: Floats, labels: Floats, penalty: float = 0.02, steps: int = 20_000) -> Floats:
+    """Logistic regression with a ridge, weights kept from going below zero: more support never counts against an answer."""
+    mean, scale = features.mean(axis=0), features.std(axis=0) + 1e-9
+    x = np.column_stack([np.ones(len(features)), (features - mean) / scale])
+    weight = np.where(labels > 0, 0.5 / labels.mean(), 0.5 / (1 - labels.mean()))
+    w = np.zeros(x.shape[1])
+    for _ in range(steps):
+        p = 1 / (1 + np.exp(-x @ w))
+        gradient = x.T @ ((p - labels) * weight) / len(labels) + penalty * np.r_[0, w[1:]]
+        w -= 0.1 * gradient
+        w[1:] = np.maximum(w[1:], 0)
+    out = w.copy()
+    out[1:] = w[1:] / scale
+    out[0] = w[0] - (w[1:] * mean / scale).sum()
+    return out
+
+
+def auc(scores: Floats, labels: Floats) -> float:
+    positive, negative = scores[labels > 0], scores[labels == 0]
+    return float((positive[:, None] > negative[None, :]).mean() + 0.5 * (positive[:, None] == negative[None, :]).mean())
+
+
+def examples(
+    collection: Collection, questions: list[dict[str, Any]], only: frozenset[str] | None = None
+) -> tuple[list[list[float]], list[float], list[Any], list[str]]:
+    whole = CollectionKnowledge(collection, only=only)
+    rows: list[list[float]] = []
+    labels: list[float] = []
+    matches: list[Any] = []
+    names: list[str] = []
+    for item in questions:
+        files = frozenset(g["file"] for g in item["gold"])
+        for knowledge, enough in ((whole, bool(files)), (CollectionKnowledge(collection, files, only), False)):
+            if not files and knowledge is not whole:
+                continue
+            passages = knowledge.retrieve(item["question"], 8)
+            composed = draft(item["question"], passages, knowledge)
+            text = " ".join(s.text for s in composed.chosen).lower()
+            right = bool(item["answer_keys"]) and all(any(k.lower() in text for k in keys) for keys in item["answer_keys"])
+            in_gold = any(s.passage.document_id in files for s in composed.chosen)
+            if enough:
+                for passage in passages:
+                    best = sum(knowledge.idf(t) for t in knowledge.terms(item["question"])) * 2.2 * 0.6
+                    coverage = min(1.0, sum(passage.terms.values()) / best) if best else 0.0
+                    matches.append((coverage, passage.similarity or 0.0, passage.document_id in files))
+                if not right and not in_gold:
+                    continue
+            elif right and files:
+                continue  # another document answers it too
+            rows.append(composed.support.features())
+            labels.append(float(enough))
+            names.append(item["question"])
+    return rows, labels, matches, names
+
+
+def main() -> None:
+    parser = argparse.ArgumentParser(description=__doc__)
+    parser.add_argument("sets", nargs="+", metavar="FOLDER=QUESTIONS")
+    parser.add_argument("--write", action="store_true")
+    arguments = parser.parse_args()
+    rows, labels, matches = [], [], []
+    for pair in arguments.sets:
+        folder, questions = pair.split("=")
+        collection, items = Collection(Path(folder)), load_questions(Path(questions))
+        # Once as it is, and once as small as a team's own knowledge base: just the documents that some question is about.
+        small = frozenset(g["file"] for item in items for g in item["gold"])
+        for only in (None, small):
+            r, y, m, _ = examples(collection, items, only)
+            rows += r
+            labels += y
+            matches += m
+    x, y = np.array(rows), np.array(labels)
+    print(f"{len(y)} examples, {int(y.sum())} with enough evidence")
+    for i, name in enumerate(FEATURES):
+        print(f"  {name:20} AUC {auc(x[:, i], y):.3f}   mean {x[y > 0, i].mean():.2f} / {x[y == 0, i].mean():.2f}")
+    out = {}
+    for name, columns in (("both", list(range(len(FEATURES)))), ("words", [FEATURES.index(n) for n in ("coverage", "statement_coverage", "shaped")])):
+        w = fit(x[:, columns], y)
+        scores = x[:, columns] @ w[1:] + w[0]
+        print(f"{name}: AUC {auc(scores, y):.3f}; at 0.5 keeps {(scores[y > 0] > 0).mean():.2f}, declines {(scores[y == 0] <= 0).mean():.2f}")
+        out[name] = {"intercept": round(float(w[0]), 3)} | {
+            FEATURES[c]: round(float(v), 3) for c, v in zip(columns, w[1:], strict=True)
+        }
+    print(json.dumps(out, indent=2))
+    m = np.array(matches, dtype=float)
+    for name, columns in (("hybrid", [0, 1]), ("lexical", [0]), ("vector", [1])):
+        w = fit(m[:, columns], m[:, 2])
+        print(f"match {name}: {np.round(w, 2).tolist()} AUC {auc(m[:, columns] @ w[1:], m[:, 2]):.3f}")
+    if arguments.write:
+        target = ROOT / "src/fontanel/core/answering/coefficients.json"
+        target.write_text(json.dumps(out, indent=2) + "\n")
+
+
+if __name__ == "__main__":
+    main()

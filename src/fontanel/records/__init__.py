@@ -1,0 +1,1 @@
+"""Records: tables, migrations, the blob store, the vector cache, and queries scoped by team."""

@@ -1,0 +1,51 @@
+"""The blob store: bytes by their sha256, written whole or not at all."""
+
+from __future__ import annotations
+
+import hashlib
+import os
+import secrets
+from collections.abc import Iterable
+from pathlib import Path
+
+
+class BlobStore:
+    """Blobs below one directory, at `ab/<sha256>`."""
+
+    def __init__(self, directory: Path) -> None:
+        self._directory = directory
+        (directory / "incoming").mkdir(parents=True, exist_ok=True)
+
+    def path(self, sha256: str) -> Path:
+        return self._directory / sha256[:2] / sha256
+
+    def put(self, chunks: Iterable[bytes]) -> tuple[str, int]:
+        """Store what the chunks make up; return its sha256 and size. A broken-off iteration leaves nothing."""
+        scratch = self._directory / "incoming" / secrets.token_hex(16)
+        digest, size = hashlib.sha256(), 0
+        try:
+            with scratch.open("wb") as file:
+                for chunk in chunks:
+                    digest.update(chunk)
+                    size += len(chunk)
+                    file.write(chunk)
+                file.flush()
+                os.fsync(file.fileno())
+            target = self.path(digest.hexdigest())
+            target.parent.mkdir(exist_ok=True)
+            scratch.rename(target)
+        finally:
+            scratch.unlink(missing_ok=True)
+        return digest.hexdigest(), size
+
+    def read(self, sha256: str) -> bytes:
+        return self.path(sha256).read_bytes()
+
+    def sweep(self, kept: set[str]) -> int:
+        """Remove unfinished uploads and blobs that are not in `kept`; return how many went."""
+        gone = 0
+        for path in self._directory.glob("*/*"):
+            if path.parent.name == "incoming" or path.name not in kept:
+                path.unlink(missing_ok=True)
+                gone += 1
+        return gone

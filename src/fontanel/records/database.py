@@ -1,0 +1,53 @@
+"""The database: SQLite in WAL mode, migrated to the newest schema when it is opened."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import Any
+
+from alembic import command
+from alembic.config import Config
+from sqlalchemy import Engine, create_engine, event
+from sqlalchemy.orm import Session, sessionmaker
+
+Sessions = sessionmaker[Session]
+
+
+def open_database(path: Path) -> tuple[Engine, Sessions]:
+    """Open (or create) the database file and bring its schema up to date."""
+    path.parent.mkdir(parents=True, exist_ok=True)
+    engine = create_engine(f"sqlite:///{path}", connect_args={"timeout": 30}, pool_size=20, max_overflow=40)
+
+    @event.listens_for(engine, "connect")
+    def prepare(connection: Any, _: Any) -> None:
+        # The driver's own BEGIN comes too late and too weak; `begin` below starts transactions.
+        connection.isolation_level = None
+        cursor = connection.cursor()
+        for pragma in ("journal_mode=WAL", "foreign_keys=ON", "busy_timeout=30000", "synchronous=FULL"):
+            cursor.execute(f"PRAGMA {pragma}")
+        cursor.close()
+
+    @event.listens_for(engine, "begin")
+    def begin(connection: Any) -> None:
+        # A transaction that will write must say so at once, or two of them could each wait for the other.
+        writes = connection.get_execution_options().get("writes", False)
+        connection.exec_driver_sql("BEGIN IMMEDIATE" if writes else "BEGIN")
+
+    migrate(engine)
+    return engine, sessionmaker(engine, expire_on_commit=False)
+
+
+def writing(sessions: Sessions) -> Session:
+    """A session whose transaction takes the write lock at its start."""
+    session = sessions()
+    session.connection(execution_options={"writes": True})
+    return session
+
+
+def migrate(engine: Engine) -> None:
+    config = Config()
+    config.set_main_option("script_location", str(Path(__file__).parent / "migrations"))
+    with engine.connect() as connection:
+        config.attributes["connection"] = connection
+        command.upgrade(config, "head")
+        connection.commit()

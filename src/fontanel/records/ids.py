@@ -1,0 +1,52 @@
+"""Ids and secrets: random, prefixed by what they name."""
+
+from __future__ import annotations
+
+import hashlib
+import re
+import secrets
+import unicodedata
+
+from argon2 import PasswordHasher
+from argon2.exceptions import InvalidHashError, VerificationError
+
+_ALPHABET = "23456789abcdefghjkmnpqrstuvwxyz"
+_hasher = PasswordHasher(time_cost=2, memory_cost=19 * 1024, parallelism=1)
+#: What a password is compared with when there is no such person, so that both cases take the same time.
+_NOBODY = _hasher.hash(secrets.token_hex(16))
+
+
+def new_id(kind: str) -> str:
+    """A new random id such as `kb_7c2m...`; `kind` is its prefix."""
+    return f"{kind}_" + "".join(secrets.choice(_ALPHABET) for _ in range(16))
+
+
+def new_secret(kind: str, length: int = 40) -> str:
+    return f"{kind}_" + "".join(secrets.choice(_ALPHABET) for _ in range(length))
+
+
+def new_password() -> str:
+    """A password that can be read aloud: four groups of four."""
+    return "-".join("".join(secrets.choice(_ALPHABET) for _ in range(4)) for _ in range(4))
+
+
+def hash_secret(secret: str) -> str:
+    """Secrets of 40 random characters need no slow hash; sha256 lets a key be found by its hash."""
+    return hashlib.sha256(secret.encode()).hexdigest()
+
+
+def hash_password(password: str) -> str:
+    return _hasher.hash(password)
+
+
+def password_matches(stored: str | None, password: str) -> bool:
+    try:
+        return _hasher.verify(stored or _NOBODY, password) and stored is not None
+    except (VerificationError, InvalidHashError):
+        return False
+
+
+def slug_of(name: str) -> str:
+    """A short name for addresses: ASCII letters, digits and hyphens."""
+    plain = unicodedata.normalize("NFKD", name).encode("ascii", "ignore").decode().lower()
+    return re.sub(r"[^a-z0-9]+", "-", plain).strip("-")[:60] or "kb"

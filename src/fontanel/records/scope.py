@@ -1,0 +1,66 @@
+"""Queries scoped by team: the one way from a request to a team's records."""
+
+from __future__ import annotations
+
+from typing import Any, TypeVar
+
+from sqlalchemy import Select, select
+from sqlalchemy.orm import Session
+
+from fontanel.records.tables import Base, Conversation, Document, Kb
+
+Row = TypeVar("Row", bound=Base)
+
+
+class NotInScope(LookupError):
+    """There is no such record for this team and caller. `noun` and `ref` say what was looked for."""
+
+    def __init__(self, noun: str, ref: str) -> None:
+        super().__init__(f"There is no {noun} {ref!r}.")
+        self.noun = noun
+        self.ref = ref
+
+
+class TeamScope:
+    """One team's records within one session. `kb_ids`, when given, narrows it to those knowledge bases."""
+
+    def __init__(self, session: Session, team_id: str, kb_ids: frozenset[str] | None = None) -> None:
+        self.session = session
+        self.team_id = team_id
+        self.kb_ids = kb_ids
+
+    def select(self, table: type[Row]) -> Select[tuple[Row]]:
+        """A query for rows of the table that belong to the team, and to the knowledge bases allowed."""
+        columns: Any = table
+        query = select(table).where(columns.team_id == self.team_id)
+        if self.kb_ids is not None:
+            if table is Kb:
+                query = query.where(Kb.id.in_(self.kb_ids))
+            elif hasattr(table, "kb_id"):
+                query = query.where(columns.kb_id.in_(self.kb_ids))
+        return query
+
+    def kb(self, ref: str) -> Kb:
+        """A knowledge base by id or by slug. Raises NotInScope."""
+        found = self.session.scalar(self.select(Kb).where((Kb.id == ref) | (Kb.slug == ref)))
+        if found is None:
+            raise NotInScope("knowledge base", ref)
+        return found
+
+    def document(self, kb: Kb, ref: str) -> Document:
+        """A document of a knowledge base by id or by name. Raises NotInScope."""
+        query = self.select(Document).where(Document.kb_id == kb.id, (Document.id == ref) | (Document.name == ref))
+        found = self.session.scalar(query)
+        if found is None:
+            raise NotInScope("document", ref)
+        return found
+
+    def conversation(self, kb: Kb, ref: str, asker: str) -> Conversation:
+        """A conversation of the asker at a knowledge base. Raises NotInScope."""
+        query = self.select(Conversation).where(
+            Conversation.kb_id == kb.id, Conversation.id == ref, Conversation.asker == asker
+        )
+        found = self.session.scalar(query)
+        if found is None:
+            raise NotInScope("conversation", ref)
+        return found

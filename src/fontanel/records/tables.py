@@ -1,0 +1,329 @@
+"""The tables. Everything a team owns carries its `team_id`, and is read through `TeamScope` alone."""
+
+from __future__ import annotations
+
+from datetime import UTC, datetime
+from enum import StrEnum
+from typing import Any
+
+from sqlalchemy import JSON, DateTime, ForeignKey, Index, LargeBinary, MetaData, String, TypeDecorator, UniqueConstraint
+from sqlalchemy.engine import Dialect
+from sqlalchemy.orm import DeclarativeBase, Mapped, mapped_column, relationship
+
+
+def now() -> datetime:
+    return datetime.now(UTC)
+
+
+class UtcDateTime(TypeDecorator[datetime]):
+    """SQLite keeps no zone: times go in as UTC and come back aware."""
+
+    impl = DateTime
+    cache_ok = True
+
+    def process_bind_param(self, value: datetime | None, dialect: Dialect) -> datetime | None:
+        return None if value is None else value.astimezone(UTC).replace(tzinfo=None)
+
+    def process_result_value(self, value: datetime | None, dialect: Dialect) -> datetime | None:
+        return None if value is None else value.replace(tzinfo=UTC)
+
+
+class Role(StrEnum):
+    READER = "reader"
+    EDITOR = "editor"
+    OWNER = "owner"
+
+
+class DocumentState(StrEnum):
+    WAITING = "waiting"
+    READING = "reading"
+    SPLITTING = "splitting"
+    INDEXED_BY_WORDS = "indexed_by_words"
+    INDEXED = "indexed"
+    FAILED = "failed"
+
+
+class JobState(StrEnum):
+    WAITING = "waiting"
+    RUNNING = "running"
+    DONE = "done"
+    FAILED = "failed"
+
+
+class JobStage(StrEnum):
+    READ = "read"
+    EMBED = "embed"
+
+
+class Base(DeclarativeBase):
+    metadata = MetaData(
+        naming_convention={
+            "ix": "ix_%(table_name)s_%(column_0_N_name)s",
+            "uq": "uq_%(table_name)s_%(column_0_N_name)s",
+            "fk": "fk_%(table_name)s_%(column_0_name)s",
+            "pk": "pk_%(table_name)s",
+        }
+    )
+    type_annotation_map = {datetime: UtcDateTime, dict[str, Any]: JSON, list[Any]: JSON, bytes: LargeBinary}
+
+
+def _team() -> Any:
+    return mapped_column(ForeignKey("teams.id", ondelete="CASCADE"), index=True)
+
+
+class Person(Base):
+    __tablename__ = "people"
+
+    id: Mapped[str] = mapped_column(primary_key=True)
+    email: Mapped[str] = mapped_column(unique=True)
+    name: Mapped[str]
+    password_hash: Mapped[str]
+    operator: Mapped[bool] = mapped_column(default=False)
+    created_at: Mapped[datetime] = mapped_column(default=now)
+
+
+class SignIn(Base):
+    """A person's session at the console, found by the hash of its cookie."""
+
+    __tablename__ = "sign_ins"
+
+    token_hash: Mapped[str] = mapped_column(primary_key=True)
+    person_id: Mapped[str] = mapped_column(ForeignKey("people.id", ondelete="CASCADE"), index=True)
+    created_at: Mapped[datetime] = mapped_column(default=now)
+    expires_at: Mapped[datetime]
+
+
+class Team(Base):
+    __tablename__ = "teams"
+
+    id: Mapped[str] = mapped_column(primary_key=True)
+    slug: Mapped[str] = mapped_column(unique=True)
+    name: Mapped[str]
+    created_at: Mapped[datetime] = mapped_column(default=now)
+    version: Mapped[int] = mapped_column(default=1)
+
+
+class Member(Base):
+    __tablename__ = "members"
+    __table_args__ = (UniqueConstraint("team_id", "person_id"),)
+
+    id: Mapped[str] = mapped_column(primary_key=True)
+    team_id: Mapped[str] = _team()
+    person_id: Mapped[str] = mapped_column(ForeignKey("people.id", ondelete="CASCADE"), index=True)
+    role: Mapped[Role] = mapped_column(String(10))
+    created_at: Mapped[datetime] = mapped_column(default=now)
+    person: Mapped[Person] = relationship(lazy="joined")
+
+
+class Key(Base):
+    __tablename__ = "keys"
+
+    id: Mapped[str] = mapped_column(primary_key=True)
+    team_id: Mapped[str] = _team()
+    name: Mapped[str]
+    start: Mapped[str]
+    secret_hash: Mapped[str] = mapped_column(unique=True)
+    role: Mapped[Role] = mapped_column(String(10))
+    kb_ids: Mapped[list[Any] | None]
+    created_at: Mapped[datetime] = mapped_column(default=now)
+    expires_at: Mapped[datetime | None]
+    last_used_at: Mapped[datetime | None]
+
+
+class Kb(Base):
+    __tablename__ = "kbs"
+    __table_args__ = (UniqueConstraint("team_id", "slug"),)
+
+    id: Mapped[str] = mapped_column(primary_key=True)
+    team_id: Mapped[str] = _team()
+    slug: Mapped[str]
+    name: Mapped[str]
+    description: Mapped[str] = mapped_column(default="")
+    edition_id: Mapped[str]
+    created_at: Mapped[datetime] = mapped_column(default=now)
+    expires_at: Mapped[datetime | None]
+    version: Mapped[int] = mapped_column(default=1)
+
+
+class Edition(Base):
+    """One index of a kb under fixed settings. `embedder` is None while the service has none: words alone."""
+
+    __tablename__ = "editions"
+
+    id: Mapped[str] = mapped_column(primary_key=True)
+    team_id: Mapped[str] = _team()
+    kb_id: Mapped[str] = mapped_column(ForeignKey("kbs.id", ondelete="CASCADE"), index=True)
+    embedder: Mapped[str | None]
+    settings: Mapped[dict[str, Any]]
+    created_at: Mapped[datetime] = mapped_column(default=now)
+
+
+class Segment(Base):
+    """A segment file of an edition. A segment that no row names is swept at start."""
+
+    __tablename__ = "segments"
+
+    id: Mapped[str] = mapped_column(primary_key=True)
+    team_id: Mapped[str] = _team()
+    edition_id: Mapped[str] = mapped_column(ForeignKey("editions.id", ondelete="CASCADE"), index=True)
+    kind: Mapped[str]
+    passages: Mapped[int]
+
+
+class Tombstone(Base):
+    """A passage that left an edition while a segment still holds it."""
+
+    __tablename__ = "tombstones"
+
+    edition_id: Mapped[str] = mapped_column(ForeignKey("editions.id", ondelete="CASCADE"), primary_key=True)
+    passage_id: Mapped[int] = mapped_column(primary_key=True)
+    team_id: Mapped[str] = _team()
+
+
+class Document(Base):
+    __tablename__ = "documents"
+    __table_args__ = (UniqueConstraint("kb_id", "name"), {"sqlite_autoincrement": True})
+
+    key: Mapped[int] = mapped_column(primary_key=True, autoincrement=True)
+    id: Mapped[str] = mapped_column(unique=True)
+    team_id: Mapped[str] = _team()
+    kb_id: Mapped[str] = mapped_column(ForeignKey("kbs.id", ondelete="CASCADE"), index=True)
+    name: Mapped[str]
+    title: Mapped[str]
+    state: Mapped[DocumentState] = mapped_column(String(20))
+    progress: Mapped[float | None]
+    error_code: Mapped[str | None]
+    error: Mapped[str | None]
+    revision_id: Mapped[str | None]
+    latest_revision_id: Mapped[str]
+    tags: Mapped[dict[str, Any]]
+    created_at: Mapped[datetime] = mapped_column(default=now)
+    changed_at: Mapped[datetime] = mapped_column(default=now)
+    version: Mapped[int] = mapped_column(default=1)
+
+
+class DocumentTag(Base):
+    """A document's tags once more, a row each, for filters."""
+
+    __tablename__ = "document_tags"
+    __table_args__ = (Index("ix_document_tags_lookup", "kb_id", "tag", "value"),)
+
+    document_key: Mapped[int] = mapped_column(ForeignKey("documents.key", ondelete="CASCADE"), primary_key=True)
+    tag: Mapped[str] = mapped_column(primary_key=True)
+    value: Mapped[str]
+    kb_id: Mapped[str]
+    team_id: Mapped[str] = _team()
+
+
+class Revision(Base):
+    """One content version of a document. `reading` is the blob of its text and blocks, once it has been read."""
+
+    __tablename__ = "revisions"
+    __table_args__ = (UniqueConstraint("document_key", "number"),)
+
+    id: Mapped[str] = mapped_column(primary_key=True)
+    team_id: Mapped[str] = _team()
+    document_key: Mapped[int] = mapped_column(ForeignKey("documents.key", ondelete="CASCADE"), index=True)
+    number: Mapped[int]
+    sha256: Mapped[str] = mapped_column(index=True)
+    size: Mapped[int]
+    media_type: Mapped[str | None]
+    reading: Mapped[str | None] = mapped_column(index=True)
+    pages: Mapped[int | None]
+    passages: Mapped[int | None]
+    tokens: Mapped[int | None]
+    language: Mapped[str | None]
+    warnings: Mapped[list[Any]]
+    seconds: Mapped[dict[str, Any]]
+    created_at: Mapped[datetime] = mapped_column(default=now)
+    indexed_at: Mapped[datetime | None]
+
+
+class PassageRow(Base):
+    """A passage of a revision in an edition. Ids are never used twice, since segments and tombstones name them."""
+
+    __tablename__ = "passages"
+    __table_args__ = ({"sqlite_autoincrement": True},)
+
+    id: Mapped[int] = mapped_column(primary_key=True, autoincrement=True)
+    team_id: Mapped[str] = _team()
+    edition_id: Mapped[str] = mapped_column(ForeignKey("editions.id", ondelete="CASCADE"), index=True)
+    document_key: Mapped[int] = mapped_column(ForeignKey("documents.key", ondelete="CASCADE"), index=True)
+    revision_id: Mapped[str] = mapped_column(ForeignKey("revisions.id", ondelete="CASCADE"), index=True)
+    ordinal: Mapped[int]
+    start: Mapped[int]
+    end: Mapped[int]
+    text: Mapped[str]
+    context: Mapped[str]
+    tokens: Mapped[int]
+    locator: Mapped[dict[str, Any]]
+    parts: Mapped[list[Any]]
+    embedded_text: Mapped[str]
+
+
+class Job(Base):
+    __tablename__ = "jobs"
+    __table_args__ = (Index("ix_jobs_waiting", "state", "stage", "run_after"),)
+
+    id: Mapped[str] = mapped_column(primary_key=True)
+    team_id: Mapped[str] = _team()
+    kb_id: Mapped[str] = mapped_column(ForeignKey("kbs.id", ondelete="CASCADE"), index=True)
+    document_key: Mapped[int] = mapped_column(ForeignKey("documents.key", ondelete="CASCADE"), index=True)
+    revision_id: Mapped[str] = mapped_column(ForeignKey("revisions.id", ondelete="CASCADE"))
+    stage: Mapped[JobStage] = mapped_column(String(10))
+    state: Mapped[JobState] = mapped_column(String(10))
+    attempts: Mapped[int] = mapped_column(default=0)
+    done: Mapped[int] = mapped_column(default=0)
+    total: Mapped[int] = mapped_column(default=0)
+    error: Mapped[str | None]
+    run_after: Mapped[datetime] = mapped_column(default=now)
+    created_at: Mapped[datetime] = mapped_column(default=now)
+    changed_at: Mapped[datetime] = mapped_column(default=now)
+
+
+class Conversation(Base):
+    __tablename__ = "conversations"
+
+    id: Mapped[str] = mapped_column(primary_key=True)
+    team_id: Mapped[str] = _team()
+    kb_id: Mapped[str] = mapped_column(ForeignKey("kbs.id", ondelete="CASCADE"), index=True)
+    asker: Mapped[str] = mapped_column(index=True)
+    title: Mapped[str]
+    created_at: Mapped[datetime] = mapped_column(default=now)
+    changed_at: Mapped[datetime] = mapped_column(default=now)
+
+
+class Turn(Base):
+    __tablename__ = "turns"
+    __table_args__ = (UniqueConstraint("conversation_id", "number"),)
+
+    id: Mapped[str] = mapped_column(primary_key=True)
+    team_id: Mapped[str] = _team()
+    conversation_id: Mapped[str] = mapped_column(ForeignKey("conversations.id", ondelete="CASCADE"))
+    number: Mapped[int]
+    question: Mapped[str]
+    standalone: Mapped[str]
+    outcome: Mapped[str]
+    text: Mapped[str]
+    sufficiency: Mapped[float]
+    citations: Mapped[list[Any]]
+    evidence: Mapped[list[Any]]
+    edition_id: Mapped[str]
+    composer: Mapped[str]
+    seconds: Mapped[dict[str, Any]]
+    request_id: Mapped[str]
+    created_at: Mapped[datetime] = mapped_column(default=now)
+
+
+class IdempotentReply(Base):
+    """What a creating request answered, so that the same request sent again changes nothing."""
+
+    __tablename__ = "idempotent_replies"
+
+    caller: Mapped[str] = mapped_column(primary_key=True)
+    route: Mapped[str] = mapped_column(primary_key=True)
+    key: Mapped[str] = mapped_column(primary_key=True)
+    body_hash: Mapped[str]
+    status: Mapped[int]
+    body: Mapped[str]
+    created_at: Mapped[datetime] = mapped_column(default=now, index=True)

@@ -1,0 +1,34 @@
+"""Settings of the service, from the environment (`FONTANEL_*`)."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+from pydantic import Field
+from pydantic_settings import BaseSettings, SettingsConfigDict
+
+
+class Settings(BaseSettings):
+    """Where the service listens, where it keeps its data, and its limits. Each field is an environment variable."""
+
+    model_config = SettingsConfigDict(env_prefix="FONTANEL_")
+
+    host: str = Field("127.0.0.1", description="Address to listen on.")
+    port: int = Field(8460, description="Port to listen on.", ge=0, le=65535)
+    data: Path = Field(Path("fontanel-data"), description="The data directory.")
+    embedder: Path | None = Field(
+        None, description="Directory with model.onnx and tokenizer.json; default: DATA/embedder."
+    )
+    most_upload_mb: int = Field(200, description="Largest file that is taken, in megabytes.", gt=0)
+    read_seconds: float = Field(300.0, description="Longest time for reading one document, in seconds.", gt=0)
+    read_memory_mb: int = Field(2048, description="Memory a reading process may use, in megabytes.", gt=0)
+    read_processes: int = Field(1, description="Reading processes that run at once.", ge=1)
+    embed_threads: int = Field(2, description="CPU threads for embedding documents.", ge=1)
+    idle_seconds: float = Field(30.0, description="After how long without work a worker process ends.", gt=0)
+    sign_in_hours: int = Field(12, description="How long a sign-in to the console lasts, in hours.", gt=0)
+    throwaway_hours: int = Field(24, description="How long a throw-away knowledge base lives, in hours.", gt=0)
+    secure_cookie: bool = Field(False, description="Mark the session cookie Secure; set it when served over HTTPS.")
+
+    @property
+    def embedder_directory(self) -> Path:
+        return self.embedder or self.data / "embedder"
