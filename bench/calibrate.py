@@ -61,7 +61,9 @@ def examples(
             passages = knowledge.retrieve(item["question"], 8)
             composed = draft(item["question"], passages, knowledge)
             text = " ".join(s.text for s in composed.chosen).lower()
-            right = bool(item["answer_keys"]) and all(any(k.lower() in text for k in keys) for keys in item["answer_keys"])
+            right = bool(item["answer_keys"]) and all(
+                any(k.lower() in text for k in keys) for keys in item["answer_keys"]
+            )
             in_gold = any(s.passage.document_id in files for s in composed.chosen)
             if enough:
                 for passage in passages:
@@ -99,10 +101,15 @@ def main() -> None:
     for i, name in enumerate(FEATURES):
         print(f"  {name:20} AUC {auc(x[:, i], y):.3f}   mean {x[y > 0, i].mean():.2f} / {x[y == 0, i].mean():.2f}")
     out = {}
-    for name, columns in (("both", list(range(len(FEATURES)))), ("words", [FEATURES.index(n) for n in ("coverage", "statement_coverage", "shaped")])):
+    for name, columns in (
+        ("both", list(range(len(FEATURES)))),
+        ("words", [FEATURES.index(n) for n in ("coverage", "statement_coverage", "shaped")]),
+    ):
         w = fit(x[:, columns], y)
         scores = x[:, columns] @ w[1:] + w[0]
-        print(f"{name}: AUC {auc(scores, y):.3f}; at 0.5 keeps {(scores[y > 0] > 0).mean():.2f}, declines {(scores[y == 0] <= 0).mean():.2f}")
+        print(
+            f"{name}: AUC {auc(scores, y):.3f}; at 0.5 keeps {(scores[y > 0] > 0).mean():.2f}, declines {(scores[y == 0] <= 0).mean():.2f}"
+        )
         out[name] = {"intercept": round(float(w[0]), 3)} | {
             FEATURES[c]: round(float(v), 3) for c, v in zip(columns, w[1:], strict=True)
         }

@@ -154,7 +154,9 @@ class CollectionKnowledge:
             ]
             self._documents = np.array(kept, dtype=np.int64)
 
-    def retrieve(self, question: str, limit: int, mode: Mode = Mode.HYBRID, per_document: int = 4) -> list[EvidencePassage]:
+    def retrieve(
+        self, question: str, limit: int, mode: Mode = Mode.HYBRID, per_document: int = 4
+    ) -> list[EvidencePassage]:
         vector = self.embed([question])[0]
         query = Query(question, vector, mode, limit, self._documents, per_document)
         found = []

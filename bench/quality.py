@@ -32,10 +32,10 @@ def run_question(collection: Collection, knowledge: CollectionKnowledge, item: d
     """Search and answer one question; return what came of it."""
     history: list[Exchange] = []
     for earlier in item.get("history", []):
-        finished = [e for e in answer(earlier, history, knowledge) if isinstance(e, Finished)][0].answer
+        finished = next(e for e in answer(earlier, history, knowledge) if isinstance(e, Finished)).answer
         history.append(Exchange(earlier, finished.standalone, tuple(c.title for c in finished.citations)))
     started = time.monotonic()
-    result = [e for e in answer(item["question"], history, knowledge) if isinstance(e, Finished)][0].answer
+    result = next(e for e in answer(item["question"], history, knowledge) if isinstance(e, Finished)).answer
     seconds = time.monotonic() - started
     gold = [(g["file"], bare(g["evidence"])) for g in item.get("gold", [])]
     hits = knowledge.retrieve(result.standalone, 20, per_document=20)
@@ -46,12 +46,15 @@ def run_question(collection: Collection, knowledge: CollectionKnowledge, item: d
     else:
         rank = next((r for r, held in enumerate(holds, 1) if held), None)
     text = result.text.lower()
-    right = all(any(key.lower() in text for key in keys) for keys in item["answer_keys"]) if item["answer_keys"] else None
+    right = (
+        all(any(key.lower() in text for key in keys) for keys in item["answer_keys"]) if item["answer_keys"] else None
+    )
     files = {g[0] for g in gold}
     passages = {(hit.document_id, hit.passage_id): bare(hit.text) for hit in [*hits, *result.evidence]}
     near = [c for c in result.citations if c.document_id in files]
     cited_exact = any(
-        any(g[1] in passages.get((c.document_id, c.passage_id), "") or bare(c.quote) in g[1] for g in gold) for c in near
+        any(g[1] in passages.get((c.document_id, c.passage_id), "") or bare(c.quote) in g[1] for g in gold)
+        for c in near
     )
     return {
         "id": item["id"], "kind": item["kind"], "question": item["question"], "standalone": result.standalone,
@@ -113,7 +116,9 @@ def main() -> None:
     parser.add_argument("--json", type=Path)
     arguments = parser.parse_args()
     collection = Collection(arguments.collection)
-    print(f"{len(collection.documents)} documents, {len(collection.passages)} passages, {len(collection.failures)} failed")
+    print(
+        f"{len(collection.documents)} documents, {len(collection.passages)} passages, {len(collection.failures)} failed"
+    )
     for failure in collection.failures[:10]:
         print("  ", failure, file=sys.stderr)
     knowledge = CollectionKnowledge(collection)

@@ -66,11 +66,15 @@ def write_pdf(path: Path, about: dict[str, str], pieces: list[Piece]) -> None:
         if kind == "table":
             cells = [[Paragraph(html.escape(cell), styles["p"]) for cell in row] for row in value]
             grid = Table(cells, repeatRows=1)
-            grid.setStyle(TableStyle([("GRID", (0, 0), (-1, -1), 0.5, colors.grey), ("VALIGN", (0, 0), (-1, -1), "TOP")]))
+            grid.setStyle(
+                TableStyle([("GRID", (0, 0), (-1, -1), 0.5, colors.grey), ("VALIGN", (0, 0), (-1, -1), "TOP")])
+            )
             story += [grid, Spacer(1, 8)]
         elif kind in ("ul", "ol"):
             for index, item in enumerate(value, start=1):
-                story.append(Paragraph(html.escape(item), styles["item"], bulletText=f"{index}." if kind == "ol" else "•"))
+                story.append(
+                    Paragraph(html.escape(item), styles["item"], bulletText=f"{index}." if kind == "ol" else "•")
+                )
         else:
             story.append(Paragraph(html.escape(value), styles[kind]))
         if handbook and number == 1:

@@ -179,7 +179,8 @@ def _part_spans(
     units = _cut_long_units(text, units, count_tokens, settings.target_tokens)
     sizes = count_tokens([text[start:end] for start, end in units])
     parts: list[tuple[int, int]] = []
-    start, size = units[0][0], 0
+    start, previous_end = units[0]
+    size = 0
     for (unit_start, unit_end), unit_size in zip(units, sizes, strict=True):
         if size and size + unit_size > settings.target_tokens:
             parts.append((start, previous_end))

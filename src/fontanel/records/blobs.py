@@ -5,6 +5,7 @@ from __future__ import annotations
 import hashlib
 import os
 import secrets
+import time
 from collections.abc import Iterable
 from pathlib import Path
 
@@ -41,11 +42,13 @@ class BlobStore:
     def read(self, sha256: str) -> bytes:
         return self.path(sha256).read_bytes()
 
-    def sweep(self, kept: set[str]) -> int:
-        """Remove unfinished uploads and blobs that are not in `kept`; return how many went."""
+    def sweep(self, kept: set[str], older_than: float) -> int:
+        """Remove unfinished uploads and blobs not in `kept`, if they are older than so many seconds; return how many."""
         gone = 0
         for path in self._directory.glob("*/*"):
-            if path.parent.name == "incoming" or path.name not in kept:
+            if (
+                path.parent.name == "incoming" or path.name not in kept
+            ) and time.time() - path.stat().st_mtime > older_than:
                 path.unlink(missing_ok=True)
                 gone += 1
         return gone

@@ -29,7 +29,7 @@ class TeamScope:
         self.team_id = team_id
         self.kb_ids = kb_ids
 
-    def select(self, table: type[Row]) -> Select[tuple[Row]]:
+    def select(self, table: type[Row]) -> Select[Row]:
         """A query for rows of the table that belong to the team, and to the knowledge bases allowed."""
         columns: Any = table
         query = select(table).where(columns.team_id == self.team_id)

@@ -28,6 +28,23 @@ class UtcDateTime(TypeDecorator[datetime]):
         return None if value is None else value.replace(tzinfo=UTC)
 
 
+class Word(TypeDecorator[StrEnum]):
+    """A word of a fixed set, kept as text and given back as its enumeration's member."""
+
+    impl = String
+    cache_ok = True
+
+    def __init__(self, kind: type[StrEnum]) -> None:
+        super().__init__(20)
+        self.kind = kind
+
+    def process_bind_param(self, value: StrEnum | str | None, dialect: Dialect) -> str | None:
+        return None if value is None else self.kind(value).value
+
+    def process_result_value(self, value: str | None, dialect: Dialect) -> StrEnum | None:
+        return None if value is None else self.kind(value)
+
+
 class Role(StrEnum):
     READER = "reader"
     EDITOR = "editor"
@@ -110,7 +127,7 @@ class Member(Base):
     id: Mapped[str] = mapped_column(primary_key=True)
     team_id: Mapped[str] = _team()
     person_id: Mapped[str] = mapped_column(ForeignKey("people.id", ondelete="CASCADE"), index=True)
-    role: Mapped[Role] = mapped_column(String(10))
+    role: Mapped[Role] = mapped_column(Word(Role))
     created_at: Mapped[datetime] = mapped_column(default=now)
     person: Mapped[Person] = relationship(lazy="joined")
 
@@ -123,7 +140,7 @@ class Key(Base):
     name: Mapped[str]
     start: Mapped[str]
     secret_hash: Mapped[str] = mapped_column(unique=True)
-    role: Mapped[Role] = mapped_column(String(10))
+    role: Mapped[Role] = mapped_column(Word(Role))
     kb_ids: Mapped[list[Any] | None]
     created_at: Mapped[datetime] = mapped_column(default=now)
     expires_at: Mapped[datetime | None]
@@ -190,7 +207,7 @@ class Document(Base):
     kb_id: Mapped[str] = mapped_column(ForeignKey("kbs.id", ondelete="CASCADE"), index=True)
     name: Mapped[str]
     title: Mapped[str]
-    state: Mapped[DocumentState] = mapped_column(String(20))
+    state: Mapped[DocumentState] = mapped_column(Word(DocumentState))
     progress: Mapped[float | None]
     error_code: Mapped[str | None]
     error: Mapped[str | None]
@@ -270,8 +287,8 @@ class Job(Base):
     kb_id: Mapped[str] = mapped_column(ForeignKey("kbs.id", ondelete="CASCADE"), index=True)
     document_key: Mapped[int] = mapped_column(ForeignKey("documents.key", ondelete="CASCADE"), index=True)
     revision_id: Mapped[str] = mapped_column(ForeignKey("revisions.id", ondelete="CASCADE"))
-    stage: Mapped[JobStage] = mapped_column(String(10))
-    state: Mapped[JobState] = mapped_column(String(10))
+    stage: Mapped[JobStage] = mapped_column(Word(JobStage))
+    state: Mapped[JobState] = mapped_column(Word(JobState))
     attempts: Mapped[int] = mapped_column(default=0)
     done: Mapped[int] = mapped_column(default=0)
     total: Mapped[int] = mapped_column(default=0)

@@ -8,6 +8,7 @@ from __future__ import annotations
 import re
 from collections.abc import Sequence
 from dataclasses import dataclass
+from itertools import pairwise
 
 import numpy as np
 import numpy.typing as npt
@@ -167,11 +168,7 @@ def _with_antecedents(chosen: list[Statement], ranked: list[Scored]) -> list[Sta
     everything = sorted(
         {id(item.statement): item.statement for item in ranked}.values(), key=lambda s: (s.passage.passage_id, s.start)
     )
-    before = {
-        id(later): earlier
-        for earlier, later in zip(everything, everything[1:], strict=False)
-        if earlier.passage is later.passage
-    }
+    before = {id(later): earlier for earlier, later in pairwise(everything) if earlier.passage is later.passage}
     out = list(chosen)
     for statement in chosen:
         previous = before.get(id(statement))

@@ -32,7 +32,8 @@ def blend(lexical: Floats, similarity: Floats, mode: str) -> Floats:
     best = max(float(np.nanmax(similarity)), 1e-9)
     meaning = np.clip(similarity / best, 0.0, 1.0)
     if mode == "vector":
-        return np.nan_to_num(meaning)
+        known: Floats = np.nan_to_num(meaning)
+        return known
     meaning = np.where(np.isnan(meaning), words, meaning)
     return (WORDS_WEIGHT * words + (1.0 - WORDS_WEIGHT) * meaning).astype(np.float32)
 

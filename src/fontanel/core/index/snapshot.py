@@ -71,9 +71,10 @@ class Snapshot:
         self.vectors_alive = [self.living(segment.passage_ids) for segment in self.vectors]
         self.passages = int(sum(int(mask.sum()) for mask in self.alive))
         totals = [segment.lengths[mask].sum(axis=0) for segment, mask in zip(self.words, self.alive, strict=True)]
-        self._averages: Floats = (
-            np.sum(totals, axis=0, dtype=np.float64) / max(self.passages, 1) if totals else np.ones(len(FIELDS))
-        ).astype(np.float32)
+        self._averages: Floats = np.asarray(
+            np.sum(totals, axis=0, dtype=np.float64) / max(self.passages, 1) if totals else np.ones(len(FIELDS)),
+            dtype=np.float32,
+        )
         languages = frozenset().union(*(segment.languages for segment in self.words)) or frozenset({"en"})
         self._analysers = [Analyser(language) for language in sorted(languages, key=lambda code: (code != "en", code))]
         ids = [segment.passage_ids[mask] for segment, mask in zip(self.words, self.alive, strict=True)]
@@ -88,7 +89,8 @@ class Snapshot:
         if not len(self._dead):
             return np.ones(len(passage_ids), dtype=bool)
         place = np.searchsorted(self._dead, passage_ids).clip(max=len(self._dead) - 1)
-        return self._dead[place] != passage_ids
+        alive: npt.NDArray[np.bool_] = self._dead[place] != passage_ids
+        return alive
 
     def query_terms(self, text: str) -> list[str]:
         """The distinct index terms of a question, in each language that the segments hold."""

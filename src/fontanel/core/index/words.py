@@ -75,4 +75,5 @@ def impacts(counts: npt.NDArray[np.uint8], lengths: npt.NDArray[np.int32], avera
     """The saturated weight of postings before idf. `counts` and `lengths` are (postings, fields), result (postings,)."""
     norm = 1.0 - FIELD_B + FIELD_B * (lengths / np.maximum(averages, 1e-6))
     frequency = (FIELD_WEIGHTS * counts / norm).sum(axis=1)
-    return (frequency * (K1 + 1.0) / (frequency + K1)).astype(np.float32)
+    saturated: Floats = (frequency * (K1 + 1.0) / (frequency + K1)).astype(np.float32)
+    return saturated

@@ -14,16 +14,79 @@ from fontanel.core.reading.model import ReadingBuilder, ReadingFailed, collapse
 _META_CHARSET = re.compile(rb"<meta[^>]+charset=[\"']?\s*([\w-]+)", re.I)
 _XML_DECLARATION = re.compile(r"^\s*<\?xml[^>]*\?>")
 _DROPPED = frozenset(
-    ["script", "style", "noscript", "template", "svg", "math", "iframe", "object", "embed", "form", "button", "input", "select", "textarea", "nav", "footer", "aside", "canvas", "audio", "video", "dialog", "head"]
+    [
+        "script",
+        "style",
+        "noscript",
+        "template",
+        "svg",
+        "math",
+        "iframe",
+        "object",
+        "embed",
+        "form",
+        "button",
+        "input",
+        "select",
+        "textarea",
+        "nav",
+        "footer",
+        "aside",
+        "canvas",
+        "audio",
+        "video",
+        "dialog",
+        "head",
+    ]
 )
-_DROPPED_ROLES = frozenset(["navigation", "banner", "contentinfo", "search", "complementary", "dialog", "menu", "menubar"])
+_DROPPED_ROLES = frozenset(
+    ["navigation", "banner", "contentinfo", "search", "complementary", "dialog", "menu", "menubar"]
+)
 _BOILERPLATE = re.compile(
     r"(?:^|[\s_-])(?:nav|navbar|navheader|navfooter|navigation|menu|sidebar|breadcrumbs?|cookie|footer|toc|skip-?link|"
     r"sphinxsidebar|related|headerlink|share|social)(?:$|[\s_-])",
     re.I,
 )
 _INLINE = frozenset(
-    ["a", "abbr", "acronym", "b", "bdi", "bdo", "big", "cite", "code", "data", "del", "dfn", "em", "font", "i", "ins", "kbd", "label", "mark", "q", "s", "samp", "small", "span", "strike", "strong", "sub", "sup", "time", "tt", "u", "var", "wbr", "ruby", "rt", "rp", "img"]
+    [
+        "a",
+        "abbr",
+        "acronym",
+        "b",
+        "bdi",
+        "bdo",
+        "big",
+        "cite",
+        "code",
+        "data",
+        "del",
+        "dfn",
+        "em",
+        "font",
+        "i",
+        "ins",
+        "kbd",
+        "label",
+        "mark",
+        "q",
+        "s",
+        "samp",
+        "small",
+        "span",
+        "strike",
+        "strong",
+        "sub",
+        "sup",
+        "time",
+        "tt",
+        "u",
+        "var",
+        "wbr",
+        "ruby",
+        "rt",
+        "rp",
+        "img",
+    ]
 )
 _HEADINGS = {f"h{n}": n for n in range(1, 7)}
 #: Deeper than any page that a person wrote; past it a document is an attack on the walker's stack.

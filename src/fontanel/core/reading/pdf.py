@@ -325,7 +325,7 @@ def _append(text: str, line: str) -> str:
 def _add_table(builder: ReadingBuilder, group: list[_Line]) -> None:
     """Rows whose cells begin at like places become a table; cells that share no column stay in reading order."""
     starts = sorted(left for line in group for left, _ in line.cells)
-    columns = [list(near)[0] for _, near in groupby(_clustered(starts), key=lambda pair: pair[1])]
+    columns = [next(near) for _, near in groupby(_clustered(starts), key=lambda pair: pair[1])]
     places = [place for place, _ in columns]
     rows: list[list[str]] = []
     for line in group:

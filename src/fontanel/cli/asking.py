@@ -1,0 +1,197 @@
+"""`fontanel search`, `fontanel ask` and `fontanel conversation`."""
+
+from __future__ import annotations
+
+import argparse
+import sys
+from pathlib import Path
+from typing import Any
+
+from rich.text import Text
+
+from fontanel.cli.context import Context, UsageProblem
+from fontanel.cli.documents import parse_tags
+from fontanel.cli.format import ago, percent, place
+from fontanel.schemas import (
+    AnswerOut,
+    CitationEvent,
+    CitationOut,
+    EvidenceOut,
+    FinishEvent,
+    HitOut,
+    PieceEvent,
+    StartEvent,
+    TurnOut,
+)
+
+
+def add_commands(commands: Any, verb: Any, common: argparse.ArgumentParser, kb: argparse.ArgumentParser) -> None:
+    ask = verb(commands, "ask", ask_question, "ask a question and get an answer that cites its places", common, kb)
+    ask.add_argument("question")
+    ask.add_argument(
+        "--file", type=Path, help="ask this one file; it is kept for a day, in a knowledge base of its own"
+    )
+    ask.add_argument("--conversation", metavar="ID", help="go on with this conversation")
+    ask.add_argument("--tag", action="append", default=[], metavar="KEY=VALUE", help="only documents with this tag")
+    ask.add_argument("--document", action="append", metavar="NAME", help="only this document; may be repeated")
+    search = verb(commands, "search", search_kb, "search a knowledge base and see the scores", common, kb)
+    search.add_argument("question")
+    search.add_argument(
+        "--mode", choices=["hybrid", "lexical", "vector"], default="hybrid", help="words, meaning or both (default)"
+    )
+    search.add_argument("--limit", type=int, default=10, help="number of passages (default 10)")
+    search.add_argument("--per-document", type=int, default=3, help="passages of one document at most (default 3)")
+    search.add_argument("--tag", action="append", default=[], metavar="KEY=VALUE", help="only documents with this tag")
+    search.add_argument("--document", action="append", metavar="NAME", help="only this document; may be repeated")
+
+
+def add_conversation_commands(
+    group: Any, verb: Any, common: argparse.ArgumentParser, kb: argparse.ArgumentParser
+) -> None:
+    verb(group, "list", list_conversations, "list your conversations", common, kb)
+    show = verb(group, "show", show_conversation, "show the turns of a conversation", common, kb)
+    show.add_argument("conversation", metavar="ID")
+    delete = verb(group, "delete", delete_conversation, "delete a conversation", common, kb)
+    delete.add_argument("conversation", metavar="ID")
+
+
+def search_kb(context: Context, options: argparse.Namespace) -> None:
+    found = context.client.search(
+        context.kb(), options.question, options.mode, options.limit, options.per_document, parse_tags(options.tag),
+        options.document,
+    )  # fmt: skip
+    if context.json:
+        context.show(found)
+        return
+    if found.by_words:
+        print("fontanel: there is no embedder; found by words alone", file=sys.stderr)
+    if not found.hits:
+        context.out.print("Nothing found. Try other words, or --mode vector.")
+    for number, hit in enumerate(found.hits, start=1):
+        context.out.print(Text.assemble((f"{number:>2}  ", "dim"), (f"{percent(hit.match):>5}  ", "bold"), (hit.title, "bold"),
+                                        (f"  {place(hit.title, hit.locator)}", "dim")))  # fmt: skip
+        similarity = "no vector yet" if hit.similarity is None else f"cosine {hit.similarity:.2f}"
+        context.out.print(Text(f"           words {hit.lexical:.2f}, {similarity}", "dim"))
+        context.out.print(_excerpt(hit))
+        context.out.print()
+
+
+def _excerpt(hit: HitOut) -> Text:
+    """The part of a passage around its first matching terms, the terms marked."""
+    text = Text(hit.text.replace("\t", "  "))
+    for span in hit.highlights:
+        text.stylize("bold underline", span.start, span.end)
+    first = hit.highlights[0].start if hit.highlights else 0
+    start = max(0, hit.text.rfind(". ", 0, first) + 2 if first > 160 else 0)
+    shown = text[start : start + 400]
+    lines = [line for line in shown.split("\n") if line.plain.strip()]
+    return Text("\n").join([Text("           ") + line for line in lines])
+
+
+def ask_question(context: Context, options: argparse.Namespace) -> int:
+    if options.file is not None:
+        return _ask_file(context, options)
+    return _ask(context, context.kb(), options)
+
+
+def _ask_file(context: Context, options: argparse.Namespace) -> int:
+    path: Path = options.file
+    if not path.is_file():
+        raise UsageProblem(f"There is no file {path}.")
+    client = context.client
+    kb = client.create_kb(f"Try {path.name[:60]} {path.stat().st_mtime_ns % 10**8}-{id(path) % 10**6}", throwaway=True)
+    with context.err.status(f"reading {path.name}") if context.lively else _Quiet():
+        document = client.add_document(kb.id, path, wait=True).document
+    if document.state == "failed":
+        print(f"fontanel: {document.name}: {document.error}", file=sys.stderr)
+        return 1
+    return _ask(context, kb.id, options)
+
+
+class _Quiet:
+    def __enter__(self) -> None: ...
+    def __exit__(self, *_: object) -> None: ...
+
+
+def _ask(context: Context, kb: str, options: argparse.Namespace) -> int:
+    narrowed: dict[str, Any] = {"tags": parse_tags(options.tag), "documents": options.document}
+    if context.json:
+        context.show(context.client.ask(kb, options.question, options.conversation, **narrowed))
+        return 0
+    finished: AnswerOut | None = None
+    for event in context.client.ask(kb, options.question, options.conversation, stream=True, **narrowed):
+        if isinstance(event, StartEvent) and event.standalone != event.question:
+            context.out.print(Text(f"Understood as: {event.standalone}\n", "dim"))
+        elif isinstance(event, PieceEvent):
+            context.out.print(Text(event.text.replace("\t", "  ")), end="")
+        elif isinstance(event, CitationEvent):
+            context.out.print(Text(f" [{event.citation.number}]", "cyan"), end="")
+        elif isinstance(event, FinishEvent):
+            finished = event.answer
+    context.out.print()
+    if finished is not None:
+        _print_sources(context, finished)
+    return 0
+
+
+def _print_sources(context: Context, answer: AnswerOut | TurnOut) -> None:
+    if answer.citations:
+        context.out.print()
+        for citation in answer.citations:
+            _print_citation(context, citation)
+    elif answer.outcome == "declined" and answer.evidence:
+        context.out.print(Text("\nNearest passages:", "dim"))
+        for passage in answer.evidence[:3]:
+            _print_nearest(context, passage)
+    if isinstance(answer, AnswerOut) and answer.outcome != "small_talk":
+        hint = f"Ask on with --conversation {answer.conversation_id}"
+        context.out.print(Text(f"\n{hint}", "dim"))
+
+
+def _print_citation(context: Context, citation: CitationOut) -> None:
+    context.out.print(
+        Text.assemble(
+            (f"[{citation.number}] ", "cyan"),
+            (citation.title, "bold"),
+            (f"  {place(citation.title, citation.locator)}  {percent(citation.match)}", "dim"),
+        )
+    )
+    quote = " / ".join(citation.quote.replace("\t", "  ").split("\n"))
+    context.out.print(Text(f"    “{quote}”"))
+
+
+def _print_nearest(context: Context, passage: EvidenceOut) -> None:
+    shown = " ".join(passage.text.split())[:160]
+    context.out.print(
+        Text.assemble(
+            (f"    {percent(passage.match):>5}  ", "bold"),
+            passage.title,
+            (f"  {place(passage.title, passage.locator)}", "dim"),
+        )
+    )
+    context.out.print(Text(f"           {shown} ..."))
+
+
+def list_conversations(context: Context, options: argparse.Namespace) -> None:
+    found = context.client.list_conversations(context.kb())
+    table = context.table(
+        [(c.id, c.title, ago(c.changed_at)) for c in found], conversation="left", title="left", changed="left"
+    )
+    context.show(found, table if found else "No conversations yet. Begin one with 'fontanel ask QUESTION'.")
+
+
+def show_conversation(context: Context, options: argparse.Namespace) -> None:
+    turns = context.client.show_conversation(context.kb(), options.conversation)
+    if context.json:
+        context.show(turns)
+        return
+    for turn in turns:
+        context.out.print(Text(turn.question, "bold"))
+        context.out.print(Text(turn.text))
+        _print_sources(context, turn)
+        context.out.print()
+
+
+def delete_conversation(context: Context, options: argparse.Namespace) -> None:
+    context.client.delete_conversation(context.kb(), options.conversation)
+    context.show([], "Deleted.")

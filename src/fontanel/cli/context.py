@@ -1,0 +1,151 @@
+"""What every command works with: where the service is, who calls, and how to print."""
+
+from __future__ import annotations
+
+import argparse
+import getpass
+import json
+import os
+import sys
+import tomllib
+from collections.abc import Iterable, Sequence
+from functools import cached_property
+from pathlib import Path
+from types import TracebackType
+from typing import Any
+
+from pydantic import BaseModel
+from rich.console import Console
+from rich.table import Table
+
+from fontanel.client import Client
+
+
+class UsageProblem(Exception):
+    """The command line asks for something that cannot be; the message says what to write instead."""
+
+
+def profile_path() -> Path:
+    """The file that keeps address, key, team and knowledge base between commands."""
+    named = os.environ.get("FONTANEL_PROFILE")
+    base = Path(os.environ.get("XDG_CONFIG_HOME") or Path.home() / ".config")
+    return Path(named) if named else base / "fontanel" / "profile.toml"
+
+
+def read_profile() -> dict[str, str]:
+    path = profile_path()
+    if not path.is_file():
+        return {}
+    try:
+        loaded = tomllib.loads(path.read_text())
+    except (tomllib.TOMLDecodeError, UnicodeDecodeError) as error:
+        raise UsageProblem(f"{path} is not valid TOML ({error}). Mend it or remove it.") from error
+    return {key: str(value) for key, value in loaded.items()}
+
+
+def write_profile(values: dict[str, str]) -> Path:
+    path = profile_path()
+    path.parent.mkdir(parents=True, exist_ok=True)
+    path.touch(mode=0o600)
+    path.chmod(0o600)
+    path.write_text("".join(f"{key} = {json.dumps(value)}\n" for key, value in values.items()))
+    return path
+
+
+class Context:
+    """Settings come from the command line, else the environment, else the profile."""
+
+    def __init__(self, options: argparse.Namespace) -> None:
+        self._options = options
+        self.json: bool = getattr(options, "json", False)
+        self.out = Console(highlight=False, soft_wrap=True)
+        self.err = Console(stderr=True, highlight=False)
+        self._client: Client | None = None
+
+    def __enter__(self) -> Context:
+        return self
+
+    def __exit__(
+        self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None
+    ) -> None:
+        if self._client is not None:
+            self._client.close()
+
+    @cached_property
+    def _profile(self) -> dict[str, str]:
+        return read_profile()
+
+    def setting(self, name: str) -> str | None:
+        given: str | None = getattr(self._options, name, None)
+        return given or os.environ.get(f"FONTANEL_{name.upper()}") or self._profile.get(name)
+
+    @property
+    def client(self) -> Client:
+        if self._client is None:
+            url = self.setting("url") or f"http://127.0.0.1:{os.environ.get('FONTANEL_PORT', '8460')}"
+            email = getattr(self._options, "email", None)
+            key = None if email else self.setting("key")
+            if not key and not email:
+                raise UsageProblem("No key. Give --key, set FONTANEL_KEY, or run 'fontanel sign-in'.")
+            self._client = Client(url, key=key, team=self.setting("team"))
+            if email:
+                self._client.sign_in(email, self._password(email))
+        if self.setting("team") is None:
+            teams = self._client.session().teams
+            if len(teams) == 1:
+                self._client.use_team(teams[0].slug)
+        return self._client
+
+    def _password(self, email: str) -> str:
+        given = os.environ.get("FONTANEL_PASSWORD")
+        if given:
+            return given
+        if not sys.stdin.isatty():
+            raise UsageProblem("There is nobody to ask for the password. Set FONTANEL_PASSWORD.")
+        return getpass.getpass(f"Password of {email}: ")
+
+    def kb(self) -> str:
+        """The knowledge base that is meant: --kb, the setting, or the only one there is."""
+        named = self.setting("kb")
+        if named:
+            return named
+        kbs = [kb for kb in self.client.list_kbs() if kb.expires_at is None]
+        if len(kbs) == 1:
+            return kbs[0].slug
+        names = ", ".join(kb.slug for kb in kbs) or "none yet; make one with 'fontanel kb create NAME'"
+        raise UsageProblem(f"Name the knowledge base with --kb. There are: {names}.")
+
+    def confirm(self, question: str) -> bool:
+        """Ask a person; without one the answer is no."""
+        if not sys.stdin.isatty():
+            raise UsageProblem("There is nobody to ask. Say --yes.")
+        return input(f"{question} [y/N] ").strip().lower() in ("y", "yes")
+
+    # Printing
+
+    def show(self, data: BaseModel | Iterable[BaseModel], text: str | Table | None = None) -> None:
+        """Print data as JSON for programs, or as text for people."""
+        if self.json:
+            print(to_json(data))
+        elif text is not None:
+            self.out.print(text)
+
+    def table(self, rows: Iterable[Sequence[Any]], **columns: str) -> Table:
+        """An aligned table; each column's name with "left" or "right"."""
+        table = Table(box=None, pad_edge=False, header_style="bold")
+        for name, side in columns.items():
+            table.add_column(name.replace("_", " "), justify="right" if side == "right" else "left")
+        for row in rows:
+            table.add_row(*("-" if cell is None else str(cell) for cell in row))
+        return table
+
+    @property
+    def lively(self) -> bool:
+        """Whether a person watches: progress bars and colours make sense."""
+        return not self.json and sys.stderr.isatty()
+
+
+def to_json(data: BaseModel | Iterable[BaseModel]) -> str:
+    if isinstance(data, BaseModel):
+        return data.model_dump_json(indent=2)
+    return json.dumps([item.model_dump(mode="json") for item in data], indent=2, ensure_ascii=False)

@@ -1,0 +1,242 @@
+"""`fontanel document`: adding files and looking at what became of them."""
+
+from __future__ import annotations
+
+import argparse
+import sys
+import time
+from pathlib import Path
+from typing import Any
+
+from rich.progress import BarColumn, MofNCompleteColumn, Progress, TextColumn, TimeElapsedColumn
+
+from fontanel.cli.context import Context, UsageProblem
+from fontanel.cli.format import ago, number, place, size
+from fontanel.client import Client, ProblemError
+from fontanel.schemas import AddedOut, DocumentOut
+
+_STATES = ["waiting", "reading", "splitting", "indexed_by_words", "indexed", "failed"]
+
+
+def add_commands(group: Any, verb: Any, common: argparse.ArgumentParser, kb: argparse.ArgumentParser) -> None:
+    add = verb(
+        group, "add", add_documents, "add files, or the files of folders, and watch them being indexed", common, kb
+    )
+    add.add_argument("paths", nargs="+", metavar="PATH", help="a file or a folder")
+    add.add_argument(
+        "--tag", action="append", default=[], metavar="KEY=VALUE", help="tag each with this; may be repeated"
+    )
+    add.add_argument("--name", help="the document's name, when one file is added (default: the file's)")
+    add.add_argument("--no-wait", action="store_true", help="return as soon as the bytes are safe")
+    listing = verb(group, "list", list_documents, "list documents", common, kb)
+    listing.add_argument("--state", choices=_STATES)
+    listing.add_argument("--name", help="part of the name or title")
+    listing.add_argument("--tag", action="append", default=[], metavar="KEY=VALUE")
+    for name, run, about in (
+        ("show", show_document, "show a document"),
+        ("text", show_text, "print a document's text as it was read"),
+        ("passages", show_passages, "show the passages a document was split into"),
+        ("retry", retry_document, "read a failed document once more"),
+        ("delete", delete_document, "delete a document; it leaves answers at once"),
+    ):
+        verb(group, name, run, about, common, kb).add_argument("document", help="its name or id")
+    tag = verb(group, "tag", tag_document, "replace a document's tags", common, kb)
+    tag.add_argument("document", help="its name or id")
+    tag.add_argument("tags", nargs="*", metavar="KEY=VALUE")
+    download = verb(group, "download", download_document, "save a document's original", common, kb)
+    download.add_argument("document", help="its name or id")
+    download.add_argument("--to", type=Path, help="file to write (default: the document's name here)")
+
+
+def parse_tags(pairs: list[str]) -> dict[str, str]:
+    tags = {}
+    for pair in pairs:
+        key, mark, value = pair.partition("=")
+        if not mark or not key or not value:
+            raise UsageProblem(f"{pair!r} is no tag. Write key=value.")
+        tags[key] = value
+    return tags
+
+
+def files_below(paths: list[str]) -> list[tuple[Path, str]]:
+    """Each file with its document name: a file's own name, or its path inside the folder that was given."""
+    found: list[tuple[Path, str]] = []
+    for given in paths:
+        path = Path(given)
+        if path.is_dir():
+            inside = sorted(
+                p
+                for p in path.rglob("*")
+                if p.is_file() and not any(part.startswith(".") for part in p.relative_to(path).parts)
+            )
+            found += [(p, p.relative_to(path).as_posix()) for p in inside]
+        elif path.is_file():
+            found.append((path, path.name))
+        else:
+            raise UsageProblem(f"There is no file {given}.")
+    if not found:
+        raise UsageProblem("There are no files in what was given.")
+    return found
+
+
+def add_documents(context: Context, options: argparse.Namespace) -> int:
+    files = files_below(options.paths)
+    if options.name and len(files) > 1:
+        raise UsageProblem("--name goes with one file only.")
+    tags = parse_tags(options.tag) or None
+    client, kb = context.client, context.kb()
+    added: list[AddedOut] = []
+    refused: list[tuple[str, str]] = []
+    with _progress(context) as progress:
+        sending = progress.add_task("sending", total=len(files))
+        for path, name in files:
+            try:
+                added.append(client.add_document(kb, path, options.name or name, tags))
+            except ProblemError as error:
+                if len(files) == 1:
+                    raise
+                refused.append((name, str(error)))
+            progress.advance(sending)
+        if not options.no_wait:
+            _wait(client, kb, added, progress)
+    failed = [item.document for item in added if item.document.state == "failed"]
+    context.show(added, _summary(added, failed, options.no_wait))
+    for document in failed:
+        print(f"fontanel: {document.name}: {document.error}", file=sys.stderr)
+    for name, reason in refused:
+        print(f"fontanel: {name}: {reason}", file=sys.stderr)
+    return 1 if failed or refused else 0
+
+
+def _progress(context: Context) -> Progress:
+    columns = (
+        TextColumn("{task.description:>9}"),
+        BarColumn(30),
+        MofNCompleteColumn(),
+        TimeElapsedColumn(),
+        TextColumn("{task.fields[note]}"),
+    )
+    progress = Progress(*columns, console=context.err, disable=not context.lively, transient=False)
+    original = progress.add_task
+
+    def add_task(description: str, total: float) -> Any:
+        return original(description, total=total, note="")
+
+    progress.add_task = add_task  # type: ignore[method-assign,assignment]
+    return progress
+
+
+def _wait(client: Client, kb: str, added: list[AddedOut], progress: Progress) -> None:
+    """Watch until every document is indexed or has failed."""
+    waiting = {item.document.id: item for item in added if item.document.state not in ("indexed", "failed")}
+    task = progress.add_task("indexing", total=len(added))
+    while True:
+        states: dict[str, int] = {}
+        for document_id, item in list(waiting.items())[:50]:
+            item.document = client.show_document(kb, document_id)
+            states[item.document.state] = states.get(item.document.state, 0) + 1
+            if item.document.state in ("indexed", "failed"):
+                del waiting[document_id]
+        note = ", ".join(f"{count} {state.replace('_', ' ')}" for state, count in states.items() if state != "indexed")
+        progress.update(task, completed=len(added) - len(waiting), note=note)
+        if not waiting:
+            return
+        time.sleep(0.2)
+
+
+def _summary(added: list[AddedOut], failed: list[DocumentOut], no_wait: bool) -> str:
+    counts: dict[str, int] = {}
+    for item in added:
+        counts[item.outcome] = counts.get(item.outcome, 0) + 1
+    parts = [f"{count} {outcome}" for outcome, count in counts.items()]
+    if failed:
+        parts.append(f"{len(failed)} failed")
+    text = ", ".join(parts) or "nothing added"
+    return text + (". Indexing goes on; see 'fontanel document list'." if no_wait else ".")
+
+
+def list_documents(context: Context, options: argparse.Namespace) -> None:
+    documents = list(
+        context.client.list_documents(context.kb(), options.state, options.name, parse_tags(options.tag) or None)
+    )
+    rows = [
+        (d.name, d.title, state_of(d), number(d.revision.pages), number(d.revision.passages), number(d.revision.tokens),
+         size(d.revision.size), ago(d.changed_at))
+        for d in documents
+    ]  # fmt: skip
+    table = context.table(
+        rows, document="left", title="left", state="left", pages="right", passages="right", tokens="right",
+        size="right", changed="left",
+    )  # fmt: skip
+    context.show(documents, table if documents else "No documents. Add some with 'fontanel document add PATH...'.")
+
+
+def state_of(document: DocumentOut) -> str:
+    state = document.state.replace("_", " ")
+    if document.progress:
+        state += f" {100 * document.progress:.0f} %"
+    return state if not document.error else f"failed: {document.error}"
+
+
+def show_document(context: Context, options: argparse.Namespace) -> None:
+    d = context.client.show_document(context.kb(), options.document)
+    r = d.revision
+    seconds = ", ".join(f"{stage} {value:.2f} s" for stage, value in r.seconds.items())
+    rows = [
+        ("title", d.title), ("name", d.name), ("id", d.id), ("state", state_of(d)), ("type", r.media_type),
+        ("revision", f"{r.number} ({r.sha256[:12]})"), ("size", size(r.size)), ("pages", number(r.pages)),
+        ("passages", number(r.passages)), ("tokens", number(r.tokens)), ("language", r.language),
+        ("tags", ", ".join(f"{k}={v}" for k, v in d.tags.items()) or None), ("time", seconds or None),
+        ("warnings", "; ".join(r.warnings) or None), ("changed", ago(d.changed_at)),
+    ]  # fmt: skip
+    context.show(d, context.table(rows, document="left", **{" ": "left"}))
+
+
+def show_text(context: Context, options: argparse.Namespace) -> None:
+    text = context.client.document_text(context.kb(), options.document)
+    if context.json:
+        context.show(text)
+    else:
+        print(text.text)
+
+
+def show_passages(context: Context, options: argparse.Namespace) -> None:
+    passages = list(context.client.list_passages(context.kb(), options.document))
+    if context.json:
+        context.show(passages)
+        return
+    for passage in passages:
+        context.out.print(
+            f"{passage.ordinal + 1}. {place('', passage.locator)} ({passage.tokens} tokens)", style="bold", markup=False
+        )
+        context.out.print(passage.text + "\n", markup=False)
+
+
+def retry_document(context: Context, options: argparse.Namespace) -> int:
+    kb = context.kb()
+    context.client.retry_document(kb, options.document)
+    document = context.client.show_document(kb, options.document)
+    document = context.client.wait_for_document(kb, document.id)
+    context.show(document, f"{document.name}: {state_of(document)}")
+    return 1 if document.state == "failed" else 0
+
+
+def delete_document(context: Context, options: argparse.Namespace) -> None:
+    context.client.delete_document(context.kb(), options.document)
+    context.show([], f"Deleted {options.document}.")
+
+
+def tag_document(context: Context, options: argparse.Namespace) -> None:
+    document = context.client.set_tags(context.kb(), options.document, parse_tags(options.tags))
+    shown = ", ".join(f"{key}={value}" for key, value in document.tags.items()) or "no tags"
+    context.show(document, f"{document.name}: {shown}")
+
+
+def download_document(context: Context, options: argparse.Namespace) -> None:
+    kb = context.kb()
+    document = context.client.show_document(kb, options.document)
+    target: Path = options.to or Path(Path(document.name).name)
+    if target.exists() and options.to is None:
+        raise UsageProblem(f"{target} exists. Name another file with --to.")
+    target.write_bytes(context.client.original(kb, document.id))
+    context.show(document, f"Saved {target}.")

@@ -1,0 +1,43 @@
+"""Numbers, sizes, times and places as people read them."""
+
+from __future__ import annotations
+
+from datetime import UTC, datetime
+
+from fontanel.schemas import LocatorOut
+
+
+def number(value: int | None) -> str:
+    return "-" if value is None else f"{value:,}"
+
+
+def size(value: int) -> str:
+    amount = float(value)
+    for unit in ("B", "kB", "MB", "GB"):
+        if amount < 1000 or unit == "GB":
+            return f"{amount:.0f} {unit}" if unit == "B" else f"{amount:.1f} {unit}"
+        amount /= 1000
+    return f"{value} B"
+
+
+def ago(value: datetime | None) -> str:
+    if value is None:
+        return "-"
+    seconds = (datetime.now(UTC) - value).total_seconds()
+    for limit, unit, name in ((60, 1, "s"), (3600, 60, "min"), (86400, 3600, "h"), (86400 * 60, 86400, "days")):
+        if seconds < limit:
+            return f"{max(0, int(seconds // unit))} {name} ago"
+    return value.date().isoformat()
+
+
+def percent(value: float) -> str:
+    return f"{100 * value:.0f} %"
+
+
+def place(title: str, locator: LocatorOut) -> str:
+    """Where a passage stands: page and headings, without the title once more."""
+    parts = [f"page {locator.page}"] if locator.page else []
+    path = [heading for heading in locator.heading_path if heading != title]
+    if path:
+        parts.append(" > ".join(path))
+    return ", ".join(parts)

@@ -1,0 +1,62 @@
+"""The commands: `fontanel <noun> <verb>`, and `search`, `ask`, `serve` of their own."""
+
+from __future__ import annotations
+
+import argparse
+from collections.abc import Callable
+from typing import Any
+
+from fontanel import __version__
+from fontanel.cli import asking, documents, kbs, local, people
+
+Run = Callable[..., Any]
+
+
+class Parser(argparse.ArgumentParser):
+    """Errors end in one line that says what to do next."""
+
+    def error(self, message: str) -> Any:
+        self.exit(2, f"fontanel: {message}. See '{self.prog} --help'.\n")
+
+
+def _common() -> argparse.ArgumentParser:
+    common = argparse.ArgumentParser(add_help=False)
+    group = common.add_argument_group("connection and output")
+    group.add_argument("--url", help="address of the service (FONTANEL_URL)")
+    group.add_argument("--key", help="access key (FONTANEL_KEY)")
+    group.add_argument("--email", help="sign in as this person instead; asks for the password (or FONTANEL_PASSWORD)")
+    group.add_argument("--team", help="the team (FONTANEL_TEAM)")
+    group.add_argument("--json", action="store_true", help="print JSON for programs")
+    return common
+
+
+def _kb_option() -> argparse.ArgumentParser:
+    parent = argparse.ArgumentParser(add_help=False)
+    parent.add_argument("--kb", help="the knowledge base (FONTANEL_KB)")
+    return parent
+
+
+def build_parser() -> Parser:
+    """The whole command line."""
+    parser = Parser(prog="fontanel", description="Knowledge bases for teams, and answers that cite the exact place.")
+    parser.add_argument("--version", action="version", version=f"fontanel {__version__}")
+    commands = parser.add_subparsers(title="commands", metavar="COMMAND", parser_class=Parser)
+    common, kb = _common(), _kb_option()
+
+    def noun(name: str, about: str) -> Any:
+        found = commands.add_parser(name, help=about, description=about)
+        found.set_defaults(noun_parser=found)
+        return found.add_subparsers(title="verbs", metavar="VERB", parser_class=Parser)
+
+    def verb(group: Any, name: str, run: Run, about: str, *parents: argparse.ArgumentParser) -> argparse.ArgumentParser:
+        found: argparse.ArgumentParser = group.add_parser(name, help=about, description=about, parents=[*parents])
+        found.set_defaults(run=run)
+        return found
+
+    asking.add_commands(commands, verb, common, kb)
+    kbs.add_commands(noun("kb", "knowledge bases"), verb, common)
+    documents.add_commands(noun("document", "documents of a knowledge base"), verb, common, kb)
+    asking.add_conversation_commands(noun("conversation", "your conversations with a knowledge base"), verb, common, kb)
+    people.add_commands(noun, verb, commands, common)
+    local.add_commands(commands, noun, verb)
+    return parser

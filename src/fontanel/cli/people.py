@@ -1,0 +1,111 @@
+"""`fontanel team`, `member`, `key`, and signing in."""
+
+from __future__ import annotations
+
+import argparse
+from typing import Any
+
+from fontanel.cli.context import Context, UsageProblem, write_profile
+from fontanel.cli.format import ago
+
+_ROLES = ["reader", "editor", "owner"]
+
+
+def add_commands(noun: Any, verb: Any, commands: Any, common: argparse.ArgumentParser) -> None:
+    team = noun("team", "teams")
+    verb(team, "list", list_teams, "list the teams you reach", common)
+    create = verb(team, "create", create_team, "create a team; for operators (--email)", common)
+    create.add_argument("name")
+    member = noun("member", "people in the team")
+    verb(member, "list", list_members, "list members", common)
+    add = verb(member, "add", add_member, "add a member; someone new gets a password, shown once", common)
+    add.add_argument("member", metavar="EMAIL")
+    add.add_argument("name")
+    add.add_argument("--role", choices=_ROLES, default="reader")
+    remove = verb(member, "remove", remove_member, "remove a member", common)
+    remove.add_argument("member", metavar="EMAIL")
+    key = noun("key", "access keys for programs")
+    verb(key, "list", list_keys, "list keys", common)
+    make = verb(key, "make", make_key, "make a key, shown once", common)
+    make.add_argument("name")
+    make.add_argument("--role", choices=_ROLES, default="reader")
+    make.add_argument("--only", action="append", metavar="KB", help="reach this knowledge base only; may be repeated")
+    make.add_argument("--days", type=int, help="days until it expires (default: never)")
+    revoke = verb(key, "revoke", revoke_key, "revoke a key", common)
+    revoke.add_argument("id")
+    sign_in = verb(
+        commands, "sign-in", keep_profile, "keep address, key, team and knowledge base for later commands", common
+    )
+    sign_in.add_argument("--kb", help="the knowledge base to use when none is named")
+    verb(commands, "whoami", show_session, "show whose key is in use and what it reaches", common)
+
+
+def list_teams(context: Context, options: argparse.Namespace) -> None:
+    teams = context.client.list_teams()
+    context.show(
+        teams,
+        context.table([(t.slug, t.name, ago(t.created_at)) for t in teams], team="left", name="left", created="left"),
+    )
+
+
+def create_team(context: Context, options: argparse.Namespace) -> None:
+    team = context.client.create_team(options.name)
+    context.show(
+        team,
+        f"Created {team.slug}. Add its owner with 'fontanel member add --team {team.slug} --role owner EMAIL NAME'.",
+    )
+
+
+def list_members(context: Context, options: argparse.Namespace) -> None:
+    members = context.client.list_members()
+    rows = [(m.email, m.name, m.role, ago(m.created_at)) for m in members]
+    context.show(members, context.table(rows, member="left", name="left", role="left", since="left"))
+
+
+def add_member(context: Context, options: argparse.Namespace) -> None:
+    made = context.client.add_member(options.member, options.name, options.role)
+    shown = f" The password is {made.password} and is not shown again." if made.password else ""
+    context.show(made, f"{made.email} is {made.role}.{shown}")
+
+
+def remove_member(context: Context, options: argparse.Namespace) -> None:
+    context.client.remove_member(options.member)
+    context.show([], f"Removed {options.member}.")
+
+
+def list_keys(context: Context, options: argparse.Namespace) -> None:
+    keys = context.client.list_keys()
+    rows = [
+        (k.id, k.name, f"{k.start}...", k.role, ago(k.last_used_at), k.expires_at and k.expires_at.date()) for k in keys
+    ]
+    context.show(
+        keys, context.table(rows, id="left", name="left", key="left", role="left", last_used="left", expires="left")
+    )
+
+
+def make_key(context: Context, options: argparse.Namespace) -> None:
+    made = context.client.make_key(options.name, options.role, options.only, options.days)
+    context.show(made, f"{made.secret}\nThis is the key; it is not shown again.")
+
+
+def revoke_key(context: Context, options: argparse.Namespace) -> None:
+    context.client.revoke_key(options.id)
+    context.show([], "Revoked.")
+
+
+def keep_profile(context: Context, options: argparse.Namespace) -> None:
+    if options.email:
+        raise UsageProblem("Only a key can be kept. Make one with 'fontanel key make NAME --email ...'.")
+    session = context.client.session()
+    values = {name: context.setting(name) for name in ("url", "key", "team", "kb")}
+    if values["team"] is None and len(session.teams) == 1:
+        values["team"] = session.teams[0].slug
+    path = write_profile({name: value for name, value in values.items() if value})
+    context.show(session, f"Kept in {path}.")
+
+
+def show_session(context: Context, options: argparse.Namespace) -> None:
+    session = context.client.session()
+    reach = ", ".join(f"{team.name} ({team.role})" for team in session.teams) or "no team"
+    operator = ", operator" if session.operator else ""
+    context.show(session, f"{session.name}{operator}: {reach}")

@@ -1,0 +1,41 @@
+"""The Python client: `Client` and its asynchronous twin `AsyncClient`, with typed models in and out.
+
+from fontanel.client import Client
+
+with Client("http://127.0.0.1:8460", key="fk_...", team="marine-operations") as client:
+    client.add_document("harbour-rules", Path("storm-plan.pdf"), wait=True)
+    for event in client.ask("harbour-rules", "When may a vessel leave the outer berth?", stream=True):
+        ...
+"""
+
+from fontanel.client._async import AsyncClient
+from fontanel.client._errors import (
+    ChangedMeanwhile,
+    Conflict,
+    FontanelError,
+    Invalid,
+    NotAllowed,
+    NotFound,
+    NotSignedIn,
+    ProblemError,
+    ServiceFailed,
+    TooLarge,
+    Unreachable,
+)
+from fontanel.client._sync import Client
+
+__all__ = [
+    "AsyncClient",
+    "ChangedMeanwhile",
+    "Client",
+    "Conflict",
+    "FontanelError",
+    "Invalid",
+    "NotAllowed",
+    "NotFound",
+    "NotSignedIn",
+    "ProblemError",
+    "ServiceFailed",
+    "TooLarge",
+    "Unreachable",
+]

@@ -1,0 +1,316 @@
+"""The asynchronous client: `Client`, awaited. Made from `_sync.py`; do not edit."""
+
+from __future__ import annotations
+
+import asyncio
+import time
+from collections.abc import AsyncIterator, Awaitable, Mapping, Sequence
+from pathlib import Path
+from types import TracebackType
+from typing import Literal, overload
+
+import httpx
+
+from fontanel import schemas as s
+from fontanel.client._calls import EVENT, Call, Calls, EventReader, Out, Upload
+from fontanel.client._errors import FontanelError, Unreachable, error_of, raise_for_problem
+
+_SETTLED = ("indexed", "failed")
+
+
+class AsyncClient:
+    """A connection to the service. `kb` and `document` are ids, or the short name and the name; `team` likewise.
+
+    Every method raises `Unreachable`, or the `ProblemError` that the service answered with.
+    """
+
+    def __init__(
+        self, url: str = "http://127.0.0.1:8460", key: str | None = None, team: str | None = None, timeout: float = 60.0
+    ) -> None:
+        headers = {"Authorization": f"Bearer {key}"} if key else {}
+        self._http = httpx.AsyncClient(base_url=url.rstrip("/") + "/api/v1", headers=headers, timeout=timeout)
+        self._calls = Calls(team)
+
+    async def __aenter__(self) -> AsyncClient:
+        return self
+
+    async def __aexit__(
+        self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None
+    ) -> None:
+        await self.close()
+
+    async def close(self) -> None:
+        await self._http.aclose()
+
+    def use_team(self, team: str) -> None:
+        """Speak of this team from now on."""
+        self._calls = Calls(team)
+
+    async def _send(self, call: Call[Out]) -> Out:
+        content = call.body.model_dump_json() if call.body is not None else None
+        headers = {"Content-Type": "application/json", **call.headers} if content is not None else dict(call.headers)
+        request = self._http.build_request(
+            call.method, call.path.removeprefix("/"), content=content, params=dict(call.params), headers=headers
+        )
+        return call.read((await self._exchange(request)).content)
+
+    async def _exchange(self, request: httpx.Request) -> httpx.Response:
+        try:
+            response = await self._http.send(request)
+        except httpx.TransportError as error:
+            raise Unreachable(f"The service at {request.url.host} cannot be reached: {error}", request) from error
+        raise_for_problem(response)
+        return response
+
+    # Who, and the team
+
+    async def sign_in(self, email: str, password: str) -> s.SessionOut:
+        """Go on as this person instead of with a key; operators, who have no keys, work this way."""
+        self._http.headers["X-Fontanel-Console"] = "client"
+        return await self._send(self._calls.sign_in(email, password))
+
+    async def session(self) -> s.SessionOut:
+        """Who the key stands for, and the teams it reaches."""
+        return await self._send(self._calls.session())
+
+    async def list_teams(self) -> list[s.TeamOut]:
+        return (await self._send(self._calls.list_teams())).items
+
+    async def create_team(self, name: str) -> s.TeamOut:
+        """For operators."""
+        return await self._send(self._calls.create_team(name))
+
+    async def list_members(self) -> list[s.MemberOut]:
+        return (await self._send(self._calls.list_members())).items
+
+    async def add_member(
+        self, email: str, name: str, role: Literal["reader", "editor", "owner"] = "reader"
+    ) -> s.MemberMade:
+        """A person new to the service gets a password, which only this answer holds."""
+        return await self._send(self._calls.add_member(email, name, role))
+
+    async def remove_member(self, member: str) -> None:
+        """By id or e-mail."""
+        await self._send(self._calls.remove_member(member))
+
+    async def list_keys(self) -> list[s.KeyOut]:
+        return (await self._send(self._calls.list_keys())).items
+
+    async def make_key(
+        self,
+        name: str,
+        role: Literal["reader", "editor", "owner"] = "reader",
+        kbs: Sequence[str] | None = None,
+        expires_in_days: int | None = None,
+    ) -> s.KeyMade:
+        """The key itself is in `.secret` of this answer only."""
+        return await self._send(self._calls.make_key(name, role, kbs, expires_in_days))
+
+    async def revoke_key(self, key: str) -> None:
+        await self._send(self._calls.revoke_key(key))
+
+    # Knowledge bases
+
+    async def list_kbs(self) -> list[s.KbOut]:
+        return (await self._send(self._calls.list_kbs())).items
+
+    async def create_kb(
+        self, name: str, description: str = "", throwaway: bool = False, idempotency_key: str | None = None
+    ) -> s.KbOut:
+        """A throw-away knowledge base vanishes by itself after a day."""
+        return await self._send(self._calls.create_kb(name, description, throwaway, idempotency_key))
+
+    async def show_kb(self, kb: str) -> s.KbOut:
+        return await self._send(self._calls.show_kb(kb))
+
+    async def change_kb(
+        self, kb: str, name: str | None = None, description: str | None = None, version: int | None = None
+    ) -> s.KbOut:
+        """With `version`, raises ChangedMeanwhile when the knowledge base is at another one."""
+        return await self._send(self._calls.change_kb(kb, name, description, version))
+
+    async def delete_kb(self, kb: str) -> None:
+        await self._send(self._calls.delete_kb(kb))
+
+    # Documents
+
+    async def list_documents(
+        self, kb: str, state: str | None = None, name: str | None = None, tags: Mapping[str, str] | None = None
+    ) -> AsyncIterator[s.DocumentOut]:
+        """All documents, page after page, in the order of their names."""
+        cursor: str | None = None
+        tag = [f"{key}={value}" for key, value in (tags or {}).items()]
+        while True:
+            page = await self._send(self._calls.list_documents(kb, cursor, state=state, name=name, tag=tag))
+            for item in page.items:
+                yield item
+            if page.next is None:
+                return
+            cursor = page.next
+
+    async def add_document(
+        self,
+        kb: str,
+        source: Path | bytes,
+        name: str | None = None,
+        tags: Mapping[str, str] | None = None,
+        wait: bool = False,
+    ) -> s.AddedOut:
+        """Send a file or bytes. With `wait`, return once it is indexed or has failed."""
+        upload = Upload.of(source, name, tags)
+        try:
+            request = self._http.build_request("POST", self._calls.add_document(kb).removeprefix("/"), **upload.form())
+            added = s.AddedOut.model_validate_json((await self._exchange(request)).content)
+        finally:
+            upload.close()
+        if wait:
+            added.document = await self.wait_for_document(kb, added.document.id)
+        return added
+
+    async def wait_for_document(self, kb: str, document: str, seconds: float = 600.0) -> s.DocumentOut:
+        """Return the document once it is indexed or has failed. Raises FontanelError when that takes too long."""
+        deadline = time.monotonic() + seconds
+        while True:
+            found = await self.show_document(kb, document)
+            if found.state in _SETTLED:
+                return found
+            if time.monotonic() > deadline:
+                raise FontanelError(f"{found.name} is still {found.state} after {seconds:.0f} seconds.")
+            await asyncio.sleep(0.1)
+
+    async def show_document(self, kb: str, document: str) -> s.DocumentOut:
+        return await self._send(self._calls.show_document(kb, document))
+
+    async def set_tags(self, kb: str, document: str, tags: Mapping[str, str]) -> s.DocumentOut:
+        return await self._send(self._calls.set_tags(kb, document, tags))
+
+    async def delete_document(self, kb: str, document: str) -> None:
+        await self._send(self._calls.delete_document(kb, document))
+
+    async def retry_document(self, kb: str, document: str) -> s.JobOut:
+        return await self._send(self._calls.retry_document(kb, document))
+
+    async def document_text(self, kb: str, document: str, revision: str | None = None) -> s.DocumentTextOut:
+        """The text that citations give their characters in."""
+        return await self._send(self._calls.document_text(kb, document, revision))
+
+    async def list_passages(self, kb: str, document: str) -> AsyncIterator[s.PassageOut]:
+        cursor: str | None = None
+        while True:
+            page = await self._send(self._calls.list_passages(kb, document, cursor))
+            for item in page.items:
+                yield item
+            if page.next is None:
+                return
+            cursor = page.next
+
+    async def original(self, kb: str, document: str) -> bytes:
+        """The bytes as they were added."""
+        request = self._http.build_request("GET", self._calls.original(kb, document).removeprefix("/"))
+        return (await self._exchange(request)).content
+
+    async def job(self, kb: str, job: str) -> s.JobOut:
+        return await self._send(self._calls.job(kb, job))
+
+    # Search and asking
+
+    async def search(
+        self,
+        kb: str,
+        question: str,
+        mode: Literal["hybrid", "lexical", "vector"] = "hybrid",
+        limit: int = 10,
+        per_document: int = 3,
+        tags: Mapping[str, str] | None = None,
+        documents: Sequence[str] | None = None,
+    ) -> s.SearchOut:
+        """Ranked passages with their scores."""
+        body = s.SearchIn(
+            question=question,
+            mode=mode,
+            limit=limit,
+            per_document=per_document,
+            tags=dict(tags or {}),
+            documents=None if documents is None else list(documents),
+        )
+        return await self._send(self._calls.search(kb, body))
+
+    @overload
+    def ask(
+        self,
+        kb: str,
+        question: str,
+        conversation: str | None = None,
+        *,
+        tags: Mapping[str, str] | None = None,
+        documents: Sequence[str] | None = None,
+        stream: Literal[False] = False,
+    ) -> Awaitable[s.AnswerOut]: ...
+    @overload
+    def ask(
+        self,
+        kb: str,
+        question: str,
+        conversation: str | None = None,
+        *,
+        tags: Mapping[str, str] | None = None,
+        documents: Sequence[str] | None = None,
+        stream: Literal[True],
+    ) -> AsyncIterator[s.Event]: ...
+    def ask(
+        self,
+        kb: str,
+        question: str,
+        conversation: str | None = None,
+        *,
+        tags: Mapping[str, str] | None = None,
+        documents: Sequence[str] | None = None,
+        stream: bool = False,
+    ) -> Awaitable[s.AnswerOut] | AsyncIterator[s.Event]:
+        """Ask, and get the answer, or with `stream` its events as they come. `conversation` goes on with an earlier one."""
+        body = s.AskIn(
+            question=question,
+            conversation_id=conversation,
+            tags=dict(tags or {}),
+            documents=None if documents is None else list(documents),
+        )
+        call = self._calls.ask(kb, body)
+        return self._events(call) if stream else self._answer(call)
+
+    async def _answer(self, call: Call[s.AnswerOut]) -> s.AnswerOut:
+        return await self._send(call)
+
+    async def _events(self, call: Call[s.AnswerOut]) -> AsyncIterator[s.Event]:
+        assert call.body is not None
+        request = self._http.build_request(
+            call.method,
+            call.path.removeprefix("/"),
+            content=call.body.model_dump_json(),
+            headers={"Content-Type": "application/json", "Accept": "text/event-stream"},
+        )
+        reader = EventReader()
+        try:
+            response = await self._http.send(request, stream=True)
+            try:
+                if not response.is_success:
+                    await response.aread()
+                    raise_for_problem(response)
+                async for line in response.aiter_lines():
+                    if (data := reader.feed(line)) is not None:
+                        event = EVENT.validate_json(data)
+                        if isinstance(event, s.ProblemEvent):
+                            raise error_of(event.problem, request)
+                        yield event
+            finally:
+                await response.aclose()
+        except httpx.TransportError as error:
+            raise Unreachable(f"The answer broke off: {error}", request) from error
+
+    async def list_conversations(self, kb: str) -> list[s.ConversationOut]:
+        return (await self._send(self._calls.list_conversations(kb))).items
+
+    async def show_conversation(self, kb: str, conversation: str) -> list[s.TurnOut]:
+        return (await self._send(self._calls.show_conversation(kb, conversation))).items
+
+    async def delete_conversation(self, kb: str, conversation: str) -> None:
+        await self._send(self._calls.delete_conversation(kb, conversation))

@@ -1,0 +1,198 @@
+"""What both clients share: how each call is sent and what comes back, as values; the clients only do the sending."""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, field
+from pathlib import Path
+from typing import Any, BinaryIO, Generic, TypeVar
+from urllib.parse import quote
+
+from pydantic import BaseModel, TypeAdapter
+
+from fontanel import schemas as s
+
+Out = TypeVar("Out")
+EVENT: TypeAdapter[s.Event] = TypeAdapter(s.Event)
+
+
+@dataclass(frozen=True, slots=True)
+class Call(Generic[Out]):
+    """One request and the type of its answer; `out` is None when the answer has no body."""
+
+    method: str
+    path: str
+    out: type[Out] | None = None
+    body: BaseModel | None = None
+    params: Mapping[str, Any] = field(default_factory=dict)
+    headers: Mapping[str, str] = field(default_factory=dict)
+
+    def read(self, content: bytes) -> Out:
+        if self.out is None:
+            return None  # type: ignore[return-value]
+        answer: Out = TypeAdapter(self.out).validate_json(content)
+        return answer
+
+
+def _q(ref: str) -> str:
+    return quote(ref, safe="")
+
+
+class Calls:
+    """Every call of the API as a `Call`, for one team."""
+
+    def __init__(self, team: str | None) -> None:
+        self._team_ref = team
+
+    def _team(self) -> str:
+        if self._team_ref is None:
+            raise ValueError("Name the team: Client(..., team='marine-operations').")
+        return f"/teams/{_q(self._team_ref)}"
+
+    def _kb(self, kb: str) -> str:
+        return f"{self._team()}/kbs/{_q(kb)}"
+
+    def _document(self, kb: str, document: str) -> str:
+        return f"{self._kb(kb)}/documents/{_q(document)}"
+
+    def sign_in(self, email: str, password: str) -> Call[s.SessionOut]:
+        return Call("POST", "/session", s.SessionOut, s.SignInIn(email=email, password=password))
+
+    def session(self) -> Call[s.SessionOut]:
+        return Call("GET", "/session", s.SessionOut)
+
+    def list_teams(self) -> Call[s.Page[s.TeamOut]]:
+        return Call("GET", "/teams", s.Page[s.TeamOut])
+
+    def create_team(self, name: str) -> Call[s.TeamOut]:
+        return Call("POST", "/teams", s.TeamOut, s.TeamIn(name=name))
+
+    def list_members(self) -> Call[s.Page[s.MemberOut]]:
+        return Call("GET", f"{self._team()}/members", s.Page[s.MemberOut])
+
+    def add_member(self, email: str, name: str, role: Any) -> Call[s.MemberMade]:
+        return Call("POST", f"{self._team()}/members", s.MemberMade, s.MemberIn(email=email, name=name, role=role))
+
+    def remove_member(self, member: str) -> Call[None]:
+        return Call("DELETE", f"{self._team()}/members/{_q(member)}")
+
+    def list_keys(self) -> Call[s.Page[s.KeyOut]]:
+        return Call("GET", f"{self._team()}/keys", s.Page[s.KeyOut])
+
+    def make_key(self, name: str, role: Any, kbs: Sequence[str] | None, days: int | None) -> Call[s.KeyMade]:
+        body = s.KeyIn(name=name, role=role, kbs=None if kbs is None else list(kbs), expires_in_days=days)
+        return Call("POST", f"{self._team()}/keys", s.KeyMade, body)
+
+    def revoke_key(self, key: str) -> Call[None]:
+        return Call("DELETE", f"{self._team()}/keys/{_q(key)}")
+
+    def list_kbs(self) -> Call[s.Page[s.KbOut]]:
+        return Call("GET", f"{self._team()}/kbs", s.Page[s.KbOut])
+
+    def create_kb(self, name: str, description: str, throwaway: bool, key: str | None) -> Call[s.KbOut]:
+        headers = {"Idempotency-Key": key} if key else {}
+        body = s.KbIn(name=name, description=description, throwaway=throwaway)
+        return Call("POST", f"{self._team()}/kbs", s.KbOut, body, headers=headers)
+
+    def show_kb(self, kb: str) -> Call[s.KbOut]:
+        return Call("GET", self._kb(kb), s.KbOut)
+
+    def change_kb(self, kb: str, name: str | None, description: str | None, version: int | None) -> Call[s.KbOut]:
+        headers = {"If-Match": f'"{version}"'} if version is not None else {}
+        return Call("PATCH", self._kb(kb), s.KbOut, s.KbChange(name=name, description=description), headers=headers)
+
+    def delete_kb(self, kb: str) -> Call[None]:
+        return Call("DELETE", self._kb(kb))
+
+    def list_documents(self, kb: str, cursor: str | None, **filters: Any) -> Call[s.Page[s.DocumentOut]]:
+        params = {"cursor": cursor, "limit": 500, **filters}
+        return Call(
+            "GET", f"{self._kb(kb)}/documents", s.Page[s.DocumentOut], params={k: v for k, v in params.items() if v}
+        )
+
+    def show_document(self, kb: str, document: str) -> Call[s.DocumentOut]:
+        return Call("GET", self._document(kb, document), s.DocumentOut)
+
+    def set_tags(self, kb: str, document: str, tags: Mapping[str, str]) -> Call[s.DocumentOut]:
+        return Call("PATCH", self._document(kb, document), s.DocumentOut, s.DocumentChange(tags=dict(tags)))
+
+    def delete_document(self, kb: str, document: str) -> Call[None]:
+        return Call("DELETE", self._document(kb, document))
+
+    def retry_document(self, kb: str, document: str) -> Call[s.JobOut]:
+        return Call("POST", f"{self._document(kb, document)}/retry", s.JobOut)
+
+    def document_text(self, kb: str, document: str, revision: str | None) -> Call[s.DocumentTextOut]:
+        params = {"revision": revision} if revision else {}
+        return Call("GET", f"{self._document(kb, document)}/text", s.DocumentTextOut, params=params)
+
+    def list_passages(self, kb: str, document: str, cursor: str | None) -> Call[s.Page[s.PassageOut]]:
+        params = {"cursor": cursor, "limit": 500} if cursor else {"limit": 500}
+        return Call("GET", f"{self._document(kb, document)}/passages", s.Page[s.PassageOut], params=params)
+
+    def original(self, kb: str, document: str) -> str:
+        return f"{self._document(kb, document)}/original"
+
+    def add_document(self, kb: str) -> str:
+        return f"{self._kb(kb)}/documents"
+
+    def job(self, kb: str, job: str) -> Call[s.JobOut]:
+        return Call("GET", f"{self._kb(kb)}/jobs/{_q(job)}", s.JobOut)
+
+    def search(self, kb: str, body: s.SearchIn) -> Call[s.SearchOut]:
+        return Call("POST", f"{self._kb(kb)}/search", s.SearchOut, body)
+
+    def ask(self, kb: str, body: s.AskIn) -> Call[s.AnswerOut]:
+        return Call("POST", f"{self._kb(kb)}/ask", s.AnswerOut, body)
+
+    def list_conversations(self, kb: str) -> Call[s.Page[s.ConversationOut]]:
+        return Call("GET", f"{self._kb(kb)}/conversations", s.Page[s.ConversationOut])
+
+    def show_conversation(self, kb: str, conversation: str) -> Call[s.Page[s.TurnOut]]:
+        return Call("GET", f"{self._kb(kb)}/conversations/{_q(conversation)}", s.Page[s.TurnOut])
+
+    def delete_conversation(self, kb: str, conversation: str) -> Call[None]:
+        return Call("DELETE", f"{self._kb(kb)}/conversations/{_q(conversation)}")
+
+
+@dataclass(frozen=True, slots=True)
+class Upload:
+    """A file about to be sent: its name in the knowledge base, its bytes, its tags."""
+
+    name: str
+    file: BinaryIO | bytes
+    tags: Mapping[str, str] | None
+
+    @classmethod
+    def of(cls, source: Path | bytes, name: str | None, tags: Mapping[str, str] | None) -> Upload:
+        if isinstance(source, bytes):
+            if not name:
+                raise ValueError("Bytes need a name.")
+            return cls(name, source, tags)
+        return cls(name or source.name, source.open("rb"), tags)
+
+    def form(self) -> dict[str, Any]:
+        data = {"name": self.name}
+        if self.tags is not None:
+            data["tags"] = json.dumps(dict(self.tags))
+        return {"data": data, "files": {"file": ("file", self.file)}}
+
+    def close(self) -> None:
+        if not isinstance(self.file, bytes):
+            self.file.close()
+
+
+class EventReader:
+    """Takes an event stream line by line and gives the data of each event as it ends."""
+
+    def __init__(self) -> None:
+        self._data: list[str] = []
+
+    def feed(self, line: str) -> str | None:
+        if line.startswith("data:"):
+            self._data.append(line[5:].removeprefix(" "))
+        elif not line and self._data:
+            data, self._data = "\n".join(self._data), []
+            return data
+        return None

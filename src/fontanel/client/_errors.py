@@ -1,0 +1,94 @@
+"""What can go wrong, as the service's problem types give it.
+
+FontanelError
+├── Unreachable            no answer came
+└── ProblemError           the service answered with a problem; `.problem` holds it, `.request` what was sent
+    ├── NotSignedIn        401
+    ├── NotAllowed         403
+    ├── NotFound           404
+    ├── Conflict           409
+    ├── ChangedMeanwhile   412
+    ├── TooLarge           413
+    ├── Invalid            other 4xx
+    └── ServiceFailed      5xx
+"""
+
+from __future__ import annotations
+
+import httpx
+from pydantic import ValidationError
+
+from fontanel.schemas import Problem
+
+
+class FontanelError(Exception):
+    """Anything that the client raises. `request` is what was being sent."""
+
+    def __init__(self, message: str, request: httpx.Request | None = None) -> None:
+        super().__init__(message)
+        self.request = request
+
+
+class Unreachable(FontanelError):
+    """The service cannot be reached, or broke off."""
+
+
+class ProblemError(FontanelError):
+    """The service refused or failed; `problem` says why and what to do."""
+
+    def __init__(self, problem: Problem, request: httpx.Request | None = None) -> None:
+        text = problem.detail if not problem.advice else f"{problem.detail} {problem.advice}"
+        super().__init__(text, request)
+        self.problem = problem
+
+
+class NotSignedIn(ProblemError):
+    pass
+
+
+class NotAllowed(ProblemError):
+    pass
+
+
+class NotFound(ProblemError):
+    pass
+
+
+class Conflict(ProblemError):
+    pass
+
+
+class ChangedMeanwhile(ProblemError):
+    pass
+
+
+class TooLarge(ProblemError):
+    pass
+
+
+class Invalid(ProblemError):
+    pass
+
+
+class ServiceFailed(ProblemError):
+    pass
+
+
+_BY_STATUS = {401: NotSignedIn, 403: NotAllowed, 404: NotFound, 409: Conflict, 412: ChangedMeanwhile, 413: TooLarge}
+
+
+def error_of(problem: Problem, request: httpx.Request | None) -> ProblemError:
+    kind = _BY_STATUS.get(problem.status, ServiceFailed if problem.status >= 500 else Invalid)
+    return kind(problem, request)
+
+
+def raise_for_problem(response: httpx.Response) -> None:
+    """Raise the error that a read response stands for, if it stands for one."""
+    if response.is_success:
+        return
+    try:
+        problem = Problem.model_validate_json(response.content)
+    except ValidationError:
+        text = response.text[:200] or response.reason_phrase
+        problem = Problem(type="about:blank", title=response.reason_phrase, status=response.status_code, detail=text)
+    raise error_of(problem, response.request)

@@ -1,0 +1,46 @@
+"""What all models share."""
+
+from __future__ import annotations
+
+from typing import Annotated, Generic, Literal, TypeVar
+
+from pydantic import BaseModel, ConfigDict, Field, StringConstraints
+
+Item = TypeVar("Item")
+
+RoleName = Literal["reader", "editor", "owner"]
+Name = Annotated[str, StringConstraints(strip_whitespace=True, min_length=1, max_length=120)]
+
+
+class Model(BaseModel):
+    """Unknown fields are refused, so that a slip of the pen does not pass for a setting."""
+
+    model_config = ConfigDict(extra="forbid", from_attributes=True)
+
+
+class Page(Model, Generic[Item]):
+    """A page of a list. `next` is the cursor of the page that follows; None on the last one."""
+
+    items: list[Item]
+    next: str | None = None
+
+
+class Problem(BaseModel):
+    """What went wrong, as RFC 9457 lays down. `type` is stable; `field` names the part of the request at fault; `advice`
+    says what to do."""
+
+    type: str = Field(examples=["urn:fontanel:problem:not-found"])
+    title: str
+    status: int
+    detail: str
+    field: str | None = None
+    advice: str | None = None
+    request_id: str | None = None
+
+
+class LocatorOut(Model):
+    """Where a piece stands for a person."""
+
+    heading_path: list[str]
+    page: int | None = None
+    anchor: str | None = None

@@ -1,0 +1,1 @@
+"""The HTTP service: one router file per noun."""

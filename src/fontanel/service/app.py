@@ -1,0 +1,60 @@
+"""The application: routers, middleware, and the workshop that lives as long as it does."""
+
+from __future__ import annotations
+
+from fastapi import APIRouter, FastAPI
+from starlette.middleware import Middleware
+
+from fontanel import __version__
+from fontanel.schemas import Problem
+from fontanel.service import ask, console, documents, health, kbs, problems, search, sessions, teams
+from fontanel.service.middleware import BodyLimit, Metrics, RequestLog
+from fontanel.settings import Settings
+from fontanel.work.queue import waiting
+from fontanel.work.workshop import Workshop
+
+_DESCRIPTION = """
+Teams keep documents in knowledge bases; questions are answered from them with citations.
+
+Sign in with a key: `Authorization: Bearer fk_...`. Errors are problem details (RFC 9457). Lists come in pages with a
+cursor. Edits take `If-Match`; creating requests take `Idempotency-Key`. Times are UTC (RFC 3339).
+"""
+
+
+def create_app(settings: Settings, workshop: Workshop | None = None) -> FastAPI:
+    """Build the service. Without a workshop (to write the API's description) no data directory is opened."""
+
+    def count_waiting() -> float:
+        if workshop is None:
+            return 0
+        with workshop.sessions() as session:
+            return waiting(session)
+
+    metrics = Metrics(count_waiting)
+    app = FastAPI(
+        title="Fontanel",
+        version=__version__,
+        description=_DESCRIPTION,
+        docs_url="/api/docs",
+        redoc_url=None,
+        openapi_url="/api/openapi.json",
+        middleware=[
+            Middleware(RequestLog, metrics=metrics),
+            Middleware(BodyLimit, most_bytes=settings.most_upload_mb * 1_000_000),
+        ],
+    )
+    app.state.workshop = workshop
+    app.state.metrics = metrics
+    app.state.attempts = sessions.Attempts()
+    problems.install(app)
+    failures = {
+        status: {"model": Problem, "content": {"application/problem+json": {}}, "description": title}
+        for status, title in ((401, "Not signed in"), (403, "Not allowed"), (404, "Not found"), (422, "Not valid"))
+    }
+    api = APIRouter(prefix="/api/v1", responses=failures)  # type: ignore[arg-type]
+    for part in (sessions, teams, kbs, documents, search, ask):
+        api.include_router(part.router)
+    app.include_router(api)
+    app.include_router(health.router)
+    console.install(app)
+    return app

@@ -1,0 +1,270 @@
+"""Documents: added, listed, shown, tagged, retried and deleted."""
+
+from __future__ import annotations
+
+import json
+import re
+from collections.abc import Iterator
+from typing import Annotated, Any, Literal
+from urllib.parse import quote
+
+from fastapi import APIRouter, File, Form, Query, Request, Response, UploadFile
+from fastapi.responses import FileResponse
+from sqlalchemy import select
+from sqlalchemy.orm import Session
+
+from fontanel.records.database import writing
+from fontanel.records.scope import NotInScope, TeamScope
+from fontanel.records.tables import Document, DocumentState, DocumentTag, Job, PassageRow, Revision
+from fontanel.schemas import (
+    AddedOut,
+    BlockOut,
+    DocumentChange,
+    DocumentOut,
+    DocumentTextOut,
+    JobOut,
+    LocatorOut,
+    Page,
+    PassageOut,
+    RevisionOut,
+)
+from fontanel.service.access import Access, Editor, EditorWrite, Reader, check_version
+from fontanel.service.problems import ProblemError
+from fontanel.work.documents import (
+    Refused,
+    add_document,
+    check_tags,
+    delete_document,
+    document_name,
+    retry_document,
+    set_tags,
+)
+from fontanel.work.faults import fault
+
+router = APIRouter(prefix="/teams/{team}/kbs/{kb}", tags=["documents"])
+
+_CHUNK = 1024 * 1024
+#: What a browser may show by itself; everything else is downloaded.
+_SHOWN = {"application/pdf", "text/plain", "text/markdown", "text/html"}
+_SANDBOX = "sandbox; default-src 'none'; style-src 'unsafe-inline'; img-src data:"
+
+
+def document_out(session: Session, document: Document) -> DocumentOut:
+    revision = session.get_one(Revision, document.latest_revision_id)
+    return DocumentOut(
+        id=document.id, kb_id=document.kb_id, name=document.name, title=document.title,
+        state=DocumentState(document.state).value, progress=document.progress, error_code=document.error_code,
+        error=document.error, tags=document.tags, revision=RevisionOut.model_validate(revision),
+        serving_revision=document.revision_id, created_at=document.created_at, changed_at=document.changed_at,
+        version=document.version,
+    )  # fmt: skip
+
+
+def job_out(session: Session, job: Job) -> JobOut:
+    document = session.get_one(Document, job.document_key)
+    return JobOut(
+        id=job.id, document_id=document.id, stage=job.stage, state=job.state, done=job.done, total=job.total,
+        attempts=job.attempts, error=job.error, created_at=job.created_at, changed_at=job.changed_at,
+    )  # fmt: skip
+
+
+@router.get("/documents", summary="List documents")
+def list_documents(
+    kb: str, access: Reader, state: Literal["waiting", "reading", "splitting", "indexed_by_words", "indexed", "failed"] | None = None,
+    name: Annotated[str | None, Query(description="Part of the name or the title.")] = None,
+    tag: Annotated[list[str] | None, Query(description="`key=value`; may be given more than once.")] = None,
+    cursor: str | None = None, limit: Annotated[int, Query(ge=1, le=500)] = 100,
+) -> Page[DocumentOut]:  # fmt: skip
+    """In the order of their names."""
+    found = access.scope.kb(kb)
+    query = access.scope.select(Document).where(Document.kb_id == found.id)
+    if state:
+        query = query.where(Document.state == state)
+    if name:
+        part = "%" + re.sub(r"([%_!])", r"!\1", name) + "%"
+        query = query.where(Document.name.ilike(part, escape="!") | Document.title.ilike(part, escape="!"))
+    for given in tag or []:
+        key, _, value = given.partition("=")
+        having = select(DocumentTag.document_key).where(
+            DocumentTag.kb_id == found.id, DocumentTag.tag == key, DocumentTag.value == value
+        )
+        query = query.where(Document.key.in_(having))
+    if cursor is not None:
+        query = query.where(Document.name > cursor)
+    rows = access.session.scalars(query.order_by(Document.name).limit(limit + 1)).all()
+    items = [document_out(access.session, row) for row in rows[:limit]]
+    return Page(items=items, next=items[-1].name if len(rows) > limit else None)
+
+
+@router.post("/documents", status_code=202, summary="Add a file")
+def add(
+    kb: str, access: Editor, file: Annotated[UploadFile, File(description="The file.")],
+    name: Annotated[str | None, Form(description="The document's name; default: the file's.")] = None,
+    tags: Annotated[str | None, Form(description="Tags as a JSON object of strings.", examples=['{"year": "2024"}'])] = None,
+) -> AddedOut:  # fmt: skip
+    """A new name is a new document, a known name a new revision; the same bytes again change nothing, so that sending
+    twice does no harm. Answers as soon as the bytes are safe; the job tells how indexing goes."""
+    found = access.scope.kb(kb)
+    kb_id = found.id
+    access.session.rollback()
+    wanted = document_name(name or file.filename or "")
+    tagged = _tags(tags)
+    workshop = access.workshop
+
+    def chunks() -> Iterator[bytes]:
+        while data := file.file.read(_CHUNK):
+            yield data
+
+    sha256, size = workshop.blobs.put(chunks())
+    fault("blob_stored")
+    with writing(workshop.sessions) as session:
+        again = TeamScope(session, access.team.id, access.scope.kb_ids).kb(kb_id)
+        added = add_document(session, again, wanted, sha256, size, tagged)
+        session.flush()
+        out = AddedOut(
+            outcome=added.outcome,
+            document=document_out(session, added.document),
+            job=job_out(session, added.job) if added.job else None,
+        )
+        session.commit()
+    workshop.wake()
+    workshop.changes.tell(kb_id)
+    return out
+
+
+def _tags(text: str | None) -> dict[str, str] | None:
+    if text is None or not text.strip():
+        return None
+    try:
+        given: Any = json.loads(text)
+    except ValueError as error:
+        raise Refused("tags", 'Tags must be a JSON object, for instance {"year": "2024"}.') from error
+    if not isinstance(given, dict) or not all(isinstance(value, str) for value in given.values()):
+        raise Refused("tags", "Tags must be a JSON object of strings.")
+    return check_tags(given)
+
+
+@router.get("/documents/{document}", summary="Show a document")
+def show(kb: str, document: str, access: Reader, response: Response) -> DocumentOut:
+    found = access.scope.document(access.scope.kb(kb), document)
+    response.headers["ETag"] = f'"{found.version}"'
+    return document_out(access.session, found)
+
+
+@router.patch("/documents/{document}", summary="Change a document's tags")
+def change(
+    kb: str, document: str, body: DocumentChange, access: EditorWrite, request: Request, response: Response
+) -> DocumentOut:
+    """The tags given replace those it had."""
+    found = access.scope.document(access.scope.kb(kb), document)
+    check_version(request, found.version)
+    set_tags(access.session, found, check_tags(body.tags))
+    access.session.commit()
+    access.workshop.changes.tell(found.kb_id)
+    response.headers["ETag"] = f'"{found.version}"'
+    return document_out(access.session, found)
+
+
+@router.delete("/documents/{document}", status_code=204, summary="Delete a document")
+def remove(kb: str, document: str, access: EditorWrite) -> None:
+    """It leaves searches and answers at once."""
+    found = access.scope.kb(kb)
+    delete_document(access.session, found, access.scope.document(found, document))
+    access.session.commit()
+    access.workshop.editions.refresh(found.edition_id)
+    access.workshop.changes.tell(found.id)
+
+
+@router.post("/documents/{document}/retry", status_code=202, summary="Read a document once more")
+def retry(kb: str, document: str, access: EditorWrite) -> JobOut:
+    """For a document that failed."""
+    found = access.scope.document(access.scope.kb(kb), document)
+    if found.state != DocumentState.FAILED:
+        raise ProblemError("conflict", "The document has not failed; there is nothing to retry.")
+    job = retry_document(access.session, found)
+    access.session.flush()
+    out = job_out(access.session, job)
+    access.session.commit()
+    access.workshop.wake()
+    access.workshop.changes.tell(found.kb_id)
+    return out
+
+
+@router.get("/documents/{document}/revisions", summary="List a document's revisions")
+def list_revisions(kb: str, document: str, access: Reader) -> Page[RevisionOut]:
+    """Newest first."""
+    found = access.scope.document(access.scope.kb(kb), document)
+    query = access.scope.select(Revision).where(Revision.document_key == found.key).order_by(Revision.number.desc())
+    return Page(items=[RevisionOut.model_validate(revision) for revision in access.session.scalars(query)])
+
+
+def _revision(access: Access, kb: str, document: str, ref: str | None) -> tuple[Document, Revision]:
+    """The revision asked for, else the one that serves, else the newest."""
+    found = access.scope.document(access.scope.kb(kb), document)
+    wanted = ref or found.revision_id or found.latest_revision_id
+    query = access.scope.select(Revision).where(Revision.document_key == found.key, Revision.id == wanted)
+    revision = access.session.scalar(query)
+    if revision is None:
+        raise NotInScope("revision", wanted)
+    return found, revision
+
+
+@router.get("/documents/{document}/text", summary="Show a document's text by block")
+def show_text(kb: str, document: str, access: Reader, revision: str | None = None) -> DocumentTextOut:
+    """The text that citations and passages give their characters in."""
+    found, version = _revision(access, kb, document, revision)
+    if version.reading is None:
+        raise ProblemError(
+            "not-found", "The document has not been read yet.", advice=found.error or "Wait until it is indexed."
+        )
+    reading = json.loads(access.workshop.blobs.read(version.reading))
+    return DocumentTextOut(
+        document_id=found.id, revision=RevisionOut.model_validate(version), title=reading["title"], text=reading["text"],
+        blocks=[BlockOut(**block) for block in reading["blocks"]],
+    )  # fmt: skip
+
+
+@router.get("/documents/{document}/passages", summary="List a document's passages")
+def list_passages(
+    kb: str, document: str, access: Reader, cursor: int | None = None, limit: Annotated[int, Query(ge=1, le=500)] = 200
+) -> Page[PassageOut]:
+    """The passages that searches find, in reading order."""
+    found = access.scope.document(access.scope.kb(kb), document)
+    query = access.scope.select(PassageRow).where(PassageRow.document_key == found.key)
+    if cursor is not None:
+        query = query.where(PassageRow.ordinal > cursor)
+    rows = access.session.scalars(query.order_by(PassageRow.ordinal).limit(limit + 1)).all()
+    items = [
+        PassageOut(
+            id=row.id, ordinal=row.ordinal, start=row.start, end=row.end, text=row.text, context=row.context,
+            tokens=row.tokens, locator=LocatorOut(**row.locator),
+        )
+        for row in rows[:limit]
+    ]  # fmt: skip
+    return Page(items=items, next=str(items[-1].ordinal) if len(rows) > limit else None)
+
+
+@router.get("/documents/{document}/original", summary="Open or download the original", response_class=FileResponse)
+def original(
+    kb: str, document: str, access: Reader, revision: str | None = None, download: bool = False
+) -> FileResponse:
+    """The bytes as they were added. Pages are shown without scripts."""
+    found, version = _revision(access, kb, document, revision)
+    shown = version.media_type in _SHOWN and not download
+    media_type = version.media_type if version.media_type in _SHOWN else "application/octet-stream"
+    if media_type == "text/markdown":
+        media_type = "text/plain"
+    filename = quote(found.name.rsplit("/", 1)[-1])
+    headers = {"Content-Disposition": f"{'inline' if shown else 'attachment'}; filename*=UTF-8''{filename}"}
+    if media_type != "application/pdf":
+        headers["Content-Security-Policy"] = _SANDBOX
+    return FileResponse(access.workshop.blobs.path(version.sha256), media_type=media_type, headers=headers)
+
+
+@router.get("/jobs/{job}", tags=["jobs"], summary="Follow a job")
+def show_job(kb: str, job: str, access: Reader) -> JobOut:
+    found = access.scope.kb(kb)
+    row = access.session.scalar(access.scope.select(Job).where(Job.kb_id == found.id, Job.id == job))
+    if row is None:
+        raise NotInScope("job", job)
+    return job_out(access.session, row)

@@ -1,0 +1,164 @@
+"""Knowledge bases, and what changes in them, live."""
+
+from __future__ import annotations
+
+import asyncio
+from collections.abc import AsyncIterator
+from datetime import datetime, timedelta
+
+from fastapi import APIRouter, Request, Response
+from fastapi.responses import StreamingResponse
+from sqlalchemy import func, select
+
+from fontanel.records.tables import Document, DocumentState, Edition, Kb, PassageRow
+from fontanel.schemas import KbChange, KbIn, KbOut, Page
+from fontanel.service.access import Access, EditorWrite, Idempotency, Reader, check_version
+from fontanel.service.documents import document_out
+from fontanel.service.events import sse
+from fontanel.work.documents import Refused, create_kb
+
+router = APIRouter(prefix="/teams/{team}/kbs", tags=["knowledge bases"])
+
+_SETTLED = (DocumentState.INDEXED, DocumentState.FAILED)
+
+
+def kb_out(access: Access, kb: Kb) -> KbOut:
+    session = access.session
+    by_state = select(Document.state, func.count()).where(Document.kb_id == kb.id).group_by(Document.state)
+    counts: dict[str, int] = {state: count for state, count in session.execute(by_state).tuples()}
+    passages = session.scalar(
+        select(func.count()).select_from(PassageRow).where(PassageRow.edition_id == kb.edition_id)
+    )
+    changed: datetime | None = session.scalar(select(func.max(Document.changed_at)).where(Document.kb_id == kb.id))
+    edition = session.get(Edition, kb.edition_id)
+    return KbOut(
+        id=kb.id, slug=kb.slug, name=kb.name, description=kb.description, documents=sum(counts.values()),
+        passages=passages or 0,
+        pending=sum(count for state, count in counts.items() if state not in _SETTLED),
+        failed=counts.get(DocumentState.FAILED, 0), embedder=edition.embedder if edition else None,
+        created_at=kb.created_at, changed_at=changed, expires_at=kb.expires_at, version=kb.version,
+    )  # fmt: skip
+
+
+@router.get("", summary="List knowledge bases")
+def list_kbs(access: Reader) -> Page[KbOut]:
+    kbs = access.session.scalars(access.scope.select(Kb).order_by(func.lower(Kb.name)))
+    return Page(items=[kb_out(access, kb) for kb in kbs])
+
+
+@router.post("", status_code=201, summary="Create a knowledge base")
+def create(body: KbIn, access: EditorWrite, request: Request) -> KbOut:
+    """A throw-away knowledge base vanishes by itself; its name need not be free."""
+    if access.scope.kb_ids is not None:
+        raise Refused("name", "This key reaches single knowledge bases only and cannot create one.")
+    idempotency = Idempotency(request, access.session, access.caller, body.model_dump_json())
+    if earlier := idempotency.earlier():
+        return KbOut.model_validate_json(earlier)
+    settings = access.workshop.settings
+    lives = timedelta(hours=settings.throwaway_hours) if body.throwaway else None
+    kb = create_kb(access.session, access.team.id, body.name, body.description, access.workshop.embedders.name, lives)
+    access.session.flush()
+    out = kb_out(access, kb)
+    idempotency.keep(out.model_dump_json())
+    access.session.commit()
+    return out
+
+
+@router.get("/{kb}", summary="Show a knowledge base")
+def show(kb: str, access: Reader, response: Response) -> KbOut:
+    found = access.scope.kb(kb)
+    response.headers["ETag"] = f'"{found.version}"'
+    return kb_out(access, found)
+
+
+@router.patch("/{kb}", summary="Rename or describe a knowledge base")
+def change(kb: str, body: KbChange, access: EditorWrite, request: Request, response: Response) -> KbOut:
+    """Takes If-Match with the ETag that showing it gave."""
+    found = access.scope.kb(kb)
+    check_version(request, found.version)
+    if body.name is not None and body.name.lower() != found.name.lower():
+        taken = access.scope.select(Kb).where(func.lower(Kb.name) == body.name.lower(), Kb.id != found.id)
+        if access.session.scalar(taken):
+            raise Refused("name", f"There is a knowledge base named {body.name!r} already. Choose another name.")
+    found.name = body.name if body.name is not None else found.name
+    found.description = body.description if body.description is not None else found.description
+    found.version += 1
+    access.session.commit()
+    response.headers["ETag"] = f'"{found.version}"'
+    return kb_out(access, found)
+
+
+@router.delete("/{kb}", status_code=204, summary="Delete a knowledge base")
+def remove(kb: str, access: EditorWrite) -> None:
+    """Its documents, conversations and index go with it."""
+    found = access.scope.kb(kb)
+    edition_id, kb_id = found.edition_id, found.id
+    access.session.delete(found)
+    access.session.commit()
+    access.workshop.editions.forget(edition_id)
+    access.workshop.changes.tell(kb_id)
+
+
+@router.get("/{kb}/events", summary="Watch documents move", response_class=StreamingResponse)
+async def watch(kb: str, access: Reader) -> StreamingResponse:
+    """Server-Sent Events: `document` with a document that moved, `removed` with the id of one that is gone, `kb` with the
+    whole. The stream begins with every document that is not settled."""
+    found = access.scope.kb(kb)
+    kb_id = found.id
+    access.session.rollback()
+    return StreamingResponse(
+        _changes(access, kb_id), media_type="text/event-stream", headers={"Cache-Control": "no-store"}
+    )
+
+
+async def _changes(access: Access, kb_id: str) -> AsyncIterator[str]:
+    seen: dict[str, tuple[object, ...]] = {}
+    first = True
+    with access.workshop.changes.listen(kb_id) as woken:
+        while True:
+            woken.clear()
+            messages, alive = await asyncio.to_thread(_look, access, kb_id, seen, first)
+            first = False
+            for message in messages:
+                yield message
+            if not alive or access.workshop.stopping:
+                return
+            # Changes come in bursts; a short pause makes one message of many.
+            await asyncio.sleep(0.15)
+            try:
+                await asyncio.wait_for(woken.wait(), timeout=15)
+            except TimeoutError:
+                yield ": still here\n\n"
+
+
+def _look(access: Access, kb_id: str, seen: dict[str, tuple[object, ...]], first: bool) -> tuple[list[str], bool]:
+    """The messages for what changed since the last look, and whether the knowledge base still is."""
+    with access.workshop.sessions() as session:
+        narrowed = Access(
+            access.caller, access.team, access.role, session, type(access.scope)(session, access.team.id, access.scope.kb_ids),
+            access.workshop, access.request_id,
+        )  # fmt: skip
+        kb = session.scalar(narrowed.scope.select(Kb).where(Kb.id == kb_id))
+        if kb is None:
+            return [], False
+        messages: list[str] = []
+        rows = session.execute(
+            select(Document.id, Document.state, Document.progress, Document.version, Document.changed_at).where(
+                Document.kb_id == kb_id
+            )
+        ).tuples()
+        now_there = {row[0]: tuple(row[1:]) for row in rows}
+        moved = [key for key, mark in now_there.items() if seen.get(key) != mark]
+        if first:
+            moved = [key for key in moved if now_there[key][0] not in _SETTLED]
+        for start in range(0, len(moved), 500):
+            chosen = moved[start : start + 500]
+            for document in session.scalars(select(Document).where(Document.id.in_(chosen))):
+                messages.append(sse("document", document_out(session, document)))
+        messages += [f'event: removed\ndata: {{"id": "{key}"}}\n\n' for key in seen.keys() - now_there.keys()]
+        changed = moved or seen.keys() - now_there.keys()
+        seen.clear()
+        seen.update(now_there)
+        if changed or first:
+            messages.append(sse("kb", kb_out(narrowed, kb)))
+        return messages, True

@@ -1,0 +1,116 @@
+"""Problem details (RFC 9457): every error as one shape, with a stable type and what to do."""
+
+from __future__ import annotations
+
+import http
+
+import structlog
+from fastapi import FastAPI, Request
+from fastapi.exceptions import RequestValidationError
+from fastapi.responses import JSONResponse
+from sqlalchemy.exc import IntegrityError
+from starlette.exceptions import HTTPException
+
+from fontanel.records.scope import NotInScope
+from fontanel.schemas import Problem
+from fontanel.work.documents import Refused
+
+log = structlog.get_logger()
+
+#: Every type of problem: its stable name -> status and title. Documented in docs/problems.md.
+PROBLEMS: dict[str, tuple[int, str]] = {
+    "not-signed-in": (401, "Nobody is signed in"),
+    "wrong-password": (401, "Wrong e-mail or password"),
+    "not-allowed": (403, "Not allowed"),
+    "cross-site": (403, "Request from another site"),
+    "not-found": (404, "Not found"),
+    "method-not-allowed": (405, "Method not allowed"),
+    "conflict": (409, "Conflict"),
+    "changed-meanwhile": (412, "Changed meanwhile"),
+    "too-large": (413, "Too large"),
+    "invalid": (422, "Not valid"),
+    "too-many-attempts": (429, "Too many attempts"),
+    "internal": (500, "Something went wrong inside the service"),
+}
+
+
+class ProblemError(Exception):
+    """Raised anywhere in the service to answer with a problem. `kind` is a key of `PROBLEMS`."""
+
+    def __init__(
+        self,
+        kind: str,
+        detail: str,
+        *,
+        field: str | None = None,
+        advice: str | None = None,
+        headers: dict[str, str] | None = None,
+    ) -> None:
+        super().__init__(detail)
+        self.kind = kind
+        self.detail = detail
+        self.field = field
+        self.advice = advice
+        self.headers = headers
+
+
+def problem(
+    kind: str, detail: str, request_id: str | None, field: str | None = None, advice: str | None = None
+) -> Problem:
+    status, title = PROBLEMS[kind]
+    return Problem(
+        type=f"urn:fontanel:problem:{kind}", title=title, status=status, detail=detail, field=field, advice=advice,
+        request_id=request_id,
+    )  # fmt: skip
+
+
+def reply(request: Request, error: ProblemError) -> JSONResponse:
+    found = problem(error.kind, error.detail, request.state.request_id, error.field, error.advice)
+    return JSONResponse(
+        found.model_dump(), status_code=found.status, media_type="application/problem+json", headers=error.headers
+    )
+
+
+def install(app: FastAPI) -> None:
+    """Have every kind of failure answered as a problem."""
+
+    @app.exception_handler(ProblemError)
+    def on_problem(request: Request, error: ProblemError) -> JSONResponse:
+        return reply(request, error)
+
+    @app.exception_handler(NotInScope)
+    def on_not_in_scope(request: Request, error: NotInScope) -> JSONResponse:
+        advice = f"List what there is, or check the {error.noun}'s id."
+        return reply(request, ProblemError("not-found", str(error), advice=advice))
+
+    @app.exception_handler(Refused)
+    def on_refused(request: Request, error: Refused) -> JSONResponse:
+        return reply(request, ProblemError("invalid", str(error), field=error.field))
+
+    @app.exception_handler(RequestValidationError)
+    def on_invalid(request: Request, error: RequestValidationError) -> JSONResponse:
+        first = error.errors()[0]
+        field = ".".join(str(part) for part in first["loc"] if part not in ("body", "query", "path", "header"))
+        return reply(
+            request, ProblemError("invalid", f"{field or 'The request'}: {first['msg']}.", field=field or None)
+        )
+
+    @app.exception_handler(IntegrityError)
+    def on_conflict(request: Request, error: IntegrityError) -> JSONResponse:
+        log.info("integrity", error=str(error.orig))
+        return reply(
+            request, ProblemError("conflict", "Something of that name was made at the same moment. Try again.")
+        )
+
+    @app.exception_handler(HTTPException)
+    def on_http(request: Request, error: HTTPException) -> JSONResponse:
+        kinds = {status: kind for kind, (status, _) in reversed(PROBLEMS.items())}
+        kind = kinds.get(error.status_code, "invalid" if error.status_code < 500 else "internal")
+        detail = error.detail if isinstance(error.detail, str) else http.HTTPStatus(error.status_code).phrase
+        return reply(request, ProblemError(kind, detail, headers=dict(error.headers or {})))
+
+    @app.exception_handler(Exception)
+    def on_failure(request: Request, error: Exception) -> JSONResponse:
+        log.error("request failed", request_id=request.state.request_id, exc_info=error)
+        detail = "The service could not finish this. The log has the details under the request id."
+        return reply(request, ProblemError("internal", detail))

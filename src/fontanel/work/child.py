@@ -1,0 +1,123 @@
+"""What runs inside a worker process: reads documents under limits, or embeds texts. Talks over stdin and stdout.
+
+A message is a length (4 bytes, big-endian), then JSON; vectors follow theirs as raw float32. The process ends when its
+parent does.
+"""
+
+from __future__ import annotations
+
+import ctypes
+import json
+import os
+import resource
+import signal
+import sys
+from dataclasses import asdict
+from pathlib import Path
+from typing import IO, Any
+
+
+def receive(stream: IO[bytes]) -> dict[str, Any] | None:
+    """The next message; None at the end of the stream."""
+    head = stream.read(4)
+    if len(head) < 4:
+        return None
+    message: dict[str, Any] = json.loads(stream.read(int.from_bytes(head, "big")))
+    return message
+
+
+def send(stream: IO[bytes], message: dict[str, Any]) -> None:
+    data = json.dumps(message).encode()
+    stream.write(len(data).to_bytes(4, "big") + data)
+    stream.flush()
+
+
+def die_with_parent() -> None:
+    """Ask the kernel to kill this process when its parent goes, even by `kill -9` (Linux)."""
+    if sys.platform == "linux":
+        ctypes.CDLL(None).prctl(1, signal.SIGKILL)
+        if os.getppid() == 1:
+            sys.exit(1)
+
+
+def limit(memory_mb: int) -> None:
+    """Bound memory, forbid writing files and core dumps, lower the priority below the serving process."""
+    resource.setrlimit(resource.RLIMIT_AS, (memory_mb * 1024 * 1024, memory_mb * 1024 * 1024))
+    resource.setrlimit(resource.RLIMIT_FSIZE, (0, 0))
+    resource.setrlimit(resource.RLIMIT_CORE, (0, 0))
+    os.nice(5)
+
+
+def read_documents(requests: IO[bytes], replies: IO[bytes], embedder: Path, memory_mb: int) -> None:
+    from fontanel.core.embedding import estimate_tokens
+    from fontanel.core.reading import ReadingFailed, detect_media_type, read
+    from fontanel.core.splitting import SplitSettings, split
+
+    count_tokens = estimate_tokens
+    if (embedder / "tokenizer.json").is_file():
+        from tokenizers import Tokenizer
+
+        tokenizer = Tokenizer.from_file(str(embedder / "tokenizer.json"))
+        tokenizer.no_padding()
+        tokenizer.no_truncation()
+
+        def count_tokens(texts: Any) -> list[int]:
+            return [len(item.ids) for item in tokenizer.encode_batch_fast(list(texts), add_special_tokens=False)]
+
+    limit(memory_mb)
+    while request := receive(requests):
+        try:
+            data = Path(request["path"]).read_bytes()
+            media_type = detect_media_type(data, request["name"]) if data.strip(b"\0 \t\r\n") else None
+
+            def progress(done: int, total: int) -> None:
+                if done % 10 == 0 or done == total:
+                    send(replies, {"progress": [done, total]})
+
+            reading = read(data, request["name"], media_type, progress)
+            send(replies, {"stage": "splitting"})
+            passages = split(reading, SplitSettings(**request["settings"]), count_tokens)
+            reply = {
+                "reading": reading.to_dict(),
+                "media_type": media_type,
+                "passages": [asdict(passage) for passage in passages],
+            }
+        except ReadingFailed as failure:
+            reply = {"code": failure.code, "error": str(failure)}
+        except (MemoryError, RecursionError):
+            reply = {
+                "code": "too_large",
+                "error": "Reading the file takes more memory than is allowed. Add it in smaller parts.",
+            }
+        except Exception as error:  # whatever a parser stumbles over fails this document alone
+            reply = {
+                "code": "damaged",
+                "error": f"The file cannot be read ({type(error).__name__}). Save it again and add it anew.",
+            }
+        send(replies, reply)
+
+
+def embed_texts(requests: IO[bytes], replies: IO[bytes], embedder: Path, threads: int) -> None:
+    from fontanel.core.embedding import OnnxEmbedder
+
+    model = OnnxEmbedder(embedder, threads=threads)
+    os.nice(5)
+    while request := receive(requests):
+        vectors = model.embed(request["texts"])
+        send(replies, {"rows": len(vectors), "columns": vectors.shape[1], "name": model.name})
+        replies.write(vectors.tobytes())
+        replies.flush()
+
+
+def main() -> None:
+    kind, embedder, number = sys.argv[1:4]
+    die_with_parent()
+    signal.signal(signal.SIGINT, signal.SIG_IGN)
+    requests, replies = sys.stdin.buffer, os.fdopen(os.dup(sys.stdout.fileno()), "wb")
+    # A parser that prints must not disturb the replies.
+    os.dup2(sys.stderr.fileno(), sys.stdout.fileno())
+    {"read": read_documents, "embed": embed_texts}[kind](requests, replies, Path(embedder), int(number))
+
+
+if __name__ == "__main__":
+    main()

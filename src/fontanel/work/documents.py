@@ -1,0 +1,177 @@
+"""Documents added, tagged and deleted; knowledge bases created and deleted."""
+
+from __future__ import annotations
+
+import re
+import unicodedata
+from collections.abc import Mapping
+from dataclasses import dataclass
+from datetime import timedelta
+from pathlib import PurePosixPath
+
+from sqlalchemy import delete, func, select
+from sqlalchemy.orm import Session
+
+from fontanel.core.analysis import ANALYSER_VERSION
+from fontanel.core.splitting import SplitSettings
+from fontanel.records.ids import new_id, slug_of
+from fontanel.records.tables import (
+    Document,
+    DocumentState,
+    DocumentTag,
+    Edition,
+    Job,
+    Kb,
+    PassageRow,
+    Revision,
+    Segment,
+    Tombstone,
+    now,
+)
+from fontanel.work.ingest import retire_passages
+from fontanel.work.queue import add_job
+
+_TAG = re.compile(r"^[\w.-]{1,60}$")
+_MOST_TAGS = 32
+
+
+class Refused(ValueError):
+    """What was asked for cannot be taken as it is. `field` names the part at fault."""
+
+    def __init__(self, field: str, message: str) -> None:
+        super().__init__(message)
+        self.field = field
+
+
+@dataclass(frozen=True, slots=True)
+class Added:
+    """What adding bytes under a name did: a new document, a new revision, or nothing since the bytes are the same."""
+
+    document: Document
+    outcome: str
+    job: Job | None
+
+
+def document_name(raw: str) -> str:
+    """A safe name: relative, with forward slashes, without anything that would lead out of a folder. Raises Refused."""
+    name = unicodedata.normalize("NFC", raw).replace("\\", "/")
+    name = "".join(c for c in name if c.isprintable())
+    parts = [part.strip() for part in name.split("/") if part.strip() not in ("", ".", "..")]
+    clean = "/".join(parts)
+    if not clean or len(clean) > 400:
+        raise Refused("name", f"{raw[:80]!r} cannot be a document's name. Give one of 1 to 400 characters.")
+    return clean
+
+
+def check_tags(tags: Mapping[str, str]) -> dict[str, str]:
+    """Tags fit to be kept. Raises Refused."""
+    if len(tags) > _MOST_TAGS:
+        raise Refused("tags", f"A document can have {_MOST_TAGS} tags; {len(tags)} were given.")
+    for tag, value in tags.items():
+        if not _TAG.match(tag):
+            raise Refused("tags", f"{tag[:60]!r} cannot be a tag's name. Use letters, digits, '.', '_' and '-'.")
+        if not value or len(value) > 200:
+            raise Refused("tags", f"The value of the tag {tag!r} must have 1 to 200 characters.")
+    return dict(tags)
+
+
+def create_kb(
+    session: Session, team_id: str, name: str, description: str, embedder: str | None, lives: timedelta | None = None
+) -> Kb:
+    """A knowledge base with its first edition. Raises Refused when the team has one of that name."""
+    slug = base = slug_of(name)
+    if session.scalar(select(Kb.id).where(Kb.team_id == team_id, func.lower(Kb.name) == name.lower())):
+        raise Refused("name", f"There is a knowledge base named {name!r} already. Choose another name.")
+    number = 1
+    while session.scalar(select(Kb.id).where(Kb.team_id == team_id, Kb.slug == slug)):
+        number += 1
+        slug = f"{base}-{number}"
+    kb = Kb(
+        id=new_id("kb"), team_id=team_id, slug=slug, name=name, description=description, edition_id=new_id("ed"),
+        expires_at=now() + lives if lives else None,
+    )  # fmt: skip
+    session.add(kb)
+    session.flush()
+    split = SplitSettings()
+    settings = {
+        "target_tokens": split.target_tokens,
+        "least_tokens": split.least_tokens,
+        "analyser": ANALYSER_VERSION,
+    }
+    session.add(Edition(id=kb.edition_id, team_id=team_id, kb_id=kb.id, embedder=embedder, settings=settings))
+    return kb
+
+
+def add_document(session: Session, kb: Kb, name: str, sha256: str, size: int, tags: Mapping[str, str] | None) -> Added:
+    """A new document, a new revision of the document of that name, or nothing when its bytes are the same."""
+    document = session.scalar(select(Document).where(Document.kb_id == kb.id, Document.name == name))
+    if document is not None:
+        latest = session.get(Revision, document.latest_revision_id)
+        if tags is not None and tags != document.tags:
+            set_tags(session, document, tags)
+        if latest is not None and latest.sha256 == sha256 and document.state != DocumentState.FAILED:
+            return Added(document, "unchanged", None)
+        number = 1 + (
+            session.scalar(select(func.max(Revision.number)).where(Revision.document_key == document.key)) or 0
+        )
+        outcome = "revised"
+    else:
+        title = PurePosixPath(name).stem
+        document = Document(
+            id=new_id("doc"), team_id=kb.team_id, kb_id=kb.id, name=name, title=title, state=DocumentState.WAITING,
+            latest_revision_id="", tags={},
+        )  # fmt: skip
+        session.add(document)
+        session.flush()
+        set_tags(session, document, tags or {})
+        number, outcome = 1, "added"
+    revision = Revision(
+        id=new_id("rev"), team_id=kb.team_id, document_key=document.key, number=number, sha256=sha256, size=size,
+        warnings=[], seconds={},
+    )  # fmt: skip
+    session.add(revision)
+    session.flush()
+    document.latest_revision_id = revision.id
+    document.state, document.progress = DocumentState.WAITING, None
+    document.error = document.error_code = None
+    document.changed_at = now()
+    document.version += 1
+    return Added(document, outcome, add_job(session, document, revision.id))
+
+
+def retry_document(session: Session, document: Document) -> Job:
+    """Read a document's latest revision once more."""
+    document.state, document.progress, document.error, document.error_code = DocumentState.WAITING, None, None, None
+    document.changed_at = now()
+    return add_job(session, document, document.latest_revision_id)
+
+
+def set_tags(session: Session, document: Document, tags: Mapping[str, str]) -> None:
+    document.tags = dict(tags)
+    document.version += 1
+    session.execute(delete(DocumentTag).where(DocumentTag.document_key == document.key))
+    session.add_all(
+        DocumentTag(document_key=document.key, tag=tag, value=value, kb_id=document.kb_id, team_id=document.team_id)
+        for tag, value in tags.items()
+    )
+
+
+def delete_document(session: Session, kb: Kb, document: Document) -> None:
+    """Remove a document with its revisions; its passages leave the index in the same transaction."""
+    retire_passages(session, kb.edition_id, document)
+    session.delete(document)
+
+
+def reindex_all(session: Session, edition_id: str) -> int:
+    """Queue every document of an edition for indexing from scratch, since its files are lost or damaged."""
+    edition = session.get(Edition, edition_id)
+    if edition is None:
+        return 0
+    for table in (PassageRow, Segment, Tombstone):
+        session.execute(delete(table).where(table.edition_id == edition_id))
+    documents = session.scalars(
+        select(Document).where(Document.kb_id == edition.kb_id, Document.state != DocumentState.FAILED)
+    ).all()
+    for document in documents:
+        retry_document(session, document)
+    return len(documents)

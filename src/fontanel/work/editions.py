@@ -1,0 +1,204 @@
+"""Editions on disk and in memory: segments written, named in a transaction, opened as snapshots, merged and swept."""
+
+from __future__ import annotations
+
+import shutil
+import threading
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass
+from pathlib import Path
+from typing import TypeVar
+
+import numpy as np
+import structlog
+from sqlalchemy import delete, select
+from sqlalchemy.orm import Session
+
+from fontanel.core.index import (
+    Snapshot,
+    VectorSegment,
+    WordsSegment,
+    merge_vectors,
+    merge_words,
+    write_vectors,
+    write_words,
+)
+from fontanel.records.database import Sessions, writing
+from fontanel.records.ids import new_id
+from fontanel.records.tables import Edition, Segment, Tombstone
+from fontanel.work.faults import fault
+
+log = structlog.get_logger()
+
+S = TypeVar("S", WordsSegment, VectorSegment)
+
+#: This many segments of like size are merged into one.
+_MERGE_AT = 8
+
+
+@dataclass(slots=True)
+class _Open:
+    """An edition's open segment files by id, and the snapshot over them."""
+
+    words: dict[str, WordsSegment]
+    vectors: dict[str, VectorSegment]
+    snapshot: Snapshot
+
+
+class Editions:
+    """The editions of one data directory. There is one writer at a time for each; readers take snapshots."""
+
+    def __init__(self, directory: Path, sessions: Sessions) -> None:
+        self._directory = directory
+        self._sessions = sessions
+        self._open: dict[str, _Open] = {}
+        self._lock = threading.Lock()
+        self._writers: dict[str, threading.Lock] = {}
+        directory.mkdir(parents=True, exist_ok=True)
+
+    def writer(self, edition_id: str) -> threading.Lock:
+        """The lock that a writer of the edition holds from reading its segments to the commit."""
+        with self._lock:
+            return self._writers.setdefault(edition_id, threading.Lock())
+
+    def snapshot(self, edition_id: str) -> Snapshot:
+        """What a search sees now."""
+        with self._lock:
+            found = self._open.get(edition_id)
+        return found.snapshot if found else self.refresh(edition_id)
+
+    def path(self, edition_id: str, segment_id: str) -> Path:
+        return self._directory / edition_id / segment_id
+
+    def write(self, session: Session, edition: Edition, segment: WordsSegment | VectorSegment) -> None:
+        """Write a segment's file and name it in the session's transaction; the caller commits, then refreshes."""
+        kind = "words" if isinstance(segment, WordsSegment) else "vectors"
+        row = Segment(id=new_id(kind), team_id=edition.team_id, edition_id=edition.id, kind=kind, passages=len(segment))
+        path = self.path(edition.id, row.id)
+        path.parent.mkdir(exist_ok=True)
+        if isinstance(segment, WordsSegment):
+            write_words(path, segment)
+        else:
+            write_vectors(path, segment)
+        fault("segment_written")
+        session.add(row)
+
+    def refresh(self, edition_id: str) -> Snapshot:
+        """Open what the records name now, and serve searches from it."""
+        with self._lock:
+            before = self._open.get(edition_id)
+            with self._sessions() as session:
+                rows = session.scalars(select(Segment).where(Segment.edition_id == edition_id)).all()
+                dead = session.scalars(select(Tombstone.passage_id).where(Tombstone.edition_id == edition_id)).all()
+            words: dict[str, WordsSegment] = {}
+            vectors: dict[str, VectorSegment] = {}
+            for row in rows:
+                path = self.path(edition_id, row.id)
+                if row.kind == "words":
+                    held = before.words.get(row.id) if before else None
+                    words[row.id] = held or WordsSegment.open(path)
+                else:
+                    kept = before.vectors.get(row.id) if before else None
+                    vectors[row.id] = kept or VectorSegment.open(path)
+            snapshot = Snapshot(list(words.values()), list(vectors.values()), np.array(sorted(dead), dtype=np.int64))
+            self._open[edition_id] = _Open(words, vectors, snapshot)
+            return snapshot
+
+    def forget(self, edition_id: str) -> None:
+        """Drop an edition whose records are gone, with its files."""
+        with self._lock:
+            self._open.pop(edition_id, None)
+            self._writers.pop(edition_id, None)
+        shutil.rmtree(self._directory / edition_id, ignore_errors=True)
+
+    def merge(self, edition_id: str) -> bool:
+        """Merge segments of like size when there are many; return whether there was something to do."""
+        with self.writer(edition_id):
+            self.snapshot(edition_id)
+            with self._lock:
+                opened = self._open[edition_id]
+            words = _crowded(opened.words)
+            vectors = _crowded(opened.vectors)
+            if not words and not vectors:
+                return False
+            living = opened.snapshot.living
+            # The heavy part comes before the transaction, which holds up everyone else who writes.
+            replacements: list[tuple[list[str], WordsSegment | VectorSegment]] = []
+            if words:
+                merged = merge_words([s for _, s in words], [living(s.passage_ids) for _, s in words])
+                replacements.append(([key for key, _ in words], merged))
+            if vectors:
+                joined = merge_vectors([s for _, s in vectors], [living(s.passage_ids) for _, s in vectors])
+                replacements.append(([key for key, _ in vectors], joined))
+            with writing(self._sessions) as session:
+                edition = session.get(Edition, edition_id)
+                if edition is None:
+                    return False
+                for old, segment in replacements:
+                    self._replace(session, edition, old, segment)
+                fault("merge_written")
+                session.commit()
+            self.refresh(edition_id)
+            self._drop_tombstones(edition_id)
+            for old, _ in replacements:
+                for key in old:
+                    self.path(edition_id, key).unlink(missing_ok=True)
+            log.info("segments merged", edition=edition_id, words=len(words), vectors=len(vectors))
+            return True
+
+    def _replace(
+        self, session: Session, edition: Edition, old: Sequence[str], merged: WordsSegment | VectorSegment
+    ) -> None:
+        session.execute(delete(Segment).where(Segment.id.in_(old)))
+        if len(merged):
+            self.write(session, edition, merged)
+
+    def _drop_tombstones(self, edition_id: str) -> None:
+        """Tombstones of passages that no segment holds any more have done their work."""
+        with self._lock:
+            opened = self._open[edition_id]
+        segments: list[WordsSegment | VectorSegment] = [*opened.words.values(), *opened.vectors.values()]
+        held = (
+            np.concatenate([segment.passage_ids for segment in segments]) if segments else np.zeros(0, dtype=np.int64)
+        )
+        with writing(self._sessions) as session:
+            dead = np.array(
+                session.scalars(select(Tombstone.passage_id).where(Tombstone.edition_id == edition_id)).all(),
+                dtype=np.int64,
+            )
+            done = [int(passage) for passage in dead[~np.isin(dead, held)]]
+            for start in range(0, len(done), 500):
+                session.execute(
+                    delete(Tombstone).where(
+                        Tombstone.edition_id == edition_id, Tombstone.passage_id.in_(done[start : start + 500])
+                    )
+                )
+            session.commit()
+
+    def sweep(self, on_lost: Callable[[str], None]) -> None:
+        """At start: remove files that no record names, and report editions that miss a file."""
+        with self._sessions() as session:
+            named: dict[str, set[str]] = {edition: set() for edition in session.scalars(select(Edition.id))}
+            for row in session.scalars(select(Segment)):
+                named.setdefault(row.edition_id, set()).add(row.id)
+        for folder in self._directory.iterdir():
+            if folder.name not in named:
+                shutil.rmtree(folder, ignore_errors=True)
+                continue
+            for file in folder.iterdir():
+                if file.name not in named[folder.name]:
+                    file.unlink()
+        for edition_id, segments in named.items():
+            if any(not self.path(edition_id, segment).exists() for segment in segments):
+                on_lost(edition_id)
+
+
+def _crowded(segments: dict[str, S]) -> list[tuple[str, S]]:
+    """The smallest tier with too many segments. A tier is a power of four of the number of passages."""
+    tiers: dict[int, list[tuple[str, S]]] = {}
+    for key, segment in segments.items():
+        tiers.setdefault(max(len(segment), 1).bit_length() // 2, []).append((key, segment))
+    for tier in sorted(tiers):
+        if len(tiers[tier]) >= _MERGE_AT:
+            return tiers[tier]
+    return []

@@ -1,0 +1,85 @@
+"""The job queue in the database: what is to be read and embedded, and how far it is."""
+
+from __future__ import annotations
+
+from datetime import timedelta
+
+from sqlalchemy import func, select, update
+from sqlalchemy.orm import Session
+
+from fontanel.records.database import Sessions, writing
+from fontanel.records.ids import new_id
+from fontanel.records.tables import Document, DocumentState, Job, JobStage, JobState, now
+
+#: How often a job is tried when its worker died, before the document counts as failed.
+MOST_ATTEMPTS = 3
+
+
+def add_job(session: Session, document: Document, revision_id: str) -> Job:
+    """Queue a revision for reading. Jobs of older revisions of the document that have not begun are dropped."""
+    session.execute(
+        update(Job)
+        .where(Job.document_key == document.key, Job.state == JobState.WAITING)
+        .values(state=JobState.DONE, error="replaced by a newer revision", changed_at=now())
+    )
+    job = Job(
+        id=new_id("job"), team_id=document.team_id, kb_id=document.kb_id, document_key=document.key,
+        revision_id=revision_id, stage=JobStage.READ, state=JobState.WAITING,
+    )  # fmt: skip
+    session.add(job)
+    return job
+
+
+def claim(sessions: Sessions, stage: JobStage, limit: int = 1) -> list[Job]:
+    """Take waiting jobs of a stage, oldest first. Only one process works on a data directory, so no lease is needed."""
+    with sessions() as session:
+        # A look without the write lock first: most polls find nothing.
+        ready = select(Job.id).where(Job.state == JobState.WAITING, Job.stage == stage, Job.run_after <= now())
+        if session.scalar(ready.limit(1)) is None:
+            return []
+    with writing(sessions) as session:
+        jobs = list(
+            session.scalars(
+                select(Job)
+                .where(Job.state == JobState.WAITING, Job.stage == stage, Job.run_after <= now())
+                .order_by(Job.created_at, Job.id)
+                .limit(limit)
+            )
+        )
+        for job in jobs:
+            job.state = JobState.RUNNING
+            job.attempts += 1
+            job.changed_at = now()
+        session.commit()
+        return jobs
+
+
+def retry_later(session: Session, job: Job) -> None:
+    """Put a job back, to be tried again after a pause that doubles."""
+    job.state = JobState.WAITING
+    job.run_after = now() + timedelta(seconds=2**job.attempts)
+    job.changed_at = now()
+
+
+def recover(sessions: Sessions) -> int:
+    """At start: jobs that were running when the service ended wait again. Returns how many."""
+    with writing(sessions) as session:
+        running = list(session.scalars(select(Job).where(Job.state == JobState.RUNNING)))
+        for job in running:
+            job.state = JobState.WAITING
+            job.run_after = now()
+            # The end of the service is no fault of the document's, unless it comes back each time.
+            if job.attempts >= MOST_ATTEMPTS:
+                job.run_after = now() + timedelta(seconds=5)
+            document = session.get(Document, job.document_key)
+            if document is not None and job.stage == JobStage.READ:
+                document.state = DocumentState.WAITING
+                document.progress = None
+        session.commit()
+        return len(running)
+
+
+def waiting(session: Session) -> int:
+    """How many jobs wait or run."""
+    query = select(func.count()).select_from(Job).where(Job.state.in_([JobState.WAITING, JobState.RUNNING]))
+    return session.scalar(query) or 0

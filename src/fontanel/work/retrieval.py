@@ -1,0 +1,142 @@
+"""Retrieval over the records: a kb's snapshot searched, its hits joined with their documents."""
+
+from __future__ import annotations
+
+import threading
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+from pathlib import Path
+
+import numpy as np
+import numpy.typing as npt
+from sqlalchemy import func, select
+from sqlalchemy.orm import Session
+
+from fontanel.core.answering import EvidencePassage
+from fontanel.core.embedding import EmbedderMissing, OnnxEmbedder
+from fontanel.core.index import Candidate, Mode, Query, Snapshot
+from fontanel.core.splitting import Locator, Part
+from fontanel.records.scope import TeamScope
+from fontanel.records.tables import Document, DocumentTag, Kb, PassageRow, Revision
+
+
+class Embedders:
+    """The service's own embedder for questions. There is none when its directory holds no model."""
+
+    def __init__(self, directory: Path) -> None:
+        self._lock = threading.Lock()
+        self._model: OnnxEmbedder | None = None
+        self.problem: str | None = None
+        try:
+            self._model = OnnxEmbedder(directory, threads=2)
+        except EmbedderMissing as error:
+            self.problem = str(error)
+
+    @property
+    def name(self) -> str | None:
+        return self._model.name if self._model else None
+
+    def embed(self, embedder: str | None, texts: Sequence[str]) -> npt.NDArray[np.float32] | None:
+        """Vectors by the embedder of that name; None when the edition has none, or another than this service holds."""
+        if self._model is None or embedder != self._model.name:
+            return None
+        with self._lock:
+            return self._model.embed(texts)
+
+
+@dataclass(frozen=True, slots=True)
+class Hit:
+    """A passage found, with its document."""
+
+    candidate: Candidate
+    document: Document
+    passage: EvidencePassage
+
+
+class KbKnowledge:
+    """One knowledge base as answering sees it, within one session; also searches it for the search page.
+
+    `tags` narrows to documents with these tags, `documents` to these documents (ids or names).
+    """
+
+    def __init__(
+        self, scope: TeamScope, kb: Kb, snapshot: Snapshot, embedder: str | None, embedders: Embedders,
+        tags: Mapping[str, str] | None = None, documents: Sequence[str] | None = None,
+    ) -> None:  # fmt: skip
+        self._scope = scope
+        self._kb = kb
+        self._snapshot = snapshot
+        self._embedder = embedder
+        self._embedders = embedders
+        self._documents = self._filter(scope.session, tags or {}, documents)
+        self._idf: dict[str, float] = {}
+
+    def _filter(
+        self, session: Session, tags: Mapping[str, str], documents: Sequence[str] | None
+    ) -> npt.NDArray[np.int64] | None:
+        if not tags and not documents:
+            return None
+        query = self._scope.select(Document).where(Document.kb_id == self._kb.id)
+        if documents:
+            query = query.where(Document.id.in_(documents) | Document.name.in_(documents))
+        for tag, value in tags.items():
+            having = select(DocumentTag.document_key).where(
+                DocumentTag.kb_id == self._kb.id, DocumentTag.tag == tag, DocumentTag.value == value
+            )
+            query = query.where(Document.key.in_(having))
+        return np.array([document.key for document in session.scalars(query)], dtype=np.int64)
+
+    @property
+    def by_words(self) -> bool:
+        return self._embedder is None or self._embedders.name != self._embedder
+
+    def search(self, question: str, limit: int, mode: Mode = Mode.HYBRID, per_document: int = 3) -> list[Hit]:
+        vector = None
+        if mode != Mode.LEXICAL:
+            vectors = self.embed([question])
+            vector = None if vectors is None else vectors[0]
+        if vector is None:
+            mode = Mode.LEXICAL
+        found = self._snapshot.search(Query(question, vector, mode, limit, self._documents, per_document))
+        session = self._scope.session
+        rows = {
+            row.id: row
+            for row in session.scalars(
+                self._scope.select(PassageRow).where(PassageRow.id.in_([hit.passage_id for hit in found]))
+            )
+        }
+        keys = {row.document_key for row in rows.values()}
+        documents = {d.key: d for d in session.scalars(self._scope.select(Document).where(Document.key.in_(keys)))}
+        spoken = select(Revision.id, func.coalesce(Revision.language, "en")).where(
+            Revision.id.in_({row.revision_id for row in rows.values()})
+        )
+        languages: dict[str, str] = {key: language for key, language in session.execute(spoken).tuples()}
+        hits = []
+        for candidate in found:
+            row = rows.get(candidate.passage_id)
+            document = documents.get(row.document_key) if row else None
+            if row is None or document is None:
+                continue  # left between the snapshot and the look-up
+            passage = EvidencePassage(
+                row.id, document.id, row.revision_id, document.title, row.text, row.start, Locator.from_dict(row.locator),
+                candidate.match, candidate.similarity, row.context, tuple(Part(**part) for part in row.parts),
+                languages.get(row.revision_id, "en"), candidate.terms,
+            )  # fmt: skip
+            hits.append(Hit(candidate, document, passage))
+        return hits
+
+    # What `core.answering.Knowledge` asks for
+
+    def retrieve(self, question: str, limit: int) -> list[EvidencePassage]:
+        return [hit.passage for hit in self.search(question, limit, per_document=4)]
+
+    def terms(self, text: str) -> list[str]:
+        return self._snapshot.query_terms(text)
+
+    def idf(self, term: str) -> float:
+        if term not in self._idf:
+            self._idf[term] = self._snapshot.idf(term)
+        return self._idf[term]
+
+    def embed(self, texts: Sequence[str]) -> npt.NDArray[np.float32] | None:
+        return self._embedders.embed(self._embedder, texts)

@@ -1,0 +1,223 @@
+"""The workshop: everything of one data directory, opened together, with the threads that keep it going."""
+
+from __future__ import annotations
+
+import fcntl
+import os
+import threading
+import time
+from collections.abc import Callable
+from datetime import timedelta
+from functools import partial
+from pathlib import Path
+from typing import TextIO
+
+import structlog
+from sqlalchemy import delete, func, select
+
+from fontanel.core.index.files import SegmentDamaged
+from fontanel.records.blobs import BlobStore
+from fontanel.records.database import open_database, writing
+from fontanel.records.ids import hash_password, new_id, new_password
+from fontanel.records.tables import Edition, IdempotentReply, Kb, Person, Revision, SignIn, now
+from fontanel.records.vector_cache import VectorCache
+from fontanel.settings import Settings
+from fontanel.work.changes import Changes
+from fontanel.work.documents import reindex_all
+from fontanel.work.editions import Editions
+from fontanel.work.ingest import Ingest
+from fontanel.work.processes import Worker
+from fontanel.work.queue import recover
+from fontanel.work.retrieval import Embedders
+
+log = structlog.get_logger()
+
+#: Seconds that a blob is left alone, since the record that names it may be about to be written.
+_BLOB_GRACE = 3600.0
+
+
+class DataInUse(Exception):
+    """Another process serves this data directory."""
+
+
+class Workshop:
+    """Opens a data directory for this process alone. `start` begins the work, `stop` ends it; both return soon."""
+
+    def __init__(self, settings: Settings) -> None:
+        self.settings = settings
+        data = settings.data
+        data.mkdir(parents=True, exist_ok=True)
+        os.chmod(data, 0o700)
+        self._lock_file = _lock(data)
+        self.engine, self.sessions = open_database(data / "fontanel.db")
+        self.blobs = BlobStore(data / "blobs")
+        self.vectors = VectorCache(data / "vectors")
+        self.editions = Editions(data / "editions", self.sessions)
+        self.changes = Changes()
+        self.embedders = Embedders(settings.embedder_directory)
+        self.ingest = Ingest(
+            self.sessions, self.blobs, self.vectors, self.editions, self.changes, settings.read_seconds
+        )
+        self._stopping = threading.Event()
+        self._stopped = False
+        self._wake = threading.Condition()
+        self._generation = 0
+        self._threads: list[threading.Thread] = []
+        directory = settings.embedder_directory
+        self._readers = [Worker("read", directory, settings.read_memory_mb) for _ in range(settings.read_processes)]
+        self._embedder = Worker("embed", directory, settings.embed_threads)
+        self.operator_password: str | None = None
+
+    def start(self) -> None:
+        """Recover what the last run left, then start the threads."""
+        self.operator_password = self._create_operator()
+        recovered = recover(self.sessions)
+        if recovered:
+            log.info("jobs recovered", jobs=recovered)
+        self.editions.sweep(self._rebuild)
+        self._check_editions()
+        for number, worker in enumerate(self._readers):
+            self._thread(f"read-{number}", partial(self.ingest.read_one, worker))
+        name = self.embedders.name
+        if name is not None:
+            self._thread("embed", partial(self.ingest.embed_round, self._embedder, name))
+        thread = threading.Thread(target=self._keep_house, name="housekeeping", daemon=True)
+        thread.start()
+        self._threads.append(thread)
+
+    @property
+    def stopping(self) -> bool:
+        return self._stopping.is_set()
+
+    def begin_stop(self) -> None:
+        """Let go of everyone who listens for changes, so that a server can finish its open responses."""
+        self._stopping.set()
+        self.changes.tell_all()
+
+    def wake(self) -> None:
+        """Tell the threads that there may be work."""
+        with self._wake:
+            self._generation += 1
+            self._wake.notify_all()
+
+    def stop(self) -> None:
+        if self._stopped:
+            return
+        self._stopped = True
+        self._stopping.set()
+        self.wake()
+        self.changes.tell_all()
+        for worker in [*self._readers, self._embedder]:
+            worker.stop()
+        for thread in self._threads:
+            thread.join(timeout=10)
+        self.vectors.close()
+        self.engine.dispose()
+        self._lock_file.close()
+
+    def _thread(self, name: str, step: Callable[[], bool]) -> None:
+        def run() -> None:
+            while not self._stopping.is_set():
+                with self._wake:
+                    seen = self._generation
+                try:
+                    busy = step()
+                except Exception:
+                    if self._stopping.is_set():
+                        return
+                    log.exception("work step failed", thread=name)
+                    busy = False
+                if busy:
+                    self.wake()
+                    continue
+                with self._wake:
+                    if self._generation == seen and not self._stopping.is_set():
+                        # Jobs that wait for a pause to pass come up by themselves.
+                        self._wake.wait(timeout=1.0)
+
+        thread = threading.Thread(target=run, name=name, daemon=True)
+        thread.start()
+        self._threads.append(thread)
+
+    def _keep_house(self) -> None:
+        swept = 0.0
+        while not self._stopping.is_set():
+            try:
+                for worker in [*self._readers, self._embedder]:
+                    worker.end_if_idle(self.settings.idle_seconds)
+                self.remove_expired()
+                if time.monotonic() - swept > _BLOB_GRACE or not swept:
+                    swept = time.monotonic()
+                    self.sweep_blobs()
+            except Exception:
+                log.exception("housekeeping failed")
+            self._stopping.wait(5.0)
+
+    def remove_expired(self) -> None:
+        """Remove throw-away knowledge bases, sign-ins and kept replies whose time has come, and unused blobs with them."""
+        with self.sessions() as session:
+            due = select(Kb.id).where(Kb.expires_at <= now())
+            if session.scalar(due.limit(1)) is None:
+                return
+        with writing(self.sessions) as session:
+            session.execute(delete(SignIn).where(SignIn.expires_at <= now()))
+            session.execute(delete(IdempotentReply).where(IdempotentReply.created_at <= now() - timedelta(days=1)))
+            expired = [(kb.id, kb.edition_id) for kb in session.scalars(select(Kb).where(Kb.expires_at <= now()))]
+            session.execute(delete(Kb).where(Kb.id.in_([kb_id for kb_id, _ in expired])))
+            session.commit()
+        for kb_id, edition_id in expired:
+            self.editions.forget(edition_id)
+            self.changes.tell(kb_id)
+            log.info("throw-away knowledge base removed", kb=kb_id)
+
+    def sweep_blobs(self) -> None:
+        """Remove blobs that no revision names any more."""
+        with self.sessions() as session:
+            kept = set(session.scalars(select(Revision.sha256))) | set(session.scalars(select(Revision.reading)))
+        gone = self.blobs.sweep({sha for sha in kept if sha}, older_than=_BLOB_GRACE)
+        if gone:
+            log.info("blobs removed", blobs=gone)
+
+    def _create_operator(self) -> str | None:
+        """On the first start: an operator with a generated password, which is returned to be printed once."""
+        with writing(self.sessions) as session:
+            if session.scalar(select(func.count()).select_from(Person)):
+                return None
+            password = new_password()
+            session.add(
+                Person(
+                    id=new_id("person"), email="operator@localhost", name="Operator", operator=True,
+                    password_hash=hash_password(password),
+                )
+            )  # fmt: skip
+            session.commit()
+            return password
+
+    def _check_editions(self) -> None:
+        """Open every edition; one whose files are damaged is built again from blobs and cached vectors."""
+        with self.sessions() as session:
+            ids = session.scalars(select(Edition.id)).all()
+        for edition_id in ids:
+            try:
+                self.editions.refresh(edition_id)
+            except SegmentDamaged as error:
+                log.warning("edition damaged", edition=edition_id, error=str(error))
+                self._rebuild(edition_id)
+
+    def _rebuild(self, edition_id: str) -> None:
+        with writing(self.sessions) as session:
+            count = reindex_all(session, edition_id)
+            session.commit()
+        log.warning("edition is being rebuilt", edition=edition_id, documents=count)
+
+
+def _lock(data: Path) -> TextIO:
+    file = (data / "lock").open("w")
+    try:
+        fcntl.flock(file, fcntl.LOCK_EX | fcntl.LOCK_NB)
+    except BlockingIOError as error:
+        file.close()
+        raise DataInUse(
+            f"Another process serves {data}. Stop it first, or set FONTANEL_DATA to another directory."
+        ) from error
+    return file

@@ -1,0 +1,67 @@
+"""Write the asynchronous client from the synchronous one, so that the twins cannot drift apart: `make client`.
+
+A test fails when the file is not what this gives.
+"""
+
+from __future__ import annotations
+
+import re
+from pathlib import Path
+
+CLIENT = Path(__file__).parent.parent / "src" / "fontanel" / "client"
+
+#: What differs between the twins, as (pattern, replacement), applied in order.
+CHANGES = (
+    (r'"""The synchronous client\."""', '"""The asynchronous client: `Client`, awaited. Made from `_sync.py`; do not edit."""'),
+    (r"import time\nfrom collections\.abc import Iterator", "import asyncio\nimport time\nfrom collections.abc import AsyncIterator"),
+    (r"\bIterator\[", "AsyncIterator["),
+    (r"(?<!`)\bClient\b(?!\()", "AsyncClient"),
+    (r"httpx\.(?:Async)?Client\(", "httpx.AsyncClient("),
+    (r"httpx\.AsyncClient\b(?=\()", "httpx.AsyncClient"),
+    (r"    def __enter__", "    async def __aenter__"),
+    (r"    def __exit__", "    async def __aexit__"),
+    (r"    def (?=(?!__|_events|ask\b|use_team)\w)", "    async def "),
+    (r"    def _events", "    async def _events"),
+    (r"self\._http\.close\(\)", "await self._http.aclose()"),
+    (r"(?<!await )self\.close\(\)", "await self.close()"),
+    (r"call\.read\(self\._exchange\(request\)\.content\)", "call.read((await self._exchange(request)).content)"),
+    (r"model_validate_json\(self\._exchange\(request\)\.content\)", "model_validate_json((await self._exchange(request)).content)"),
+    (r"return self\._exchange\(request\)\.content", "return (await self._exchange(request)).content"),
+    (r"self\._http\.send\(", "await self._http.send("),
+    (r"return self\._send\((.*)\)\.items", r"return (await self._send(\1)).items"),
+    (r"return self\._events\(call\) if stream else self\._send\(call\)", "return self._events(call) if stream else self._answer(call)"),
+    (r"(?<!await )(?<!else )self\._send\((?!call\))", "await self._send("),
+    (r"        await self\._send\(self\._calls\.(\w+)\((.*)\)\)\)\.items", r"(await self._send(self._calls.\1(\2))).items"),
+    (r"self\.wait_for_document\(kb", "await self.wait_for_document(kb"),
+    (r"found = self\.show_document", "found = await self.show_document"),
+    (r"time\.sleep", "await asyncio.sleep"),
+    (r"yield from page\.items", "for item in page.items:\n                yield item"),
+    (r"response\.read\(\)", "await response.aread()"),
+    (r"response\.close\(\)", "await response.aclose()"),
+    (r"for line in response\.iter_lines\(\)", "async for line in response.aiter_lines()"),
+)  # fmt: skip
+
+_ANSWER = """
+    async def _answer(self, call: Call[s.AnswerOut]) -> s.AnswerOut:
+        return await self._send(call)
+
+    async def _events("""
+
+
+def make(source: str) -> str:
+    """The asynchronous twin of the source of `_sync.py`."""
+    for pattern, replacement in CHANGES:
+        source = re.sub(pattern, replacement, source)
+    # `ask` itself stays a plain function: it gives a coroutine, or with `stream` an asynchronous iterator.
+    source = source.replace("    ) -> s.AnswerOut: ...", "    ) -> Awaitable[s.AnswerOut]: ...")
+    source = source.replace(") -> s.AnswerOut | AsyncIterator", ") -> Awaitable[s.AnswerOut] | AsyncIterator")
+    source = source.replace("import AsyncIterator,", "import AsyncIterator, Awaitable,")
+    return source.replace("\n    async def _events(", _ANSWER)
+
+
+def main() -> None:
+    (CLIENT / "_async.py").write_text(make((CLIENT / "_sync.py").read_text()))
+
+
+if __name__ == "__main__":
+    main()
