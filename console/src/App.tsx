@@ -1,0 +1,84 @@
+import { BrowserRouter, Navigate, Outlet, Route, Routes, useLocation } from "react-router";
+import type { Session } from "./api/client";
+import { Frame } from "./components/Frame";
+import { useLoad } from "./hooks/useLoad";
+import { SessionProvider, useSession } from "./hooks/useSession";
+import { DocumentPage } from "./pages/document/DocumentPage";
+import { AskTab } from "./pages/kb/AskTab";
+import { DocumentsTab } from "./pages/kb/DocumentsTab";
+import { KbPage } from "./pages/kb/KbPage";
+import { SearchTab } from "./pages/kb/SearchTab";
+import { SettingsTab } from "./pages/kb/SettingsTab";
+import { KbsPage } from "./pages/kbs/KbsPage";
+import { SignInPage } from "./pages/sign-in/SignInPage";
+import { TeamPage } from "./pages/team/TeamPage";
+import { TeamsPage } from "./pages/teams/TeamsPage";
+
+export function App() {
+  return (
+    <BrowserRouter>
+      <Routes>
+        <Route path="/sign-in" element={<SignInPage />} />
+        <Route element={<SignedIn />}>
+          <Route element={<Frame />}>
+            <Route index element={<Home />} />
+            <Route path="/teams" element={<TeamsPage />} />
+            <Route path="/t/:team" element={<OwnTeam />}>
+              <Route index element={<Navigate to="kbs" replace />} />
+              <Route path="kbs" element={<KbsPage />} />
+              <Route path="team" element={<TeamPage />} />
+              <Route path="kbs/:kb" element={<KbPage />}>
+                <Route index element={<Navigate to="documents" replace />} />
+                <Route path="documents" element={<DocumentsTab />} />
+                <Route path="search" element={<SearchTab />} />
+                <Route path="ask" element={<AskTab />} />
+                <Route path="settings" element={<SettingsTab />} />
+              </Route>
+              <Route path="kbs/:kb/documents/:document" element={<DocumentPage />} />
+            </Route>
+            <Route path="*" element={<Missing />} />
+          </Route>
+        </Route>
+      </Routes>
+    </BrowserRouter>
+  );
+}
+
+function SignedIn() {
+  const { data } = useLoad<Session>("/session");
+  if (!data) return null;
+  return (
+    <SessionProvider session={data}>
+      <Outlet />
+    </SessionProvider>
+  );
+}
+
+function Home() {
+  const session = useSession();
+  const first = session.teams[0];
+  if (first) return <Navigate to={`/t/${first.slug}/kbs`} replace />;
+  if (session.operator) return <Navigate to="/teams" replace />;
+  return <p className="py-16 text-center">You are in no team yet. Ask an owner to add you.</p>;
+}
+
+/** A team that the person does not belong to looks like one that does not exist. */
+function OwnTeam() {
+  const session = useSession();
+  const { pathname } = useLocation();
+  const slug = pathname.split("/")[2];
+  const member = session.teams.some((team) => team.slug === slug);
+  return member || (session.operator && pathname.endsWith("/team")) ? <Outlet /> : <Missing />;
+}
+
+export function Missing() {
+  return (
+    <div className="py-16 text-center">
+      <h1 className="text-2xl">There is nothing here</h1>
+      <p className="soft mt-2">The address is wrong, or it belongs to another team.</p>
+      <a className="btn btn-primary mt-6" href="/">
+        Go to your knowledge bases
+      </a>
+    </div>
+  );
+}

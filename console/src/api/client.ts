@@ -1,0 +1,115 @@
+/** Calls to the service. Types come from its OpenAPI description. */
+import type { components } from "../../types/schema";
+
+export type Schemas = components["schemas"];
+export type Kb = Schemas["KbOut"];
+export type Doc = Schemas["DocumentOut"];
+export type Session = Schemas["SessionOut"];
+export type Citation = Schemas["CitationOut"];
+export type Evidence = Schemas["EvidenceOut"];
+export type Answer = Schemas["AnswerOut"];
+export type Hit = Schemas["HitOut"];
+export type Problem = Schemas["Problem"];
+
+/** What the service refused, with what to do about it. */
+export class ProblemError extends Error {
+  constructor(readonly problem: Problem) {
+    super(problem.advice ? `${problem.detail} ${problem.advice}` : problem.detail);
+  }
+}
+
+const BASE = "/api/v1";
+const CONSOLE = { "X-Fontanel-Console": "1" };
+
+async function check(response: Response): Promise<Response> {
+  if (response.ok) return response;
+  let problem: Problem;
+  try {
+    problem = (await response.json()) as Problem;
+  } catch {
+    problem = { type: "about:blank", title: response.statusText, status: response.status, detail: response.statusText };
+  }
+  if (response.status === 401 && !location.pathname.startsWith("/sign-in")) {
+    location.assign(`/sign-in?next=${encodeURIComponent(location.pathname + location.search)}`);
+  }
+  throw new ProblemError(problem);
+}
+
+export async function send<T>(method: string, path: string, body?: unknown, headers: Record<string, string> = {}): Promise<T> {
+  const json: Record<string, string> = body === undefined ? {} : { "Content-Type": "application/json" };
+  const response = await check(
+    await fetch(BASE + path, {
+      method,
+      headers: { ...CONSOLE, ...json, ...headers },
+      body: body === undefined ? undefined : JSON.stringify(body),
+    }),
+  );
+  return (response.status === 204 ? undefined : await response.json()) as T;
+}
+
+export const get = <T>(path: string) => send<T>("GET", path);
+
+/** Send one file, reporting the share that has gone out. */
+export function upload(path: string, file: File, onShare: (share: number) => void): Promise<Schemas["AddedOut"]> {
+  return new Promise((resolve, reject) => {
+    const form = new FormData();
+    form.append("file", file);
+    form.append("name", file.webkitRelativePath || file.name);
+    const request = new XMLHttpRequest();
+    request.open("POST", BASE + path);
+    request.setRequestHeader("X-Fontanel-Console", "1");
+    request.upload.onprogress = (event) => event.lengthComputable && onShare(event.loaded / event.total);
+    request.onerror = () => reject(new Error(`${file.name} could not be sent. Is the service running?`));
+    request.onload = () => {
+      const answer: unknown = JSON.parse(request.responseText || "{}");
+      if (request.status < 300) resolve(answer as Schemas["AddedOut"]);
+      else reject(new ProblemError(answer as Problem));
+    };
+    request.send(form);
+  });
+}
+
+export type AskEvent =
+  | Schemas["StartEvent"]
+  | Schemas["EvidenceEvent"]
+  | Schemas["PieceEvent"]
+  | Schemas["CitationEvent"]
+  | Schemas["FinishEvent"]
+  | Schemas["ProblemEvent"];
+
+/** Ask, and hand on each event as it comes. */
+export async function ask(
+  path: string,
+  body: { question: string; conversation_id: string | null },
+  onEvent: (event: AskEvent) => void,
+  signal: AbortSignal,
+): Promise<void> {
+  const response = await check(
+    await fetch(BASE + path, {
+      method: "POST",
+      headers: { ...CONSOLE, "Content-Type": "application/json", Accept: "text/event-stream" },
+      body: JSON.stringify(body),
+      signal,
+    }),
+  );
+  const reader = response.body!.pipeThrough(new TextDecoderStream()).getReader();
+  let held = "";
+  for (;;) {
+    const { done, value } = await reader.read();
+    if (done) return;
+    held += value;
+    const parts = held.split("\n\n");
+    held = parts.pop() ?? "";
+    for (const part of parts) {
+      const data = part
+        .split("\n")
+        .filter((line) => line.startsWith("data:"))
+        .map((line) => line.slice(5).trimStart())
+        .join("\n");
+      if (!data) continue;
+      const event = JSON.parse(data) as AskEvent;
+      if (event.event === "problem") throw new ProblemError(event.problem);
+      onEvent(event);
+    }
+  }
+}

@@ -1,0 +1,97 @@
+import { type ReactNode, useState } from "react";
+import { Link, NavLink, Outlet, useNavigate } from "react-router";
+import { send } from "../api/client";
+import { useSession, useTeam } from "../hooks/useSession";
+
+export function Mark() {
+  return (
+    <svg viewBox="0 0 24 24" className="text-primary size-5" fill="none" stroke="currentColor" strokeWidth="2" strokeLinecap="round" aria-hidden>
+      <path d="M12 2v5.500M12 16.500V22M2 12h5.500M16.500 12H22" />
+      <path d="M12 8 16 12 12 16 8 12z" strokeLinejoin="round" />
+    </svg>
+  );
+}
+
+function Tab({ to, children }: { to: string; children: ReactNode }) {
+  return (
+    <NavLink
+      to={to}
+      className={({ isActive }) =>
+        `flex h-full items-center border-b-2 px-1 ${isActive ? "border-primary font-semibold" : "soft border-transparent"}`
+      }
+    >
+      {children}
+    </NavLink>
+  );
+}
+
+/** Remembers which of the two themes a person chose; the system's wish holds until then. */
+function ThemeButton() {
+  const dark = () => document.documentElement.dataset.theme === "night";
+  const [on, setOn] = useState(dark);
+  const flip = () => {
+    const theme = on ? "fog" : "night";
+    document.documentElement.dataset.theme = theme;
+    localStorage.setItem("theme", theme);
+    setOn(!on);
+  };
+  return (
+    <button type="button" className="soft hover:text-base-content cursor-pointer" onClick={flip}>
+      {on ? "Light" : "Dark"}
+    </button>
+  );
+}
+
+/** What stands around every page: the bar, and the page in a measure. */
+export function Frame() {
+  const session = useSession();
+  const team = useTeam();
+  const navigate = useNavigate();
+  const signOut = async () => {
+    await send("DELETE", "/session");
+    location.assign("/sign-in");
+  };
+  return (
+    <>
+      <header className="bg-base-100 border-base-300 border-b">
+        <div className="mx-auto flex min-h-13 max-w-[1216px] flex-wrap items-center gap-x-6 gap-y-1 px-4">
+          <Link to="/" className="flex items-center gap-2.5 font-semibold">
+            <Mark /> Fontanel
+          </Link>
+          <nav className="flex h-13 items-stretch gap-5" aria-label="Main">
+            {team.slug && <Tab to={`/t/${team.slug}/kbs`}>Knowledge bases</Tab>}
+            {team.slug && team.mayOwn && <Tab to={`/t/${team.slug}/team`}>Team</Tab>}
+            {session.operator && <Tab to="/teams">All teams</Tab>}
+          </nav>
+          <div className="ml-auto flex items-center gap-4">
+            {session.teams.length > 0 && team.slug && (
+              <label>
+                <span className="sr-only">Team</span>
+                <select
+                  className="select select-sm rounded-full"
+                  value={team.slug}
+                  onChange={(event) => navigate(`/t/${event.target.value}/kbs`)}
+                >
+                  {session.teams.map((item) => (
+                    <option key={item.slug} value={item.slug}>
+                      {item.name}
+                    </option>
+                  ))}
+                  {!session.teams.some((item) => item.slug === team.slug) && <option value={team.slug}>{team.name}</option>}
+                </select>
+              </label>
+            )}
+            <span className="soft hidden sm:inline">{session.name}</span>
+            <ThemeButton />
+            <button type="button" className="soft hover:text-base-content cursor-pointer" onClick={signOut}>
+              Sign out
+            </button>
+          </div>
+        </div>
+      </header>
+      <main className="mx-auto max-w-[1148px] px-4 py-6">
+        <Outlet />
+      </main>
+    </>
+  );
+}

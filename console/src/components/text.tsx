@@ -1,0 +1,72 @@
+import type { Doc, Schemas } from "../api/client";
+
+const MINUTE = 60_000;
+
+/** A time as people say it, with the exact one on hover. */
+export function Ago({ at }: { at: string | null | undefined }) {
+  if (!at) return <span className="soft">–</span>;
+  const then = new Date(at);
+  const passed = Date.now() - then.getTime();
+  let text = then.toLocaleDateString(undefined, { day: "numeric", month: "short", year: "numeric" });
+  if (passed < MINUTE) text = "just now";
+  else if (passed < 60 * MINUTE) text = `${Math.floor(passed / MINUTE)} min ago`;
+  else if (passed < 24 * 60 * MINUTE) text = `${Math.floor(passed / (60 * MINUTE))} h ago`;
+  return (
+    <time dateTime={at} title={then.toLocaleString()}>
+      {text}
+    </time>
+  );
+}
+
+export const count = (value: number | null | undefined) => (value == null ? "–" : value.toLocaleString("en"));
+
+export function size(bytes: number): string {
+  if (bytes < 1000) return `${bytes} B`;
+  if (bytes < 1_000_000) return `${(bytes / 1000).toFixed(1)} kB`;
+  return `${(bytes / 1_000_000).toFixed(1)} MB`;
+}
+
+export const percent = (share: number) => `${Math.round(share * 100)} %`;
+
+/** Page and headings of a passage, without the title once more. */
+export function place(title: string, locator: Schemas["LocatorOut"]): string {
+  const path = locator.heading_path.filter((heading) => heading !== title).join(" › ");
+  return [locator.page ? `page ${locator.page}` : "", path].filter(Boolean).join(" · ");
+}
+
+const STATES: Record<Doc["state"], { word: string; dot: string }> = {
+  waiting: { word: "waiting", dot: "bg-base-300" },
+  reading: { word: "reading", dot: "bg-primary" },
+  splitting: { word: "splitting", dot: "bg-primary" },
+  indexed_by_words: { word: "by words", dot: "bg-primary" },
+  indexed: { word: "indexed", dot: "bg-success" },
+  failed: { word: "failed", dot: "bg-error" },
+};
+
+/** A document's state: a dot and a word, a bar while a stage is under way, the reason when it failed. */
+export function State({ document }: { document: Doc }) {
+  const { word, dot } = STATES[document.state];
+  if (document.progress != null && document.state !== "failed") {
+    return (
+      <span className="flex items-center gap-2" data-state={document.state}>
+        <progress className="progress progress-primary w-24" value={document.progress} max={1} aria-label={word} />
+        {word} · {percent(document.progress)}
+      </span>
+    );
+  }
+  return (
+    <span className={`flex items-baseline gap-2 ${document.state === "failed" ? "text-error" : ""}`} data-state={document.state}>
+      <span className={`inline-block size-2 shrink-0 rounded-full ${dot}`} aria-hidden />
+      <span>{document.state === "failed" ? `failed: ${document.error}` : word}</span>
+    </span>
+  );
+}
+
+export function Failure({ message }: { message: string | null | undefined }) {
+  if (!message) return null;
+  return (
+    <p role="alert" className="text-error border-error my-3 border-l-2 pl-3">
+      {message}
+    </p>
+  );
+}

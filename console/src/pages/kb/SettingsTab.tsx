@@ -1,0 +1,62 @@
+import { type FormEvent, useState } from "react";
+import { useNavigate } from "react-router";
+import { type Kb, send } from "../../api/client";
+import { Failure } from "../../components/text";
+import { useTeam } from "../../hooks/useSession";
+import { useKb } from "./KbPage";
+
+export function SettingsTab() {
+  const team = useTeam();
+  const { kb, api } = useKb();
+  const navigate = useNavigate();
+  const [name, setName] = useState(kb.name);
+  const [description, setDescription] = useState(kb.description);
+  const [said, setSaid] = useState<string | null>(null);
+  const [error, setError] = useState<string | null>(null);
+  const attempt = (call: Promise<unknown>, then: () => void) =>
+    call.then(() => (setError(null), then())).catch((problem: Error) => setError(problem.message));
+  const save = (event: FormEvent) => {
+    event.preventDefault();
+    void attempt(send<Kb>("PATCH", api, { name, description }, { "If-Match": `"${kb.version}"` }), () => {
+      setSaid("Saved.");
+      location.reload();
+    });
+  };
+  const remove = () => {
+    if (confirm(`Delete ${kb.name} with its ${kb.documents} documents? This cannot be undone.`)) {
+      void attempt(send("DELETE", api), () => navigate(`/t/${team.slug}/kbs`));
+    }
+  };
+  return (
+    <div className="max-w-xl">
+      <form className="sheet flex flex-col gap-4 p-5" onSubmit={save}>
+        <label className="flex flex-col gap-1">
+          Name
+          <input className="input w-full" required maxLength={120} value={name} onChange={(e) => setName(e.target.value)} />
+        </label>
+        <label className="flex flex-col gap-1">
+          What it holds
+          <input className="input w-full" maxLength={500} value={description} onChange={(e) => setDescription(e.target.value)} />
+        </label>
+        <Failure message={error} />
+        <div className="flex items-center gap-4">
+          <button className="btn btn-primary">Save</button>
+          <span className="soft" role="status">
+            {said}
+          </span>
+        </div>
+      </form>
+      <dl className="soft mt-5 grid grid-cols-[auto_1fr] gap-x-4 gap-y-1">
+        <dt>Id</dt>
+        <dd className="font-mono">{kb.id}</dd>
+        <dt>Short name</dt>
+        <dd className="font-mono">{kb.slug}</dd>
+        <dt>Embedder</dt>
+        <dd>{kb.embedder ?? "none: found by words alone"}</dd>
+      </dl>
+      <button type="button" className="btn text-error mt-6" onClick={remove}>
+        Delete this knowledge base
+      </button>
+    </div>
+  );
+}
