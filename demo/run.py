@@ -88,7 +88,14 @@ def _set_up(url: str, password: str) -> dict[str, Any]:
             with Client(url, key.secret, team.slug) as client:
                 slug = client.create_kb(kb, description).slug
             notes["teams"].append(
-                {"team": team.slug, "name": name, "email": email, "password": owner.password, "key": key.secret, "kb": slug}
+                {
+                    "team": team.slug,
+                    "name": name,
+                    "email": email,
+                    "password": owner.password,
+                    "key": key.secret,
+                    "kb": slug,
+                }
             )
     NOTES.touch(mode=0o600)
     NOTES.write_text(json.dumps(notes, indent=2))

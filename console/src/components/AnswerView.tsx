@@ -105,7 +105,7 @@ function Ranges({ turn, from, to, lit, onLight, onOpen }: Lighting & { turn: Dra
             type="button"
             data-number={citation.number}
             aria-label={`Citation ${citation.number}: ${citation.title}`}
-            className="text-primary ml-0.5 cursor-pointer px-0.5 font-sans text-[11px] font-semibold"
+            className="text-primary ml-0.5 cursor-pointer px-0.5 font-sans text-[11px] leading-none font-semibold"
             onFocus={() => onLight(citation.number)}
             onBlur={() => onLight(null)}
             onClick={() => onOpen(citation)}

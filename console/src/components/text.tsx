@@ -26,7 +26,7 @@ export function size(bytes: number): string {
   return `${(bytes / 1_000_000).toFixed(1)} MB`;
 }
 
-export const percent = (share: number) => `${Math.round(share * 100)} %`;
+export const percent = (share: number) => `${Math.round(share * 100)}\u00a0%`;
 
 /** Page and headings of a passage, without the title once more. */
 export function place(title: string, locator: Schemas["LocatorOut"]): string {

@@ -101,7 +101,9 @@ export function DocumentsTab() {
                   <th className="text-right">Tokens</th>
                   <th className="text-right">Size</th>
                   <th>Changed</th>
-                  {team.mayEdit && <th className="sr-only">Actions</th>}
+                  {team.mayEdit && <th>
+                    <span className="sr-only">Actions</span>
+                  </th>}
                 </tr>
               </thead>
               <tbody>

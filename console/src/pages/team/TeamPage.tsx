@@ -74,7 +74,9 @@ function Members({ api }: { api: string }) {
               <th>E-mail</th>
               <th>Role</th>
               <th>Since</th>
-              <th className="sr-only">Actions</th>
+              <th>
+                    <span className="sr-only">Actions</span>
+                  </th>
             </tr>
           </thead>
           <tbody>
@@ -138,7 +140,9 @@ function Keys({ api }: { api: string }) {
                 <th>Role</th>
                 <th>Last used</th>
                 <th>Expires</th>
-                <th className="sr-only">Actions</th>
+                <th>
+                    <span className="sr-only">Actions</span>
+                  </th>
               </tr>
             </thead>
             <tbody>

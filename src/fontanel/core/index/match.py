@@ -29,11 +29,11 @@ def blend(lexical: Floats, similarity: Floats, mode: str) -> Floats:
     words = lexical / max(float(lexical.max(initial=0.0)), 1e-9)
     if mode == "lexical" or np.all(np.isnan(similarity)):
         return words
+    if mode == "vector":
+        known: Floats = np.nan_to_num(similarity, nan=-1.0)
+        return known
     best = max(float(np.nanmax(similarity)), 1e-9)
     meaning = np.clip(similarity / best, 0.0, 1.0)
-    if mode == "vector":
-        known: Floats = np.nan_to_num(meaning)
-        return known
     meaning = np.where(np.isnan(meaning), words, meaning)
     return (WORDS_WEIGHT * words + (1.0 - WORDS_WEIGHT) * meaning).astype(np.float32)
 

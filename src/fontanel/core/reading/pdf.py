@@ -29,7 +29,10 @@ _LEADER = re.compile(r"(?:\.\s?){4,}\s*\d+\s*$")
 
 @dataclass(slots=True)
 class _Line:
-    """A line of text; coordinates in points, y growing upwards; `cells` are its runs apart by wide gaps."""
+    """A line of text; coordinates in points, y growing upwards; `cells` are its runs apart by wide gaps.
+
+    `top` and `bottom` are the baselines of its first and last character: PDFium makes one line of two that a hyphen joins.
+    """
 
     page: int
     text: str
@@ -127,18 +130,23 @@ def _box(raw: object, index: int) -> tuple[float, float, float, float]:
     return left.value, right.value, bottom.value, top.value
 
 
+def _baseline(raw: object, index: int) -> float:
+    x, y = ctypes.c_double(), ctypes.c_double()
+    pdfium_raw.FPDFText_GetCharOrigin(raw, index, x, y)
+    return y.value
+
+
 def _line(raw: object, chars: list[int], start: int, end: int, page: int, height: float) -> _Line | None:
     inked = [i for i in range(start, end) if chars[i] > 32 and chars[i] != 0xA0]
     if not inked:
         return None
     first, last = inked[0], inked[-1]
-    left, _, bottom, top = _box(raw, first)
+    left, _, box_bottom, box_top = _box(raw, first)
     middle = inked[len(inked) // 2]
     size = pdfium_raw.FPDFText_GetFontSize(raw, middle)
-    box_size = top - bottom
     if size <= 1.5:
         # The text matrix scales a unit font; the box tells the size then.
-        size = box_size * 1.3
+        size = (box_top - box_bottom) * 1.3
     bold = pdfium_raw.FPDFText_GetFontWeight(raw, middle) >= 600 or "bold" in _font_name(raw, middle).lower()
     cells: list[tuple[float, str]] = []
     run, run_left, previous = first, left, first
@@ -156,8 +164,8 @@ def _line(raw: object, chars: list[int], start: int, end: int, page: int, height
         cells=cells,
         left=left,
         right=_box(raw, last)[1],
-        bottom=bottom,
-        top=bottom + size,
+        bottom=_baseline(raw, last),
+        top=_baseline(raw, first),
         size=round(size * 2) / 2,
         bold=bold,
         page_height=height,
@@ -165,8 +173,10 @@ def _line(raw: object, chars: list[int], start: int, end: int, page: int, height
 
 
 def _string(chars: list[int], start: int, end: int) -> str:
+    """The characters as text; code 2 is where PDFium joined a word that a hyphen broke."""
     return "".join(
-        chr(code) if 0 < code < 0x110000 and not 0xD800 <= code < 0xE000 else " " for code in chars[start:end]
+        chr(code) if 2 < code < 0x110000 and not 0xD800 <= code < 0xE000 else "" if code == 2 else " "
+        for code in chars[start:end]
     )
 
 
@@ -178,14 +188,18 @@ def _font_name(raw: object, index: int) -> str:
 
 
 def _joined(lines: list[_Line]) -> list[_Line]:
-    """Pieces that stand on one baseline, left to right, are one line: the cells of a table's row, a number and its title."""
+    """Pieces that stand on one baseline, left to right, are one line: the cells of a table's row, a number and its title.
+
+    A table's cells of several lines come cell by cell, so that the rest of a row may come a few lines late.
+    """
     out: list[_Line] = []
     for line in lines:
-        last = out[-1] if out else None
-        if last and abs(last.bottom - line.bottom) < 0.35 * line.size and line.left >= last.right - 1:
-            last.cells += line.cells
-            last.text += " " + line.text
-            last.right = line.right
+        for earlier in reversed(out[-6:]):
+            if abs(earlier.bottom - line.top) < 0.35 * line.size and line.left >= earlier.right - 1:
+                earlier.cells += line.cells
+                earlier.text += " " + line.text
+                earlier.right = line.right
+                break
         else:
             out.append(line)
     return out
@@ -252,7 +266,7 @@ def _is_row(line: _Line) -> bool:
 
 def _continues(group: list[_Line], line: _Line, body: float, bold_share: float) -> bool:
     last = group[-1]
-    gap = last.bottom - line.bottom
+    gap = last.bottom - line.top
     near = line.page == last.page and 0 < gap < max(line.size, last.size) * 1.75
     heading, last_heading = _is_heading(line, body, bold_share), _is_heading(last, body, bold_share)
     if _is_row(line) or _is_row(group[0]):
@@ -328,15 +342,17 @@ def _add_table(builder: ReadingBuilder, group: list[_Line]) -> None:
     columns = [next(near) for _, near in groupby(_clustered(starts), key=lambda pair: pair[1])]
     places = [place for place, _ in columns]
     rows: list[list[str]] = []
+    previous: _Line | None = None
     for line in group:
         row = [""] * len(places)
         for left, text in line.cells:
             column = min(range(len(places)), key=lambda c: abs(places[c] - left))
             row[column] = f"{row[column]} {text}".strip()
-        if rows and not row[0] and not _is_row(line):
+        if previous and not row[0] and previous.bottom - line.top < line.size * 1.65:
             rows[-1] = [f"{above} {below}".strip() for above, below in zip(rows[-1], row, strict=True)]
         else:
             rows.append(row)
+        previous = line
     builder.table(rows, 1 if (group[0].bold and not group[-1].bold) or len(group) > 2 else 0, page=group[0].page)
 
 
