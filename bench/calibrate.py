@@ -3,7 +3,8 @@
 .venv/bin/python bench/calibrate.py FOLDER=QUESTIONS.jsonl ... [--write]
 
 Each answerable question is asked twice: of the whole collection (an example of enough evidence, when the answer comes out
-right), and of the collection without the documents that answer it (an example of too little).
+right), and of the collection without the documents that answer it (an example of too little, of light weight: what is
+left may well answer). Questions that nothing answers are examples of too little.
 """
 
 from __future__ import annotations
@@ -17,17 +18,25 @@ import numpy as np
 import numpy.typing as npt
 
 from collection import ROOT, Collection, CollectionKnowledge, load_questions
+from fontanel.core.answering import AnswerSettings
 from fontanel.core.answering.composer import draft
 from fontanel.core.answering.evidence import FEATURES
 
 Floats = npt.NDArray[np.float64]
+_REMOVED_WEIGHT = 0.15
 
 
-def fit(features: Floats, labels: Floats, penalty: float = 0.02, steps: int = 20_000) -> Floats:
+def fit(
+    features: Floats, labels: Floats, given: Floats | None = None, penalty: float = 0.02, steps: int = 20_000
+) -> Floats:
     """Logistic regression with a ridge, weights kept from going below zero: more support never counts against an answer."""
     mean, scale = features.mean(axis=0), features.std(axis=0) + 1e-9
     x = np.column_stack([np.ones(len(features)), (features - mean) / scale])
     weight = np.where(labels > 0, 0.5 / labels.mean(), 0.5 / (1 - labels.mean()))
+    if given is not None:
+        weight = (
+            given * np.where(labels > 0, 0.5 / given[labels > 0].sum(), 0.5 / given[labels == 0].sum()) * len(labels)
+        )
     w = np.zeros(x.shape[1])
     for _ in range(steps):
         p = 1 / (1 + np.exp(-x @ w))
@@ -47,18 +56,18 @@ def auc(scores: Floats, labels: Floats) -> float:
 
 def examples(
     collection: Collection, questions: list[dict[str, Any]], only: frozenset[str] | None = None
-) -> tuple[list[list[float]], list[float], list[Any], list[str]]:
+) -> tuple[list[list[float]], list[float], list[Any], list[float]]:
     whole = CollectionKnowledge(collection, only=only)
     rows: list[list[float]] = []
     labels: list[float] = []
     matches: list[Any] = []
-    names: list[str] = []
+    weights: list[float] = []
     for item in questions:
         files = frozenset(g["file"] for g in item["gold"])
         for knowledge, enough in ((whole, bool(files)), (CollectionKnowledge(collection, files, only), False)):
             if not files and knowledge is not whole:
                 continue
-            passages = knowledge.retrieve(item["question"], 8)
+            passages = knowledge.retrieve(item["question"], AnswerSettings().passages)
             composed = draft(item["question"], passages, knowledge)
             text = " ".join(s.text for s in composed.chosen).lower()
             right = bool(item["answer_keys"]) and all(
@@ -76,8 +85,8 @@ def examples(
                 continue  # another document answers it too
             rows.append(composed.support.features())
             labels.append(float(enough))
-            names.append(item["question"])
-    return rows, labels, matches, names
+            weights.append(_REMOVED_WEIGHT if files and not enough else 1.0)
+    return rows, labels, matches, weights
 
 
 def main() -> None:
@@ -85,18 +94,19 @@ def main() -> None:
     parser.add_argument("sets", nargs="+", metavar="FOLDER=QUESTIONS")
     parser.add_argument("--write", action="store_true")
     arguments = parser.parse_args()
-    rows, labels, matches = [], [], []
+    rows, labels, matches, weights = [], [], [], []
     for pair in arguments.sets:
         folder, questions = pair.split("=")
         collection, items = Collection(Path(folder)), load_questions(Path(questions))
         # Once as it is, and once as small as a team's own knowledge base: just the documents that some question is about.
         small = frozenset(g["file"] for item in items for g in item["gold"])
         for only in (None, small):
-            r, y, m, _ = examples(collection, items, only)
+            r, y, m, g = examples(collection, items, only)
             rows += r
             labels += y
             matches += m
-    x, y = np.array(rows), np.array(labels)
+            weights += g
+    x, y, given = np.array(rows), np.array(labels), np.array(weights)
     print(f"{len(y)} examples, {int(y.sum())} with enough evidence")
     for i, name in enumerate(FEATURES):
         print(f"  {name:20} AUC {auc(x[:, i], y):.3f}   mean {x[y > 0, i].mean():.2f} / {x[y == 0, i].mean():.2f}")
@@ -105,7 +115,7 @@ def main() -> None:
         ("both", list(range(len(FEATURES)))),
         ("words", [FEATURES.index(n) for n in ("coverage", "statement_coverage", "shaped")]),
     ):
-        w = fit(x[:, columns], y)
+        w = fit(x[:, columns], y, given)
         scores = x[:, columns] @ w[1:] + w[0]
         print(
             f"{name}: AUC {auc(scores, y):.3f}; at 0.5 keeps {(scores[y > 0] > 0).mean():.2f}, declines {(scores[y == 0] <= 0).mean():.2f}"

@@ -21,7 +21,7 @@ from typing import Any
 import numpy as np
 import numpy.typing as npt
 
-from fontanel.core.analysis import ANALYSER_VERSION, Analyser
+from fontanel.core.analysis import Analyser
 from fontanel.core.answering import EvidencePassage
 from fontanel.core.embedding import OnnxEmbedder, text_key
 from fontanel.core.index import Mode, Query, Snapshot, VectorSegment, WordsSegment
@@ -187,6 +187,3 @@ class CollectionKnowledge:
 
 def load_questions(path: Path) -> list[dict[str, Any]]:
     return [json.loads(line) for line in path.read_text().splitlines() if line.strip()]
-
-
-__all__ = ["ANALYSER_VERSION", "Collection", "CollectionKnowledge", "load_questions"]

@@ -29,9 +29,11 @@ NOTHING_INDEXED = "There is nothing to answer from yet: no document of this know
 
 @dataclass(frozen=True, slots=True)
 class AnswerSettings:
-    """`evidence_floor` is the sufficiency (0-1) below which a question is declined."""
+    """How many passages are looked through, how many of them are shown as evidence, how long an answer may be, and the
+    sufficiency (0-1) below which a question is declined (`evidence_floor`)."""
 
-    passages: int = 8
+    passages: int = 16
+    shown: int = 8
     most_statements: int = 4
     evidence_floor: float = 0.5
 
@@ -51,11 +53,12 @@ def answer(
     passages = tuple(knowledge.retrieve(standalone, settings.passages))
     composed = draft(standalone, passages, knowledge, settings.most_statements)
     enough = sufficiency(composed.support, composed.by_words) if composed.chosen else 0.0
-    yield EvidenceFound(passages, enough)
+    evidence = _shown(passages, composed.chosen, settings.shown)
+    yield EvidenceFound(evidence, enough)
     if enough < settings.evidence_floor or not composed.chosen:
         text = DECLINED if passages else NOTHING_INDEXED
         yield TextPiece(text)
-        yield Finished(Answer(question, standalone, Outcome.DECLINED, text, (), passages, enough))
+        yield Finished(Answer(question, standalone, Outcome.DECLINED, text, (), evidence, enough))
         return
     text = ""
     citations: list[Citation] = []
@@ -68,7 +71,13 @@ def answer(
         citation = _cite(group, len(citations) + 1, start, len(text), text[start:], knowledge)
         citations.append(citation)
         yield CitationBound(citation)
-    yield Finished(Answer(question, standalone, Outcome.ANSWERED, text, tuple(citations), passages, enough))
+    yield Finished(Answer(question, standalone, Outcome.ANSWERED, text, tuple(citations), evidence, enough))
+
+
+def _shown(passages: Sequence[EvidencePassage], chosen: list[Statement], most: int) -> tuple[EvidencePassage, ...]:
+    """The nearest passages, and whichever others the answer quotes."""
+    quoted = {statement.passage.passage_id for statement in chosen}
+    return tuple(p for place, p in enumerate(passages) if place < most or p.passage_id in quoted)
 
 
 def _groups(chosen: list[Statement]) -> list[list[Statement]]:

@@ -15,7 +15,7 @@ import numpy.typing as npt
 
 from fontanel.core.answering.evidence import NO_SUPPORT, EvidencePassage, Knowledge, Support
 from fontanel.core.answering.followup import split_stand_alone
-from fontanel.core.answering.questions import Shape, has_shape, shape_of
+from fontanel.core.answering.questions import Shape, fit, shape_of
 from fontanel.core.answering.statements import Statement, statements
 
 Floats = npt.NDArray[np.float32]
@@ -30,8 +30,23 @@ _ASKS_OLD = re.compile(
 )
 _WORD = re.compile(r"[^\W\d_]{3,}")
 
+_NUMBERED = re.compile(r"\b[A-Z][\w-]*\s+\d+[A-Za-z]?\b")
+_IDENTIFIER = re.compile(r"\b[A-Za-z]+[-_.]?\d[\w-]*")
+
+#: Words that a question needs and an answer does not: whether they are met says nothing.
+_LIGHT = frozenset(
+    "get gets got let lets take takes bring put give gives given goes come comes use used make makes made happen happens "
+    "want wants like need needs know tell keep kept find found look see seen try thing things way time long old new one "
+    "two first much many kind sort please anyone anybody someone somebody nobody everyone everybody may might still even "
+    "else ever far away back able allowed allow once sooner later others another besides mean means called work works "
+    "people person way does did say says done want wish begin start run runs right now today someone".split()
+)
 #: Weights of a statement's parts: cosine, term coverage, its passage's match, the asked shape.
-_COSINE, _COVERAGE, _MATCH, _SHAPE = 0.50, 0.30, 0.15, 0.08
+_COSINE, _COVERAGE, _MATCH, _SHAPE = 0.50, 0.30, 0.25, 0.08
+#: What a number or an identifier of the question counts, when a statement holds it or lacks it.
+_EXACT = 0.08
+#: Characters below which an answer counts as short.
+_SHORT = 170
 _OLD_PENALTY = 0.15
 
 
@@ -73,7 +88,9 @@ class _Question:
     def __init__(self, standalone: str, knowledge: Knowledge) -> None:
         self.text = standalone
         own, topic = split_stand_alone(standalone)
+        self.own = own
         self.shape = shape_of(own)
+        self.exact = _exact_words(own)
         self.asks_old = bool(_ASKS_OLD.search(own))
         self.weights: dict[str, float] = {term: knowledge.idf(term) for term in knowledge.terms(own)}
         # What the conversation lends counts, but less than what was asked just now.
@@ -106,8 +123,10 @@ def _rank(question: _Question, passages: Sequence[EvidencePassage], knowledge: K
         own = set(knowledge.terms(f"{statement.lead} {statement.text}"))
         coverage = 0.75 * question.coverage(own) + 0.25 * question.coverage(own | around[statement.passage.passage_id])
         score = _COSINE * float(cosine) + _COVERAGE * coverage + _MATCH * statement.passage.match
-        if has_shape(statement.text, question.shape):
-            score += _SHAPE
+        score += _SHAPE * fit(statement.text, question.own, question.shape)
+        if question.exact:
+            held = len(question.exact & _exact_words(f"{statement.heading} {statement.lead} {statement.text}"))
+            score += _EXACT * (2 * held / len(question.exact) - 1)
         if len(statement.text) < 15 or statement.text.endswith("?"):
             score -= 0.1
         if not question.asks_old and _OLD.search(
@@ -118,6 +137,13 @@ def _rank(question: _Question, passages: Sequence[EvidencePassage], knowledge: K
     return sorted(scored, key=lambda item: -item.score)
 
 
+def _exact_words(text: str) -> set[str]:
+    """Numbered names ("Berth 4") and identifiers with digits: what is asked for by these is not met by something like it.
+    Bare quantities are none of them: 12 metres may be met by a range."""
+    named = {" ".join(match.split()).lower() for match in _NUMBERED.findall(text)}
+    return named | {word.lower() for word in _IDENTIFIER.findall(text)}
+
+
 def _embedded(statement: Statement) -> str:
     lead = statement.lead if statement.kind == "item" else ""
     return f"{statement.heading}: {lead} {statement.text}" if lead else f"{statement.heading}: {statement.text}"
@@ -125,9 +151,9 @@ def _embedded(statement: Statement) -> str:
 
 def _choose(question: _Question, ranked: list[Scored], most: int) -> list[Statement]:
     best = ranked[0]
-    whole = _whole_list(question, best, ranked)
-    if whole:
-        return whole
+    for item in ranked[:4]:
+        if item.score >= best.score - 0.08 and (whole := _whole_list(question, item, ranked)):
+            return whole
     chosen: list[Statement] = []
     seen: list[set[str]] = []
     for item in ranked[:12]:
@@ -135,12 +161,14 @@ def _choose(question: _Question, ranked: list[Scored], most: int) -> list[Statem
         allowance = 0.16 if neighbour else 0.10
         if len(chosen) == most or (chosen and item.score < best.score - allowance):
             continue
+        if item.statement.text.endswith(":") and item is not best:
+            continue  # a lead-in without its items says nothing
         words = set(_WORD.findall(item.statement.text.lower()))
         if any(words and len(words & other) / len(words | other) > 0.7 for other in seen):
             continue
         seen.append(words)
         chosen.append(item.statement)
-    return _in_order(_with_antecedents(chosen, ranked), ranked)
+    return _in_order(_with_company(_with_antecedents(chosen, ranked), best.statement, ranked), ranked)
 
 
 def _whole_list(question: _Question, best: Scored, ranked: list[Scored]) -> list[Statement]:
@@ -179,6 +207,27 @@ def _with_antecedents(chosen: list[Statement], ranked: list[Scored]) -> list[Sta
     return out
 
 
+def _with_company(chosen: list[Statement], best: Statement, ranked: list[Scored]) -> list[Statement]:
+    """A bare sentence is often half an answer: while the answer is short, the sentences around the best one join it."""
+    paragraph = sorted(
+        (
+            item.statement
+            for item in ranked
+            if item.statement.passage is best.passage and item.statement.part == best.part
+        ),
+        key=lambda statement: statement.start,
+    )
+    if best.kind != "sentence":
+        return chosen
+    place = paragraph.index(best)
+    out = list(chosen)
+    for offset in (1, -1, 2, -2):
+        near = paragraph[place + offset] if 0 <= place + offset < len(paragraph) else None
+        if near is not None and near not in out and sum(len(s.text) for s in out) < _SHORT:
+            out.append(near)
+    return out
+
+
 def _in_order(chosen: list[Statement], ranked: list[Scored]) -> list[Statement]:
     """Passages in the order of their best statement, statements inside a passage as they stand."""
     rank = {id(item.statement): place for place, item in enumerate(ranked)}
@@ -197,7 +246,6 @@ def _support(
     near = " ".join((passage.title, *passage.locator.heading_path, passage.context, passage.text))
     soft, weakest = _soft_coverage(question, near, knowledge)
     relevant, passage_relevant = _relevance(question, ranked, passage, knowledge)
-    others = [item.cosine for item in ranked if item.statement.passage.document_id != passage.document_id]
     return Support(
         similarity=max((p.similarity or 0.0) for p in passages),
         statement=max(item.cosine for item in ranked[:5]),
@@ -205,8 +253,7 @@ def _support(
         statement_coverage=best.coverage,
         soft=soft,
         weakest=weakest,
-        shaped=1.0 if any(has_shape(item.statement.text, question.shape) for item in ranked[:2]) else 0.0,
-        lead=max(best.cosine - max(others, default=0.0), 0.0),
+        shaped=max(fit(item.statement.text, question.own, question.shape) for item in ranked[:2]),
         relevant=relevant,
         passage_relevant=passage_relevant,
     )
@@ -234,7 +281,11 @@ def _relevance(
 def _soft_coverage(question: _Question, near: str, knowledge: Knowledge) -> tuple[float, float]:
     """How far each word of the question is met in meaning by a word nearby: the weighted mean, and the least."""
     own, _ = split_stand_alone(question.text)
-    asked = {word.lower(): terms for word in _WORD.findall(own) if (terms := knowledge.terms(word))}
+    asked = {
+        word.lower(): terms
+        for word in _WORD.findall(own)
+        if word.lower() not in _LIGHT and (terms := knowledge.terms(word))
+    }
     words = sorted({word.lower() for word in _WORD.findall(near) if knowledge.terms(word)})
     if not asked or not words:
         return 0.0, 0.0

@@ -64,8 +64,7 @@ class Support:
     similarity: cosine of the best passage; statement: cosine of the best statement; coverage: share of the question's
     term weight in the best passage with its headings; statement_coverage: the same in the best statement;
     soft: share by closeness of meaning, word by word; weakest: the least of these; shaped: the statement has the shape
-    that the question asks for (a number, a time, a person); lead: how far the best statement is ahead of the best one in
-    any other document; relevant: 1 less what leaving out a word of the question would gain in closeness to the best
+    that the question asks for (a number, a time, a person); relevant: 1 less what leaving out a word of the question would gain in closeness to the best
     statement (a word that the statement does not speak of gains most), `passage_relevant` the same for the best passage.
     """
 
@@ -76,7 +75,6 @@ class Support:
     soft: float
     weakest: float
     shaped: float
-    lead: float
     relevant: float
     passage_relevant: float
 

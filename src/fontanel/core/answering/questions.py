@@ -78,6 +78,53 @@ def has_shape(statement: str, shape: Shape) -> bool:
     return cue is None or bool(cue.search(statement))
 
 
+_HOW_MANY = re.compile(r"\bhow many (?:[a-z-]+ )?([a-z-]+)", re.I)
+_MONEY_ASKED = re.compile(
+    r"\b(?:costs?|price|priced|fee|fees|fare|fares|charge|charged|dues?|pay|paid|salary|wage|fine|deposit|refund|money|"
+    r"expensive|cheap|cheaper|how much)\b", re.I,
+)  # fmt: skip
+_MONEY = re.compile(
+    r"[$€£¥]\s?\d|\d\s?(?:[$€£¥%]|per cent|percent|crowns?|euros?|pounds?|dollars?|cents?|pence|francs?|kroner|yen)\b|"
+    r"\bfree\b|\bhalf\b|\bnothing\b|\bno charge\b|\bwithout charge\b|\bquarter\b", re.I,
+)  # fmt: skip
+_WHO_DID = re.compile(
+    r"^\s*(?:who|which (?:firm|company|person|officer|office|team|university|city|brand))\s+"
+    r"(?!(?:can|may|must|should|will|would|could|is|are|was|were|do|does|did|has|have|gets|speaks|of)\b)(\w{4,})", re.I,
+)  # fmt: skip
+_COLOUR_ASKED = re.compile(r"\bwh(?:at|ich) colou?r", re.I)
+_COLOUR = re.compile(
+    r"\b(?:red|green|blue|yellow|white|black|orange|brown|grey|gray|pink|purple|violet|silver|gold)\b", re.I
+)
+_NUMBER_WORDS = (
+    r"(?:\d[\d.,]*|one|two|three|four|five|six|seven|eight|nine|ten|eleven|twelve|fifteen|twenty|thirty|forty|fifty|"
+    r"hundred|thousand|no|both|single)"
+)
+
+
+def fit(statement: str, question: str, shape: Shape) -> float:
+    """How far, 0-1, a statement holds the kind of thing that the question asks for: so many of these, a price, a colour."""
+    if match := _HOW_MANY.search(question):
+        stem = re.escape(match.group(1).lower().rstrip("s")[:7])
+        if re.search(
+            rf"\b{_NUMBER_WORDS}\b(?:\W+\w+){{0,3}}?\W+{stem}|{stem}\w*\W+(?:\w+\W+){{0,3}}{_NUMBER_WORDS}\b",
+            statement,
+            re.I,
+        ):
+            return 1.0
+        return 0.4 if _DIGIT.search(statement) else 0.0
+    if _MONEY_ASKED.search(question):
+        if _MONEY.search(statement):
+            return 1.0
+        return 0.3 if re.search(r"\d", statement) else 0.0
+    if _COLOUR_ASKED.search(question):
+        return 1.0 if _COLOUR.search(statement) else 0.0
+    if not has_shape(statement, shape):
+        return 0.0
+    if (match := _WHO_DID.match(question)) and match.group(1).lower()[:4] not in statement.lower():
+        return 0.5  # it names someone, but not for doing what is asked
+    return 1.0
+
+
 _GREETING = re.compile(
     r"^\s*(?:hi|hello|hey|good (?:morning|afternoon|evening|day)|greetings)(?:\s+(?:there|all|everyone))?\s*[!.,]*\s*$",
     re.I,

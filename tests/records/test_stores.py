@@ -1,0 +1,111 @@
+"""Blobs, the vector cache, the database and its migrations, and the team scope."""
+
+from __future__ import annotations
+
+import hashlib
+from collections.abc import Iterator
+from pathlib import Path
+
+import numpy as np
+import pytest
+from alembic.autogenerate import compare_metadata
+from alembic.migration import MigrationContext
+from sqlalchemy.orm import Session
+
+from fontanel.records.blobs import BlobStore
+from fontanel.records.database import open_database, writing
+from fontanel.records.ids import hash_password, new_id, password_matches, slug_of
+from fontanel.records.scope import NotInScope, TeamScope
+from fontanel.records.tables import Base, Kb, Role, Team
+from fontanel.records.vector_cache import VectorCache
+
+
+def test_blobs_are_found_by_their_hash(tmp_path: Path) -> None:
+    blobs = BlobStore(tmp_path)
+    sha256, size = blobs.put([b"one ", b"two"])
+    assert (sha256, size) == (hashlib.sha256(b"one two").hexdigest(), 7)
+    assert blobs.read(sha256) == b"one two"
+    assert blobs.path(sha256).parent.name == sha256[:2]
+
+
+def test_a_broken_off_upload_leaves_nothing(tmp_path: Path) -> None:
+    def chunks() -> Iterator[bytes]:
+        yield b"some"
+        raise ConnectionError
+
+    blobs = BlobStore(tmp_path)
+    with pytest.raises(ConnectionError):
+        blobs.put(chunks())
+    assert not [path for path in tmp_path.rglob("*") if path.is_file()]
+
+
+def test_sweeping_keeps_what_is_named_and_what_is_young(tmp_path: Path) -> None:
+    blobs = BlobStore(tmp_path)
+    kept, _ = blobs.put([b"kept"])
+    gone, _ = blobs.put([b"gone"])
+    assert blobs.sweep({kept}, older_than=3600) == 0
+    assert blobs.sweep({kept}, older_than=-1) == 1
+    assert blobs.path(kept).exists()
+    assert not blobs.path(gone).exists()
+
+
+def test_vectors_come_back_and_unknown_keys_do_not(tmp_path: Path) -> None:
+    cache = VectorCache(tmp_path / "vectors")
+    keys = [bytes([n]) * 32 for n in range(5)]
+    vectors = np.arange(20, dtype=np.float32).reshape(5, 4)
+    cache.put(keys, vectors)
+    cache.close()
+    again = VectorCache(tmp_path / "vectors")
+    found = again.get([*keys, b"x" * 32])
+    assert len(found) == 5
+    assert (found[keys[3]] == vectors[3]).all()
+    again.close()
+
+
+def test_migrations_give_the_tables_as_they_are_declared(tmp_path: Path) -> None:
+    engine, _ = open_database(tmp_path / "x.db")
+    with engine.connect() as connection:
+        differences = compare_metadata(MigrationContext.configure(connection), Base.metadata)
+    assert differences == []
+
+
+@pytest.fixture()
+def session(tmp_path: Path) -> Iterator[Session]:
+    _, sessions = open_database(tmp_path / "x.db")
+    with writing(sessions) as found:
+        for team in ("a", "b"):
+            found.add(Team(id=f"team_{team}", slug=team, name=team))
+            found.flush()
+            found.add(Kb(id=f"kb_{team}", team_id=f"team_{team}", slug="rules", name="Rules", edition_id="ed"))
+        found.commit()
+        yield found
+
+
+def test_a_scope_sees_its_own_team_only(session: Session) -> None:
+    scope = TeamScope(session, "team_a")
+    assert scope.kb("rules").id == "kb_a"
+    assert [kb.id for kb in session.scalars(scope.select(Kb))] == ["kb_a"]
+    with pytest.raises(NotInScope):
+        scope.kb("kb_b")
+
+
+def test_a_scope_can_be_narrowed_to_knowledge_bases(session: Session) -> None:
+    with pytest.raises(NotInScope):
+        TeamScope(session, "team_a", frozenset({"kb_other"})).kb("rules")
+
+
+def test_times_come_back_aware_and_words_as_members(session: Session) -> None:
+    team = session.get_one(Team, "team_a")
+    session.expire(team)
+    assert team.created_at.tzinfo is not None
+    assert Role("owner") is Role.OWNER
+
+
+def test_passwords_and_names() -> None:
+    stored = hash_password("correct horse")
+    assert password_matches(stored, "correct horse")
+    assert not password_matches(stored, "wrong horse")
+    assert not password_matches(None, "correct horse")
+    assert slug_of("Häfen & Schleusen") == "hafen-schleusen"
+    assert slug_of("港湾") == "kb"
+    assert len({new_id("doc") for _ in range(100)}) == 100
