@@ -159,17 +159,17 @@ def service(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Service]:
     found.stop()
 
 
-@pytest.fixture()
+@pytest.fixture
 def team(service: Service) -> TeamSetup:
     return new_team(service)
 
 
-@pytest.fixture()
+@pytest.fixture
 def kb(team: TeamSetup) -> str:
     return team.client.create_kb("Harbour rules").slug
 
 
-@pytest.fixture()
+@pytest.fixture
 def storm(team: TeamSetup, kb: str) -> str:
     """A knowledge base with the storm plan indexed; its short name."""
     added = team.client.add_document(kb, STORM, "storm-plan.md", {"year": "2024"}, wait=True)

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from itertools import pairwise
+
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
@@ -39,4 +41,4 @@ def test_sentences_cover_all_but_white_space(text: str) -> None:
     spans = sentence_spans(text)
     assert "".join("".join(text[a:b].split()) for a, b in spans) == "".join(text.split())
     assert all(a < b for a, b in spans)
-    assert all(first[1] <= second[0] for first, second in zip(spans, spans[1:], strict=False))
+    assert all(first[1] <= second[0] for first, second in pairwise(spans))

@@ -69,7 +69,7 @@ def test_migrations_give_the_tables_as_they_are_declared(tmp_path: Path) -> None
     assert differences == []
 
 
-@pytest.fixture()
+@pytest.fixture
 def session(tmp_path: Path) -> Iterator[Session]:
     _, sessions = open_database(tmp_path / "x.db")
     with writing(sessions) as found:

@@ -79,7 +79,7 @@ class RequestLog:
 
 
 class _TooLarge(Exception):
-    pass
+    """Breaks off the reading of a body that has passed the limit."""
 
 
 class BodyLimit:
@@ -101,28 +101,32 @@ class BodyLimit:
             await self._refuse(scope, send)
             return
         taken = 0
-        answered = False
+        over = answered = False
 
         async def receive_counted() -> Message:
-            nonlocal taken
+            nonlocal taken, over
             message = await receive()
             if message["type"] == "http.request":
                 taken += len(message.get("body", b""))
                 if taken > self._most:
+                    over = True
                     raise _TooLarge
             return message
 
         async def send_noted(message: Message) -> None:
             nonlocal answered
+            if over and not answered:
+                return  # whatever the application makes of the broken-off body
             answered = True
             await send(message)
 
         try:
             await self._app(scope, receive_counted, send_noted)
         except _TooLarge:
-            if not answered:
-                await self._drain(receive)
-                await self._refuse(scope, send)
+            pass
+        if over and not answered:
+            await self._drain(receive)
+            await self._refuse(scope, send)
 
     async def _drain(self, receive: Receive) -> None:
         drained = 0

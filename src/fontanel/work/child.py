@@ -19,16 +19,33 @@ from typing import IO, Any
 
 def receive(stream: IO[bytes]) -> dict[str, Any] | None:
     """The next message; None at the end of the stream."""
-    head = stream.read(4)
-    if len(head) < 4:
+    head = read_exactly(stream, 4)
+    if head is None:
         return None
-    message: dict[str, Any] = json.loads(stream.read(int.from_bytes(head, "big")))
+    body = read_exactly(stream, int.from_bytes(head, "big"))
+    if body is None:
+        return None
+    message: dict[str, Any] = json.loads(body)
     return message
+
+
+def read_exactly(stream: IO[bytes], count: int) -> bytes | None:
+    """So many bytes, also from a stream without a buffer; None when it ends before."""
+    parts: list[bytes] = []
+    while count:
+        part = stream.read(count)
+        if not part:
+            return None
+        parts.append(part)
+        count -= len(part)
+    return b"".join(parts)
 
 
 def send(stream: IO[bytes], message: dict[str, Any]) -> None:
     data = json.dumps(message).encode()
-    stream.write(len(data).to_bytes(4, "big") + data)
+    rest = memoryview(len(data).to_bytes(4, "big") + data)
+    while rest:
+        rest = rest[stream.write(rest) :]
     stream.flush()
 
 

@@ -15,7 +15,7 @@ from typing import Any
 import numpy as np
 import numpy.typing as npt
 
-from fontanel.work.child import receive, send
+from fontanel.work.child import read_exactly, receive, send
 
 
 class WorkerDied(Exception):
@@ -37,12 +37,13 @@ class Worker:
 
     def _running(self) -> subprocess.Popen[bytes]:
         if self._process is None or self._process.poll() is not None:
-            # Its own session: a Ctrl-C at the terminal reaches the service, which then ends its workers.
+            # No buffers: `select` must see every message that has arrived. Its own session: a Ctrl-C at the terminal reaches the service, which then ends its workers.
             self._process = subprocess.Popen(
                 self._command,
                 stdin=subprocess.PIPE,
                 stdout=subprocess.PIPE,
                 stderr=subprocess.DEVNULL,
+                bufsize=0,
                 start_new_session=True,
             )
         return self._process
@@ -104,8 +105,8 @@ class Worker:
             assert self._process is not None
             assert self._process.stdout is not None
             count = message["rows"] * message["columns"]
-            data = self._process.stdout.read(count * 4)
-            if len(data) < count * 4:
+            data = read_exactly(self._process.stdout, count * 4)
+            if data is None:
                 raise WorkerDied("the process ended")
             out.append(np.frombuffer(data, dtype=np.float32).reshape(message["rows"], message["columns"]))
             return True

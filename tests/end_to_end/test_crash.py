@@ -1,0 +1,161 @@
+"""`kill -9` at every durable step and in the middle of everything: nothing lost, nothing done twice, nothing asked."""
+
+from __future__ import annotations
+
+import os
+import sqlite3
+import time
+from pathlib import Path
+
+import pytest
+
+from fontanel.client import Client, Unreachable
+from fontanel.work.faults import POINTS
+from tests.conftest import STORM, Service, TeamSetup, new_team
+
+
+def note(number: int) -> bytes:
+    return f"# Note {number}\n\nThe duty officer wrote note number {number} about buoy {number * 7}.\n\n{STORM.decode()}".encode()
+
+
+def reconnect(team: TeamSetup) -> Client:
+    return Client(team.service.url, team.key, team.slug)
+
+
+def assert_each_once(client: Client, kb: str, data: Path, names: set[str]) -> None:
+    """Every document is indexed, has its passages once, and each of them once in the index."""
+    documents = {document.name: document for document in client.list_documents(kb)}
+    assert documents.keys() == names
+    for document in documents.values():
+        found = client.wait_for_document(kb, document.id, seconds=120)
+        assert found.state == "indexed", found.error
+        passages = list(client.list_passages(kb, document.id))
+        assert [passage.ordinal for passage in passages] == list(range(found.revision.passages or 0))
+        assert found.revision.number == 1
+    hits = client.search(kb, "duty officer wrote note", mode="lexical", limit=100, per_document=100).hits
+    assert len({hit.passage_id for hit in hits}) == len(hits)
+    with sqlite3.connect(data / "fontanel.db") as db:
+        named = {row[0] for row in db.execute("SELECT id FROM segments")}
+        jobs = db.execute("SELECT count(*) FROM jobs WHERE state IN ('waiting', 'running')").fetchone()[0]
+    assert jobs == 0
+    on_disk = {path.name for path in (data / "editions").glob("*/*")}
+    assert named <= on_disk
+
+
+def test_two_hundred_files_survive_kills_of_the_service_and_its_workers(tmp_path: Path) -> None:
+    service = Service(tmp_path / "data").start()
+    team = new_team(service)
+    kb = team.client.create_kb("Notes").slug
+    names = {f"note-{number}.md" for number in range(200)}
+    for number in range(200):
+        team.client.add_document(kb, note(number), f"note-{number}.md")
+    for _ in range(3):
+        children = service.children()
+        service.kill()
+        for pid in children:
+            wait_until_gone(pid)
+        service.start()
+    # A worker that dies under the service is replaced.
+    for pid in service.children():
+        os.kill(pid, 9)
+    client = reconnect(team)
+    assert_each_once(client, kb, service.data, names)
+    answer = client.ask(kb, "What did the duty officer write about buoy 1393?")
+    assert answer.citations[0].title == "Note 199"
+    assert service.stop() == 0
+
+
+def wait_until_gone(pid: int) -> None:
+    """Worker processes go with their parent, even when it is killed."""
+    deadline = time.monotonic() + 10
+    while Path(f"/proc/{pid}/stat").exists() and Path(f"/proc/{pid}/stat").read_text().split()[2] != "Z":
+        assert time.monotonic() < deadline, f"worker {pid} outlived the service"
+        time.sleep(0.02)
+
+
+@pytest.mark.parametrize("point", POINTS)
+def test_a_kill_at_each_durable_step_loses_nothing(tmp_path: Path, point: str) -> None:
+    service = Service(tmp_path / "data").start()
+    team = new_team(service)
+    kb = team.client.create_kb("Notes").slug
+    service.stop()
+    count = "1" if point != "segment_written" else "2"
+    service.start(FONTANEL_FAULT=f"{point}:{count}")
+    names: set[str] = set()
+    client = reconnect(team)
+    for number in range(12):
+        try:
+            client.add_document(kb, note(number), f"note-{number}.md", wait=True)
+        except Unreachable:
+            break
+        names.add(f"note-{number}.md")
+    assert service.process is not None
+    assert service.process.wait(timeout=60) == -9, "the fault point was never passed"
+    service.start()
+    client = reconnect(team)
+    for number in range(12):
+        client.add_document(kb, note(number), f"note-{number}.md")
+    assert_each_once(client, kb, service.data, {f"note-{number}.md" for number in range(12)})
+    service.stop()
+
+
+def test_a_lost_or_damaged_segment_is_rebuilt_by_itself(tmp_path: Path) -> None:
+    service = Service(tmp_path / "data").start()
+    team = new_team(service)
+    kb = team.client.create_kb("Notes").slug
+    for number in range(3):
+        team.client.add_document(kb, note(number), f"note-{number}.md", wait=True)
+    names = {f"note-{number}.md" for number in range(3)}
+    for damage in ("lose", "cut short"):
+        service.stop()
+        segment = next((service.data / "editions").glob("*/words_*"))
+        if damage == "lose":
+            segment.unlink()
+        else:
+            segment.write_bytes(segment.read_bytes()[:100])
+        service.start()
+        assert_each_once(reconnect(team), kb, service.data, names)
+    service.stop()
+
+
+def test_a_second_service_on_the_same_data_is_refused(tmp_path: Path) -> None:
+    service = Service(tmp_path / "data").start()
+    with pytest.raises(AssertionError, match="Another process serves"):
+        Service(tmp_path / "data").start()
+    assert service.stop() == 0
+
+
+def test_passwords_keys_and_conversations_outlive_a_restart(tmp_path: Path) -> None:
+    service = Service(tmp_path / "data").start()
+    team = new_team(service)
+    kb = team.client.create_kb("Notes").slug
+    team.client.add_document(kb, STORM, "storm-plan.md", wait=True)
+    conversation = team.client.ask(kb, "At what gust does the quay crane stop?").conversation_id
+    password = service.password
+    service.stop()
+    service.start()
+    assert service.password == password, "an operator was made twice"
+    client = reconnect(team)
+    assert [turn.question for turn in client.show_conversation(kb, conversation)] == [
+        "At what gust does the quay crane stop?"
+    ]
+    assert client.search(kb, "crane").hits
+    service.stop()
+
+
+def test_expired_throwaways_vanish(tmp_path: Path) -> None:
+    service = Service(tmp_path / "data").start()
+    team = new_team(service)
+    tried = team.client.create_kb("Try", throwaway=True)
+    team.client.add_document(tried.id, STORM, "storm-plan.md", wait=True)
+    service.stop()
+    with sqlite3.connect(service.data / "fontanel.db") as db:
+        db.execute("UPDATE kbs SET expires_at = '2020-01-01 00:00:00.000000'")
+    service.start()
+    client = reconnect(team)
+    deadline = time.monotonic() + 30
+    while client.list_kbs():
+        assert time.monotonic() < deadline
+        time.sleep(0.05)
+    assert not list((service.data / "editions").iterdir())
+    service.stop()
