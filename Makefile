@@ -12,7 +12,7 @@ export FONTANEL_EMBEDDER := $(CURDIR)/var/embedder
 
 CONSOLE_SOURCES := $(shell find console/src console/types console/public -type f) console/index.html console/vite.config.ts
 
-.PHONY: demo test check setup console embedder chromium quality bench api client documents lock clean
+.PHONY: demo test check setup console embedder chromium quality bench api client documents reference lock clean
 
 demo: setup
 	@exec $(PY) demo/run.py

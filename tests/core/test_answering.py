@@ -8,7 +8,6 @@ import numpy as np
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
-from tests.conftest import EMBEDDER, STORM
 
 from fontanel.core.analysis import Analyser
 from fontanel.core.answering import (
@@ -31,6 +30,7 @@ from fontanel.core.answering.verify import support
 from fontanel.core.embedding import OnnxEmbedder, estimate_tokens
 from fontanel.core.reading import read
 from fontanel.core.splitting import SplitSettings, split
+from tests.conftest import EMBEDDER, STORM
 
 LOCK = b"""# Lock
 

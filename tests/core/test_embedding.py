@@ -6,10 +6,10 @@ from pathlib import Path
 
 import numpy as np
 import pytest
-from tests.conftest import EMBEDDER
 
 from fontanel.core.embedder_model import prepare
 from fontanel.core.embedding import EmbedderMissing, OnnxEmbedder, estimate_tokens, text_key
+from tests.conftest import EMBEDDER
 
 
 @pytest.fixture(scope="module")

@@ -12,10 +12,10 @@ from hypothesis import given
 from hypothesis import strategies as st
 from reportlab.lib.pdfencrypt import StandardEncryption
 from reportlab.pdfgen.canvas import Canvas
-from tests.conftest import DOCUMENTS
 
 from fontanel.core.reading import Reading, ReadingFailed, read
 from fontanel.core.reading.model import ReadingBuilder
+from tests.conftest import DOCUMENTS
 
 
 def blocks(reading: Reading) -> list[tuple[str, str]]:

@@ -4,11 +4,11 @@ from __future__ import annotations
 
 from hypothesis import given
 from hypothesis import strategies as st
-from tests.conftest import DOCUMENTS
 
 from fontanel.core.embedding import estimate_tokens
 from fontanel.core.reading import Reading, ReadingBuilder, read
 from fontanel.core.splitting import Locator, SplitSettings, split
+from tests.conftest import DOCUMENTS
 
 WORDS = "the pilot boards the ship off the mole when wind and swell allow it".split()
 

@@ -4,10 +4,10 @@ from __future__ import annotations
 
 import httpx
 import pytest
-from tests.conftest import STORM, Service, TeamSetup
 
 from fontanel.client import Client, Invalid, NotFound, NotSignedIn
 from fontanel.schemas import CitationEvent, EvidenceEvent, FinishEvent, PieceEvent, StartEvent
+from tests.conftest import STORM, Service, TeamSetup
 
 Marine = tuple[TeamSetup, str]
 

@@ -11,11 +11,11 @@ from datetime import UTC, datetime, timedelta
 import httpx
 import pytest
 from reportlab.lib.pdfencrypt import StandardEncryption
-from tests.conftest import STORM, Service, TeamSetup, new_team
-from tests.core.test_reading import pdf
 
 from fontanel.client import Client, Conflict, Invalid, NotFound, TooLarge
 from fontanel.schemas import DocumentOut
+from tests.conftest import STORM, Service, TeamSetup, new_team
+from tests.core.test_reading import pdf
 
 
 def test_a_document_is_read_split_and_indexed(team: TeamSetup, kb: str) -> None:
@@ -162,9 +162,11 @@ def test_text_in_an_unknown_encoding_is_read_or_refused_with_a_reason(team: Team
 
 
 def endless(size: int) -> Iterator[bytes]:
-    chunk = b"x" * 1_000_000
-    for _ in range(size // len(chunk)):
-        yield chunk
+    """A form whose file never seems to end."""
+    head = b'--b\r\nContent-Disposition: form-data; name="file"; filename="large.txt"\r\n\r\n'
+    yield head + b"x" * (1_000_000 - len(head))
+    for _ in range(size // 1_000_000 - 1):
+        yield b"x" * 1_000_000
 
 
 @pytest.mark.parametrize("announced", [True, False])

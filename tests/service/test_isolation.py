@@ -9,10 +9,10 @@ from typing import Any
 
 import httpx
 import pytest
-from tests.conftest import STORM, Service, TeamSetup, new_team
 
 from fontanel.service.app import create_app
 from fontanel.settings import Settings
+from tests.conftest import STORM, Service, TeamSetup, new_team
 
 OPENAPI = create_app(Settings()).openapi()
 #: Routes that are for everyone, and what they may answer a stranger.

@@ -4,9 +4,9 @@ from __future__ import annotations
 
 import httpx
 import pytest
-from tests.conftest import STORM, Service, TeamSetup, new_team
 
 from fontanel.client import ChangedMeanwhile, Client, Conflict, Invalid, NotAllowed, NotFound, NotSignedIn
+from tests.conftest import STORM, Service, TeamSetup, new_team
 
 CONSOLE = {"X-Fontanel-Console": "1"}
 

@@ -58,7 +58,8 @@ class Context:
     def __init__(self, options: argparse.Namespace) -> None:
         self._options = options
         self.json: bool = getattr(options, "json", False)
-        self.out = Console(highlight=False, soft_wrap=True)
+        # A pipe has no width: what another program reads must not be cut.
+        self.out = Console(highlight=False, soft_wrap=True, width=None if sys.stdout.isatty() else 500)
         self.err = Console(stderr=True, highlight=False)
         self._client: Client | None = None
 

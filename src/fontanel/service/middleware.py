@@ -5,6 +5,7 @@ from __future__ import annotations
 import json
 import time
 from collections.abc import Callable
+from contextlib import suppress
 
 import structlog
 from prometheus_client import CollectorRegistry, Counter, Gauge, Histogram
@@ -120,10 +121,8 @@ class BodyLimit:
             answered = True
             await send(message)
 
-        try:
+        with suppress(_TooLarge):
             await self._app(scope, receive_counted, send_noted)
-        except _TooLarge:
-            pass
         if over and not answered:
             await self._drain(receive)
             await self._refuse(scope, send)

@@ -1,0 +1,94 @@
+"""The client library: twins with the same methods, errors by type, streaming in both."""
+
+from __future__ import annotations
+
+import asyncio
+import inspect
+import subprocess
+import sys
+from pathlib import Path
+
+import pytest
+
+from fontanel.client import AsyncClient, Client, FontanelError, NotFound, NotSignedIn, ProblemError, Unreachable
+from fontanel.schemas import EvidenceEvent, FinishEvent
+from tests.conftest import ROOT, STORM, TeamSetup, free_port
+
+
+def test_the_twins_have_the_same_methods_and_parameters() -> None:
+    def surface(kind: type) -> dict[str, list[str]]:
+        public = {
+            name: member for name, member in inspect.getmembers(kind, inspect.isfunction) if not name.startswith("_")
+        }
+        return {name: list(inspect.signature(member).parameters) for name, member in public.items()}
+
+    assert surface(Client) == surface(AsyncClient)
+
+
+def test_the_asynchronous_twin_is_made_from_the_other(tmp_path: Path) -> None:
+    code = "import sys; sys.path.insert(0, 'tools'); import make_async_client as m; print(m.make((m.CLIENT / '_sync.py').read_text()), end='')"
+    made = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True, cwd=ROOT, check=True).stdout
+    path = tmp_path / "_async.py"
+    path.write_text(made)
+    subprocess.run(
+        [sys.executable, "-m", "ruff", "format", "--quiet", "--config", ROOT / "pyproject.toml", path], check=True
+    )
+    assert path.read_text() == (ROOT / "src" / "fontanel" / "client" / "_async.py").read_text(), "run `make client`"
+
+
+def test_asking_asynchronously(team: TeamSetup, kb: str) -> None:
+    async def work() -> None:
+        async with AsyncClient(team.service.url, team.key, team.slug) as client:
+            added = await client.add_document(kb, STORM, "storm-plan.md", wait=True)
+            assert added.document.state == "indexed"
+            assert [document.name async for document in client.list_documents(kb)] == ["storm-plan.md"]
+            ordinals = [passage.ordinal async for passage in client.list_passages(kb, "storm-plan.md")]
+            assert ordinals == list(range(len(ordinals)))
+            plain = await client.ask(kb, "At what gust does the quay crane stop?")
+            events = [event async for event in client.ask(kb, "At what gust does the quay crane stop?", stream=True)]
+            assert isinstance(events[1], EvidenceEvent)
+            assert isinstance(events[-1], FinishEvent)
+            assert events[-1].answer.text == plain.text
+            assert (await client.search(kb, "crane")).hits
+            assert await client.original(kb, "storm-plan.md") == STORM
+            with pytest.raises(NotFound):
+                await client.show_kb("no-such")
+
+    asyncio.run(work())
+
+
+def test_errors_say_what_to_do_and_carry_their_request(team: TeamSetup) -> None:
+    with pytest.raises(NotFound) as failure:
+        team.client.show_document("no-such", "x")
+    assert isinstance(failure.value, ProblemError)
+    assert isinstance(failure.value, FontanelError)
+    assert failure.value.problem.status == 404
+    assert failure.value.request is not None
+    assert failure.value.request.url.path.endswith("/no-such/documents/x")
+    assert "List what there is" in str(failure.value)
+
+
+def test_streams_raise_like_plain_calls(team: TeamSetup) -> None:
+    with pytest.raises(NotFound):
+        next(iter(team.client.ask("no-such", "x", stream=True)))
+    with Client(team.service.url, "fk_wrong", team.slug) as stranger, pytest.raises(NotSignedIn):
+        next(iter(stranger.ask("any", "x", stream=True)))
+
+
+def test_no_service_is_unreachable() -> None:
+    with Client(f"http://127.0.0.1:{free_port()}", "fk_x", "t") as client:
+        for call in (client.list_kbs, lambda: next(iter(client.ask("k", "x", stream=True)))):
+            with pytest.raises(Unreachable):
+                call()
+
+
+def test_bytes_need_a_name(team: TeamSetup, kb: str) -> None:
+    with pytest.raises(ValueError, match="name"):
+        team.client.add_document(kb, STORM)
+
+
+def test_a_path_gives_its_name(team: TeamSetup, kb: str, tmp_path: Path) -> None:
+    path = tmp_path / "plan.md"
+    path.write_bytes(STORM)
+    assert team.client.add_document(kb, path).document.name == "plan.md"
+    assert team.client.add_document(kb, path, "other.md").document.name == "other.md"

@@ -1,0 +1,289 @@
+"""The console in headless Chromium, against the real service."""
+
+from __future__ import annotations
+
+import re
+import shutil
+from collections.abc import Iterator
+from pathlib import Path
+
+import pytest
+from playwright.sync_api import Browser, BrowserContext, Page, expect, sync_playwright
+
+from tests.conftest import DOCUMENTS, STORM, Service, TeamSetup, new_team
+
+FLAGS = [
+    "--no-sandbox", "--disable-gpu", "--disable-quic", "--no-first-run", "--disable-background-networking",
+    "--disable-component-update", "--disable-sync",
+]  # fmt: skip
+
+
+@pytest.fixture(scope="module")
+def browser() -> Iterator[Browser]:
+    with sync_playwright() as playwright:
+        found = playwright.chromium.launch(executable_path=shutil.which("chromium"), args=FLAGS)
+        yield found
+        found.close()
+
+
+@pytest.fixture
+def context(browser: Browser, service: Service) -> Iterator[BrowserContext]:
+    found = browser.new_context(base_url=service.url, viewport={"width": 1280, "height": 800})
+    found.set_default_timeout(20_000)
+    yield found
+    found.close()
+
+
+@pytest.fixture
+def page(context: BrowserContext) -> Iterator[Page]:
+    """A page that fails its test when a script fails on it."""
+    found = context.new_page()
+    errors: list[str] = []
+    found.on("pageerror", lambda error: errors.append(str(error)))
+    yield found
+    assert errors == []
+
+
+def sign_in(page: Page, team: TeamSetup) -> None:
+    page.goto("/sign-in")
+    page.get_by_label("E-mail").fill(team.email)
+    page.get_by_label("Password").fill(team.password)
+    page.get_by_role("button", name="Sign in").click()
+    page.wait_for_url("**/kbs")
+
+
+def ask(page: Page, question: str, number: int) -> None:
+    page.get_by_label("Question").fill(question)
+    page.get_by_role("button", name="Ask", exact=True).click()
+    expect(page.locator("[data-outcome]")).to_have_count(number)
+    expect(page.locator("[data-outcome]").last).not_to_have_attribute("data-outcome", "coming")
+
+
+def test_from_sign_in_to_an_opened_citation(page: Page, team: TeamSetup, tmp_path: Path) -> None:
+    sign_in(page, team)
+    expect(page.get_by_text(f"{team.name} has no knowledge base yet.")).to_be_visible()
+
+    page.get_by_role("button", name="Create a knowledge base").click()
+    page.get_by_label("Name").fill("Harbour rules")
+    page.get_by_label("What it holds").fill("Storms, cranes, the lock")
+    page.get_by_role("button", name="Create", exact=True).click()
+    expect(page.get_by_role("heading", name="Harbour rules")).to_be_visible()
+    expect(page.get_by_text("No documents yet.")).to_be_visible()
+
+    page.get_by_role("link", name="Ask", exact=True).click()
+    ask(page, "At what gust does the quay crane stop?", 1)
+    expect(page.get_by_text("There is nothing to answer from yet")).to_be_visible()
+
+    page.get_by_role("link", name="Documents", exact=True).click()
+    marine = DOCUMENTS / "marine-operations"
+    page.get_by_label("Files to add").set_input_files(
+        [marine / "storm-plan.pdf", marine / "crane-safety.docx", marine / "tide-and-lock-notes.md"]
+    )
+    expect(page.locator("[data-state=indexed]")).to_have_count(3, timeout=60_000)
+    row = page.get_by_role("row", name=re.compile("Storm plan"))
+    expect(row).to_contain_text("4.5 kB")
+
+    page.get_by_role("link", name="Search", exact=True).click()
+    page.get_by_label("Search", exact=True).fill("when does the lock open")
+    page.get_by_role("button", name="Search").click()
+    first = page.get_by_role("article").first
+    expect(first).to_contain_text("Tide and lock notes")
+    expect(first.locator("mark").first).to_be_visible()
+    expect(first).to_contain_text("cosine")
+
+    page.get_by_role("link", name="Ask", exact=True).click()
+    ask(page, "What is the mean wind limit for departure from the outer berth?", 1)
+    expect(page.locator("[data-outcome]")).to_contain_text("28 knots from the north-east")
+    note = page.get_by_role("complementary", name="Citations").get_by_role("link").first
+    expect(note).to_contain_text("Storm plan")
+    page.locator("sup button").first.focus()
+    expect(note).to_have_attribute("data-lit", "true")
+
+    ask(page, "And from other directions?", 2)
+    expect(page.get_by_text("Understood as: From other directions?")).to_be_visible()
+    expect(page.locator("[data-outcome]").last).to_contain_text("From other directions the limit is 32 knots")
+
+    note.click()
+    expect(page.get_by_role("heading", name="Storm plan").first).to_be_visible()
+    marked = page.locator("article mark")
+    expect(marked.first).to_be_visible()
+    expect(marked.first).to_be_in_viewport()
+    assert "28 knots from the north-east" in " ".join(marked.all_inner_texts())
+    original = page.get_by_role("link", name="Open the original")
+    assert (original.get_attribute("href") or "").endswith("#page=1")
+
+    page.get_by_role("button", name="Sign out").click()
+    page.wait_for_url("**/sign-in")
+    page.goto(f"/t/{team.slug}/kbs")
+    page.wait_for_url("**/sign-in?next=**")
+
+
+def test_a_member_of_another_team_cannot_reach_it_by_its_address(
+    page: Page, team: TeamSetup, storm: str, service: Service
+) -> None:
+    document = next(team.client.list_documents(storm))
+    sign_in(page, new_team(service))
+    base = f"/t/{team.slug}/kbs"
+    for path in (
+        base,
+        f"{base}/{storm}/documents",
+        f"{base}/{storm}/ask",
+        f"{base}/{storm}/documents/{document.id}",
+        f"/t/{team.slug}/team",
+    ):
+        page.goto(path)
+        expect(page.get_by_text("There is nothing here")).to_be_visible()
+        assert "Storm plan" not in page.content()
+
+
+def test_conversations_are_kept_and_can_be_taken_up_again(page: Page, team: TeamSetup, storm: str) -> None:
+    sign_in(page, team)
+    page.goto(f"/t/{team.slug}/kbs/{storm}/ask")
+    ask(page, "At what gust does the quay crane stop?", 1)
+    page.get_by_role("button", name="New conversation").click()
+    page.get_by_role("button", name="At what gust does the quay crane stop?", exact=True).click()
+    expect(page.locator("[data-outcome=answered]")).to_contain_text("38 knots")
+    page.reload()
+    expect(page.locator("[data-outcome=answered]")).to_contain_text("38 knots")
+
+
+def test_what_is_not_answered_shows_what_is_near(page: Page, team: TeamSetup, storm: str) -> None:
+    sign_in(page, team)
+    page.goto(f"/t/{team.slug}/kbs/{storm}/ask")
+    ask(page, "Which wine goes with smoked herring?", 1)
+    expect(page.get_by_text("The documents do not answer this question.")).to_be_visible()
+    near = page.get_by_role("complementary", name="Nearest passages").get_by_role("link")
+    near.first.click()
+    expect(page.locator("article mark").first).to_be_visible()
+
+
+def test_documents_fail_are_found_tagged_and_deleted(page: Page, team: TeamSetup, storm: str) -> None:
+    team.client.add_document(storm, b"%PDF-1.7 nothing", "bad.pdf", wait=True)
+    sign_in(page, team)
+    page.goto(f"/t/{team.slug}/kbs/{storm}/documents")
+    expect(page.get_by_role("row", name=re.compile("bad.pdf"))).to_contain_text("failed: The PDF is damaged")
+    expect(page.get_by_role("button", name="Retry")).to_be_visible()
+    page.get_by_label("Find a document").fill("storm")
+    expect(page.get_by_role("row")).to_have_count(2)
+    page.get_by_role("link", name="Storm plan").click()
+    page.get_by_label("New tag").fill("status=in force")
+    page.get_by_role("button", name="Add tag").click()
+    expect(page.get_by_role("list", name="Tags")).to_contain_text("status: in force")
+    page.get_by_text(re.compile("Show the .* passages")).click()
+    expect(page.get_by_text("passage 1 ·")).to_be_visible()
+    page.get_by_role("link", name="All documents").click()
+    page.on("dialog", lambda dialog: dialog.accept())
+    page.get_by_role("button", name="Delete bad.pdf").click()
+    expect(page.get_by_role("row", name=re.compile("bad.pdf"))).to_have_count(0)
+
+
+def test_a_document_can_be_tried_before_anything_is_built(page: Page, team: TeamSetup, tmp_path: Path) -> None:
+    path = tmp_path / "storm-plan.md"
+    path.write_bytes(STORM)
+    sign_in(page, team)
+    page.get_by_text("Try a document").wait_for()
+    page.locator("input[type=file]").set_input_files(path)
+    page.wait_for_url("**/ask")
+    expect(page.get_by_text("goes away")).to_be_visible()
+    expect(page.get_by_text(re.compile("1 documents$"))).to_be_visible(timeout=30_000)
+    ask(page, "At what gust does the quay crane stop?", 1)
+    expect(page.locator("[data-outcome]")).to_contain_text("38 knots")
+
+
+def test_owners_add_members_and_make_keys(page: Page, team: TeamSetup) -> None:
+    sign_in(page, team)
+    page.get_by_role("link", name="Team", exact=True).click()
+    page.get_by_label("E-mail").fill(f"mate-of-{team.slug}@skerrow.example")
+    page.get_by_label("Name", exact=True).fill("A mate")
+    page.get_by_role("button", name="Add member").click()
+    expect(page.get_by_role("status").first).to_contain_text("It is not shown again.")
+    page.get_by_label("What the key is for").fill("nightly upload")
+    page.get_by_role("button", name="Make a key").click()
+    expect(page.get_by_role("status").last).to_contain_text("fk_")
+    expect(page.get_by_role("row", name=re.compile("nightly upload"))).to_be_visible()
+
+
+def test_an_operator_creates_a_team(page: Page, service: Service) -> None:
+    page.goto("/sign-in")
+    page.get_by_label("E-mail").fill("operator@localhost")
+    page.get_by_label("Password").fill(service.password)
+    page.get_by_role("button", name="Sign in").click()
+    page.wait_for_url("**/teams")
+    page.get_by_label("Name of the new team").fill("Lighthouse keepers")
+    page.get_by_role("button", name="Create team").click()
+    page.get_by_role("link", name="Lighthouse keepers").click()
+    expect(page.get_by_text("Nobody is in this team yet.")).to_be_visible()
+
+
+def test_a_reader_sees_no_buttons_that_change_things(page: Page, team: TeamSetup, storm: str, service: Service) -> None:
+    made = team.client.add_member(f"reader-{team.slug}@skerrow.example", "A reader")
+    assert made.password is not None
+    sign_in(page, TeamSetup(team.slug, team.name, made.email, made.password, "", team.client, service))
+    expect(page.get_by_role("link", name="Team", exact=True)).to_have_count(0)
+    page.goto(f"/t/{team.slug}/kbs/{storm}/documents")
+    expect(page.get_by_role("link", name="Storm plan")).to_be_visible()
+    for name in ("Add files", "Delete storm-plan.md", "Settings"):
+        expect(page.get_by_text(name, exact=True)).to_have_count(0)
+
+
+def test_settings_rename_and_delete(page: Page, team: TeamSetup, storm: str) -> None:
+    sign_in(page, team)
+    page.goto(f"/t/{team.slug}/kbs/{storm}/settings")
+    page.get_by_label("Name").fill("Port rules")
+    page.get_by_role("button", name="Save").click()
+    expect(page.get_by_role("heading", name="Port rules")).to_be_visible()
+    page.on("dialog", lambda dialog: dialog.accept())
+    page.get_by_role("button", name="Delete this knowledge base").click()
+    page.wait_for_url("**/kbs")
+    assert team.client.list_kbs() == []
+
+
+def test_on_a_phone_notes_rise_and_nothing_scrolls_sideways(
+    browser: Browser, team: TeamSetup, storm: str, service: Service
+) -> None:
+    context = browser.new_context(base_url=service.url, viewport={"width": 390, "height": 844}, color_scheme="dark")
+    page = context.new_page()
+    sign_in(page, team)
+    assert page.evaluate("document.documentElement.dataset.theme") == "night"
+    for path in ("kbs", f"kbs/{storm}/documents", f"kbs/{storm}/search", f"kbs/{storm}/ask", "team"):
+        page.goto(f"/t/{team.slug}/{path}")
+        page.wait_for_load_state("networkidle" if path == "kbs" else "load")
+        expect(page.get_by_role("main")).to_be_visible()
+        assert page.evaluate("document.documentElement.scrollWidth <= innerWidth"), path
+    page.goto(f"/t/{team.slug}/kbs/{storm}/ask")
+    ask(page, "At what gust does the quay crane stop?", 1)
+    page.locator("sup button").first.click()
+    sheet = page.get_by_role("dialog")
+    expect(sheet).to_contain_text("Storm plan")
+    sheet.get_by_role("link", name="Open the document").click()
+    expect(page.locator("article mark").first).to_be_visible()
+    context.close()
+
+
+def test_the_theme_chosen_stays(page: Page, team: TeamSetup) -> None:
+    sign_in(page, team)
+    page.get_by_role("button", name="Dark").click()
+    page.reload()
+    assert page.evaluate("document.documentElement.dataset.theme") == "night"
+
+
+def test_signing_in_leads_back_but_never_to_another_site(
+    page: Page, team: TeamSetup, kb: str, service: Service
+) -> None:
+    page.goto(f"/t/{team.slug}/kbs/{kb}/search")
+    page.wait_for_url("**/sign-in?next=**")
+    page.get_by_label("E-mail").fill(team.email)
+    page.get_by_label("Password").fill("wrong wrong")
+    page.get_by_role("button", name="Sign in").click()
+    expect(page.get_by_role("alert")).to_contain_text("wrong")
+    page.get_by_label("Password").fill(team.password)
+    page.get_by_role("button", name="Sign in").click()
+    page.wait_for_url(f"**/kbs/{kb}/search")
+    page.get_by_role("button", name="Sign out").click()
+    page.wait_for_url("**/sign-in")
+    page.goto("/sign-in?next=//elsewhere.example/")
+    page.get_by_label("E-mail").fill(team.email)
+    page.get_by_label("Password").fill(team.password)
+    page.get_by_role("button", name="Sign in").click()
+    page.wait_for_url("**/kbs")
+    assert page.url.startswith(service.url)
