@@ -9,6 +9,7 @@ from __future__ import annotations
 import argparse
 import os
 import platform
+import re
 import sqlite3
 import subprocess
 import sys
@@ -24,17 +25,21 @@ from collection import EMBEDDER, ROOT  # isort: skip
 THREADS = 2
 
 
-def documents(folder: Path | None, target: int) -> list[tuple[str, bytes]]:
-    """The files of a folder; else the demo's texts varied until there are about `target` passages."""
+def documents(folder: Path | None, target: int, short: bool) -> list[tuple[str, bytes]]:
+    """The files of a folder; else the demo's texts varied until there are about `target` passages: long documents of full
+    passages by default, with `short` documents of one or two pages with small sections."""
     if folder is not None:
         return [(p.relative_to(folder).as_posix(), p.read_bytes()) for p in sorted(folder.rglob("*")) if p.is_file()]
     sources = sorted((ROOT / "demo" / "text").glob("*/*.md"))
     out = []
-    for round_ in range(target // 230 + 1):
-        for path in sources:
-            # Each round has its own words, so that no vector comes from the cache.
-            text = path.read_text().split("---\n", 2)[2].replace(". ", f" in year {1900 + round_}. ")
-            out.append((f"round-{round_}/{path.stem}.md", text.encode()))
+    for round_ in range(target // (230 if short else 115) + 1):
+        # Each round has its own words, so that no vector comes from the cache.
+        texts = [p.read_text().split("---\n", 2)[2].replace(". ", f" in year {1900 + round_}. ") for p in sources]
+        if short:
+            out += [(f"round-{round_}/{p.stem}.md", t.encode()) for p, t in zip(sources, texts, strict=True)]
+        else:
+            plain = [re.sub(r"^##+ .*$", "", text, flags=re.M) for text in texts]
+            out += [(f"round-{round_}-{part}.md", "\n\n".join(plain[part::4]).encode()) for part in range(4)]
     return out
 
 
@@ -42,8 +47,9 @@ def main() -> None:
     parser = argparse.ArgumentParser(description=__doc__)
     parser.add_argument("--folder", type=Path)
     parser.add_argument("--passages", type=int, default=2000)
+    parser.add_argument("--short", action="store_true", help="many documents of a page or two")
     arguments = parser.parse_args()
-    files = documents(arguments.folder, arguments.passages)
+    files = documents(arguments.folder, arguments.passages, arguments.short)
     with tempfile.TemporaryDirectory() as scratch:
         data = Path(scratch) / "data"
         environment = {**os.environ, "FONTANEL_EMBEDDER": str(EMBEDDER), "FONTANEL_EMBED_THREADS": str(THREADS)}

@@ -72,6 +72,8 @@ class OnnxEmbedder:
         # The arena keeps the largest batch's memory for good; a service at rest should not.
         options.enable_cpu_mem_arena = False
         options.log_severity_level = 3
+        # Threads that wait by spinning would take the processor from reading and serving.
+        options.add_session_config_entry("session.intra_op.allow_spinning", "0")
         self._session = onnxruntime.InferenceSession(str(model), options, providers=["CPUExecutionProvider"])
         self.dimensions: int = self._session.get_outputs()[0].shape[1]
         self.name: str = about.get("name") or directory.name

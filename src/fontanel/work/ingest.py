@@ -10,17 +10,17 @@ import json
 import threading
 import time
 from collections.abc import Sequence
-from dataclasses import asdict
+from dataclasses import asdict, dataclass
 from typing import Any
 
 import numpy as np
 import structlog
-from sqlalchemy import delete, select
+from sqlalchemy import delete, insert, select
 from sqlalchemy.orm import Session
 
 from fontanel.core.analysis import Analyser
 from fontanel.core.embedding import text_key
-from fontanel.core.index import VectorSegment, WordsSegment
+from fontanel.core.index import VectorSegment, WordsEntry, WordsSegment
 from fontanel.core.indexing import embedded_text, words_entry
 from fontanel.core.splitting import Locator, Part, Passage
 from fontanel.records.blobs import BlobStore
@@ -43,17 +43,34 @@ from fontanel.work.changes import Changes
 from fontanel.work.editions import Editions
 from fontanel.work.faults import fault
 from fontanel.work.processes import Worker, WorkerDied, WorkerOverran
+from fontanel.work.progress import Progress
 from fontanel.work.queue import MOST_ATTEMPTS, claim, retry_later
 
 log = structlog.get_logger()
 
 #: Passages embedded between two looks at the queue: small enough that a short document need not wait for a long one.
-_ROUND = 256
-_TEXTS_AT_ONCE = 64
+_ROUND = 512
+_TEXTS_AT_ONCE = 128
+#: Revisions claimed together for reading, and the seconds after which those that were read are committed.
+_READ_AT_ONCE = 16
+_MOMENT = 0.4
+
+
+@dataclass(frozen=True, slots=True)
+class _Read:
+    """A revision that has been read and split, and is about to be indexed by words."""
+
+    job: Job
+    edition_id: str
+    reading: dict[str, Any]
+    media_type: str | None
+    sha256: str
+    passages: list[Passage]
+    seconds: float
 
 
 class Ingest:
-    """Moves documents from waiting to indexed. `read_one` and `embed_round` are called by the workshop's threads."""
+    """Moves documents from waiting to indexed. `read_round` and `embed_round` are called by the workshop's threads."""
 
     def __init__(
         self, sessions: Sessions, blobs: BlobStore, vectors: VectorCache, editions: Editions, changes: Changes,
@@ -66,123 +83,143 @@ class Ingest:
         self._changes = changes
         self._read_seconds = read_seconds
         self._analysers = threading.local()
+        self._progress = Progress(sessions, changes)
 
     # Reading and words
 
-    def read_one(self, worker: Worker) -> bool:
-        """Read, split and index by words one waiting revision; return whether there was one."""
-        jobs = claim(self._sessions, JobStage.READ)
-        if not jobs:
-            return False
-        job = jobs[0]
+    def read_round(self, worker: Worker) -> bool:
+        """Read and split waiting revisions and index them by words; return whether there were any.
+
+        Short documents share a transaction; none waits longer than a moment for the others.
+        """
+        jobs = claim(self._sessions, JobStage.READ, limit=_READ_AT_ONCE)
+        held: list[_Read] = []
+        since = time.monotonic()
+        for job in jobs:
+            self._progress.start(job)
+            read = self._read(worker, job)
+            if read is not None:
+                held.append(read)
+            if time.monotonic() - since > _MOMENT or sum(len(item.passages) for item in held) > _ROUND:
+                self._commit_words(held)
+                held, since = [], time.monotonic()
+        self._commit_words(held)
+        return bool(jobs)
+
+    def _read(self, worker: Worker, job: Job) -> _Read | None:
+        """Read and split one revision in the worker; None when it failed or is gone."""
         with self._sessions() as session:
             document = session.get(Document, job.document_key)
             revision = session.get(Revision, job.revision_id)
             edition = self._edition(session, job.kb_id)
         if document is None or revision is None or edition is None:
-            return True  # deleted meanwhile, and the job with it
-        self._set_state(job, DocumentState.READING, 0.0)
+            return None  # deleted meanwhile, and the job with it
         started = time.monotonic()
 
         def on_progress(message: dict[str, Any]) -> None:
             if "stage" in message:
-                self._set_state(job, DocumentState.SPLITTING, None)
+                self._progress.show([job], DocumentState.SPLITTING, None)
             else:
                 done, total = message["progress"]
-                self._set_state(job, DocumentState.READING, done / total if total else None)
+                self._progress.show([job], DocumentState.READING, done / total if total else None)
 
         settings = {key: edition.settings[key] for key in ("target_tokens", "least_tokens")}
         try:
-            reply = worker.read(
-                self._blobs.path(revision.sha256), document.name, settings, self._read_seconds, on_progress
-            )
+            path = self._blobs.path(revision.sha256)
+            reply = worker.read(path, document.name, settings, self._read_seconds, on_progress)
         except WorkerOverran:
             minutes = self._read_seconds / 60
-            self._fail(
-                job, "too_large", f"Reading took more than {minutes:.0f} minutes. Add the document in smaller parts."
-            )
-            return True
+            message = f"Reading took more than {minutes:.0f} minutes. Add the document in smaller parts."
+            self._fail(job, "too_large", message)
+            return None
         except WorkerDied:
             self._died(job, "Reading the file broke the reading process each time. Add it in another format.")
-            return True
+            return None
         if "error" in reply:
             self._fail(job, reply["code"], reply["error"])
-        else:
-            self._commit_words(job, reply, time.monotonic() - started)
-        return True
-
-    def _commit_words(self, job: Job, reply: dict[str, Any], seconds: float) -> None:
-        reading = reply["reading"]
-        passages = [_passage(data) for data in reply["passages"]]
-        sha256, _ = self._blobs.put([json.dumps(reading, ensure_ascii=False).encode()])
+            return None
+        seconds = time.monotonic() - started
+        sha256, _ = self._blobs.put([json.dumps(reply["reading"], ensure_ascii=False).encode()])
         fault("blob_stored")
-        started = time.monotonic()
-        analyser = self._analyser(reading["language"])
-        edition_id = ""
-        with self._sessions() as session:
-            kb = session.get(Kb, job.kb_id)
-            if kb is None:
-                return
-            edition_id = kb.edition_id
-        with self._editions.writer(edition_id):
-            with writing(self._sessions) as session:
-                document = session.get(Document, job.document_key)
-                revision = session.get(Revision, job.revision_id)
-                edition = session.get(Edition, edition_id)
-                row = session.get(Job, job.id)
-                if document is None or revision is None or edition is None or row is None:
-                    return
-                if document.latest_revision_id != revision.id:
-                    row.state, row.error, row.changed_at = JobState.DONE, "replaced by a newer revision", now()
+        passages = [_passage(data) for data in reply["passages"]]
+        return _Read(job, edition.id, reply["reading"], reply["media_type"], sha256, passages, seconds)
+
+    def _commit_words(self, reads: Sequence[_Read]) -> None:
+        """Make revisions searchable by words, those of one edition in one transaction."""
+        for edition_id in dict.fromkeys(read.edition_id for read in reads):
+            group = [read for read in reads if read.edition_id == edition_id]
+            with self._editions.writer(edition_id):
+                with writing(self._sessions) as session:
+                    edition = session.get(Edition, edition_id)
+                    if edition is None:
+                        continue
+                    entries: list[WordsEntry] = []
+                    for read in group:
+                        entries += self._index_words(session, edition, read)
+                    if entries:
+                        languages = sorted({read.reading["language"] for read in group})
+                        self._editions.write(session, edition, WordsSegment.build(entries, languages))
                     session.commit()
-                    return
-                retire_passages(session, edition.id, document)
-                title = reading["title"]
-                rows = [
-                    PassageRow(
-                        team_id=document.team_id, edition_id=edition.id, document_key=document.key,
-                        revision_id=revision.id, ordinal=number, start=passage.start, end=passage.end,
-                        text=passage.text, context=passage.context, tokens=passage.tokens,
-                        locator=passage.locator.to_dict(), parts=[asdict(part) for part in passage.parts],
-                        embedded_text=embedded_text(title, passage),
-                    )
-                    for number, passage in enumerate(passages)
-                ]  # fmt: skip
-                session.add_all(rows)
-                session.flush()
-                entries = [
-                    words_entry(row.id, document.key, title, passage, analyser)
-                    for row, passage in zip(rows, passages, strict=True)
-                ]
-                self._editions.write(session, edition, WordsSegment.build(entries, [analyser.language]))
-                revision.reading = sha256
-                revision.media_type = reply["media_type"]
-                revision.pages = reading["pages"]
-                revision.passages = len(passages)
-                revision.tokens = sum(passage.tokens for passage in passages)
-                revision.language = reading["language"]
-                revision.warnings = list(reading["warnings"])
-                revision.seconds = {"read": round(seconds, 3), "words": round(time.monotonic() - started, 3)}
-                document.title = title
-                document.revision_id = revision.id
-                document.error = document.error_code = None
-                document.state = DocumentState.INDEXED_BY_WORDS if edition.embedder else DocumentState.INDEXED
-                document.progress = 0.0 if edition.embedder else None
-                document.changed_at = now()
-                row.stage, row.total, row.changed_at = JobStage.EMBED, len(passages), now()
-                row.state = JobState.WAITING if edition.embedder else JobState.DONE
-                if not edition.embedder:
-                    revision.indexed_at = now()
-                session.commit()
-            fault("words_committed")
-            self._editions.refresh(edition_id)
-        self._changes.tell(job.kb_id)
+                fault("words_committed")
+                self._editions.refresh(edition_id)
+            for kb_id in {read.job.kb_id for read in group}:
+                self._changes.tell(kb_id)
+
+    def _index_words(self, session: Session, edition: Edition, read: _Read) -> list[WordsEntry]:
+        """Put a revision's passages in its predecessor's place, within the caller's transaction; return their entries."""
+        started = time.monotonic()
+        document, revision = session.get(Document, read.job.document_key), session.get(Revision, read.job.revision_id)
+        job = session.get(Job, read.job.id)
+        if document is None or revision is None or job is None:
+            return []
+        if document.latest_revision_id != revision.id:
+            job.state, job.error, job.changed_at = JobState.DONE, "replaced by a newer revision", now()
+            return []
+        reading, title = read.reading, read.reading["title"]
+        if document.revision_id is not None:
+            retire_passages(session, edition.id, document)
+        rows = [
+            {
+                "team_id": document.team_id, "edition_id": edition.id, "document_key": document.key,
+                "revision_id": revision.id, "ordinal": number, "start": passage.start, "end": passage.end,
+                "text": passage.text, "context": passage.context, "tokens": passage.tokens,
+                "locator": passage.locator.to_dict(), "parts": [asdict(part) for part in passage.parts],
+                "embedded_text": embedded_text(title, passage),
+            }
+            for number, passage in enumerate(read.passages)
+        ]  # fmt: skip
+        added = insert(PassageRow).returning(PassageRow.id, sort_by_parameter_order=True)
+        ids = session.scalars(added, rows).all() if rows else []
+        analyser = self._analyser(reading["language"])
+        entries = [
+            words_entry(passage_id, document.key, title, passage, analyser)
+            for passage_id, passage in zip(ids, read.passages, strict=True)
+        ]
+        revision.reading = read.sha256
+        revision.media_type = read.media_type
+        revision.pages = reading["pages"]
+        revision.passages = len(rows)
+        revision.tokens = sum(passage.tokens for passage in read.passages)
+        revision.language = reading["language"]
+        revision.warnings = list(reading["warnings"])
+        document.title = title
+        document.revision_id = revision.id
+        document.error = document.error_code = None
+        document.state = DocumentState.INDEXED_BY_WORDS if edition.embedder else DocumentState.INDEXED
+        document.progress = 0.0 if edition.embedder else None
+        document.changed_at = now()
+        job.stage, job.total, job.changed_at = JobStage.EMBED, len(rows), now()
+        job.state = JobState.WAITING if edition.embedder else JobState.DONE
+        if not edition.embedder:
+            revision.indexed_at = now()
+        revision.seconds = {"read": round(read.seconds, 3), "words": round(time.monotonic() - started, 3)}
+        return entries
 
     # Vectors
 
     def embed_round(self, worker: Worker, embedder: str) -> bool:
         """Embed up to a round's worth of passages of the waiting revisions; commit those that are complete."""
-        jobs = claim(self._sessions, JobStage.EMBED, limit=64)
+        jobs = claim(self._sessions, JobStage.EMBED, 64, _ROUND)
         if not jobs:
             return False
         missing: dict[bytes, str] = {}
@@ -214,16 +251,21 @@ class Ingest:
             return True
         for edition_id, group in self._by_edition(complete).items():
             self._commit_vectors(edition_id, group, embedder, time.monotonic() - started)
-        for job, done, total in unfinished:
-            with writing(self._sessions) as session:
+        if unfinished:
+            self._put_back(unfinished)
+        for kb_id in {job.kb_id for job in jobs}:
+            self._changes.tell(kb_id)
+        return True
+
+    def _put_back(self, unfinished: Sequence[tuple[Job, int, int]]) -> None:
+        """Jobs of which a part is embedded wait for the next round."""
+        with writing(self._sessions) as session:
+            for job, done, total in unfinished:
                 row, document = session.get(Job, job.id), session.get(Document, job.document_key)
                 if row is not None and document is not None:
                     row.state, row.attempts, row.done, row.total = JobState.WAITING, 0, done, total
                     document.progress = done / total
-                session.commit()
-        for kb_id in {job.kb_id for job in jobs}:
-            self._changes.tell(kb_id)
-        return True
+            session.commit()
 
     def _texts(self, job: Job) -> list[str]:
         with self._sessions() as session:
@@ -239,8 +281,7 @@ class Ingest:
             fault("vectors_cached")
             share = (start + len(keys)) / len(order)
             if share < 1:
-                for job in jobs:
-                    self._set_state(job, DocumentState.INDEXED_BY_WORDS, share)
+                self._progress.show(jobs, DocumentState.INDEXED_BY_WORDS, share)
 
     def _by_edition(self, jobs: Sequence[Job]) -> dict[str, list[Job]]:
         groups: dict[str, list[Job]] = {}
@@ -288,14 +329,6 @@ class Ingest:
             pass
 
     # States and failures
-
-    def _set_state(self, job: Job, state: DocumentState, progress: float | None) -> None:
-        with writing(self._sessions) as session:
-            document = session.get(Document, job.document_key)
-            if document is not None and document.latest_revision_id == job.revision_id:
-                document.state, document.progress = state, progress
-            session.commit()
-        self._changes.tell(job.kb_id)
 
     def _died(self, job: Job, message: str) -> None:
         """A worker ended under a job: try again, a few times."""

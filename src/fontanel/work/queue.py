@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from datetime import timedelta
+from itertools import accumulate
 
 from sqlalchemy import func, select, update
 from sqlalchemy.orm import Session
@@ -30,8 +31,11 @@ def add_job(session: Session, document: Document, revision_id: str) -> Job:
     return job
 
 
-def claim(sessions: Sessions, stage: JobStage, limit: int = 1) -> list[Job]:
-    """Take waiting jobs of a stage, oldest first. Only one process works on a data directory, so no lease is needed."""
+def claim(sessions: Sessions, stage: JobStage, limit: int, most_passages: int | None = None) -> list[Job]:
+    """Take waiting jobs of a stage, oldest first: at most `limit`, and no more once they have `most_passages` together.
+
+    Only one process works on a data directory, so no lease is needed.
+    """
     with sessions() as session:
         # A look without the write lock first: most polls find nothing.
         ready = select(Job.id).where(Job.state == JobState.WAITING, Job.stage == stage, Job.run_after <= now())
@@ -46,10 +50,16 @@ def claim(sessions: Sessions, stage: JobStage, limit: int = 1) -> list[Job]:
                 .limit(limit)
             )
         )
+        if most_passages is not None:
+            before = [0, *accumulate(job.total - job.done for job in jobs)]
+            jobs = [job for job, sum_before in zip(jobs, before, strict=False) if sum_before < most_passages]
         for job in jobs:
             job.state = JobState.RUNNING
             job.attempts += 1
             job.changed_at = now()
+            document = session.get(Document, job.document_key) if stage == JobStage.READ else None
+            if document is not None and document.latest_revision_id == job.revision_id:
+                document.state, document.progress = DocumentState.READING, None
         session.commit()
         return jobs
 

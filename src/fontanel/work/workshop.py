@@ -77,7 +77,7 @@ class Workshop:
         self.editions.sweep(self._rebuild)
         self._check_editions()
         for number, worker in enumerate(self._readers):
-            self._thread(f"read-{number}", partial(self.ingest.read_one, worker))
+            self._thread(f"read-{number}", partial(self.ingest.read_round, worker))
         name = self.embedders.name
         if name is not None:
             self._thread("embed", partial(self.ingest.embed_round, self._embedder, name))
