@@ -3,10 +3,13 @@
 from __future__ import annotations
 
 import argparse
+import re
 import sys
 from pathlib import Path
 from typing import Any
 
+from rich.console import Console
+from rich.padding import Padding
 from rich.text import Text
 
 from fontanel.cli.context import Context, UsageProblem
@@ -76,7 +79,7 @@ def search_kb(context: Context, options: argparse.Namespace) -> None:
         context.out.print()
 
 
-def _excerpt(hit: HitOut) -> Text:
+def _excerpt(hit: HitOut) -> Padding:
     """The part of a passage around its first matching terms, the terms marked."""
     text = Text(hit.text.replace("\t", "  "))
     for span in hit.highlights:
@@ -85,7 +88,7 @@ def _excerpt(hit: HitOut) -> Text:
     start = max(0, hit.text.rfind(". ", 0, first) + 2 if first > 160 else 0)
     shown = text[start : start + 400]
     lines = [line for line in shown.split("\n") if line.plain.strip()]
-    return Text("\n").join([Text("           ") + line for line in lines])
+    return Padding(Text("\n").join(lines), (0, 0, 0, 11))
 
 
 def ask_question(context: Context, options: argparse.Namespace) -> int:
@@ -119,19 +122,40 @@ def _ask(context: Context, kb: str, options: argparse.Namespace) -> int:
         context.show(context.client.ask(kb, options.question, options.conversation, **narrowed))
         return 0
     finished: AnswerOut | None = None
+    flow = _Flow(context.out)
     for event in context.client.ask(kb, options.question, options.conversation, stream=True, **narrowed):
         if isinstance(event, StartEvent) and event.standalone != event.question:
             context.out.print(Text(f"Understood as: {event.standalone}\n", "dim"))
         elif isinstance(event, PieceEvent):
-            context.out.print(Text(event.text.replace("\t", "  ")), end="")
+            flow.write(event.text.replace("\t", "  "))
         elif isinstance(event, CitationEvent):
-            context.out.print(Text(f" [{event.citation.number}]", "cyan"), end="")
+            flow.write(f" [{event.citation.number}]", "cyan")
         elif isinstance(event, FinishEvent):
             finished = event.answer
     context.out.print()
     if finished is not None:
         _print_sources(context, finished)
     return 0
+
+
+class _Flow:
+    """Prints text as it comes, breaking lines between words."""
+
+    def __init__(self, out: Console) -> None:
+        self._out = out
+        self._column = 0
+
+    def write(self, text: str, style: str = "") -> None:
+        for word in re.findall(r"\n|[^\S\n]*[^\s]+|[^\S\n]+", text):
+            if word == "\n":
+                self._column = 0
+            elif self._column and self._column + len(word) > self._out.width:
+                self._out.print()
+                word = word.lstrip()
+                self._column = len(word)
+            else:
+                self._column += len(word)
+            self._out.print(Text(word, style), end="", soft_wrap=True)
 
 
 def _print_sources(context: Context, answer: AnswerOut | TurnOut) -> None:
@@ -157,7 +181,7 @@ def _print_citation(context: Context, citation: CitationOut) -> None:
         )
     )
     quote = " / ".join(citation.quote.replace("\t", "  ").split("\n"))
-    context.out.print(Text(f"    “{quote}”"))
+    context.out.print(Padding(Text(f"“{quote}”"), (0, 0, 0, 4)))
 
 
 def _print_nearest(context: Context, passage: EvidenceOut) -> None:
@@ -169,7 +193,7 @@ def _print_nearest(context: Context, passage: EvidenceOut) -> None:
             (f"  {place(passage.title, passage.locator)}", "dim"),
         )
     )
-    context.out.print(Text(f"           {shown} ..."))
+    context.out.print(Padding(Text(f"{shown} ..."), (0, 0, 0, 11)))
 
 
 def list_conversations(context: Context, options: argparse.Namespace) -> None:

@@ -59,7 +59,7 @@ class Context:
         self._options = options
         self.json: bool = getattr(options, "json", False)
         # A pipe has no width: what another program reads must not be cut.
-        self.out = Console(highlight=False, soft_wrap=True, width=None if sys.stdout.isatty() else 500)
+        self.out = Console(highlight=False, width=None if sys.stdout.isatty() else 500)
         self.err = Console(stderr=True, highlight=False)
         self._client: Client | None = None
 

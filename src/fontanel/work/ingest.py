@@ -263,7 +263,7 @@ class Ingest:
             for job, done, total in unfinished:
                 row, document = session.get(Job, job.id), session.get(Document, job.document_key)
                 if row is not None and document is not None:
-                    row.state, row.attempts, row.done, row.total = JobState.WAITING, 0, done, total
+                    row.state, row.done, row.total = JobState.WAITING, done, total
                     document.progress = done / total
             session.commit()
 
@@ -332,15 +332,18 @@ class Ingest:
 
     def _died(self, job: Job, message: str) -> None:
         """A worker ended under a job: try again, a few times."""
-        log.warning("worker process ended", job=job.id, attempt=job.attempts)
-        if job.attempts >= MOST_ATTEMPTS:
-            self._fail(job, "broke", message)
-            return
         with writing(self._sessions) as session:
             row = session.get(Job, job.id)
-            if row is not None:
-                retry_later(session, row)
+            if row is None:
+                return
+            row.attempts += 1
+            attempts = row.attempts
+            if attempts < MOST_ATTEMPTS:
+                retry_later(row)
             session.commit()
+        log.warning("worker process ended", job=job.id, attempt=attempts)
+        if attempts >= MOST_ATTEMPTS:
+            self._fail(job, "broke", message)
 
     def _fail(self, job: Job, code: str, message: str) -> None:
         """Mark the document failed; its last good revision stays in the index."""

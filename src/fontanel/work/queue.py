@@ -12,7 +12,7 @@ from fontanel.records.database import Sessions, writing
 from fontanel.records.ids import new_id
 from fontanel.records.tables import Document, DocumentState, Job, JobStage, JobState, now
 
-#: How often a job is tried when its worker died, before the document counts as failed.
+#: How often a worker may die over a job before the document counts as failed. The service's own end does not count.
 MOST_ATTEMPTS = 3
 
 
@@ -55,7 +55,6 @@ def claim(sessions: Sessions, stage: JobStage, limit: int, most_passages: int | 
             jobs = [job for job, sum_before in zip(jobs, before, strict=False) if sum_before < most_passages]
         for job in jobs:
             job.state = JobState.RUNNING
-            job.attempts += 1
             job.changed_at = now()
             document = session.get(Document, job.document_key) if stage == JobStage.READ else None
             if document is not None and document.latest_revision_id == job.revision_id:
@@ -64,7 +63,7 @@ def claim(sessions: Sessions, stage: JobStage, limit: int, most_passages: int | 
         return jobs
 
 
-def retry_later(session: Session, job: Job) -> None:
+def retry_later(job: Job) -> None:
     """Put a job back, to be tried again after a pause that doubles."""
     job.state = JobState.WAITING
     job.run_after = now() + timedelta(seconds=2**job.attempts)
@@ -78,9 +77,6 @@ def recover(sessions: Sessions) -> int:
         for job in running:
             job.state = JobState.WAITING
             job.run_after = now()
-            # The end of the service is no fault of the document's, unless it comes back each time.
-            if job.attempts >= MOST_ATTEMPTS:
-                job.run_after = now() + timedelta(seconds=5)
             document = session.get(Document, job.document_key)
             if document is not None and job.stage == JobStage.READ:
                 document.state = DocumentState.WAITING

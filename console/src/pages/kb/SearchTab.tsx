@@ -112,14 +112,17 @@ function HitCard({ hit, path }: { hit: Hit; path: string }) {
   );
 }
 
+/** One line break between blocks is enough in a list of hits. */
+const tight = (text: string) => text.replaceAll("\n\n", "\n").replaceAll("\t", " · ");
+
 function Highlighted({ text, spans }: { text: string; spans: { start: number; end: number }[] }) {
   const parts = [];
   let at = 0;
   for (const { start, end } of spans) {
     if (start < at) continue;
-    parts.push(text.slice(at, start), <mark key={start} className="marked rounded-sm">{text.slice(start, end)}</mark>);
+    parts.push(tight(text.slice(at, start)), <mark key={start} className="marked rounded-sm">{text.slice(start, end)}</mark>);
     at = end;
   }
-  parts.push(text.slice(at));
+  parts.push(tight(text.slice(at)));
   return <>{parts}</>;
 }
