@@ -34,7 +34,8 @@ setup: .venv/ready src/fontanel/service/console/index.html var/embedder/model.on
 console: src/fontanel/service/console/index.html
 
 console/node_modules/.package-lock.json: console/package-lock.json
-	cd console && npm ci --no-audit --no-fund --loglevel=error
+	# Not `npm ci`: it refuses a lock file without the optional packages of platforms that a registry does not carry.
+	cd console && npm install --no-save --no-audit --no-fund --loglevel=error
 	@touch $@
 
 src/fontanel/service/console/index.html: console/node_modules/.package-lock.json $(CONSOLE_SOURCES)
