@@ -120,6 +120,8 @@ def main() -> None:
         print(
             f"{name}: AUC {auc(scores, y):.3f}; at 0.5 keeps {(scores[y > 0] > 0).mean():.2f}, declines {(scores[y == 0] <= 0).mean():.2f}"
         )
+        likely = 1 / (1 + np.exp(-scores[y > 0]))
+        print(f"  a floor of {np.quantile(likely, 0.1):.2f} would decline one answerable question in ten")
         out[name] = {"intercept": round(float(w[0]), 3)} | {
             FEATURES[c]: round(float(v), 3) for c, v in zip(columns, w[1:], strict=True)
         }

@@ -102,7 +102,7 @@ def report(outcomes: list[dict[str, Any]]) -> None:
         declined = interval([float(o["declined"]) for o in items])
         shown = ["-"] * 4 if kind == "unanswerable" else [*(interval(c) for c in columns), interval(both)]
         answers.add_row(kind, str(len(items)), *shown, interval(supported), declined)
-    console = Console()
+    console = Console(width=120)
     console.print(search)
     console.print(answers)
     times = sorted(o["seconds"] for o in outcomes)

@@ -19,6 +19,9 @@ from fontanel.core.splitting import Locator, Part
 from fontanel.records.scope import TeamScope
 from fontanel.records.tables import Document, DocumentTag, Kb, PassageRow, Revision
 
+#: Words whose vectors are kept in memory: 30 MB at most.
+_MOST_WORDS = 20_000
+
 
 class Embedders:
     """The service's own embedder for questions. There is none when its directory holds no model."""
@@ -26,6 +29,7 @@ class Embedders:
     def __init__(self, directory: Path) -> None:
         self._lock = threading.Lock()
         self._model: OnnxEmbedder | None = None
+        self._words: dict[str, npt.NDArray[np.float32]] = {}
         self.problem: str | None = None
         try:
             self._model = OnnxEmbedder(directory, threads=2)
@@ -41,7 +45,18 @@ class Embedders:
         if self._model is None or embedder != self._model.name:
             return None
         with self._lock:
-            return self._model.embed(texts)
+            return self._cached(texts)
+
+    def _cached(self, texts: Sequence[str]) -> npt.NDArray[np.float32]:
+        """Questions come with many single words; their vectors are worth keeping."""
+        assert self._model is not None
+        missing = [text for text in dict.fromkeys(texts) if text not in self._words]
+        found = dict(zip(missing, self._model.embed(missing), strict=True)) if missing else {}
+        vectors = np.stack([found[text] if text in found else self._words[text] for text in texts])
+        if len(self._words) > _MOST_WORDS:
+            self._words.clear()
+        self._words.update({text: vector for text, vector in found.items() if " " not in text})
+        return vectors
 
 
 @dataclass(frozen=True, slots=True)

@@ -244,7 +244,7 @@ def _support(
     best = ranked[0]
     passage = best.statement.passage
     near = " ".join((passage.title, *passage.locator.heading_path, passage.context, passage.text))
-    soft, weakest = _soft_coverage(question, near, knowledge)
+    soft, weakest = _soft_coverage(question, near, passages[:5], knowledge)
     relevant, passage_relevant = _relevance(question, ranked, passage, knowledge)
     return Support(
         similarity=max((p.similarity or 0.0) for p in passages),
@@ -278,23 +278,33 @@ def _relevance(
     return 1.0 - float(gains[:-1].min()), 1.0 - float(gains[-1])
 
 
-def _soft_coverage(question: _Question, near: str, knowledge: Knowledge) -> tuple[float, float]:
-    """How far each word of the question is met in meaning by a word nearby: the weighted mean, and the least."""
-    own, _ = split_stand_alone(question.text)
+def _soft_coverage(
+    question: _Question, near: str, around: Sequence[EvidencePassage], knowledge: Knowledge
+) -> tuple[float, float]:
+    """How far the words of the question are met in meaning, word by word: their weighted mean over the words of the best
+    passage, and the least of them over the words of the first passages together."""
     asked = {
         word.lower(): terms
-        for word in _WORD.findall(own)
+        for word in _WORD.findall(question.own)
         if word.lower() not in _LIGHT and (terms := knowledge.terms(word))
     }
-    words = sorted({word.lower() for word in _WORD.findall(near) if knowledge.terms(word)})
-    if not asked or not words:
+    if not asked:
         return 0.0, 0.0
-    held = set(knowledge.terms(near))
-    closeness = np.array([1.0 if set(terms) & held else 0.0 for terms in asked.values()])
-    if question.vector is not None:
-        mine, theirs = knowledge.embed(list(asked)), knowledge.embed(words)
-        assert mine is not None
-        assert theirs is not None
-        closeness = np.maximum(closeness, (mine @ theirs.T).max(axis=1))
+    here = _closeness(asked, near, question.vector is not None, knowledge)
+    there = _closeness(asked, " ".join(p.text for p in around), question.vector is not None, knowledge)
     weights = np.array([max(max(question.weights.get(term, 0.0) for term in terms), 0.1) for terms in asked.values()])
-    return float((closeness * weights).sum() / weights.sum()), float(closeness.min())
+    return float((here * weights).sum() / weights.sum()), float(np.maximum(here, there).min())
+
+
+def _closeness(asked: dict[str, list[str]], text: str, by_meaning: bool, knowledge: Knowledge) -> Floats:
+    """For each word asked, how close the closest word of a text comes: 1 when it is there."""
+    held = set(knowledge.terms(text))
+    exact = np.array([1.0 if set(terms) & held else 0.0 for terms in asked.values()], dtype=np.float32)
+    words = sorted({word.lower() for word in _WORD.findall(text) if knowledge.terms(word)})
+    if not by_meaning or not words:
+        return exact
+    mine, theirs = knowledge.embed(list(asked)), knowledge.embed(words)
+    assert mine is not None
+    assert theirs is not None
+    closest: Floats = np.maximum(exact, (mine @ theirs.T).max(axis=1))
+    return closest

@@ -63,7 +63,8 @@ class Support:
 
     similarity: cosine of the best passage; statement: cosine of the best statement; coverage: share of the question's
     term weight in the best passage with its headings; statement_coverage: the same in the best statement;
-    soft: share by closeness of meaning, word by word; weakest: the least of these; shaped: the statement has the shape
+    soft: share by closeness of meaning, word by word; weakest: the least
+    of these over the words of all the first passages; shaped: the statement has the shape
     that the question asks for (a number, a time, a person); relevant: 1 less what leaving out a word of the question would gain in closeness to the best
     statement (a word that the statement does not speak of gains most), `passage_relevant` the same for the best passage.
     """
