@@ -88,7 +88,7 @@ def _excerpt(hit: HitOut) -> Padding:
     start = max(0, hit.text.rfind(". ", 0, first) + 2 if first > 160 else 0)
     shown = text[start : start + 400]
     lines = [line for line in shown.split("\n") if line.plain.strip()]
-    return Padding(Text("\n").join(lines), (0, 0, 0, 11))
+    return Padding(Text("\n").join(lines), (0, 0, 0, 11), expand=False)
 
 
 def ask_question(context: Context, options: argparse.Namespace) -> int:
@@ -181,7 +181,7 @@ def _print_citation(context: Context, citation: CitationOut) -> None:
         )
     )
     quote = " / ".join(citation.quote.replace("\t", "  ").split("\n"))
-    context.out.print(Padding(Text(f"“{quote}”"), (0, 0, 0, 4)))
+    context.out.print(Padding(Text(f"“{quote}”"), (0, 0, 0, 4), expand=False))
 
 
 def _print_nearest(context: Context, passage: EvidenceOut) -> None:
@@ -193,7 +193,7 @@ def _print_nearest(context: Context, passage: EvidenceOut) -> None:
             (f"  {place(passage.title, passage.locator)}", "dim"),
         )
     )
-    context.out.print(Padding(Text(f"{shown} ..."), (0, 0, 0, 11)))
+    context.out.print(Padding(Text(f"{shown} ..."), (0, 0, 0, 11), expand=False))
 
 
 def list_conversations(context: Context, options: argparse.Namespace) -> None:

@@ -45,9 +45,11 @@ _LIGHT = frozenset(
 _COSINE, _COVERAGE, _MATCH, _SHAPE = 0.50, 0.30, 0.25, 0.08
 #: What a number or an identifier of the question counts, when a statement holds it or lacks it.
 _EXACT = 0.08
+#: How far behind the best statement the best step of a numbered list may be.
+_STEPS_BEHIND = 0.25
 #: Characters below which an answer counts as short.
 _SHORT = 170
-_OLD_PENALTY = 0.15
+_OLD_PENALTY = 0.3
 
 
 @dataclass(frozen=True, slots=True)
@@ -151,6 +153,8 @@ def _embedded(statement: Statement) -> str:
 
 def _choose(question: _Question, ranked: list[Scored], most: int) -> list[Statement]:
     best = ranked[0]
+    if question.shape == Shape.STEPS and (steps := _numbered_steps(best, ranked)):
+        return steps
     for item in ranked[:4]:
         if item.score >= best.score - 0.08 and (whole := _whole_list(question, item, ranked)):
             return whole
@@ -169,6 +173,26 @@ def _choose(question: _Question, ranked: list[Scored], most: int) -> list[Statem
         seen.append(words)
         chosen.append(item.statement)
     return _in_order(_with_company(_with_antecedents(chosen, ranked), best.statement, ranked), ranked)
+
+
+def _numbered_steps(best: Scored, ranked: list[Scored]) -> list[Statement]:
+    """The numbered list in the best statement's passage, with its lead-in: who asks how wants the steps, even when a
+    sentence beside them comes nearer."""
+    passage = best.statement.passage
+    near = [item for item in ranked if item.statement.passage is passage]
+    for part in dict.fromkeys(item.statement.part for item in near if item.statement.kind == "item"):
+        items = [item for item in near if item.statement.part == part]
+        start = passage.parts[part].start - passage.start
+        if (
+            not re.match(r"\s*\d", passage.text[start:])
+            or max(item.score for item in items) < best.score - _STEPS_BEHIND
+        ):
+            continue
+        lead = [
+            item.statement for item in near if item.statement.part == part - 1 and item.statement.text.endswith(":")
+        ]
+        return [*lead[:1], *sorted((item.statement for item in items), key=lambda s: s.start)]
+    return []
 
 
 def _whole_list(question: _Question, best: Scored, ranked: list[Scored]) -> list[Statement]:
