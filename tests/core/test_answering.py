@@ -143,9 +143,9 @@ def test_steps_come_whole_with_their_lead_in(embedder: OnnxEmbedder) -> None:
     found = asked(Documents(embedder, lock=LOCK), "How do I enter the lock?")
     assert found.text.split("\n") == [
         "Before you enter, do this:",
-        "- Call the keeper on channel 71.",
-        "- Wait until the light is green.",
-        "- Enter at no more than 2 knots.",
+        "1. Call the keeper on channel 71.",
+        "2. Wait until the light is green.",
+        "3. Enter at no more than 2 knots.",
     ]
     assert len(found.citations) == 1
 
@@ -281,7 +281,7 @@ def test_any_question_gets_an_answer_or_is_declined(question: str) -> None:
 def test_who_asks_how_gets_the_numbered_steps(embedder: OnnxEmbedder) -> None:
     data = b"# Buoys\n\n## Lifting a buoy\n\nBuoys are lifted by the tug. The team is four people.\n\n1. Fix the position.\n2. Take the load.\n3. Bring it on deck.\n"
     found = asked(Documents(embedder, buoys=data), "How do I lift a buoy?")
-    assert found.text == "- Fix the position.\n- Take the load.\n- Bring it on deck."
+    assert found.text == "1. Fix the position.\n2. Take the load.\n3. Bring it on deck."
 
 
 def test_a_superseded_rule_does_not_come_before_the_one_in_force(embedder: OnnxEmbedder) -> None:

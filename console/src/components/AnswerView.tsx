@@ -60,15 +60,22 @@ function AnswerText({ turn, lit, onLight, onOpen }: Lighting & { turn: Draft; on
   let items: ReactNode[] = [];
   let at = 0;
   const flush = () => {
-    if (items.length) blocks.push(<ul key={`u${at}`} className="my-2 list-disc pl-6">{items}</ul>);
+    if (items.length) blocks.push(<ul key={`u${at}`} className="my-2 pl-6">{items}</ul>);
     items = [];
   };
   for (const line of turn.text.split("\n")) {
-    const isItem = line.startsWith("- ");
-    const from = at + (isItem ? 2 : 0);
+    const mark = /^(?:- |\d+[.)] )/.exec(line)?.[0] ?? "";
+    const from = at + mark.length;
     const to = at + line.length;
     const inner = <Ranges key={at} turn={turn} from={from} to={to} lit={lit} onLight={onLight} onOpen={onOpen} />;
-    if (isItem) items.push(<li key={at}>{inner}</li>);
+    if (mark) {
+      items.push(
+        <li key={at} className="-indent-6">
+          <span className="inline-block w-6 indent-0">{mark === "- " ? "•" : mark}</span>
+          {inner}
+        </li>,
+      );
+    }
     else {
       flush();
       if (line) blocks.push(<p key={at} className="mb-3">{inner}</p>);

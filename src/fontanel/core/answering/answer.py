@@ -106,9 +106,15 @@ def _set_group(group: list[Statement], first: bool) -> str:
         else:
             text += "\n" if lined or previous.kind in ("item", "row", "code") else " "
         single = len(group) == 1 and statement.kind == "item"
-        text += f"- {statement.text}" if statement.kind == "item" and not single else statement.text
+        text += f"{_mark(statement)} {statement.text}" if statement.kind == "item" and not single else statement.text
         previous = statement
     return text
+
+
+def _mark(item: Statement) -> str:
+    """The mark of a list item: its number where it has one."""
+    before = item.passage.text[: item.start - item.passage.start].rsplit("\n", 1)[-1].strip()
+    return before if before[:1].isdigit() else "-"
 
 
 def _cite(group: list[Statement], number: int, start: int, end: int, said: str, knowledge: Knowledge) -> Citation:

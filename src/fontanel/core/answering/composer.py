@@ -23,6 +23,8 @@ Floats = npt.NDArray[np.float32]
 _ANAPHOR = re.compile(
     r"^(?:it|this|that|they|these|those|he|she|such|the same|both|otherwise|in (?:this|that) case)\b", re.I
 )
+#: A sentence such as "What to do when oil is seen" announces an answer and holds none.
+_ANNOUNCES = re.compile(r"^(?:what|how|who|where|why)\b(?!ever)", re.I)
 _OLD = re.compile(r"\b(?:superseded|withdrawn|obsolete|no longer in force|archived|replaced by)\b", re.I)
 _ASKS_OLD = re.compile(
     r"\b(?:superseded|withdrawn|old(?:er)?|previous|former|earlier|used to|was|were|until|before (?:19|20)\d\d|history)\b",
@@ -129,7 +131,7 @@ def _rank(question: _Question, passages: Sequence[EvidencePassage], knowledge: K
         if question.exact:
             held = len(question.exact & _exact_words(f"{statement.heading} {statement.lead} {statement.text}"))
             score += _EXACT * (2 * held / len(question.exact) - 1)
-        if len(statement.text) < 15 or statement.text.endswith("?"):
+        if len(statement.text) < 15 or statement.text.endswith("?") or _ANNOUNCES.match(statement.text):
             score -= 0.1
         if not question.asks_old and _OLD.search(
             f"{statement.passage.title} {' '.join(statement.passage.locator.heading_path)}"
