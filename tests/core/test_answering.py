@@ -282,6 +282,7 @@ def test_who_asks_how_gets_the_numbered_steps(embedder: OnnxEmbedder) -> None:
     data = b"# Buoys\n\n## Lifting a buoy\n\nBuoys are lifted by the tug. The team is four people.\n\n1. Fix the position.\n2. Take the load.\n3. Bring it on deck.\n"
     found = asked(Documents(embedder, buoys=data), "How do I lift a buoy?")
     assert found.text == "1. Fix the position.\n2. Take the load.\n3. Bring it on deck."
+    assert [citation.support for citation in found.citations] == [1.0]
 
 
 def test_a_superseded_rule_does_not_come_before_the_one_in_force(embedder: OnnxEmbedder) -> None:

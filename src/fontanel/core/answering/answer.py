@@ -71,7 +71,7 @@ def answer(
         text += piece
         yield TextPiece(piece)
         start = before + len(piece) - len(piece.lstrip("\n "))
-        citation = _cite(group, len(citations) + 1, start, len(text), text[start:], knowledge)
+        citation = _cite(group, len(citations) + 1, start, len(text), knowledge)
         citations.append(citation)
         yield CitationBound(citation)
     yield Finished(Answer(question, standalone, Outcome.ANSWERED, text, tuple(citations), evidence, enough))
@@ -117,11 +117,13 @@ def _mark(item: Statement) -> str:
     return before if before[:1].isdigit() else "-"
 
 
-def _cite(group: list[Statement], number: int, start: int, end: int, said: str, knowledge: Knowledge) -> Citation:
+def _cite(group: list[Statement], number: int, start: int, end: int, knowledge: Knowledge) -> Citation:
     passage: EvidencePassage = group[0].passage
     quote_start, quote_end = group[0].start, group[-1].end
     quote = passage.text[quote_start - passage.start : quote_end - passage.start]
     lead = " ".join(statement.lead for statement in group)
+    # Without the numbers that mark the steps: they are not stated, and the first stands before the quote.
+    said = " ".join(statement.text for statement in group)
     return Citation(
         number=number,
         answer_start=start,
