@@ -7,7 +7,7 @@ import json
 import re
 from collections.abc import Callable, Sequence
 from pathlib import Path
-from typing import Any, Protocol
+from typing import Any
 
 import numpy as np
 import numpy.typing as npt
@@ -16,17 +16,6 @@ Vectors = npt.NDArray[np.float32]
 TokenCounter = Callable[[Sequence[str]], list[int]]
 
 _WORD = re.compile(r"\w+|[^\w\s]")
-
-
-class Embedder(Protocol):
-    """Turns texts into unit vectors. `name` identifies the embedder: vectors of different names never meet."""
-
-    name: str
-    dimensions: int
-
-    def embed(self, texts: Sequence[str]) -> Vectors: ...
-
-    def count_tokens(self, texts: Sequence[str]) -> list[int]: ...
 
 
 class EmbedderMissing(Exception):

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import hashlib
 from collections.abc import Iterator
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from datetime import timedelta
 from typing import Annotated
 from urllib.parse import urlsplit
@@ -113,6 +113,10 @@ class Access:
     scope: TeamScope
     workshop: Workshop
     request_id: str
+
+    def within(self, session: Session) -> Access:
+        """The same rights in another session, for work that outlives the request's own."""
+        return replace(self, session=session, scope=TeamScope(session, self.team.id, self.scope.kb_ids))
 
 
 class Require:

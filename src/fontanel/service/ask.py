@@ -12,7 +12,6 @@ from fastapi.responses import StreamingResponse
 from fontanel.core.answering import Answer, CitationBound, EvidenceFound, Finished, Started, TextPiece
 from fontanel.records.database import writing
 from fontanel.records.ids import new_id
-from fontanel.records.scope import TeamScope
 from fontanel.records.tables import Conversation, Turn
 from fontanel.schemas import (
     AnswerOut,
@@ -85,10 +84,11 @@ def _stream(access: Access, events: Iterator[Event]) -> Iterator[str]:
 
 def _events(access: Access, kb_id: str, edition_id: str, body: AskIn, counter: object) -> Iterator[Event]:
     with access.workshop.sessions() as session:
-        scope = TeamScope(session, access.team.id, access.scope.kb_ids)
-        narrowed = Access(access.caller, access.team, access.role, session, scope, access.workshop, access.request_id)
-        kb = scope.kb(kb_id)
-        conversation = scope.conversation(kb, body.conversation_id, access.caller.id) if body.conversation_id else None
+        narrowed = access.within(session)
+        kb = narrowed.scope.kb(kb_id)
+        conversation = (
+            narrowed.scope.conversation(kb, body.conversation_id, access.caller.id) if body.conversation_id else None
+        )
         knowledge: KbKnowledge = knowledge_of(narrowed, kb, body.tags, body.documents)
         history = history_of(session, conversation)
         conversation_id = conversation.id if conversation else _new_conversation(access, kb_id, body.question)

@@ -14,7 +14,7 @@ from sqlalchemy import select
 from sqlalchemy.orm import Session
 
 from fontanel.records.database import writing
-from fontanel.records.scope import NotInScope, TeamScope
+from fontanel.records.scope import NotInScope
 from fontanel.records.tables import Document, DocumentState, DocumentTag, Job, PassageRow, Revision
 from fontanel.schemas import (
     AddedOut,
@@ -118,7 +118,7 @@ def add(
     sha256, size = workshop.blobs.put(chunks())
     fault("blob_stored")
     with writing(workshop.sessions) as session:
-        again = TeamScope(session, access.team.id, access.scope.kb_ids).kb(kb_id)
+        again = access.within(session).scope.kb(kb_id)
         added = add_document(session, again, wanted, sha256, size, tagged)
         session.flush()
         out = AddedOut(

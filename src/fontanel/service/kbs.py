@@ -134,10 +134,7 @@ async def _changes(access: Access, kb_id: str) -> AsyncIterator[str]:
 def _look(access: Access, kb_id: str, seen: dict[str, tuple[object, ...]], first: bool) -> tuple[list[str], bool]:
     """The messages for what changed since the last look, and whether the knowledge base still is."""
     with access.workshop.sessions() as session:
-        narrowed = Access(
-            access.caller, access.team, access.role, session, type(access.scope)(session, access.team.id, access.scope.kb_ids),
-            access.workshop, access.request_id,
-        )  # fmt: skip
+        narrowed = access.within(session)
         kb = session.scalar(narrowed.scope.select(Kb).where(Kb.id == kb_id))
         if kb is None:
             return [], False

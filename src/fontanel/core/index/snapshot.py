@@ -15,6 +15,8 @@ from fontanel.core.index.segments import Ids, VectorSegment, WordsSegment
 from fontanel.core.index.words import FIELDS, K1, idf, impacts
 
 Floats = npt.NDArray[np.float32]
+#: Rows and field frequencies of terms in one segment.
+_Postings = dict[str, tuple[npt.NDArray[np.int32], npt.NDArray[np.uint8]]]
 
 
 class Mode(StrEnum):
@@ -96,14 +98,25 @@ class Snapshot:
         """The distinct index terms of a question, in each language that the segments hold."""
         return list(dict.fromkeys(term for analyser in self._analysers for term in analyser.terms(text)))
 
-    def document_frequency(self, term: str) -> int:
-        """In how many living passages the term stands."""
-        return sum(
-            int(alive[segment.postings(term)[0]].sum()) for segment, alive in zip(self.words, self.alive, strict=True)
-        )
-
     def idf(self, term: str) -> float:
-        return idf(self.passages, self.document_frequency(term))
+        """How telling a term is among the living passages."""
+        return self._weights([term], self._postings([term]))[term]
+
+    def _postings(self, terms: Sequence[str]) -> list[_Postings]:
+        """For each words segment, the postings of the terms that it holds."""
+        found: list[_Postings] = []
+        for segment in self.words:
+            looked_up = {term: segment.postings(term) for term in terms}
+            found.append({term: pair for term, pair in looked_up.items() if len(pair[0])})
+        return found
+
+    def _weights(self, terms: Sequence[str], postings: Sequence[_Postings]) -> dict[str, float]:
+        """The idf of each term, from the living passages in its postings."""
+        counts = dict.fromkeys(terms, 0)
+        for alive, held in zip(self.alive, postings, strict=True):
+            for term, (rows, _) in held.items():
+                counts[term] += int(alive[rows].sum())
+        return {term: idf(self.passages, count) for term, count in counts.items()}
 
     def search(self, query: Query) -> list[Candidate]:
         """Return the best passages, best first: at most `limit`, at most `per_document` of one document."""
@@ -111,7 +124,9 @@ class Snapshot:
             return []
         allowed = None if query.documents is None else np.isin(self._keys, query.documents)
         terms = self.query_terms(query.text) if query.mode != Mode.VECTOR else []
-        lexical, weights = self._score_words(terms)
+        postings = self._postings(terms)
+        weights = self._weights(terms, postings)
+        lexical = self._score_words(postings, weights)
         similarity = self._score_vectors(query)
         depth = max(query.limit * 10, 100)
         rows = _union(_top(lexical, allowed, depth), _top(similarity, allowed, depth))
@@ -131,7 +146,7 @@ class Snapshot:
                 lexical=float(lexical[rows[i]]),
                 coverage=float(coverage[i]),
                 similarity=None if np.isnan(similarity[rows[i]]) else float(similarity[rows[i]]),
-                terms=self._explain(int(self._ids[rows[i]]), weights),
+                terms=self._explain(int(self._ids[rows[i]]), postings, weights),
             )
             for i in chosen
         ]
@@ -148,22 +163,18 @@ class Snapshot:
                     break
         return chosen
 
-    def _score_words(self, terms: Sequence[str]) -> tuple[Floats, dict[str, float]]:
-        """BM25 of every living passage, in the order of `_ids`, and the idf of each term."""
+    def _score_words(self, postings: Sequence[_Postings], weights: dict[str, float]) -> Floats:
+        """BM25 of every living passage, in the order of `_ids`."""
         scores = np.zeros(len(self._ids), dtype=np.float32)
-        weights = {term: self.idf(term) for term in terms}
-        for segment, alive in zip(self.words, self.alive, strict=True):
+        for segment, alive, held in zip(self.words, self.alive, postings, strict=True):
+            if not held:
+                continue
             local = np.zeros(len(segment), dtype=np.float32)
-            touched = False
-            for term, weight in weights.items():
-                rows, counts = segment.postings(term)
-                if len(rows):
-                    local[rows] += weight * impacts(counts, segment.lengths[rows], self._averages)
-                    touched = True
-            if touched:
-                hit = np.flatnonzero((local > 0) & alive)
-                scores[np.searchsorted(self._ids, segment.passage_ids[hit])] = local[hit]
-        return scores, weights
+            for term, (rows, counts) in held.items():
+                local[rows] += weights[term] * impacts(counts, segment.lengths[rows], self._averages)
+            hit = np.flatnonzero((local > 0) & alive)
+            scores[np.searchsorted(self._ids, segment.passage_ids[hit])] = local[hit]
+        return scores
 
     def _score_vectors(self, query: Query) -> Floats:
         """Cosine of every living passage, in the order of `_ids`; NaN where there is no vector."""
@@ -178,18 +189,17 @@ class Snapshot:
             scores[place[valid]] = found[valid]
         return scores
 
-    def _explain(self, passage_id: int, weights: dict[str, float]) -> dict[str, float]:
+    def _explain(self, passage_id: int, postings: Sequence[_Postings], weights: dict[str, float]) -> dict[str, float]:
         """What each term gave a passage, by the code that scored it."""
-        for segment, alive in zip(self.words, self.alive, strict=True):
+        for segment, alive, held in zip(self.words, self.alive, postings, strict=True):
             places = np.flatnonzero((segment.passage_ids == passage_id) & alive)
             if len(places):
                 given: dict[str, float] = {}
-                for term, weight in weights.items():
-                    rows, counts = segment.postings(term)
+                lengths = segment.lengths[places[:1]]
+                for term, (rows, counts) in held.items():
                     at = np.searchsorted(rows, places[0])
                     if at < len(rows) and rows[at] == places[0]:
-                        lengths = segment.lengths[places[:1]]
-                        given[term] = float(weight * impacts(counts[at : at + 1], lengths, self._averages)[0])
+                        given[term] = float(weights[term] * impacts(counts[at : at + 1], lengths, self._averages)[0])
                 return given
         return {}
 

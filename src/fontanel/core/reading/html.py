@@ -248,7 +248,7 @@ def _dropped(element: etree._Element, tag: str) -> bool:
         return True
     if tag in ("body", "html", "main", "article"):
         return False
-    if tag == "header" and (_closest(element, "article") is None or not element.findall(".//h1")):
+    if tag == "header":
         return not element.findall(".//h1")
     names = f"{element.get('class') or ''} {element.get('id') or ''}"
     # A heading or an anchor of such a name is content: a section about cookies has the id "cookies".
