@@ -100,13 +100,18 @@ def main() -> None:
         collection, items = Collection(Path(folder)), load_questions(Path(questions))
         # Once as it is, and once as small as a team's own knowledge base: just the documents that some question is about.
         small = frozenset(g["file"] for item in items for g in item["gold"])
-        for only in (None, small):
+        whole = len({document.file for document in collection.documents})
+        this: list[float] = []
+        for only in (None, small) if len(small) < whole / 2 else (None,):
             r, y, m, g = examples(collection, items, only)
             rows += r
             labels += y
             matches += m
-            weights += g
+            this += g
+        # Each collection counts alike, whatever the number of its questions.
+        weights += [weight / sum(this) for weight in this]
     x, y, given = np.array(rows), np.array(labels), np.array(weights)
+    given /= given.mean()
     print(f"{len(y)} examples, {int(y.sum())} with enough evidence")
     for i, name in enumerate(FEATURES):
         print(f"  {name:20} AUC {auc(x[:, i], y):.3f}   mean {x[y > 0, i].mean():.2f} / {x[y == 0, i].mean():.2f}")
@@ -121,6 +126,9 @@ def main() -> None:
             f"{name}: AUC {auc(scores, y):.3f}; at 0.5 keeps {(scores[y > 0] > 0).mean():.2f}, declines {(scores[y == 0] <= 0).mean():.2f}"
         )
         likely = 1 / (1 + np.exp(-scores[y > 0]))
+        floor = AnswerSettings().evidence_floor
+        kept, declined = (likely >= floor).mean(), (1 / (1 + np.exp(-scores[y == 0])) < floor).mean()
+        print(f"  the floor of {floor} in force keeps {kept:.2f}, declines {declined:.2f}")
         print(f"  a floor of {np.quantile(likely, 0.1):.2f} would decline one answerable question in ten")
         out[name] = {"intercept": round(float(w[0]), 3)} | {
             FEATURES[c]: round(float(v), 3) for c, v in zip(columns, w[1:], strict=True)

@@ -139,7 +139,7 @@ def test_health_and_metrics_tell_how_it_stands(service: Service, marine: Marine)
     team.client.ask(kb, "When does Tangle Lock work?")
     assert httpx.get(f"{service.url}/health/live").json() == {"status": "ok"}
     ready = httpx.get(f"{service.url}/health/ready").json()
-    assert ready["embedder"] == "minilm-l6-384-int8"
+    assert ready["embedder"] == "minilm-l6-384-int8-channels"
     metrics = httpx.get(f"{service.url}/metrics").text
     assert 'fontanel_answers_total{outcome="answered"}' in metrics
     assert metrics.rstrip().endswith("# EOF")

@@ -51,7 +51,7 @@ def prepare_embedder(context: Context, options: argparse.Namespace) -> None:
         )
     weights = Path(found.submodule_search_locations[0]) / "model"
     print(f"Building the embedder in {options.directory} ...", file=sys.stderr)
-    prepare(weights, options.directory, "minilm-l6-384-int8")
+    prepare(weights, options.directory, "minilm-l6-384-int8-channels")
     print(f"Ready: {options.directory}")
 
 

@@ -29,7 +29,7 @@ NOTHING_INDEXED = "There is nothing to answer from yet: no document of this know
 
 @dataclass(frozen=True, slots=True)
 class AnswerSettings:
-    """What an answer may use. The floor is where one answerable question in ten about the manuals of
+    """What an answer may use. The floor is where about one answerable question in eight about the manuals of
     `bench/calibrate.py` is declined.
 
     How many passages are looked through, how many of them are shown as evidence, how long an answer may be, and the
