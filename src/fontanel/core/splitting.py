@@ -6,36 +6,57 @@ sentences, a list between items (its lead-in repeated as context), a table betwe
 
 from __future__ import annotations
 
-from dataclasses import asdict, dataclass
-from typing import Any
+from dataclasses import asdict, dataclass, replace
+from typing import Any, Literal
 
 from fontanel.core.embedding import TokenCounter
-from fontanel.core.reading.model import CELL_SEPARATOR, Block, BlockKind, Reading
+from fontanel.core.reading.model import CELL_SEPARATOR, Block, BlockKind, Reading, Unit
 from fontanel.core.sentences import sentence_spans
+
+#: How tables are cut: rows packed up to the target size, or each row a passage of its own.
+TableMode = Literal["packed", "single"]
 
 
 @dataclass(frozen=True, slots=True)
 class SplitSettings:
-    """Sizes in the embedder's tokens: what a passage aims at, and below what it is joined with its neighbour."""
+    """Sizes in the embedder's tokens: what a passage aims at, below what it is joined with its neighbour, and how much of
+    the passage before it (whole sentences of the same section) it repeats."""
 
     target_tokens: int = 200
     least_tokens: int = 60
+    overlap_tokens: int = 0
+    table_mode: TableMode = "packed"
 
 
 @dataclass(frozen=True, slots=True)
 class Locator:
-    """Where a piece stands for a person. `page` counts from 1 and is None where a format has no pages."""
+    """Where a piece stands for a person. `page` counts units (pages, slides, sheets, chapters) from 1 and is None where a
+    format has none; `label` is the unit's own name. `rows` are the first and last row of a sheet, from 1; `seconds` is
+    when it is spoken."""
 
     heading_path: tuple[str, ...] = ()
     page: int | None = None
     anchor: str | None = None
+    unit: Unit = "page"
+    label: str | None = None
+    rows: tuple[int, int] | None = None
+    seconds: float | None = None
 
     def to_dict(self) -> dict[str, Any]:
         return asdict(self)
 
     @classmethod
     def from_dict(cls, data: dict[str, Any]) -> Locator:
-        return cls(tuple(data["heading_path"]), data["page"], data["anchor"])
+        rows = data.get("rows")
+        return cls(
+            tuple(data["heading_path"]),
+            data["page"],
+            data["anchor"],
+            data.get("unit", "page"),
+            data.get("label"),
+            (rows[0], rows[1]) if rows else None,
+            data.get("seconds"),
+        )
 
 
 @dataclass(frozen=True, slots=True)
@@ -73,10 +94,14 @@ class _Piece:
     anchor: str | None
     context: str
     tokens: int
+    row: int | None = None
 
 
 def split(reading: Reading, settings: SplitSettings, count_tokens: TokenCounter) -> list[Passage]:
-    """Cut a reading into passages in reading order. They cover all text but headings that nothing follows."""
+    """Cut a reading into passages in reading order. They cover all text but headings that nothing follows; what only lists
+    the files inside it has none."""
+    if reading.container:
+        return []
     pieces = _pieces(reading, settings, count_tokens)
     passages: list[Passage] = []
     run: list[_Piece] = []
@@ -85,12 +110,36 @@ def split(reading: Reading, settings: SplitSettings, count_tokens: TokenCounter)
         if run and _starts_new(run, size, piece, settings):
             held = _trailing_headings(run)
             _close(passages, reading, run[: len(run) - held])
+            before = run[-1]
             run = run[len(run) - held :]
+            if (
+                not run
+                and settings.overlap_tokens
+                and (again := _overlap(reading, before, piece, settings, count_tokens))
+            ):
+                run.append(again)
             size = sum(held_piece.tokens for held_piece in run)
         run.append(piece)
         size += piece.tokens
     _close(passages, reading, run)
     return passages
+
+
+def _overlap(
+    reading: Reading, before: _Piece, piece: _Piece, settings: SplitSettings, count_tokens: TokenCounter
+) -> _Piece | None:
+    """The last sentences of the piece before, when prose goes on below the same headings."""
+    if before.block.kind != "paragraph" or piece.block.kind != "paragraph" or before.path != piece.path:
+        return None
+    text = reading.text[before.start : before.end]
+    spans = sentence_spans(text)
+    sizes = count_tokens([text[start:end] for start, end in spans])
+    taken = start = 0
+    for (sentence, _), size in zip(reversed(spans), reversed(sizes), strict=True):
+        if taken + size > settings.overlap_tokens:
+            break
+        taken, start = taken + size, sentence
+    return replace(before, start=before.start + start, tokens=taken, context="") if taken else None
 
 
 def _starts_new(run: list[_Piece], size: int, piece: _Piece, settings: SplitSettings) -> bool:
@@ -99,6 +148,8 @@ def _starts_new(run: list[_Piece], size: int, piece: _Piece, settings: SplitSett
     if piece.block.kind == "heading" and (size >= settings.least_tokens or piece.block.level <= run[0].block.level):
         return True
     if piece.context and piece.context != run[-1].context and size >= settings.least_tokens:
+        return True
+    if settings.table_mode == "single" and "table" in (piece.block.kind, run[-1].block.kind):
         return True
     return size + piece.tokens > settings.target_tokens and not (
         # A lead-in stays with its first items even when the passage grows a little.
@@ -119,7 +170,17 @@ def _close(passages: list[Passage], reading: Reading, run: list[_Piece]) -> None
         return
     first_text = next((piece for piece in run if piece.block.kind != "heading"), run[0])
     start, end = run[0].start, run[-1].end
-    locator = Locator(first_text.path, first_text.block.page, first_text.anchor)
+    page = first_text.block.page
+    named = page is not None and page <= len(reading.unit_names)
+    locator = Locator(
+        first_text.path,
+        page,
+        first_text.anchor,
+        reading.unit,
+        reading.unit_names[page - 1] if named and page else None,
+        _rows(reading, run),
+        first_text.block.seconds,
+    )
     context = next((piece.context for piece in run if piece.context), "")
     parts = tuple(
         Part(
@@ -131,6 +192,17 @@ def _close(passages: list[Passage], reading: Reading, run: list[_Piece]) -> None
     passages.append(Passage(start, end, reading.text[start:end], locator, tokens, context, parts))
 
 
+def _rows(reading: Reading, run: list[_Piece]) -> tuple[int, int] | None:
+    """The rows of a sheet that a run of pieces holds."""
+    tables = [piece for piece in run if piece.row is not None]
+    if not tables:
+        return None
+    last = tables[-1]
+    assert tables[0].row is not None
+    assert last.row is not None
+    return tables[0].row, last.row + reading.text.count("\n", last.start, last.end)
+
+
 def _pieces(reading: Reading, settings: SplitSettings, count_tokens: TokenCounter) -> list[_Piece]:
     headed = list(reading.headed_blocks())
     sizes = count_tokens([reading.text[block.start : block.end] for block, _ in headed])
@@ -138,14 +210,18 @@ def _pieces(reading: Reading, settings: SplitSettings, count_tokens: TokenCounte
     anchor: str | None = None
     for index, ((block, path), tokens) in enumerate(zip(headed, sizes, strict=True)):
         anchor = block.anchor if block.kind == "heading" else block.anchor or anchor
-        if tokens <= settings.target_tokens or block.kind == "heading":
-            pieces.append(_Piece(block.start, block.end, block, path, anchor, "", tokens))
+        single = settings.table_mode == "single" and block.kind == "table"
+        if (tokens <= settings.target_tokens and not single) or block.kind == "heading":
+            pieces.append(_Piece(block.start, block.end, block, path, anchor, "", tokens, block.row))
             continue
         context = _context(reading, headed, index)
         spans = _part_spans(reading, block, settings, count_tokens)
         part_sizes = count_tokens([reading.text[start:end] for start, end in spans])
+        row, counted = block.row, block.start
         for number, ((start, end), size) in enumerate(zip(spans, part_sizes, strict=True)):
-            pieces.append(_Piece(start, end, block, path, anchor, context if number else "", size))
+            if row is not None:
+                row, counted = row + reading.text.count("\n", counted, start), start
+            pieces.append(_Piece(start, end, block, path, anchor, context if number else "", size, row))
     return pieces
 
 
@@ -176,13 +252,16 @@ def _part_spans(
             if line.strip():
                 units.append((position, position + len(line)))
             position += len(line) + 1
-    units = _cut_long_units(text, units, count_tokens, settings.target_tokens)
+    if block.kind != "table":  # a row is never cut, however long
+        units = _cut_long_units(text, units, count_tokens, settings.target_tokens)
     sizes = count_tokens([text[start:end] for start, end in units])
+    single = settings.table_mode == "single" and block.kind == "table"
     parts: list[tuple[int, int]] = []
     start, previous_end = units[0]
     size = 0
-    for (unit_start, unit_end), unit_size in zip(units, sizes, strict=True):
-        if size and size + unit_size > settings.target_tokens:
+    for number, ((unit_start, unit_end), unit_size) in enumerate(zip(units, sizes, strict=True)):
+        alone = single and number > block.header_rows
+        if alone or (size and size + unit_size > settings.target_tokens):
             parts.append((start, previous_end))
             start, size = unit_start, 0
         size += unit_size

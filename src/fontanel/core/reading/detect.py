@@ -3,33 +3,69 @@
 from __future__ import annotations
 
 import io
+import json
 import re
 import zipfile
 from pathlib import PurePosixPath
 
+from fontanel.core.reading.captions import looks_like_captions
+from fontanel.core.reading.delimited import looks_delimited
 from fontanel.core.reading.model import ReadingFailed
 
 PDF = "application/pdf"
 DOCX = "application/vnd.openxmlformats-officedocument.wordprocessingml.document"
+PPTX = "application/vnd.openxmlformats-officedocument.presentationml.presentation"
+XLSX = "application/vnd.openxmlformats-officedocument.spreadsheetml.sheet"
+XLS = "application/vnd.ms-excel"
+ODT = "application/vnd.oasis.opendocument.text"
+ODS = "application/vnd.oasis.opendocument.spreadsheet"
+EPUB = "application/epub+zip"
+RTF = "application/rtf"
+ZIP = "application/zip"
+EML = "message/rfc822"
 HTML = "text/html"
 MARKDOWN = "text/markdown"
+RST = "text/x-rst"
+CSV = "text/csv"
+JSON = "application/json"
+VTT = "text/vtt"
+PNG, JPEG, TIFF, WEBP = "image/png", "image/jpeg", "image/tiff", "image/webp"
 PLAIN = "text/plain"
 
 #: Media type -> the word that people use for it.
-MEDIA_TYPES = {PDF: "PDF", DOCX: "Word document", HTML: "HTML page", MARKDOWN: "Markdown", PLAIN: "plain text"}
+MEDIA_TYPES = {
+    PDF: "PDF", DOCX: "Word document", PPTX: "slides (PPTX)", XLSX: "workbook (XLSX)", XLS: "old workbook (XLS)",
+    ODT: "OpenDocument text", ODS: "OpenDocument sheet", EPUB: "EPUB book", RTF: "rich text", EML: "e-mail",
+    HTML: "HTML page", MARKDOWN: "Markdown", RST: "reStructuredText", CSV: "CSV table", JSON: "JSON",
+    VTT: "subtitles", PNG: "PNG picture", JPEG: "JPEG picture", TIFF: "TIFF picture", WEBP: "WebP picture",
+    ZIP: "ZIP archive", PLAIN: "plain text",
+}  # fmt: skip
 
-_HTML_START = re.compile(rb"^\s*(?:<\?xml[^>]*>\s*)?(?:<!--.*?-->\s*)*<(?:!doctype html|html|head|body)\b", re.I | re.S)
-_MARKDOWN_NAMES = {".md", ".markdown", ".mkd"}
-_HTML_NAMES = {".html", ".htm", ".xhtml"}
+_HTML_START = re.compile(
+    rb"^\s*(?:\xef\xbb\xbf)?(?:<\?xml[^>]*>\s*)?(?:<!--.*?-->\s*)*<(?:!doctype html|html|head|body)\b", re.I | re.S
+)
+_MAIL_FIELD = re.compile(
+    r"^(From|To|Subject|Date|Received|Return-Path|Message-ID|MIME-Version|Delivered-To): ", re.M | re.I
+)
+_BY_NAME = {
+    ".md": MARKDOWN, ".markdown": MARKDOWN, ".mkd": MARKDOWN, ".html": HTML, ".htm": HTML, ".xhtml": HTML,
+    ".rst": RST, ".csv": CSV, ".tsv": CSV, ".tab": CSV, ".json": JSON, ".jsonl": JSON, ".ndjson": JSON,
+    ".geojson": JSON, ".vtt": VTT, ".srt": VTT, ".eml": EML,
+}  # fmt: skip
+_BY_BYTES = ((b"\x89PNG\r\n", PNG), (b"\xff\xd8\xff", JPEG), (b"II*\0", TIFF), (b"MM\0*", TIFF), (b"{\\rtf", RTF))
+_BY_ENTRY = (
+    ("word/document.xml", DOCX),
+    ("ppt/presentation.xml", PPTX),
+    ("xl/workbook.xml", XLSX),
+    ("xl/workbook.bin", XLSX),
+)
+_BY_MIMETYPE = {ODT.encode(): ODT, ODS.encode(): ODS, EPUB.encode(): EPUB}
 _KNOWN_BINARY = {
-    b"\x89PNG": "a PNG picture",
-    b"\xff\xd8\xff": "a JPEG picture",
-    b"GIF8": "a GIF picture",
-    b"\xd0\xcf\x11\xe0": "an old Office document",
-    b"\x7fELF": "a program",
-    b"\x1f\x8b": "a gzip archive",
-    b"{\\rtf": "a rich text document",
-}
+    b"GIF8": "a GIF picture", b"BM": "a BMP picture", b"\x7fELF": "a program", b"MZ": "a program",
+    b"\x1f\x8b": "a gzip archive", b"BZh": "a bzip2 archive", b"7z\xbc\xaf": "a 7z archive", b"Rar!": "a RAR archive",
+    b"\xfd7zXZ": "an xz archive", b"OggS": "a sound or film", b"ID3": "a sound", b"\0\0\0\x18ftyp": "a film",
+    b"\0\0\0\x20ftyp": "a film", b"SQLite format 3": "a database",
+}  # fmt: skip
 
 
 def detect_media_type(data: bytes, name: str) -> str:
@@ -37,30 +73,77 @@ def detect_media_type(data: bytes, name: str) -> str:
     head = data[:4096]
     if b"%PDF-" in head[:1024]:
         return PDF
-    if head.startswith(b"PK\x03\x04"):
+    if head.startswith((b"PK\x03\x04", b"PK\x05\x06")):
         return _zip_media_type(data)
-    for magic, what in _KNOWN_BINARY.items():
+    if head.startswith(b"\xd0\xcf\x11\xe0"):
+        return _compound_media_type(data)
+    for magic, media_type in _BY_BYTES:
         if head.startswith(magic):
-            raise ReadingFailed("unsupported", f"This is {what}, which cannot be read. {_readable()}")
+            return media_type
+    if head.startswith(b"RIFF") and head[8:12] == b"WEBP":
+        return WEBP
     suffix = PurePosixPath(name.lower()).suffix
-    if _HTML_START.match(head) or suffix in _HTML_NAMES:
-        return HTML
-    if suffix in _MARKDOWN_NAMES:
-        return MARKDOWN
-    if not head.startswith((b"\xff\xfe", b"\xfe\xff")) and head.count(b"\0") > len(head) // 20:
+    nulls = head.count(b"\0") > len(head) // 20 and not head.startswith((b"\xff\xfe", b"\xfe\xff"))
+    for magic, what in _KNOWN_BINARY.items():
+        if head.startswith(magic) and (nulls or len(magic) > 3):
+            raise ReadingFailed("unsupported", f"This is {what}, which cannot be read. {_readable()}")
+    if nulls:
         raise ReadingFailed("unsupported", f"These bytes are not text nor any known type of document. {_readable()}")
+    return _text_media_type(data, head, suffix)
+
+
+def _text_media_type(data: bytes, head: bytes, suffix: str) -> str:
+    if _HTML_START.match(head):
+        return HTML
+    if suffix in _BY_NAME:
+        return _BY_NAME[suffix]
+    text = head.decode("utf-8", "ignore")
+    if looks_like_captions(text):
+        return VTT
+    if suffix in ("", ".txt", ".text", ".dat", ".log"):
+        start = text.split("\n\n", 1)[0]
+        if len({field.lower() for field in _MAIL_FIELD.findall(start)} & {"from", "date", "subject", "received"}) >= 3:
+            return EML
+        if text.lstrip()[:1] in ("{", "[") and len(data) < 50_000_000 and _is_json(data):
+            return JSON
+        if looks_delimited(text.rsplit("\n", 1)[0] if len(data) > len(head) else text):
+            return CSV
     return PLAIN
+
+
+def _is_json(data: bytes) -> bool:
+    try:
+        json.loads(data)
+    except (ValueError, RecursionError):
+        return False
+    return True
 
 
 def _zip_media_type(data: bytes) -> str:
     try:
         with zipfile.ZipFile(io.BytesIO(data)) as archive:
             names = set(archive.namelist())
-    except (zipfile.BadZipFile, ValueError, NotImplementedError, OSError) as error:
+            for entry, media_type in _BY_ENTRY:
+                if entry in names:
+                    return media_type
+            if "mimetype" in names and archive.getinfo("mimetype").file_size < 200:
+                stated = archive.read("mimetype").strip()
+                if stated in _BY_MIMETYPE:
+                    return _BY_MIMETYPE[stated]
+    except (zipfile.BadZipFile, ValueError, NotImplementedError, OSError, RuntimeError, EOFError) as error:
         raise ReadingFailed("damaged", "The file is cut short or damaged. Add it again from a good copy.") from error
-    if "word/document.xml" in names:
-        return DOCX
-    raise ReadingFailed("unsupported", f"This is an archive of a kind that cannot be read. {_readable()}")
+    except Exception as error:  # a damaged stream of the entry named mimetype
+        raise ReadingFailed("damaged", "The file is cut short or damaged. Add it again from a good copy.") from error
+    return ZIP
+
+
+def _compound_media_type(data: bytes) -> str:
+    """An OLE compound file: an old workbook, an encrypted office document, or an old document of another kind."""
+    if "EncryptedPackage".encode("utf-16-le") in data:
+        raise ReadingFailed("encrypted", "The file is encrypted. Add a copy that opens without a password.")
+    if "Workbook".encode("utf-16-le") in data or "Book".encode("utf-16-le") in data:
+        return XLS
+    raise ReadingFailed("unsupported", f"This is an old Office document. Save it as DOCX, PPTX or PDF. {_readable()}")
 
 
 def _readable() -> str:

@@ -4,22 +4,20 @@ from __future__ import annotations
 
 import io
 import re
-import zipfile
 
 import docx
 from docx.document import Document
 from docx.table import Table
 from docx.text.paragraph import Paragraph
 
+from fontanel.core.reading.archive import open_archive
 from fontanel.core.reading.model import ReadingBuilder, ReadingFailed
 
-_MOST_UNPACKED = 256 * 1024 * 1024
-_MOST_RATIO = 200
 _HEADING = re.compile(r"^(?:heading|überschrift|titre)\s*(\d)", re.I)
 
 
 def read_docx(data: bytes) -> ReadingBuilder:
-    check_archive(data)
+    open_archive(data)
     try:
         document: Document = docx.Document(io.BytesIO(data))
     except Exception as error:  # python-docx raises whatever the broken part of the archive leads it to
@@ -43,20 +41,6 @@ def read_docx(data: bytes) -> ReadingBuilder:
             _add_paragraph(builder, part)
     builder.list(items)
     return builder
-
-
-def check_archive(data: bytes) -> None:
-    """Raise ReadingFailed(too_large) when the archive would unpack to far more than it weighs."""
-    try:
-        with zipfile.ZipFile(io.BytesIO(data)) as archive:
-            unpacked = sum(entry.file_size for entry in archive.infolist())
-    except (zipfile.BadZipFile, ValueError, NotImplementedError) as error:
-        raise ReadingFailed("damaged", "The file is cut short or damaged. Add it again from a good copy.") from error
-    if unpacked > _MOST_UNPACKED or (unpacked > 10_000_000 and unpacked > len(data) * _MOST_RATIO):
-        raise ReadingFailed(
-            "too_large",
-            f"The document unpacks to {unpacked // 1_000_000} MB, which is refused. Add a smaller document.",
-        )
 
 
 def _style_name(paragraph: Paragraph) -> str:

@@ -14,30 +14,10 @@ from fontanel.core.reading.model import ReadingBuilder, ReadingFailed, collapse
 _META_CHARSET = re.compile(rb"<meta[^>]+charset=[\"']?\s*([\w-]+)", re.I)
 _XML_DECLARATION = re.compile(r"^\s*<\?xml[^>]*\?>")
 _DROPPED = frozenset(
-    [
-        "script",
-        "style",
-        "noscript",
-        "template",
-        "svg",
-        "math",
-        "iframe",
-        "object",
-        "embed",
-        "form",
-        "button",
-        "input",
-        "select",
-        "textarea",
-        "nav",
-        "footer",
-        "aside",
-        "canvas",
-        "audio",
-        "video",
-        "dialog",
-        "head",
-    ]
+    (
+        "script style noscript template svg math iframe object embed form button input select textarea nav "
+        "footer aside canvas audio video dialog head"
+    ).split()
 )
 _DROPPED_ROLES = frozenset(
     ["navigation", "banner", "contentinfo", "search", "complementary", "dialog", "menu", "menubar"]
@@ -48,68 +28,49 @@ _BOILERPLATE = re.compile(
     re.I,
 )
 _INLINE = frozenset(
-    [
-        "a",
-        "abbr",
-        "acronym",
-        "b",
-        "bdi",
-        "bdo",
-        "big",
-        "cite",
-        "code",
-        "data",
-        "del",
-        "dfn",
-        "em",
-        "font",
-        "i",
-        "ins",
-        "kbd",
-        "label",
-        "mark",
-        "q",
-        "s",
-        "samp",
-        "small",
-        "span",
-        "strike",
-        "strong",
-        "sub",
-        "sup",
-        "time",
-        "tt",
-        "u",
-        "var",
-        "wbr",
-        "ruby",
-        "rt",
-        "rp",
-        "img",
-    ]
+    (
+        "a abbr acronym b bdi bdo big cite code data del dfn em font i ins kbd label mark q s samp small span "
+        "strike strong sub sup time tt u var wbr ruby rt rp img"
+    ).split()
 )
+#: Boxes with a word of warning, which old pages lay out as tables.
+_ADMONITION = re.compile(r"\b(?:note|tip|warning|caution|important|admonition)\b", re.I)
 _HEADINGS = {f"h{n}": n for n in range(1, 7)}
 #: Deeper than any page that a person wrote; past it a document is an attack on the walker's stack.
 _MOST_DEPTH = 200
 
 
 def read_html(data: bytes) -> ReadingBuilder:
-    text, warnings = _decode(data)
+    """Raises ReadingFailed: empty or damaged."""
+    text, warnings = decode_html(data)
     builder = ReadingBuilder(warnings=warnings)
-    text = _XML_DECLARATION.sub("", text)
     if not text.strip():
         raise ReadingFailed("empty", "The page is empty. Add it again once it has content.")
+    add_html(builder, text)
+    return builder
+
+
+def add_html(builder: ReadingBuilder, text: str) -> None:
+    """Add a page's content to a reading; the page's title becomes the reading's where it has none.
+
+    Raises ReadingFailed(damaged).
+    """
     try:
         root = lxml_html.document_fromstring(text, parser=lxml_html.HTMLParser(huge_tree=False, recover=True))
     except (etree.ParserError, etree.XMLSyntaxError, ValueError) as error:
         raise ReadingFailed("damaged", "The page holds no HTML that can be read.") from error
     title = root.findtext(".//title")
-    builder.title = collapse(title) if title else ""
+    builder.title = builder.title or (collapse(title) if title else "")
     _Walker(builder).walk(_main(root))
-    return builder
 
 
-def _decode(data: bytes) -> tuple[str, list[str]]:
+def decode_html(data: bytes) -> tuple[str, list[str]]:
+    """The text of a page, by the encoding it states, without its XML declaration; and warnings."""
+    text, warnings = _decoded(data)
+    return _XML_DECLARATION.sub("", text), warnings
+
+
+def _decoded(data: bytes) -> tuple[str, list[str]]:
     if match := _META_CHARSET.search(data[:4096]):
         try:
             return data.decode(match.group(1).decode("ascii")), []
@@ -163,6 +124,7 @@ class _Walker:
         if _dropped(element, tag):
             return
         if tag in _INLINE and not _holds_block(element):
+            self._builder.figures += tag == "img" or len(element.findall(".//img"))
             self._inline.append(_inline_text(element))
         elif tag == "br":
             self._inline.append(" ")
@@ -182,6 +144,8 @@ class _Walker:
             self._definitions(element, depth)
         elif tag == "table":
             self._table(element, depth)
+        elif tag == "figure" and element.find(".//table") is None and element.find(".//pre") is None:
+            self._figure(element)
         elif tag == "pre":
             self._builder.code("".join(str(part) for part in element.itertext()), anchor=self._anchor)
         else:
@@ -192,6 +156,12 @@ class _Walker:
                 if child.tail:
                     self._inline.append(child.tail)
             self._flush()
+
+    def _figure(self, element: etree._Element) -> None:
+        caption = element.find(".//figcaption")
+        said = [_inline_text(caption)] if caption is not None else []
+        said += [alt for image in element.iter("img") if (alt := collapse(image.get("alt") or "")) not in said]
+        self._builder.figure(" ".join(said), anchor=self._anchor)
 
     def _definitions(self, element: etree._Element, depth: int) -> None:
         """Terms with one-paragraph meanings read as a list; a longer meaning keeps its blocks."""
@@ -219,7 +189,7 @@ class _Walker:
         rows = [row for row in element.iter("tr") if _closest(row, "table") is element]
         cells = [[cell for cell in row if _tag(cell) in ("td", "th")] for row in rows]
         nested = element.find(".//table") is not None
-        if nested or max((len(row) for row in cells), default=0) < 2:
+        if nested or _ADMONITION.search(_parent_class(element)) or max((len(row) for row in cells), default=0) < 2:
             # A table used for layout: its cells are read one after the other.
             for row in cells:
                 for cell in row:
@@ -248,6 +218,8 @@ def _dropped(element: etree._Element, tag: str) -> bool:
         return True
     if tag in ("body", "html", "main", "article"):
         return False
+    if tag in ("div", "p", "table") and _leads_elsewhere(element):
+        return True
     if tag == "header":
         return not element.findall(".//h1")
     names = f"{element.get('class') or ''} {element.get('id') or ''}"
@@ -255,6 +227,19 @@ def _dropped(element: etree._Element, tag: str) -> bool:
     return tag in ("div", "ul", "ol", "table", "section", "p", "span", "a", "details") and bool(
         _BOILERPLATE.search(names)
     )
+
+
+def _leads_elsewhere(element: etree._Element) -> bool:
+    """Whether an element is a bar of links to the pages before, after and above."""
+    links = [
+        link for link in element.iter("a") if link.get("rel") in ("next", "prev", "previous", "up", "index", "contents")
+    ]
+    return len(links) >= 2 and len(_text(element)) < 400 and element.find(".//h1") is None
+
+
+def _parent_class(element: etree._Element) -> str:
+    parent = element.getparent()
+    return (parent.get("class") or "") if parent is not None else ""
 
 
 def _closest(element: etree._Element, tag: str) -> etree._Element | None:

@@ -4,16 +4,17 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterator, Sequence
-from dataclasses import asdict, dataclass, field
+from dataclasses import asdict, astuple, dataclass, field, fields
 from typing import Any, Literal
 
-BlockKind = Literal["heading", "paragraph", "list", "table", "code"]
+BlockKind = Literal["heading", "paragraph", "list", "table", "code", "figure", "cue"]
+#: What the `page` of a block and of a locator counts.
+Unit = Literal["page", "slide", "sheet", "chapter"]
 FailureCode = Literal["empty", "encrypted", "damaged", "unsupported", "undecodable", "too_large", "no_text"]
 
 #: What stands between two cells of a table's row in a reading's text. Cells themselves never hold it.
 CELL_SEPARATOR = "\t"
 
-_SPACE = re.compile(r"\s+")
 _CONTROL = re.compile("[\x00-\x08\x0b\x0c\x0e-\x1f\x7f\ufffe\uffff]")
 
 
@@ -30,8 +31,10 @@ class Block:
     """A piece of structure over the characters [start, end) of the reading's text.
 
     A list has one item a line, a table one row a line with its cells apart by `CELL_SEPARATOR`; the first `header_rows`
-    lines of a table name its columns. `level` is a heading's rank from 1; `page` counts from 1; `anchor` is the fragment
-    that leads to the block in the original.
+    lines of a table name its columns. `level` is a heading's rank from 1; `page` counts the reading's units from 1;
+    `anchor` is the fragment that leads to the block in the original; `row` is the row of a sheet on which a table's first
+    line stands, from 1; `seconds` is when a cue is spoken; `confidence`, 0-1, tells how surely text was recognised in a
+    picture, and is None for text that was text.
     """
 
     kind: BlockKind
@@ -41,11 +44,41 @@ class Block:
     page: int | None = None
     anchor: str | None = None
     header_rows: int = 0
+    row: int | None = None
+    seconds: float | None = None
+    confidence: float | None = None
+
+
+@dataclass(frozen=True, slots=True)
+class Place:
+    """Where the characters [start, end) stand on a page: a box in shares of the page's width and height, from the top left."""
+
+    start: int
+    end: int
+    page: int
+    left: float
+    top: float
+    right: float
+    bottom: float
+
+
+@dataclass(frozen=True, slots=True)
+class Member:
+    """A file inside a file: an entry of an archive, an attachment, a record of a table. It becomes a document of its own."""
+
+    name: str
+    data: bytes
+    tags: dict[str, str] = field(default_factory=dict)
 
 
 @dataclass(frozen=True, slots=True)
 class Reading:
-    """The text of one revision with its structure. `pages` is None for formats without pages."""
+    """The text of one revision with its structure.
+
+    `pages` counts its units (pages, slides, sheets, chapters; `unit` says which) and is None for formats without any;
+    `unit_names` names them where the format does. `figures` counts pictures. `places` is where lines of text stand on
+    their pages, for formats that fix that. `container`: it only lists what is inside it.
+    """
 
     title: str
     text: str
@@ -53,14 +86,31 @@ class Reading:
     language: str = "en"
     pages: int | None = None
     warnings: tuple[str, ...] = ()
+    unit: Unit = "page"
+    unit_names: tuple[str, ...] = ()
+    figures: int = 0
+    places: tuple[Place, ...] = ()
+    container: bool = False
 
     def to_dict(self) -> dict[str, Any]:
-        return asdict(self)
+        """As JSON can hold it; places, of which there are many, as rows of numbers."""
+        return {
+            **{name.name: getattr(self, name.name) for name in fields(self)},
+            "blocks": [asdict(block) for block in self.blocks],
+            "places": [astuple(place) for place in self.places],
+        }
 
     @classmethod
     def from_dict(cls, data: dict[str, Any]) -> Reading:
-        blocks = tuple(Block(**block) for block in data["blocks"])
-        return cls(**{**data, "blocks": blocks, "warnings": tuple(data["warnings"])})
+        return cls(
+            **{
+                **data,
+                "blocks": tuple(Block(**block) for block in data["blocks"]),
+                "warnings": tuple(data["warnings"]),
+                "unit_names": tuple(data.get("unit_names", ())),
+                "places": tuple(Place(*place) for place in data.get("places", ())),
+            }
+        )
 
     def headed_blocks(self) -> Iterator[tuple[Block, tuple[str, ...]]]:
         """Yield each block with the path of headings above it; a heading's own text ends its path."""
@@ -75,55 +125,88 @@ class Reading:
 
 def collapse(text: str) -> str:
     """White space runs become one blank; ends are stripped; control characters are gone."""
-    return _SPACE.sub(" ", _CONTROL.sub("", text)).strip()
+    if not text.isprintable():
+        text = _CONTROL.sub("", text)
+    return " ".join(text.split())
+
+
+@dataclass(frozen=True, slots=True)
+class LineBox:
+    """Characters [start, end) of a block that is being added, with their box on a page, in shares of the page's size."""
+
+    start: int
+    end: int
+    page: int
+    box: tuple[float, float, float, float]
 
 
 @dataclass(slots=True)
 class ReadingBuilder:
-    """Builds a reading block by block, in reading order. Blocks without text are left out."""
+    """Builds a reading block by block, in reading order. Blocks without text are left out.
+
+    `where` is what a block says of its place: `page`, `anchor`, `row`, `seconds`, `confidence`. What `here` holds is said
+    of every block that does not say otherwise.
+    """
 
     title: str = ""
     pages: int | None = None
     warnings: list[str] = field(default_factory=list)
+    unit: Unit = "page"
+    unit_names: list[str] = field(default_factory=list)
+    figures: int = 0
+    container: bool = False
+    here: dict[str, Any] = field(default_factory=dict)
     _parts: list[str] = field(default_factory=list)
     _blocks: list[Block] = field(default_factory=list)
+    _places: list[Place] = field(default_factory=list)
     _length: int = 0
 
-    def _add(self, kind: BlockKind, text: str, **where: Any) -> None:
+    def _add(self, kind: BlockKind, text: str, lines: Sequence[LineBox] = (), **where: Any) -> None:
         if not text.strip():
             return
         if self._parts:
             self._length += 2
         start, self._length = self._length, self._length + len(text)
         self._parts.append(text)
-        self._blocks.append(Block(kind, start, self._length, **where))
+        self._blocks.append(Block(kind, start, self._length, **{**self.here, **where}))
+        for line in lines:
+            shares = (round(min(max(share, 0.0), 1.0), 4) for share in line.box)
+            self._places.append(Place(start + line.start, start + line.end, line.page, *shares))
 
-    def heading(self, text: str, level: int, page: int | None = None, anchor: str | None = None) -> None:
-        self._add("heading", collapse(text), level=level, page=page, anchor=anchor)
+    def heading(self, text: str, level: int, lines: Sequence[LineBox] = (), **where: Any) -> None:
+        self._add("heading", collapse(text), lines, level=max(1, level), **where)
 
-    def paragraph(self, text: str, page: int | None = None, anchor: str | None = None) -> None:
-        self._add("paragraph", collapse(text), page=page, anchor=anchor)
+    def paragraph(self, text: str, lines: Sequence[LineBox] = (), **where: Any) -> None:
+        self._add("paragraph", collapse(text), lines, **where)
 
-    def list(self, items: Sequence[str], page: int | None = None, anchor: str | None = None) -> None:
+    def figure(self, text: str, **where: Any) -> None:
+        """A picture with what is said about it; without words it is only counted."""
+        self.figures += 1
+        self._add("figure", collapse(text), **where)
+
+    def cue(self, text: str, seconds: float, **where: Any) -> None:
+        self._add("cue", collapse(text), seconds=round(seconds, 3), **where)
+
+    def list(self, items: Sequence[str], lines: Sequence[LineBox] = (), **where: Any) -> None:
         """Items carry their own marks ("- ", "1. "), and two blanks a level of nesting in front of them."""
-        lines = []
+        texts = []
         for item in items:
             depth = (len(item) - len(item.lstrip(" "))) // 2
             if text := collapse(item):
-                lines.append("  " * depth + text)
-        self._add("list", "\n".join(lines), page=page, anchor=anchor)
+                texts.append("  " * depth + text)
+        self._add("list", "\n".join(texts), lines, **where)
 
     def table(
-        self, rows: Sequence[Sequence[str]], header_rows: int, page: int | None = None, anchor: str | None = None
+        self, rows: Sequence[Sequence[str]], header_rows: int, lines: Sequence[LineBox] = (), **where: Any
     ) -> None:
         cells = [[collapse(cell) for cell in row] for row in rows]
         kept = [index for index, row in enumerate(cells) if any(row)]
         header = sum(1 for index in kept if index < header_rows)
         text = "\n".join(CELL_SEPARATOR.join(cells[index]) for index in kept)
-        self._add("table", text, page=page, anchor=anchor, header_rows=header)
+        self._add("table", text, lines, header_rows=header, **where)
 
-    def code(self, text: str, page: int | None = None, anchor: str | None = None) -> None:
-        self._add("code", _CONTROL.sub("", text).strip("\n").rstrip(), page=page, anchor=anchor)
+    def code(self, text: str, **where: Any) -> None:
+        self._add("code", _CONTROL.sub("", text).strip("\n").rstrip(), **where)
 
     @property
     def empty(self) -> bool:
@@ -132,11 +215,16 @@ class ReadingBuilder:
     def build(self, language: str) -> Reading:
         return Reading(
             title=self.title,
-            text="\n\n".join(self._parts),
+            text=self.text,
             blocks=tuple(self._blocks),
             language=language,
             pages=self.pages,
             warnings=tuple(self.warnings),
+            unit=self.unit,
+            unit_names=tuple(self.unit_names),
+            figures=self.figures,
+            places=tuple(self._places),
+            container=self.container,
         )
 
     @property
@@ -148,4 +236,12 @@ class ReadingBuilder:
         for block, part in zip(self._blocks, self._parts, strict=True):
             if block.kind == "heading":
                 return part
+        return ""
+
+    @property
+    def first_words(self) -> str:
+        """The beginning of the first block of prose, for a document that nobody gave a title."""
+        for block, part in zip(self._blocks, self._parts, strict=True):
+            if block.kind in ("paragraph", "cue"):
+                return part[:200]
         return ""

@@ -1,55 +1,47 @@
-"""PDF with a text layer, through PDFium: lines, paragraphs, headings, lists and plain tables, page by page.
+"""PDF (ISO 32000) through PDFium: the lines of each page with their places, sizes and weights, and the outline.
 
-Running headers and footers are found by their repetition, headings by size and weight against the body text.
+Lines become blocks in `layout`. Pages without a usable text layer are recognised as pictures.
 """
 
 from __future__ import annotations
 
 import ctypes
+import itertools
 import re
-from collections import Counter
 from collections.abc import Callable
-from dataclasses import dataclass
-from itertools import groupby
+from typing import Any
 
 import pypdfium2 as pdfium
-import pypdfium2.raw as pdfium_raw
+import pypdfium2.raw as raw
 
+from fontanel.core.reading.layout import Outline, add_pages
+from fontanel.core.reading.lines import Cell, Line, PageLines, drop_running, in_columns, joined
 from fontanel.core.reading.model import ReadingBuilder, ReadingFailed, collapse
+from fontanel.core.reading.recognition import Recogniser, recognise
 
 _MOST_PAGES = 20_000
-_HYPHENS = "-\u00ad\u2010\u0002\ufffe"
-_ITEM = re.compile(r"^(?:[•◦▪●○■–*·\uf0b7-]|\(?\d{1,3}[.)]|\(?[a-z][.)])\s+\S")
-_BULLET = re.compile(r"^[•◦▪●○■–*·\uf0b7-]\s+")
-_NUMBERED = re.compile(r"^\d{1,2}(?:\.\d{1,2}){0,4}\.?\s+\S")
-_DIGITS = re.compile(r"\d+")
-_PAGE_NUMBER = re.compile(r"^(?:page |- ?)?\d{1,5}(?: ?-| (?:of|/) \d{1,5})?$", re.I)
-_LEADER = re.compile(r"(?:\.\s?){4,}\s*\d+\s*$")
+#: Pages recognised in one document at most: each takes seconds.
+_MOST_RECOGNISED = 500
+#: Dots an inch at which a page is drawn for recognition.
+_DPI = 200
+#: Characters below which a page with a picture on it counts as a scan.
+_LITTLE_TEXT = 16
+#: What PDFium gives where a font does not say which characters its glyphs are.
+_UNKNOWN = re.compile("[\x00-\x01\x03-\x08\x0b\x0c\x0e-\x1f\ue000-\uf8ff\ufffd]")
+#: What PDFium puts where it joined a word that a hyphen broke over two lines.
+_BROKEN = "\x02\ufffe"
+_BULLETS = str.maketrans({"\uf0b7": "•", "\uf0a7": "▪", "\uf0d8": "▪", "\uf02d": "-", "\uf0fc": "•", "\uf076": "•"})
+_SPACES = re.compile(r"[ \t\xa0]+")
 
 
-@dataclass(slots=True)
-class _Line:
-    """A line of text; coordinates in points, y growing upwards; `cells` are its runs apart by wide gaps.
+def read_pdf(data: bytes, progress: Callable[[int, int], None], recognition: bool = True) -> ReadingBuilder:
+    """Read a PDF; without `recognition`, pages that are pictures are left out.
 
-    `top` and `bottom` are the baselines of its first and last character: PDFium makes one line of two that a hyphen joins.
+    Raises ReadingFailed: encrypted, damaged, no_text or too_large.
     """
-
-    page: int
-    text: str
-    cells: list[tuple[float, str]]
-    left: float
-    right: float
-    bottom: float
-    top: float
-    size: float
-    bold: bool
-    page_height: float
-
-
-def read_pdf(data: bytes, progress: Callable[[int, int], None]) -> ReadingBuilder:
-    """Read a PDF. Raises ReadingFailed: encrypted, damaged, no_text or too_large."""
     try:
         document = pdfium.PdfDocument(data)
+        count = len(document)
     except pdfium.PdfiumError as error:
         if "password" in str(error).lower():
             raise ReadingFailed(
@@ -59,43 +51,71 @@ def read_pdf(data: bytes, progress: Callable[[int, int], None]) -> ReadingBuilde
             "damaged", "The PDF is damaged and cannot be opened. Add it again from a good copy."
         ) from error
     try:
-        return _read_document(document, progress)
+        return _read_document(document, count, progress, recognition)
     finally:
         document.close()
 
 
-def _read_document(document: pdfium.PdfDocument, progress: Callable[[int, int], None]) -> ReadingBuilder:
-    count = len(document)
+def _read_document(
+    document: pdfium.PdfDocument, count: int, progress: Callable[[int, int], None], recognition: bool
+) -> ReadingBuilder:
     if count > _MOST_PAGES:
         raise ReadingFailed(
             "too_large", f"The PDF has {count:,} pages; at most {_MOST_PAGES:,} are read. Add it in parts."
         )
-    builder = ReadingBuilder(pages=count)
-    builder.title = _document_title(document)
-    pages: list[list[_Line]] = []
+    builder = ReadingBuilder(pages=count, unit_names=_labels(document, count), title=_document_title(document))
+    pages: list[PageLines] = []
     empty: list[int] = []
+    scans = _Scans(builder, _MOST_RECOGNISED if recognition else 0)
     for index in range(count):
         try:
-            lines = _page_lines(document, index)
+            page = _read_page(document, index, scans)
         except pdfium.PdfiumError:
             builder.warnings.append(f"Page {index + 1} is damaged and was left out")
-            lines = []
+            page = PageLines(index + 1, 612.0, 792.0)
         else:
-            if not lines:
+            if not page.lines:
                 empty.append(index + 1)
-        pages.append(lines)
+        pages.append(page)
         progress(index + 1, count)
+    scans.warn()
     if count and len(empty) == count:
-        raise ReadingFailed(
-            "no_text", "None of the pages has a text layer. Add a copy of the scan with its text recognised."
-        )
+        raise ReadingFailed("no_text", "No text was found on any of the pages, nor in their pictures.")
     if empty:
         shown = ", ".join(map(str, empty[:20])) + (" ..." if len(empty) > 20 else "")
         builder.warnings.append(f"No text on page {shown}" if len(empty) == 1 else f"No text on pages {shown}")
-    _drop_running_lines(pages)
-    lines = [line for page in pages for line in page if not _LEADER.search(line.text)]
-    _add_blocks(builder, lines)
+    drop_running(pages)
+    add_pages(builder, pages, _outline(document, count))
     return builder
+
+
+class _Scans:
+    """Recognises pages that are pictures, within bounds, and remembers how that went."""
+
+    def __init__(self, builder: ReadingBuilder, most: int) -> None:
+        self._builder = builder
+        self._most = most
+        self._recogniser: Recogniser | None = None
+        self._done = 0
+        self._left: list[int] = []
+
+    def lines(self, page: Any, index: int) -> list[Line]:
+        if self._done >= self._most:
+            self._left.append(index + 1)
+            return []
+        self._done += 1
+        self._recogniser = self._recogniser or Recogniser()
+        width, height = page.get_size()
+        # A page as large as a poster is drawn smaller.
+        scale = min(_DPI / 72, 4000 / max(width, height, 1.0))
+        picture = page.render(scale=scale, grayscale=False).to_numpy()
+        return recognise(self._recogniser, picture, index + 1, width, height)
+
+    def warn(self) -> None:
+        if self._left:
+            self._builder.warnings.append(
+                f"{len(self._left)} scanned pages were not recognised: at most {self._most} are, a document"
+            )
 
 
 def _document_title(document: pdfium.PdfDocument) -> str:
@@ -104,264 +124,230 @@ def _document_title(document: pdfium.PdfDocument) -> str:
     return "" if re.search(r"\.\w{2,4}$|^untitled|^microsoft word", title, re.I) else title
 
 
-def _page_lines(document: pdfium.PdfDocument, index: int) -> list[_Line]:
-    page = document[index]
-    text_page = page.get_textpage()
+def _labels(document: pdfium.PdfDocument, count: int) -> list[str]:
+    """The pages' labels ("iv", "A-3"), where they are not just their numbers."""
+    labels = [document.get_page_label(index) or str(index + 1) for index in range(min(count, _MOST_PAGES))]
+    return labels if any(label != str(index + 1) for index, label in enumerate(labels)) else []
+
+
+def _outline(document: pdfium.PdfDocument, count: int) -> Outline:
+    found: Outline = {}
     try:
-        raw, height = text_page.raw, page.get_height()
-        count = pdfium_raw.FPDFText_CountChars(raw)
-        chars = [pdfium_raw.FPDFText_GetUnicode(raw, i) for i in range(count)]
-        lines: list[_Line] = []
-        start = 0
-        for i, code in enumerate([*chars, 10]):
-            if code in (10, 13):
-                if i > start and (line := _line(raw, chars, start, i, index + 1, height)):
-                    lines.append(line)
-                start = i + 1
-        return _joined(lines)
+        for entry in document.get_toc(max_depth=8):
+            target = entry.get_dest()
+            page = target.get_index() if target is not None else None
+            title = collapse(entry.get_title() or "")
+            if title and page is not None and 0 <= page < count:
+                found.setdefault(page + 1, []).append((title, entry.level + 1))
+    except (pdfium.PdfiumError, RecursionError, ValueError):
+        return found
+    return found
+
+
+def _read_page(document: pdfium.PdfDocument, index: int, scans: _Scans) -> PageLines:
+    page = document[index]
+    try:
+        width, height = page.get_size()
+        text_page = page.get_textpage()
+        try:
+            found = PageLines(index + 1, width, height)
+            text = _characters(text_page.raw)
+            if not text.isascii():
+                text = text.translate(_BULLETS)
+            text, unknown = _UNKNOWN.subn(" ", text)
+            known = len(text.strip())
+            if unknown > 0.3 * (known + unknown) or (known < _LITTLE_TEXT and _is_picture(page, width * height)):
+                found.lines = scans.lines(page, index)
+                if found.lines:
+                    return found
+            found.lines = joined(_lines(text_page.raw, text, index + 1, page))
+        finally:
+            text_page.close()
+        in_columns(found)
+        if sum(1 for line in found.lines if len(line.cells) > 1) >= 2:
+            found.rules = _rules(page)
+        return found
     finally:
-        text_page.close()
         page.close()
 
 
-def _box(raw: object, index: int) -> tuple[float, float, float, float]:
-    left, right, bottom, top = (ctypes.c_double() for _ in range(4))
-    pdfium_raw.FPDFText_GetCharBox(raw, index, left, right, bottom, top)
-    return left.value, right.value, bottom.value, top.value
+def _is_picture(page: Any, area: float) -> bool:
+    """Whether pictures cover a fair part of the page."""
+    covered = 0.0
+    for item in page.get_objects(filter=(raw.FPDF_PAGEOBJ_IMAGE,), max_depth=2):
+        left, bottom, right, top = item.get_bounds()
+        covered += (right - left) * (top - bottom)
+    return covered > 0.25 * area
 
 
-def _baseline(raw: object, index: int) -> float:
-    x, y = ctypes.c_double(), ctypes.c_double()
-    pdfium_raw.FPDFText_GetCharOrigin(raw, index, x, y)
-    return y.value
+def _characters(text_page: Any) -> str:
+    """A page's characters, one for each of PDFium's, so that places in the string are its indices."""
+    count = raw.FPDFText_CountChars(text_page)
+    if count <= 0:
+        return ""
+    buffer = (ctypes.c_ushort * (count + 1))()
+    written = raw.FPDFText_GetText(text_page, 0, count, buffer) - 1
+    text = bytes(buffer)[: 2 * written].decode("utf-16-le", "replace")
+    if len(text) == count:
+        return text
+    # Characters beyond the basic plane, or left out: one by one.
+    codes = (raw.FPDFText_GetUnicode(text_page, i) for i in range(count))
+    return "".join(chr(code) if code < 0x110000 and not 0xD800 <= code < 0xE000 else " " for code in codes)
 
 
-def _line(raw: object, chars: list[int], start: int, end: int, page: int, height: float) -> _Line | None:
-    inked = [i for i in range(start, end) if chars[i] > 32 and chars[i] != 0xA0]
-    if not inked:
+class _Geometry:
+    """What PDFium says of characters, in the coordinates of the page as a person sees it."""
+
+    def __init__(self, text_page: Any, page: Any) -> None:
+        self._raw = text_page
+        self._rotation = page.get_rotation()
+        width, height = page.get_size()
+        self._width, self._height = width, height
+        # A page's own coordinates need not begin at its corner.
+        self._left, self._bottom = page.get_cropbox()[:2]
+        self._a, self._b, self._c, self._d = (ctypes.c_double() for _ in range(4))
+
+    def turn(self, degrees: int) -> None:
+        """Text that runs up or down the page is read as if the page were turned."""
+        self._rotation = (self._rotation + degrees) % 360
+
+    def rects(self, start: int, count: int) -> list[tuple[float, float, float, float]]:
+        """The boxes of the text runs among characters: (left, bottom, right, top)."""
+        a, b, c, d = self._a, self._b, self._c, self._d
+        out = []
+        for i in range(raw.FPDFText_CountRects(self._raw, start, count)):
+            raw.FPDFText_GetRect(self._raw, i, a, b, c, d)
+            out.append(self._turned(a.value, d.value, c.value, b.value))
+        return out
+
+    def box(self, index: int) -> tuple[float, float, float, float]:
+        a, b, c, d = self._a, self._b, self._c, self._d
+        raw.FPDFText_GetCharBox(self._raw, index, a, b, c, d)
+        return self._turned(a.value, c.value, b.value, d.value)
+
+    def baseline(self, index: int) -> float:
+        raw.FPDFText_GetCharOrigin(self._raw, index, self._a, self._b)
+        return self._turned(self._a.value, self._b.value, self._a.value, self._b.value)[1]
+
+    def _turned(self, left: float, bottom: float, right: float, top: float) -> tuple[float, float, float, float]:
+        left, right, bottom, top = left - self._left, right - self._left, bottom - self._bottom, top - self._bottom
+        if self._rotation == 0:
+            return left, bottom, right, top
+        if self._rotation == 90:
+            return bottom, self._height - right, top, self._height - left
+        if self._rotation == 270:
+            return self._width - top, left, self._width - bottom, right
+        return self._width - right, self._height - top, self._width - left, self._height - bottom
+
+
+def _lines(text_page: Any, text: str, page: int, page_object: Any) -> list[Line]:
+    geometry = _Geometry(text_page, page_object)
+    spans: list[tuple[int, int, bool]] = []
+    start = 0
+    for match in re.finditer(f"[\r\n{_BROKEN}]+", text):
+        if match.start() > start:
+            spans.append((start, match.start(), match.group()[0] in _BROKEN))
+        start = match.end()
+    if start < len(text):
+        spans.append((start, len(text), False))
+    lines: list[Line] = []
+    seen: set[tuple[str, int, int]] = set()
+    for index, (start, end, broken) in enumerate(spans):
+        line = _line(text_page, geometry, text, start, end, page, broken)
+        if line is None:
+            continue
+        if index == 0 and _is_sideways(line):
+            geometry.turn(round(-raw.FPDFText_GetCharAngle(text_page, start) * 57.29578 / 90) * 90 % 360)
+            line = _line(text_page, geometry, text, start, end, page, broken) or line
+        # A text layer laid over the same text says everything twice.
+        key = (line.text, round(line.left / 2), round(line.baseline / 2))
+        if key not in seen:
+            seen.add(key)
+            lines.append(line)
+    return lines
+
+
+def _is_sideways(line: Line) -> bool:
+    return len(line.text) > 4 and line.top - line.bottom > 2 * (line.right - line.left)
+
+
+def _line(text_page: Any, geometry: _Geometry, text: str, start: int, end: int, page: int, broken: bool) -> Line | None:
+    content = text[start:end]
+    stripped = content.strip()
+    if not stripped:
         return None
-    first, last = inked[0], inked[-1]
-    left, _, box_bottom, box_top = _box(raw, first)
-    middle = inked[len(inked) // 2]
-    size = pdfium_raw.FPDFText_GetFontSize(raw, middle)
+    start += len(content) - len(content.lstrip())
+    end = start + len(stripped)
+    rects = geometry.rects(start, end - start)
+    if not rects:
+        return None
+    middle = (start + end) // 2
+    size = raw.FPDFText_GetFontSize(text_page, middle)
+    top, bottom = max(rect[3] for rect in rects), min(rect[1] for rect in rects)
     if size <= 1.5:
         # The text matrix scales a unit font; the box tells the size then.
-        size = (box_top - box_bottom) * 1.3
-    bold = pdfium_raw.FPDFText_GetFontWeight(raw, middle) >= 600 or "bold" in _font_name(raw, middle).lower()
-    cells: list[tuple[float, str]] = []
-    run, run_left, previous = first, left, first
-    for i in inked[1:]:
-        if i - previous > 1:  # a blank stands between: is it wide?
-            right_before, left_after = _box(raw, previous)[1], _box(raw, i)[0]
-            if left_after - right_before > size * 1.1:
-                cells.append((run_left, _string(chars, run, previous + 1)))
-                run, run_left = i, left_after
-        previous = i
-    cells.append((run_left, _string(chars, run, last + 1)))
-    return _Line(
+        size = max(4.0, (top - bottom) * 1.1)
+    return Line(
         page=page,
-        text=_string(chars, first, last + 1),
-        cells=cells,
-        left=left,
-        right=_box(raw, last)[1],
-        bottom=_baseline(raw, last),
-        top=_baseline(raw, first),
+        cells=_cells(geometry, text, start, end, rects, size),
+        baseline=geometry.baseline(start),
+        bottom=bottom,
+        top=top,
         size=round(size * 2) / 2,
-        bold=bold,
-        page_height=height,
+        # A word in bold does not make a bold line: the first, the middle and the last letter must be.
+        bold=len(stripped) < 120
+        and _is_bold(text_page, start)
+        and _is_bold(text_page, end - 1)
+        and (text[middle] == " " or _is_bold(text_page, middle)),
+        broken=broken,
     )
 
 
-def _string(chars: list[int], start: int, end: int) -> str:
-    """The characters as text; code 2 is where PDFium joined a word that a hyphen broke."""
-    return "".join(
-        chr(code) if 2 < code < 0x110000 and not 0xD800 <= code < 0xE000 else "" if code == 2 else " "
-        for code in chars[start:end]
-    )
+def _cells(
+    geometry: _Geometry, text: str, start: int, end: int, rects: list[tuple[float, float, float, float]], size: float
+) -> list[Cell]:
+    """Cut a line where a gap between its runs is wide. Where the cut falls in the text is found at its blanks."""
+    gaps = [
+        (before[2], after[0])
+        for before, after in itertools.pairwise(rects)
+        if after[0] - before[2] > size * 1.1
+    ]
+    left, right = rects[0][0], max(rect[2] for rect in rects)
+    if not gaps:
+        return [Cell(left, right, _clean(text[start:end]))]
+    cells: list[Cell] = []
+    run, run_left = start, left
+    for match in _SPACES.finditer(text, start, end):
+        after = geometry.box(match.end())[0]
+        gap = next((gap for gap in gaps if abs(gap[1] - after) < 0.5 * size), None)
+        if gap is not None:
+            cells.append(Cell(run_left, gap[0], _clean(text[run : match.start()])))
+            run, run_left = match.end(), gap[1]
+            gaps.remove(gap)
+    cells.append(Cell(run_left, right, _clean(text[run:end])))
+    return [cell for cell in cells if cell.text] or [Cell(left, right, _clean(text[start:end]))]
 
 
-def _font_name(raw: object, index: int) -> str:
-    buffer = ctypes.create_string_buffer(96)
-    flags = ctypes.c_int()
-    length = pdfium_raw.FPDFText_GetFontInfo(raw, index, buffer, 96, flags)
-    return buffer.raw[: max(length - 1, 0)].decode("utf-8", "ignore") if length <= 96 else ""
+def _clean(text: str) -> str:
+    return " ".join(text.split())
 
 
-def _joined(lines: list[_Line]) -> list[_Line]:
-    """Pieces that stand on one baseline, left to right, are one line: the cells of a table's row, a number and its title.
-
-    A table's cells of several lines come cell by cell, so that the rest of a row may come a few lines late.
-    """
-    out: list[_Line] = []
-    for line in lines:
-        for earlier in reversed(out[-6:]):
-            if abs(earlier.bottom - line.top) < 0.35 * line.size and line.left >= earlier.right - 1:
-                earlier.cells += line.cells
-                earlier.text += " " + line.text
-                earlier.right = line.right
-                break
-        else:
-            out.append(line)
-    return out
-
-
-def _drop_running_lines(pages: list[list[_Line]]) -> None:
-    """Remove lines near the top or bottom edge whose text, digits aside, comes back on many pages."""
-
-    def key(line: _Line) -> tuple[str, bool]:
-        return _DIGITS.sub("#", line.text.lower()), line.bottom > line.page_height / 2
-
-    def at_edge(line: _Line) -> bool:
-        return line.bottom > line.page_height * 0.9 or line.bottom < line.page_height * 0.1
-
-    seen: Counter[tuple[str, bool]] = Counter()
-    for page in pages:
-        seen.update({key(line) for line in page if at_edge(line)})
-    needed = max(min(3, len(pages)), len(pages) // 4)
-    if len(pages) < 2:
-        return
-    for page in pages:
-        page[:] = [
-            line
-            for line in page
-            if not at_edge(line) or (seen[key(line)] < needed and not _PAGE_NUMBER.match(line.text.strip()))
-        ]
-
-
-def _add_blocks(builder: ReadingBuilder, lines: list[_Line]) -> None:
-    weights: Counter[float] = Counter()
-    for line in lines:
-        weights[line.size] += len(line.text)
-    body = weights.most_common(1)[0][0] if weights else 10.0
-    bold_share = sum(len(line.text) for line in lines if line.bold) / max(1, sum(len(line.text) for line in lines))
-    levels = _heading_levels(lines, body)
-
-    group: list[_Line] = []
-    for line in lines:
-        if group and not _continues(group, line, body, bold_share):
-            _add_group(builder, group, body, bold_share, levels)
-            group = []
-        group.append(line)
-    if group:
-        _add_group(builder, group, body, bold_share, levels)
-
-
-def _heading_levels(lines: list[_Line], body: float) -> dict[float, int]:
-    sizes = sorted({line.size for line in lines if line.size >= body * 1.12 and len(line.text) < 200}, reverse=True)
-    return {size: min(rank, 5) for rank, size in enumerate(sizes, start=1)}
-
-
-def _is_heading(line: _Line, body: float, bold_share: float) -> bool:
-    if not any(c.isalpha() for c in line.text) or len(line.cells) > 2 or len(line.text) > 160:
-        return False
-    if line.size >= body * 1.12:
+def _is_bold(text_page: Any, index: int) -> bool:
+    if raw.FPDFText_GetFontWeight(text_page, index) >= 600:
         return True
-    short = len(line.text) < 90 and not line.text.rstrip().endswith((".", ",", ";", ":"))
-    return line.bold and bold_share < 0.3 and short and line.size >= body * 0.95
+    buffer = ctypes.create_string_buffer(96)
+    length = raw.FPDFText_GetFontInfo(text_page, index, buffer, 96, ctypes.c_int())
+    name = buffer.raw[: max(length - 1, 0)].lower() if length <= 96 else b""
+    return b"bold" in name or b"black" in name or b"heavy" in name or bool(re.search(rb"\bcmbx|-bd|medi\b", name))
 
 
-def _is_row(line: _Line) -> bool:
-    return len(line.cells) >= 2 and not _ITEM.match(line.text)
-
-
-def _continues(group: list[_Line], line: _Line, body: float, bold_share: float) -> bool:
-    last = group[-1]
-    gap = last.bottom - line.top
-    near = line.page == last.page and 0 < gap < max(line.size, last.size) * 1.75
-    heading, last_heading = _is_heading(line, body, bold_share), _is_heading(last, body, bold_share)
-    if _is_row(line) or _is_row(group[0]):
-        # Rows of one table follow each other with some air; a table's ruled rows stand wider apart than text.
-        wide = line.page == last.page and 0 < gap < line.size * 3.2
-        if near and not _is_row(line) and len(group) >= 2:
-            # The second line of a cell begins where the cell began.
-            return any(abs(line.left - left) < 3 for row in group if _is_row(row) for left, _ in row.cells[1:])
-        return (
-            wide
-            and _is_row(line)
-            and (_is_row(last) or len(group) > 2)
-            and not (heading and not last_heading and not last.bold)
-        )
-    if heading or last_heading:
-        return (
-            heading
-            and last_heading
-            and near
-            and line.size == last.size
-            and line.bold == last.bold
-            and not _NUMBERED.match(line.text)
-        )
-    if _ITEM.match(line.text):
-        return near and bool(_ITEM.match(group[0].text))
-    if line.page == last.page + 1:
-        # A paragraph runs over the page's edge when its last line is full and ends no sentence.
-        return abs(line.size - last.size) < 0.6 and last.text.rstrip()[-1:] not in ".!?:;" and line.text[:1].islower()
-    return near and abs(line.size - last.size) < 0.6
-
-
-def _add_group(
-    builder: ReadingBuilder, group: list[_Line], body: float, bold_share: float, levels: dict[float, int]
-) -> None:
-    first = group[0]
-    if _is_heading(first, body, bold_share) and not (len(group) > 1 and _is_row(group[1])):
-        text = " ".join(line.text for line in group)
-        numbered = _NUMBERED.match(text)
-        level = levels.get(first.size, len(levels) + 1)
-        if numbered and first.size not in levels:
-            level = max(level, 1 + numbered.group(0).split()[0].rstrip(".").count("."))
-        builder.heading(text, level, page=first.page)
-    elif _is_row(first) and len(group) >= 2:
-        _add_table(builder, group)
-    elif _ITEM.match(first.text):
-        items: list[str] = []
-        for line in group:
-            if _ITEM.match(line.text):
-                items.append(_BULLET.sub("- ", line.text))
-            else:
-                items[-1] = _append(items[-1], line.text)
-        builder.list(items, page=first.page)
-    else:
-        text = ""
-        for line in group:
-            text = _append(text, line.text)
-        builder.paragraph(text, page=first.page)
-
-
-def _append(text: str, line: str) -> str:
-    """Join a line to a paragraph; a word that was broken at the line's end becomes whole again."""
-    line = line.strip()
-    if not text:
-        return line
-    if text[-1] in _HYPHENS and len(text) > 1 and text[-2].isalpha() and line[:1].islower():
-        return text[:-1] + line
-    return f"{text} {line}"
-
-
-def _add_table(builder: ReadingBuilder, group: list[_Line]) -> None:
-    """Rows whose cells begin at like places become a table; cells that share no column stay in reading order."""
-    starts = sorted(left for line in group for left, _ in line.cells)
-    columns = [next(near) for _, near in groupby(_clustered(starts), key=lambda pair: pair[1])]
-    places = [place for place, _ in columns]
-    rows: list[list[str]] = []
-    previous: _Line | None = None
-    for line in group:
-        row = [""] * len(places)
-        for left, text in line.cells:
-            column = min(range(len(places)), key=lambda c: abs(places[c] - left))
-            row[column] = f"{row[column]} {text}".strip()
-        if previous and not row[0] and previous.bottom - line.top < line.size * 1.65:
-            rows[-1] = [f"{above} {below}".strip() for above, below in zip(rows[-1], row, strict=True)]
-        else:
-            rows.append(row)
-        previous = line
-    builder.table(rows, 1 if (group[0].bold and not group[-1].bold) or len(group) > 2 else 0, page=group[0].page)
-
-
-def _clustered(values: list[float]) -> list[tuple[float, int]]:
-    out: list[tuple[float, int]] = []
-    for value in values:
-        if not out:
-            out.append((value, 0))
-        else:
-            last, cluster = out[-1]
-            out.append((value, cluster) if value - last < 12 else (value, cluster + 1))
-    return out
+def _rules(page: Any) -> list[tuple[float, float, float, float]]:
+    """The thin lines and the frames drawn on a page."""
+    rules: list[tuple[float, float, float, float]] = []
+    for item in page.get_objects(filter=(raw.FPDF_PAGEOBJ_PATH,), max_depth=2):
+        left, bottom, right, top = item.get_bounds()
+        if right - left > 3 or top - bottom > 3:
+            rules.append((left, bottom, right, top))
+        if len(rules) > 5000:
+            break
+    return rules

@@ -15,10 +15,21 @@ _UNDERLINE = re.compile(r"^([=\-~#*^])\1{2,}\s*$")
 def read_plain(data: bytes) -> ReadingBuilder:
     text, warnings = decode(data)
     builder = ReadingBuilder(warnings=warnings)
+    add_plain(builder, text)
+    return builder
+
+
+def add_plain(builder: ReadingBuilder, text: str) -> None:
+    """Add a text's paragraphs, lists and headings to a reading."""
     lines = text.replace("\r\n", "\n").replace("\r", "\n").replace("\f", "\n\n").expandtabs(4).split("\n")
     for chunk in _chunks(lines):
         _add_chunk(builder, chunk)
-    return builder
+
+
+def add_line(builder: ReadingBuilder, line: str) -> None:
+    """Add a line that is a paragraph of its own."""
+    if line.strip():
+        _add_chunk(builder, [line.strip()])
 
 
 def _chunks(lines: list[str]) -> list[list[str]]:

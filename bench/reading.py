@@ -1,0 +1,290 @@
+"""How well and how fast documents are read.
+
+.venv/bin/python bench/reading.py [--only agreement|speed|recognition|memory]
+
+Agreement: manuals that Debian ships as HTML and as PDF are read in both forms; the HTML's words must come out of the PDF in
+order, its headings as headings of like rank, its tables cell by cell. Speed is a ratio in one run: against bare text extraction by
+PDFium, against a bare parse by lxml. `bench/collections.sh` fetches the manuals.
+"""
+
+from __future__ import annotations
+
+import argparse
+import csv
+import io
+import random
+import re
+import resource
+import subprocess
+import sys
+import time
+import unicodedata
+from bisect import bisect_left
+from collections.abc import Callable
+from difflib import SequenceMatcher
+from pathlib import Path
+
+import pypdfium2 as pdfium
+from lxml import html as lxml_html
+
+from collection import ROOT  # isort: skip
+import itertools
+
+from fontanel.core.reading import Reading, read
+from fontanel.core.reading.model import CELL_SEPARATOR
+from fontanel.core.reading.pdf import read_pdf
+
+COLLECTIONS = ROOT / "var" / "collections"
+#: Manual -> its HTML files (a folder and a pattern) and its PDF.
+PAIRS = {
+    "bash": ("bash", "bashref.html", "bash-pdf/bashref.pdf"),
+    "debian-reference": (
+        "debian-reference",
+        "[ap][rp]*.en.html|ch*.en.html",
+        "debian-reference-pdf/debian-reference.en.pdf",
+    ),
+    "developers-reference": ("developers-reference", "*.html", "developers-reference-pdf/developers-reference.pdf"),
+    "policy": ("policy/policy.html", "*.html", "policy-pdf/policy.pdf"),
+    "faq": ("faq", "*.html", "faq-pdf/debian-faq.en.pdf"),
+}
+_NO_CONTENT = {"index.html", "search.html", "genindex.html", "index.en.html"}
+_WORD = re.compile(r"\w+")
+
+
+def words(text: str) -> list[str]:
+    return _WORD.findall(unicodedata.normalize("NFKC", text).lower())
+
+
+def in_order(wanted: list[str], found: list[str]) -> int:
+    """How many of the wanted words come in order: 5-grams that are unique in both are anchors (the longest increasing run of
+    them), and what lies between two anchors is compared word by word."""
+    anchors = _increasing(_unique(wanted), _unique(found))
+    total = 0
+    last_a = last_b = 0
+    for a, b in [*anchors, (len(wanted), len(found))]:
+        if a < last_a or b < last_b:
+            continue
+        if a > last_a and b > last_b and (a - last_a) * (b - last_b) < 25_000_000:
+            matcher = SequenceMatcher(None, wanted[last_a:a], found[last_b:b], autojunk=False)
+            total += sum(block.size for block in matcher.get_matching_blocks())
+        same = 0
+        while a + same < len(wanted) and b + same < len(found) and wanted[a + same] == found[b + same]:
+            same += 1
+        total += same
+        last_a, last_b = a + same, b + same
+    return total
+
+
+def _unique(items: list[str]) -> dict[tuple[str, ...], int]:
+    places: dict[tuple[str, ...], int] = {}
+    for index in range(len(items) - 4):
+        key = tuple(items[index : index + 5])
+        places[key] = -1 if key in places else index
+    return {key: place for key, place in places.items() if place >= 0}
+
+
+def _increasing(a: dict[tuple[str, ...], int], b: dict[tuple[str, ...], int]) -> list[tuple[int, int]]:
+    pairs = sorted((place, b[key]) for key, place in a.items() if key in b)
+    tails: list[int] = []
+    at: list[int] = []
+    before: list[int] = []
+    for index, (_, place) in enumerate(pairs):
+        position = bisect_left(tails, place)
+        before.append(at[position - 1] if position else -1)
+        if position == len(tails):
+            tails.append(place)
+            at.append(index)
+        else:
+            tails[position], at[position] = place, index
+    chain = []
+    index = at[-1] if at else -1
+    while index >= 0:
+        chain.append(pairs[index])
+        index = before[index]
+    return chain[::-1]
+
+
+def _headings(reading: Reading) -> list[tuple[str, int]]:
+    out = []
+    for block in reading.blocks:
+        if block.kind == "heading":
+            key = "".join(
+                words(
+                    re.sub(
+                        r"^(?:(?:[Cc]hapter|[Aa]ppendix|[Pp]art)\s+)?[\dA-Z]{1,3}(?:\.\d+)*\.?:?\s+",
+                        "",
+                        reading.text[block.start : block.end],
+                    )
+                )
+            )
+            if key:
+                out.append((key, block.level))
+    return out
+
+
+def _tables(reading: Reading) -> list[list[list[str]]]:
+    return [
+        [
+            ["".join(words(cell)) for cell in line.split(CELL_SEPARATOR)]
+            for line in reading.text[b.start : b.end].split("\n")
+        ]
+        for b in reading.blocks
+        if b.kind == "table"
+    ]
+
+
+def html_files(name: str) -> list[Path]:
+    folder, patterns, _ = PAIRS[name]
+    found = {path for pattern in patterns.split("|") for path in (COLLECTIONS / folder).glob(pattern)}
+    return sorted(path for path in found if path.name not in _NO_CONTENT)
+
+
+def agreement(verbose: bool) -> None:
+    print(
+        f"{'manual':22} {'words':>8} {'in order':>9} {'headings':>9} {'found':>7} {'levels':>7} {'cells':>7} {'agree':>7}"
+    )
+    for name, (_, _, pdf) in PAIRS.items():
+        path = COLLECTIONS / pdf
+        if not path.exists():
+            print(f"{name:22} not fetched: bench/collections.sh")
+            continue
+        printed = read(path.read_bytes(), path.name)
+        printed_words = words(printed.text)
+        total = matched = headings = found = ordered = pairs = cells = agreed = 0
+        there = _headings(printed)
+        grids = _tables(printed)
+        for file in html_files(name):
+            page = read(file.read_bytes(), file.name)
+            wanted = words(page.text)
+            got = in_order(wanted, printed_words)
+            total += len(wanted)
+            matched += got
+            if verbose and got < 0.97 * len(wanted):
+                print(f"   {file.name}: {got}/{len(wanted)} words")
+            mine = _headings(page)
+            # Headings as a sequence, so that one of the same name elsewhere does not count.
+            matcher = SequenceMatcher(None, [k for k, _ in mine], [k for k, _ in there], autojunk=False)
+            both = [(mine[m.a + i], there[m.b + i]) for m in matcher.get_matching_blocks() for i in range(m.size)]
+            headings += len(mine)
+            found += len(both)
+            if verbose and len(both) < len(mine):
+                held = {key for (key, _), _ in both}
+                print(f"   {file.name}: headings missing: {[k for k, _ in mine if k not in held][:8]}")
+            for ((_, a), (_, b)), ((_, c), (_, d)) in itertools.pairwise(both):
+                pairs += 1
+                ordered += (a > c) - (a < c) == (b > d) - (b < d)
+            for table in _tables(page):
+                best = max((_agreed(table, other) for other in grids), default=0)
+                cells += sum(1 for row in table for cell in row if cell)
+                agreed += best
+                if verbose and best < 0.9 * sum(1 for row in table for cell in row if cell):
+                    print(
+                        f"   {file.name}: table {table[0][:3]}: {best} of {sum(1 for r in table for c in r if c)} cells"
+                    )
+        print(
+            f"{name:22} {total:8,} {matched / max(total, 1):9.1%} {headings:9} {found / max(headings, 1):7.1%} "
+            f"{ordered / max(pairs, 1):7.1%} {cells:7} {agreed / max(cells, 1):7.1%}"
+        )
+
+
+def _agreed(wanted: list[list[str]], found: list[list[str]]) -> int:
+    """Cells of the one that stand in the other in the same column of a row with the same first cell."""
+    rows: dict[str, list[list[str]]] = {}
+    for row in found:
+        rows.setdefault(row[0], []).append(row)
+    total = 0
+    for row in wanted:
+        total += max(
+            (
+                sum(1 for i, cell in enumerate(row) if cell and i < len(other) and other[i] == cell)
+                for other in rows.get(row[0], [])
+            ),
+            default=0,
+        )
+    return total
+
+
+def _best(times: int, work: Callable[[], object]) -> float:
+    best = float("inf")
+    for _ in range(times):
+        started = time.perf_counter()
+        work()
+        best = min(best, time.perf_counter() - started)
+    return best
+
+
+def _bare_pdf(data: bytes) -> int:
+    document = pdfium.PdfDocument(data)
+    length = 0
+    for index in range(len(document)):
+        page = document[index]
+        text_page = page.get_textpage()
+        length += len(text_page.get_text_range())
+        text_page.close()
+        page.close()
+    document.close()
+    return length
+
+
+def speed() -> None:
+    for _, (_, _, pdf) in PAIRS.items():
+        data = (COLLECTIONS / pdf).read_bytes()
+        bare = _best(3, lambda data=data: _bare_pdf(data))
+        own = _best(3, lambda data=data: read_pdf(data, lambda done, total: None, recognition=False))
+        print(f"{pdf:55} bare {bare:6.2f} s  read {own:6.2f} s  ratio {bare / own:.2f}  (wanted 0.5)")
+    pages = [path.read_bytes() for path in (COLLECTIONS / "python").rglob("*.html")][:300]
+    bare = _best(3, lambda: [lxml_html.document_fromstring(page) for page in pages])
+    own = _best(3, lambda: [read(page, "a.html") for page in pages])
+    print(
+        f"{len(pages)} pages of HTML: bare parse {bare:.2f} s  read {own:.2f} s  ratio {bare / own:.2f}  (wanted 0.33)"
+    )
+    table = io.StringIO()
+    writer = csv.writer(table)
+    writer.writerow(["Berth", "Vessel", "Date", "Draught", "Cargo", "Remark"])
+    rng = random.Random(5)
+    for row in range(100_000):
+        writer.writerow([f"Berth {rng.randint(1, 9)}", f"Vessel {row}", f"2026-0{rng.randint(1, 9)}-1{rng.randint(0, 9)}",
+                         round(rng.uniform(2, 12), 1), rng.choice(["timber", "stone", "salt"]), "arrived in good order"])  # fmt: skip
+    data = table.getvalue().encode()
+    print(f"100,000 rows of CSV: {_best(1, lambda: read(data, 'a.csv')):.1f} s  (wanted under 10)")
+
+
+def memory() -> None:
+    """Peak memory of a process that reads 1,000 pages: the longest manual's pages, again and again."""
+    source = pdfium.PdfDocument((COLLECTIONS / PAIRS["debian-reference"][2]).read_bytes())
+    joined = pdfium.PdfDocument.new()
+    while len(joined) < 1000:
+        joined.import_pages(source, list(range(min(len(source), 1000 - len(joined)))))
+    target = ROOT / "var" / "bench" / "1000-pages.pdf"
+    target.parent.mkdir(parents=True, exist_ok=True)
+    joined.save(str(target))
+    code = (
+        "import resource,sys,json; from pathlib import Path; from fontanel.core.reading import read; "
+        "reading = read(Path(sys.argv[1]).read_bytes(), 'a.pdf'); json.dumps(reading.to_dict()); "
+        "print(reading.pages, resource.getrusage(resource.RUSAGE_SELF).ru_maxrss // 1024)"
+    )
+    out = subprocess.run([sys.executable, "-c", code, str(target)], capture_output=True, text=True, check=True).stdout
+    pages, peak = out.split()
+    print(f"{pages} pages: peak {peak} MB  (wanted under 500)")
+
+
+def main() -> None:
+    parser = argparse.ArgumentParser(description=__doc__)
+    parser.add_argument("--only", choices=("agreement", "speed", "recognition", "memory"))
+    parser.add_argument("--verbose", action="store_true", help="say what disagrees")
+    arguments = parser.parse_args()
+    if arguments.only in (None, "agreement"):
+        agreement(arguments.verbose)
+    if arguments.only in (None, "speed"):
+        speed()
+    if arguments.only in (None, "memory"):
+        memory()
+    if arguments.only in (None, "recognition"):
+        from recognition import recognition
+
+        recognition()
+
+
+if __name__ == "__main__":
+    resource.setrlimit(resource.RLIMIT_AS, (8 << 30, 8 << 30))
+    main()

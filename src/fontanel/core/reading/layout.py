@@ -1,0 +1,362 @@
+"""From lines on pages to blocks: headings, paragraphs, lists and tables.
+
+Headings come from the outline where there is one, and from size and weight against the body text; tables from drawn rules
+and from cells that begin at like places.
+"""
+
+from __future__ import annotations
+
+import re
+from collections import Counter
+from dataclasses import dataclass, field
+from statistics import median
+
+from fontanel.core.reading.grids import ruled_tables
+from fontanel.core.reading.lines import Line, PageLines
+from fontanel.core.reading.model import LineBox, ReadingBuilder
+
+#: Page number from 1 -> the titles that the outline places there, with their levels from 1.
+Outline = dict[int, list[tuple[str, int]]]
+
+_HYPHENS = "-\u00ad\u2010"
+_ITEM = re.compile(r"^(?:[•◦▪●○■–*·-]|\(?\d{1,3}[.)]|\(?[a-z][.)])(?:\s+\S|$)")
+_BULLET = re.compile(r"^[•◦▪●○■–*·-]\s*")
+_NUMBERED = re.compile(r"^(?:(?:chapter|part|appendix|section)\s+)?(?:\d{1,3}|[A-Z])(?:\.\d{1,3}){0,5}\.?\s+\S", re.I)
+_LEADER = re.compile(r"(?:\.\s?){4,}\s*(?:\d+|[ivxlc]+)\s*$")
+_KEY = re.compile(r"[\W_]+")
+_SENTENCE_END = re.compile(r"[.!?:;][\"'’”)\]]?$")
+
+
+@dataclass(slots=True)
+class _Style:
+    """What the document's text looks like: against it headings stand out."""
+
+    body: float
+    bold_share: float
+    levels: dict[tuple[float, bool], int]
+    outlined: bool
+
+
+@dataclass(slots=True)
+class _Group:
+    """Lines that make one block."""
+
+    kind: str
+    lines: list[Line] = field(default_factory=list)
+    level: int = 0
+
+
+def add_pages(builder: ReadingBuilder, pages: list[PageLines], outline: Outline) -> None:
+    """Add the blocks of all pages to a reading."""
+    for page in pages:
+        page.lines[:] = [line for line in page.lines if not _LEADER.search(line.text)]
+    headings = _outline_lines(pages, outline)
+    style = _style(pages, headings)
+    sizes = {page.number: (page.width, page.height) for page in pages}
+    held: _Group | None = None
+    for page in pages:
+        tables = ruled_tables(page)
+        starts = {id(table.lines[0]): table for table in tables}
+        inside = {id(line) for table in tables for line in table.lines}
+        for line in page.lines:
+            if id(line) in inside:
+                if id(line) in starts:
+                    _close(builder, held, style, sizes)
+                    held = None
+                    table = starts[id(line)]
+                    builder.table(table.rows, table.header_rows, _boxes(table.lines, None, sizes), page=page.number)
+                continue
+            level = headings.get(id(line)) or _heading_level(line, style)
+            if held is not None and _continues(held, line, level, style):
+                held.lines.append(line)
+                continue
+            _close(builder, held, style, sizes)
+            held = _Group("heading" if level else _kind(line), [line], level)
+    _close(builder, held, style, sizes)
+
+
+# What is a heading
+
+
+def _outline_lines(pages: list[PageLines], outline: Outline) -> dict[int, int]:
+    """The lines (by identity) that are titles of the outline, with their levels. A title may run over lines."""
+    found: dict[int, int] = {}
+    for page in pages:
+        wanted = [(_key(title), level) for title, level in outline.get(page.number, [])]
+        position = 0
+        for title, level in wanted:
+            if not title:
+                continue
+            for start in [*range(position, len(page.lines)), *range(position)]:
+                taken = _title_lines(page.lines, start, title)
+                if taken:
+                    for line in page.lines[start : start + taken]:
+                        found.setdefault(id(line), level)
+                    position = start + taken
+                    break
+    return found
+
+
+def _title_lines(lines: list[Line], start: int, title: str) -> int:
+    """How many lines from `start` on make up a title, whatever number stands before it; 0 when they do not."""
+    text = ""
+    for count in range(1, 4):
+        if start + count > len(lines):
+            return 0
+        text += _key(lines[start + count - 1].text)
+        if text == title or _bare(text) == _bare(title):
+            return count
+        if len(text) > len(title) + 12:
+            return 0
+    return 0
+
+
+def _key(text: str) -> str:
+    return _KEY.sub("", text).lower()
+
+
+def _bare(key: str) -> str:
+    return re.sub(r"^(?:chapter|part|appendix|section)?[\divx]*[a-z]?(?=\d)\d*|^\d+", "", key) or key
+
+
+def _style(pages: list[PageLines], headings: dict[int, int]) -> _Style:
+    weights: Counter[float] = Counter()
+    bold = total = 0
+    by_style: dict[tuple[float, bool], list[int]] = {}
+    for page in pages:
+        for line in page.lines:
+            length = len(line.text)
+            weights[line.size] += length
+            total += length
+            bold += length if line.bold else 0
+            if id(line) in headings:
+                by_style.setdefault((line.size, line.bold), []).append(headings[id(line)])
+    body = weights.most_common(1)[0][0] if weights else 10.0
+    share = bold / max(total, 1)
+    if len(by_style) and sum(map(len, by_style.values())) >= 3:
+        # The outline tells which styles are headings; text of the body's own style never is.
+        levels = {
+            style: round(median(found))
+            for style, found in by_style.items()
+            if style != (body, False) and len(found) > 1
+        }
+        deepest = max(levels.values(), default=1)
+        smallest = min((size for size, _ in levels), default=body)
+        for page in pages:
+            for line in page.lines:
+                style = (line.size, line.bold)
+                if style not in levels and line.size >= body * 1.12 and len(line.text) < 160:
+                    larger = [level for (size, _), level in levels.items() if size <= line.size]
+                    levels[style] = min(larger, default=1) if line.size >= smallest else deepest + 1
+        return _Style(body, share, levels, True)
+    sizes = sorted(
+        {line.size for page in pages for line in page.lines if line.size >= body * 1.12 and len(line.text) < 200},
+        reverse=True,
+    )
+    return _Style(
+        body,
+        share,
+        {(size, weight): min(rank, 5) for rank, size in enumerate(sizes, 1) for weight in (True, False)},
+        False,
+    )
+
+
+def _heading_level(line: Line, style: _Style) -> int:
+    """The rank of a line that looks like a heading, else 0."""
+    text = line.text
+    if len(text) > 160 or len(line.cells) > 2 or not any(c.isalpha() for c in text):
+        return 0
+    if line.confidence is not None and line.size < style.body * 1.35:
+        return 0  # sizes guessed from a picture vary
+    level = style.levels.get((line.size, line.bold), 0)
+    if level and (line.size >= style.body * 1.12 or line.bold):
+        numbered = _NUMBERED.match(text)
+        if numbered and not style.outlined and line.size < style.body * 1.12:
+            level = max(level, 1 + numbered.group(0).split()[0].rstrip(".").count("."))
+        return level
+    if style.outlined or not line.bold or style.bold_share > 0.3 or line.size < style.body * 0.95:
+        return 0
+    if len(text) >= 90 or text.rstrip().endswith((".", ",", ";", ":")) or len(line.cells) > 1:
+        return 0
+    level = len({size for size, _ in style.levels}) + 1
+    if numbered := _NUMBERED.match(text):
+        level = max(level, 1 + numbered.group(0).split()[0].rstrip(".").count("."))
+    return level
+
+
+# What belongs together
+
+
+def _kind(line: Line) -> str:
+    if _ITEM.match(line.text):
+        return "list"
+    return "table" if len(line.cells) > 1 else "paragraph"
+
+
+def _continues(group: _Group, line: Line, level: int, style: _Style) -> bool:
+    last = group.lines[-1]
+    gap = last.baseline - line.baseline
+    same_page = line.page == last.page
+    # What is known of a recognised line's size is only roughly so.
+    guessed = line.confidence is not None
+    near = same_page and 0 < gap < max(line.size, last.size) * (2.3 if guessed else 1.75)
+    if level or group.kind == "heading":
+        return (
+            level == group.level and near and abs(line.size - last.size) <= 0.08 * last.size and line.bold == last.bold
+            and not _NUMBERED.match(line.text) and not _SENTENCE_END.search(last.text)
+        )  # fmt: skip
+    if group.kind == "table" or _kind(line) == "table":
+        return _continues_table(group, line, near, gap, same_page)
+    if group.kind == "list":
+        if _ITEM.match(line.text):
+            return (same_page and 0 < gap < line.size * 2.6) or line.page == last.page + 1
+        if line.page == last.page + 1:
+            return _runs_on(last, line)
+        # The rest of an item stands at or right of where the item began.
+        return near and line.left > group.lines[0].left - 2
+    if _ITEM.match(line.text):
+        return False
+    if line.page == last.page + 1 or (same_page and gap < 0):
+        return _runs_on(last, line) and abs(line.size - last.size) < 0.6
+    if not near or abs(line.size - last.size) >= (0.3 * last.size if guessed else 0.6):
+        return False
+    pitch = group.lines[-2].baseline - last.baseline if len(group.lines) > 1 else gap
+    if gap > pitch * 1.25 and gap > line.size * 1.3:
+        return False
+    # An indented line after one that ends early begins a paragraph.
+    indented = line.left - last.left > line.size * 0.8 and len(group.lines) > 1
+    short = last.right < max(item.right for item in group.lines) - 3 * line.size
+    return not (indented and (short or _SENTENCE_END.search(last.text)))
+
+
+def _runs_on(last: Line, line: Line) -> bool:
+    """A paragraph runs over the edge of a page or column when its last line ends no sentence."""
+    return last.broken or (not _SENTENCE_END.search(last.text.rstrip()) and line.text[:1].islower())
+
+
+def _continues_table(group: _Group, line: Line, near: bool, gap: float, same_page: bool) -> bool:
+    last = group.lines[-1]
+    if len(line.cells) == 1:
+        # The second line of a cell begins where the cell began.
+        return (
+            near
+            and group.kind == "table"
+            and len(group.lines) >= 2
+            and any(abs(line.left - cell.left) < 3 for row in group.lines for cell in row.cells[1:])
+        )
+    if group.kind != "table":
+        return False
+    # Rows of one table follow each other with some air, wider than lines of text do.
+    return same_page and 0 < gap < line.size * 3.2 and (len(last.cells) > 1 or len(group.lines) > 2)
+
+
+# What a group becomes
+
+
+def _close(builder: ReadingBuilder, group: _Group | None, style: _Style, sizes: dict[int, tuple[float, float]]) -> None:
+    if group is None:
+        return
+    first = group.lines[0]
+    where = {"page": first.page}
+    found = [line.confidence for line in group.lines if line.confidence is not None]
+    if found:
+        where["confidence"] = round(sum(found) / len(found), 3)  # type: ignore[assignment]
+    if group.kind == "heading":
+        text, spans = _run_on(group.lines)
+        builder.heading(text, group.level, _boxes(group.lines, spans, sizes), **where)
+    elif group.kind == "table" and _is_table(group.lines):
+        rows, header = _aligned_rows(group.lines)
+        builder.table(rows, header, _boxes(group.lines, None, sizes), **where)
+    elif group.kind == "list":
+        items: list[str] = []
+        spans = []
+        length = 0
+        run: list[Line] = []
+
+        def finish() -> None:
+            nonlocal length
+            text, inner = _run_on(run)
+            mark = _BULLET.match(text)
+            shift = len("- ") - mark.end() if mark else 0
+            spans.extend((max(length, length + a + shift), length + b + shift) for a, b in inner)
+            text = _BULLET.sub("- ", text)
+            items.append(text)
+            length += len(text) + 1
+
+        for line in group.lines:
+            if run and _ITEM.match(line.text):
+                finish()
+                run = []
+            run.append(line)
+        finish()
+        builder.list(items, _boxes(group.lines, spans, sizes), **where)
+    else:
+        text, spans = _run_on(group.lines)
+        builder.paragraph(text, _boxes(group.lines, spans, sizes), **where)
+
+
+def _run_on(lines: list[Line]) -> tuple[str, list[tuple[int, int]]]:
+    """Lines as one run of text, with the characters of each; words that a line's end broke become whole again."""
+    text = ""
+    spans: list[tuple[int, int]] = []
+    for number, line in enumerate(lines):
+        part = line.text
+        if not part:
+            spans.append((len(text), len(text)))
+            continue
+        if text:
+            before = lines[number - 1]
+            if before.broken and part[:1].islower():
+                pass
+            elif before.broken:
+                text += "-"
+            elif len(text) > 1 and text[-1] in _HYPHENS and text[-2].isalpha() and part[:1].islower():
+                text = text[:-1]
+            else:
+                text += " "
+        spans.append((len(text), len(text) + len(part)))
+        text += part
+    return text, spans
+
+
+def _boxes(
+    lines: list[Line], spans: list[tuple[int, int]] | None, sizes: dict[int, tuple[float, float]]
+) -> list[LineBox]:
+    """Boxes of lines in shares of their pages. Without spans (a table's rows move) each box stands for the whole block."""
+    out = []
+    for number, line in enumerate(lines):
+        width, height = sizes[line.page]
+        start, end = spans[number] if spans else (0, 0)
+        box = (line.left / width, 1 - line.top / height, line.right / width, 1 - line.bottom / height)
+        out.append(LineBox(start, end, line.page, box))
+    return out
+
+
+def _is_table(lines: list[Line]) -> bool:
+    """Two rows or more whose cells begin at like places; else the cells are just words set apart."""
+    rows = [line for line in lines if len(line.cells) > 1]
+    if len(rows) < 2:
+        return False
+    starts = [cell.left for line in rows for cell in line.cells[1:]]
+    shared = sum(1 for place in starts if sum(abs(place - other) < 6 for other in starts) > 1)
+    return shared >= 0.6 * len(starts)
+
+
+def _aligned_rows(lines: list[Line]) -> tuple[list[list[str]], int]:
+    places: list[float] = []
+    for left in sorted(cell.left for line in lines for cell in line.cells):
+        if not places or left - places[-1] > 12:
+            places.append(left)
+    rows: list[list[str]] = []
+    previous: Line | None = None
+    for line in lines:
+        row = [""] * len(places)
+        for cell in line.cells:
+            column = min(range(len(places)), key=lambda c: abs(places[c] - cell.left))
+            row[column] = f"{row[column]} {cell.text}".strip()
+        if previous and not row[0] and previous.baseline - line.baseline < line.size * 1.65:
+            rows[-1] = [f"{above} {below}".strip() for above, below in zip(rows[-1], row, strict=True)]
+        else:
+            rows.append(row)
+        previous = line
+    return rows, 1 if (lines[0].bold and not lines[-1].bold) or len(rows) > 2 else 0

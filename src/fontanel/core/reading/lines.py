@@ -1,0 +1,175 @@
+"""Lines of text with their places on a page, whatever found them (a PDF's text layer, or recognition in a picture):
+pieces of one line joined, columns put in reading order, running headers and footers dropped."""
+
+from __future__ import annotations
+
+import re
+from collections import Counter
+from dataclasses import dataclass, field
+
+_DIGITS = re.compile(r"\d+|\b[ivxl]+\b")
+_PAGE_NUMBER = re.compile(r"^(?:page |- ?)?(?:\d{1,5}|[ivxlc]{1,7})(?: ?-| (?:of|/) \d{1,5})?$", re.I)
+#: Share of a page's height that counts as its edge, where running lines stand.
+_EDGE = 0.1
+
+
+@dataclass(slots=True)
+class Cell:
+    """A run of text within a line, apart from its neighbours by a wide gap."""
+
+    left: float
+    right: float
+    text: str
+
+
+@dataclass(slots=True)
+class Line:
+    """A line of text; coordinates in points from the page's bottom left, y growing upwards.
+
+    `baseline` is where the letters stand; `broken`: its last word goes on in the next line, and its hyphen is gone.
+    """
+
+    page: int
+    cells: list[Cell]
+    baseline: float
+    bottom: float
+    top: float
+    size: float
+    bold: bool = False
+    broken: bool = False
+    confidence: float | None = None
+
+    @property
+    def text(self) -> str:
+        return self.cells[0].text if len(self.cells) == 1 else " ".join(cell.text for cell in self.cells)
+
+    @property
+    def left(self) -> float:
+        return self.cells[0].left
+
+    @property
+    def right(self) -> float:
+        return self.cells[-1].right
+
+
+@dataclass(slots=True)
+class PageLines:
+    """A page's lines in reading order. `rules` are its drawn lines: (left, bottom, right, top)."""
+
+    number: int
+    width: float
+    height: float
+    lines: list[Line] = field(default_factory=list)
+    rules: list[tuple[float, float, float, float]] = field(default_factory=list)
+
+
+def joined(lines: list[Line]) -> list[Line]:
+    """Pieces that stand on one baseline, left to right, are one line: the cells of a table's row, a number and its title.
+
+    A table's cells of several lines come cell by cell, so that the rest of a row may come a few lines late.
+    """
+    out: list[Line] = []
+    for line in lines:
+        for earlier in reversed(out[-6:]):
+            if abs(earlier.baseline - line.baseline) < 0.35 * line.size and line.left >= earlier.right - 1:
+                gap = line.left - earlier.right
+                if gap > max(line.size, earlier.size) * 1.1:
+                    earlier.cells += line.cells
+                else:
+                    last, first = earlier.cells[-1], line.cells[0]
+                    blank = "" if gap < 0.12 * line.size else " "
+                    last.text, last.right = f"{last.text}{blank}{first.text}", first.right
+                    earlier.cells += line.cells[1:]
+                earlier.top, earlier.bottom = max(earlier.top, line.top), min(earlier.bottom, line.bottom)
+                earlier.broken = line.broken
+                break
+        else:
+            out.append(line)
+    return out
+
+
+def in_columns(page: PageLines) -> None:
+    """Where a page is set in two columns of prose, put the left one before the right one, between lines that run across."""
+    gutter = _gutter(page.lines)
+    if gutter is None:
+        return
+    out: list[Line] = []
+    left: list[Line] = []
+    right: list[Line] = []
+    for line in sorted(page.lines, key=lambda item: -item.baseline):
+        before = [cell for cell in line.cells if cell.right <= gutter]
+        after = [cell for cell in line.cells if cell.left >= gutter]
+        if len(before) + len(after) < len(line.cells):
+            out += [*left, *right, line]
+            left, right = [], []
+            continue
+        for cells, column in ((before, left), (after, right)):
+            if cells:
+                column.append(
+                    Line(line.page, cells, line.baseline, line.bottom, line.top, line.size, line.bold, line.broken)
+                )
+    page.lines[:] = [*out, *left, *right]
+
+
+def _gutter(lines: list[Line]) -> float | None:
+    """The x of the gap between two columns of prose, when lines of both stand beside each other out of order."""
+    paired = [line for line in lines if len(line.cells) == 2]
+    if len(paired) < 8 or len(paired) < 0.4 * len(lines):
+        return None
+    long = [line for line in paired if all(len(cell.text) >= 20 for cell in line.cells)]
+    if len(long) < 0.6 * len(paired):
+        return None
+    starts = Counter(round(line.cells[1].left) for line in paired)
+    start, count = starts.most_common(1)[0]
+    near = sum(number for place, number in starts.items() if abs(place - start) <= 2)
+    if near < 0.6 * len(paired) or not count:
+        return None
+    gutter = start - 3.0
+    crossing = sum(1 for line in lines if any(cell.left < gutter < cell.right for cell in line.cells))
+    return gutter if crossing < 0.3 * len(lines) else None
+
+
+def drop_running(pages: list[PageLines]) -> None:
+    """Remove lines near the top or bottom edge whose text, digits aside, comes back on many pages."""
+    if len(pages) < 2:
+        return
+
+    def key(line: Line, page: PageLines) -> tuple[str, bool]:
+        return _DIGITS.sub("#", line.text.lower()), line.baseline > page.height / 2
+
+    def edge_lines(page: PageLines) -> set[int]:
+        return {
+            id(line)
+            for line in page.lines
+            if line.baseline > page.height * (1 - _EDGE) or line.baseline < page.height * _EDGE
+        }
+
+    edges = [edge_lines(page) for page in pages]
+    seen: Counter[tuple[str, bool]] = Counter()
+    for page, edge in zip(pages, edges, strict=True):
+        seen.update({key(line, page) for line in page.lines if id(line) in edge})
+    # A chapter's name comes back on the pages of the chapter alone.
+    needed = 3 if len(pages) > 3 else len(pages)
+    # A chapter of a page or two is known by the page's number beside its name.
+    shifts = Counter(
+        shift for page, edge in zip(pages, edges, strict=True) for line in page.lines if id(line) in edge
+        for shift in _shifts(line.text, page.number)
+    )  # fmt: skip
+    usual = {shift for shift, count in shifts.items() if count >= max(3, len(pages) // 3)}
+    for page, edge in zip(pages, edges, strict=True):
+        page.lines[:] = [
+            line
+            for line in page.lines
+            if id(line) not in edge
+            or not (
+                seen[key(line, page)] >= needed
+                or _PAGE_NUMBER.match(line.text.strip())
+                or (len(line.text) < 120 and usual & _shifts(line.text, page.number))
+            )
+        ]
+
+
+def _shifts(text: str, page: int) -> set[int]:
+    """By how much the number that begins or ends a line differs from the page's."""
+    found = re.match(r"(\d{1,4})\s", text), re.search(r"\s(\d{1,4})$", text)
+    return {page - int(match.group(1)) for match in found if match}

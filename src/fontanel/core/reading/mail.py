@@ -1,0 +1,76 @@
+"""E-mail (RFC 5322): who wrote to whom, the text, and attachments as members."""
+
+from __future__ import annotations
+
+from email import policy
+from email.message import EmailMessage, MIMEPart
+from email.parser import BytesParser
+
+from fontanel.core.reading.html import add_html
+from fontanel.core.reading.model import Member, ReadingBuilder, ReadingFailed, collapse
+from fontanel.core.reading.plain import add_plain
+
+_HEADERS = ("From", "To", "Cc", "Date", "Subject")
+_MOST_ATTACHMENTS = 500
+
+
+def read_mail(data: bytes) -> ReadingBuilder:
+    """Read a message: its heading fields as a list, then its body as the writer's program laid it out."""
+    message = _parse(data)
+    builder = ReadingBuilder(title=_header(message, "Subject"))
+    builder.list([f"- {name}: {value}" for name in _HEADERS if (value := _header(message, name))])
+    body = message.get_body(preferencelist=("plain", "html"))
+    if body is not None:
+        text = _content(body)
+        if body.get_content_type() == "text/html":
+            add_html(builder, text)
+        else:
+            add_plain(builder, text)
+    if names := [member.name for member in mail_members(data)]:
+        builder.heading("Attachments", 2)
+        builder.list([f"- {name}" for name in names])
+    return builder
+
+
+def mail_members(data: bytes) -> list[Member]:
+    """The attachments; a message inside a message is one."""
+    members: list[Member] = []
+    for number, part in enumerate(_parse(data).iter_attachments(), start=1):
+        if len(members) == _MOST_ATTACHMENTS:
+            break
+        name = part.get_filename() or ""
+        if part.get_content_type() == "message/rfc822":
+            inner = part.get_payload(0) if part.is_multipart() else None
+            content = inner.as_bytes() if isinstance(inner, EmailMessage) else b""
+            name = name or f"message {number}.eml"
+        else:
+            payload = part.get_payload(decode=True)
+            content = payload if isinstance(payload, bytes) else b""
+        if content.strip():
+            members.append(Member(name or f"attachment {number}", content))
+    return members
+
+
+def _parse(data: bytes) -> EmailMessage:
+    try:
+        message = BytesParser(policy=policy.default).parsebytes(data)
+    except Exception as error:  # the parser of headers raises what it stumbles over
+        raise ReadingFailed("damaged", "The message is damaged. Save it again and add it anew.") from error
+    assert isinstance(message, EmailMessage)
+    return message
+
+
+def _header(message: EmailMessage, name: str) -> str:
+    try:
+        return collapse(str(message.get(name) or ""))
+    except Exception:  # a malformed address or date: the rest of the message is as good
+        return ""
+
+
+def _content(part: MIMEPart) -> str:
+    payload = part.get_payload(decode=True)
+    data = payload if isinstance(payload, bytes) else b""
+    try:
+        return data.decode(part.get_content_charset() or "utf-8", errors="replace")
+    except LookupError:
+        return data.decode("utf-8", errors="replace")

@@ -1,0 +1,64 @@
+"""Pictures (PNG, JPEG, TIFF, WebP): their text is recognised; each frame of a TIFF is a page."""
+
+from __future__ import annotations
+
+import io
+from collections.abc import Callable
+
+import numpy as np
+from PIL import Image, ImageOps, UnidentifiedImageError
+
+from fontanel.core.reading.layout import add_pages
+from fontanel.core.reading.lines import PageLines, in_columns
+from fontanel.core.reading.model import ReadingBuilder, ReadingFailed
+from fontanel.core.reading.recognition import Recogniser, recognise
+
+_MOST_PIXELS = 120_000_000
+_MOST_FRAMES = 500
+_FORMATS = ("PNG", "JPEG", "TIFF", "WEBP")
+
+
+def read_picture(data: bytes, progress: Callable[[int, int], None]) -> ReadingBuilder:
+    """Raises ReadingFailed: damaged, too_large or no_text."""
+    try:
+        image = Image.open(io.BytesIO(data), formats=_FORMATS)
+        frames = getattr(image, "n_frames", 1)
+    except (UnidentifiedImageError, OSError, ValueError, SyntaxError, Image.DecompressionBombError) as error:
+        raise ReadingFailed("damaged", "The picture is damaged. Add it again from a good copy.") from error
+    builder = ReadingBuilder(pages=min(frames, _MOST_FRAMES), figures=min(frames, _MOST_FRAMES))
+    if frames > _MOST_FRAMES:
+        builder.warnings.append(f"Only the first {_MOST_FRAMES} of {frames} pages were read")
+    recogniser = Recogniser()
+    pages: list[PageLines] = []
+    for number in range(1, min(frames, _MOST_FRAMES) + 1):
+        if image.width * image.height > _MOST_PIXELS:
+            size = f"{image.width} x {image.height}"
+            raise ReadingFailed("too_large", f"The picture has {size} pixels, which is refused. Add a smaller one.")
+        try:
+            image.seek(number - 1)
+            picture = np.asarray(_upright(image))
+        except (OSError, ValueError, SyntaxError, EOFError, Image.DecompressionBombError) as error:
+            raise ReadingFailed("damaged", "The picture is damaged. Add it again from a good copy.") from error
+        # 200 dots an inch, as scans commonly have: what matters is that sizes compare.
+        width, height = picture.shape[1] * 72 / 200, picture.shape[0] * 72 / 200
+        page = PageLines(number, width, height, recognise(recogniser, picture, number, width, height))
+        in_columns(page)
+        pages.append(page)
+        progress(number, min(frames, _MOST_FRAMES))
+    if not any(page.lines for page in pages):
+        raise ReadingFailed("no_text", "No text was found in the picture.")
+    add_pages(builder, pages, {})
+    return builder
+
+
+def _upright(image: Image.Image) -> Image.Image:
+    """The picture as its maker held it, on white, in colour, and no larger than recognition needs."""
+    turned = ImageOps.exif_transpose(image) or image
+    if turned.mode in ("RGBA", "LA", "PA") or "transparency" in turned.info:
+        turned = turned.convert("RGBA")
+        white = Image.new("RGBA", turned.size, "white")
+        white.alpha_composite(turned)
+        turned = white
+    turned = turned.convert("RGB")
+    turned.thumbnail((4000, 4000))
+    return turned

@@ -1,0 +1,102 @@
+"""PPTX (ISO/IEC 29500) through python-pptx: slides with titles, text, tables, pictures' descriptions and notes."""
+
+from __future__ import annotations
+
+import io
+from collections.abc import Iterator
+from typing import Any
+
+import pptx
+from pptx.enum.shapes import MSO_SHAPE_TYPE, PP_PLACEHOLDER
+from pptx.util import Length
+
+from fontanel.core.reading.archive import open_archive
+from fontanel.core.reading.model import ReadingBuilder, ReadingFailed
+
+#: Placeholders that repeat on every slide.
+_RUNNING = {PP_PLACEHOLDER.DATE, PP_PLACEHOLDER.FOOTER, PP_PLACEHOLDER.SLIDE_NUMBER, PP_PLACEHOLDER.HEADER}
+_MOST_DEPTH = 20
+
+
+def read_pptx(data: bytes) -> ReadingBuilder:
+    """Read slides in order; on a slide its title, then shapes from top to bottom. Raises ReadingFailed."""
+    open_archive(data)
+    try:
+        deck = pptx.Presentation(io.BytesIO(data))
+        slides = list(deck.slides)
+    except Exception as error:  # python-pptx raises whatever the broken part of the archive leads it to
+        raise ReadingFailed("damaged", "The presentation is damaged. Save it again and add it anew.") from error
+    builder = ReadingBuilder(title=(deck.core_properties.title or "").strip(), pages=len(slides), unit="slide")
+    for number, slide in enumerate(slides, start=1):
+        builder.here = {"page": number}
+        title = slide.shapes.title
+        builder.heading(_text(title) if title is not None and title.has_text_frame else f"Slide {number}", 1)
+        shapes = sorted(_shapes(slide.shapes, 0), key=lambda shape: (_points(shape.top), _points(shape.left)))
+        for shape in shapes:
+            if title is None or shape.shape_id != title.shape_id:
+                _add_shape(builder, shape)
+        if slide.has_notes_slide and (frame := slide.notes_slide.notes_text_frame) and frame.text.strip():
+            builder.heading("Speaker notes", 2)
+            for paragraph in frame.paragraphs:
+                builder.paragraph(_runs(paragraph))
+    return builder
+
+
+def _points(length: Length | None) -> float:
+    # Half-inch steps: shapes that nearly stand in a row are read from left to right.
+    return 0.0 if length is None else round(length.inches * 2)
+
+
+def _shapes(shapes: Any, depth: int) -> Iterator[Any]:
+    for shape in shapes:
+        if shape.shape_type == MSO_SHAPE_TYPE.GROUP:
+            if depth < _MOST_DEPTH:
+                yield from _shapes(shape.shapes, depth + 1)
+        elif not (shape.is_placeholder and shape.placeholder_format.type in _RUNNING):
+            yield shape
+
+
+def _add_shape(builder: ReadingBuilder, shape: Any) -> None:
+    if getattr(shape, "has_table", False):
+        rows = [[cell.text for cell in row.cells] for row in shape.table.rows]
+        builder.table(rows, 1 if shape.table.first_row and len(rows) > 1 else 0)
+    elif getattr(shape, "has_chart", False):
+        _add_chart(builder, shape.chart)
+    elif shape.shape_type == MSO_SHAPE_TYPE.PICTURE:
+        builder.figure(shape._element._nvXxPr.cNvPr.get("descr") or "")
+    elif shape.has_text_frame:
+        paragraphs = [p for p in shape.text_frame.paragraphs if _runs(p).strip()]
+        if len(paragraphs) > 1:
+            builder.list(["  " * p.level + "- " + _runs(p) for p in paragraphs])
+        elif paragraphs:
+            builder.paragraph(_runs(paragraphs[0]))
+
+
+def _add_chart(builder: ReadingBuilder, chart: Any) -> None:
+    """A chart reads as the table of its numbers."""
+    if chart.has_title and chart.chart_title.has_text_frame:
+        builder.paragraph(chart.chart_title.text_frame.text)
+    try:
+        plot = chart.plots[0]
+        series = list(plot.series)
+        rows = [["", *(one.name or "" for one in series)]]
+        for index, category in enumerate(plot.categories):
+            rows.append([str(category), *(_number(list(one.values), index) for one in series)])
+    except (IndexError, ValueError, AttributeError, KeyError):
+        builder.figure("")
+        return
+    builder.table(rows, 1)
+
+
+def _number(values: list[float | None], index: int) -> str:
+    value = values[index] if index < len(values) else None
+    return "" if value is None else f"{value:g}"
+
+
+def _text(shape: Any) -> str:
+    return " ".join(_runs(paragraph) for paragraph in shape.text_frame.paragraphs)
+
+
+def _runs(paragraph: Any) -> str:
+    """A paragraph's text; a break inside it is a blank."""
+    return str(paragraph.text).replace("\v", " ")

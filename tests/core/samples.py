@@ -1,0 +1,160 @@
+"""Small files of every format, made by the libraries and programs that write them in earnest."""
+
+from __future__ import annotations
+
+import datetime as dt
+import io
+import zipfile
+from email.message import EmailMessage
+from pathlib import Path
+
+import docx
+import pptx
+import reportlab
+import xlsxwriter
+from PIL import Image, ImageDraw, ImageFont
+from pptx.chart.data import CategoryChartData
+from pptx.enum.chart import XL_CHART_TYPE
+from pptx.util import Inches
+
+FONT = str(Path(reportlab.__file__).parent / "fonts" / "Vera.ttf")
+
+
+def deck() -> bytes:
+    """Two slides: a title with bullets on two levels and notes; a table, a chart and a picture."""
+    presentation = pptx.Presentation()
+    presentation.core_properties.title = "Storm briefing"
+    slide = presentation.slides.add_slide(presentation.slide_layouts[1])
+    slide.shapes.title.text = "When the wind rises"
+    frame = slide.placeholders[1].text_frame
+    frame.text = "Cranes stop at 14 metres per second"
+    paragraph = frame.add_paragraph()
+    paragraph.text, paragraph.level = "Measured over ten minutes", 1
+    slide.notes_slide.notes_text_frame.text = "Remind everyone of the radio check."
+    second = presentation.slides.add_slide(presentation.slide_layouts[5])
+    second.shapes.title.text = "Berths"
+    table = second.shapes.add_table(3, 2, Inches(1), Inches(2), Inches(5), Inches(1)).table
+    for row, cells in enumerate((("Berth", "Depth"), ("North", "7 m"), ("South", "4 m"))):
+        for column, text in enumerate(cells):
+            table.cell(row, column).text = text
+    data = CategoryChartData()
+    data.categories = ["May", "June"]
+    data.add_series("Calls", (12, 30))
+    second.shapes.add_chart(XL_CHART_TYPE.COLUMN_CLUSTERED, Inches(1), Inches(4), Inches(4), Inches(2), data)
+    picture = second.shapes.add_picture(io.BytesIO(drawn(["x"])), Inches(6), Inches(2), Inches(1))
+    picture._element._nvXxPr.cNvPr.set("descr", "Chart of the basin")
+    out = io.BytesIO()
+    presentation.save(out)
+    return out.getvalue()
+
+
+def workbook() -> bytes:
+    """A sheet with a title over a table of dates, numbers and truth; a second region; a hidden sheet."""
+    out = io.BytesIO()
+    book = xlsxwriter.Workbook(out)
+    sheet = book.add_worksheet("Dues")
+    date = book.add_format({"num_format": "d mmm yyyy"})
+    sheet.write(0, 0, "Dues in force")
+    for column, name in enumerate(("Vessel", "Since", "Fee", "Paid")):
+        sheet.write(1, column, name)
+    for row, (vessel, since, fee, paid) in enumerate(
+        (("Merrow", dt.datetime(2026, 3, 1), 12.5, True), ("Hollin", dt.datetime(2025, 11, 15), 40, False)), start=2
+    ):
+        sheet.write(row, 0, vessel)
+        sheet.write_datetime(row, 1, since, date)
+        sheet.write_number(row, 2, fee)
+        sheet.write_boolean(row, 3, paid)
+    sheet.write(6, 0, "Port")
+    sheet.write(6, 1, "Code")
+    sheet.write(7, 0, "Skerrow")
+    sheet.write(7, 1, "SKW")
+    hidden = book.add_worksheet("Secret")
+    hidden.write(0, 0, "nobody sees this")
+    hidden.hide()
+    book.close()
+    return out.getvalue()
+
+
+def zipped(files: dict[str, bytes | str]) -> bytes:
+    out = io.BytesIO()
+    with zipfile.ZipFile(out, "w", zipfile.ZIP_DEFLATED) as archive:
+        for name, content in files.items():
+            archive.writestr(name, content)
+    return out.getvalue()
+
+
+def odt(body: str, title: str = "") -> bytes:
+    """An OpenDocument text of a body in its own markup."""
+    spaces = " ".join(
+        f'xmlns:{prefix}="urn:oasis:names:tc:opendocument:xmlns:{name}:1.0"'
+        for prefix, name in (("office", "office"), ("text", "text"), ("table", "table"))
+    )
+    content = f"<office:document-content {spaces}><office:body><office:text>{body}</office:text></office:body></office:document-content>"
+    meta = f'<office:document-meta {spaces} xmlns:dc="http://purl.org/dc/elements/1.1/"><office:meta><dc:title>{title}</dc:title></office:meta></office:document-meta>'
+    return zipped({"mimetype": "application/vnd.oasis.opendocument.text", "content.xml": content, "meta.xml": meta})
+
+
+def epub(chapters: dict[str, str], title: str = "A book") -> bytes:
+    """A book of chapters in XHTML, with a navigation page that is no chapter."""
+    manifest = "".join(
+        f'<item id="c{i}" href="{name}" media-type="application/xhtml+xml"/>' for i, name in enumerate(chapters)
+    )
+    spine = "".join(f'<itemref idref="c{i}"/>' for i in range(len(chapters)))
+    package = (
+        f'<package xmlns="http://www.idpf.org/2007/opf" version="3.0"><metadata xmlns:dc="http://purl.org/dc/elements/1.1/">'
+        f"<dc:title>{title}</dc:title></metadata><manifest>{manifest}"
+        f'<item id="nav" href="nav.xhtml" properties="nav" media-type="application/xhtml+xml"/></manifest>'
+        f'<spine><itemref idref="nav"/>{spine}</spine></package>'
+    )
+    container = (
+        '<container xmlns="urn:oasis:names:tc:opendocument:xmlns:container" version="1.0"><rootfiles>'
+        '<rootfile full-path="OEBPS/book.opf" media-type="application/oebps-package+xml"/></rootfiles></container>'
+    )
+    pages: dict[str, bytes | str] = {
+        f"OEBPS/{name}": f'<html xmlns="http://www.w3.org/1999/xhtml"><body>{body}</body></html>'
+        for name, body in chapters.items()
+    }
+    return zipped(
+        {"mimetype": "application/epub+zip", "META-INF/container.xml": container, "OEBPS/book.opf": package,
+         "OEBPS/nav.xhtml": "<html><body><nav>Contents</nav></body></html>", **pages}
+    )  # fmt: skip
+
+
+def message(html: bool = False) -> bytes:
+    """A message with a table attached and another message inside it."""
+    mail = EmailMessage()
+    mail["From"] = "Harbour office <office@skerrow.example>"
+    mail["To"] = "crew@skerrow.example"
+    mail["Date"] = "Mon, 02 Mar 2026 08:00:00 +0000"
+    mail["Subject"] = "Berth North closed"
+    if html:
+        mail.set_content("<h2>Closure</h2><p>Berth North is <b>closed</b> until Friday.</p>", subtype="html")
+    else:
+        mail.set_content("Berth North is closed until Friday.\n\nThe tug stays at South.\n")
+    mail.add_attachment("Berth,Depth\nNorth,7\nSouth,4\n", subtype="csv", filename="depths.csv")
+    inner = EmailMessage()
+    inner["Subject"] = "Earlier notice"
+    inner.set_content("The survey begins on Tuesday.")
+    mail.add_attachment(inner)
+    return mail.as_bytes()
+
+
+def drawn(lines: list[str], size: int = 40, kind: str = "PNG", width: int = 1400) -> bytes:
+    """A picture of lines of text, black on white."""
+    image = Image.new("RGB", (width, 120 + len(lines) * size * 3 // 2), "white")
+    pen = ImageDraw.Draw(image)
+    font = ImageFont.truetype(FONT, size)
+    for number, line in enumerate(lines):
+        pen.text((60, 60 + number * size * 3 // 2), line, fill="black", font=font)
+    out = io.BytesIO()
+    image.save(out, kind)
+    return out.getvalue()
+
+
+def word() -> bytes:
+    document = docx.Document()
+    document.add_heading("Crane rules", 1)
+    document.add_paragraph("Nobody walks below a load.")
+    out = io.BytesIO()
+    document.save(out)
+    return out.getvalue()
