@@ -23,6 +23,7 @@ import numpy.typing as npt
 
 from fontanel.core.analysis import Analyser
 from fontanel.core.answering import EvidencePassage
+from fontanel.core.describing import describe
 from fontanel.core.embedding import OnnxEmbedder, text_key
 from fontanel.core.index import Mode, Query, Snapshot, VectorSegment, WordsSegment
 from fontanel.core.indexing import embedded_text, words_entry
@@ -38,7 +39,7 @@ _SOURCES = sorted((ROOT / "src/fontanel/core").glob("**/*.py"))
 
 @lru_cache
 def _code_version() -> str:
-    parts = [p for p in _SOURCES if "reading" in p.parts or p.name in ("splitting.py", "sentences.py")]
+    parts = [p for p in _SOURCES if "reading" in p.parts or p.name in ("splitting.py", "sentences.py", "describing.py")]
     return hashlib.sha256(b"".join(p.read_bytes() for p in parts)).hexdigest()[:12]
 
 
@@ -48,6 +49,7 @@ class Document:
     title: str
     language: str
     passages: list[Passage]
+    about: str = ""
 
 
 def _read_one(args: tuple[Path, str]) -> Document | str:
@@ -61,7 +63,8 @@ def _read_one(args: tuple[Path, str]) -> Document | str:
         reading = read(data, name)
     except ReadingFailed as error:
         return f"{name}: {error}"
-    document = Document(name, reading.title, reading.language, split(reading, SplitSettings(), embedder.count_tokens))
+    passages = split(reading, SplitSettings(), embedder.count_tokens)
+    document = Document(name, reading.title, reading.language, passages, describe(reading).description)
     key.parent.mkdir(parents=True, exist_ok=True)
     scratch = key.with_suffix(".part")
     scratch.write_bytes(pickle.dumps(document))
@@ -126,7 +129,14 @@ class Collection:
         self.cache = Vectors(self.embedder)
         analysers = {code: Analyser(code) for code in {document.language for document in self.documents}}
         entries = [
-            words_entry(i, key, self.documents[key].title, passage, analysers[self.documents[key].language])
+            words_entry(
+                i,
+                key,
+                self.documents[key].title,
+                passage,
+                analysers[self.documents[key].language],
+                self.documents[key].about,
+            )
             for i, (key, passage) in enumerate(self.passages)
         ]
         self.texts = [embedded_text(self.documents[key].title, passage) for key, passage in self.passages]

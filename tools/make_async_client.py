@@ -25,6 +25,7 @@ CHANGES = (
     (r"self\._http\.close\(\)", "await self._http.aclose()"),
     (r"(?<!await )self\.close\(\)", "await self.close()"),
     (r"call\.read\(self\._exchange\(request\)\.content\)", "call.read((await self._exchange(request)).content)"),
+    (r"model_validate_json\(self\._upload\((.*)\)\)", r"model_validate_json(await self._upload(\1))"),
     (r"model_validate_json\(self\._exchange\(request\)\.content\)", "model_validate_json((await self._exchange(request)).content)"),
     (r"return self\._exchange\(request\)\.content", "return (await self._exchange(request)).content"),
     (r"self\._http\.send\(", "await self._http.send("),

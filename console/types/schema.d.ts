@@ -418,6 +418,66 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/teams/{team}/kbs/{kb}/documents/{document}/pages/{page}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Show where a page's text stands
+         * @description The characters of the text that stand on the page, and their boxes where the format fixes them.
+         */
+        get: operations["show_page_api_v1_teams__team__kbs__kb__documents__document__pages__page__get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/teams/{team}/kbs/{kb}/documents/{document}/pages/{page}/picture": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Show a page as a picture
+         * @description A PNG of a page of a PDF or a picture. A revision's pages never change, so that they may be kept.
+         */
+        get: operations["draw_api_v1_teams__team__kbs__kb__documents__document__pages__page__picture_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/teams/{team}/kbs/{kb}/preview": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Try what would become of a file
+         * @description Reads and splits the file as adding it would, and keeps nothing.
+         */
+        post: operations["preview_api_v1_teams__team__kbs__kb__preview_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/teams/{team}/kbs/{kb}/search": {
         parameters: {
             query?: never;
@@ -636,7 +696,7 @@ export interface components {
              * Kind
              * @enum {string}
              */
-            kind: "heading" | "paragraph" | "list" | "table" | "code";
+            kind: "heading" | "paragraph" | "list" | "table" | "code" | "figure" | "cue";
             /** Start */
             start: number;
             /** End */
@@ -655,6 +715,12 @@ export interface components {
              * @default 0
              */
             header_rows: number;
+            /** Row */
+            row?: number | null;
+            /** Seconds */
+            seconds?: number | null;
+            /** Confidence */
+            confidence?: number | null;
         };
         /** Body_add_api_v1_teams__team__kbs__kb__documents_post */
         Body_add_api_v1_teams__team__kbs__kb__documents_post: {
@@ -674,6 +740,36 @@ export interface components {
              * @example {"year": "2024"}
              */
             tags?: string | null;
+            /**
+             * Columns
+             * @description What a table's columns mean, as a JSON object; its rows become documents.
+             * @example {"title": "Question", "text": ["Answer"], "tags": ["Area"]}
+             */
+            columns?: string | null;
+        };
+        /** Body_preview_api_v1_teams__team__kbs__kb__preview_post */
+        Body_preview_api_v1_teams__team__kbs__kb__preview_post: {
+            /**
+             * File
+             * @description The file.
+             */
+            file: string;
+            /**
+             * Name
+             * @description Its name; default: the file's.
+             */
+            name?: string | null;
+            /**
+             * Splitting
+             * @description Splitting settings as a JSON object; default: the knowledge base's.
+             * @example {"target_tokens": 150}
+             */
+            splitting?: string | null;
+            /**
+             * Columns
+             * @description What a table's columns mean, as a JSON object.
+             */
+            columns?: string | null;
         };
         /**
          * CitationOut
@@ -707,6 +803,28 @@ export interface components {
              */
             support: number;
         };
+        /**
+         * Columns
+         * @description What a table's columns mean: its rows become documents of their own.
+         */
+        Columns: {
+            /**
+             * Text
+             * @description Columns that hold a row's text.
+             */
+            text: string[];
+            /**
+             * Title
+             * @description The column that names a row.
+             */
+            title?: string | null;
+            /**
+             * Tags
+             * @description Columns that become tags.
+             * @default []
+             */
+            tags: string[];
+        };
         /** ConversationOut */
         ConversationOut: {
             /** Id */
@@ -723,6 +841,25 @@ export interface components {
              * Format: date-time
              */
             changed_at: string;
+        };
+        /**
+         * CutOut
+         * @description The characters [start, end) of a text that make a passage.
+         */
+        CutOut: {
+            /** Ordinal */
+            ordinal: number;
+            /** Start */
+            start: number;
+            /** End */
+            end: number;
+            /** Text */
+            text: string;
+            /** Context */
+            context: string;
+            /** Tokens */
+            tokens: number;
+            locator: components["schemas"]["LocatorOut"];
         };
         /** DocumentChange */
         DocumentChange: {
@@ -744,6 +881,16 @@ export interface components {
             name: string;
             /** Title */
             title: string;
+            /**
+             * Description
+             * @description At most two telling sentences from its text.
+             */
+            description: string;
+            /**
+             * Parent
+             * @description The document it was found in: an archive, a message, a table.
+             */
+            parent: string | null;
             /**
              * State
              * @enum {string}
@@ -795,6 +942,18 @@ export interface components {
             text: string;
             /** Blocks */
             blocks: components["schemas"]["BlockOut"][];
+            /**
+             * Unit
+             * @enum {string}
+             */
+            unit: "page" | "slide" | "sheet" | "chapter";
+            /** Unit Names */
+            unit_names: string[];
+            /**
+             * Drawn
+             * @description Whether its pages can be shown as pictures.
+             */
+            drawn: boolean;
         };
         /** EvidenceOut */
         EvidenceOut: {
@@ -934,6 +1093,8 @@ export interface components {
              * @default
              */
             description: string;
+            /** @description Default: passages of 200 tokens without overlap. */
+            splitting?: components["schemas"]["Splitting"] | null;
             /**
              * Throwaway
              * @description Vanishes by itself after a day.
@@ -964,6 +1125,7 @@ export interface components {
             failed: number;
             /** Embedder */
             embedder: string | null;
+            splitting: components["schemas"]["Splitting"];
             /**
              * Created At
              * Format: date-time
@@ -1063,7 +1225,8 @@ export interface components {
         };
         /**
          * LocatorOut
-         * @description Where a piece stands for a person.
+         * @description Where a piece stands for a person: `page` counts what `unit` names, from 1, and `label` is its own name; `rows` are the
+         *     first and last row of a sheet; `seconds` is when it is spoken.
          */
         LocatorOut: {
             /** Heading Path */
@@ -1072,6 +1235,21 @@ export interface components {
             page?: number | null;
             /** Anchor */
             anchor?: string | null;
+            /**
+             * Unit
+             * @default page
+             * @enum {string}
+             */
+            unit: "page" | "slide" | "sheet" | "chapter";
+            /** Label */
+            label?: string | null;
+            /** Rows */
+            rows?: [
+                number,
+                number
+            ] | null;
+            /** Seconds */
+            seconds?: number | null;
         };
         /** MemberChange */
         MemberChange: {
@@ -1154,6 +1332,22 @@ export interface components {
              */
             role: "reader" | "editor" | "owner";
         };
+        /**
+         * PageOut
+         * @description A page of a document: which characters stand on it, and where.
+         */
+        PageOut: {
+            /** Number */
+            number: number;
+            /** Label */
+            label: string | null;
+            /** Start */
+            start: number;
+            /** End */
+            end: number;
+            /** Places */
+            places: components["schemas"]["PlaceOut"][];
+        };
         /** Page[ConversationOut] */
         Page_ConversationOut_: {
             /** Items */
@@ -1219,8 +1413,6 @@ export interface components {
         };
         /** PassageOut */
         PassageOut: {
-            /** Id */
-            id: number;
             /** Ordinal */
             ordinal: number;
             /** Start */
@@ -1234,6 +1426,8 @@ export interface components {
             /** Tokens */
             tokens: number;
             locator: components["schemas"]["LocatorOut"];
+            /** Id */
+            id: number;
         };
         /** PasswordChange */
         PasswordChange: {
@@ -1241,6 +1435,57 @@ export interface components {
             current: string;
             /** New */
             new: string;
+        };
+        /**
+         * PlaceOut
+         * @description Where the characters [start, end) stand on a page, in shares of its width and height from the top left.
+         */
+        PlaceOut: {
+            /** Start */
+            start: number;
+            /** End */
+            end: number;
+            /** Left */
+            left: number;
+            /** Top */
+            top: number;
+            /** Right */
+            right: number;
+            /** Bottom */
+            bottom: number;
+        };
+        /**
+         * PreviewOut
+         * @description What would become of a file: its text with its blocks, and where it would be cut.
+         */
+        PreviewOut: {
+            /** Name */
+            name: string;
+            /** Title */
+            title: string;
+            /** Description */
+            description: string;
+            /** Media Type */
+            media_type: string | null;
+            report: components["schemas"]["ReportOut"];
+            /** Warnings */
+            warnings: string[];
+            /** Text */
+            text: string;
+            /** Blocks */
+            blocks: components["schemas"]["BlockOut"][];
+            /** Passages */
+            passages: components["schemas"]["CutOut"][];
+            sizes: components["schemas"]["SizesOut"];
+            /**
+             * Inside
+             * @description Files inside it that would become documents of their own.
+             */
+            inside: string[];
+            /** Seconds */
+            seconds: {
+                [key: string]: number;
+            };
         };
         /**
          * Problem
@@ -1265,6 +1510,41 @@ export interface components {
             advice?: string | null;
             /** Request Id */
             request_id?: string | null;
+        };
+        /**
+         * ReportOut
+         * @description What reading a document gave. `recognised` lists the pages read by recognition, each with its confidence, 0-1.
+         */
+        ReportOut: {
+            /**
+             * Unit
+             * @enum {string}
+             */
+            unit: "page" | "slide" | "sheet" | "chapter";
+            /** Pages */
+            pages: number | null;
+            /** Words */
+            words: number;
+            /** Characters */
+            characters: number;
+            /**
+             * Blocks
+             * @description Blocks by kind.
+             */
+            blocks: {
+                [key: string]: number;
+            };
+            /** Table Rows */
+            table_rows: number;
+            /** Figures */
+            figures: number;
+            /** Recognised */
+            recognised: [
+                number,
+                number
+            ][];
+            /** Language */
+            language: string;
         };
         /** RevisionOut */
         RevisionOut: {
@@ -1291,6 +1571,10 @@ export interface components {
             language: string | null;
             /** Warnings */
             warnings: string[];
+            /** @description None until it has been read. */
+            report: components["schemas"]["ReportOut"] | null;
+            /** @description What its table's columns mean, when that was said. */
+            columns?: components["schemas"]["Columns"] | null;
             /**
              * Seconds
              * @description Seconds by stage.
@@ -1392,6 +1676,29 @@ export interface components {
             password: string;
         };
         /**
+         * SizesOut
+         * @description The sizes of passages in tokens; `bins` counts those from one bound up to the next.
+         */
+        SizesOut: {
+            /** Passages */
+            passages: number;
+            /** Least */
+            least: number;
+            /** Median */
+            median: number;
+            /** Most */
+            most: number;
+            /**
+             * Bins
+             * @description From, to, how many.
+             */
+            bins: [
+                number,
+                number,
+                number
+            ][];
+        };
+        /**
          * SpanOut
          * @description Characters [start, end) of the hit's own text.
          */
@@ -1400,6 +1707,37 @@ export interface components {
             start: number;
             /** End */
             end: number;
+        };
+        /**
+         * Splitting
+         * @description How documents are cut into passages; sizes in the embedder's tokens.
+         */
+        Splitting: {
+            /**
+             * Target Tokens
+             * @description What a passage aims at.
+             * @default 200
+             */
+            target_tokens: number;
+            /**
+             * Least Tokens
+             * @description Below this a passage is joined with its neighbour.
+             * @default 60
+             */
+            least_tokens: number;
+            /**
+             * Overlap Tokens
+             * @description Whole sentences repeated from the passage before.
+             * @default 0
+             */
+            overlap_tokens: number;
+            /**
+             * Table Mode
+             * @description `packed`: rows up to the target size in one passage; `single`: each row by itself.
+             * @default packed
+             * @enum {string}
+             */
+            table_mode: "packed" | "single";
         };
         /** TeamChange */
         TeamChange: {
@@ -2939,6 +3277,10 @@ export interface operations {
                 name?: string | null;
                 /** @description `key=value`; may be given more than once. */
                 tag?: string[] | null;
+                /** @description Only those whose reading gave warnings. */
+                warnings?: boolean;
+                /** @description Only those found inside this document. */
+                parent?: string | null;
                 cursor?: string | null;
                 limit?: number;
             };
@@ -3609,6 +3951,209 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["JobOut"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not valid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    show_page_api_v1_teams__team__kbs__kb__documents__document__pages__page__get: {
+        parameters: {
+            query?: {
+                revision?: string | null;
+            };
+            header?: never;
+            path: {
+                kb: string;
+                document: string;
+                page: number;
+                team: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PageOut"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not valid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    draw_api_v1_teams__team__kbs__kb__documents__document__pages__page__picture_get: {
+        parameters: {
+            query?: {
+                revision?: string | null;
+                /** @description Pixels across. */
+                width?: number;
+            };
+            header?: never;
+            path: {
+                kb: string;
+                document: string;
+                page: number;
+                team: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "image/png": unknown;
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not valid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    preview_api_v1_teams__team__kbs__kb__preview_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                kb: string;
+                team: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "multipart/form-data": components["schemas"]["Body_preview_api_v1_teams__team__kbs__kb__preview_post"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PreviewOut"];
                 };
             };
             /** @description Not signed in */

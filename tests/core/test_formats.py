@@ -7,8 +7,7 @@ import json
 
 import pytest
 
-from fontanel.core.reading import Reading, ReadingFailed, detect_media_type, members, read
-from fontanel.core.reading.delimited import records
+from fontanel.core.reading import Columns, Reading, ReadingFailed, detect_media_type, members, read, record_members
 from fontanel.core.reading.tables import shown
 from tests.core import samples
 
@@ -95,14 +94,14 @@ class TestDelimited:
 
     def test_rows_become_documents_with_titles_and_tags(self) -> None:
         data = b"Question,Answer,Area\nWhen?,At noon.,Tides\nWhere?,At the lock.,Locks\n"
-        found = records(data, "Question", ["Answer"], ["Area"])
+        found = record_members(data, "text/csv", Columns(("Answer",), "Question", ("Area",)))
         assert [member.name for member in found] == ["row 000002 When?.md", "row 000003 Where?.md"]
         assert found[0].data == b"# When?\n\nAt noon.\n"
         assert found[1].tags == {"Area": "Locks"}
 
     def test_a_column_that_is_not_there_is_named(self) -> None:
-        with pytest.raises(ReadingFailed, match="no column 'Reply'; its columns are 'Question', 'Answer'"):
-            records(b"Question,Answer\nWhen?,Now\n", "Question", ["Reply"], [])
+        with pytest.raises(ReadingFailed, match="no column 'Reply' in its first row; it has: 'Question', 'Answer'"):
+            record_members(b"Question,Answer\nWhen?,Now\n", "text/csv", Columns(("Reply",), "Question"))
 
 
 class TestJson:

@@ -14,7 +14,7 @@ Marine = tuple[TeamSetup, str]
 
 def test_search_gives_passages_with_scores_places_and_marks(marine: Marine) -> None:
     team, kb = marine
-    found = team.client.search(kb, "wind limit for leaving the outer berth")
+    found = team.client.search(kb, "wind limit for departure from the outer berth")
     best = found.hits[0]
     assert best.document_name == "storm-plan.pdf"
     assert best.locator.page == 1

@@ -24,7 +24,7 @@ def test_a_document_is_read_split_and_indexed(team: TeamSetup, kb: str) -> None:
     assert (added.outcome, document.state, document.title) == ("added", "indexed", "Storm plan")
     assert document.revision.passages == len(list(team.client.list_passages(kb, document.id)))
     assert document.revision.tokens
-    assert set(document.revision.seconds) == {"read", "words", "embed"}
+    assert set(document.revision.seconds) == {"read", "split", "describe", "words", "embed"}
     assert document.tags == {"year": "2024"}
     assert added.job is not None
     assert team.client.job(kb, added.job.id).state == "done"
@@ -124,7 +124,8 @@ def hostile_files() -> dict[str, tuple[bytes, str]]:
         "encrypted.pdf": (pdf([(72, 700, "secret")], encrypt=StandardEncryption("open sesame")), "encrypted"),
         "empty.txt": (b"", "empty"),
         "bomb.docx": (bomb.getvalue(), "too_large"),
-        "picture.png": (b"\x89PNG\r\n\x1a\n" + b"\0" * 64, "unsupported"),
+        "picture.png": (b"\x89PNG\r\n\x1a\n" + b"\0" * 64, "damaged"),
+        "film.mp4": (b"\0\0\0\x18ftypmp42" + b"\0" * 64, "unsupported"),
         "noise.bin": (bytes(range(256)) * 40, "undecodable"),
     }
 

@@ -16,10 +16,6 @@ from tests.conftest import DOCUMENTS, EMBEDDER, STORM
 SETTINGS = {"target_tokens": 200, "least_tokens": 60}
 
 
-def quiet(message: dict[str, object]) -> None:
-    del message
-
-
 @pytest.fixture
 def reader() -> Iterator[Worker]:
     worker = Worker("read", EMBEDDER, 1024)
@@ -28,7 +24,7 @@ def reader() -> Iterator[Worker]:
 
 
 def read(worker: Worker, path: Path, seconds: float = 60.0) -> dict[str, object]:
-    return worker.read(path, path.name, SETTINGS, seconds, quiet)
+    return worker.read({"path": str(path), "name": path.name, "settings": SETTINGS}, seconds)
 
 
 def test_a_document_is_read_and_split_elsewhere(reader: Worker, tmp_path: Path) -> None:
@@ -48,7 +44,7 @@ def test_many_documents_one_after_the_other_all_come_back(reader: Worker) -> Non
 def test_progress_is_told_page_by_page(reader: Worker) -> None:
     path = DOCUMENTS / "marine-operations" / "pilotage-handbook.pdf"
     told: list[dict[str, object]] = []
-    reader.read(path, path.name, SETTINGS, 60.0, told.append)
+    reader.read({"path": str(path), "name": path.name, "settings": SETTINGS}, 60.0, told.append)
     shares = [message["progress"] for message in told if "progress" in message]
     assert shares[-1] == [31, 31]
     assert {"stage": "splitting"} in told

@@ -8,12 +8,13 @@ import time
 from pathlib import Path
 from typing import Any
 
+from rich.markup import escape
 from rich.progress import BarColumn, MofNCompleteColumn, Progress, TextColumn, TimeElapsedColumn
 
 from fontanel.cli.context import Context, UsageProblem
-from fontanel.cli.format import ago, number, place, size
+from fontanel.cli.format import ago, number, percent, place, size
 from fontanel.client import Client, ProblemError
-from fontanel.schemas import AddedOut, DocumentOut
+from fontanel.schemas import AddedOut, Columns, DocumentOut, ReportOut, Splitting
 
 _STATES = ["waiting", "reading", "splitting", "indexed_by_words", "indexed", "failed"]
 
@@ -27,11 +28,21 @@ def add_commands(group: Any, verb: Any, common: argparse.ArgumentParser, kb: arg
         "--tag", action="append", default=[], metavar="KEY=VALUE", help="tag each with this; may be repeated"
     )
     add.add_argument("--name", help="the document's name, when one file is added (default: the file's)")
+    _column_options(add)
     add.add_argument("--no-wait", action="store_true", help="return as soon as the bytes are safe")
+    preview = verb(group, "preview", preview_document, "try what would become of a file, without adding it", common, kb)
+    preview.add_argument("path", type=Path, metavar="FILE")
+    preview.add_argument("--cuts", action="store_true", help="show every passage in full")
+    splitting_options(preview)
+    _column_options(preview)
     listing = verb(group, "list", list_documents, "list documents", common, kb)
     listing.add_argument("--state", choices=_STATES)
     listing.add_argument("--name", help="part of the name or title")
     listing.add_argument("--tag", action="append", default=[], metavar="KEY=VALUE")
+    listing.add_argument("--warnings", action="store_true", help="only those whose reading gave warnings")
+    listing.add_argument(
+        "--inside", metavar="DOCUMENT", help="only those found inside this one (an archive, a message)"
+    )
     for name, run, about in (
         ("show", show_document, "show a document"),
         ("text", show_text, "print a document's text as it was read"),
@@ -46,6 +57,45 @@ def add_commands(group: Any, verb: Any, common: argparse.ArgumentParser, kb: arg
     download = verb(group, "download", download_document, "save a document's original", common, kb)
     download.add_argument("document", help="its name or id")
     download.add_argument("--to", type=Path, help="file to write (default: the document's name here)")
+
+
+def splitting_options(parser: argparse.ArgumentParser) -> None:
+    """How documents are cut into passages, sizes in the embedder's tokens."""
+    parser.add_argument("--target", type=int, metavar="TOKENS", help="what a passage aims at (default: 200)")
+    parser.add_argument("--least", type=int, metavar="TOKENS", help="below this it is joined with its neighbour (60)")
+    parser.add_argument(
+        "--overlap", type=int, metavar="TOKENS", help="whole sentences repeated from the one before (0)"
+    )
+    parser.add_argument("--table-mode", choices=["packed", "single"], help="rows together, or each a passage (packed)")
+
+
+def splitting_of(options: argparse.Namespace) -> Splitting | None:
+    """The settings that were given; None when none was. Raises UsageProblem."""
+    given = {
+        "target_tokens": options.target, "least_tokens": options.least, "overlap_tokens": options.overlap,
+        "table_mode": options.table_mode,
+    }  # fmt: skip
+    said = {name: value for name, value in given.items() if value is not None}
+    try:
+        return Splitting.model_validate(said) if said else None
+    except ValueError as error:
+        raise UsageProblem(f"These sizes do not fit each other: {error}") from error
+
+
+def _column_options(parser: argparse.ArgumentParser) -> None:
+    parser.add_argument("--text-column", action="append", default=[], metavar="NAME",
+                        help="a table's column with text; its rows become documents; may be repeated")  # fmt: skip
+    parser.add_argument("--title-column", metavar="NAME", help="the column that names a row")
+    parser.add_argument("--tag-column", action="append", default=[], metavar="NAME", help="a column that becomes a tag")
+
+
+def columns_of(options: argparse.Namespace) -> Columns | None:
+    """What the columns mean; None when nothing was said. Raises UsageProblem."""
+    if not options.text_column:
+        if options.title_column or options.tag_column:
+            raise UsageProblem("Say with --text-column which columns hold the text.")
+        return None
+    return Columns(text=options.text_column, title=options.title_column, tags=options.tag_column)
 
 
 def parse_tags(pairs: list[str]) -> dict[str, str]:
@@ -84,6 +134,7 @@ def add_documents(context: Context, options: argparse.Namespace) -> int:
     if options.name and len(files) > 1:
         raise UsageProblem("--name goes with one file only.")
     tags = parse_tags(options.tag) or None
+    columns = columns_of(options)
     client, kb = context.client, context.kb()
     added: list[AddedOut] = []
     refused: list[tuple[str, str]] = []
@@ -91,7 +142,7 @@ def add_documents(context: Context, options: argparse.Namespace) -> int:
         sending = progress.add_task("sending", total=len(files))
         for path, name in files:
             try:
-                added.append(client.add_document(kb, path, options.name or name, tags))
+                added.append(client.add_document(kb, path, options.name or name, tags, columns))
             except ProblemError as error:
                 if len(files) == 1:
                     raise
@@ -156,9 +207,18 @@ def _summary(added: list[AddedOut], failed: list[DocumentOut], no_wait: bool) ->
 
 
 def list_documents(context: Context, options: argparse.Namespace) -> None:
+    tags = parse_tags(options.tag) or None
     documents = list(
-        context.client.list_documents(context.kb(), options.state, options.name, parse_tags(options.tag) or None)
+        context.client.list_documents(context.kb(), options.state, options.name, tags, options.warnings, options.inside)
     )
+    if options.warnings and not context.json:
+        for d in documents:
+            context.out.print(f"[bold]{escape(d.name)}[/]")
+            for warning in d.revision.warnings:
+                context.out.print(f"  {warning}", markup=False)
+        if not documents:
+            context.out.print("No document gave warnings.")
+        return
     rows = [
         (d.name, d.title, state_of(d), number(d.revision.pages), number(d.revision.passages), number(d.revision.tokens),
          size(d.revision.size), ago(d.changed_at))
@@ -183,13 +243,64 @@ def show_document(context: Context, options: argparse.Namespace) -> None:
     r = d.revision
     seconds = ", ".join(f"{stage} {value:.2f} s" for stage, value in r.seconds.items())
     rows = [
-        ("title", d.title), ("name", d.name), ("id", d.id), ("state", state_of(d)), ("type", r.media_type),
-        ("revision", f"{r.number} ({r.sha256[:12]})"), ("size", size(r.size)), ("pages", number(r.pages)),
-        ("passages", number(r.passages)), ("tokens", number(r.tokens)), ("language", r.language),
+        ("title", d.title), ("about", d.description or None), ("name", d.name), ("id", d.id), ("state", state_of(d)),
+        ("type", r.media_type), ("revision", f"{r.number} ({r.sha256[:12]})"), ("size", size(r.size)),
+        *(report_rows(r.report) if r.report else []),
+        ("passages", number(r.passages)), ("tokens", number(r.tokens)),
         ("tags", ", ".join(f"{k}={v}" for k, v in d.tags.items()) or None), ("time", seconds or None),
         ("warnings", "; ".join(r.warnings) or None), ("changed", ago(d.changed_at)),
     ]  # fmt: skip
     context.show(d, context.table(rows, document="left", **{" ": "left"}))
+
+
+def report_rows(report: ReportOut) -> list[tuple[str, str | None]]:
+    """What reading gave, as lines of a table."""
+    blocks = ", ".join(f"{count:,} {kind}{'' if count == 1 else 's'}" for kind, count in report.blocks.items())
+    rows: list[tuple[str, str | None]] = [
+        (f"{report.unit}s", number(report.pages)), ("words", number(report.words)), ("blocks", blocks or None),
+        ("language", report.language),
+    ]  # fmt: skip
+    if report.table_rows:
+        rows.append(("table rows", number(report.table_rows)))
+    if report.figures:
+        rows.append(("pictures", number(report.figures)))
+    if report.recognised:
+        mean = sum(confidence for _, confidence in report.recognised) / len(report.recognised)
+        rows.append(("recognised", f"{len(report.recognised)} {report.unit}s, confidence {percent(mean)}"))
+    return rows
+
+
+def preview_document(context: Context, options: argparse.Namespace) -> None:
+    if not options.path.is_file():
+        raise UsageProblem(f"There is no file {options.path}.")
+    found = context.client.preview(
+        context.kb(), options.path, splitting=splitting_of(options), columns=columns_of(options)
+    )
+    if context.json:
+        context.show(found)
+        return
+    sizes = found.sizes
+    rows = [
+        ("title", found.title), ("about", found.description or None), ("type", found.media_type),
+        *report_rows(found.report), ("passages", number(sizes.passages)),
+        ("tokens each", f"{sizes.least} to {sizes.most}, half below {sizes.median}" if sizes.passages else None),
+        ("inside", f"{len(found.inside)} files" if found.inside else None),
+        ("time", ", ".join(f"{stage} {value:.2f} s" for stage, value in found.seconds.items())),
+        ("warnings", "; ".join(found.warnings) or None),
+    ]  # fmt: skip
+    context.show([], context.table(rows, file="left", **{options.path.name: "left"}))
+    most = max((count for _, _, count in sizes.bins), default=0)
+    if most:
+        context.out.print("\npassages by tokens", style="bold")
+    for start, end, count in sizes.bins:
+        bar = "█" * round(40 * count / most) or ("▏" if count else "")
+        context.out.print(f"{start:>5}-{end - 1:<5} {bar} {count}", markup=False)
+    for cut in found.passages if options.cuts else found.passages[:3]:
+        where = place(found.title, cut.locator)
+        context.out.print(f"\n{cut.ordinal + 1}. {where} ({cut.tokens} tokens)", style="bold", markup=False)
+        context.out.print(cut.text if options.cuts else cut.text[:400], markup=False)
+    if not options.cuts and len(found.passages) > 3:
+        context.out.print(f"\n{len(found.passages) - 3} more; --cuts shows all.")
 
 
 def show_text(context: Context, options: argparse.Namespace) -> None:

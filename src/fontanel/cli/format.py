@@ -34,9 +34,27 @@ def percent(value: float) -> str:
     return f"{100 * value:.0f} %"
 
 
+def clock(seconds: float) -> str:
+    """A time in a recording: 1:02:03 or 2:03."""
+    minutes, rest = divmod(int(seconds), 60)
+    hours, minutes = divmod(minutes, 60)
+    return f"{hours}:{minutes:02}:{rest:02}" if hours else f"{minutes}:{rest:02}"
+
+
+def _unit(locator: LocatorOut) -> str:
+    # A sheet is known by its name; a page by the number printed on it.
+    shown = locator.label if locator.label and locator.unit in ("page", "sheet") else locator.page
+    return f"{locator.unit} {shown}"
+
+
 def place(title: str, locator: LocatorOut) -> str:
     """Where a passage stands: page and headings, without the title once more."""
-    parts = [f"page {locator.page}"] if locator.page else []
+    parts = [_unit(locator)] if locator.page else []
+    if locator.rows:
+        first, last = locator.rows
+        parts.append(f"row {first}" if first == last else f"rows {first}-{last}")
+    if locator.seconds is not None:
+        parts.append(clock(locator.seconds))
     path = [heading for heading in locator.heading_path if heading != title]
     if path:
         parts.append(" > ".join(path))

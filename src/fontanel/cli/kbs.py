@@ -6,6 +6,7 @@ import argparse
 from typing import Any
 
 from fontanel.cli.context import Context
+from fontanel.cli.documents import splitting_of, splitting_options
 from fontanel.cli.format import ago, number
 from fontanel.schemas import KbOut
 
@@ -15,6 +16,7 @@ def add_commands(group: Any, verb: Any, common: argparse.ArgumentParser) -> None
     create = verb(group, "create", create_kb, "create a knowledge base", common)
     create.add_argument("name")
     create.add_argument("--description", default="", help="a line on what it holds")
+    splitting_options(create)
     show = verb(group, "show", show_kb, "show a knowledge base", common)
     show.add_argument("kb", help="its short name or id")
     rename = verb(group, "rename", rename_kb, "give a knowledge base another name", common)
@@ -46,7 +48,7 @@ def state_of(kb: KbOut) -> str:
 
 
 def create_kb(context: Context, options: argparse.Namespace) -> None:
-    kb = context.client.create_kb(options.name, options.description)
+    kb = context.client.create_kb(options.name, options.description, splitting=splitting_of(options))
     context.show(kb, f"Created {kb.slug}. Add files with 'fontanel document add --kb {kb.slug} FILE...'.")
 
 
@@ -55,9 +57,16 @@ def show_kb(context: Context, options: argparse.Namespace) -> None:
     rows = [
         ("name", kb.name), ("short name", kb.slug), ("id", kb.id), ("description", kb.description or "-"),
         ("documents", number(kb.documents)), ("passages", number(kb.passages)), ("state", state_of(kb)),
+        ("splitting", _splitting(kb)),
         ("embedder", kb.embedder or "none: by words alone"), ("changed", ago(kb.changed_at)),
     ]  # fmt: skip
     context.show(kb, context.table(rows, KB="left", **{" ": "left"}))
+
+
+def _splitting(kb: KbOut) -> str:
+    cut = kb.splitting
+    overlap = f", {cut.overlap_tokens} repeated" if cut.overlap_tokens else ""
+    return f"{cut.target_tokens} tokens a passage{overlap}, table rows {cut.table_mode}"
 
 
 def rename_kb(context: Context, options: argparse.Namespace) -> None:

@@ -115,10 +115,15 @@ class AsyncClient:
         return (await self._send(self._calls.list_kbs())).items
 
     async def create_kb(
-        self, name: str, description: str = "", throwaway: bool = False, idempotency_key: str | None = None
+        self,
+        name: str,
+        description: str = "",
+        throwaway: bool = False,
+        splitting: s.Splitting | None = None,
+        idempotency_key: str | None = None,
     ) -> s.KbOut:
         """A throw-away knowledge base vanishes by itself after a day."""
-        return await self._send(self._calls.create_kb(name, description, throwaway, idempotency_key))
+        return await self._send(self._calls.create_kb(name, description, throwaway, splitting, idempotency_key))
 
     async def show_kb(self, kb: str) -> s.KbOut:
         return await self._send(self._calls.show_kb(kb))
@@ -135,13 +140,21 @@ class AsyncClient:
     # Documents
 
     async def list_documents(
-        self, kb: str, state: str | None = None, name: str | None = None, tags: Mapping[str, str] | None = None
+        self,
+        kb: str,
+        state: str | None = None,
+        name: str | None = None,
+        tags: Mapping[str, str] | None = None,
+        warnings: bool = False,
+        parent: str | None = None,
     ) -> AsyncIterator[s.DocumentOut]:
-        """All documents, page after page, in the order of their names."""
+        """All documents, page after page, in the order of their names; with `warnings` those whose reading gave some, with
+        `parent` those found inside that document."""
         cursor: str | None = None
         tag = [f"{key}={value}" for key, value in (tags or {}).items()]
+        filters = {"state": state, "name": name, "tag": tag, "warnings": warnings, "parent": parent}
         while True:
-            page = await self._send(self._calls.list_documents(kb, cursor, state=state, name=name, tag=tag))
+            page = await self._send(self._calls.list_documents(kb, cursor, **filters))
             for item in page.items:
                 yield item
             if page.next is None:
@@ -154,18 +167,35 @@ class AsyncClient:
         source: Path | bytes,
         name: str | None = None,
         tags: Mapping[str, str] | None = None,
+        columns: s.Columns | None = None,
         wait: bool = False,
     ) -> s.AddedOut:
-        """Send a file or bytes. With `wait`, return once it is indexed or has failed."""
-        upload = Upload.of(source, name, tags)
-        try:
-            request = self._http.build_request("POST", self._calls.add_document(kb).removeprefix("/"), **upload.form())
-            added = s.AddedOut.model_validate_json((await self._exchange(request)).content)
-        finally:
-            upload.close()
+        """Send a file or bytes. With `columns`, the rows of a table become documents. With `wait`, return once it is indexed
+        or has failed."""
+        upload = Upload.of(source, name, tags=tags, columns=columns)
+        added = s.AddedOut.model_validate_json(await self._upload(self._calls.add_document(kb), upload))
         if wait:
             added.document = await self.wait_for_document(kb, added.document.id)
         return added
+
+    async def preview(
+        self,
+        kb: str,
+        source: Path | bytes,
+        name: str | None = None,
+        splitting: s.Splitting | None = None,
+        columns: s.Columns | None = None,
+    ) -> s.PreviewOut:
+        """What would become of a file, by these settings or the knowledge base's own. Nothing is kept."""
+        upload = Upload.of(source, name, splitting=splitting, columns=columns)
+        return s.PreviewOut.model_validate_json(await self._upload(self._calls.preview(kb), upload))
+
+    async def _upload(self, path: str, upload: Upload) -> bytes:
+        try:
+            request = self._http.build_request("POST", path.removeprefix("/"), **upload.form())
+            return (await self._exchange(request)).content
+        finally:
+            upload.close()
 
     async def wait_for_document(self, kb: str, document: str, seconds: float = 600.0) -> s.DocumentOut:
         """Return the document once it is indexed or has failed. Raises FontanelError when that takes too long."""
@@ -203,6 +233,15 @@ class AsyncClient:
             if page.next is None:
                 return
             cursor = page.next
+
+    async def page(self, kb: str, document: str, page: int, revision: str | None = None) -> s.PageOut:
+        """Which characters of the text stand on a page, and where."""
+        return await self._send(self._calls.page(kb, document, page, revision))
+
+    async def page_picture(self, kb: str, document: str, page: int, width: int = 900) -> bytes:
+        """A page as a PNG of so many pixels across."""
+        request = self._http.build_request("GET", self._calls.page_picture(kb, document, page, width).removeprefix("/"))
+        return (await self._exchange(request)).content
 
     async def original(self, kb: str, document: str) -> bytes:
         """The bytes as they were added."""

@@ -54,7 +54,8 @@ class Calls:
         return f"{self._team()}/kbs/{_q(kb)}"
 
     def _document(self, kb: str, document: str) -> str:
-        return f"{self._kb(kb)}/documents/{_q(document)}"
+        # A slash within a name is encoded twice: servers take a single encoding for a slash of the path.
+        return f"{self._kb(kb)}/documents/{_q(document.replace('/', '%2F'))}"
 
     def sign_in(self, email: str, password: str) -> Call[s.SessionOut]:
         return Call("POST", "/session", s.SessionOut, s.SignInIn(email=email, password=password))
@@ -90,9 +91,11 @@ class Calls:
     def list_kbs(self) -> Call[s.Page[s.KbOut]]:
         return Call("GET", f"{self._team()}/kbs", s.Page[s.KbOut])
 
-    def create_kb(self, name: str, description: str, throwaway: bool, key: str | None) -> Call[s.KbOut]:
+    def create_kb(
+        self, name: str, description: str, throwaway: bool, splitting: s.Splitting | None, key: str | None
+    ) -> Call[s.KbOut]:
         headers = {"Idempotency-Key": key} if key else {}
-        body = s.KbIn(name=name, description=description, throwaway=throwaway)
+        body = s.KbIn(name=name, description=description, throwaway=throwaway, splitting=splitting)
         return Call("POST", f"{self._team()}/kbs", s.KbOut, body, headers=headers)
 
     def show_kb(self, kb: str) -> Call[s.KbOut]:
@@ -131,6 +134,16 @@ class Calls:
         params = {"cursor": cursor, "limit": 500} if cursor else {"limit": 500}
         return Call("GET", f"{self._document(kb, document)}/passages", s.Page[s.PassageOut], params=params)
 
+    def page(self, kb: str, document: str, page: int, revision: str | None) -> Call[s.PageOut]:
+        params = {"revision": revision} if revision else {}
+        return Call("GET", f"{self._document(kb, document)}/pages/{page}", s.PageOut, params=params)
+
+    def page_picture(self, kb: str, document: str, page: int, width: int) -> str:
+        return f"{self._document(kb, document)}/pages/{page}/picture?width={width}"
+
+    def preview(self, kb: str) -> str:
+        return f"{self._kb(kb)}/preview"
+
     def original(self, kb: str, document: str) -> str:
         return f"{self._document(kb, document)}/original"
 
@@ -162,20 +175,27 @@ class Upload:
 
     name: str
     file: BinaryIO | bytes
-    tags: Mapping[str, str] | None
+    tags: Mapping[str, str] | None = None
+    columns: s.Columns | None = None
+    splitting: s.Splitting | None = None
 
     @classmethod
-    def of(cls, source: Path | bytes, name: str | None, tags: Mapping[str, str] | None) -> Upload:
+    def of(cls, source: Path | bytes, name: str | None, **said: Any) -> Upload:
+        """A file to send, with what is `said` of it. Raises ValueError for bytes without a name."""
         if isinstance(source, bytes):
             if not name:
                 raise ValueError("Bytes need a name.")
-            return cls(name, source, tags)
-        return cls(name or source.name, source.open("rb"), tags)
+            return cls(name, source, **said)
+        return cls(name or source.name, source.open("rb"), **said)
 
     def form(self) -> dict[str, Any]:
         data = {"name": self.name}
         if self.tags is not None:
             data["tags"] = json.dumps(dict(self.tags))
+        if self.columns is not None:
+            data["columns"] = self.columns.model_dump_json()
+        if self.splitting is not None:
+            data["splitting"] = self.splitting.model_dump_json()
         return {"data": data, "files": {"file": ("file", self.file)}}
 
     def close(self) -> None:

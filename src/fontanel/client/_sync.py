@@ -112,10 +112,15 @@ class Client:
         return self._send(self._calls.list_kbs()).items
 
     def create_kb(
-        self, name: str, description: str = "", throwaway: bool = False, idempotency_key: str | None = None
+        self,
+        name: str,
+        description: str = "",
+        throwaway: bool = False,
+        splitting: s.Splitting | None = None,
+        idempotency_key: str | None = None,
     ) -> s.KbOut:
         """A throw-away knowledge base vanishes by itself after a day."""
-        return self._send(self._calls.create_kb(name, description, throwaway, idempotency_key))
+        return self._send(self._calls.create_kb(name, description, throwaway, splitting, idempotency_key))
 
     def show_kb(self, kb: str) -> s.KbOut:
         return self._send(self._calls.show_kb(kb))
@@ -132,13 +137,21 @@ class Client:
     # Documents
 
     def list_documents(
-        self, kb: str, state: str | None = None, name: str | None = None, tags: Mapping[str, str] | None = None
+        self,
+        kb: str,
+        state: str | None = None,
+        name: str | None = None,
+        tags: Mapping[str, str] | None = None,
+        warnings: bool = False,
+        parent: str | None = None,
     ) -> Iterator[s.DocumentOut]:
-        """All documents, page after page, in the order of their names."""
+        """All documents, page after page, in the order of their names; with `warnings` those whose reading gave some, with
+        `parent` those found inside that document."""
         cursor: str | None = None
         tag = [f"{key}={value}" for key, value in (tags or {}).items()]
+        filters = {"state": state, "name": name, "tag": tag, "warnings": warnings, "parent": parent}
         while True:
-            page = self._send(self._calls.list_documents(kb, cursor, state=state, name=name, tag=tag))
+            page = self._send(self._calls.list_documents(kb, cursor, **filters))
             yield from page.items
             if page.next is None:
                 return
@@ -150,18 +163,35 @@ class Client:
         source: Path | bytes,
         name: str | None = None,
         tags: Mapping[str, str] | None = None,
+        columns: s.Columns | None = None,
         wait: bool = False,
     ) -> s.AddedOut:
-        """Send a file or bytes. With `wait`, return once it is indexed or has failed."""
-        upload = Upload.of(source, name, tags)
-        try:
-            request = self._http.build_request("POST", self._calls.add_document(kb).removeprefix("/"), **upload.form())
-            added = s.AddedOut.model_validate_json(self._exchange(request).content)
-        finally:
-            upload.close()
+        """Send a file or bytes. With `columns`, the rows of a table become documents. With `wait`, return once it is indexed
+        or has failed."""
+        upload = Upload.of(source, name, tags=tags, columns=columns)
+        added = s.AddedOut.model_validate_json(self._upload(self._calls.add_document(kb), upload))
         if wait:
             added.document = self.wait_for_document(kb, added.document.id)
         return added
+
+    def preview(
+        self,
+        kb: str,
+        source: Path | bytes,
+        name: str | None = None,
+        splitting: s.Splitting | None = None,
+        columns: s.Columns | None = None,
+    ) -> s.PreviewOut:
+        """What would become of a file, by these settings or the knowledge base's own. Nothing is kept."""
+        upload = Upload.of(source, name, splitting=splitting, columns=columns)
+        return s.PreviewOut.model_validate_json(self._upload(self._calls.preview(kb), upload))
+
+    def _upload(self, path: str, upload: Upload) -> bytes:
+        try:
+            request = self._http.build_request("POST", path.removeprefix("/"), **upload.form())
+            return self._exchange(request).content
+        finally:
+            upload.close()
 
     def wait_for_document(self, kb: str, document: str, seconds: float = 600.0) -> s.DocumentOut:
         """Return the document once it is indexed or has failed. Raises FontanelError when that takes too long."""
@@ -198,6 +228,15 @@ class Client:
             if page.next is None:
                 return
             cursor = page.next
+
+    def page(self, kb: str, document: str, page: int, revision: str | None = None) -> s.PageOut:
+        """Which characters of the text stand on a page, and where."""
+        return self._send(self._calls.page(kb, document, page, revision))
+
+    def page_picture(self, kb: str, document: str, page: int, width: int = 900) -> bytes:
+        """A page as a PNG of so many pixels across."""
+        request = self._http.build_request("GET", self._calls.page_picture(kb, document, page, width).removeprefix("/"))
+        return self._exchange(request).content
 
     def original(self, kb: str, document: str) -> bytes:
         """The bytes as they were added."""

@@ -8,11 +8,15 @@ from fontanel.core.reading.model import CELL_SEPARATOR
 from fontanel.core.splitting import Passage
 
 
-def words_entry(passage_id: int, document_key: int, title: str, passage: Passage, analyser: Analyser) -> WordsEntry:
-    """The terms of a passage by field: the document's title, the heading path, and the body with its context."""
+def words_entry(
+    passage_id: int, document_key: int, title: str, passage: Passage, analyser: Analyser, about: str = ""
+) -> WordsEntry:
+    """The terms of a passage by field: the document's title, the heading path, the body with its context, and what the
+    document is about."""
     body = f"{passage.context}\n{passage.text}" if passage.context else passage.text
     headings = " ".join(passage.locator.heading_path)
-    return WordsEntry(passage_id, document_key, (analyser.terms(title), analyser.terms(headings), analyser.terms(body)))
+    fields = (title, headings, body, about)
+    return WordsEntry(passage_id, document_key, tuple(analyser.terms(field) for field in fields))
 
 
 def embedded_text(title: str, passage: Passage) -> str:

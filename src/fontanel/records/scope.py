@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from typing import Any, TypeVar
+from urllib.parse import unquote
 
 from sqlalchemy import Select, select
 from sqlalchemy.orm import Session
@@ -48,12 +49,16 @@ class TeamScope:
         return found
 
     def document(self, kb: Kb, ref: str) -> Document:
-        """A document of a knowledge base by id or by name. Raises NotInScope."""
-        query = self.select(Document).where(Document.kb_id == kb.id, (Document.id == ref) | (Document.name == ref))
-        found = self.session.scalar(query)
-        if found is None:
-            raise NotInScope("document", ref)
-        return found
+        """A document of a knowledge base by id or by name; a slash in a name may be written `%2F`, since a path has slashes of
+        its own. Raises NotInScope."""
+        for name in dict.fromkeys((ref, unquote(ref))):
+            query = self.select(Document).where(
+                Document.kb_id == kb.id, (Document.id == name) | (Document.name == name)
+            )
+            found = self.session.scalar(query)
+            if found is not None:
+                return found
+        raise NotInScope("document", ref)
 
     def conversation(self, kb: Kb, ref: str, asker: str) -> Conversation:
         """A conversation of the asker at a knowledge base. Raises NotInScope."""

@@ -198,6 +198,9 @@ class Tombstone(Base):
 
 
 class Document(Base):
+    """A thing with a stable name in a kb. `parent_key` is the document inside which it was found: an archive, a message, a
+    table whose rows are documents."""
+
     __tablename__ = "documents"
     __table_args__ = (UniqueConstraint("kb_id", "name"), {"sqlite_autoincrement": True})
 
@@ -205,8 +208,10 @@ class Document(Base):
     id: Mapped[str] = mapped_column(unique=True)
     team_id: Mapped[str] = _team()
     kb_id: Mapped[str] = mapped_column(ForeignKey("kbs.id", ondelete="CASCADE"), index=True)
+    parent_key: Mapped[int | None] = mapped_column(index=True)
     name: Mapped[str]
     title: Mapped[str]
+    description: Mapped[str] = mapped_column(default="", server_default="")
     state: Mapped[DocumentState] = mapped_column(Word(DocumentState))
     progress: Mapped[float | None]
     error_code: Mapped[str | None]
@@ -233,7 +238,8 @@ class DocumentTag(Base):
 
 
 class Revision(Base):
-    """One content version of a document. `reading` is the blob of its text and blocks, once it has been read."""
+    """One content version of a document. `reading` is the blob of its text and blocks, once it has been read; `report` what
+    reading it gave; `columns` what the columns of its table mean, when somebody said so."""
 
     __tablename__ = "revisions"
     __table_args__ = (UniqueConstraint("document_key", "number"),)
@@ -251,6 +257,8 @@ class Revision(Base):
     tokens: Mapped[int | None]
     language: Mapped[str | None]
     warnings: Mapped[list[Any]]
+    report: Mapped[dict[str, Any] | None]
+    columns: Mapped[dict[str, Any] | None]
     seconds: Mapped[dict[str, Any]]
     created_at: Mapped[datetime] = mapped_column(default=now)
     indexed_at: Mapped[datetime | None]

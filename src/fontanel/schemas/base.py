@@ -8,6 +8,7 @@ from pydantic import BaseModel, ConfigDict, Field, StringConstraints
 
 Item = TypeVar("Item")
 
+UnitName = Literal["page", "slide", "sheet", "chapter"]
 RoleName = Literal["reader", "editor", "owner"]
 Name = Annotated[str, StringConstraints(strip_whitespace=True, min_length=1, max_length=120)]
 
@@ -39,8 +40,13 @@ class Problem(BaseModel):
 
 
 class LocatorOut(Model):
-    """Where a piece stands for a person."""
+    """Where a piece stands for a person: `page` counts what `unit` names, from 1, and `label` is its own name; `rows` are the
+    first and last row of a sheet; `seconds` is when it is spoken."""
 
     heading_path: list[str]
     page: int | None = None
     anchor: str | None = None
+    unit: UnitName = "page"
+    label: str | None = None
+    rows: tuple[int, int] | None = None
+    seconds: float | None = None

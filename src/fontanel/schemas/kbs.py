@@ -5,16 +5,34 @@ from __future__ import annotations
 from datetime import datetime
 from typing import Literal
 
-from pydantic import Field
+from pydantic import Field, model_validator
 
-from fontanel.schemas.base import LocatorOut, Model, Name
+from fontanel.schemas.base import LocatorOut, Model, Name, UnitName
 
 StateName = Literal["waiting", "reading", "splitting", "indexed_by_words", "indexed", "failed"]
+
+
+class Splitting(Model):
+    """How documents are cut into passages; sizes in the embedder's tokens."""
+
+    target_tokens: int = Field(200, ge=40, le=1000, description="What a passage aims at.")
+    least_tokens: int = Field(60, ge=0, le=500, description="Below this a passage is joined with its neighbour.")
+    overlap_tokens: int = Field(0, ge=0, le=300, description="Whole sentences repeated from the passage before.")
+    table_mode: Literal["packed", "single"] = Field(
+        "packed", description="`packed`: rows up to the target size in one passage; `single`: each row by itself."
+    )
+
+    @model_validator(mode="after")
+    def _sizes_fit(self) -> Splitting:
+        if self.overlap_tokens >= self.target_tokens or self.least_tokens > self.target_tokens:
+            raise ValueError("overlap_tokens must be below target_tokens, least_tokens not above it")
+        return self
 
 
 class KbIn(Model):
     name: Name = Field(examples=["Harbour rules"])
     description: str = Field("", max_length=500)
+    splitting: Splitting | None = Field(None, description="Default: passages of 200 tokens without overlap.")
     throwaway: bool = Field(False, description="Vanishes by itself after a day.")
 
 
@@ -33,10 +51,33 @@ class KbOut(Model):
     pending: int = Field(description="Documents that are not indexed yet.")
     failed: int
     embedder: str | None
+    splitting: Splitting
     created_at: datetime
     changed_at: datetime | None = Field(description="When one of its documents last changed.")
     expires_at: datetime | None
     version: int
+
+
+class Columns(Model):
+    """What a table's columns mean: its rows become documents of their own."""
+
+    text: list[str] = Field(min_length=1, max_length=50, description="Columns that hold a row's text.")
+    title: str | None = Field(None, description="The column that names a row.")
+    tags: list[str] = Field([], max_length=30, description="Columns that become tags.")
+
+
+class ReportOut(Model):
+    """What reading a document gave. `recognised` lists the pages read by recognition, each with its confidence, 0-1."""
+
+    unit: UnitName
+    pages: int | None
+    words: int
+    characters: int
+    blocks: dict[str, int] = Field(description="Blocks by kind.")
+    table_rows: int
+    figures: int
+    recognised: list[tuple[int, float]]
+    language: str
 
 
 class RevisionOut(Model):
@@ -50,6 +91,8 @@ class RevisionOut(Model):
     tokens: int | None
     language: str | None
     warnings: list[str]
+    report: ReportOut | None = Field(description="None until it has been read.")
+    columns: Columns | None = Field(None, description="What its table's columns mean, when that was said.")
     seconds: dict[str, float] = Field(description="Seconds by stage.")
     created_at: datetime
     indexed_at: datetime | None
@@ -62,6 +105,8 @@ class DocumentOut(Model):
     kb_id: str
     name: str
     title: str
+    description: str = Field(description="At most two telling sentences from its text.")
+    parent: str | None = Field(description="The document it was found in: an archive, a message, a table.")
     state: StateName
     progress: float | None = Field(description="Share of the present stage that is done, 0-1.")
     error_code: str | None
@@ -100,13 +145,16 @@ class AddedOut(Model):
 
 
 class BlockOut(Model):
-    kind: Literal["heading", "paragraph", "list", "table", "code"]
+    kind: Literal["heading", "paragraph", "list", "table", "code", "figure", "cue"]
     start: int
     end: int
     level: int = 0
     page: int | None = None
     anchor: str | None = None
     header_rows: int = 0
+    row: int | None = None
+    seconds: float | None = None
+    confidence: float | None = None
 
 
 class DocumentTextOut(Model):
@@ -117,10 +165,14 @@ class DocumentTextOut(Model):
     title: str
     text: str
     blocks: list[BlockOut]
+    unit: UnitName
+    unit_names: list[str]
+    drawn: bool = Field(description="Whether its pages can be shown as pictures.")
 
 
-class PassageOut(Model):
-    id: int
+class CutOut(Model):
+    """The characters [start, end) of a text that make a passage."""
+
     ordinal: int
     start: int
     end: int
@@ -128,3 +180,55 @@ class PassageOut(Model):
     context: str
     tokens: int
     locator: LocatorOut
+
+
+class PassageOut(CutOut):
+    id: int
+
+
+class PlaceOut(Model):
+    """Where the characters [start, end) stand on a page, in shares of its width and height from the top left."""
+
+    start: int
+    end: int
+    left: float
+    top: float
+    right: float
+    bottom: float
+
+
+class PageOut(Model):
+    """A page of a document: which characters stand on it, and where."""
+
+    number: int
+    label: str | None
+    start: int
+    end: int
+    places: list[PlaceOut]
+
+
+class SizesOut(Model):
+    """The sizes of passages in tokens; `bins` counts those from one bound up to the next."""
+
+    passages: int
+    least: int
+    median: int
+    most: int
+    bins: list[tuple[int, int, int]] = Field(description="From, to, how many.")
+
+
+class PreviewOut(Model):
+    """What would become of a file: its text with its blocks, and where it would be cut."""
+
+    name: str
+    title: str
+    description: str
+    media_type: str | None
+    report: ReportOut
+    warnings: list[str]
+    text: str
+    blocks: list[BlockOut]
+    passages: list[CutOut]
+    sizes: SizesOut
+    inside: list[str] = Field(description="Files inside it that would become documents of their own.")
+    seconds: dict[str, float]

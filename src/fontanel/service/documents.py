@@ -10,15 +10,18 @@ from urllib.parse import quote
 
 from fastapi import APIRouter, File, Form, Query, Request, Response, UploadFile
 from fastapi.responses import FileResponse
-from sqlalchemy import select
+from pydantic import ValidationError
+from sqlalchemy import func, select
 from sqlalchemy.orm import Session
 
+from fontanel.core.reading import DRAWN
 from fontanel.records.database import writing
 from fontanel.records.scope import NotInScope
 from fontanel.records.tables import Document, DocumentState, DocumentTag, Job, PassageRow, Revision
 from fontanel.schemas import (
     AddedOut,
     BlockOut,
+    Columns,
     DocumentChange,
     DocumentOut,
     DocumentTextOut,
@@ -45,14 +48,17 @@ router = APIRouter(prefix="/teams/{team}/kbs/{kb}", tags=["documents"])
 
 _CHUNK = 1024 * 1024
 #: What a browser may show by itself; everything else is downloaded.
-_SHOWN = {"application/pdf", "text/plain", "text/markdown", "text/html"}
+_SHOWN = {"application/pdf", "text/plain", "text/markdown", "text/html", "text/csv", "application/json", "image/png",
+          "image/jpeg", "image/webp"}  # fmt: skip
 _SANDBOX = "sandbox; default-src 'none'; style-src 'unsafe-inline'; img-src data:"
 
 
 def document_out(session: Session, document: Document) -> DocumentOut:
     revision = session.get_one(Revision, document.latest_revision_id)
+    parent = session.get(Document, document.parent_key) if document.parent_key is not None else None
     return DocumentOut(
         id=document.id, kb_id=document.kb_id, name=document.name, title=document.title,
+        description=document.description, parent=parent.id if parent else None,
         state=DocumentState(document.state).value, progress=document.progress, error_code=document.error_code,
         error=document.error, tags=document.tags, revision=RevisionOut.model_validate(revision),
         serving_revision=document.revision_id, created_at=document.created_at, changed_at=document.changed_at,
@@ -73,6 +79,8 @@ def list_documents(
     kb: str, access: Reader, state: Literal["waiting", "reading", "splitting", "indexed_by_words", "indexed", "failed"] | None = None,
     name: Annotated[str | None, Query(description="Part of the name or the title.")] = None,
     tag: Annotated[list[str] | None, Query(description="`key=value`; may be given more than once.")] = None,
+    warnings: Annotated[bool, Query(description="Only those whose reading gave warnings.")] = False,
+    parent: Annotated[str | None, Query(description="Only those found inside this document.")] = None,
     cursor: str | None = None, limit: Annotated[int, Query(ge=1, le=500)] = 100,
 ) -> Page[DocumentOut]:  # fmt: skip
     """In the order of their names."""
@@ -83,6 +91,11 @@ def list_documents(
     if name:
         part = "%" + re.sub(r"([%_!])", r"!\1", name) + "%"
         query = query.where(Document.name.ilike(part, escape="!") | Document.title.ilike(part, escape="!"))
+    if warnings:
+        warned = select(Revision.id).where(func.json_array_length(Revision.warnings) > 0)
+        query = query.where(Document.latest_revision_id.in_(warned))
+    if parent:
+        query = query.where(Document.parent_key == access.scope.document(found, parent).key)
     for given in tag or []:
         key, _, value = given.partition("=")
         having = select(DocumentTag.document_key).where(
@@ -101,6 +114,7 @@ def add(
     kb: str, access: Editor, file: Annotated[UploadFile, File(description="The file.")],
     name: Annotated[str | None, Form(description="The document's name; default: the file's.")] = None,
     tags: Annotated[str | None, Form(description="Tags as a JSON object of strings.", examples=['{"year": "2024"}'])] = None,
+    columns: Annotated[str | None, Form(description="What a table's columns mean, as a JSON object; its rows become documents.", examples=['{"title": "Question", "text": ["Answer"], "tags": ["Area"]}'])] = None,
 ) -> AddedOut:  # fmt: skip
     """A new name is a new document, a known name a new revision; the same bytes again change nothing, so that sending
     twice does no harm. Answers as soon as the bytes are safe; the job tells how indexing goes."""
@@ -109,6 +123,7 @@ def add(
     access.session.rollback()
     wanted = document_name(name or file.filename or "")
     tagged = _tags(tags)
+    meaning = _columns(columns)
     workshop = access.workshop
 
     def chunks() -> Iterator[bytes]:
@@ -119,7 +134,7 @@ def add(
     fault("blob_stored")
     with writing(workshop.sessions) as session:
         again = access.within(session).scope.kb(kb_id)
-        added = add_document(session, again, wanted, sha256, size, tagged)
+        added = add_document(session, again, wanted, sha256, size, tagged, meaning)
         session.flush()
         out = AddedOut(
             outcome=added.outcome,
@@ -130,6 +145,17 @@ def add(
     workshop.wake()
     workshop.changes.tell(kb_id)
     return out
+
+
+def _columns(text: str | None) -> dict[str, Any] | None:
+    if text is None or not text.strip():
+        return None
+    try:
+        return Columns.model_validate_json(text).model_dump()
+    except ValidationError as error:
+        first = error.errors()[0]
+        where = ".".join(str(part) for part in first["loc"])
+        raise Refused("columns", f"The columns are not understood: {where or 'the whole'}: {first['msg']}.") from error
 
 
 def _tags(text: str | None) -> dict[str, str] | None:
@@ -198,7 +224,7 @@ def list_revisions(kb: str, document: str, access: Reader) -> Page[RevisionOut]:
     return Page(items=[RevisionOut.model_validate(revision) for revision in access.session.scalars(query)])
 
 
-def _revision(access: Access, kb: str, document: str, ref: str | None) -> tuple[Document, Revision]:
+def revision_of(access: Access, kb: str, document: str, ref: str | None) -> tuple[Document, Revision]:
     """The revision asked for, else the one that serves, else the newest."""
     found = access.scope.document(access.scope.kb(kb), document)
     wanted = ref or found.revision_id or found.latest_revision_id
@@ -212,7 +238,7 @@ def _revision(access: Access, kb: str, document: str, ref: str | None) -> tuple[
 @router.get("/documents/{document}/text", summary="Show a document's text by block")
 def show_text(kb: str, document: str, access: Reader, revision: str | None = None) -> DocumentTextOut:
     """The text that citations and passages give their characters in."""
-    found, version = _revision(access, kb, document, revision)
+    found, version = revision_of(access, kb, document, revision)
     if version.reading is None:
         raise ProblemError(
             "not-found", "The document has not been read yet.", advice=found.error or "Wait until it is indexed."
@@ -220,7 +246,8 @@ def show_text(kb: str, document: str, access: Reader, revision: str | None = Non
     reading = json.loads(access.workshop.blobs.read(version.reading))
     return DocumentTextOut(
         document_id=found.id, revision=RevisionOut.model_validate(version), title=reading["title"], text=reading["text"],
-        blocks=[BlockOut(**block) for block in reading["blocks"]],
+        blocks=[BlockOut(**block) for block in reading["blocks"]], unit=reading.get("unit", "page"),
+        unit_names=reading.get("unit_names", []), drawn=version.media_type in DRAWN,
     )  # fmt: skip
 
 
@@ -249,10 +276,10 @@ def original(
     kb: str, document: str, access: Reader, revision: str | None = None, download: bool = False
 ) -> FileResponse:
     """The bytes as they were added. Pages are shown without scripts."""
-    found, version = _revision(access, kb, document, revision)
+    found, version = revision_of(access, kb, document, revision)
     shown = version.media_type in _SHOWN and not download
     media_type = version.media_type if version.media_type in _SHOWN else "application/octet-stream"
-    if media_type == "text/markdown":
+    if media_type in ("text/markdown", "text/csv"):
         media_type = "text/plain"
     filename = quote(found.name.rsplit("/", 1)[-1])
     headers = {"Content-Disposition": f"{'inline' if shown else 'attachment'}; filename*=UTF-8''{filename}"}

@@ -10,12 +10,14 @@ from fastapi import APIRouter, Request, Response
 from fastapi.responses import StreamingResponse
 from sqlalchemy import func, select
 
+from fontanel.core.splitting import SplitSettings
 from fontanel.records.tables import Document, DocumentState, Edition, Kb, PassageRow
-from fontanel.schemas import KbChange, KbIn, KbOut, Page
+from fontanel.schemas import KbChange, KbIn, KbOut, Page, Splitting
 from fontanel.service.access import Access, EditorWrite, Idempotency, Reader, check_version
 from fontanel.service.documents import document_out
 from fontanel.service.events import sse
 from fontanel.work.documents import Refused, create_kb
+from fontanel.work.ingest import split_settings
 
 router = APIRouter(prefix="/teams/{team}/kbs", tags=["knowledge bases"])
 
@@ -36,6 +38,7 @@ def kb_out(access: Access, kb: Kb) -> KbOut:
         passages=passages or 0,
         pending=sum(count for state, count in counts.items() if state not in _SETTLED),
         failed=counts.get(DocumentState.FAILED, 0), embedder=edition.embedder if edition else None,
+        splitting=Splitting(**split_settings(edition.settings if edition else {})),
         created_at=kb.created_at, changed_at=changed, expires_at=kb.expires_at, version=kb.version,
     )  # fmt: skip
 
@@ -56,7 +59,9 @@ def create(body: KbIn, access: EditorWrite, request: Request) -> KbOut:
         return KbOut.model_validate_json(earlier)
     settings = access.workshop.settings
     lives = timedelta(hours=settings.throwaway_hours) if body.throwaway else None
-    kb = create_kb(access.session, access.team.id, body.name, body.description, access.workshop.embedders.name, lives)
+    split = SplitSettings(**body.splitting.model_dump()) if body.splitting else None
+    embedder = access.workshop.embedders.name
+    kb = create_kb(access.session, access.team.id, body.name, body.description, embedder, lives, split)
     access.session.flush()
     out = kb_out(access, kb)
     idempotency.keep(out.model_dump_json())

@@ -29,6 +29,7 @@ PROBLEMS: dict[str, tuple[int, str]] = {
     "changed-meanwhile": (412, "Changed meanwhile"),
     "too-large": (413, "Too large"),
     "invalid": (422, "Not valid"),
+    "unreadable": (422, "The document cannot be read"),
     "too-many-attempts": (429, "Too many attempts"),
     "internal": (500, "Something went wrong inside the service"),
 }

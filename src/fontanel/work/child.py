@@ -12,9 +12,24 @@ import os
 import resource
 import signal
 import sys
-from dataclasses import asdict
+import time
+from dataclasses import asdict, replace
 from pathlib import Path
 from typing import IO, Any
+
+from fontanel.core.describing import describe
+from fontanel.core.reading import (
+    Columns,
+    Member,
+    ReadingFailed,
+    detect_media_type,
+    draw_page,
+    members,
+    read,
+    record_members,
+    report_of,
+)
+from fontanel.core.splitting import SplitSettings, split
 
 
 def receive(stream: IO[bytes]) -> dict[str, Any] | None:
@@ -67,8 +82,6 @@ def limit(memory_mb: int) -> None:
 
 def read_documents(requests: IO[bytes], replies: IO[bytes], embedder: Path, memory_mb: int) -> None:
     from fontanel.core.embedding import estimate_tokens
-    from fontanel.core.reading import ReadingFailed, detect_media_type, read
-    from fontanel.core.splitting import SplitSettings, split
 
     count_tokens = estimate_tokens
     if (embedder / "tokenizer.json").is_file():
@@ -83,22 +96,13 @@ def read_documents(requests: IO[bytes], replies: IO[bytes], embedder: Path, memo
 
     limit(memory_mb)
     while request := receive(requests):
+        attached: list[bytes] = []
         try:
-            data = Path(request["path"]).read_bytes()
-            media_type = detect_media_type(data, request["name"]) if data.strip(b"\0 \t\r\n") else None
-
-            def progress(done: int, total: int) -> None:
-                if done % 10 == 0 or done == total:
-                    send(replies, {"progress": [done, total]})
-
-            reading = read(data, request["name"], media_type, progress)
-            send(replies, {"stage": "splitting"})
-            passages = split(reading, SplitSettings(**request["settings"]), count_tokens)
-            reply = {
-                "reading": reading.to_dict(),
-                "media_type": media_type,
-                "passages": [asdict(passage) for passage in passages],
-            }
+            if "draw" in request:
+                attached = [_draw(request)]
+                reply: dict[str, Any] = {"attached": [len(attached[0])]}
+            else:
+                reply, attached = _read(request, replies, count_tokens)
         except ReadingFailed as failure:
             reply = {"code": failure.code, "error": str(failure)}
         except (MemoryError, RecursionError):
@@ -112,6 +116,57 @@ def read_documents(requests: IO[bytes], replies: IO[bytes], embedder: Path, memo
                 "error": f"The file cannot be read ({type(error).__name__}). Save it again and add it anew.",
             }
         send(replies, reply)
+        for part in attached if "error" not in reply else []:
+            replies.write(part)
+        replies.flush()
+
+
+def _read(request: dict[str, Any], replies: IO[bytes], count_tokens: Any) -> tuple[dict[str, Any], list[bytes]]:
+    """Read and split one document. Returns the reply, and the bytes of the files inside it that follow the reply."""
+    seconds: dict[str, float] = {}
+    since = time.perf_counter()
+
+    def lap(stage: str) -> None:
+        nonlocal since
+        seconds[stage] = round(time.perf_counter() - since, 4)
+        since = time.perf_counter()
+
+    def progress(done: int, total: int) -> None:
+        if done % 10 == 0 or done == total:
+            send(replies, {"progress": [done, total]})
+
+    data = Path(request["path"]).read_bytes()
+    media_type = detect_media_type(data, request["name"]) if data.strip(b"\0 \t\r\n") else None
+    reading = read(data, request["name"], media_type, progress)
+    inside: list[Member] = []
+    if columns := request.get("columns"):
+        meaning = Columns(tuple(columns["text"]), columns.get("title"), tuple(columns.get("tags", ())))
+        inside = record_members(data, media_type or "", meaning)
+        reading = replace(reading, container=True)
+    elif media_type is not None:
+        inside = members(data, media_type)
+    lap("read")
+    send(replies, {"stage": "splitting"})
+    passages = split(reading, SplitSettings(**request["settings"]), count_tokens)
+    lap("split")
+    about = describe(reading)
+    lap("describe")
+    reply = {
+        "reading": reading.to_dict(),
+        "report": report_of(reading).to_dict(),
+        "about": asdict(about),
+        "media_type": media_type,
+        "passages": [asdict(passage) for passage in passages],
+        "seconds": seconds,
+        "members": [{"name": member.name, "tags": member.tags} for member in inside],
+        "attached": [len(member.data) for member in inside],
+    }
+    return reply, [member.data for member in inside]
+
+
+def _draw(request: dict[str, Any]) -> bytes:
+    """A page as a PNG of so many pixels across."""
+    return draw_page(Path(request["path"]).read_bytes(), request["media_type"], request["draw"], request["width"])
 
 
 def embed_texts(requests: IO[bytes], replies: IO[bytes], embedder: Path, threads: int) -> None:

@@ -4,10 +4,11 @@ from __future__ import annotations
 
 import re
 import unicodedata
-from collections.abc import Mapping
-from dataclasses import dataclass
+from collections.abc import Mapping, Sequence
+from dataclasses import asdict, dataclass
 from datetime import timedelta
 from pathlib import PurePosixPath
+from typing import Any
 
 from sqlalchemy import delete, func, select
 from sqlalchemy.orm import Session
@@ -28,11 +29,13 @@ from fontanel.records.tables import (
     Tombstone,
     now,
 )
-from fontanel.work.ingest import retire_passages
+from fontanel.work.ingest import Inside, retire_passages
 from fontanel.work.queue import add_job
 
 _TAG = re.compile(r"^[\w.-]{1,60}$")
 _MOST_TAGS = 32
+#: How deep files are taken out of files.
+_MOST_DEPTH = 4
 
 
 class Refused(ValueError):
@@ -76,8 +79,9 @@ def check_tags(tags: Mapping[str, str]) -> dict[str, str]:
 
 
 def create_kb(
-    session: Session, team_id: str, name: str, description: str, embedder: str | None, lives: timedelta | None = None
-) -> Kb:
+    session: Session, team_id: str, name: str, description: str, embedder: str | None, lives: timedelta | None = None,
+    split: SplitSettings | None = None,
+) -> Kb:  # fmt: skip
     """A knowledge base with its first edition. Raises Refused when the team has one of that name."""
     slug = base = slug_of(name)
     if session.scalar(select(Kb.id).where(Kb.team_id == team_id, func.lower(Kb.name) == name.lower())):
@@ -92,24 +96,24 @@ def create_kb(
     )  # fmt: skip
     session.add(kb)
     session.flush()
-    split = SplitSettings()
-    settings = {
-        "target_tokens": split.target_tokens,
-        "least_tokens": split.least_tokens,
-        "analyser": ANALYSER_VERSION,
-    }
+    settings = {**asdict(split or SplitSettings()), "analyser": ANALYSER_VERSION}
     session.add(Edition(id=kb.edition_id, team_id=team_id, kb_id=kb.id, embedder=embedder, settings=settings))
     return kb
 
 
-def add_document(session: Session, kb: Kb, name: str, sha256: str, size: int, tags: Mapping[str, str] | None) -> Added:
-    """A new document, a new revision of the document of that name, or nothing when its bytes are the same."""
+def add_document(
+    session: Session, kb: Kb, name: str, sha256: str, size: int, tags: Mapping[str, str] | None,
+    columns: dict[str, Any] | None = None,
+) -> Added:  # fmt: skip
+    """A new document, a new revision of the document of that name, or nothing when its bytes (and what its columns mean)
+    are the same."""
     document = session.scalar(select(Document).where(Document.kb_id == kb.id, Document.name == name))
     if document is not None:
         latest = session.get(Revision, document.latest_revision_id)
         if tags is not None and tags != document.tags:
             set_tags(session, document, tags)
-        if latest is not None and latest.sha256 == sha256 and document.state != DocumentState.FAILED:
+        same = latest is not None and latest.sha256 == sha256 and latest.columns == columns
+        if same and document.state != DocumentState.FAILED:
             return Added(document, "unchanged", None)
         number = 1 + (
             session.scalar(select(func.max(Revision.number)).where(Revision.document_key == document.key)) or 0
@@ -127,7 +131,7 @@ def add_document(session: Session, kb: Kb, name: str, sha256: str, size: int, ta
         number, outcome = 1, "added"
     revision = Revision(
         id=new_id("rev"), team_id=kb.team_id, document_key=document.key, number=number, sha256=sha256, size=size,
-        warnings=[], seconds={},
+        warnings=[], seconds={}, columns=columns,
     )  # fmt: skip
     session.add(revision)
     session.flush()
@@ -156,8 +160,42 @@ def set_tags(session: Session, document: Document, tags: Mapping[str, str]) -> N
     )
 
 
+def take_in(session: Session, document: Document, inside: Sequence[Inside]) -> None:
+    """Make the files inside a document documents of their own, named below it; those that are gone from it go.
+
+    A file inside a file inside a file is taken, down to a depth; what is nested deeper is left where it is.
+    """
+    kb = session.get_one(Kb, document.kb_id)
+    kept: set[str] = set()
+    for item in inside if _depth(session, document) < _MOST_DEPTH else ():
+        try:
+            name = document_name(f"{document.name}/{item.name}")
+        except Refused:
+            continue
+        kept.add(name)
+        tags = {**document.tags, **item.tags}
+        added = add_document(session, kb, name, item.sha256, item.size, dict(list(tags.items())[:_MOST_TAGS]))
+        added.document.parent_key = document.key
+    for member in session.scalars(select(Document).where(Document.parent_key == document.key)).all():
+        if member.name not in kept:
+            delete_document(session, kb, member)
+
+
+def _depth(session: Session, document: Document) -> int:
+    depth = 0
+    while document.parent_key is not None and depth < _MOST_DEPTH:
+        parent = session.get(Document, document.parent_key)
+        if parent is None:
+            break
+        document, depth = parent, depth + 1
+    return depth
+
+
 def delete_document(session: Session, kb: Kb, document: Document) -> None:
-    """Remove a document with its revisions; its passages leave the index in the same transaction."""
+    """Remove a document with its revisions and what was found inside it; their passages leave the index in the same
+    transaction."""
+    for member in session.scalars(select(Document).where(Document.parent_key == document.key)).all():
+        delete_document(session, kb, member)
     retire_passages(session, kb.edition_id, document)
     session.delete(document)
 

@@ -9,8 +9,8 @@ from __future__ import annotations
 import json
 import threading
 import time
-from collections.abc import Sequence
-from dataclasses import asdict, dataclass
+from collections.abc import Callable, Sequence
+from dataclasses import asdict, dataclass, fields
 from typing import Any
 
 import numpy as np
@@ -22,7 +22,7 @@ from fontanel.core.analysis import Analyser
 from fontanel.core.embedding import text_key
 from fontanel.core.index import VectorSegment, WordsEntry, WordsSegment
 from fontanel.core.indexing import embedded_text, words_entry
-from fontanel.core.splitting import Locator, Part, Passage
+from fontanel.core.splitting import Locator, Part, Passage, SplitSettings
 from fontanel.records.blobs import BlobStore
 from fontanel.records.database import Sessions, writing
 from fontanel.records.tables import (
@@ -66,7 +66,24 @@ class _Read:
     media_type: str | None
     sha256: str
     passages: list[Passage]
-    seconds: float
+    seconds: dict[str, float]
+    report: dict[str, Any]
+    about: dict[str, str]
+    members: list[Inside]
+
+
+@dataclass(frozen=True, slots=True)
+class Inside:
+    """A file found inside a document, its bytes stored already."""
+
+    name: str
+    sha256: str
+    size: int
+    tags: dict[str, str]
+
+
+#: Puts the files inside a document in place as documents of their own, within the transaction that indexes it.
+TakeIn = Callable[[Session, Document, Sequence[Inside]], None]
 
 
 class Ingest:
@@ -74,8 +91,9 @@ class Ingest:
 
     def __init__(
         self, sessions: Sessions, blobs: BlobStore, vectors: VectorCache, editions: Editions, changes: Changes,
-        read_seconds: float,
+        read_seconds: float, take_in: TakeIn,
     ) -> None:  # fmt: skip
+        self._take_in = take_in
         self._sessions = sessions
         self._blobs = blobs
         self._vectors = vectors
@@ -114,7 +132,6 @@ class Ingest:
             edition = self._edition(session, job.kb_id)
         if document is None or revision is None or edition is None:
             return None  # deleted meanwhile, and the job with it
-        started = time.monotonic()
 
         def on_progress(message: dict[str, Any]) -> None:
             if "stage" in message:
@@ -123,10 +140,17 @@ class Ingest:
                 done, total = message["progress"]
                 self._progress.show([job], DocumentState.READING, done / total if total else None)
 
-        settings = {key: edition.settings[key] for key in ("target_tokens", "least_tokens")}
+        inside: list[tuple[str, int]] = []
+
+        def on_attached(number: int, data: bytes) -> None:
+            inside.append(self._blobs.put([data]))
+
+        request = {
+            "path": str(self._blobs.path(revision.sha256)), "name": document.name,
+            "settings": split_settings(edition.settings), "columns": revision.columns,
+        }  # fmt: skip
         try:
-            path = self._blobs.path(revision.sha256)
-            reply = worker.read(path, document.name, settings, self._read_seconds, on_progress)
+            reply = worker.read(request, self._read_seconds, on_progress, on_attached)
         except WorkerOverran:
             minutes = self._read_seconds / 60
             message = f"Reading took more than {minutes:.0f} minutes. Add the document in smaller parts."
@@ -138,11 +162,18 @@ class Ingest:
         if "error" in reply:
             self._fail(job, reply["code"], reply["error"])
             return None
-        seconds = time.monotonic() - started
+        seconds = reply["seconds"]
         sha256, _ = self._blobs.put([json.dumps(reply["reading"], ensure_ascii=False).encode()])
         fault("blob_stored")
         passages = [_passage(data) for data in reply["passages"]]
-        return _Read(job, edition.id, reply["reading"], reply["media_type"], sha256, passages, seconds)
+        members = [
+            Inside(member["name"], stored, size, member["tags"])
+            for member, (stored, size) in zip(reply["members"], inside, strict=True)
+        ]
+        return _Read(
+            job, edition.id, reply["reading"], reply["media_type"], sha256, passages, seconds, reply["report"],
+            reply["about"], members,
+        )  # fmt: skip
 
     def _commit_words(self, reads: Sequence[_Read]) -> None:
         """Make revisions searchable by words, those of one edition in one transaction."""
@@ -175,7 +206,7 @@ class Ingest:
         if document.latest_revision_id != revision.id:
             job.state, job.error, job.changed_at = JobState.DONE, "replaced by a newer revision", now()
             return []
-        reading, title = read.reading, read.reading["title"]
+        reading, title = read.reading, read.about["title"]
         if document.revision_id is not None:
             retire_passages(session, edition.id, document)
         rows = [
@@ -192,7 +223,7 @@ class Ingest:
         ids = session.scalars(added, rows).all() if rows else []
         analyser = self._analyser(reading["language"])
         entries = [
-            words_entry(passage_id, document.key, title, passage, analyser)
+            words_entry(passage_id, document.key, title, passage, analyser, read.about["description"])
             for passage_id, passage in zip(ids, read.passages, strict=True)
         ]
         revision.reading = read.sha256
@@ -202,17 +233,21 @@ class Ingest:
         revision.tokens = sum(passage.tokens for passage in read.passages)
         revision.language = reading["language"]
         revision.warnings = list(reading["warnings"])
+        revision.report = read.report
+        self._take_in(session, document, read.members)
         document.title = title
+        document.description = read.about["description"]
         document.revision_id = revision.id
         document.error = document.error_code = None
-        document.state = DocumentState.INDEXED_BY_WORDS if edition.embedder else DocumentState.INDEXED
-        document.progress = 0.0 if edition.embedder else None
+        by_meaning = bool(edition.embedder and rows)
+        document.state = DocumentState.INDEXED_BY_WORDS if by_meaning else DocumentState.INDEXED
+        document.progress = 0.0 if by_meaning else None
         document.changed_at = now()
         job.stage, job.total, job.changed_at = JobStage.EMBED, len(rows), now()
-        job.state = JobState.WAITING if edition.embedder else JobState.DONE
-        if not edition.embedder:
+        job.state = JobState.WAITING if by_meaning else JobState.DONE
+        if not by_meaning:
             revision.indexed_at = now()
-        revision.seconds = {"read": round(read.seconds, 3), "words": round(time.monotonic() - started, 3)}
+        revision.seconds = {**read.seconds, "words": round(time.monotonic() - started, 3)}
         return entries
 
     # Vectors
@@ -379,6 +414,11 @@ def retire_passages(session: Session, edition_id: str, document: Document) -> No
     session.execute(
         delete(PassageRow).where(PassageRow.document_key == document.key, PassageRow.edition_id == edition_id)
     )
+
+
+def split_settings(settings: dict[str, Any]) -> dict[str, Any]:
+    """What an edition's settings say of splitting; editions made before a setting existed have its default."""
+    return {field.name: settings.get(field.name, field.default) for field in fields(SplitSettings)}
 
 
 def _passage(data: dict[str, Any]) -> Passage:

@@ -77,13 +77,13 @@ class Worker:
 
     def read(
         self,
-        path: Path,
-        name: str,
-        settings: dict[str, Any],
+        request: dict[str, Any],
         seconds: float,
-        on_progress: Callable[[dict[str, Any]], None],
+        on_progress: Callable[[dict[str, Any]], None] = lambda message: None,
+        on_attached: Callable[[int, bytes], None] = lambda number, data: None,
     ) -> dict[str, Any]:
-        """Read and split one document. Raises WorkerDied or WorkerOverran."""
+        """Have a document read and split (`path`, `name`, `settings`, `columns`), or a page of it drawn (`draw`, `width`).
+        `on_attached` gets the bytes that follow the reply, part by part. Raises WorkerDied or WorkerOverran."""
         last: dict[str, Any] = {}
 
         def on_message(message: dict[str, Any]) -> bool:
@@ -91,10 +91,17 @@ class Worker:
                 on_progress(message)
                 return False
             last.update(message)
+            assert self._process is not None
+            assert self._process.stdout is not None
+            for number, size in enumerate(message.get("attached", ())):
+                data = read_exactly(self._process.stdout, size)
+                if data is None:
+                    raise WorkerDied("the process ended")
+                on_attached(number, data)
             return True
 
         with self._lock:
-            self._exchange({"path": str(path), "name": name, "settings": settings}, seconds, on_message)
+            self._exchange(request, seconds, on_message)
         return last
 
     def embed(self, texts: Sequence[str], seconds: float = 600.0) -> npt.NDArray[np.float32]:

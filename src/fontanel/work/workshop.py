@@ -13,7 +13,7 @@ from pathlib import Path
 from typing import TextIO
 
 import structlog
-from sqlalchemy import delete, func, select
+from sqlalchemy import delete, func, select, update
 
 from fontanel.core.index.files import SegmentDamaged
 from fontanel.records.blobs import BlobStore
@@ -23,7 +23,7 @@ from fontanel.records.tables import Edition, IdempotentReply, Kb, Person, Revisi
 from fontanel.records.vector_cache import VectorCache
 from fontanel.settings import Settings
 from fontanel.work.changes import Changes
-from fontanel.work.documents import reindex_all
+from fontanel.work.documents import reindex_all, take_in
 from fontanel.work.editions import Editions
 from fontanel.work.ingest import Ingest
 from fontanel.work.processes import Worker
@@ -56,7 +56,7 @@ class Workshop:
         self.changes = Changes()
         self.embedders = Embedders(settings.embedder_directory)
         self.ingest = Ingest(
-            self.sessions, self.blobs, self.vectors, self.editions, self.changes, settings.read_seconds
+            self.sessions, self.blobs, self.vectors, self.editions, self.changes, settings.read_seconds, take_in
         )
         self._stopping = threading.Event()
         self._stopped = False
@@ -66,6 +66,8 @@ class Workshop:
         directory = settings.embedder_directory
         self._readers = [Worker("read", directory, settings.read_memory_mb) for _ in range(settings.read_processes)]
         self._embedder = Worker("embed", directory, settings.embed_threads)
+        # Beside those of the queue: a person waits for what this one reads or draws.
+        self.looker = Worker("read", directory, settings.read_memory_mb)
         self.operator_password: str | None = None
 
     def start(self) -> None:
@@ -107,7 +109,7 @@ class Workshop:
         self._stopping.set()
         self.wake()
         self.changes.tell_all()
-        for worker in [*self._readers, self._embedder]:
+        for worker in [*self._readers, self._embedder, self.looker]:
             worker.stop()
         for thread in self._threads:
             thread.join(timeout=10)
@@ -143,7 +145,7 @@ class Workshop:
         swept = 0.0
         while not self._stopping.is_set():
             try:
-                for worker in [*self._readers, self._embedder]:
+                for worker in [*self._readers, self._embedder, self.looker]:
                     worker.end_if_idle(self.settings.idle_seconds)
                 self.remove_expired()
                 if time.monotonic() - swept > _BLOB_GRACE or not swept:
@@ -194,18 +196,25 @@ class Workshop:
             return password
 
     def _check_editions(self) -> None:
-        """Open every edition; one whose files are damaged is built again from blobs and cached vectors."""
+        """Open every edition; one whose files are damaged, or whose embedder was replaced, is built again from blobs and
+        cached vectors: a question must never meet vectors of another embedder."""
+        present = self.embedders.name
         with self.sessions() as session:
-            ids = session.scalars(select(Edition.id)).all()
-        for edition_id in ids:
+            known = session.execute(select(Edition.id, Edition.embedder)).all()
+        for edition_id, embedder in known:
+            if present is not None and embedder != present:
+                log.warning("embedder replaced", edition=edition_id, before=embedder, now=present)
+                self._rebuild(edition_id, present)
             try:
                 self.editions.refresh(edition_id)
             except SegmentDamaged as error:
                 log.warning("edition damaged", edition=edition_id, error=str(error))
                 self._rebuild(edition_id)
 
-    def _rebuild(self, edition_id: str) -> None:
+    def _rebuild(self, edition_id: str, embedder: str | None = None) -> None:
         with writing(self.sessions) as session:
+            if embedder is not None:
+                session.execute(update(Edition).where(Edition.id == edition_id).values(embedder=embedder))
             count = reindex_all(session, edition_id)
             session.commit()
         log.warning("edition is being rebuilt", edition=edition_id, documents=count)

@@ -16,7 +16,8 @@ from typing import Any
 import numpy as np
 import numpy.typing as npt
 
-_MAGIC = b"FONTSEG1"
+#: Another number whenever what the arrays mean changes: a segment of an older one is built anew.
+_MAGIC = b"FONTSEG2"
 _ALIGN = 64
 
 Array = npt.NDArray[Any]

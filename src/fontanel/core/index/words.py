@@ -15,10 +15,10 @@ import numpy as np
 import numpy.typing as npt
 
 #: The fields of a passage, in the order in which postings hold their frequencies.
-FIELDS = ("title", "heading", "body")
-FIELD_WEIGHTS = np.array([0.8, 1.2, 1.0], dtype=np.float32)
+FIELDS = ("title", "heading", "body", "about")
+FIELD_WEIGHTS = np.array([0.8, 1.2, 1.0, 0.3], dtype=np.float32)
 #: How much a field's length counts against it.
-FIELD_B = np.array([0.3, 0.4, 0.6], dtype=np.float32)
+FIELD_B = np.array([0.3, 0.4, 0.6, 0.3], dtype=np.float32)
 K1 = 1.2
 
 Floats = npt.NDArray[np.float32]

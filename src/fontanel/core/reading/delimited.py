@@ -6,11 +6,10 @@ import csv
 import io
 
 from fontanel.core.reading.decode import decode
-from fontanel.core.reading.model import Member, ReadingBuilder, ReadingFailed, collapse
-from fontanel.core.reading.tables import add_grid, header_rows
+from fontanel.core.reading.model import ReadingBuilder, ReadingFailed
+from fontanel.core.reading.tables import add_grid
 
 _SEPARATORS = ",;\t|"
-_MOST_RECORDS = 20_000
 
 
 def read_delimited(data: bytes) -> ReadingBuilder:
@@ -53,38 +52,3 @@ def looks_delimited(text: str) -> bool:
         if len(widths) == 1 and widths.pop() >= (2 if separator == "\t" else 3):
             return True
     return False
-
-
-def records(data: bytes, title: str | None, text_columns: list[str], tag_columns: list[str]) -> list[Member]:
-    """Each row as a document of its own: a title, the named columns as its text, others as its tags.
-
-    Raises ReadingFailed(damaged) when the first row does not name such columns.
-    """
-    text, _ = decode(data)
-    rows = [row for row in delimited_rows(text) if any(cell.strip() for cell in row)]
-    if not rows or not header_rows(rows[:50], range(len(rows[0]))):
-        raise ReadingFailed("damaged", "The first row does not name the columns. Add the table with a header row.")
-    names = [collapse(cell) for cell in rows[0]]
-    for wanted in [*([title] if title else []), *text_columns, *tag_columns]:
-        if wanted not in names:
-            raise ReadingFailed(
-                "damaged", f"The table has no column {wanted!r}; its columns are {', '.join(map(repr, names))}."
-            )
-    if len(rows) - 1 > _MOST_RECORDS:
-        raise ReadingFailed(
-            "too_large", f"The table has {len(rows) - 1:,} rows; at most {_MOST_RECORDS:,} become documents."
-        )
-    members = []
-    for number, row in enumerate(rows[1:], start=2):
-        cells = dict(zip(names, [collapse(cell) for cell in row], strict=False))
-        heading = cells.get(title or "", "") or f"Row {number}"
-        body = [cells[name] if len(text_columns) == 1 else f"{name}: {cells[name]}" for name in text_columns
-                if cells.get(name)]  # fmt: skip
-        tags = {_tag(name): cells[name][:200] for name in tag_columns if cells.get(name)}
-        content = f"# {heading}\n\n" + "\n\n".join(body) + "\n"
-        members.append(Member(f"row {number:06} {heading[:60]}.md".replace("/", "-"), content.encode(), tags))
-    return members
-
-
-def _tag(name: str) -> str:
-    return "".join(c if c.isalnum() or c in "._-" else "_" for c in name)[:60] or "column"

@@ -171,7 +171,9 @@ class ReadingBuilder:
         self._blocks.append(Block(kind, start, self._length, **{**self.here, **where}))
         for line in lines:
             shares = (round(min(max(share, 0.0), 1.0), 4) for share in line.box)
-            self._places.append(Place(start + line.start, start + line.end, line.page, *shares))
+            # A line without characters of its own stands for the whole block.
+            first, last = (line.start, line.end) if line.end > line.start else (0, len(text))
+            self._places.append(Place(start + first, start + last, line.page, *shares))
 
     def heading(self, text: str, level: int, lines: Sequence[LineBox] = (), **where: Any) -> None:
         self._add("heading", collapse(text), lines, level=max(1, level), **where)

@@ -307,11 +307,7 @@ def _cells(
     geometry: _Geometry, text: str, start: int, end: int, rects: list[tuple[float, float, float, float]], size: float
 ) -> list[Cell]:
     """Cut a line where a gap between its runs is wide. Where the cut falls in the text is found at its blanks."""
-    gaps = [
-        (before[2], after[0])
-        for before, after in itertools.pairwise(rects)
-        if after[0] - before[2] > size * 1.1
-    ]
+    gaps = [(before[2], after[0]) for before, after in itertools.pairwise(rects) if after[0] - before[2] > size * 1.1]
     left, right = rects[0][0], max(rect[2] for rect in rects)
     if not gaps:
         return [Cell(left, right, _clean(text[start:end]))]

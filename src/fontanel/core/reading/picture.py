@@ -15,30 +15,25 @@ from fontanel.core.reading.recognition import Recogniser, recognise
 
 _MOST_PIXELS = 120_000_000
 _MOST_FRAMES = 500
+_DAMAGED = "The picture is damaged. Add it again from a good copy."
 _FORMATS = ("PNG", "JPEG", "TIFF", "WEBP")
 
 
 def read_picture(data: bytes, progress: Callable[[int, int], None]) -> ReadingBuilder:
     """Raises ReadingFailed: damaged, too_large or no_text."""
-    try:
-        image = Image.open(io.BytesIO(data), formats=_FORMATS)
-        frames = getattr(image, "n_frames", 1)
-    except (UnidentifiedImageError, OSError, ValueError, SyntaxError, Image.DecompressionBombError) as error:
-        raise ReadingFailed("damaged", "The picture is damaged. Add it again from a good copy.") from error
+    image = open_picture(data)
+    frames = getattr(image, "n_frames", 1)
     builder = ReadingBuilder(pages=min(frames, _MOST_FRAMES), figures=min(frames, _MOST_FRAMES))
     if frames > _MOST_FRAMES:
         builder.warnings.append(f"Only the first {_MOST_FRAMES} of {frames} pages were read")
     recogniser = Recogniser()
     pages: list[PageLines] = []
     for number in range(1, min(frames, _MOST_FRAMES) + 1):
-        if image.width * image.height > _MOST_PIXELS:
-            size = f"{image.width} x {image.height}"
-            raise ReadingFailed("too_large", f"The picture has {size} pixels, which is refused. Add a smaller one.")
         try:
             image.seek(number - 1)
-            picture = np.asarray(_upright(image))
+            picture = np.asarray(upright(image))
         except (OSError, ValueError, SyntaxError, EOFError, Image.DecompressionBombError) as error:
-            raise ReadingFailed("damaged", "The picture is damaged. Add it again from a good copy.") from error
+            raise ReadingFailed("damaged", _DAMAGED) from error
         # 200 dots an inch, as scans commonly have: what matters is that sizes compare.
         width, height = picture.shape[1] * 72 / 200, picture.shape[0] * 72 / 200
         page = PageLines(number, width, height, recognise(recogniser, picture, number, width, height))
@@ -51,8 +46,22 @@ def read_picture(data: bytes, progress: Callable[[int, int], None]) -> ReadingBu
     return builder
 
 
-def _upright(image: Image.Image) -> Image.Image:
+def open_picture(data: bytes) -> Image.Image:
+    """The picture, its pixels not unpacked yet. Raises ReadingFailed: damaged or too_large."""
+    try:
+        image = Image.open(io.BytesIO(data), formats=_FORMATS)
+    except (UnidentifiedImageError, OSError, ValueError, SyntaxError, Image.DecompressionBombError) as error:
+        raise ReadingFailed("damaged", _DAMAGED) from error
+    if image.width * image.height > _MOST_PIXELS:
+        size = f"{image.width} x {image.height}"
+        raise ReadingFailed("too_large", f"The picture has {size} pixels, which is refused. Add a smaller one.")
+    return image
+
+
+def upright(image: Image.Image) -> Image.Image:
     """The picture as its maker held it, on white, in colour, and no larger than recognition needs."""
+    if image.width * image.height > _MOST_PIXELS:
+        raise ReadingFailed("too_large", "A page of the picture has too many pixels. Add a smaller one.")
     turned = ImageOps.exif_transpose(image) or image
     if turned.mode in ("RGBA", "LA", "PA") or "transparency" in turned.info:
         turned = turned.convert("RGBA")
