@@ -5,6 +5,7 @@ import { useLoad } from "./hooks/useLoad";
 import { SessionProvider, useSession } from "./hooks/useSession";
 import { DocumentPage } from "./pages/document/DocumentPage";
 import { AskTab } from "./pages/kb/AskTab";
+import { PreviewTab } from "./pages/kb/PreviewTab";
 import { DocumentsTab } from "./pages/kb/DocumentsTab";
 import { KbPage } from "./pages/kb/KbPage";
 import { SearchTab } from "./pages/kb/SearchTab";
@@ -30,6 +31,7 @@ export function App() {
               <Route path="kbs/:kb" element={<KbPage />}>
                 <Route index element={<Navigate to="documents" replace />} />
                 <Route path="documents" element={<DocumentsTab />} />
+                <Route path="try" element={<PreviewTab />} />
                 <Route path="search" element={<SearchTab />} />
                 <Route path="ask" element={<AskTab />} />
                 <Route path="settings" element={<SettingsTab />} />

@@ -49,6 +49,12 @@ export async function send<T>(method: string, path: string, body?: unknown, head
 
 export const get = <T>(path: string) => send<T>("GET", path);
 
+/** Send a form, for what takes a file along with other fields. */
+export async function sendForm<T>(path: string, form: FormData): Promise<T> {
+  const response = await check(await fetch(BASE + path, { method: "POST", headers: CONSOLE, body: form }));
+  return (await response.json()) as T;
+}
+
 /** Send one file, reporting the share that has gone out. */
 export function upload(path: string, file: File, onShare: (share: number) => void): Promise<Schemas["AddedOut"]> {
   return new Promise((resolve, reject) => {

@@ -28,10 +28,27 @@ export function size(bytes: number): string {
 
 export const percent = (share: number) => `${Math.round(share * 100)}\u00a0%`;
 
-/** Page and headings of a passage, without the title once more. */
+/** A time in a recording: 1:02:03 or 2:03. */
+export function clock(seconds: number): string {
+  const whole = Math.floor(seconds);
+  const [hours, minutes, rest] = [Math.floor(whole / 3600), Math.floor(whole / 60) % 60, whole % 60];
+  const two = (value: number) => String(value).padStart(2, "0");
+  return hours ? `${hours}:${two(minutes)}:${two(rest)}` : `${minutes}:${two(rest)}`;
+}
+
+/** A page, slide, sheet or chapter as people call it: a sheet by its name, a page by the number printed on it. */
+export function unitName(unit: string, number: number, label?: string | null): string {
+  return `${unit} ${label && (unit === "page" || unit === "sheet") ? label : number}`;
+}
+
+/** Page, rows or time and headings of a passage, without the title once more. */
 export function place(title: string, locator: Schemas["LocatorOut"]): string {
   const path = locator.heading_path.filter((heading) => heading !== title).join(" › ");
-  return [locator.page ? `page ${locator.page}` : "", path].filter(Boolean).join(" · ");
+  const [first, last] = locator.rows ?? [];
+  const rows = first === undefined ? "" : first === last ? `row ${first}` : `rows ${first}–${last}`;
+  const time = locator.seconds == null ? "" : clock(locator.seconds);
+  const page = locator.page ? unitName(locator.unit ?? "page", locator.page, locator.label) : "";
+  return [page, rows, time, path].filter(Boolean).join(" · ");
 }
 
 const STATES: Record<Doc["state"], { word: string; dot: string }> = {

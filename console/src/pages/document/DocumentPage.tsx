@@ -1,13 +1,18 @@
-import { useEffect, useRef, useState } from "react";
+import { useEffect, useMemo, useRef, useState } from "react";
 import { Link, useParams, useSearchParams } from "react-router";
-import { type Doc, type Schemas, send } from "../../api/client";
+import { type Doc, get, type Schemas } from "../../api/client";
 import { Missing } from "../../App";
-import { Ago, count, Failure, size, State } from "../../components/text";
+import { Facts, reportFacts } from "../../components/Report";
+import { Ago, count, Failure, size, State, unitName } from "../../components/text";
 import { useLoad } from "../../hooks/useLoad";
 import { useTeam } from "../../hooks/useSession";
-import { DocumentText } from "./DocumentText";
+import { DocumentText, type Mark } from "./DocumentText";
+import { PagePicture } from "./PagePicture";
+import { Tags } from "./Tags";
 
-/** One document: its text by block, the cited words marked, its passages, its tags, its original. */
+type Cut = Schemas["PassageOut"];
+
+/** One document: its original beside its text, the cited words marked on both, its passages, its tags, what reading gave. */
 export function DocumentPage() {
   const team = useTeam();
   const { kb = "", document: id = "" } = useParams();
@@ -17,21 +22,48 @@ export function DocumentPage() {
   const { data: document, error, setData } = useLoad<Doc>(api);
   const readable = document?.serving_revision ? `${api}/text${wanted ? `?revision=${wanted}` : ""}` : null;
   const text = useLoad<Schemas["DocumentTextOut"]>(readable);
-  const passages = useLoad<Schemas["Page_PassageOut_"]>(document?.serving_revision ? `${api}/passages?limit=500` : null);
   const [outlined, setOutlined] = useState(false);
+  const passages = usePassages(outlined ? api : null);
   const from = Number(address.get("from") ?? -1);
   const to = Number(address.get("to") ?? -1);
-  const sheet = useRef<HTMLDivElement>(null);
+  const [find, setFind] = useState("");
+  const [place, setPlace] = useState(0);
+  const [page, setPage] = useState(1);
+  const sheet = useRef<HTMLElement>(null);
 
+  const blocks = text.data?.blocks;
+  const hits = useMemo(() => occurrences(text.data?.text ?? "", find), [text.data, find]);
+  const marks = useMemo<Mark[]>(() => {
+    const found = hits.map((start, number): Mark => ({ start, end: start + find.length, kind: number === place ? "now" : "found" }));
+    const cited: Mark[] = from >= 0 && !find ? [{ start: from, end: to, kind: "cited" }] : [];
+    return [...cited, ...found];
+  }, [hits, place, find, from, to]);
   useEffect(() => {
-    if (text.data && from >= 0) sheet.current?.querySelector("mark")?.scrollIntoView({ block: "center" });
-  }, [text.data, from]);
+    if (!blocks || from < 0) return;
+    setPage(pageAt(blocks, from) ?? 1);
+    sheet.current?.querySelector("mark")?.scrollIntoView({ block: "center" });
+  }, [blocks, from]);
+  useEffect(() => {
+    const hit = hits[place];
+    if (hit === undefined || !blocks) return;
+    setPage(pageAt(blocks, hit) ?? 1);
+    sheet.current?.querySelector("[data-now]")?.scrollIntoView({ block: "center" });
+  }, [hits, place, blocks]);
 
   if (error) return <Missing />;
   if (!document) return null;
   const shown = text.data?.revision;
   const older = shown && shown.id !== document.serving_revision;
-  const page = text.data && from >= 0 ? pageAt(text.data.blocks, from) : null;
+  const pages = shown?.pages ?? 0;
+  const goTo = (number: number) => {
+    setPage(number);
+    sheet.current?.querySelector(`[data-page="${number}"]`)?.scrollIntoView({ block: "start" });
+  };
+  const choose = (position: number) => {
+    const at = text.data?.blocks.findIndex((block) => block.start <= position && position < block.end) ?? -1;
+    sheet.current?.querySelectorAll("[data-block]")[at]?.scrollIntoView({ block: "center" });
+  };
+  const cuts = outlined && !older ? passages : [];
   return (
     <>
       <p className="mb-2">
@@ -40,35 +72,167 @@ export function DocumentPage() {
         </Link>
       </p>
       <h1 className="text-[27px] leading-tight">{document.title}</h1>
-      <p className="soft mt-1">{document.name}</p>
-      <div className="mt-5 grid gap-6 min-[900px]:grid-cols-[minmax(0,1fr)_290px]">
-        <div className="min-[900px]:order-2">
-          <div className="sheet min-[900px]:sticky min-[900px]:top-4">
-            <Facts document={document} />
-            <Tags document={document} api={api} mayEdit={team.mayEdit} onChange={setData} />
-            <div className="border-base-300 flex flex-wrap gap-2 border-t p-4">
-              <a className="btn btn-primary btn-sm" href={`/api/v1${api}/original${page ? `#page=${page}` : ""}`} target="_blank" rel="noreferrer">
-                Open the original
-              </a>
-              <a className="btn btn-sm" href={`/api/v1${api}/original?download=true`}>
-                Download
-              </a>
-            </div>
-            <label className="border-base-300 flex cursor-pointer items-center gap-2 border-t p-4">
-              <input type="checkbox" className="toggle toggle-sm" checked={outlined} onChange={(e) => setOutlined(e.target.checked)} />
-              Show the {count(passages.data?.items.length)} passages
-            </label>
+      {document.description && <p className="mt-1 max-w-3xl">{document.description}</p>}
+      <p className="soft mt-1">
+        {document.name}
+        {document.parent && (
+          <>
+            {" · found inside "}
+            <Link className="link" to={`/t/${team.slug}/kbs/${kb}/documents/${document.parent}`}>
+              another document
+            </Link>
+          </>
+        )}
+      </p>
+      <Bar
+        text={text.data} page={page} pages={pages} onPage={goTo} find={find} onFind={(value) => (setFind(value), setPlace(0))}
+        hits={hits.length} place={place} onPlace={setPlace} outlined={outlined} onOutlined={setOutlined}
+        original={`/api/v1${api}/original${fragment(text.data, page, from)}`} download={`/api/v1${api}/original?download=true`}
+      />
+      <div className={`grid gap-6 ${text.data?.drawn ? "min-[900px]:grid-cols-2" : "min-[900px]:grid-cols-[minmax(0,1fr)_290px]"}`}>
+        <div className={text.data?.drawn ? "" : "min-[900px]:order-2"}>
+          <div className="flex flex-col gap-5 min-[900px]:sticky min-[900px]:top-4">
+            {text.data?.drawn && (
+              <PagePicture api={api} page={page} revision={wanted} marks={marks} passages={cuts} onChoose={choose} />
+            )}
+            {!text.data?.drawn && <About document={document} api={api} mayEdit={team.mayEdit} onChange={setData} />}
           </div>
         </div>
-        <article className="sheet px-6 py-7 min-[900px]:px-10" ref={sheet}>
+        <article
+          className={`sheet px-6 py-7 min-[900px]:px-10 ${text.data?.drawn ? "min-[900px]:max-h-[calc(100vh-2rem)] min-[900px]:overflow-y-auto" : ""}`}
+          ref={sheet}
+        >
           {older && <p className="text-warning mb-4">This is revision {shown.number}; a newer one is in use by now.</p>}
           {document.state === "failed" && <Failure message={document.error} />}
           {!document.serving_revision && document.state !== "failed" && <p className="soft">The document is being read…</p>}
           <Failure message={text.error} />
-          {text.data && <DocumentText text={text.data} from={from} to={to} passages={outlined && !older ? (passages.data?.items ?? []) : []} />}
+          {text.data && (
+            <DocumentText text={text.data.text} blocks={text.data.blocks} unit={text.data.unit} labels={text.data.unit_names} marks={marks} passages={cuts} />
+          )}
         </article>
       </div>
+      {text.data?.drawn && (
+        <div className="mt-6 max-w-xl">
+          <About document={document} api={api} mayEdit={team.mayEdit} onChange={setData} />
+        </div>
+      )}
     </>
+  );
+}
+
+interface BarProps {
+  text: Schemas["DocumentTextOut"] | null;
+  page: number;
+  pages: number;
+  onPage: (page: number) => void;
+  find: string;
+  onFind: (find: string) => void;
+  hits: number;
+  place: number;
+  onPlace: (place: number) => void;
+  outlined: boolean;
+  onOutlined: (outlined: boolean) => void;
+  original: string;
+  download: string;
+}
+
+/** Going about in a document: to a page, to words, to its passages, to its original. */
+function Bar({ text, page, pages, onPage, find, onFind, hits, place, onPlace, outlined, onOutlined, original, download }: BarProps) {
+  const unit = text?.unit ?? "page";
+  return (
+    <div className="my-4 flex flex-wrap items-center gap-x-5 gap-y-2" role="toolbar" aria-label="Document">
+      {pages > 1 && (
+        <span className="flex items-center gap-1">
+          <button type="button" className="btn btn-sm" aria-label={`Previous ${unit}`} disabled={page <= 1} onClick={() => onPage(page - 1)}>
+            ‹
+          </button>
+          <select className="select select-sm w-auto" aria-label={`Go to ${unit}`} value={page} onChange={(event) => onPage(Number(event.target.value))}>
+            {Array.from({ length: pages }, (_, index) => (
+              <option key={index} value={index + 1}>
+                {unitName(unit, index + 1, text?.unit_names[index])}
+              </option>
+            ))}
+          </select>
+          <button type="button" className="btn btn-sm" aria-label={`Next ${unit}`} disabled={page >= pages} onClick={() => onPage(page + 1)}>
+            ›
+          </button>
+        </span>
+      )}
+      <form
+        className="flex items-center gap-2"
+        role="search"
+        onSubmit={(event) => {
+          event.preventDefault();
+          if (hits) onPlace((place + 1) % hits);
+        }}
+      >
+        <input className="input input-sm w-52" placeholder="Find in this document…" aria-label="Find in this document" value={find} onChange={(event) => onFind(event.target.value)} />
+        {find.length > 1 && (
+          <span className="soft tabular-nums" role="status">
+            {hits ? `${place + 1} of ${hits}` : "not there"}
+          </span>
+        )}
+      </form>
+      <label className="flex cursor-pointer items-center gap-2">
+        <input type="checkbox" className="toggle toggle-sm" checked={outlined} onChange={(event) => onOutlined(event.target.checked)} />
+        Show the passages
+      </label>
+      <span className="ml-auto flex gap-2">
+        <a className="btn btn-sm" href={original} target="_blank" rel="noreferrer">
+          Open the original
+        </a>
+        <a className="btn btn-sm" href={download}>
+          Download
+        </a>
+      </span>
+    </div>
+  );
+}
+
+/** All passages of a document, page after page. */
+function usePassages(api: string | null): Cut[] {
+  const [passages, setPassages] = useState<Cut[]>([]);
+  useEffect(() => {
+    if (!api) return;
+    let current = true;
+    const load = async () => {
+      const all: Cut[] = [];
+      let cursor = "";
+      do {
+        const part: Schemas["Page_PassageOut_"] = await get(`${api}/passages?limit=500${cursor && `&cursor=${cursor}`}`);
+        all.push(...part.items);
+        cursor = part.next ?? "";
+      } while (cursor && current);
+      if (current) setPassages(all);
+    };
+    load().catch(() => setPassages([]));
+    return () => {
+      current = false;
+    };
+  }, [api]);
+  return api ? passages : [];
+}
+
+function About({ document, api, mayEdit, onChange }: { document: Doc; api: string; mayEdit: boolean; onChange: (document: Doc) => void }) {
+  const { revision } = document;
+  const seconds = Object.entries(revision.seconds).map(([stage, value]) => `${stage} ${value.toFixed(2)} s`);
+  return (
+    <section className="sheet" aria-label="What reading gave">
+      <Facts
+        facts={[
+          ["State", <State key="s" document={document} />],
+          ...(revision.report ? reportFacts(revision.report) : []),
+          ["Passages", count(revision.passages)],
+          ["Tokens", count(revision.tokens)],
+          ["Size", size(revision.size)],
+          ["Revision", revision.number],
+          ["Added", <Ago key="a" at={revision.created_at} />],
+          ["Time", seconds.join(", ") || "–"],
+        ]}
+        warnings={revision.warnings}
+      />
+      <Tags document={document} api={api} mayEdit={mayEdit} onChange={onChange} />
+    </section>
   );
 }
 
@@ -76,75 +240,19 @@ function pageAt(blocks: Schemas["BlockOut"][], position: number): number | null 
   return blocks.find((block) => block.start <= position && position < block.end)?.page ?? null;
 }
 
-function Facts({ document }: { document: Doc }) {
-  const { revision } = document;
-  const seconds = Object.entries(revision.seconds).map(([stage, value]) => `${stage} ${value.toFixed(2)} s`);
-  const facts: [string, React.ReactNode][] = [
-    ["State", <State key="s" document={document} />],
-    ["Pages", count(revision.pages)],
-    ["Passages", count(revision.passages)],
-    ["Tokens", count(revision.tokens)],
-    ["Size", size(revision.size)],
-    ["Language", revision.language ?? "–"],
-    ["Revision", revision.number],
-    ["Added", <Ago key="a" at={revision.created_at} />],
-    ["Time", seconds.join(", ") || "–"],
-  ];
-  return (
-    <dl className="grid grid-cols-[auto_1fr] gap-x-4 gap-y-1 p-4">
-      {facts.map(([name, value]) => (
-        <div key={name} className="contents">
-          <dt className="soft">{name}</dt>
-          <dd className="tabular-nums">{value}</dd>
-        </div>
-      ))}
-      {revision.warnings.map((warning) => (
-        <dd key={warning} className="text-warning col-span-2">
-          {warning}
-        </dd>
-      ))}
-    </dl>
-  );
+/** Where the original opens: a PDF at its page, a web page at the heading above the words. */
+function fragment(text: Schemas["DocumentTextOut"] | null, page: number, from: number): string {
+  if (!text) return "";
+  if (text.revision.media_type === "application/pdf") return `#page=${page}`;
+  const block = text.blocks.findLast((item) => item.start <= Math.max(from, 0) && item.anchor);
+  return block?.anchor ? `#${block.anchor}` : "";
 }
 
-function Tags({ document, api, mayEdit, onChange }: { document: Doc; api: string; mayEdit: boolean; onChange: (document: Doc) => void }) {
-  const [adding, setAdding] = useState("");
-  const [error, setError] = useState<string | null>(null);
-  const save = (tags: Record<string, string>) =>
-    send<Doc>("PATCH", api, { tags }, { "If-Match": `"${document.version}"` })
-      .then((changed) => (onChange(changed), setAdding(""), setError(null)))
-      .catch((problem: Error) => setError(problem.message));
-  const entries = Object.entries(document.tags);
-  if (!mayEdit && entries.length === 0) return null;
-  return (
-    <div className="border-base-300 border-t p-4">
-      <ul className="flex flex-wrap gap-2" aria-label="Tags">
-        {entries.map(([tag, value]) => (
-          <li key={tag} className="border-base-300 rounded-full border px-2.5">
-            {tag}: {value}
-            {mayEdit && (
-              <button type="button" className="soft ml-1.5 cursor-pointer" aria-label={`Remove the tag ${tag}`} onClick={() => void save(Object.fromEntries(entries.filter(([key]) => key !== tag)))}>
-                ×
-              </button>
-            )}
-          </li>
-        ))}
-      </ul>
-      {mayEdit && (
-        <form
-          className="mt-2 flex gap-2"
-          onSubmit={(event) => {
-            event.preventDefault();
-            const [key, ...value] = adding.split("=");
-            if (!key || value.length === 0) return setError("Write a tag as key=value.");
-            void save({ ...document.tags, [key.trim()]: value.join("=").trim() });
-          }}
-        >
-          <input className="input input-sm w-full" aria-label="New tag" placeholder="key=value" value={adding} onChange={(e) => setAdding(e.target.value)} />
-          <button className="btn btn-sm">Add tag</button>
-        </form>
-      )}
-      <Failure message={error} />
-    </div>
-  );
+/** Where words stand in a text, whatever their case; at most a thousand places. */
+function occurrences(text: string, find: string): number[] {
+  if (find.length < 2) return [];
+  const [where, what] = [text.toLowerCase(), find.toLowerCase()];
+  const out: number[] = [];
+  for (let at = where.indexOf(what); at >= 0 && out.length < 1000; at = where.indexOf(what, at + what.length)) out.push(at);
+  return out;
 }

@@ -1,31 +1,55 @@
 import type { ReactNode } from "react";
 import type { Schemas } from "../../api/client";
+import { clock, unitName } from "../../components/text";
 
 type Block = Schemas["BlockOut"];
-type Passage = Schemas["PassageOut"];
+type Cut = Schemas["CutOut"];
 
-/** A document's text by block, with page marks; [from, to) is marked; passages are outlined at their beginnings. */
-export function DocumentText({ text, from, to, passages }: { text: Schemas["DocumentTextOut"]; from: number; to: number; passages: Passage[] }) {
-  const starts = new Map(passages.map((passage) => [passage.start, passage]));
+/** Characters [start, end) that are to stand out: cited words, or what was looked for (`now`: the one that is shown). */
+export interface Mark {
+  start: number;
+  end: number;
+  kind: "cited" | "found" | "now";
+}
+
+interface Props {
+  text: string;
+  blocks: Block[];
+  unit: string;
+  labels: string[];
+  marks: Mark[];
+  passages: Cut[];
+}
+
+/** A document's text by block, with page marks; marks stand out; passages are told where they begin. */
+export function DocumentText({ text, blocks, unit, labels, marks, passages }: Props) {
   const out: ReactNode[] = [];
   let page: number | null = null;
-  for (const block of text.blocks) {
+  let next = 0;
+  for (const block of blocks) {
     if (block.page && block.page !== page) {
       page = block.page;
       out.push(
-        <p key={`p${page}`} className="soft border-base-300 mt-6 mb-3 border-b border-dashed pb-1 text-right text-[12px]">
-          page {page}
+        <p key={`p${page}`} data-page={page} className="soft border-base-300 mt-6 mb-3 border-b border-dashed pb-1 text-right text-[12px]">
+          {unitName(unit, page, labels[page - 1])}
         </p>,
       );
     }
-    const inside = passages.filter((passage) => passage.start >= block.start && passage.start < block.end);
-    for (const passage of inside) out.push(<PassageMark key={`m${passage.id}`} passage={starts.get(passage.start)!} />);
-    out.push(<BlockText key={block.start} block={block} text={text.text} from={from} to={to} />);
+    // What begins inside a long block is told before it.
+    for (; next < passages.length && passages[next]!.start < block.end; next++) {
+      out.push(<PassageMark key={`m${passages[next]!.ordinal}`} passage={passages[next]!} />);
+    }
+    const inside = marks.filter((mark) => mark.start < block.end && mark.end > block.start);
+    out.push(
+      <div key={block.start} data-block>
+        <BlockText block={block} text={text} marks={inside} />
+      </div>,
+    );
   }
   return <div className="set max-w-none">{out}</div>;
 }
 
-function PassageMark({ passage }: { passage: Passage }) {
+function PassageMark({ passage }: { passage: Cut }) {
   return (
     <p className="text-primary border-primary mt-4 mb-1 border-t pt-0.5 font-sans text-[11.5px]">
       passage {passage.ordinal + 1} · {passage.tokens} tokens
@@ -33,8 +57,8 @@ function PassageMark({ passage }: { passage: Passage }) {
   );
 }
 
-function BlockText({ block, text, from, to }: { block: Block; text: string; from: number; to: number }) {
-  const marked = (start: number, end: number) => <Marked text={text} start={start} end={end} from={from} to={to} />;
+function BlockText({ block, text, marks }: { block: Block; text: string; marks: Mark[] }) {
+  const marked = (start: number, end: number) => <Marked text={text} start={start} end={end} marks={marks} />;
   if (block.kind === "heading") {
     const Tag = `h${Math.min(block.level + 1, 6)}` as "h2";
     const size = block.level <= 1 ? "text-[22px]" : block.level === 2 ? "text-[19px]" : "text-[17.5px]";
@@ -47,6 +71,15 @@ function BlockText({ block, text, from, to }: { block: Block; text: string; from
   if (block.kind === "code") {
     return <pre className="bg-base-200 my-3 overflow-x-auto rounded p-3 font-mono text-[13px]">{marked(block.start, block.end)}</pre>;
   }
+  if (block.kind === "cue") {
+    return (
+      <p className="mb-3 max-w-[66ch]">
+        <span className="soft mr-2 font-sans text-[12px] tabular-nums">{clock(block.seconds ?? 0)}</span>
+        {marked(block.start, block.end)}
+      </p>
+    );
+  }
+  if (block.kind === "figure") return <p className="soft mb-3 max-w-[66ch] italic">{marked(block.start, block.end)}</p>;
   if (block.kind === "paragraph") return <p className="mb-3 max-w-[66ch]">{marked(block.start, block.end)}</p>;
   const lines: [number, number][] = [];
   let at = block.start;
@@ -96,15 +129,25 @@ function cells(text: string, start: number, end: number): [number, number][] {
   return out;
 }
 
-function Marked({ text, start, end, from, to }: { text: string; start: number; end: number; from: number; to: number }) {
-  const a = Math.max(start, from);
-  const b = Math.min(end, to);
-  if (from < 0 || b <= a) return <>{text.slice(start, end)}</>;
-  return (
-    <>
-      {text.slice(start, a)}
-      <mark className="marked">{text.slice(a, b)}</mark>
-      {text.slice(b, end)}
-    </>
-  );
+const LOOKS = { cited: "marked", found: "bg-warning/25 text-inherit", now: "bg-warning/60 text-inherit" };
+
+function Marked({ text, start, end, marks }: { text: string; start: number; end: number; marks: Mark[] }) {
+  const inside = marks.filter((mark) => mark.start < end && mark.end > start);
+  if (inside.length === 0) return <>{text.slice(start, end)}</>;
+  const out: ReactNode[] = [];
+  let at = start;
+  for (const mark of inside) {
+    const a = Math.max(at, mark.start);
+    const b = Math.min(end, mark.end);
+    if (b <= a) continue;
+    out.push(text.slice(at, a));
+    out.push(
+      <mark key={a} className={LOOKS[mark.kind]} data-now={mark.kind === "now" || undefined}>
+        {text.slice(a, b)}
+      </mark>,
+    );
+    at = b;
+  }
+  out.push(text.slice(at, end));
+  return <>{out}</>;
 }

@@ -47,8 +47,8 @@ export function DocumentsTab() {
   const picker = useRef<HTMLInputElement>(null);
   const shown = (documents ?? []).filter(
     (document) =>
-      (state === "all" || (state === "pending" ? !["indexed", "failed"].includes(document.state) : document.state === state)) &&
-      `${document.title} ${document.name}`.toLowerCase().includes(wanted.toLowerCase()),
+      fits(document, state) &&
+      `${document.title} ${document.name} ${document.description}`.toLowerCase().includes(wanted.toLowerCase()),
   );
   const addButton = (
     <button type="button" className="btn btn-primary" onClick={() => picker.current?.click()}>
@@ -74,7 +74,7 @@ export function DocumentsTab() {
         <div className="sheet p-10 text-center">
           <p className="text-lg">No documents yet.</p>
           <p className="soft mt-1 mb-5">
-            {team.mayEdit ? "Drop files here, or choose them: PDF, Word, HTML, Markdown, plain text." : "An editor of the team can add some."}
+            {team.mayEdit ? "Drop files here, or choose them: PDF, office documents, slides, sheets, web pages, books, mail, pictures, archives." : "An editor of the team can add some."}
           </p>
           {team.mayEdit && addButton}
         </div>
@@ -87,6 +87,7 @@ export function DocumentsTab() {
               <option value="indexed">Indexed</option>
               <option value="pending">Being indexed</option>
               <option value="failed">Failed</option>
+              <option value="warned">With warnings</option>
             </select>
             {team.mayEdit && <span className="ml-auto">{addButton}</span>}
           </div>
@@ -138,6 +139,12 @@ export function DocumentsTab() {
   );
 }
 
+function fits(document: Doc, state: string): boolean {
+  if (state === "all") return true;
+  if (state === "pending") return !["indexed", "failed"].includes(document.state);
+  return state === "warned" ? document.revision.warnings.length > 0 : document.state === state;
+}
+
 function Row({ document, api, path, mayEdit }: { document: Doc; api: string; path: string; mayEdit: boolean }) {
   const [error, setError] = useState<string | null>(null);
   const { revision } = document;
@@ -151,6 +158,7 @@ function Row({ document, api, path, mayEdit }: { document: Doc; api: string; pat
         <Link to={`${path}/documents/${document.id}`} className="link-hover font-medium">
           {document.title}
         </Link>
+        {document.description && <p className="line-clamp-1 max-w-xl text-[13px]">{document.description}</p>}
         <div className="soft text-[12.5px]">
           {document.name}
           {Object.entries(document.tags).map(([tag, value]) => (
@@ -163,6 +171,11 @@ function Row({ document, api, path, mayEdit }: { document: Doc; api: string; pat
       </td>
       <td>
         <State document={document} />
+        {revision.warnings.length > 0 && (
+          <span className="text-warning text-[12.5px]" title={revision.warnings.join("\n")}>
+            {count(revision.warnings.length)} {revision.warnings.length === 1 ? "warning" : "warnings"}
+          </span>
+        )}
       </td>
       <td className="text-right">{count(revision.pages)}</td>
       <td className="text-right">{count(revision.passages)}</td>

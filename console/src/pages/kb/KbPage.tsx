@@ -28,6 +28,7 @@ export function KbPage() {
     ["documents", "Documents"],
     ["search", "Search"],
     ["ask", "Ask"],
+    ...(team.mayEdit ? [["try", "Try a file"]] : []),
     ...(team.mayEdit ? [["settings", "Settings"]] : []),
   ];
   return (

@@ -3,6 +3,7 @@ import { useNavigate } from "react-router";
 import { type Kb, send } from "../../api/client";
 import { Failure } from "../../components/text";
 import { useTeam } from "../../hooks/useSession";
+import { splittingText } from "./Splitting";
 import { useKb } from "./KbPage";
 
 export function SettingsTab() {
@@ -51,6 +52,8 @@ export function SettingsTab() {
         <dd className="font-mono">{kb.id}</dd>
         <dt>Short name</dt>
         <dd className="font-mono">{kb.slug}</dd>
+        <dt>Splitting</dt>
+        <dd>{splittingText(kb.splitting)}</dd>
         <dt>Embedder</dt>
         <dd>{kb.embedder ?? "none: found by words alone"}</dd>
       </dl>

@@ -4,6 +4,7 @@ import { type Kb, type Schemas, send, upload } from "../../api/client";
 import { Ago, count, Failure } from "../../components/text";
 import { useLoad } from "../../hooks/useLoad";
 import { useTeam } from "../../hooks/useSession";
+import { DEFAULT_SPLITTING, SplittingFields } from "../kb/Splitting";
 
 export function KbsPage() {
   const team = useTeam();
@@ -88,11 +89,12 @@ function CreateKb({ onCancel }: { onCancel: () => void }) {
   const navigate = useNavigate();
   const [name, setName] = useState("");
   const [description, setDescription] = useState("");
+  const [splitting, setSplitting] = useState(DEFAULT_SPLITTING);
   const [error, setError] = useState<string | null>(null);
   const submit = async (event: FormEvent) => {
     event.preventDefault();
     try {
-      const kb = await send<Kb>("POST", `${team.api}/kbs`, { name, description });
+      const kb = await send<Kb>("POST", `${team.api}/kbs`, { name, description, splitting });
       navigate(`/t/${team.slug}/kbs/${kb.slug}`);
     } catch (problem) {
       setError((problem as Error).message);
@@ -112,6 +114,12 @@ function CreateKb({ onCancel }: { onCancel: () => void }) {
       <button type="button" className="btn" onClick={onCancel}>
         Cancel
       </button>
+      <details className="md:col-span-4">
+        <summary className="soft cursor-pointer">How documents are cut into passages</summary>
+        <div className="mt-3">
+          <SplittingFields splitting={splitting} onChange={setSplitting} />
+        </div>
+      </details>
       <Failure message={error} />
     </form>
   );

@@ -1,0 +1,51 @@
+import type { Schemas } from "../../api/client";
+import { Failure } from "../../components/text";
+import { useLoad } from "../../hooks/useLoad";
+import type { Mark } from "./DocumentText";
+
+interface Props {
+  api: string;
+  page: number;
+  revision: string | null;
+  marks: Mark[];
+  passages: Schemas["CutOut"][];
+  onChoose: (position: number) => void;
+}
+
+/** A page of the original as a picture. What is marked in the text is marked on it too; a click on a line shows it in the text. */
+export function PagePicture({ api, page, revision, marks, passages, onChoose }: Props) {
+  const query = revision ? `revision=${revision}` : "";
+  const { data, error } = useLoad<Schemas["PageOut"]>(`${api}/pages/${page}?${query}`);
+  const places = data?.number === page ? data.places : [];
+  const parity = (start: number) => passages.findLastIndex((passage) => passage.start <= start);
+  return (
+    <div className="border-base-300 relative overflow-hidden rounded border bg-white">
+      <img src={`/api/v1${api}/pages/${page}/picture?width=900&${query}`} alt={`Page ${page} of the original`} className="w-full" />
+      {places.map((place) => {
+        const mark = marks.find((item) => item.start < place.end && item.end > place.start);
+        const number = passages.length ? parity(place.start) : -1;
+        const look = mark ? (mark.kind === "cited" ? "bg-primary/25" : "bg-warning/40") : number < 0 ? "hover:bg-primary/10" : number % 2 ? "bg-primary/10" : "bg-warning/10";
+        return (
+          <button
+            type="button"
+            key={`${place.start} ${place.top} ${place.left}`}
+            tabIndex={-1}
+            aria-hidden={!mark}
+            aria-label={mark ? "Marked words" : undefined}
+            data-marked={mark?.kind}
+            title={number < 0 ? undefined : `passage ${number + 1}`}
+            className={`absolute cursor-pointer mix-blend-multiply ${look}`}
+            style={{
+              left: `${place.left * 100}%`,
+              top: `${place.top * 100}%`,
+              width: `${(place.right - place.left) * 100}%`,
+              height: `${(place.bottom - place.top) * 100}%`,
+            }}
+            onClick={() => onChoose(place.start)}
+          />
+        );
+      })}
+      <Failure message={error} />
+    </div>
+  );
+}

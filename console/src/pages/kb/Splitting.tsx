@@ -1,0 +1,46 @@
+import type { Schemas } from "../../api/client";
+
+export type Splitting = Schemas["Splitting"];
+
+export const DEFAULT_SPLITTING: Splitting = { target_tokens: 200, least_tokens: 60, overlap_tokens: 0, table_mode: "packed" };
+
+/** The settings in a line. */
+export function splittingText(splitting: Splitting): string {
+  const overlap = splitting.overlap_tokens ? `, ${splitting.overlap_tokens} repeated` : "";
+  const rows = splitting.table_mode === "single" ? "each table row by itself" : "table rows together";
+  return `${splitting.target_tokens} tokens a passage${overlap}, ${rows}`;
+}
+
+const SIZES = [
+  ["target_tokens", "Tokens a passage", 40, 1000],
+  ["least_tokens", "Joined below", 0, 500],
+  ["overlap_tokens", "Repeated", 0, 300],
+] as const;
+
+/** How documents are cut, as fields of a form. */
+export function SplittingFields({ splitting, onChange }: { splitting: Splitting; onChange: (splitting: Splitting) => void }) {
+  return (
+    <div className="flex flex-wrap items-end gap-4">
+      {SIZES.map(([name, label, min, max]) => (
+        <label key={name} className="flex flex-col gap-1">
+          {label}
+          <input
+            type="number"
+            className="input w-32"
+            min={min}
+            max={max}
+            value={splitting[name]}
+            onChange={(event) => onChange({ ...splitting, [name]: Number(event.target.value) })}
+          />
+        </label>
+      ))}
+      <label className="flex flex-col gap-1">
+        Table rows
+        <select className="select w-auto" value={splitting.table_mode} onChange={(event) => onChange({ ...splitting, table_mode: event.target.value as Splitting["table_mode"] })}>
+          <option value="packed">Together</option>
+          <option value="single">Each by itself</option>
+        </select>
+      </label>
+    </div>
+  );
+}
