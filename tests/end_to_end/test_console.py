@@ -11,6 +11,7 @@ import pytest
 from playwright.sync_api import Browser, BrowserContext, Page, expect, sync_playwright
 
 from tests.conftest import DOCUMENTS, STORM, Service, TeamSetup, new_team
+from tests.core import samples
 
 FLAGS = [
     "--no-sandbox", "--disable-gpu", "--disable-quic", "--no-first-run", "--disable-background-networking",
@@ -169,7 +170,7 @@ def test_documents_fail_are_found_tagged_and_deleted(page: Page, team: TeamSetup
     page.get_by_label("New tag").fill("status=in force")
     page.get_by_role("button", name="Add tag").click()
     expect(page.get_by_role("list", name="Tags")).to_contain_text("status: in force")
-    page.get_by_text(re.compile("Show the .* passages")).click()
+    page.get_by_label("Show the passages").check()
     expect(page.get_by_text("passage 1 ·")).to_be_visible()
     page.get_by_role("link", name="All documents").click()
     page.on("dialog", lambda dialog: dialog.accept())
@@ -287,3 +288,63 @@ def test_signing_in_leads_back_but_never_to_another_site(
     page.get_by_role("button", name="Sign in").click()
     page.wait_for_url("**/kbs")
     assert page.url.startswith(service.url)
+
+
+def test_a_citation_opens_beside_its_original(page: Page, team: TeamSetup, kb: str) -> None:
+    handbook = DOCUMENTS / "marine-operations" / "pilotage-handbook.pdf"
+    document = team.client.add_document(kb, handbook, wait=True).document
+    text = team.client.document_text(kb, document.id).text
+    start = text.index("Boarding")
+    sign_in(page, team)
+    page.goto(f"/t/{team.slug}/kbs/{kb}/documents/{document.id}?from={start}&to={start + 8}")
+    expect(page.locator("mark").first).to_have_text("Boarding")
+    expect(page.locator("[data-marked=cited]").first).to_be_visible()
+    picture = page.get_by_alt_text(re.compile("Page .* of the original"))
+    assert picture.evaluate("image => image.decode().then(() => image.naturalWidth)") == 900
+    page.get_by_label("Go to page").select_option("2")
+    expect(page.get_by_alt_text("Page 2 of the original")).to_be_visible()
+    page.get_by_label("Find in this document").fill("tug")
+    expect(page.get_by_role("status")).to_have_text(re.compile(r"1 of \d+"))
+    page.get_by_label("Find in this document").press("Enter")
+    expect(page.get_by_role("status")).to_have_text(re.compile(r"2 of \d+"))
+    expect(page.locator("[data-now]")).to_have_text(re.compile("tug", re.I))
+    page.get_by_label("Find in this document").fill("zeppelin")
+    expect(page.get_by_role("status")).to_have_text("not there")
+    expect(page.get_by_label("What reading gave")).to_contain_text("3,908")
+    page.get_by_label("Go to page").select_option("3")
+    expect(page.get_by_role("link", name="Open the original")).to_have_attribute("href", re.compile("#page=3$"))
+
+
+def test_a_file_can_be_tried_with_other_cuts(page: Page, team: TeamSetup, kb: str, tmp_path: Path) -> None:
+    file = tmp_path / "lock.txt"
+    file.write_text("The lock opens at nine each morning and shuts at dusk. " * 40)
+    sign_in(page, team)
+    page.goto(f"/t/{team.slug}/kbs/{kb}/try")
+    page.get_by_label("File to try").set_input_files(file)
+    facts = page.locator("dl")
+    expect(facts).to_contain_text("440")
+    before = page.get_by_text(re.compile(r"^passage \d+ ·")).count()
+    page.get_by_label("Tokens a passage").fill("60")
+    page.get_by_label("Joined below").fill("20")
+    page.get_by_role("button", name="Try again").click()
+    expect(page.get_by_text(re.compile(r"^passage \d+ ·")).nth(before)).to_be_visible()
+    assert list(team.client.list_documents(kb)) == []
+    broken = tmp_path / "broken.pdf"
+    broken.write_bytes(b"%PDF-1.7 nothing")
+    page.get_by_label("File to try").set_input_files(broken)
+    expect(page.get_by_role("alert")).to_contain_text("damaged")
+
+
+def test_warnings_and_files_inside_are_seen(page: Page, team: TeamSetup, kb: str) -> None:
+    team.client.add_document(
+        kb, samples.zipped({"dues.xlsx": samples.workbook(), "storm.md": STORM}), "all.zip", wait=True
+    )
+    team.client.wait_for_document(kb, "all.zip/dues.xlsx")
+    sign_in(page, team)
+    page.goto(f"/t/{team.slug}/kbs/{kb}/documents")
+    page.get_by_label("State").select_option("warned")
+    expect(page.get_by_text("1 warning")).to_be_visible()
+    page.get_by_role("link", name="Dues").click()
+    expect(page.get_by_text("The hidden sheet 'Secret' was left out")).to_be_visible()
+    page.get_by_role("link", name="another document").click()
+    expect(page.get_by_role("heading", name="All")).to_be_visible()

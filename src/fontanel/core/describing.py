@@ -61,7 +61,7 @@ def _sentences(found: list[tuple[str, list[str]]]) -> str:
         for place, (text, terms) in enumerate(found):
             if place in chosen or not terms or length + len(text) > _MOST_CHARACTERS:
                 continue
-            score = sum(weight[term] for term in set(terms)) / len(set(terms)) / (1 + 0.15 * place)
+            score = sum(weight[term] for term in set(terms)) / len(set(terms)) / (1 + 0.4 * place)
             if score > best_score:
                 best, best_score = place, score
         if best < 0:

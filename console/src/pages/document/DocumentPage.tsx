@@ -41,13 +41,13 @@ export function DocumentPage() {
   useEffect(() => {
     if (!blocks || from < 0) return;
     setPage(pageAt(blocks, from) ?? 1);
-    sheet.current?.querySelector("mark")?.scrollIntoView({ block: "center" });
+    show(sheet.current, "mark");
   }, [blocks, from]);
   useEffect(() => {
     const hit = hits[place];
     if (hit === undefined || !blocks) return;
     setPage(pageAt(blocks, hit) ?? 1);
-    sheet.current?.querySelector("[data-now]")?.scrollIntoView({ block: "center" });
+    show(sheet.current, "[data-now]");
   }, [hits, place, blocks]);
 
   if (error) return <Missing />;
@@ -57,11 +57,11 @@ export function DocumentPage() {
   const pages = shown?.pages ?? 0;
   const goTo = (number: number) => {
     setPage(number);
-    sheet.current?.querySelector(`[data-page="${number}"]`)?.scrollIntoView({ block: "start" });
+    show(sheet.current, `[data-page="${number}"]`, 0);
   };
   const choose = (position: number) => {
     const at = text.data?.blocks.findIndex((block) => block.start <= position && position < block.end) ?? -1;
-    sheet.current?.querySelectorAll("[data-block]")[at]?.scrollIntoView({ block: "center" });
+    show(sheet.current, `[data-block="${at}"]`);
   };
   const cuts = outlined && !older ? passages : [];
   return (
@@ -99,7 +99,7 @@ export function DocumentPage() {
           </div>
         </div>
         <article
-          className={`sheet px-6 py-7 min-[900px]:px-10 ${text.data?.drawn ? "min-[900px]:max-h-[calc(100vh-2rem)] min-[900px]:overflow-y-auto" : ""}`}
+          className={`sheet px-6 py-7 min-[900px]:px-10 ${text.data?.drawn ? "min-[900px]:h-[calc(100vh-2rem)] min-[900px]:overflow-y-auto" : ""}`}
           ref={sheet}
         >
           {older && <p className="text-warning mb-4">This is revision {shown.number}; a newer one is in use by now.</p>}
@@ -234,6 +234,16 @@ function About({ document, api, mayEdit, onChange }: { document: Doc; api: strin
       <Tags document={document} api={api} mayEdit={mayEdit} onChange={onChange} />
     </section>
   );
+}
+
+/** Bring a part of the text into sight. A text that scrolls by itself, beside its original, leaves the page where it is. */
+function show(sheet: HTMLElement | null, selector: string, share = 0.35) {
+  const part = sheet?.querySelector(selector);
+  if (!sheet || !part) return;
+  if (sheet.scrollHeight > sheet.clientHeight + 1) {
+    const down = part.getBoundingClientRect().top - sheet.getBoundingClientRect().top;
+    sheet.scrollTo({ top: sheet.scrollTop + down - share * sheet.clientHeight });
+  } else part.scrollIntoView({ block: share ? "center" : "start" });
 }
 
 function pageAt(blocks: Schemas["BlockOut"][], position: number): number | null {

@@ -26,7 +26,7 @@ export function DocumentText({ text, blocks, unit, labels, marks, passages }: Pr
   const out: ReactNode[] = [];
   let page: number | null = null;
   let next = 0;
-  for (const block of blocks) {
+  for (const [number, block] of blocks.entries()) {
     if (block.page && block.page !== page) {
       page = block.page;
       out.push(
@@ -41,7 +41,7 @@ export function DocumentText({ text, blocks, unit, labels, marks, passages }: Pr
     }
     const inside = marks.filter((mark) => mark.start < block.end && mark.end > block.start);
     out.push(
-      <div key={block.start} data-block>
+      <div key={block.start} data-block={number}>
         <BlockText block={block} text={text} marks={inside} />
       </div>,
     );

@@ -24,7 +24,11 @@ export function PagePicture({ api, page, revision, marks, passages, onChoose }: 
       {places.map((place) => {
         const mark = marks.find((item) => item.start < place.end && item.end > place.start);
         const number = passages.length ? parity(place.start) : -1;
-        const look = mark ? (mark.kind === "cited" ? "bg-primary/25" : "bg-warning/40") : number < 0 ? "hover:bg-primary/10" : number % 2 ? "bg-primary/10" : "bg-warning/10";
+        // Within a line the marked words stand about where their share of its characters does.
+        const share = (position: number) => Math.min(1, Math.max(0, (position - place.start) / (place.end - place.start)));
+        const [a, b] = mark ? [share(mark.start), share(mark.end)] : [0, 1];
+        const width = place.right - place.left;
+        const look = mark ? (mark.kind === "cited" ? "marked" : "bg-warning/40") : number < 0 ? "hover:bg-primary/10" : number % 2 ? "bg-primary/10" : "bg-warning/10";
         return (
           <button
             type="button"
@@ -36,9 +40,9 @@ export function PagePicture({ api, page, revision, marks, passages, onChoose }: 
             title={number < 0 ? undefined : `passage ${number + 1}`}
             className={`absolute cursor-pointer mix-blend-multiply ${look}`}
             style={{
-              left: `${place.left * 100}%`,
+              left: `${(place.left + a * width) * 100}%`,
               top: `${place.top * 100}%`,
-              width: `${(place.right - place.left) * 100}%`,
+              width: `${(b - a) * width * 100}%`,
               height: `${(place.bottom - place.top) * 100}%`,
             }}
             onClick={() => onChoose(place.start)}

@@ -17,12 +17,19 @@ _HEADING = re.compile(r"^(?:heading|überschrift|titre)\s*(\d)", re.I)
 
 
 def read_docx(data: bytes) -> ReadingBuilder:
+    """Raises ReadingFailed: damaged, encrypted or too_large."""
     open_archive(data)
     try:
         document: Document = docx.Document(io.BytesIO(data))
-    except Exception as error:  # python-docx raises whatever the broken part of the archive leads it to
+        builder = ReadingBuilder(title=(document.core_properties.title or "").strip())
+        _add_body(builder, document)
+    except Exception as error:  # python-docx raises whatever the broken part of the archive leads it to, soon or late
         raise ReadingFailed("damaged", "The Word document is damaged. Save it again and add it anew.") from error
-    builder = ReadingBuilder(title=(document.core_properties.title or "").strip())
+    builder.figures = len(document.inline_shapes)
+    return builder
+
+
+def _add_body(builder: ReadingBuilder, document: Document) -> None:
     items: list[str] = []
     numbers: dict[int, int] = {}
     for part in document.iter_inner_content():
@@ -40,7 +47,6 @@ def read_docx(data: bytes) -> ReadingBuilder:
         else:
             _add_paragraph(builder, part)
     builder.list(items)
-    return builder
 
 
 def _style_name(paragraph: Paragraph) -> str:

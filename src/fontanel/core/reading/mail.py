@@ -12,14 +12,21 @@ from fontanel.core.reading.plain import add_plain
 
 _HEADERS = ("From", "To", "Cc", "Date", "Subject")
 _MOST_ATTACHMENTS = 500
+_DAMAGED = "The message is damaged. Save it again and add it anew."
 
 
 def read_mail(data: bytes) -> ReadingBuilder:
-    """Read a message: its heading fields as a list, then its body as the writer's program laid it out."""
+    """Read a message: its heading fields as a list, then its body as the writer's program laid it out.
+
+    Raises ReadingFailed(damaged).
+    """
     message = _parse(data)
     builder = ReadingBuilder(title=_header(message, "Subject"))
     builder.list([f"- {name}: {value}" for name in _HEADERS if (value := _header(message, name))])
-    body = message.get_body(preferencelist=("plain", "html"))
+    try:
+        body = message.get_body(preferencelist=("plain", "html"))
+    except Exception as error:  # a part whose own fields are malformed
+        raise ReadingFailed("damaged", _DAMAGED) from error
     if body is not None:
         text = _content(body)
         if body.get_content_type() == "text/html":
@@ -33,9 +40,13 @@ def read_mail(data: bytes) -> ReadingBuilder:
 
 
 def mail_members(data: bytes) -> list[Member]:
-    """The attachments; a message inside a message is one."""
+    """The attachments; a message inside a message is one. Raises ReadingFailed(damaged)."""
     members: list[Member] = []
-    for number, part in enumerate(_parse(data).iter_attachments(), start=1):
+    try:
+        attachments = list(_parse(data).iter_attachments())
+    except Exception as error:  # a part whose own fields are malformed
+        raise ReadingFailed("damaged", _DAMAGED) from error
+    for number, part in enumerate(attachments, start=1):
         if len(members) == _MOST_ATTACHMENTS:
             break
         name = part.get_filename() or ""
@@ -55,7 +66,7 @@ def _parse(data: bytes) -> EmailMessage:
     try:
         message = BytesParser(policy=policy.default).parsebytes(data)
     except Exception as error:  # the parser of headers raises what it stumbles over
-        raise ReadingFailed("damaged", "The message is damaged. Save it again and add it anew.") from error
+        raise ReadingFailed("damaged", _DAMAGED) from error
     assert isinstance(message, EmailMessage)
     return message
 
@@ -72,5 +83,5 @@ def _content(part: MIMEPart) -> str:
     data = payload if isinstance(payload, bytes) else b""
     try:
         return data.decode(part.get_content_charset() or "utf-8", errors="replace")
-    except LookupError:
+    except (LookupError, ValueError):
         return data.decode("utf-8", errors="replace")

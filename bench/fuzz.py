@@ -1,0 +1,169 @@
+"""Feed mutated files to the readers: every one must give a reading or one reason, within its limits.
+
+.venv/bin/python bench/fuzz.py [--inputs 10000] [--seconds 10]
+
+Real files of every format are cut, flipped, doubled and spliced; for zipped formats also the entries inside. Each input is read
+under the limits of a worker process; what raises anything but ReadingFailed, or outlasts its time, is kept in
+`var/bench/fuzz` and told.
+"""
+
+from __future__ import annotations
+
+import argparse
+import io
+import multiprocessing
+import os
+import random
+import resource
+import signal
+import sys
+import time
+import zipfile
+from collections import Counter
+
+from collection import ROOT
+
+sys.path.insert(0, str(ROOT))
+
+from fontanel.core.embedding import estimate_tokens
+from fontanel.core.reading import ReadingFailed, detect_media_type, members, read
+from fontanel.core.splitting import SplitSettings, split
+
+KEPT = ROOT / "var" / "bench" / "fuzz"
+
+
+def seeds() -> list[tuple[str, bytes]]:
+    from tests.core import samples
+
+    found = [
+        (path.name, path.read_bytes())
+        for path in (ROOT / "demo/documents").rglob("*")
+        if path.is_file() and path.stat().st_size < 60_000
+    ]
+    found += [
+        ("a.pptx", samples.deck()), ("a.xlsx", samples.workbook()), ("a.eml", samples.message(html=True)),
+        ("a.epub", samples.epub({"one.xhtml": "<h1>One</h1><p>First.</p><table><tr><td>a</td><td>b</td></tr></table>"})),
+        ("a.odt", samples.odt("<text:h>One</text:h><text:p>Two</text:p><text:list><text:list-item><text:p>x</text:p></text:list-item></text:list>")),
+        ("a.rtf", rb"{\rtf1\ansi{\info{\title Dues}}\pard The fee is 12.\par a|b|\par}"),
+        ("a.csv", b"Berth,Depth\nNorth,7\nSouth,\"4, or so\"\n" * 20), ("a.json", b'{"a": [{"b": 1, "c": "x"}, {"b": 2}], "d": {"e": null}}'),
+        ("a.jsonl", b'{"a": 1, "b": 2}\n' * 5), ("a.vtt", b"WEBVTT\n\n00:01.000 --> 00:02.000\n<v A>Hello.\n"),
+        ("a.rst", b"Title\n=====\n\n- a\n- b\n\n.. code::\n\n   x\n\n==== ====\na    b\n==== ====\n1    2\n==== ====\n"),
+        ("a.zip", samples.zipped({"x.md": "# X", "y/z.txt": "text"})),
+    ]  # fmt: skip
+    return found
+
+
+def mutate(data: bytes, rng: random.Random) -> bytes:
+    if data[:2] == b"PK" and rng.random() < 0.7:
+        return _mutate_inside(data, rng)
+    out = bytearray(data)
+    for _ in range(rng.choice((1, 1, 2, 4, 16))):
+        if not out:
+            break
+        at = rng.randrange(len(out))
+        length = min(len(out) - at, rng.choice((1, 2, 8, 64, 512)))
+        kind = rng.randrange(6)
+        if kind == 0:
+            out[at] ^= 1 << rng.randrange(8)
+        elif kind == 1:
+            del out[at : at + length]
+        elif kind == 2:
+            out[at:at] = out[at : at + length] * rng.choice((1, 3, 50))
+        elif kind == 3:
+            out[at : at + length] = rng.randbytes(length)
+        elif kind == 4:
+            out[at:at] = rng.choice(
+                (b"\0", b"\xff\xff\xff\xff", b"<", b"((((((", b"{" * 200, b"<table>" * 50, b"9" * 20, b"\n\n")
+            )
+        else:
+            out = out[:at]
+    return bytes(out)
+
+
+def _mutate_inside(data: bytes, rng: random.Random) -> bytes:
+    """Change one entry of an archive and pack it again, so that the change reaches the parser behind the archive."""
+    out = io.BytesIO()
+    with zipfile.ZipFile(io.BytesIO(data)) as source, zipfile.ZipFile(out, "w", zipfile.ZIP_DEFLATED) as target:
+        names = source.namelist()
+        chosen = rng.choice(names)
+        for name in names:
+            content = source.read(name)
+            target.writestr(name, mutate(content, rng) if name == chosen and content[:2] != b"PK" else content)
+    return out.getvalue()
+
+
+def attempt(name: str, data: bytes) -> str:
+    """ "read", or the code of the failure. Raises whatever is no ReadingFailed."""
+    try:
+        media_type = detect_media_type(data, name) if data.strip(b"\0 \t\r\n") else None
+        reading = read(data, name, media_type)
+        passages = split(reading, SplitSettings(), estimate_tokens)
+        assert all(reading.text[p.start : p.end] == p.text for p in passages)
+        if media_type:
+            members(data, media_type)
+    except ReadingFailed as failure:
+        return failure.code
+    except (MemoryError, RecursionError):
+        return "too_large"
+    return "read"
+
+
+def work(first: int, inputs: int, seconds: int, results: multiprocessing.Queue[tuple[str, str]]) -> None:
+    resource.setrlimit(resource.RLIMIT_AS, (2 << 30, 2 << 30))
+    files = seeds()
+
+    def overran(number: int, frame: object) -> None:
+        raise TimeoutError
+
+    signal.signal(signal.SIGALRM, overran)
+    for number in range(first, first + inputs):
+        rng = random.Random(number)
+        name, data = files[number % len(files)]
+        changed = mutate(data, rng)
+        (KEPT / f"now-{os.getpid()}").write_bytes(changed)
+        signal.alarm(seconds)
+        try:
+            outcome = attempt(name, changed)
+        except BaseException as error:
+            outcome = f"{type(error).__name__}: {error}"[:120]
+            (KEPT / f"{number}-{name}").write_bytes(changed)
+        signal.alarm(0)
+        results.put((name, outcome))
+    results.put(("", "done"))
+
+
+def main() -> None:
+    parser = argparse.ArgumentParser(description=__doc__)
+    parser.add_argument("--inputs", type=int, default=10_000)
+    parser.add_argument("--seconds", type=int, default=10, help="longest time for one input")
+    arguments = parser.parse_args()
+    KEPT.mkdir(parents=True, exist_ok=True)
+    results: multiprocessing.Queue[tuple[str, str]] = multiprocessing.Queue()
+    half = arguments.inputs // 2
+    workers = [
+        multiprocessing.Process(target=work, args=(n * half, half, arguments.seconds, results)) for n in range(2)
+    ]
+    for worker in workers:
+        worker.start()
+    started, counts, bad, done = time.monotonic(), Counter[str](), Counter[str](), 0
+    while done < 2:
+        try:
+            name, outcome = results.get(timeout=arguments.seconds + 20)
+        except Exception:
+            break
+        if outcome == "done":
+            done += 1
+        elif ":" in outcome:
+            bad[f"{name}: {outcome}"] += 1
+        else:
+            counts[outcome] += 1
+    died = [worker.pid for worker in workers if not worker.is_alive() and worker.exitcode]
+    print(f"{sum(counts.values()) + sum(bad.values()):,} inputs in {time.monotonic() - started:.0f} s: {dict(counts)}")
+    for what, count in bad.most_common():
+        print(f"  {count} x {what}")
+    print("crashed processes:", died or "none")
+    sys.exit(1 if bad or died else 0)
+
+
+if __name__ == "__main__":
+    main()
