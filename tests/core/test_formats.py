@@ -3,9 +3,11 @@
 from __future__ import annotations
 
 import datetime as dt
+import io
 import json
 
 import pytest
+from PIL import Image
 
 from fontanel.core.reading import Columns, Reading, ReadingFailed, detect_media_type, members, read, record_members
 from fontanel.core.reading.tables import shown
@@ -285,6 +287,18 @@ class TestPictures:
         assert reading.text == "Berth North is closed. The tug stays at South."
         assert reading.blocks[0].confidence is not None
         assert reading.blocks[0].confidence > 0.8
+
+    @pytest.mark.parametrize("degrees", [90, 180, 270])
+    def test_a_page_on_its_side_or_head_is_read(self, degrees: int) -> None:
+        lines = [
+            "The quay crane stops at a gust of 38 knots.",
+            "Nobody walks below a load that hangs.",
+            "Ask the duty officer.",
+        ]
+        image = Image.open(io.BytesIO(samples.drawn(lines))).rotate(degrees, expand=True)
+        out = io.BytesIO()
+        image.save(out, "PNG")
+        assert read(out.getvalue(), "turned.png").text == " ".join(lines)
 
     def test_an_empty_picture_has_no_text(self) -> None:
         with pytest.raises(ReadingFailed) as failure:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import re
+from collections import Counter
 
 #: Language code -> words that are frequent in it and rare elsewhere.
 _COMMON = {
@@ -18,7 +19,11 @@ _COMMON = {
     "nb": "og i å det som en på er av for med den til ikke har de et om var jeg men skal",
     "fi": "ja on ei että se oli hän mutta ovat kun joka niin kuin tai myös jos sen mitä ole",
 }
-_SETS = {code: frozenset(words.split()) for code, words in _COMMON.items()}
+#: Word -> the languages in which it is common.
+_CODES: dict[str, list[str]] = {}
+for _code, _words in _COMMON.items():
+    for _word in set(_words.split()):
+        _CODES.setdefault(_word, []).append(_code)
 _WORD = re.compile(r"[^\W\d_]+")
 _SAMPLE = 4000
 
@@ -26,9 +31,9 @@ _SAMPLE = 4000
 def detect_language(text: str) -> str:
     """Return the ISO 639-1 code of the text's language; "en" when nothing speaks for another."""
     words = [word.lower() for word in _WORD.findall(text[: _SAMPLE * 8])[:_SAMPLE]]
-    best, best_count = "en", 0
-    for code, common in _SETS.items():
-        count = sum(1 for word in words if word in common)
-        if count > best_count:
-            best, best_count = code, count
-    return best if best_count >= max(3, len(words) // 25) else "en"
+    counts = dict.fromkeys(_COMMON, 0)
+    for word, count in Counter(words).items():
+        for code in _CODES.get(word, ()):
+            counts[code] += count
+    best = max(counts, key=lambda code: counts[code])
+    return best if counts[best] >= max(3, len(words) // 25) else "en"

@@ -67,33 +67,32 @@ def _frames(
     """Boxes around rules that overlap sideways and follow each other downwards, held together by rules that run down
     wherever the page has any."""
 
-    def held(left: float, right: float, y: float, above: float) -> bool:
-        return (
-            above - y < _NEAR
-            or not down
-            or all(
-                any(
-                    bottom <= y + share * (above - y) <= top and left - _NEAR <= x <= right + _NEAR
-                    for bottom, top, x in down
-                )
-                for share in (0.2, 0.5, 0.8)
-            )
-        )
+    bands = _bands(down)
+
+    def held(y: float, above: float) -> bool:
+        return above - y < _NEAR or not bands or any(low <= y + _NEAR and high >= above - _NEAR for low, high in bands)
 
     frames: list[list[float]] = []
     for left, right, y in sorted(across, key=lambda rule: -rule[2]):
         for frame in reversed(frames[-8:]):
             overlap = min(right, frame[2]) - max(left, frame[0])
-            if (
-                overlap > 0.3 * min(right - left, frame[2] - frame[0])
-                and frame[1] - y < 200
-                and held(min(left, frame[0]), max(right, frame[2]), y, frame[1])
-            ):
+            if overlap > 0.3 * min(right - left, frame[2] - frame[0]) and frame[1] - y < 200 and held(y, frame[1]):
                 frame[0], frame[1], frame[2] = min(frame[0], left), min(frame[1], y), max(frame[2], right)
                 break
         else:
             frames.append([left, y, right, y])
     return [(left, bottom, right, top) for left, bottom, right, top in frames if top - bottom > 8]
+
+
+def _bands(down: list[tuple[float, float, float]]) -> list[tuple[float, float]]:
+    """The stretches of the page's height that rules running down fill without a break."""
+    bands: list[tuple[float, float]] = []
+    for bottom, top, _ in sorted(down):
+        if bands and bottom <= bands[-1][1] + _NEAR:
+            bands[-1] = bands[-1][0], max(bands[-1][1], top)
+        else:
+            bands.append((bottom, top))
+    return bands
 
 
 def _distinct(places: list[float]) -> list[float]:

@@ -49,7 +49,9 @@ class _Group:
 def add_pages(builder: ReadingBuilder, pages: list[PageLines], outline: Outline) -> None:
     """Add the blocks of all pages to a reading."""
     for page in pages:
-        page.lines[:] = [line for line in page.lines if not _LEADER.search(line.text)]
+        page.lines[:] = [
+            line for line in page.lines if ". ." not in line.text.replace("..", ". .") or not _LEADER.search(line.text)
+        ]
     headings = _outline_lines(pages, outline)
     style = _style(pages, headings)
     sizes = {page.number: (page.width, page.height) for page in pages}
@@ -83,12 +85,13 @@ def _outline_lines(pages: list[PageLines], outline: Outline) -> dict[int, int]:
     found: dict[int, int] = {}
     for page in pages:
         wanted = [(_key(title), level) for title, level in outline.get(page.number, [])]
+        keys = [_key(line.text) for line in page.lines] if wanted else []
         position = 0
         for title, level in wanted:
             if not title:
                 continue
             for start in [*range(position, len(page.lines)), *range(position)]:
-                taken = _title_lines(page.lines, start, title)
+                taken = _title_lines(keys, start, title)
                 if taken:
                     for line in page.lines[start : start + taken]:
                         found.setdefault(id(line), level)
@@ -97,13 +100,13 @@ def _outline_lines(pages: list[PageLines], outline: Outline) -> dict[int, int]:
     return found
 
 
-def _title_lines(lines: list[Line], start: int, title: str) -> int:
+def _title_lines(keys: list[str], start: int, title: str) -> int:
     """How many lines from `start` on make up a title, whatever number stands before it; 0 when they do not."""
     text = ""
     for count in range(1, 4):
-        if start + count > len(lines):
+        if start + count > len(keys):
             return 0
-        text += _key(lines[start + count - 1].text)
+        text += keys[start + count - 1]
         if text == title or _bare(text) == _bare(title):
             return count
         if len(text) > len(title) + 12:
@@ -164,11 +167,13 @@ def _style(pages: list[PageLines], headings: dict[int, int]) -> _Style:
 def _heading_level(line: Line, style: _Style) -> int:
     """The rank of a line that looks like a heading, else 0."""
     text = line.text
-    if len(text) > 160 or len(line.cells) > 2 or not any(c.isalpha() for c in text):
+    level = style.levels.get((line.size, line.bold), 0)
+    if not level and (style.outlined or not line.bold):
+        return 0
+    if len(text) > 160 or len(line.cells) > 2 or text.upper() == text.lower():
         return 0
     if line.confidence is not None and line.size < style.body * 1.35:
         return 0  # sizes guessed from a picture vary
-    level = style.levels.get((line.size, line.bold), 0)
     if level and (line.size >= style.body * 1.12 or line.bold):
         numbered = _NUMBERED.match(text)
         if numbered and not style.outlined and line.size < style.body * 1.12:

@@ -38,10 +38,13 @@ class Line:
     bold: bool = False
     broken: bool = False
     confidence: float | None = None
+    _text: str | None = None
 
     @property
     def text(self) -> str:
-        return self.cells[0].text if len(self.cells) == 1 else " ".join(cell.text for cell in self.cells)
+        if self._text is None:
+            self._text = self.cells[0].text if len(self.cells) == 1 else " ".join(cell.text for cell in self.cells)
+        return self._text
 
     @property
     def left(self) -> float:
@@ -82,6 +85,7 @@ def joined(lines: list[Line]) -> list[Line]:
                     earlier.cells += line.cells[1:]
                 earlier.top, earlier.bottom = max(earlier.top, line.top), min(earlier.bottom, line.bottom)
                 earlier.broken = line.broken
+                earlier._text = None
                 break
         else:
             out.append(line)

@@ -170,10 +170,22 @@ class ReadingBuilder:
         self._parts.append(text)
         self._blocks.append(Block(kind, start, self._length, **{**self.here, **where}))
         for line in lines:
-            shares = (round(min(max(share, 0.0), 1.0), 4) for share in line.box)
             # A line without characters of its own stands for the whole block.
             first, last = (line.start, line.end) if line.end > line.start else (0, len(text))
-            self._places.append(Place(start + first, start + last, line.page, *shares))
+            left, top, right, bottom = line.box
+            if left < 0 or top < 0 or right > 1 or bottom > 1:
+                left, top, right, bottom = (min(max(share, 0.0), 1.0) for share in line.box)
+            self._places.append(
+                Place(
+                    start + first,
+                    start + last,
+                    line.page,
+                    round(left, 4),
+                    round(top, 4),
+                    round(right, 4),
+                    round(bottom, 4),
+                )
+            )
 
     def heading(self, text: str, level: int, lines: Sequence[LineBox] = (), **where: Any) -> None:
         self._add("heading", collapse(text), lines, level=max(1, level), **where)

@@ -24,6 +24,8 @@ _MOST_PAGES = 20_000
 _MOST_RECOGNISED = 500
 #: Dots an inch at which a page is drawn for recognition.
 _DPI = 200
+#: Objects of a page looked through for rules.
+_MOST_OBJECTS = 20_000
 #: Characters below which a page with a picture on it counts as a scan.
 _LITTLE_TEXT = 16
 #: What PDFium gives where a font does not say which characters its glyphs are.
@@ -31,6 +33,8 @@ _UNKNOWN = re.compile("[\x00-\x01\x03-\x08\x0b\x0c\x0e-\x1f\ue000-\uf8ff\ufffd]"
 #: What PDFium puts where it joined a word that a hyphen broke over two lines.
 _BROKEN = "\x02\ufffe"
 _BULLETS = str.maketrans({"\uf0b7": "•", "\uf0a7": "▪", "\uf0d8": "▪", "\uf02d": "-", "\uf0fc": "•", "\uf076": "•"})
+_BOLD_NAME = re.compile(rb"bold|black|heavy|\bcmbx|-bd|medi\b")
+_PRIVATE = re.compile("[\uf000-\uf0ff]")
 _SPACES = re.compile(r"[ \t\xa0]+")
 
 
@@ -152,7 +156,7 @@ def _read_page(document: pdfium.PdfDocument, index: int, scans: _Scans) -> PageL
         try:
             found = PageLines(index + 1, width, height)
             text = _characters(text_page.raw)
-            if not text.isascii():
+            if _PRIVATE.search(text):
                 text = text.translate(_BULLETS)
             text, unknown = _UNKNOWN.subn(" ", text)
             known = len(text.strip())
@@ -206,10 +210,13 @@ class _Geometry:
         # A page's own coordinates need not begin at its corner.
         self._left, self._bottom = page.get_cropbox()[:2]
         self._a, self._b, self._c, self._d = (ctypes.c_double() for _ in range(4))
+        self._plain = not self._rotation and abs(self._left) < 0.01 and abs(self._bottom) < 0.01
+        self._bold: dict[int, bool] = {}
 
     def turn(self, degrees: int) -> None:
         """Text that runs up or down the page is read as if the page were turned."""
         self._rotation = (self._rotation + degrees) % 360
+        self._plain = False
 
     def rects(self, start: int, count: int) -> list[tuple[float, float, float, float]]:
         """The boxes of the text runs among characters: (left, bottom, right, top)."""
@@ -217,8 +224,8 @@ class _Geometry:
         out = []
         for i in range(raw.FPDFText_CountRects(self._raw, start, count)):
             raw.FPDFText_GetRect(self._raw, i, a, b, c, d)
-            out.append(self._turned(a.value, d.value, c.value, b.value))
-        return out
+            out.append((a.value, d.value, c.value, b.value))
+        return out if self._plain else [self._turned(*rect) for rect in out]
 
     def box(self, index: int) -> tuple[float, float, float, float]:
         a, b, c, d = self._a, self._b, self._c, self._d
@@ -227,7 +234,22 @@ class _Geometry:
 
     def baseline(self, index: int) -> float:
         raw.FPDFText_GetCharOrigin(self._raw, index, self._a, self._b)
-        return self._turned(self._a.value, self._b.value, self._a.value, self._b.value)[1]
+        return (
+            self._b.value
+            if self._plain
+            else self._turned(self._a.value, self._b.value, self._a.value, self._b.value)[1]
+        )
+
+    def is_bold(self, index: int) -> bool:
+        """Whether a character is set in a bold font, by the font's weight or its name."""
+        font = raw.FPDFTextObj_GetFont(raw.FPDFText_GetTextObject(self._raw, index))
+        key = ctypes.cast(font, ctypes.c_void_p).value or 0
+        if key not in self._bold:
+            buffer = ctypes.create_string_buffer(96)
+            length = raw.FPDFText_GetFontInfo(self._raw, index, buffer, 96, ctypes.c_int())
+            name = buffer.raw[: max(length - 1, 0)].lower() if length <= 96 else b""
+            self._bold[key] = raw.FPDFText_GetFontWeight(self._raw, index) >= 600 or bool(_BOLD_NAME.search(name))
+        return self._bold[key]
 
     def _turned(self, left: float, bottom: float, right: float, top: float) -> tuple[float, float, float, float]:
         left, right, bottom, top = left - self._left, right - self._left, bottom - self._bottom, top - self._bottom
@@ -296,9 +318,9 @@ def _line(text_page: Any, geometry: _Geometry, text: str, start: int, end: int, 
         size=round(size * 2) / 2,
         # A word in bold does not make a bold line: the first, the middle and the last letter must be.
         bold=len(stripped) < 120
-        and _is_bold(text_page, start)
-        and _is_bold(text_page, end - 1)
-        and (text[middle] == " " or _is_bold(text_page, middle)),
+        and geometry.is_bold(start)
+        and geometry.is_bold(end - 1)
+        and (text[middle] == " " or geometry.is_bold(middle)),
         broken=broken,
     )
 
@@ -328,22 +350,16 @@ def _clean(text: str) -> str:
     return " ".join(text.split())
 
 
-def _is_bold(text_page: Any, index: int) -> bool:
-    if raw.FPDFText_GetFontWeight(text_page, index) >= 600:
-        return True
-    buffer = ctypes.create_string_buffer(96)
-    length = raw.FPDFText_GetFontInfo(text_page, index, buffer, 96, ctypes.c_int())
-    name = buffer.raw[: max(length - 1, 0)].lower() if length <= 96 else b""
-    return b"bold" in name or b"black" in name or b"heavy" in name or bool(re.search(rb"\bcmbx|-bd|medi\b", name))
-
-
 def _rules(page: Any) -> list[tuple[float, float, float, float]]:
     """The thin lines and the frames drawn on a page."""
     rules: list[tuple[float, float, float, float]] = []
-    for item in page.get_objects(filter=(raw.FPDF_PAGEOBJ_PATH,), max_depth=2):
-        left, bottom, right, top = item.get_bounds()
-        if right - left > 3 or top - bottom > 3:
-            rules.append((left, bottom, right, top))
-        if len(rules) > 5000:
-            break
+    a, b, c, d = (ctypes.c_float() for _ in range(4))
+    for index in range(min(raw.FPDFPage_CountObjects(page.raw), _MOST_OBJECTS)):
+        item = raw.FPDFPage_GetObject(page.raw, index)
+        if raw.FPDFPageObj_GetType(item) != raw.FPDF_PAGEOBJ_PATH:
+            continue
+        if raw.FPDFPageObj_GetBounds(item, a, b, c, d):
+            left, bottom, right, top = a.value, b.value, c.value, d.value
+            if right - left > 3 or top - bottom > 3:
+                rules.append((left, bottom, right, top))
     return rules

@@ -14,6 +14,8 @@ Picture = npt.NDArray[np.uint8]
 
 #: Below this confidence what was found is more likely a stain than a word.
 _LEAST_CONFIDENCE = 0.5
+#: A page read with less is looked at turned, too.
+_UPRIGHT = 0.85
 
 
 class Recogniser:
@@ -26,7 +28,12 @@ class Recogniser:
         self._engine: Any = RapidOCR(
             params={
                 "Global.log_level": "error",
-                "Global.max_side_len": 3600,
+                # The classifier of upside-down lines turns upright ones now and then: `recognise` looks at the whole page.
+                "Global.use_cls": False,
+                "Det.limit_type": "max",
+                "Det.limit_side_len": 960,
+                # Lines one by one: a batch is padded to its longest, which takes more time and memory than it saves.
+                "Rec.rec_batch_num": 1,
                 "EngineConfig.onnxruntime.intra_op_num_threads": threads,
                 "EngineConfig.onnxruntime.inter_op_num_threads": 1,
                 "EngineConfig.onnxruntime.enable_cpu_mem_arena": False,
@@ -46,8 +53,16 @@ class Recogniser:
 
 
 def recognise(recogniser: Recogniser, picture: Picture, page: int, width: float, height: float) -> list[Line]:
-    """The lines of a picture of a page of `width` x `height` points, from top to bottom. A slight slant is made good."""
+    """The lines of a picture of a page of `width` x `height` points, from top to bottom. A slight slant is made good; a page
+    that lies on its side or its head is read as if it stood."""
     found = recogniser.lines(picture)
+    if turns := _turns(found):
+        tried = [(quarter, recogniser.lines(np.rot90(picture, quarter))) for quarter in turns]
+        # Lines that run up the page are read in one direction as they are, but stand in no order.
+        best, turned = max(tried, key=lambda one: _confidence(one[1]))
+        if best % 2 or _confidence(turned) > _confidence(found):
+            found, picture = turned, np.rot90(picture, best)
+            width, height = (height, width) if best % 2 else (width, height)
     if not found:
         return []
     rows, columns = picture.shape[:2]
@@ -74,6 +89,23 @@ def recognise(recogniser: Recogniser, picture: Picture, page: int, width: float,
         )
     lines.sort(key=lambda line: (-line.baseline, line.left))
     return joined(_in_rows(lines))
+
+
+_Found = list[tuple[npt.NDArray[np.float32], str, float]]
+
+
+def _confidence(found: _Found) -> float:
+    """The mean confidence over the letters found."""
+    letters = sum(len(text) for _, text, _ in found)
+    return sum(len(text) * score for _, text, score in found) / letters if letters else 0.0
+
+
+def _turns(found: _Found) -> tuple[int, ...]:
+    """By which quarter turns the page might read better: none when it reads well."""
+    upright = sum(1 for box, _, _ in found if np.ptp(box[:, 0]) >= np.ptp(box[:, 1]))
+    if upright < len(found) / 2:
+        return 1, 3
+    return (2,) if found and _confidence(found) < _UPRIGHT else ()
 
 
 def _slant(box: npt.NDArray[np.float32]) -> float:
