@@ -63,7 +63,7 @@ def add_html(builder: ReadingBuilder, text: str) -> None:
         raise ReadingFailed("damaged", "The page holds no HTML that can be read.") from error
     title = root.findtext(".//title")
     builder.title = builder.title or (collapse(title) if title else "")
-    _Walker(builder).walk(_main(root))
+    _Walker(builder, _simplify(root)).walk(_main(root))
 
 
 def decode_html(data: bytes) -> tuple[str, list[str]]:
@@ -108,11 +108,29 @@ def _has_text(element: etree._Element, least: int = 100) -> bool:
     return False
 
 
-class _Walker:
-    """Walks the tree in document order and hands each run of inline content on as a paragraph."""
+def _simplify(root: etree._Element) -> tuple[str, ...]:
+    """Take out what is never read, put pictures' descriptions in their place as text, and return the page's tags that stand
+    apart from the text around them: whole passes in C, so that walking need not look again."""
+    etree.strip_elements(root, *_DROPPED, with_tail=False)
+    for image in root.iter("img"):
+        image.text = image.get("alt")
+    for link in root.iter("a"):
+        if "headerlink" in (link.get("class") or ""):
+            link.text = None
+            for child in list(link):
+                link.remove(child)
+    tags = {element.tag for element in root.iter() if isinstance(element.tag, str)}
+    return tuple(sorted(str(tag) for tag in tags if tag not in _INLINE))
 
-    def __init__(self, builder: ReadingBuilder) -> None:
+
+class _Walker:
+    """Walks the tree in document order and hands each run of inline content on as a paragraph. `apart`: the tags that stand
+    apart from the text around them."""
+
+    def __init__(self, builder: ReadingBuilder, apart: tuple[str, ...]) -> None:
         self._builder = builder
+        self._apart = apart
+        self._blocks = tuple(tag for tag in apart if tag != "br") or ("br",)
         self._inline: list[str] = []
         self._anchor: str | None = None
         self._too_deep = False
@@ -122,6 +140,8 @@ class _Walker:
         self._flush()
 
     def _flush(self) -> None:
+        if not self._inline:
+            return
         text = collapse("".join(self._inline))
         self._inline.clear()
         self._builder.paragraph(text, anchor=self._anchor)
@@ -135,9 +155,9 @@ class _Walker:
             return
         if _dropped(element, tag):
             return
-        if tag in _INLINE and not _holds_block(element):
+        if tag in _INLINE and next(element.iterdescendants(*self._blocks), None) is None:
             self._builder.figures += tag == "img" or len(element.findall(".//img"))
-            self._inline.append(_inline_text(element))
+            self._inline.append(self._text_of(element))
         elif tag == "br":
             self._inline.append(" ")
         else:
@@ -148,10 +168,10 @@ class _Walker:
     def _block(self, element: etree._Element, tag: str, depth: int) -> None:
         if tag in _HEADINGS:
             self._anchor = element.get("id") or _first_id(element) or self._anchor
-            self._builder.heading(_heading_text(element), _HEADINGS[tag], anchor=self._anchor)
+            self._builder.heading(self._heading_text(element), _HEADINGS[tag], anchor=self._anchor)
         elif tag in ("ul", "ol"):
             if not _mostly_links(element):
-                self._builder.list(list(_items(element, 0)), anchor=self._anchor)
+                self._builder.list(list(self._items(element, 0)), anchor=self._anchor)
         elif tag == "dl":
             self._definitions(element, depth)
         elif tag == "table":
@@ -171,7 +191,7 @@ class _Walker:
 
     def _figure(self, element: etree._Element) -> None:
         caption = element.find(".//figcaption")
-        said = [_inline_text(caption)] if caption is not None else []
+        said = [self._text_of(caption)] if caption is not None else []
         said += [alt for image in element.iter("img") if (alt := collapse(image.get("alt") or "")) not in said]
         self._builder.figure(" ".join(said), anchor=self._anchor)
 
@@ -182,7 +202,7 @@ class _Walker:
             if child.getparent() is not element and _tag(child.getparent()) != "div":
                 continue
             if _tag(child) == "dt":
-                terms.append(_heading_text(child))
+                terms.append(self._heading_text(child))
                 self._anchor = child.get("id") or _first_id(child) or self._anchor
                 continue
             term = ", ".join(terms)
@@ -192,7 +212,7 @@ class _Walker:
                 self._block(child, "div", depth + 1)
             else:
                 self._builder.paragraph(
-                    f"{term}: {_inline_text(child)}" if term else _inline_text(child), anchor=self._anchor
+                    f"{term}: {self._text_of(child)}" if term else self._text_of(child), anchor=self._anchor
                 )
         if terms:
             self._builder.paragraph(", ".join(terms), anchor=self._anchor)
@@ -214,9 +234,63 @@ class _Walker:
             _tag(rows[header].getparent()) == "thead" or all(_tag(cell) == "th" for cell in cells[header])
         ):
             header += 1
-        grid = [[_inline_text(cell) for cell in row] for row in cells]
+        grid = [[self._text_of(cell) for cell in row] for row in cells]
         if header < len(grid):
             self._builder.table(grid, header, anchor=self._anchor)
+
+    def _text_of(self, element: etree._Element) -> str:
+        """The text of an element, with a blank wherever something inside it stands apart."""
+        if next(element.iterdescendants(*self._apart), None) is None:
+            return collapse("".join(element.itertext()))  # type: ignore[arg-type]
+        parts: list[str] = []
+
+        def visit(node: etree._Element, depth: int) -> None:
+            if depth > _MOST_DEPTH:
+                return
+            apart = node.tag not in _INLINE
+            if apart:
+                parts.append(" ")
+            if node.text:
+                parts.append(node.text)
+            for child in node:
+                visit(child, depth + 1)
+                if child.tail:
+                    parts.append(child.tail)
+            if apart:
+                parts.append(" ")
+
+        visit(element, 0)
+        return collapse("".join(parts))
+
+    def _heading_text(self, element: etree._Element) -> str:
+        return self._text_of(element).rstrip("¶#").rstrip()
+
+    def _items(self, element: etree._Element, depth: int) -> Iterator[str]:
+        number = int(element.get("start") or 1) if (element.get("start") or "1").isdigit() else 1
+        for item in element:
+            if _tag(item) != "li":
+                continue
+            mark = f"{number}." if _tag(element) == "ol" else "-"
+            number += 1
+            inner = [child for child in item.iterdescendants("ul", "ol") if _closest(child, "li") is item]
+            for child in inner:
+                # The nested list becomes items of its own; what follows it belongs to the outer item.
+                parent = child.getparent()
+                if parent is not None:
+                    tail, child.tail = child.tail, None
+                    index = parent.index(child)
+                    parent.remove(child)
+                    if tail:
+                        if index:
+                            parent[index - 1].tail = (parent[index - 1].tail or "") + " " + tail
+                        else:
+                            parent.text = (parent.text or "") + " " + tail
+            text = self._text_of(item)
+            if text:
+                yield "  " * min(depth, 6) + f"{mark} {text}"
+            if depth < _MOST_DEPTH:
+                for child in inner:
+                    yield from self._items(child, depth + 1)
 
 
 def _tag(element: etree._Element | None) -> str:
@@ -258,12 +332,6 @@ def _closest(element: etree._Element, tag: str) -> etree._Element | None:
     return next((parent for parent in element.iterancestors() if _tag(parent) == tag), None)
 
 
-def _holds_block(element: etree._Element) -> bool:
-    return any(
-        _tag(child) and _tag(child) not in _INLINE and _tag(child) != "br" for child in element.iterdescendants()
-    )
-
-
 def _mostly_links(element: etree._Element) -> bool:
     """Whether a list or table is navigation: nearly all of its text stands in links."""
     whole = len(_text(element))
@@ -280,63 +348,3 @@ def _first_id(element: etree._Element) -> str | None:
         ),
         None,
     )
-
-
-def _heading_text(element: etree._Element) -> str:
-    return collapse(_inline_text(element)).rstrip("¶#").rstrip()
-
-
-def _inline_text(element: etree._Element) -> str:
-    """The text of an element, with a blank wherever a block inside it begins or ends."""
-    parts: list[str] = []
-
-    def visit(node: etree._Element, depth: int) -> None:
-        tag = _tag(node)
-        if not tag or tag in _DROPPED or depth > _MOST_DEPTH:
-            return
-        if tag == "img":
-            parts.append(node.get("alt") or "")
-            return
-        apart = tag not in _INLINE
-        if apart:
-            parts.append(" ")
-        parts.append(node.text or "")
-        for child in node:
-            if _tag(child) == "a" and "headerlink" in (child.get("class") or ""):
-                parts.append(child.tail or "")
-                continue
-            visit(child, depth + 1)
-            parts.append(child.tail or "")
-        if apart:
-            parts.append(" ")
-
-    visit(element, 0)
-    return collapse("".join(parts))
-
-
-def _items(element: etree._Element, depth: int) -> Iterator[str]:
-    number = int(element.get("start") or 1) if (element.get("start") or "1").isdigit() else 1
-    for item in element:
-        if _tag(item) != "li":
-            continue
-        mark = f"{number}." if _tag(element) == "ol" else "-"
-        number += 1
-        inner = [child for child in item.iterdescendants("ul", "ol") if _closest(child, "li") is item]
-        for child in inner:
-            # The nested list becomes items of its own; what follows it belongs to the outer item.
-            parent = child.getparent()
-            if parent is not None:
-                tail, child.tail = child.tail, None
-                index = parent.index(child)
-                parent.remove(child)
-                if tail:
-                    if index:
-                        parent[index - 1].tail = (parent[index - 1].tail or "") + " " + tail
-                    else:
-                        parent.text = (parent.text or "") + " " + tail
-        text = _inline_text(item)
-        if text:
-            yield "  " * min(depth, 6) + f"{mark} {text}"
-        if depth < _MOST_DEPTH:
-            for child in inner:
-                yield from _items(child, depth + 1)

@@ -342,6 +342,8 @@ def _cells(
             cells.append(Cell(run_left, gap[0], _clean(text[run : match.start()])))
             run, run_left = match.end(), gap[1]
             gaps.remove(gap)
+            if not gaps:
+                break
     cells.append(Cell(run_left, right, _clean(text[run:end])))
     return [cell for cell in cells if cell.text] or [Cell(left, right, _clean(text[start:end]))]
 
