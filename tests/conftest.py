@@ -16,8 +16,13 @@ from pathlib import Path
 
 import httpx
 import pytest
+from hypothesis import settings
 
 from fontanel.client import Client
+
+# How long an example takes says how busy the machine is.
+settings.register_profile("fontanel", deadline=None)
+settings.load_profile("fontanel")
 
 ROOT = Path(__file__).parent.parent
 EMBEDDER = Path(os.environ.get("FONTANEL_EMBEDDER") or ROOT / "var" / "embedder")

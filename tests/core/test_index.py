@@ -29,7 +29,7 @@ from fontanel.core.index.words import FIELD_B, FIELD_WEIGHTS, K1
 
 VOCABULARY = [f"w{n}" for n in range(30)]
 entries_strategy = st.lists(
-    st.tuples(*[st.lists(st.sampled_from(VOCABULARY), max_size=n) for n in (3, 4, 15)]), min_size=1, max_size=25
+    st.tuples(*[st.lists(st.sampled_from(VOCABULARY), max_size=n) for n in (3, 4, 15, 6)]), min_size=1, max_size=25
 )
 
 
@@ -39,14 +39,14 @@ def entries(rows: Sequence[tuple[Sequence[str], ...]], first: int = 1) -> list[W
 
 def naive_bm25(rows: list[WordsEntry], query: list[str]) -> dict[int, float]:
     """Field-weighted BM25 written as in the paper, passage by passage."""
-    averages = [sum(len(row.terms[f]) for row in rows) / len(rows) for f in range(3)]
+    averages = [sum(len(row.terms[f]) for row in rows) / len(rows) for f in range(len(FIELD_B))]
     scores = {}
     for row in rows:
         total = 0.0
         for term in query:
             matching = sum(1 for other in rows if any(term in field for field in other.terms))
             frequency = 0.0
-            for f in range(3):
+            for f in range(len(FIELD_B)):
                 norm = 1 - float(FIELD_B[f]) + float(FIELD_B[f]) * len(row.terms[f]) / max(averages[f], 1e-6)
                 frequency += float(FIELD_WEIGHTS[f]) * Counter(row.terms[f])[term] / norm
             if frequency:
