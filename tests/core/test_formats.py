@@ -9,7 +9,8 @@ import json
 import pytest
 from PIL import Image
 
-from fontanel.core.reading import Columns, Reading, ReadingFailed, detect_media_type, members, read, record_members
+from fontanel.core.reading import Reading, ReadingFailed, detect_media_type, members, read
+from fontanel.core.reading.records import Columns, record_members
 from fontanel.core.reading.tables import shown
 from tests.core import samples
 

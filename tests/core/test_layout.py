@@ -15,7 +15,8 @@ from reportlab.platypus import Paragraph, SimpleDocTemplate, Table, TableStyle
 
 from fontanel.core.describing import describe, suggested_title
 from fontanel.core.embedding import estimate_tokens
-from fontanel.core.reading import Reading, ReadingBuilder, draw_page, read, report_of
+from fontanel.core.reading import Reading, ReadingBuilder, read, report_of
+from fontanel.core.reading.drawing import draw_page
 from fontanel.core.reading.model import CELL_SEPARATOR
 from fontanel.core.splitting import SplitSettings, split
 from tests.core import samples

@@ -18,17 +18,7 @@ from pathlib import Path
 from typing import IO, Any
 
 from fontanel.core.describing import describe
-from fontanel.core.reading import (
-    Columns,
-    Member,
-    ReadingFailed,
-    detect_media_type,
-    draw_page,
-    members,
-    read,
-    record_members,
-    report_of,
-)
+from fontanel.core.reading import Member, ReadingFailed, detect_media_type, members, read, report_of
 from fontanel.core.splitting import SplitSettings, split
 
 
@@ -140,6 +130,8 @@ def _read(request: dict[str, Any], replies: IO[bytes], count_tokens: Any) -> tup
     reading = read(data, request["name"], media_type, progress)
     inside: list[Member] = []
     if columns := request.get("columns"):
+        from fontanel.core.reading.records import Columns, record_members
+
         meaning = Columns(tuple(columns["text"]), columns.get("title"), tuple(columns.get("tags", ())))
         inside = record_members(data, media_type or "", meaning)
         reading = replace(reading, container=True)
@@ -166,6 +158,8 @@ def _read(request: dict[str, Any], replies: IO[bytes], count_tokens: Any) -> tup
 
 def _draw(request: dict[str, Any]) -> bytes:
     """A page as a PNG of so many pixels across."""
+    from fontanel.core.reading.drawing import draw_page
+
     return draw_page(Path(request["path"]).read_bytes(), request["media_type"], request["draw"], request["width"])
 
 

@@ -1,17 +1,14 @@
 """Reading: the bytes of a document become a `Reading`: its text, and the blocks of which the text is made."""
 
-from fontanel.core.reading.detect import MEDIA_TYPES, detect_media_type
-from fontanel.core.reading.drawing import DRAWN, draw_page
+from fontanel.core.reading.detect import DRAWN, MEDIA_TYPES, detect_media_type
 from fontanel.core.reading.model import Block, Member, Place, Reading, ReadingBuilder, ReadingFailed, Unit
 from fontanel.core.reading.read import members, read
-from fontanel.core.reading.records import Columns, record_members
 from fontanel.core.reading.report import Report, report_of
 
 __all__ = [
     "DRAWN",
     "MEDIA_TYPES",
     "Block",
-    "Columns",
     "Member",
     "Place",
     "Reading",
@@ -20,9 +17,7 @@ __all__ = [
     "Report",
     "Unit",
     "detect_media_type",
-    "draw_page",
     "members",
     "read",
-    "record_members",
     "report_of",
 ]

@@ -74,5 +74,8 @@ def _wanted(archive: zipfile.ZipFile) -> list[str]:
     return [
         entry.filename
         for entry in archive.infolist()
-        if not entry.is_dir() and entry.file_size and not any(part in entry.filename for part in _LITTER)
+        if entry.filename
+        and not entry.filename.endswith("/")
+        and entry.file_size
+        and not any(part in entry.filename for part in _LITTER)
     ]

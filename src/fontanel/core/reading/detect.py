@@ -41,6 +41,9 @@ MEDIA_TYPES = {
     ZIP: "ZIP archive", PLAIN: "plain text",
 }  # fmt: skip
 
+#: Types whose pages can be drawn as pictures.
+DRAWN = frozenset({PDF, PNG, JPEG, TIFF, WEBP})
+
 _HTML_START = re.compile(
     rb"^\s*(?:\xef\xbb\xbf)?(?:<\?xml[^>]*>\s*)?(?:<!--.*?-->\s*)*<(?:!doctype html|html|head|body)\b", re.I | re.S
 )

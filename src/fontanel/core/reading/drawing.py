@@ -11,8 +11,6 @@ from fontanel.core.reading import detect
 from fontanel.core.reading.model import ReadingFailed
 from fontanel.core.reading.picture import open_picture, upright
 
-#: Types whose pages can be drawn.
-DRAWN = frozenset({detect.PDF, detect.PNG, detect.JPEG, detect.TIFF, detect.WEBP})
 _MOST_HEIGHT = 8000
 
 
@@ -21,7 +19,7 @@ def draw_page(data: bytes, media_type: str, page: int, width: int) -> bytes:
 
     Raises ReadingFailed: unsupported for what has no pages to draw, damaged, and no_text for a page that is not there.
     """
-    if media_type not in DRAWN:
+    if media_type not in detect.DRAWN:
         raise ReadingFailed("unsupported", "Pages of this type of document cannot be drawn.")
     image = _pdf_page(data, page, width) if media_type == detect.PDF else _frame(data, page)
     height = min(_MOST_HEIGHT, max(1, round(image.height * width / image.width)))

@@ -23,23 +23,26 @@ def read_pptx(data: bytes) -> ReadingBuilder:
     open_archive(data)
     try:
         deck = pptx.Presentation(io.BytesIO(data))
-        slides = list(deck.slides)
-    except Exception as error:  # python-pptx raises whatever the broken part of the archive leads it to
+        builder = ReadingBuilder(title=(deck.core_properties.title or "").strip(), unit="slide")
+        for number, slide in enumerate(deck.slides, start=1):
+            builder.here, builder.pages = {"page": number}, number
+            _add_slide(builder, slide, number)
+    except Exception as error:  # python-pptx raises whatever the broken part of the archive leads it to, soon or late
         raise ReadingFailed("damaged", "The presentation is damaged. Save it again and add it anew.") from error
-    builder = ReadingBuilder(title=(deck.core_properties.title or "").strip(), pages=len(slides), unit="slide")
-    for number, slide in enumerate(slides, start=1):
-        builder.here = {"page": number}
-        title = slide.shapes.title
-        builder.heading(_text(title) if title is not None and title.has_text_frame else f"Slide {number}", 1)
-        shapes = sorted(_shapes(slide.shapes, 0), key=lambda shape: (_points(shape.top), _points(shape.left)))
-        for shape in shapes:
-            if title is None or shape.shape_id != title.shape_id:
-                _add_shape(builder, shape)
-        if slide.has_notes_slide and (frame := slide.notes_slide.notes_text_frame) and frame.text.strip():
-            builder.heading("Speaker notes", 2)
-            for paragraph in frame.paragraphs:
-                builder.paragraph(_runs(paragraph))
     return builder
+
+
+def _add_slide(builder: ReadingBuilder, slide: Any, number: int) -> None:
+    title = slide.shapes.title
+    builder.heading(_text(title) if title is not None and title.has_text_frame else f"Slide {number}", 1)
+    shapes = sorted(_shapes(slide.shapes, 0), key=lambda shape: (_points(shape.top), _points(shape.left)))
+    for shape in shapes:
+        if title is None or shape.shape_id != title.shape_id:
+            _add_shape(builder, shape)
+    if slide.has_notes_slide and (frame := slide.notes_slide.notes_text_frame) and frame.text.strip():
+        builder.heading("Speaker notes", 2)
+        for paragraph in frame.paragraphs:
+            builder.paragraph(_runs(paragraph))
 
 
 def _points(length: Length | None) -> float:
