@@ -88,7 +88,7 @@ def detect_media_type(data: bytes, name: str) -> str:
     suffix = PurePosixPath(name.lower()).suffix
     nulls = head.count(b"\0") > len(head) // 20 and not head.startswith((b"\xff\xfe", b"\xfe\xff"))
     for magic, what in _KNOWN_BINARY.items():
-        if head.startswith(magic) and (nulls or len(magic) > 3):
+        if head.startswith(magic) and (nulls or len(magic) > 3 or not magic.isascii()):
             raise ReadingFailed("unsupported", f"This is {what}, which cannot be read. {_readable()}")
     if nulls:
         raise ReadingFailed("unsupported", f"These bytes are not text nor any known type of document. {_readable()}")

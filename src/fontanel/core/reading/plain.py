@@ -8,7 +8,10 @@ from fontanel.core.reading.decode import decode
 from fontanel.core.reading.model import ReadingBuilder
 
 _ITEM = re.compile(r"^(\s*)([-*•–]|\(?\d{1,3}[.)]|\(?[a-z][.)])\s+(?=\S)")
-_NUMBERED = re.compile(r"^(\d{1,2}(?:\.\d{1,2}){0,3})\.?\s+[A-Z][^.!?]{1,80}$")
+#: "3 Berths", and with a number of several parts also what ends like a sentence: "3.1. What is a berth?"
+_NUMBERED = re.compile(
+    r"^(\d{1,2}(?:\.\d{1,2}){0,3})\.?\s+[A-Z][^.!?]{1,80}$|^(\d{1,2}(?:\.\d{1,2}){1,3})\.?\s+\S.{1,110}$"
+)
 _UNDERLINE = re.compile(r"^([=\-~#*^])\1{2,}\s*$")
 
 
@@ -68,7 +71,7 @@ def _add_chunk(builder: ReadingBuilder, lines: list[str]) -> None:
 def _heading_level(line: str) -> int:
     """The rank of a line that stands alone and reads as a heading, else 0."""
     if match := _NUMBERED.match(line):
-        return 1 + match.group(1).count(".") + 1
+        return 2 + (match.group(1) or match.group(2)).count(".")
     letters = [c for c in line if c.isalpha()]
     if len(letters) >= 3 and len(line) <= 80 and all(c.isupper() for c in letters) and line[-1] not in ".,;":
         return 2
