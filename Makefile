@@ -72,6 +72,7 @@ bench: setup .venv/dev
 
 documents: .venv/dev
 	$(PY) demo/make_documents.py
+	$(PY) demo/make_notices.py
 
 api: .venv/ready
 	$(PY) tools/write_openapi.py

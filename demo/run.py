@@ -16,6 +16,7 @@ from typing import Any
 import httpx
 
 from fontanel.client import Client
+from fontanel.schemas import Columns
 
 HERE = Path(__file__).parent
 DATA = HERE.parent / "var" / "demo"
@@ -26,6 +27,10 @@ TEAMS = (
     ("Marine Operations", ("I. Varda", "varda@skerrow.example"), ("Harbour rules", "Pilotage, berths, storms, cranes, buoys, the lock")),
     ("Passenger Services", ("T. Osmund", "osmund@skerrow.example"), ("Passenger handbook", "Tickets, access, luggage, pets, the winter timetable")),
 )  # fmt: skip
+#: One team's second knowledge base: slides, sheets, a scan, a transcript, mail, a table of questions, an archive.
+NOTICES = ("Notices and returns", "Briefings, returns, notices and letters, as they came")
+#: What the columns of a table mean, by document: its rows become documents.
+COLUMNS = {"yard-questions.csv": Columns(title="Question", text=["Answer"], tags=["Area"])}
 #: Tags that narrow a search, by document.
 TAGS = {
     "heavy-weather-notice-2019.txt": {"status": "superseded", "year": "2019"},
@@ -109,15 +114,20 @@ def _load(url: str, notes: dict[str, Any]) -> None:
         profile.touch(mode=0o600)
         profile.write_text("".join(f'{name} = "{value}"\n' for name, value in
                                    (("url", url), ("key", item["key"]), ("team", item["team"]), ("kb", item["kb"]))))  # fmt: skip
-        folder = HERE / "documents" / item["team"]
         with Client(url, item["key"], item["team"]) as client:
-            known = {document.name: document for document in client.list_documents(item["kb"])}
-            files = [path for path in sorted(folder.iterdir()) if path.name not in known]
-            for path in files:
-                client.add_document(item["kb"], path, tags=TAGS.get(path.name))
-            for path in files:
-                document = client.wait_for_document(item["kb"], path.name)
-                print(f"  {document.state:8} {item['name']} / {document.title}", flush=True)
+            folders = [(item["kb"], HERE / "documents" / item["team"])]
+            if item is notes["teams"][0]:
+                there = {kb.name: kb.slug for kb in client.list_kbs()}
+                slug = there.get(NOTICES[0]) or client.create_kb(*NOTICES).slug
+                folders.append((slug, HERE / "notices"))
+            for kb, folder in folders:
+                known = {document.name for document in client.list_documents(kb)}
+                files = [path for path in sorted(folder.iterdir()) if path.name not in known]
+                for path in files:
+                    client.add_document(kb, path, tags=TAGS.get(path.name), columns=COLUMNS.get(path.name))
+                for path in files:
+                    document = client.wait_for_document(kb, path.name)
+                    print(f"  {document.state:8} {item['name']} / {document.title}", flush=True)
 
 
 def _tell(url: str, notes: dict[str, Any]) -> None:

@@ -107,7 +107,8 @@ def split(reading: Reading, settings: SplitSettings, count_tokens: TokenCounter)
     run: list[_Piece] = []
     size = 0
     for piece in pieces:
-        if run and _starts_new(run, size, piece, settings):
+        apart = run and reading.unit != "page" and run[-1].block.page != piece.block.page
+        if run and (apart or _starts_new(run, size, piece, settings)):
             held = _trailing_headings(run)
             _close(passages, reading, run[: len(run) - held])
             before = run[-1]

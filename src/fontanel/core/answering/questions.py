@@ -44,6 +44,8 @@ _DIGIT = re.compile(
     re.I,
 )
 _TIME = re.compile(
+    r"\b(?:one|two|three|four|five|six|seven|eight|nine|ten|twelve|fifteen|twenty|thirty|forty|sixty)\b(?:\W\w+)?\W"
+    r"(?:minutes?|hours?|days?|weeks?|months?|years?|seconds?)\b|"
     r"\d{1,2}[:.]\d\d|\b(?:19|20)\d\d\b|\b\d+\s*(?:minutes?|hours?|days?|weeks?|months?|years?|seconds?|ms)\b|"
     r"\b(?:january|february|march|april|may|june|july|august|september|october|november|december|monday|tuesday|"
     r"wednesday|thursday|friday|saturday|sunday|noon|midnight|sunset|sunrise|dusk|dawn|daily|weekly|monthly|yearly|"
@@ -85,6 +87,7 @@ _MONEY_ASKED = re.compile(
 )  # fmt: skip
 _MONEY = re.compile(
     r"[$€£¥]\s?\d|\d\s?(?:[$€£¥%]|per cent|percent|crowns?|euros?|pounds?|dollars?|cents?|pence|francs?|kroner|yen)\b|"
+    r"\b(?:dues?|fees?|fares?|prices?|costs?|charges?|deposit|rent|toll)\b\W{0,3}\d|"
     r"\bfree\b|\bhalf\b|\bnothing\b|\bno charge\b|\bwithout charge\b|\bquarter\b", re.I,
 )  # fmt: skip
 _WHO_DID = re.compile(

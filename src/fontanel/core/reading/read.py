@@ -63,7 +63,9 @@ def read(data: bytes, name: str, media_type: str | None = None, progress: Progre
         builder = _reader(_WHOLE[media_type])(data)
     if builder.empty:
         raise ReadingFailed("no_text", "No text was found in the file. Look whether it opens as it should.")
-    builder.title = builder.title or builder.first_heading or _title_from_name(name)
+    # A workbook is not named by the first of its sheets.
+    heading = "" if builder.unit == "sheet" else builder.first_heading
+    builder.title = builder.title or heading or _title_from_name(name)
     return builder.build(detect_language(builder.text))
 
 
