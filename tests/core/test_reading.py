@@ -189,6 +189,27 @@ class TestDocx:
         assert failure.value.code == "damaged"
 
 
+class TestPicturesInPages:
+    def test_a_picture_is_read_by_its_description(self) -> None:
+        reading = read(
+            b"<p>The mark <img alt='a red cone'> is lit.</p><figure><img alt='x'><figcaption>Marks</figcaption></figure>",
+            "a.html",
+        )
+        assert reading.text == "The mark a red cone is lit.\n\nMarks x"
+        assert reading.figures == 2
+
+    def test_a_description_with_stray_characters_does_no_harm(self) -> None:
+        assert read(b"<p>The mark <img alt='a\x01&#1;\x0bcone'> is lit.</p>", "a.html").text.startswith("The mark")
+
+    def test_bars_of_links_to_the_pages_around_are_left_out(self) -> None:
+        bar = b"<div>Next: <a rel=next href=b>B</a>, Previous: <a rel=prev href=a>A</a></div>"
+        assert read(b"<body>" + bar + b"<h1>Rules</h1><p>They hold.</p></body>", "a.html").text == "Rules\n\nThey hold."
+
+    def test_a_box_laid_out_as_a_table_is_no_table(self) -> None:
+        page = b"<body><div class='note'><table><tr><td>Note</td><td>Ask first.</td></tr></table></div></body>"
+        assert {block.kind for block in read(page, "a.html").blocks} == {"paragraph"}
+
+
 class TestPdf:
     def test_running_heads_and_page_numbers_are_dropped(self) -> None:
         pages = [

@@ -51,6 +51,8 @@ _EXACT = 0.08
 _STEPS_BEHIND = 0.25
 #: Characters below which an answer counts as short.
 _SHORT = 170
+#: Characters below which the best sentence is followed by the next one, however long the answer is already.
+_CURT = 80
 _OLD_PENALTY = 0.3
 
 
@@ -249,7 +251,8 @@ def _with_company(chosen: list[Statement], best: Statement, ranked: list[Scored]
     out = list(chosen)
     for offset in (1, -1, 2, -2):
         near = paragraph[place + offset] if 0 <= place + offset < len(paragraph) else None
-        if near is not None and near not in out and sum(len(s.text) for s in out) < _SHORT:
+        curt = offset == 1 and len(best.text) < _CURT
+        if near is not None and near not in out and (curt or sum(len(s.text) for s in out) < _SHORT):
             out.append(near)
     return out
 

@@ -27,7 +27,7 @@ _NUMBER_NOUNS = (
 _RULES: tuple[tuple[Shape, re.Pattern[str]], ...] = tuple(
     (shape, re.compile(pattern, re.I))
     for shape, pattern in (
-        (Shape.TIME, r"\bwhen\b(?!ever)|\bwhat (?:time|date|day|month|year|hours?)\b|\bhow (?:soon|early|late|often|long)\b|\buntil when\b|\bby when\b|\bdeadline\b"),
+        (Shape.TIME, r"^\W*(?:(?:and|so|but|since|from|until|by) )*when\b(?!ever)|\band when\b|\bwhen\W*$|\bwhat (?:time|date|day|month|year|hours?)\b|\bhow (?:soon|early|late|often|long)\b|\buntil when\b|\bby when\b|\bdeadline\b"),
         (Shape.NUMBER, r"\bhow (?:many|much|far|deep|high|fast|old|wide|tall|heavy|big|large|strong|close|near)\b"),
         (Shape.PERSON, r"^\s*(?:and |so |but )?who(?:se|m)?\b|\b(?:by|to|from) whom\b|\bwhich (?:person|officer|post|role|team|office)\b"),
         (Shape.STEPS, r"\bhow (?:do|can|should|to|would|does one)\b(?! .{0,40}\b(?:differ|know)\b)|\bsteps?\b|\bprocedure\b|\bwhat (?:do|should|must) (?:i|we|you|one|they|the \w+|a \w+) do\b"),
@@ -80,7 +80,11 @@ def has_shape(statement: str, shape: Shape) -> bool:
     return cue is None or bool(cue.search(statement))
 
 
-_HOW_MANY = re.compile(r"\bhow many (?:[a-z-]+ )?([a-z-]+)", re.I)
+_HOW_MANY = re.compile(r"\bhow many ([a-z-]+)(?: ([a-z-]+))?", re.I)
+#: What follows the thing that is counted, and is not it.
+_VERBS = frozenset(
+    "a an are at be can did do does for had has have in is may must need of on per should the there to was were will with".split()
+)
 _MONEY_ASKED = re.compile(
     r"\b(?:costs?|price|priced|fee|fees|fare|fares|charge|charged|dues?|pay|paid|salary|wage|fine|deposit|refund|money|"
     r"expensive|cheap|cheaper|how much)\b", re.I,
@@ -107,9 +111,11 @@ _NUMBER_WORDS = (
 def fit(statement: str, question: str, shape: Shape) -> float:
     """How far, 0-1, a statement holds the kind of thing that the question asks for: so many of these, a price, a colour."""
     if match := _HOW_MANY.search(question):
-        stem = re.escape(match.group(1).lower().rstrip("s")[:7])
+        counted = [word.lower() for word in match.groups() if word and word.lower() not in _VERBS]
+        stems = "|".join(re.escape(word.rstrip("s")[:7]) for word in counted) or "$^"
         if re.search(
-            rf"\b{_NUMBER_WORDS}\b(?:\W+\w+){{0,3}}?\W+{stem}|{stem}\w*\W+(?:\w+\W+){{0,3}}{_NUMBER_WORDS}\b",
+            rf"\b{_NUMBER_WORDS}\b(?:\W+\w+){{0,3}}?\W+(?:{stems})|"
+            rf"\b(?:{stems})\w*\W+(?:\w+\W+){{0,3}}{_NUMBER_WORDS}\b",
             statement,
             re.I,
         ):

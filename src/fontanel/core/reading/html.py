@@ -113,7 +113,8 @@ def _simplify(root: etree._Element) -> tuple[str, ...]:
     apart from the text around them: whole passes in C, so that walking need not look again."""
     etree.strip_elements(root, *_DROPPED, with_tail=False)
     for image in root.iter("img"):
-        image.text = image.get("alt")
+        # An attribute may hold characters that no text of the tree may.
+        image.text = collapse((image.get("alt") or "").encode("utf-8", "ignore").decode())
     for link in root.iter("a"):
         if "headerlink" in (link.get("class") or ""):
             link.text = None

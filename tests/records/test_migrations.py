@@ -1,0 +1,65 @@
+"""The schema grows without losing what was there."""
+
+from __future__ import annotations
+
+import sqlite3
+from pathlib import Path
+
+from alembic import command
+from alembic.config import Config
+from sqlalchemy import create_engine, select
+
+import fontanel.records
+from fontanel.records.database import open_database
+from fontanel.records.tables import Document, Revision
+
+
+def at(path: Path, revision: str) -> None:
+    """A database as it was at a revision of the schema."""
+    engine = create_engine(f"sqlite:///{path}")
+    config = Config()
+    config.set_main_option("script_location", str(Path(fontanel.records.__file__).parent / "migrations"))
+    with engine.connect() as connection:
+        config.attributes["connection"] = connection
+        command.upgrade(config, revision)
+        connection.commit()
+    engine.dispose()
+
+
+def test_documents_of_the_first_schema_are_still_there(tmp_path: Path) -> None:
+    path = tmp_path / "fontanel.db"
+    at(path, "0001")
+    moment = "2026-01-02 03:04:05.000000"
+    with sqlite3.connect(path) as db:
+        db.execute(
+            "insert into teams (id, slug, name, created_at, version) values ('t', 'team', 'Team', ?, 1)", (moment,)
+        )
+        db.execute(
+            "insert into kbs (id, team_id, slug, name, description, edition_id, created_at, version) "
+            "values ('k', 't', 'kb', 'Kb', '', 'e', ?, 1)", (moment,),
+        )  # fmt: skip
+        db.execute(
+            "insert into documents (key, id, team_id, kb_id, name, title, state, latest_revision_id, tags, created_at, "
+            "changed_at, version) values (7, 'd', 't', 'k', 'a.md', 'A', 'indexed', 'r', '{}', ?, ?, 1)", (moment, moment),
+        )  # fmt: skip
+        db.execute(
+            "insert into revisions (id, team_id, document_key, number, sha256, size, warnings, seconds, created_at) "
+            "values ('r', 't', 7, 1, 'ab', 3, '[]', '{}', ?)", (moment,),
+        )  # fmt: skip
+    engine, sessions = open_database(path)
+    with sessions() as session:
+        document = session.scalars(select(Document)).one()
+        revision = session.scalars(select(Revision)).one()
+        assert (document.key, document.description, document.parent_key) == (7, "", None)
+        assert (revision.report, revision.columns) == (None, None)
+    engine.dispose()
+
+
+def test_opening_twice_changes_nothing(tmp_path: Path) -> None:
+    path = tmp_path / "fontanel.db"
+    for _ in range(2):
+        engine, _sessions = open_database(path)
+        engine.dispose()
+    with sqlite3.connect(path) as db:
+        assert db.execute("select count(*) from alembic_version").fetchone() == (1,)
+        assert db.execute("pragma integrity_check").fetchone() == ("ok",)
