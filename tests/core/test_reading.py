@@ -201,6 +201,11 @@ class TestPicturesInPages:
     def test_a_description_with_stray_characters_does_no_harm(self) -> None:
         assert read(b"<p>The mark <img alt='a\x01&#1;\x0bcone'> is lit.</p>", "a.html").text.startswith("The mark")
 
+    def test_nothing_but_comments_is_no_text(self) -> None:
+        with pytest.raises(ReadingFailed) as failure:
+            read(b"<!-- <html> --><!-- nothing -->", "a.html")
+        assert failure.value.code == "no_text"
+
     def test_bars_of_links_to_the_pages_around_are_left_out(self) -> None:
         bar = b"<div>Next: <a rel=next href=b>B</a>, Previous: <a rel=prev href=a>A</a></div>"
         assert read(b"<body>" + bar + b"<h1>Rules</h1><p>They hold.</p></body>", "a.html").text == "Rules\n\nThey hold."

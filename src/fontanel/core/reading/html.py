@@ -61,6 +61,8 @@ def add_html(builder: ReadingBuilder, text: str) -> None:
         )
     except (etree.ParserError, etree.XMLSyntaxError, ValueError) as error:
         raise ReadingFailed("damaged", "The page holds no HTML that can be read.") from error
+    if root is None:
+        return  # nothing but comments
     title = root.findtext(".//title")
     builder.title = builder.title or (collapse(title) if title else "")
     _Walker(builder, _simplify(root)).walk(_main(root))
