@@ -201,6 +201,9 @@ class TestPicturesInPages:
     def test_a_description_with_stray_characters_does_no_harm(self) -> None:
         assert read(b"<p>The mark <img alt='a\x01&#1;\x0bcone'> is lit.</p>", "a.html").text.startswith("The mark")
 
+    def test_broken_tags_do_no_harm(self) -> None:
+        assert read(b"<body><p>One <di\x01v>two</p><p>three</p></body>", "a.html").text.endswith("three")
+
     def test_nothing_but_comments_is_no_text(self) -> None:
         with pytest.raises(ReadingFailed) as failure:
             read(b"<!-- <html> --><!-- nothing -->", "a.html")

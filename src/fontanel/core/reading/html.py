@@ -32,6 +32,7 @@ _INLINE = frozenset(
         "strike strong sub sup time tt u var wbr ruby rt rp img"
     ).split()
 )
+_TAG_NAME = re.compile(r"[a-z][a-z0-9-]*$", re.I)
 #: Boxes with a word of warning, which old pages lay out as tables.
 _ADMONITION = re.compile(r"\b(?:note|tip|warning|caution|important|admonition)\b", re.I)
 _HEADINGS = {f"h{n}": n for n in range(1, 7)}
@@ -122,7 +123,8 @@ def _simplify(root: etree._Element) -> tuple[str, ...]:
             link.text = None
             for child in list(link):
                 link.remove(child)
-    tags = {element.tag for element in root.iter() if isinstance(element.tag, str)}
+    # Broken markup makes tags that no filter takes; what they hold reads on with the text around it.
+    tags = {element.tag for element in root.iter() if isinstance(element.tag, str) and _TAG_NAME.match(element.tag)}
     return tuple(sorted(str(tag) for tag in tags if tag not in _INLINE))
 
 
