@@ -32,6 +32,12 @@ _INLINE = frozenset(
         "strike strong sub sup time tt u var wbr ruby rt rp img"
     ).split()
 )
+#: Characters, and references to them, that no text may hold.
+_STRAY = re.compile(
+    "[\x00-\x08\x0b\x0c\x0e-\x1f\ufffe\uffff\ud800-\udfff]|"
+    "&#0*(?:[0-8]|1[124-9]|2[0-9]|3[01]);?(?![0-9])|&#x0*(?:[0-8bcef]|1[0-9a-f]);",
+    re.I,
+)
 _TAG_NAME = re.compile(r"[a-z][a-z0-9-]*$", re.I)
 #: Boxes with a word of warning, which old pages lay out as tables.
 _ADMONITION = re.compile(r"\b(?:note|tip|warning|caution|important|admonition)\b", re.I)
@@ -58,7 +64,7 @@ def add_html(builder: ReadingBuilder, text: str) -> None:
     try:
         # The plain tree: the richer classes of lxml.html cost a lookup for every element that is passed.
         root = etree.fromstring(
-            text, etree.HTMLParser(huge_tree=False, recover=True, remove_comments=True, remove_pis=True)
+            _STRAY.sub("", text), etree.HTMLParser(huge_tree=False, recover=True, remove_comments=True, remove_pis=True)
         )
     except (etree.ParserError, etree.XMLSyntaxError, ValueError) as error:
         raise ReadingFailed("damaged", "The page holds no HTML that can be read.") from error
