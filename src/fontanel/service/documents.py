@@ -10,7 +10,6 @@ from urllib.parse import quote
 
 from fastapi import APIRouter, File, Form, Query, Request, Response, UploadFile
 from fastapi.responses import FileResponse
-from pydantic import ValidationError
 from sqlalchemy import func, select
 from sqlalchemy.orm import Session
 
@@ -32,6 +31,7 @@ from fontanel.schemas import (
     RevisionOut,
 )
 from fontanel.service.access import Access, Editor, EditorWrite, Reader, check_version
+from fontanel.service.forms import given
 from fontanel.service.problems import ProblemError
 from fontanel.work.documents import (
     Refused,
@@ -96,8 +96,8 @@ def list_documents(
         query = query.where(Document.latest_revision_id.in_(warned))
     if parent:
         query = query.where(Document.parent_key == access.scope.document(found, parent).key)
-    for given in tag or []:
-        key, _, value = given.partition("=")
+    for pair in tag or []:
+        key, _, value = pair.partition("=")
         having = select(DocumentTag.document_key).where(
             DocumentTag.kb_id == found.id, DocumentTag.tag == key, DocumentTag.value == value
         )
@@ -123,7 +123,7 @@ def add(
     access.session.rollback()
     wanted = document_name(name or file.filename or "")
     tagged = _tags(tags)
-    meaning = _columns(columns)
+    meaning = given(Columns, "columns", columns)
     workshop = access.workshop
 
     def chunks() -> Iterator[bytes]:
@@ -145,17 +145,6 @@ def add(
     workshop.wake()
     workshop.changes.tell(kb_id)
     return out
-
-
-def _columns(text: str | None) -> dict[str, Any] | None:
-    if text is None or not text.strip():
-        return None
-    try:
-        return Columns.model_validate_json(text).model_dump()
-    except ValidationError as error:
-        first = error.errors()[0]
-        where = ".".join(str(part) for part in first["loc"])
-        raise Refused("columns", f"The columns are not understood: {where or 'the whole'}: {first['msg']}.") from error
 
 
 def _tags(text: str | None) -> dict[str, str] | None:

@@ -7,13 +7,13 @@ from statistics import median
 from typing import Annotated, Any
 
 from fastapi import APIRouter, File, Form, UploadFile
-from pydantic import ValidationError
 
 from fontanel.records.tables import Edition
 from fontanel.schemas import BlockOut, Columns, CutOut, LocatorOut, PreviewOut, ReportOut, SizesOut, Splitting
 from fontanel.service.access import Editor
+from fontanel.service.forms import given
 from fontanel.service.problems import ProblemError
-from fontanel.work.documents import Refused, document_name
+from fontanel.work.documents import document_name
 from fontanel.work.ingest import split_settings
 from fontanel.work.processes import WorkerDied, WorkerOverran
 
@@ -33,8 +33,8 @@ def preview(
     """Reads and splits the file as adding it would, and keeps nothing."""
     found = access.scope.kb(kb)
     edition = access.session.get_one(Edition, found.edition_id)
-    settings = _given(Splitting, "splitting", splitting)
-    meaning = _given(Columns, "columns", columns)
+    settings = given(Splitting, "splitting", splitting)
+    meaning = given(Columns, "columns", columns)
     wanted = document_name(name or file.filename or "")
     request: dict[str, Any] = {
         "name": wanted, "settings": settings or split_settings(edition.settings), "columns": meaning,
@@ -54,17 +54,6 @@ def preview(
     if "error" in reply:
         raise ProblemError("unreadable", reply["error"])
     return _preview_out(wanted, reply)
-
-
-def _given(model: type[Splitting] | type[Columns], field: str, text: str | None) -> dict[str, Any] | None:
-    if text is None or not text.strip():
-        return None
-    try:
-        return model.model_validate_json(text).model_dump()
-    except ValidationError as error:
-        first = error.errors()[0]
-        where = ".".join(str(part) for part in first["loc"]) or "the whole"
-        raise Refused(field, f"The {field} are not understood: {where}: {first['msg']}.") from error
 
 
 def _preview_out(name: str, reply: dict[str, Any]) -> PreviewOut:

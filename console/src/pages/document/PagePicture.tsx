@@ -17,13 +17,13 @@ export function PagePicture({ api, page, revision, marks, passages, onChoose }: 
   const query = revision ? `revision=${revision}` : "";
   const { data, error } = useLoad<Schemas["PageOut"]>(`${api}/pages/${page}?${query}`);
   const places = data?.number === page ? data.places : [];
-  const parity = (start: number) => passages.findLastIndex((passage) => passage.start <= start);
+  const passageAt = (start: number) => passages.findLastIndex((passage) => passage.start <= start);
   return (
     <div className="border-base-300 relative overflow-hidden rounded border bg-white">
       <img src={`/api/v1${api}/pages/${page}/picture?width=900&${query}`} alt={`Page ${page} of the original`} className="w-full" />
       {places.map((place) => {
         const mark = marks.find((item) => item.start < place.end && item.end > place.start);
-        const number = passages.length ? parity(place.start) : -1;
+        const number = passages.length ? passageAt(place.start) : -1;
         // Within a line the marked words stand about where their share of its characters does.
         const share = (position: number) => Math.min(1, Math.max(0, (position - place.start) / (place.end - place.start)));
         const [a, b] = mark ? [share(mark.start), share(mark.end)] : [0, 1];

@@ -49,9 +49,7 @@ class _Group:
 def add_pages(builder: ReadingBuilder, pages: list[PageLines], outline: Outline) -> None:
     """Add the blocks of all pages to a reading."""
     for page in pages:
-        page.lines[:] = [
-            line for line in page.lines if ". ." not in line.text.replace("..", ". .") or not _LEADER.search(line.text)
-        ]
+        page.lines[:] = [line for line in page.lines if line.text.count(".") < 4 or not _LEADER.search(line.text)]
     headings = _outline_lines(pages, outline)
     style = _style(pages, headings)
     sizes = {page.number: (page.width, page.height) for page in pages}
@@ -175,18 +173,18 @@ def _heading_level(line: Line, style: _Style) -> int:
     if line.confidence is not None and line.size < style.body * 1.35:
         return 0  # sizes guessed from a picture vary
     if level and (line.size >= style.body * 1.12 or line.bold):
-        numbered = _NUMBERED.match(text)
-        if numbered and not style.outlined and line.size < style.body * 1.12:
-            level = max(level, 1 + numbered.group(0).split()[0].rstrip(".").count("."))
-        return level
+        return level if style.outlined or line.size >= style.body * 1.12 else _numbered_level(text, level)
     if style.outlined or not line.bold or style.bold_share > 0.3 or line.size < style.body * 0.95:
         return 0
     if len(text) >= 90 or text.rstrip().endswith((".", ",", ";", ":")) or len(line.cells) > 1:
         return 0
-    level = len({size for size, _ in style.levels}) + 1
-    if numbered := _NUMBERED.match(text):
-        level = max(level, 1 + numbered.group(0).split()[0].rstrip(".").count("."))
-    return level
+    return _numbered_level(text, len({size for size, _ in style.levels}) + 1)
+
+
+def _numbered_level(text: str, level: int) -> int:
+    """A level that is at least as deep as the heading's number has parts."""
+    numbered = _NUMBERED.match(text)
+    return max(level, 1 + numbered.group(0).split()[0].rstrip(".").count(".")) if numbered else level
 
 
 # What belongs together

@@ -251,11 +251,3 @@ class ReadingBuilder:
             if block.kind == "heading":
                 return part
         return ""
-
-    @property
-    def first_words(self) -> str:
-        """The beginning of the first block of prose, for a document that nobody gave a title."""
-        for block, part in zip(self._blocks, self._parts, strict=True):
-            if block.kind in ("paragraph", "cue"):
-                return part[:200]
-        return ""
