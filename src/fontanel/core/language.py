@@ -25,7 +25,7 @@ for _code, _words in _COMMON.items():
     for _word in set(_words.split()):
         _CODES.setdefault(_word, []).append(_code)
 _WORD = re.compile(r"[^\W\d_]+")
-_SAMPLE = 4000
+_SAMPLE = 2000
 
 
 def detect_language(text: str) -> str:

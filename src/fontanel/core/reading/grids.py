@@ -75,9 +75,10 @@ def _frames(
     frames: list[list[float]] = []
     for left, right, y in sorted(across, key=lambda rule: -rule[2]):
         for frame in reversed(frames[-8:]):
-            overlap = min(right, frame[2]) - max(left, frame[0])
-            if overlap > 0.3 * min(right - left, frame[2] - frame[0]) and frame[1] - y < 200 and held(y, frame[1]):
-                frame[0], frame[1], frame[2] = min(frame[0], left), min(frame[1], y), max(frame[2], right)
+            first, above, last, _ = frame
+            overlap = (right if right < last else last) - (left if left > first else first)
+            if overlap > 0.3 * min(right - left, last - first) and above - y < 200 and held(y, above):
+                frame[0], frame[1], frame[2] = min(first, left), min(above, y), max(last, right)
                 break
         else:
             frames.append([left, y, right, y])

@@ -2,8 +2,11 @@
 
 from __future__ import annotations
 
+import itertools
 import re
+from collections import Counter
 from collections.abc import Iterator
+from operator import attrgetter
 
 from lxml import etree
 
@@ -33,11 +36,10 @@ _INLINE = frozenset(
     ).split()
 )
 #: Characters, and references to them, that no text may hold.
-_STRAY = re.compile(
-    "[\x00-\x08\x0b\x0c\x0e-\x1f\ufffe\uffff\ud800-\udfff]|"
-    "&#0*(?:[0-8]|1[124-9]|2[0-9]|3[01]);?(?![0-9])|&#x0*(?:[0-8bcef]|1[0-9a-f]);",
-    re.I,
-)
+_STRAY = re.compile("[\x00-\x08\x0b\x0c\x0e-\x1f\ufffe\uffff\ud800-\udfff]")
+_STRAY_REFERENCE = re.compile("&#0*(?:[0-8]|1[124-9]|2[0-9]|3[01]);?(?![0-9])|&#x0*(?:[0-8bcef]|1[0-9a-f]);", re.I)
+#: What a link leads to, seen from this page, when it is no content.
+_LEADING = frozenset(["next", "prev", "previous", "up", "index", "contents"])
 _TAG_NAME = re.compile(r"[a-z][a-z0-9-]*$", re.I)
 #: Boxes with a word of warning, which old pages lay out as tables.
 _ADMONITION = re.compile(r"\b(?:note|tip|warning|caution|important|admonition)\b", re.I)
@@ -64,7 +66,7 @@ def add_html(builder: ReadingBuilder, text: str) -> None:
     try:
         # The plain tree: the richer classes of lxml.html cost a lookup for every element that is passed.
         root = etree.fromstring(
-            _STRAY.sub("", text), etree.HTMLParser(huge_tree=False, recover=True, remove_comments=True, remove_pis=True)
+            _without_stray(text), etree.HTMLParser(huge_tree=False, recover=True, remove_comments=True, remove_pis=True)
         )
     except (etree.ParserError, etree.XMLSyntaxError, ValueError) as error:
         raise ReadingFailed("damaged", "The page holds no HTML that can be read.") from error
@@ -72,7 +74,12 @@ def add_html(builder: ReadingBuilder, text: str) -> None:
         return  # nothing but comments
     title = root.findtext(".//title")
     builder.title = builder.title or (collapse(title) if title else "")
-    _Walker(builder, _simplify(root)).walk(_main(root))
+    _Walker(builder, root, _simplify(root)).walk(_main(root))
+
+
+def _without_stray(text: str) -> str:
+    text = _STRAY.sub("", text)
+    return _STRAY_REFERENCE.sub("", text) if "&#" in text else text
 
 
 def decode_html(data: bytes) -> tuple[str, list[str]]:
@@ -92,11 +99,10 @@ def _decoded(data: bytes) -> tuple[str, list[str]]:
 
 def _main(root: etree._Element) -> etree._Element:
     """The element that holds the content: <main>, the only <article>, role=main, else the body."""
-    for path in (".//main", ".//*[@role='main']"):
-        found = root.findall(path)
-        if found and _has_text(found[0]):
-            return found[0]
-    articles = root.findall(".//article")
+    for main in root.iter("main", "div", "section", "article", "table"):
+        if (main.tag == "main" or main.get("role") == "main") and _has_text(main):
+            return main
+    articles = list(itertools.islice(root.iter("article"), 2))
     if len(articles) == 1 and _has_text(articles[0]):
         return articles[0]
     body = root.find(".//body")
@@ -121,27 +127,31 @@ def _simplify(root: etree._Element) -> tuple[str, ...]:
     """Take out what is never read, put pictures' descriptions in their place as text, and return the page's tags that stand
     apart from the text around them: whole passes in C, so that walking need not look again."""
     etree.strip_elements(root, *_DROPPED, with_tail=False)
-    for image in root.iter("img"):
-        # An attribute may hold characters that no text of the tree may.
-        image.text = collapse((image.get("alt") or "").encode("utf-8", "ignore").decode())
-    for link in root.iter("a"):
-        if "headerlink" in (link.get("class") or ""):
-            link.text = None
-            for child in list(link):
-                link.remove(child)
+    for element in root.iter("img", "a"):
+        if element.tag == "img":
+            # An attribute may hold characters that no text of the tree may.
+            element.text = collapse((element.get("alt") or "").encode("utf-8", "ignore").decode())
+        elif "headerlink" in (element.get("class") or ""):
+            element.text = None
+            for child in list(element):
+                element.remove(child)
     # Broken markup makes tags that no filter takes; what they hold reads on with the text around it.
-    tags = {element.tag for element in root.iter() if isinstance(element.tag, str) and _TAG_NAME.match(element.tag)}
-    return tuple(sorted(str(tag) for tag in tags if tag not in _INLINE))
+    tags = set(map(attrgetter("tag"), root.iter()))
+    return tuple(sorted(tag for tag in tags if isinstance(tag, str) and _TAG_NAME.match(tag) and tag not in _INLINE))
 
 
 class _Walker:
     """Walks the tree in document order and hands each run of inline content on as a paragraph. `apart`: the tags that stand
     apart from the text around them."""
 
-    def __init__(self, builder: ReadingBuilder, apart: tuple[str, ...]) -> None:
+    def __init__(self, builder: ReadingBuilder, root: etree._Element, apart: tuple[str, ...]) -> None:
         self._builder = builder
-        self._apart = apart
-        self._blocks = tuple(tag for tag in apart if tag != "br") or ("br",)
+        # Found once for the page, not once more for each element around what is found.
+        self._holds_apart = _ancestors(root, apart)
+        self._holds_block = _ancestors(root, tuple(tag for tag in apart if tag != "br"))
+        self._leading = Counter(
+            parent for link in root.iter("a") if link.get("rel") in _LEADING for parent in link.iterancestors()
+        )
         self._inline: list[str] = []
         self._anchor: str | None = None
         self._too_deep = False
@@ -164,10 +174,13 @@ class _Walker:
                 self._builder.warnings.append(f"Content nested deeper than {_MOST_DEPTH} elements was left out")
                 self._too_deep = True
             return
-        if _dropped(element, tag):
+        if _dropped(element, tag) or (self._leading[element] >= 2 and _leads_elsewhere(element, tag)):
             return
-        if tag in _INLINE and next(element.iterdescendants(*self._blocks), None) is None:
-            self._builder.figures += tag == "img" or len(element.findall(".//img"))
+        if tag in _INLINE and not len(element):
+            self._builder.figures += tag == "img"
+            self._inline.append(element.text or "")
+        elif tag in _INLINE and element not in self._holds_block:
+            self._builder.figures += len(element.findall(".//img"))
             self._inline.append(self._text_of(element))
         elif tag == "br":
             self._inline.append(" ")
@@ -209,8 +222,8 @@ class _Walker:
     def _definitions(self, element: etree._Element, depth: int) -> None:
         """Terms with one-paragraph meanings read as a list; a longer meaning keeps its blocks."""
         terms: list[str] = []
-        for child in element.iter("dt", "dd"):
-            if child.getparent() is not element and _tag(child.getparent()) != "div":
+        for child in itertools.chain.from_iterable(part if _tag(part) == "div" else (part,) for part in element):
+            if _tag(child) not in ("dt", "dd"):
                 continue
             if _tag(child) == "dt":
                 terms.append(self._heading_text(child))
@@ -218,7 +231,7 @@ class _Walker:
                 continue
             term = ", ".join(terms)
             terms = []
-            if any(_tag(part) in {"ul", "ol", "dl", "table", "pre"} for part in child.iterdescendants()):
+            if next(child.iterdescendants("ul", "ol", "dl", "table", "pre"), None) is not None:
                 self._builder.paragraph(term, anchor=self._anchor)
                 self._block(child, "div", depth + 1)
             else:
@@ -251,7 +264,9 @@ class _Walker:
 
     def _text_of(self, element: etree._Element) -> str:
         """The text of an element, with a blank wherever something inside it stands apart."""
-        if next(element.iterdescendants(*self._apart), None) is None:
+        if not len(element):
+            return collapse(element.text or "")
+        if element not in self._holds_apart:
             return collapse("".join(element.itertext()))  # type: ignore[arg-type]
         parts: list[str] = []
 
@@ -315,8 +330,6 @@ def _dropped(element: etree._Element, tag: str) -> bool:
         return True
     if tag in ("body", "html", "main", "article"):
         return False
-    if tag in ("div", "p", "table") and _leads_elsewhere(element):
-        return True
     if tag == "header":
         return not element.findall(".//h1")
     names = f"{element.get('class') or ''} {element.get('id') or ''}"
@@ -326,12 +339,20 @@ def _dropped(element: etree._Element, tag: str) -> bool:
     )
 
 
-def _leads_elsewhere(element: etree._Element) -> bool:
-    """Whether an element is a bar of links to the pages before, after and above."""
-    links = [
-        link for link in element.iter("a") if link.get("rel") in ("next", "prev", "previous", "up", "index", "contents")
-    ]
-    return len(links) >= 2 and len(_text(element)) < 400 and element.find(".//h1") is None
+def _leads_elsewhere(element: etree._Element, tag: str) -> bool:
+    """Whether an element with several such links is a bar that leads to the pages before, after and above."""
+    return tag in ("div", "p", "table") and len(_text(element)) < 400 and element.find(".//h1") is None
+
+
+def _ancestors(root: etree._Element, tags: tuple[str, ...]) -> set[etree._Element]:
+    """All elements that hold one of some tags."""
+    found: set[etree._Element] = set()
+    for element in root.iter(*tags) if tags else ():
+        parent = element.getparent()
+        while parent is not None and parent not in found:
+            found.add(parent)
+            parent = parent.getparent()
+    return found
 
 
 def _parent_class(element: etree._Element) -> str:
@@ -345,9 +366,12 @@ def _closest(element: etree._Element, tag: str) -> etree._Element | None:
 
 def _mostly_links(element: etree._Element) -> bool:
     """Whether a list or table is navigation: nearly all of its text stands in links."""
+    links = list(element.iter("a"))
+    if len(links) <= 3:
+        return False
     whole = len(_text(element))
-    linked = sum(len(_text(link)) for link in element.iter("a") if link.get("href"))
-    return whole > 0 and linked / whole > 0.85 and len(element.findall(".//a")) > 3
+    linked = sum(len("".join(link.itertext())) for link in links if link.get("href"))  # type: ignore[arg-type]
+    return whole > 0 and linked / whole > 0.85
 
 
 def _first_id(element: etree._Element) -> str | None:

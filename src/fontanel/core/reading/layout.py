@@ -83,7 +83,8 @@ def _outline_lines(pages: list[PageLines], outline: Outline) -> dict[int, int]:
     found: dict[int, int] = {}
     for page in pages:
         wanted = [(_key(title), level) for title, level in outline.get(page.number, [])]
-        keys = [_key(line.text) for line in page.lines] if wanted else []
+        longest = 2 * max((len(title) for title, _ in wanted), default=0) + 40
+        keys = [_key(line.text) if len(line.text) < longest else "" for line in page.lines] if wanted else []
         position = 0
         for title, level in wanted:
             if not title:
@@ -102,7 +103,7 @@ def _title_lines(keys: list[str], start: int, title: str) -> int:
     """How many lines from `start` on make up a title, whatever number stands before it; 0 when they do not."""
     text = ""
     for count in range(1, 4):
-        if start + count > len(keys):
+        if start + count > len(keys) or not keys[start + count - 1]:
             return 0
         text += keys[start + count - 1]
         if text == title or _bare(text) == _bare(title):

@@ -4,8 +4,8 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterator, Sequence
-from dataclasses import asdict, astuple, dataclass, field, fields
-from typing import Any, Literal
+from dataclasses import asdict, dataclass, field, fields
+from typing import Any, Literal, NamedTuple
 
 BlockKind = Literal["heading", "paragraph", "list", "table", "code", "figure", "cue"]
 #: What the `page` of a block and of a locator counts.
@@ -49,8 +49,7 @@ class Block:
     confidence: float | None = None
 
 
-@dataclass(frozen=True, slots=True)
-class Place:
+class Place(NamedTuple):
     """Where the characters [start, end) stand on a page: a box in shares of the page's width and height, from the top left."""
 
     start: int
@@ -97,7 +96,7 @@ class Reading:
         return {
             **{name.name: getattr(self, name.name) for name in fields(self)},
             "blocks": [asdict(block) for block in self.blocks],
-            "places": [astuple(place) for place in self.places],
+            "places": [list(place) for place in self.places],
         }
 
     @classmethod
@@ -125,13 +124,11 @@ class Reading:
 
 def collapse(text: str) -> str:
     """White space runs become one blank; ends are stripped; control characters are gone."""
-    if not text.isprintable():
-        text = _CONTROL.sub("", text)
-    return " ".join(text.split())
+    text = " ".join(text.split())
+    return text if text.isprintable() else _CONTROL.sub("", text)
 
 
-@dataclass(frozen=True, slots=True)
-class LineBox:
+class LineBox(NamedTuple):
     """Characters [start, end) of a block that is being added, with their box on a page, in shares of the page's size."""
 
     start: int

@@ -36,6 +36,11 @@ _BULLETS = str.maketrans({"\uf0b7": "•", "\uf0a7": "▪", "\uf0d8": "▪", "\u
 _BOLD_NAME = re.compile(rb"bold|black|heavy|\bcmbx|-bd|medi\b")
 _PRIVATE = re.compile("[\uf000-\uf0ff]")
 _SPACES = re.compile(r"[ \t\xa0]+")
+#: Figures after a word, which may be the mark of a footnote; exponents follow shorter things.
+_MARK = re.compile(r"(?:[^\W\d]{3}|[.,;:)\]”’\"])(\d{1,2})(?![\w.])")
+_RAISE = str.maketrans("0123456789", "⁰¹²³⁴⁵⁶⁷⁸⁹")
+_RAISED = re.compile("(?<=[^\\s⁰¹²³⁴⁵⁶⁷⁸⁹])[⁰¹²³⁴⁵⁶⁷⁸⁹]+")
+_count_rects, _get_rect = raw.FPDFText_CountRects, raw.FPDFText_GetRect
 
 
 def read_pdf(data: bytes, progress: Callable[[int, int], None], recognition: bool = True) -> ReadingBuilder:
@@ -164,6 +169,7 @@ def _read_page(document: pdfium.PdfDocument, index: int, scans: _Scans) -> PageL
                 found.lines = scans.lines(page, index)
                 if found.lines:
                     return found
+            text = _raised_marks(text_page.raw, text)
             found.lines = joined(_lines(text_page.raw, text, index + 1, page))
         finally:
             text_page.close()
@@ -210,6 +216,8 @@ class _Geometry:
         # A page's own coordinates need not begin at its corner.
         self._left, self._bottom = page.get_cropbox()[:2]
         self._a, self._b, self._c, self._d = (ctypes.c_double() for _ in range(4))
+        # Made once: ctypes makes a pointer for each call that is given a number.
+        self._pointers = tuple(ctypes.pointer(value) for value in (self._a, self._b, self._c, self._d))
         self._plain = not self._rotation and abs(self._left) < 0.01 and abs(self._bottom) < 0.01
         self._bold: dict[int, bool] = {}
 
@@ -222,18 +230,18 @@ class _Geometry:
         """The boxes of the text runs among characters: (left, bottom, right, top)."""
         a, b, c, d = self._a, self._b, self._c, self._d
         out = []
-        for i in range(raw.FPDFText_CountRects(self._raw, start, count)):
-            raw.FPDFText_GetRect(self._raw, i, a, b, c, d)
+        for i in range(_count_rects(self._raw, start, count)):
+            _get_rect(self._raw, i, *self._pointers)
             out.append((a.value, d.value, c.value, b.value))
         return out if self._plain else [self._turned(*rect) for rect in out]
 
     def box(self, index: int) -> tuple[float, float, float, float]:
         a, b, c, d = self._a, self._b, self._c, self._d
-        raw.FPDFText_GetCharBox(self._raw, index, a, b, c, d)
+        raw.FPDFText_GetCharBox(self._raw, index, *self._pointers)
         return self._turned(a.value, c.value, b.value, d.value)
 
     def baseline(self, index: int) -> float:
-        raw.FPDFText_GetCharOrigin(self._raw, index, self._a, self._b)
+        raw.FPDFText_GetCharOrigin(self._raw, index, *self._pointers[:2])
         return (
             self._b.value
             if self._plain
@@ -305,32 +313,41 @@ def _line(text_page: Any, geometry: _Geometry, text: str, start: int, end: int, 
         return None
     middle = (start + end) // 2
     size = raw.FPDFText_GetFontSize(text_page, middle)
-    top, bottom = max(rect[3] for rect in rects), min(rect[1] for rect in rects)
+    left, bottom, right, top = rects[0]
+    for _, low, far, high in rects[1:]:
+        right = far if far > right else right
+        bottom = low if low < bottom else bottom
+        top = high if high > top else top
     if size <= 1.5:
         # The text matrix scales a unit font; the box tells the size then.
         size = max(4.0, (top - bottom) * 1.1)
-    return Line(
-        page=page,
-        cells=_cells(geometry, text, start, end, rects, size),
-        baseline=geometry.baseline(start),
-        bottom=bottom,
-        top=top,
-        size=round(size * 2) / 2,
-        # A word in bold does not make a bold line: the first, the middle and the last letter must be.
-        bold=len(stripped) < 120
+    # A word in bold does not make a bold line: the first, the middle and the last letter must be.
+    bold = (
+        len(stripped) < 120
         and geometry.is_bold(start)
         and geometry.is_bold(end - 1)
-        and (text[middle] == " " or geometry.is_bold(middle)),
-        broken=broken,
+        and (text[middle] == " " or geometry.is_bold(middle))
     )
+    cells = (
+        [Cell(left, right, _clean(stripped))]
+        if len(rects) == 1
+        else _cells(geometry, text, start, end, rects, size, right)
+    )
+    return Line(page, cells, geometry.baseline(start), bottom, top, round(size * 2) / 2, bold, broken)
 
 
 def _cells(
-    geometry: _Geometry, text: str, start: int, end: int, rects: list[tuple[float, float, float, float]], size: float
+    geometry: _Geometry,
+    text: str,
+    start: int,
+    end: int,
+    rects: list[tuple[float, float, float, float]],
+    size: float,
+    right: float,
 ) -> list[Cell]:
     """Cut a line where a gap between its runs is wide. Where the cut falls in the text is found at its blanks."""
     gaps = [(before[2], after[0]) for before, after in itertools.pairwise(rects) if after[0] - before[2] > size * 1.1]
-    left, right = rects[0][0], max(rect[2] for rect in rects)
+    left = rects[0][0]
     if not gaps:
         return [Cell(left, right, _clean(text[start:end]))]
     cells: list[Cell] = []
@@ -349,18 +366,32 @@ def _cells(
 
 
 def _clean(text: str) -> str:
-    return " ".join(text.split())
+    text = " ".join(text.split())
+    return text if text.isascii() else _RAISED.sub(r" \g<0>", text)
+
+
+def _raised_marks(text_page: Any, text: str) -> str:
+    """Give the figures of a footnote's mark, which stand small after a word, as raised ones: they are no part of the word."""
+    marks: list[tuple[int, int]] = []
+    for match in _MARK.finditer(text):
+        start, end = match.span(1)
+        size, before = (raw.FPDFText_GetFontSize(text_page, at) for at in (start, start - 1))
+        if size < 0.85 * before:
+            marks.append((start, end))
+    for start, end in marks:
+        text = text[:start] + text[start:end].translate(_RAISE) + text[end:]
+    return text
 
 
 def _rules(page: Any) -> list[tuple[float, float, float, float]]:
     """The thin lines and the frames drawn on a page."""
     rules: list[tuple[float, float, float, float]] = []
     a, b, c, d = (ctypes.c_float() for _ in range(4))
+    pointers = [ctypes.pointer(value) for value in (a, b, c, d)]
+    get_object, get_type, get_bounds = raw.FPDFPage_GetObject, raw.FPDFPageObj_GetType, raw.FPDFPageObj_GetBounds
     for index in range(min(raw.FPDFPage_CountObjects(page.raw), _MOST_OBJECTS)):
-        item = raw.FPDFPage_GetObject(page.raw, index)
-        if raw.FPDFPageObj_GetType(item) != raw.FPDF_PAGEOBJ_PATH:
-            continue
-        if raw.FPDFPageObj_GetBounds(item, a, b, c, d):
+        item = get_object(page.raw, index)
+        if get_type(item) == raw.FPDF_PAGEOBJ_PATH and get_bounds(item, *pointers):
             left, bottom, right, top = a.value, b.value, c.value, d.value
             if right - left > 3 or top - bottom > 3:
                 rules.append((left, bottom, right, top))
