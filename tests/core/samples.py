@@ -83,15 +83,42 @@ def zipped(files: dict[str, bytes | str]) -> bytes:
     return out.getvalue()
 
 
+def _open_document(kind: str, body: str, title: str = "") -> bytes:
+    spaces = " ".join(
+        f'xmlns:{prefix}="urn:oasis:names:tc:opendocument:xmlns:{prefix}:1.0"' for prefix in ("office", "text", "table")
+    )
+    content = (
+        f"<office:document-content {spaces}><office:body><office:{kind}>{body}</office:{kind}></office:body>"
+        "</office:document-content>"
+    )
+    meta = f'<office:document-meta {spaces} xmlns:dc="http://purl.org/dc/elements/1.1/"><office:meta><dc:title>{title}</dc:title></office:meta></office:document-meta>'
+    manifest = '<manifest:manifest xmlns:manifest="urn:oasis:names:tc:opendocument:xmlns:manifest:1.0"/>'
+    return zipped(
+        {
+            "mimetype": f"application/vnd.oasis.opendocument.{kind}",
+            "content.xml": content,
+            "meta.xml": meta,
+            "META-INF/manifest.xml": manifest,
+        }
+    )
+
+
 def odt(body: str, title: str = "") -> bytes:
     """An OpenDocument text of a body in its own markup."""
-    spaces = " ".join(
-        f'xmlns:{prefix}="urn:oasis:names:tc:opendocument:xmlns:{name}:1.0"'
-        for prefix, name in (("office", "office"), ("text", "text"), ("table", "table"))
+    return _open_document("text", body, title)
+
+
+def ods(rows: list[list[str]], sheet: str = "Sheet") -> bytes:
+    """An OpenDocument spreadsheet of one sheet with rows of words."""
+    cells = "".join(
+        "<table:table-row>"
+        + "".join(
+            f'<table:table-cell office:value-type="string"><text:p>{cell}</text:p></table:table-cell>' for cell in row
+        )
+        + "</table:table-row>"
+        for row in rows
     )
-    content = f"<office:document-content {spaces}><office:body><office:text>{body}</office:text></office:body></office:document-content>"
-    meta = f'<office:document-meta {spaces} xmlns:dc="http://purl.org/dc/elements/1.1/"><office:meta><dc:title>{title}</dc:title></office:meta></office:document-meta>'
-    return zipped({"mimetype": "application/vnd.oasis.opendocument.text", "content.xml": content, "meta.xml": meta})
+    return _open_document("spreadsheet", f'<table:table table:name="{sheet}">{cells}</table:table>')
 
 
 def epub(chapters: dict[str, str], title: str = "A book") -> bytes:

@@ -245,7 +245,7 @@ def _part_spans(
 ) -> list[tuple[int, int]]:
     """Cut a long block at sentences, items, rows or lines into parts of about the target size."""
     text = reading.text[block.start : block.end]
-    if block.kind == "paragraph":
+    if block.kind in ("paragraph", "footnote"):
         units = sentence_spans(text)
     else:
         units, position = [], 0

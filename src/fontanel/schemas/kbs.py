@@ -145,7 +145,7 @@ class AddedOut(Model):
 
 
 class BlockOut(Model):
-    kind: Literal["heading", "paragraph", "list", "table", "code", "figure", "cue"]
+    kind: Literal["heading", "paragraph", "list", "table", "code", "figure", "cue", "footnote"]
     start: int
     end: int
     level: int = 0

@@ -80,6 +80,8 @@ function BlockText({ block, text, marks }: { block: Block; text: string; marks: 
     );
   }
   if (block.kind === "figure") return <p className="soft mb-3 max-w-[66ch] italic">{marked(block.start, block.end)}</p>;
+  if (block.kind === "footnote")
+    return <p className="soft mb-3 max-w-[66ch] pl-5 text-[15px]">{marked(block.start, block.end)}</p>;
   if (block.kind === "paragraph") return <p className="mb-3 max-w-[66ch]">{marked(block.start, block.end)}</p>;
   const lines: [number, number][] = [];
   let at = block.start;

@@ -18,7 +18,7 @@ _XML_DECLARATION = re.compile(r"^\s*<\?xml[^>]*\?>")
 _DROPPED = frozenset(
     (
         "script style noscript template svg math iframe object embed form button input select textarea nav "
-        "footer aside canvas audio video dialog head"
+        "footer canvas audio video dialog head"
     ).split()
 )
 _DROPPED_ROLES = frozenset(
@@ -43,6 +43,9 @@ _LEADING = frozenset(["next", "prev", "previous", "up", "index", "contents"])
 _TAG_NAME = re.compile(r"[a-z][a-z0-9-]*$", re.I)
 #: Boxes with a word of warning, which old pages lay out as tables.
 _ADMONITION = re.compile(r"\b(?:note|tip|warning|caution|important|admonition)\b", re.I)
+#: Notes by their class, their role (DPUB-ARIA) or their EPUB type; a reference to one is none.
+_FOOTNOTE = re.compile(r"(?:^|[\s-])(?:foot|end|rear)notes?(?:$|\s)")
+_EPUB_TYPE = "epub:type"
 _HEADINGS = {f"h{n}": n for n in range(1, 7)}
 #: Deeper than any page that a person wrote; past it a document is an attack on the walker's stack.
 _MOST_DEPTH = 200
@@ -130,7 +133,9 @@ def _simplify(root: etree._Element) -> tuple[str, ...]:
     for element in root.iter("img", "a"):
         if element.tag == "img":
             # An attribute may hold characters that no text of the tree may.
-            element.text = collapse((element.get("alt") or "").encode("utf-8", "ignore").decode())
+            said = collapse((element.get("alt") or "").encode("utf-8", "ignore").decode())
+            # "[Note]" stands for a drawing that says what the heading beside it says.
+            element.text = "" if said.startswith("[") and said.endswith("]") else said
         elif "headerlink" in (element.get("class") or ""):
             element.text = None
             for child in list(element):
@@ -155,6 +160,7 @@ class _Walker:
         self._inline: list[str] = []
         self._anchor: str | None = None
         self._too_deep = False
+        self._noting = False
 
     def walk(self, root: etree._Element) -> None:
         self._element(root, 0)
@@ -165,7 +171,13 @@ class _Walker:
             return
         text = collapse("".join(self._inline))
         self._inline.clear()
-        self._builder.paragraph(text, anchor=self._anchor)
+        self._paragraph(text)
+
+    def _paragraph(self, text: str) -> None:
+        if self._noting:
+            self._builder.footnote(text, anchor=self._anchor)
+        else:
+            self._builder.paragraph(text, anchor=self._anchor)
 
     def _element(self, element: etree._Element, depth: int) -> None:
         tag = _tag(element)
@@ -187,7 +199,13 @@ class _Walker:
         else:
             self._flush()
             self._anchor = element.get("id") or element.get("name") or self._anchor
-            self._block(element, tag, depth)
+            if not self._noting and _is_footnote(element):
+                self._noting = True
+                self._block(element, tag, depth)
+                self._flush()
+                self._noting = False
+            else:
+                self._block(element, tag, depth)
 
     def _block(self, element: etree._Element, tag: str, depth: int) -> None:
         if tag in _HEADINGS:
@@ -195,7 +213,12 @@ class _Walker:
             self._builder.heading(self._heading_text(element), _HEADINGS[tag], anchor=self._anchor)
         elif tag in ("ul", "ol"):
             if not _mostly_links(element):
-                self._builder.list(list(self._items(element, 0)), anchor=self._anchor)
+                items = list(self._items(element, 0))
+                if self._noting:
+                    for item in items:
+                        self._builder.footnote(item, anchor=self._anchor)
+                else:
+                    self._builder.list(items, anchor=self._anchor)
         elif tag == "dl":
             self._definitions(element, depth)
         elif tag == "table":
@@ -232,14 +255,13 @@ class _Walker:
             term = ", ".join(terms)
             terms = []
             if next(child.iterdescendants("ul", "ol", "dl", "table", "pre"), None) is not None:
-                self._builder.paragraph(term, anchor=self._anchor)
+                self._paragraph(term)
                 self._block(child, "div", depth + 1)
             else:
-                self._builder.paragraph(
-                    f"{term}: {self._text_of(child)}" if term else self._text_of(child), anchor=self._anchor
-                )
+                joint = " " if self._noting else ": "
+                self._paragraph(f"{term}{joint}{self._text_of(child)}" if term else self._text_of(child))
         if terms:
-            self._builder.paragraph(", ".join(terms), anchor=self._anchor)
+            self._paragraph(", ".join(terms))
 
     def _table(self, element: etree._Element, depth: int) -> None:
         rows = [row for row in element.iter("tr") if _closest(row, "table") is element]
@@ -330,6 +352,9 @@ def _dropped(element: etree._Element, tag: str) -> bool:
         return True
     if tag in ("body", "html", "main", "article"):
         return False
+    if tag == "aside":
+        # Beside the content it is about something else; within the content it is a note to it.
+        return not _is_footnote(element) and _closest(element, "main") is None and _closest(element, "article") is None
     if tag == "header":
         return not element.findall(".//h1")
     names = f"{element.get('class') or ''} {element.get('id') or ''}"
@@ -342,6 +367,11 @@ def _dropped(element: etree._Element, tag: str) -> bool:
 def _leads_elsewhere(element: etree._Element, tag: str) -> bool:
     """Whether an element with several such links is a bar that leads to the pages before, after and above."""
     return tag in ("div", "p", "table") and len(_text(element)) < 400 and element.find(".//h1") is None
+
+
+def _is_footnote(element: etree._Element) -> bool:
+    names = f"{element.get('class') or ''} {element.get('role') or ''} {element.get(_EPUB_TYPE) or ''}"
+    return bool(_FOOTNOTE.search(names)) if len(names) > 2 else False
 
 
 def _ancestors(root: etree._Element, tags: tuple[str, ...]) -> set[etree._Element]:

@@ -11,14 +11,14 @@ from collections import Counter
 from dataclasses import dataclass, field
 from statistics import median
 
+from fontanel.core.reading.footnotes import note_text, take_footnotes
 from fontanel.core.reading.grids import ruled_tables
-from fontanel.core.reading.lines import Line, PageLines
+from fontanel.core.reading.lines import HYPHENS, Line, PageLines, join_words
 from fontanel.core.reading.model import LineBox, ReadingBuilder
 
 #: Page number from 1 -> the titles that the outline places there, with their levels from 1.
 Outline = dict[int, list[tuple[str, int]]]
 
-_HYPHENS = "-\u00ad\u2010"
 _ITEM = re.compile(r"^(?:[•◦▪●○■–*·-]|\(?\d{1,3}[.)]|\(?[a-z][.)])(?:\s+\S|$)")
 _BULLET = re.compile(r"^[•◦▪●○■–*·-]\s*")
 _NUMBERED = re.compile(r"^(?:(?:chapter|part|appendix|section)\s+)?(?:\d{1,3}|[A-Z])(?:\.\d{1,3}){0,5}\.?\s+\S", re.I)
@@ -44,17 +44,21 @@ class _Group:
     kind: str
     lines: list[Line] = field(default_factory=list)
     level: int = 0
+    #: The notes of the pages on which the block ends or runs on: they come after it.
+    notes: list[list[Line]] = field(default_factory=list)
 
 
 def add_pages(builder: ReadingBuilder, pages: list[PageLines], outline: Outline) -> None:
     """Add the blocks of all pages to a reading."""
     for page in pages:
         page.lines[:] = [line for line in page.lines if line.text.count(".") < 4 or not _LEADER.search(line.text)]
+    join_words(pages)
     headings = _outline_lines(pages, outline)
     style = _style(pages, headings)
     sizes = {page.number: (page.width, page.height) for page in pages}
     held: _Group | None = None
     for page in pages:
+        notes = take_footnotes(page, style.body)
         tables = ruled_tables(page)
         starts = {id(table.lines[0]): table for table in tables}
         inside = {id(line) for table in tables for line in table.lines}
@@ -72,6 +76,10 @@ def add_pages(builder: ReadingBuilder, pages: list[PageLines], outline: Outline)
                 continue
             _close(builder, held, style, sizes)
             held = _Group("heading" if level else _kind(line), [line], level)
+        if notes and held is not None:
+            held.notes += notes
+        elif notes:
+            _add_notes(builder, notes, sizes)
     _close(builder, held, style, sizes)
 
 
@@ -297,6 +305,13 @@ def _close(builder: ReadingBuilder, group: _Group | None, style: _Style, sizes: 
     else:
         text, spans = _run_on(group.lines)
         builder.paragraph(text, _boxes(group.lines, spans, sizes), **where)
+    _add_notes(builder, group.notes, sizes)
+
+
+def _add_notes(builder: ReadingBuilder, notes: list[list[Line]], sizes: dict[int, tuple[float, float]]) -> None:
+    for note in notes:
+        text, _ = _run_on(note)
+        builder.footnote(note_text(text), _boxes(note, None, sizes), page=note[0].page)
 
 
 def _run_on(lines: list[Line]) -> tuple[str, list[tuple[int, int]]]:
@@ -310,12 +325,10 @@ def _run_on(lines: list[Line]) -> tuple[str, list[tuple[int, int]]]:
             continue
         if text:
             before = lines[number - 1]
-            if before.broken and part[:1].islower():
-                pass
-            elif before.broken:
-                text += "-"
-            elif len(text) > 1 and text[-1] in _HYPHENS and text[-2].isalpha() and part[:1].islower():
-                text = text[:-1]
+            if before.broken:
+                text += "" if before.whole else "-"
+            elif len(text) > 1 and text[-1] in HYPHENS and text[-2].isalpha() and part[:1].islower():
+                text = text[:-1] if before.whole else text
             else:
                 text += " "
         spans.append((len(text), len(text) + len(part)))

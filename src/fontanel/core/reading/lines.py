@@ -3,12 +3,16 @@ pieces of one line joined, columns put in reading order, running headers and foo
 
 from __future__ import annotations
 
+import itertools
 import re
 from collections import Counter
 from dataclasses import dataclass, field
 
 _DIGITS = re.compile(r"\d+|\b[ivxl]+\b")
 _PAGE_NUMBER = re.compile(r"^(?:page |- ?)?(?:\d{1,5}|[ivxlc]{1,7})(?: ?-| (?:of|/) \d{1,5})?$", re.I)
+HYPHENS = "-\u00ad\u2010"
+_FIRST_WORD = re.compile(r"[^\W\d_]+(?:-[^\W\d_]+)*")
+_LAST_WORD = re.compile(rf"([^\W\d_]+)[{HYPHENS}]?$")
 #: Share of a page's height that counts as its edge, where running lines stand.
 _EDGE = 0.1
 
@@ -26,7 +30,8 @@ class Cell:
 class Line:
     """A line of text; coordinates in points from the page's bottom left, y growing upwards.
 
-    `baseline` is where the letters stand; `broken`: its last word goes on in the next line, and its hyphen is gone.
+    `baseline` is where the letters stand; `broken`: its last word goes on in the next line, and its hyphen is gone;
+    `whole`: a word that goes on in the next line is one word, and not a compound that has a hyphen anyway.
     """
 
     page: int
@@ -38,6 +43,7 @@ class Line:
     bold: bool = False
     broken: bool = False
     confidence: float | None = None
+    whole: bool = True
     _text: str | None = None
 
     @property
@@ -90,6 +96,32 @@ def joined(lines: list[Line]) -> list[Line]:
         else:
             out.append(line)
     return out
+
+
+def join_words(pages: list[PageLines]) -> None:
+    """Tell, of the words that a hyphen breaks over two lines, those that are one word from compounds such as "read-only": by
+    how the rest of the document writes them, or else by whether both parts are words in it."""
+    broken: list[tuple[Line, str, str]] = []
+    known: Counter[str] | None = None
+    for page in pages:
+        for line, after in itertools.pairwise(page.lines):
+            if not (line.broken or (line.text[-1:] in HYPHENS and line.text[-2:-1].isalpha())):
+                continue
+            left, right = _LAST_WORD.search(line.text), _FIRST_WORD.match(after.text)
+            if left is None or right is None or not right.group()[0].islower():
+                line.whole = False
+            else:
+                broken.append((line, left.group(1).lower(), right.group().lower()))
+    if broken:
+        known = Counter(
+            word.lower() for page in pages for line in page.lines for word in _FIRST_WORD.findall(line.text)
+        )
+        for line, left, right in broken:
+            if known[left + right] or known[f"{left}-{right}"]:
+                line.whole = known[left + right] >= known[f"{left}-{right}"]
+            else:
+                # The broken parts themselves were counted once.
+                line.whole = not (len(left) > 2 and len(right) > 2 and known[left] > 1 and known[right] > 1)
 
 
 def in_columns(page: PageLines) -> None:

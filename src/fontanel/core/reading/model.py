@@ -7,7 +7,7 @@ from collections.abc import Iterator, Sequence
 from dataclasses import asdict, dataclass, field, fields
 from typing import Any, Literal, NamedTuple
 
-BlockKind = Literal["heading", "paragraph", "list", "table", "code", "figure", "cue"]
+BlockKind = Literal["heading", "paragraph", "list", "table", "code", "figure", "cue", "footnote"]
 #: What the `page` of a block and of a locator counts.
 Unit = Literal["page", "slide", "sheet", "chapter"]
 FailureCode = Literal["empty", "encrypted", "damaged", "unsupported", "undecodable", "too_large", "no_text"]
@@ -194,6 +194,10 @@ class ReadingBuilder:
         """A picture with what is said about it; without words it is only counted."""
         self.figures += 1
         self._add("figure", collapse(text), **where)
+
+    def footnote(self, text: str, lines: Sequence[LineBox] = (), **where: Any) -> None:
+        """A note to the text before it, with its mark in front."""
+        self._add("footnote", collapse(text), lines, **where)
 
     def cue(self, text: str, seconds: float, **where: Any) -> None:
         self._add("cue", collapse(text), seconds=round(seconds, 3), **where)
