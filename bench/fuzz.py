@@ -14,6 +14,7 @@ import io
 import itertools
 import multiprocessing
 import os
+import queue
 import random
 import resource
 import signal
@@ -161,7 +162,8 @@ def main() -> None:
     while done < 2:
         try:
             name, outcome = results.get(timeout=arguments.seconds + 20)
-        except Exception:
+        except queue.Empty:
+            bad["nothing came of: no answer in time, see the files named now-*"] += 1
             break
         if outcome == "done":
             done += 1

@@ -696,7 +696,7 @@ export interface components {
              * Kind
              * @enum {string}
              */
-            kind: "heading" | "paragraph" | "list" | "table" | "code" | "figure" | "cue";
+            kind: "heading" | "paragraph" | "list" | "table" | "code" | "figure" | "cue" | "footnote";
             /** Start */
             start: number;
             /** End */
@@ -1224,6 +1224,24 @@ export interface components {
             last_used_at: string | null;
         };
         /**
+         * LinkOut
+         * @description A box on a page, in shares of its width and height from the top left, that leads to an address or to another page.
+         */
+        LinkOut: {
+            /** Left */
+            left: number;
+            /** Top */
+            top: number;
+            /** Right */
+            right: number;
+            /** Bottom */
+            bottom: number;
+            /** Address */
+            address: string | null;
+            /** Target */
+            target: number | null;
+        };
+        /**
          * LocatorOut
          * @description Where a piece stands for a person: `page` counts what `unit` names, from 1, and `label` is its own name; `rows` are the
          *     first and last row of a sheet; `seconds` is when it is spoken.
@@ -1334,7 +1352,8 @@ export interface components {
         };
         /**
          * PageOut
-         * @description A page of a document: which characters stand on it, and where.
+         * @description A page of a document: which characters stand on it, and where; where its links lead. `shape` is a slide's width over
+         *     its height.
          */
         PageOut: {
             /** Number */
@@ -1347,6 +1366,10 @@ export interface components {
             end: number;
             /** Places */
             places: components["schemas"]["PlaceOut"][];
+            /** Links */
+            links: components["schemas"]["LinkOut"][];
+            /** Shape */
+            shape: number | null;
         };
         /** Page[ConversationOut] */
         Page_ConversationOut_: {

@@ -197,14 +197,28 @@ class PlaceOut(Model):
     bottom: float
 
 
+class LinkOut(Model):
+    """A box on a page, in shares of its width and height from the top left, that leads to an address or to another page."""
+
+    left: float
+    top: float
+    right: float
+    bottom: float
+    address: str | None
+    target: int | None
+
+
 class PageOut(Model):
-    """A page of a document: which characters stand on it, and where."""
+    """A page of a document: which characters stand on it, and where; where its links lead. `shape` is a slide's width over
+    its height."""
 
     number: int
     label: str | None
     start: int
     end: int
     places: list[PlaceOut]
+    links: list[LinkOut]
+    shape: float | None
 
 
 class SizesOut(Model):

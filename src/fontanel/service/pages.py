@@ -8,7 +8,7 @@ from typing import Annotated
 from fastapi import APIRouter, Path, Query, Response
 
 from fontanel.core.reading import DRAWN
-from fontanel.schemas import PageOut, PlaceOut
+from fontanel.schemas import LinkOut, PageOut, PlaceOut
 from fontanel.service.access import Reader
 from fontanel.service.documents import revision_of
 from fontanel.service.problems import ProblemError
@@ -38,7 +38,11 @@ def show_page(kb: str, document: str, page: PageNumber, access: Reader, revision
     ends = [block["end"] for block in blocks] + [place.end for place in places]
     return PageOut(
         number=page, label=names[page - 1] if page <= len(names) else None, start=min(starts, default=0),
-        end=max(ends, default=0), places=places,
+        end=max(ends, default=0), places=places, shape=reading.get("shape"),
+        links=[
+            LinkOut(left=left, top=top, right=right, bottom=bottom, address=address, target=target)
+            for on, left, top, right, bottom, address, target in reading.get("links", []) if on == page
+        ],
     )  # fmt: skip
 
 

@@ -8,6 +8,7 @@ import { useLoad } from "../../hooks/useLoad";
 import { useTeam } from "../../hooks/useSession";
 import { DocumentText, type Mark } from "./DocumentText";
 import { PagePicture } from "./PagePicture";
+import { SlidePicture } from "./SlidePicture";
 import { Tags } from "./Tags";
 
 type Cut = Schemas["PassageOut"];
@@ -63,6 +64,9 @@ export function DocumentPage() {
     const at = text.data?.blocks.findIndex((block) => block.start <= position && position < block.end) ?? -1;
     show(sheet.current, `[data-block="${at}"]`);
   };
+  const slides = text.data?.unit === "slide";
+  const beside = text.data?.drawn || slides;
+  const sheets = text.data?.unit === "sheet" && pages > 0;
   const cuts = outlined && !older ? passages : [];
   return (
     <>
@@ -89,29 +93,42 @@ export function DocumentPage() {
         hits={hits.length} place={place} onPlace={setPlace} outlined={outlined} onOutlined={setOutlined}
         original={`/api/v1${api}/original${fragment(text.data, page, from)}`} download={`/api/v1${api}/original?download=true`}
       />
-      <div className={`grid gap-6 ${text.data?.drawn ? "min-[900px]:grid-cols-2" : "min-[900px]:grid-cols-[minmax(0,1fr)_290px]"}`}>
-        <div className={text.data?.drawn ? "" : "min-[900px]:order-2"}>
+      <div className={`grid gap-6 ${beside ? "min-[900px]:grid-cols-2" : "min-[900px]:grid-cols-[minmax(0,1fr)_290px]"}`}>
+        <div className={beside ? "" : "min-[900px]:order-2"}>
           <div className="flex flex-col gap-5 min-[900px]:sticky min-[900px]:top-4">
             {text.data?.drawn && (
-              <PagePicture api={api} page={page} revision={wanted} marks={marks} passages={cuts} onChoose={choose} />
+              <PagePicture api={api} page={page} revision={wanted} marks={marks} passages={cuts} onChoose={choose} onPage={goTo} />
             )}
-            {!text.data?.drawn && <About document={document} api={api} mayEdit={team.mayEdit} onChange={setData} />}
+            {slides && text.data && <SlidePicture api={api} page={page} revision={wanted} text={text.data} marks={marks} onChoose={choose} />}
+            {!beside && <About document={document} api={api} mayEdit={team.mayEdit} onChange={setData} />}
           </div>
         </div>
         <article
-          className={`sheet px-6 py-7 min-[900px]:px-10 ${text.data?.drawn ? "min-[900px]:h-[calc(100vh-2rem)] min-[900px]:overflow-y-auto" : ""}`}
+          className={`sheet px-6 py-7 min-[900px]:px-10 ${beside ? "min-[900px]:h-[calc(100vh-2rem)] min-[900px]:overflow-y-auto" : ""}`}
           ref={sheet}
         >
           {older && <p className="text-warning mb-4">This is revision {shown.number}; a newer one is in use by now.</p>}
           {document.state === "failed" && <Failure message={document.error} />}
           {!document.serving_revision && document.state !== "failed" && <p className="soft">The document is being read…</p>}
           <Failure message={text.error} />
+          {sheets && (
+            <div role="tablist" aria-label="Sheets" className="tabs tabs-border mb-2 font-sans">
+              {text.data?.unit_names.map((name, index) => (
+                <button key={name} type="button" role="tab" aria-selected={page === index + 1} className={`tab ${page === index + 1 ? "tab-active" : ""}`} onClick={() => setPage(index + 1)}>
+                  {name}
+                </button>
+              ))}
+            </div>
+          )}
           {text.data && (
-            <DocumentText text={text.data.text} blocks={text.data.blocks} unit={text.data.unit} labels={text.data.unit_names} marks={marks} passages={cuts} />
+            <DocumentText
+              text={text.data.text} blocks={text.data.blocks} unit={text.data.unit} labels={text.data.unit_names} marks={marks} passages={cuts}
+              only={sheets ? page : undefined}
+            />
           )}
         </article>
       </div>
-      {text.data?.drawn && (
+      {beside && (
         <div className="mt-6 max-w-xl">
           <About document={document} api={api} mayEdit={team.mayEdit} onChange={setData} />
         </div>

@@ -1,4 +1,4 @@
-import type { ReactNode } from "react";
+import { type ReactNode, useEffect, useState } from "react";
 import type { Schemas } from "../../api/client";
 import { clock, unitName } from "../../components/text";
 
@@ -19,15 +19,21 @@ interface Props {
   labels: string[];
   marks: Mark[];
   passages: Cut[];
+  /** Show this page alone. */
+  only?: number;
 }
 
 /** A document's text by block, with page marks; marks stand out; passages are told where they begin. */
-export function DocumentText({ text, blocks, unit, labels, marks, passages }: Props) {
+export function DocumentText({ text, blocks, unit, labels, marks, passages, only }: Props) {
   const out: ReactNode[] = [];
   let page: number | null = null;
   let next = 0;
   for (const [number, block] of blocks.entries()) {
-    if (block.page && block.page !== page) {
+    if (only && block.page !== only) {
+      while (next < passages.length && passages[next]!.start < block.end) next++;
+      continue;
+    }
+    if (!only && block.page && block.page !== page) {
       page = block.page;
       out.push(
         <p key={`p${page}`} data-page={page} className="soft border-base-300 mt-6 mb-3 border-b border-dashed pb-1 text-right text-[12px]">
@@ -57,7 +63,7 @@ function PassageMark({ passage }: { passage: Cut }) {
   );
 }
 
-function BlockText({ block, text, marks }: { block: Block; text: string; marks: Mark[] }) {
+export function BlockText({ block, text, marks }: { block: Block; text: string; marks: Mark[] }) {
   const marked = (start: number, end: number) => <Marked text={text} start={start} end={end} marks={marks} />;
   if (block.kind === "heading") {
     const Tag = `h${Math.min(block.level + 1, 6)}` as "h2";
@@ -83,42 +89,79 @@ function BlockText({ block, text, marks }: { block: Block; text: string; marks: 
   if (block.kind === "footnote")
     return <p className="soft mb-3 max-w-[66ch] pl-5 text-[15px]">{marked(block.start, block.end)}</p>;
   if (block.kind === "paragraph") return <p className="mb-3 max-w-[66ch]">{marked(block.start, block.end)}</p>;
+  if (block.kind === "table") return <Table block={block} text={text} marks={marks} />;
+  const lines = linesOf(block, text);
+  return (
+    <ul className="mb-3 max-w-[66ch]">
+      {lines.map(([start, end]) => {
+        const line = text.slice(start, end);
+        const depth = (line.length - line.trimStart().length) / 2;
+        return (
+          <li key={start} style={{ marginLeft: `${depth + 1.3}em`, textIndent: "-1.3em" }}>
+            {marked(start + depth * 2, end)}
+          </li>
+        );
+      })}
+    </ul>
+  );
+}
+
+/** Rows shown at once: a browser bears no more of a long table. */
+const ROWS = 200;
+
+/** A table with its column names kept in sight, the numbers of a sheet's rows, and so many rows at a time. */
+function Table({ block, text, marks }: { block: Block; text: string; marks: Mark[] }) {
+  const lines = linesOf(block, text);
+  const headers = block.header_rows ?? 0;
+  const rows = lines.slice(headers);
+  const mark = marks.find((item) => item.kind !== "found") ?? marks[0];
+  const wanted = mark ? rows.findIndex(([, end]) => end > mark.start) : 0;
+  const [first, setFirst] = useState(0);
+  useEffect(() => setFirst(Math.floor(Math.max(0, wanted) / ROWS) * ROWS), [wanted]);
+  const row = (line: [number, number], number: number, Cell: "th" | "td") => (
+    <tr key={line[0]}>
+      {block.row != null && <td className="soft w-0 pr-4 text-right text-[12px] tabular-nums select-none">{block.row + number}</td>}
+      {cells(text, line[0], line[1]).map(([a, b]) => (
+        <Cell key={a}>
+          <Marked text={text} start={a} end={b} marks={marks} />
+        </Cell>
+      ))}
+    </tr>
+  );
+  const last = Math.min(rows.length, first + ROWS);
+  return (
+    <div className="mb-4">
+      <div className={`overflow-x-auto ${block.row != null ? "border-base-300 max-h-[70vh] overflow-y-auto rounded border" : ""}`}>
+        <table className={`table w-auto font-sans text-[14px] ${block.row != null ? "table-sm table-pin-rows" : ""}`}>
+          {headers > 0 && <thead className="text-inherit">{lines.slice(0, headers).map((line, number) => row(line, number, "th"))}</thead>}
+          <tbody>{rows.slice(first, last).map((line, number) => row(line, headers + first + number, "td"))}</tbody>
+        </table>
+      </div>
+      {rows.length > ROWS && (
+        <p className="mt-2 flex items-center gap-2 font-sans text-[13px]">
+          <button type="button" className="btn btn-sm" aria-label="Rows before" disabled={first === 0} onClick={() => setFirst(first - ROWS)}>
+            ‹
+          </button>
+          <span className="soft tabular-nums">
+            rows {first + 1}–{last} of {rows.length.toLocaleString("en")}
+          </span>
+          <button type="button" className="btn btn-sm" aria-label="Rows after" disabled={last === rows.length} onClick={() => setFirst(first + ROWS)}>
+            ›
+          </button>
+        </p>
+      )}
+    </div>
+  );
+}
+
+function linesOf(block: Block, text: string): [number, number][] {
   const lines: [number, number][] = [];
   let at = block.start;
   for (const line of text.slice(block.start, block.end).split("\n")) {
     lines.push([at, at + line.length]);
     at += line.length + 1;
   }
-  if (block.kind === "list") {
-    return (
-      <ul className="mb-3 max-w-[66ch]">
-        {lines.map(([start, end]) => {
-          const line = text.slice(start, end);
-          const depth = (line.length - line.trimStart().length) / 2;
-          return (
-            <li key={start} style={{ marginLeft: `${depth + 1.3}em`, textIndent: "-1.3em" }}>
-              {marked(start + depth * 2, end)}
-            </li>
-          );
-        })}
-      </ul>
-    );
-  }
-  return (
-    <div className="mb-4 overflow-x-auto">
-      <table className="table w-auto font-sans text-[14px]">
-        <tbody>
-          {lines.map(([start, end], row) => (
-            <tr key={start} className={row < (block.header_rows ?? 0) ? "font-semibold" : ""}>
-              {cells(text, start, end).map(([a, b]) => (
-                <td key={a}>{marked(a, b)}</td>
-              ))}
-            </tr>
-          ))}
-        </tbody>
-      </table>
-    </div>
-  );
+  return lines;
 }
 
 function cells(text: string, start: number, end: number): [number, number][] {

@@ -10,10 +10,11 @@ interface Props {
   marks: Mark[];
   passages: Schemas["CutOut"][];
   onChoose: (position: number) => void;
+  onPage: (page: number) => void;
 }
 
 /** A page of the original as a picture. What is marked in the text is marked on it too; a click on a line shows it in the text. */
-export function PagePicture({ api, page, revision, marks, passages, onChoose }: Props) {
+export function PagePicture({ api, page, revision, marks, passages, onChoose, onPage }: Props) {
   const query = revision ? `revision=${revision}` : "";
   const { data, error } = useLoad<Schemas["PageOut"]>(`${api}/pages/${page}?${query}`);
   const places = data?.number === page ? data.places : [];
@@ -49,6 +50,24 @@ export function PagePicture({ api, page, revision, marks, passages, onChoose }: 
           />
         );
       })}
+      {data?.number === page &&
+        data.links.map((link) => (
+          <a
+            key={`${link.left} ${link.top}`}
+            className="hover:outline-primary absolute hover:outline"
+            style={{ left: `${link.left * 100}%`, top: `${link.top * 100}%`, width: `${(link.right - link.left) * 100}%`, height: `${(link.bottom - link.top) * 100}%` }}
+            href={link.address ?? `#page=${link.target}`}
+            title={link.address ?? `Page ${link.target}`}
+            target={link.address ? "_blank" : undefined}
+            rel="noreferrer"
+            tabIndex={-1}
+            onClick={(event) => {
+              if (link.address || !link.target) return;
+              event.preventDefault();
+              onPage(link.target);
+            }}
+          />
+        ))}
       <Failure message={error} />
     </div>
   );

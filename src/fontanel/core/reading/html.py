@@ -400,7 +400,7 @@ def _mostly_links(element: etree._Element) -> bool:
     if len(links) <= 3:
         return False
     whole = len(_text(element))
-    linked = sum(len("".join(link.itertext())) for link in links if link.get("href"))  # type: ignore[arg-type]
+    linked = sum(len(_text(link)) for link in links if link.get("href"))
     return whole > 0 and linked / whole > 0.85
 
 

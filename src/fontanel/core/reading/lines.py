@@ -102,16 +102,15 @@ def join_words(pages: list[PageLines]) -> None:
     """Tell, of the words that a hyphen breaks over two lines, those that are one word from compounds such as "read-only": by
     how the rest of the document writes them, or else by whether both parts are words in it."""
     broken: list[tuple[Line, str, str]] = []
-    known: Counter[str] | None = None
     for page in pages:
         for line, after in itertools.pairwise(page.lines):
             if not (line.broken or (line.text[-1:] in HYPHENS and line.text[-2:-1].isalpha())):
                 continue
-            left, right = _LAST_WORD.search(line.text), _FIRST_WORD.match(after.text)
-            if left is None or right is None or not right.group()[0].islower():
+            end, start = _LAST_WORD.search(line.text), _FIRST_WORD.match(after.text)
+            if end is None or start is None or not start.group()[0].islower():
                 line.whole = False
             else:
-                broken.append((line, left.group(1).lower(), right.group().lower()))
+                broken.append((line, end.group(1).lower(), start.group().lower()))
     if broken:
         known = Counter(
             word.lower() for page in pages for line in page.lines for word in _FIRST_WORD.findall(line.text)

@@ -39,6 +39,9 @@ def read_mail(data: bytes) -> ReadingBuilder:
     return builder
 
 
+_AS_IT_CAME = policy.default.clone(refold_source="none")
+
+
 def mail_members(data: bytes) -> list[Member]:
     """The attachments; a message inside a message is one. Raises ReadingFailed(damaged)."""
     members: list[Member] = []
@@ -52,7 +55,8 @@ def mail_members(data: bytes) -> list[Member]:
         name = part.get_filename() or ""
         if part.get_content_type() == "message/rfc822":
             inner = part.get_payload(0) if part.is_multipart() else None
-            content = inner.as_bytes() if isinstance(inner, EmailMessage) else b""
+            # Its fields stay as they came: folding malformed ones anew may never end.
+            content = inner.as_bytes(policy=_AS_IT_CAME) if isinstance(inner, EmailMessage) else b""
             name = name or f"message {number}.eml"
         else:
             payload = part.get_payload(decode=True)

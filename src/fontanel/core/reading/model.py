@@ -61,6 +61,18 @@ class Place(NamedTuple):
     bottom: float
 
 
+class Link(NamedTuple):
+    """A box on a page (as of `Place`) that leads to an address, or to another page of the document (from 1)."""
+
+    page: int
+    left: float
+    top: float
+    right: float
+    bottom: float
+    address: str | None
+    target: int | None
+
+
 @dataclass(frozen=True, slots=True)
 class Member:
     """A file inside a file: an entry of an archive, an attachment, a record of a table. It becomes a document of its own."""
@@ -76,7 +88,7 @@ class Reading:
 
     `pages` counts its units (pages, slides, sheets, chapters; `unit` says which) and is None for formats without any;
     `unit_names` names them where the format does. `figures` counts pictures. `places` is where lines of text stand on
-    their pages, for formats that fix that. `container`: it only lists what is inside it.
+    their pages and `links` where links do, for formats that fix that; `shape` is a slide's width over its height. `container`: it only lists what is inside it.
     """
 
     title: str
@@ -89,6 +101,8 @@ class Reading:
     unit_names: tuple[str, ...] = ()
     figures: int = 0
     places: tuple[Place, ...] = ()
+    links: tuple[Link, ...] = ()
+    shape: float | None = None
     container: bool = False
 
     def to_dict(self) -> dict[str, Any]:
@@ -97,6 +111,7 @@ class Reading:
             **{name.name: getattr(self, name.name) for name in fields(self)},
             "blocks": [asdict(block) for block in self.blocks],
             "places": [list(place) for place in self.places],
+            "links": [list(link) for link in self.links],
         }
 
     @classmethod
@@ -108,6 +123,7 @@ class Reading:
                 "warnings": tuple(data["warnings"]),
                 "unit_names": tuple(data.get("unit_names", ())),
                 "places": tuple(Place(*place) for place in data.get("places", ())),
+                "links": tuple(Link(*link) for link in data.get("links", ())),
             }
         )
 
@@ -151,6 +167,8 @@ class ReadingBuilder:
     unit: Unit = "page"
     unit_names: list[str] = field(default_factory=list)
     figures: int = 0
+    links: list[Link] = field(default_factory=list)
+    shape: float | None = None
     container: bool = False
     here: dict[str, Any] = field(default_factory=dict)
     _parts: list[str] = field(default_factory=list)
@@ -190,10 +208,10 @@ class ReadingBuilder:
     def paragraph(self, text: str, lines: Sequence[LineBox] = (), **where: Any) -> None:
         self._add("paragraph", collapse(text), lines, **where)
 
-    def figure(self, text: str, **where: Any) -> None:
+    def figure(self, text: str, lines: Sequence[LineBox] = (), **where: Any) -> None:
         """A picture with what is said about it; without words it is only counted."""
         self.figures += 1
-        self._add("figure", collapse(text), **where)
+        self._add("figure", collapse(text), lines, **where)
 
     def footnote(self, text: str, lines: Sequence[LineBox] = (), **where: Any) -> None:
         """A note to the text before it, with its mark in front."""
@@ -239,6 +257,8 @@ class ReadingBuilder:
             unit_names=tuple(self.unit_names),
             figures=self.figures,
             places=tuple(self._places),
+            links=tuple(self.links),
+            shape=self.shape,
             container=self.container,
         )
 

@@ -16,7 +16,7 @@ import pypdfium2.raw as raw
 
 from fontanel.core.reading.layout import Outline, add_pages
 from fontanel.core.reading.lines import Cell, Line, PageLines, drop_running, in_columns, joined
-from fontanel.core.reading.model import ReadingBuilder, ReadingFailed, collapse
+from fontanel.core.reading.model import Link, ReadingBuilder, ReadingFailed, collapse
 from fontanel.core.reading.recognition import Recogniser, recognise
 
 _MOST_PAGES = 20_000
@@ -26,6 +26,10 @@ _MOST_RECOGNISED = 500
 _DPI = 200
 #: Objects of a page looked through for rules.
 _MOST_OBJECTS = 20_000
+#: Links kept of one document at most.
+_MOST_LINKS = 50_000
+#: Addresses that a page may lead a person to.
+_ADDRESS = re.compile(r"(?:https?|mailto):[^\s\x00-\x1f]{1,2000}$", re.I)
 #: Characters below which a page with a picture on it counts as a scan.
 _LITTLE_TEXT = 16
 #: What PDFium gives where a font does not say which characters its glyphs are.
@@ -78,7 +82,7 @@ def _read_document(
     scans = _Scans(builder, _MOST_RECOGNISED if recognition else 0)
     for index in range(count):
         try:
-            page = _read_page(document, index, scans)
+            page = _read_page(document, index, scans, builder.links)
         except pdfium.PdfiumError:
             builder.warnings.append(f"Page {index + 1} is damaged and was left out")
             page = PageLines(index + 1, 612.0, 792.0)
@@ -153,7 +157,7 @@ def _outline(document: pdfium.PdfDocument, count: int) -> Outline:
     return found
 
 
-def _read_page(document: pdfium.PdfDocument, index: int, scans: _Scans) -> PageLines:
+def _read_page(document: pdfium.PdfDocument, index: int, scans: _Scans, links: list[Link]) -> PageLines:
     page = document[index]
     try:
         width, height = page.get_size()
@@ -173,12 +177,52 @@ def _read_page(document: pdfium.PdfDocument, index: int, scans: _Scans) -> PageL
             found.lines = joined(_lines(text_page.raw, text, index + 1, page))
         finally:
             text_page.close()
+        if len(links) < _MOST_LINKS:
+            links += _links(document, page, index + 1)
         in_columns(found)
         if sum(1 for line in found.lines if len(line.cells) > 1) >= 2:
             found.rules = _rules(page)
         return found
     finally:
         page.close()
+
+
+def _links(document: pdfium.PdfDocument, page: Any, number: int) -> list[Link]:
+    """Where a page leads: to addresses, and to pages of its own document."""
+    found: list[Link] = []
+    left, bottom, across, down = page.get_cropbox()
+    across, down = across - left, down - bottom
+    position, link, rect = ctypes.c_int(0), raw.FPDF_LINK(), raw.FS_RECTF()
+    # A turned page's boxes would need turning; such pages are tables and plans, which hardly lead anywhere.
+    while not page.get_rotation() and across > 0 and down > 0 and raw.FPDFLink_Enumerate(page.raw, position, link):
+        if len(found) >= 1000 or not raw.FPDFLink_GetAnnotRect(link, rect):
+            break
+        address, target = _destination(document, link)
+        if address is None and target is None:
+            continue
+        start, end = _share(rect.left - left, across), _share(rect.right - left, across)
+        above, below = 1 - _share(rect.top - bottom, down), 1 - _share(rect.bottom - bottom, down)
+        found.append(Link(number, start, above, end, below, address, target))
+    return found
+
+
+def _share(length: float, whole: float) -> float:
+    return round(min(max(length / whole, 0.0), 1.0), 4)
+
+
+def _destination(document: pdfium.PdfDocument, link: Any) -> tuple[str | None, int | None]:
+    action = raw.FPDFLink_GetAction(link)
+    if action and raw.FPDFAction_GetType(action) == raw.PDFACTION_URI:
+        length = raw.FPDFAction_GetURIPath(document.raw, action, None, 0)
+        if 1 < length < 4000:
+            buffer = ctypes.create_string_buffer(length)
+            raw.FPDFAction_GetURIPath(document.raw, action, buffer, length)
+            address = buffer.value.decode("utf-8", "replace").strip()
+            return (address, None) if _ADDRESS.match(address) else (None, None)
+        return None, None
+    target = raw.FPDFLink_GetDest(document.raw, link)
+    page = raw.FPDFDest_GetDestPageIndex(document.raw, target) if target else -1
+    return None, page + 1 if page >= 0 else None
 
 
 def _is_picture(page: Any, area: float) -> bool:

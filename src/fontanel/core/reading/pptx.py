@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import io
 from collections.abc import Iterator
+from dataclasses import dataclass
 from typing import Any
 
 import pptx
@@ -11,7 +12,7 @@ from pptx.enum.shapes import MSO_SHAPE_TYPE, PP_PLACEHOLDER
 from pptx.util import Length
 
 from fontanel.core.reading.archive import open_archive
-from fontanel.core.reading.model import ReadingBuilder, ReadingFailed
+from fontanel.core.reading.model import LineBox, ReadingBuilder, ReadingFailed
 
 #: Placeholders that repeat on every slide.
 _RUNNING = {PP_PLACEHOLDER.DATE, PP_PLACEHOLDER.FOOTER, PP_PLACEHOLDER.SLIDE_NUMBER, PP_PLACEHOLDER.HEADER}
@@ -24,24 +25,46 @@ def read_pptx(data: bytes) -> ReadingBuilder:
     try:
         deck = pptx.Presentation(io.BytesIO(data))
         builder = ReadingBuilder(title=(deck.core_properties.title or "").strip(), unit="slide")
+        width, height = float(deck.slide_width or 0), float(deck.slide_height or 0)
+        builder.shape = round(width / height, 4) if width > 0 and height > 0 else None
         for number, slide in enumerate(deck.slides, start=1):
             builder.here, builder.pages = {"page": number}, number
-            _add_slide(builder, slide, number)
+            _add_slide(builder, slide, _Frame(number, width, height))
     except Exception as error:  # python-pptx raises whatever the broken part of the archive leads it to, soon or late
         raise ReadingFailed("damaged", "The presentation is damaged. Save it again and add it anew.") from error
     return builder
 
 
-def _add_slide(builder: ReadingBuilder, slide: Any, number: int) -> None:
+@dataclass(frozen=True, slots=True)
+class _Frame:
+    """A slide, by its number from 1, and its size in EMU."""
+
+    number: int
+    width: float
+    height: float
+
+    def box(self, shape: Any) -> list[LineBox]:
+        """Where a shape stands on the slide, as the box of all that it says."""
+        sides = shape.left, shape.top, shape.width, shape.height
+        if None in sides or self.width <= 0 or self.height <= 0:
+            return []
+        left, top = shape.left / self.width, shape.top / self.height
+        return [LineBox(0, 0, self.number, (left, top, left + shape.width / self.width, top + shape.height / self.height))]  # fmt: skip
+
+
+def _add_slide(builder: ReadingBuilder, slide: Any, frame: _Frame) -> None:
     title = slide.shapes.title
-    builder.heading(_text(title) if title is not None and title.has_text_frame else f"Slide {number}", 1)
+    if title is not None and title.has_text_frame and _text(title).strip():
+        builder.heading(_text(title), 1, frame.box(title))
+    else:
+        builder.heading(f"Slide {frame.number}", 1)
     shapes = sorted(_shapes(slide.shapes, 0), key=lambda shape: (_points(shape.top), _points(shape.left)))
     for shape in shapes:
         if title is None or shape.shape_id != title.shape_id:
-            _add_shape(builder, shape)
-    if slide.has_notes_slide and (frame := slide.notes_slide.notes_text_frame) and frame.text.strip():
+            _add_shape(builder, shape, frame.box(shape))
+    if slide.has_notes_slide and (notes := slide.notes_slide.notes_text_frame) and notes.text.strip():
         builder.heading("Speaker notes", 2)
-        for paragraph in frame.paragraphs:
+        for paragraph in notes.paragraphs:
             builder.paragraph(_runs(paragraph))
 
 
@@ -59,23 +82,23 @@ def _shapes(shapes: Any, depth: int) -> Iterator[Any]:
             yield shape
 
 
-def _add_shape(builder: ReadingBuilder, shape: Any) -> None:
+def _add_shape(builder: ReadingBuilder, shape: Any, box: list[LineBox]) -> None:
     if getattr(shape, "has_table", False):
         rows = [[cell.text for cell in row.cells] for row in shape.table.rows]
-        builder.table(rows, 1 if shape.table.first_row and len(rows) > 1 else 0)
+        builder.table(rows, 1 if shape.table.first_row and len(rows) > 1 else 0, box)
     elif getattr(shape, "has_chart", False):
-        _add_chart(builder, shape.chart)
+        _add_chart(builder, shape.chart, box)
     elif shape.shape_type == MSO_SHAPE_TYPE.PICTURE:
-        builder.figure(shape._element._nvXxPr.cNvPr.get("descr") or "")
+        builder.figure(shape._element._nvXxPr.cNvPr.get("descr") or "", box)
     elif shape.has_text_frame:
         paragraphs = [p for p in shape.text_frame.paragraphs if _runs(p).strip()]
         if len(paragraphs) > 1:
-            builder.list(["  " * p.level + "- " + _runs(p) for p in paragraphs])
+            builder.list(["  " * p.level + "- " + _runs(p) for p in paragraphs], box)
         elif paragraphs:
-            builder.paragraph(_runs(paragraphs[0]))
+            builder.paragraph(_runs(paragraphs[0]), box)
 
 
-def _add_chart(builder: ReadingBuilder, chart: Any) -> None:
+def _add_chart(builder: ReadingBuilder, chart: Any, box: list[LineBox]) -> None:
     """A chart reads as the table of its numbers."""
     if chart.has_title and chart.chart_title.has_text_frame:
         builder.paragraph(chart.chart_title.text_frame.text)
@@ -88,7 +111,7 @@ def _add_chart(builder: ReadingBuilder, chart: Any) -> None:
     except (IndexError, ValueError, AttributeError, KeyError):
         builder.figure("")
         return
-    builder.table(rows, 1)
+    builder.table(rows, 1, box)
 
 
 def _number(values: list[float | None], index: int) -> str:
