@@ -131,8 +131,8 @@ function Table({ block, text, marks }: { block: Block; text: string; marks: Mark
   const last = Math.min(rows.length, first + ROWS);
   return (
     <div className="mb-4">
-      <div className={`overflow-x-auto ${block.row != null ? "border-base-300 max-h-[70vh] overflow-y-auto rounded border" : ""}`}>
-        <table className={`table w-auto font-sans text-[14px] ${block.row != null ? "table-sm table-pin-rows" : ""}`}>
+      <div className={`overflow-x-auto ${block.row != null ? "border-base-300 max-h-[70vh] w-fit max-w-full overflow-y-auto rounded border" : ""}`}>
+        <table className={`table w-auto font-sans text-[14px] ${block.row != null ? "table-sm table-pin-rows text-[13px]" : ""}`}>
           {headers > 0 && <thead className="text-inherit">{lines.slice(0, headers).map((line, number) => row(line, number, "th"))}</thead>}
           <tbody>{rows.slice(first, last).map((line, number) => row(line, headers + first + number, "td"))}</tbody>
         </table>
