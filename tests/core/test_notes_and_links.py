@@ -3,14 +3,20 @@
 from __future__ import annotations
 
 import io
+import zipfile
 from collections.abc import Callable
 
+import docx
 import pytest
+from docx.opc.packuri import PackURI
+from docx.opc.part import Part
+from docx.oxml import OxmlElement
+from docx.oxml.ns import qn
 from reportlab.lib.pagesizes import A4
 from reportlab.pdfgen.canvas import Canvas
 
 from fontanel.core.embedding import estimate_tokens
-from fontanel.core.reading import Reading, read
+from fontanel.core.reading import Reading, ReadingFailed, read
 from fontanel.core.reading.lines import Cell, Line, PageLines, join_words
 from fontanel.core.splitting import SplitSettings, split
 from tests.core import samples
@@ -174,3 +180,49 @@ def test_the_cells_of_an_open_spreadsheet() -> None:
     reading = read(samples.ods([["Berth", "Depth"], ["North", "7"]], "Depths"), "a.ods")
     assert reading.unit_names == ("Depths",)
     assert texts(reading, "table") == ["Berth\tDepth\nNorth\t7"]
+
+
+def test_broken_markup_of_an_open_spreadsheet_is_found_before_it_is_read() -> None:
+    whole = samples.ods([["Berth", "Depth"], ["North", "7"]])
+    with zipfile.ZipFile(io.BytesIO(whole)) as archive:
+        entries = {name: archive.read(name) for name in archive.namelist()}
+    entries["content.xml"] = entries["content.xml"].replace(b"</table:table>", b"</99table:table>")
+    with pytest.raises(ReadingFailed) as failure:
+        read(samples.zipped(entries), "a.ods")
+    assert failure.value.code == "damaged"
+
+
+class TestWordDocuments:
+    def noted(self) -> bytes:
+        """A document whose first paragraph refers to a footnote, with a table that has a merged cell."""
+        document = docx.Document()
+        paragraph = document.add_paragraph("Ships pay dues by their length.")
+        reference = OxmlElement("w:footnoteReference")
+        reference.set(qn("w:id"), "2")
+        paragraph.add_run()._r.append(reference)
+        document.add_paragraph("Boats pay none.")
+        table = document.add_table(2, 3)
+        for index, text in enumerate(("Both tides", "", "Berth", "4 m", "5 m", "North")):
+            table.cell(*divmod(index, 3)).text = text
+        table.cell(0, 0).merge(table.cell(0, 1))
+        space = 'xmlns:w="http://schemas.openxmlformats.org/wordprocessingml/2006/main"'
+        notes = f'<w:footnotes {space}><w:footnote w:id="2"><w:p><w:r><w:t>Length over all.</w:t></w:r></w:p></w:footnote></w:footnotes>'
+        part = Part(
+            PackURI("/word/footnotes.xml"),
+            "application/vnd.openxmlformats-officedocument.wordprocessingml.footnotes+xml",
+            notes.encode(),
+            document.part.package,
+        )
+        document.part.relate_to(part, "http://schemas.openxmlformats.org/officeDocument/2006/relationships/footnotes")
+        out = io.BytesIO()
+        document.save(out)
+        return out.getvalue()
+
+    def test_a_footnote_follows_the_paragraph_that_refers_to_it(self) -> None:
+        reading = read(self.noted(), "a.docx")
+        assert [block.kind for block in reading.blocks][:3] == ["paragraph", "footnote", "paragraph"]
+        assert texts(reading, "footnote") == ["Length over all."]
+
+    def test_a_merged_cell_leaves_the_others_in_their_columns(self) -> None:
+        (table,) = texts(read(self.noted(), "a.docx"), "table")
+        assert [row.split("\t") for row in table.split("\n")] == [["Both tides", "", "Berth"], ["4 m", "5 m", "North"]]

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import io
 import re
+from typing import Any
 
 import docx
 from docx.document import Document
@@ -12,6 +13,7 @@ from docx.text.paragraph import Paragraph
 
 from fontanel.core.reading.archive import open_archive
 from fontanel.core.reading.model import ReadingBuilder, ReadingFailed
+from fontanel.core.reading.xml import attribute, local_name, parse_xml
 
 _HEADING = re.compile(r"^(?:heading|überschrift|titre)\s*(\d)", re.I)
 
@@ -32,21 +34,57 @@ def read_docx(data: bytes) -> ReadingBuilder:
 def _add_body(builder: ReadingBuilder, document: Document) -> None:
     items: list[str] = []
     numbers: dict[int, int] = {}
+    notes = _notes(document)
+    pending: list[str] = []
     for part in document.iter_inner_content():
+        if pending and not items:
+            _add_notes(builder, pending)
         if isinstance(part, Paragraph) and (mark := _list_mark(part, document)) is not None:
             level, ordered = mark
             numbers = {depth: count for depth, count in numbers.items() if depth <= level}
             numbers[level] = numbers.get(level, 0) + 1
             items.append("  " * level + (f"{numbers[level]}. " if ordered else "- ") + part.text)
+            pending += _notes_of(part._p, notes)
             continue
         if items:
             builder.list(items)
             items, numbers = [], {}
+            _add_notes(builder, pending)
         if isinstance(part, Table):
             _add_table(builder, part)
+            pending += _notes_of(part._tbl, notes)
         else:
             _add_paragraph(builder, part)
+            pending += _notes_of(part._p, notes)
     builder.list(items)
+    _add_notes(builder, pending)
+
+
+def _notes(document: Document) -> dict[tuple[str, str], str]:
+    """Footnotes and endnotes by their kind and number."""
+    found: dict[tuple[str, str], str] = {}
+    for relation in document.part.rels.values():
+        kind = relation.reltype.rsplit("/", 1)[-1].removesuffix("s")
+        if kind in ("footnote", "endnote") and not relation.is_external:
+            for note in parse_xml(relation.target_part.blob):
+                text = " ".join(str(part.text or "") for part in note.iter() if local_name(part) == "t")
+                found[kind, attribute(note, "id") or ""] = text
+    return found
+
+
+def _notes_of(element: Any, notes: dict[tuple[str, str], str]) -> list[str]:
+    """The notes that a paragraph or table refers to, in its order."""
+    if not notes:
+        return []
+    references = element.xpath(".//w:footnoteReference | .//w:endnoteReference")
+    keys = [(local_name(one).removesuffix("Reference"), attribute(one, "id") or "") for one in references]
+    return [notes[key] for key in keys if notes.get(key, "").strip()]
+
+
+def _add_notes(builder: ReadingBuilder, pending: list[str]) -> None:
+    for text in pending:
+        builder.footnote(text)
+    pending.clear()
 
 
 def _style_name(paragraph: Paragraph) -> str:
@@ -98,9 +136,8 @@ def _add_table(builder: ReadingBuilder, table: Table) -> None:
         cells: list[str] = []
         previous = None
         for cell in row.cells:
-            # A merged cell comes once for each column that it spans.
-            if cell._tc is not previous:
-                cells.append(cell.text)
+            # A merged cell comes once for each column that it spans: it says its text in the first.
+            cells.append(cell.text if cell._tc is not previous else "")
             previous = cell._tc
         rows.append(cells)
     builder.table(rows, 1 if len(rows) > 1 else 0)

@@ -3,27 +3,31 @@
 from __future__ import annotations
 
 import io
+from xml.parsers import expat
 
 import python_calamine as calamine
 
-from fontanel.core.reading.archive import open_archive
+from fontanel.core.reading.archive import open_archive, read_entry
 from fontanel.core.reading.model import ReadingBuilder, ReadingFailed
 from fontanel.core.reading.tables import add_grid
 
 _MOST_CELLS = 20_000_000
+_DAMAGED = "The workbook is damaged. Save it again and add it anew."
 
 
 def read_workbook(data: bytes) -> ReadingBuilder:
     """Read the sheets that a person sees, in their order. Raises ReadingFailed: damaged, encrypted or too_large."""
     if data.startswith(b"PK"):
-        open_archive(data)
+        archive = open_archive(data)
+        if "content.xml" in archive.namelist():
+            _check_well_formed(read_entry(archive, "content.xml"))
     try:
         workbook = calamine.load_workbook(io.BytesIO(data))
         sheets = workbook.sheets_metadata
     except calamine.PasswordError as error:
         raise ReadingFailed("encrypted", "The workbook is encrypted. Add a copy without a password.") from error
     except (calamine.CalamineError, OSError, ValueError) as error:
-        raise ReadingFailed("damaged", "The workbook is damaged. Save it again and add it anew.") from error
+        raise ReadingFailed("damaged", _DAMAGED) from error
     builder = ReadingBuilder(unit="sheet")
     cells = 0
     for sheet in sheets:
@@ -48,3 +52,11 @@ def read_workbook(data: bytes) -> ReadingBuilder:
         add_grid(builder, rows, 1 + (start[0] if start else 0))
     builder.pages = len(builder.unit_names)
     return builder
+
+
+def _check_well_formed(content: bytes) -> None:
+    """Broken markup of an open spreadsheet keeps calamine looking for its end for ever."""
+    try:
+        expat.ParserCreate().Parse(content, True)
+    except (expat.ExpatError, ValueError) as error:
+        raise ReadingFailed("damaged", _DAMAGED) from error
