@@ -66,6 +66,11 @@ def test_folding_twice_changes_nothing_more(text: str) -> None:
         ("Le navire peut quitter le quai dans les conditions qui sont données par le maître du port.", "fr"),
         ("El barco no puede salir de los muelles cuando el viento es más fuerte que lo permitido.", "es"),
         ("123 456", "en"),
+        ("港内の船は五ノットより速く走ってはならない。", "ja"),
+        ("港内船舶的速度不得超过五节。", "zh"),
+        ("В гавани суда идут не быстрее пяти узлов.", "ru"),
+        ("The word гавань means harbour, and the pilot knows it as well as the master of the ship does.", "en"),
+        ("Die Schiffe fahren nicht schneller als fünf Knoten, und der Lotse ist an Bord.", "de"),
     ],
 )
 def test_language(text: str, language: str) -> None:

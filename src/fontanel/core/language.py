@@ -24,13 +24,30 @@ _CODES: dict[str, list[str]] = {}
 for _code, _words in _COMMON.items():
     for _word in set(_words.split()):
         _CODES.setdefault(_word, []).append(_code)
+#: Language code -> the characters that no other language here writes with. Japanese goes before Chinese: it uses both.
+_SCRIPTS = {
+    "ja": re.compile("[\u3040-\u30ff]"),
+    "ko": re.compile("[\uac00-\ud7a3]"),
+    "zh": re.compile("[\u4e00-\u9fff]"),
+    "ru": re.compile("[\u0400-\u04ff]"),
+    "el": re.compile("[\u0370-\u03ff]"),
+    "ar": re.compile("[\u0600-\u06ff]"),
+    "he": re.compile("[\u0590-\u05ff]"),
+}
 _WORD = re.compile(r"[^\W\d_]+")
 _SAMPLE = 2000
 
 
 def detect_language(text: str) -> str:
     """Return the ISO 639-1 code of the text's language; "en" when nothing speaks for another."""
-    words = [word.lower() for word in _WORD.findall(text[: _SAMPLE * 8])[:_SAMPLE]]
+    sample = text[: _SAMPLE * 8]
+    if not sample.isascii():
+        letters = sum(map(str.isalpha, sample))
+        for code, script in _SCRIPTS.items():
+            # A word of another language's script here and there does not make the text one of it.
+            if len(script.findall(sample)) > 0.15 * letters:
+                return code
+    words = [word.lower() for word in _WORD.findall(sample)[:_SAMPLE]]
     counts = dict.fromkeys(_COMMON, 0)
     for word, count in Counter(words).items():
         for code in _CODES.get(word, ()):

@@ -76,8 +76,13 @@ def add_html(builder: ReadingBuilder, text: str) -> None:
     if root is None:
         return  # nothing but comments
     title = root.findtext(".//title")
+    named = builder.title
     builder.title = builder.title or (collapse(title) if title else "")
     _Walker(builder, root, _simplify(root)).walk(_main(root))
+    heading = builder.first_heading
+    if not named and len(heading) > 3 and builder.title.startswith(heading):
+        # What follows is the name of the site or the manual, on every page of it.
+        builder.title = heading
 
 
 def _without_stray(text: str) -> str:
@@ -212,7 +217,11 @@ class _Walker:
             self._anchor = element.get("id") or _first_id(element) or self._anchor
             self._builder.heading(self._heading_text(element), _HEADINGS[tag], anchor=self._anchor)
         elif tag in ("ul", "ol"):
-            if not _mostly_links(element):
+            if _mostly_links(element):
+                return
+            if next(element.iterdescendants("pre", "table", "dl"), None) is not None:
+                self._long_items(element, depth)
+            else:
                 items = list(self._items(element, 0))
                 if self._noting:
                     for item in items:
@@ -235,6 +244,15 @@ class _Walker:
                 if child.tail:
                     self._inline.append(child.tail)
             self._flush()
+
+    def _long_items(self, element: etree._Element, depth: int) -> None:
+        """A list whose items hold code or tables: what an item says, then what it holds."""
+        number = 0
+        for item in element:
+            if _tag(item) == "li":
+                number += 1
+                self._inline.append(f"{number}. " if element.tag == "ol" else "- ")
+                self._block(item, "div", depth + 1)
 
     def _figure(self, element: etree._Element) -> None:
         caption = element.find(".//figcaption")
