@@ -1,42 +1,109 @@
-"""Search latency at several sizes against a bare matrix product on the same vectors, in one run."""
+"""How fast search is: words against SQLite's FTS5, vectors against a bare matrix product, both in one run.
+
+.venv/bin/python bench/search.py [--sizes 1000 10000 100000] [--cells 1000000] [--skip-words]
+
+Passages are windows of 80 words over the manuals that `bench/collections.sh` fetches (windows overlap where there are not
+enough); questions are those of `bench/questions` and titles of sections, 500 in all. Vectors are made up: unit vectors in clusters.
+"""
 
 from __future__ import annotations
 
 import argparse
+import json
 import os
 import platform
+import random
+import re
+import sqlite3
 import time
 from collections.abc import Callable
+from pathlib import Path
 
 import numpy as np
+import numpy.typing as npt
 
-from fontanel.core.analysis import Analyser
-from fontanel.core.index import Mode, Query, Snapshot, VectorSegment, WordsEntry, WordsSegment
+from collection import CACHE, ROOT
+from fontanel.core.analysis import STOP_WORDS, Analyser
+from fontanel.core.index import (
+    Mode,
+    Query,
+    Snapshot,
+    VectorSegment,
+    WordsEntry,
+    WordsSegment,
+    merge_vectors,
+    merge_words,
+)
+from fontanel.core.reading import ReadingFailed, read
 
 DIMENSIONS = 384
+WORDS = 80
+Floats = npt.NDArray[np.float32]
 
 
-def made_up(count: int, random: np.random.Generator) -> tuple[Snapshot, list[str], np.ndarray]:  # type: ignore[type-arg]
-    """Passages of 90 words with Zipf's frequencies, and unit vectors in clusters; questions of six words."""
-    vocabulary = np.array([f"word{n}" for n in range(30_000)])
-    weights = 1.0 / np.arange(1, len(vocabulary) + 1)
-    weights /= weights.sum()
-    words = random.choice(vocabulary, (count, 90), p=weights)
-    entries = [
-        WordsEntry(i + 1, i // 10, (words[i, :3].tolist(), words[i, 3:8].tolist(), words[i].tolist()))
-        for i in range(count)
-    ]
-    centres = random.normal(size=(200, DIMENSIONS))
-    vectors = centres[random.integers(0, 200, count)] + 0.7 * random.normal(size=(count, DIMENSIONS))
-    vectors = (vectors / np.linalg.norm(vectors, axis=1, keepdims=True)).astype(np.float32)
-    snapshot = Snapshot(
-        [WordsSegment.build(entries)], [VectorSegment(np.arange(1, count + 1, dtype=np.int64), vectors)]
-    )
-    rare = random.choice(vocabulary[200:5000], (100, 6))
-    return snapshot, [" ".join(row) for row in rare], vectors
+def texts(count: int) -> tuple[list[str], list[str]]:
+    """So many passages of real text, and 500 questions."""
+    kept = CACHE / "manuals.json"
+    if not kept.exists():
+        found: list[list[str]] = []
+        titles: list[str] = []
+        for path in sorted((ROOT / "var/collections").rglob("*.html")):
+            if not path.is_file() or re.search(r"\.(de|es|fr|it|ja|nl|pl|pt)\.html", str(path)):
+                continue
+            try:
+                reading = read(path.read_bytes(), path.name)
+            except ReadingFailed:
+                continue
+            found.append(reading.text.split())
+            titles += [reading.text[b.start : b.end] for b in reading.blocks if b.kind == "heading"][:3]
+        kept.parent.mkdir(parents=True, exist_ok=True)
+        kept.write_text(json.dumps([found, titles]))
+    documents, titles = json.loads(kept.read_text())
+    questions = [
+        json.loads(line)["question"] for path in sorted(Path(ROOT / "bench/questions").glob("*.jsonl"))
+        for line in path.read_text().splitlines()
+    ]  # fmt: skip
+    rng = random.Random(3)
+    questions = (questions + rng.sample(sorted({t for t in titles if len(t.split()) > 1}), 500))[:500]
+    passages: list[str] = []
+    shift = 0
+    while len(passages) < count:
+        for words in documents:
+            passages += [" ".join(words[at : at + WORDS]) for at in range(shift, len(words) - 20, WORDS)]
+        shift += 23
+    rng.shuffle(passages)
+    return passages[:count], questions
 
 
-def times(call: Callable[[int], object], rounds: int) -> tuple[float, float]:
+def words_snapshot(passages: list[str]) -> tuple[WordsSegment, float]:
+    analyser = Analyser("en")
+    started = time.perf_counter()
+    parts = []
+    for start in range(0, len(passages), 50_000):
+        entries = []
+        for number, text in enumerate(passages[start : start + 50_000], start=start):
+            terms, positions = analyser.positions(text)
+            empty = np.zeros(0, dtype=np.int32)
+            entries.append(WordsEntry(number + 1, number // 10, ([], [], terms, []), (empty, empty, positions, empty)))
+        parts.append(WordsSegment.build(entries))
+    segment = parts[0] if len(parts) == 1 else merge_words(parts, [np.ones(len(p), dtype=bool) for p in parts])
+    return segment, time.perf_counter() - started
+
+
+def clustered(count: int, rng: np.random.Generator) -> Floats:
+    """Unit vectors in clusters of clusters."""
+    centres = rng.normal(size=(max(20, count // 500), DIMENSIONS)).astype(np.float32)
+    out = np.empty((count, DIMENSIONS), dtype=np.float32)
+    for start in range(0, count, 50_000):
+        some = out[start : start + 50_000]
+        some[:] = centres[rng.integers(0, len(centres), len(some))] + 0.7 * rng.normal(size=some.shape).astype(
+            np.float32
+        )
+        some /= np.linalg.norm(some, axis=1, keepdims=True)
+    return out
+
+
+def timed(call: Callable[[int], object], rounds: int) -> tuple[float, float]:
     """Median and 95th percentile in milliseconds, after a warm-up."""
     for i in range(5):
         call(i)
@@ -48,32 +115,118 @@ def times(call: Callable[[int], object], rounds: int) -> tuple[float, float]:
     return float(np.median(taken)), float(np.percentile(taken, 95))
 
 
+def full_text(passages: list[str]) -> sqlite3.Connection:
+    connection = sqlite3.connect(":memory:")
+    connection.execute("CREATE VIRTUAL TABLE f USING fts5(body, tokenize='porter')")
+    connection.executemany("INSERT INTO f(rowid, body) VALUES (?, ?)", enumerate(passages, 1))
+    connection.execute("INSERT INTO f(f) VALUES ('optimize')")
+    return connection
+
+
+def match_of(question: str) -> str:
+    words = [w for w in re.findall(r"\w+", question.lower()) if w not in STOP_WORDS]
+    return " OR ".join(f'"{word}"' for word in words) or '"nothing"'
+
+
+def by_words(size: int) -> None:
+    passages, questions = texts(size)
+    segment, seconds = words_snapshot(passages)
+    megabytes = sum(map(len, passages)) / 1e6
+    analyser = Analyser("en")
+    started = time.perf_counter()
+    for text in passages:
+        analyser.terms(text)
+    analysis = megabytes / (time.perf_counter() - started)
+    snapshot = Snapshot([segment])
+    connection = full_text(passages)
+    asked = [match_of(question) for question in questions]
+    rounds = len(questions)
+
+    def other(i: int) -> object:
+        return connection.execute(
+            "SELECT rowid FROM f WHERE f MATCH ? ORDER BY bm25(f) LIMIT 10", (asked[i % rounds],)
+        ).fetchall()
+
+    def own(i: int) -> object:
+        return snapshot.search(Query(questions[i % rounds], None, Mode.LEXICAL, 10, per_document=10, fold=False))
+
+    a, b = timed(other, rounds), timed(own, rounds)
+    print(
+        f"{size:>9,} FTS5 {a[0]:8.2f} ({a[1]:7.2f})  own {b[0]:6.2f} ({b[1]:6.2f})  times faster {a[0] / b[0]:5.1f} ({a[1] / b[1]:5.1f})"
+        f"  indexed in {seconds:.1f} s, analysis {analysis:.1f} MB/s"
+    )
+
+
+def by_meaning(size: int, words: bool) -> None:
+    rng = np.random.default_rng(11)
+    vectors = clustered(size, rng)
+    asked = vectors[rng.integers(0, size, 200)] + 0.02 * rng.normal(size=(200, DIMENSIONS)).astype(np.float32)
+    ids = np.arange(1, size + 1, dtype=np.int64)
+    passages, questions = texts(size) if words else ([""] * size, [""] * 200)
+    segment = words_snapshot(passages)[0] if words else _without_words(size)
+    snapshot = Snapshot([segment], [VectorSegment(ids, vectors)])
+
+    def bare(i: int) -> object:
+        scores = vectors @ asked[i % 200]
+        top = np.argpartition(-scores, 10)[:10]
+        return top[np.argsort(-scores[top])]
+
+    def search(mode: Mode) -> Callable[[int], object]:
+        return lambda i: snapshot.search(Query(questions[i % len(questions)], asked[i % 200], mode, 10))
+
+    a, b = timed(bare, 200), timed(search(Mode.VECTOR), 200)
+    line = (
+        f"{size:>9,} bare product {a[0]:7.2f} ({a[1]:7.2f})  exact {b[0]:7.2f} ({b[1]:7.2f})  ratio {b[0] / a[0]:.2f}"
+    )
+    if words:
+        c = timed(search(Mode.HYBRID), 500)
+        line += f"  hybrid {c[0]:7.2f} ({c[1]:7.2f})"
+    print(line)
+
+
+def _without_words(size: int) -> WordsSegment:
+    empty: tuple[list[str], ...] = ([], [], ["a"], [])
+    return WordsSegment.build([WordsEntry(i + 1, i // 10, empty) for i in range(size)])
+
+
+def in_cells(size: int) -> None:
+    rng = np.random.default_rng(12)
+    vectors = clustered(size, rng)
+    asked = vectors[rng.integers(0, size, 200)] + 0.02 * rng.normal(size=(200, DIMENSIONS)).astype(np.float32)
+    ids = np.arange(1, size + 1, dtype=np.int64)
+    words = _without_words(size)
+    exact = Snapshot([words], [VectorSegment(ids, vectors)])
+    started = time.perf_counter()
+    cut = merge_vectors(exact.vectors, [np.ones(size, dtype=bool)], least=1)
+    built = time.perf_counter() - started
+    assert cut.cells is not None
+    celled = Snapshot([words], [cut])
+
+    def search(snapshot: Snapshot) -> Callable[[int], list[int]]:
+        return lambda i: [c.passage_id for c in snapshot.search(Query("", asked[i % 200], Mode.VECTOR, 10, per_document=10, fold=False))]  # fmt: skip
+
+    recall = np.mean([len(set(search(exact)(i)) & set(search(celled)(i))) / 10 for i in range(200)])
+    a, b = timed(search(exact), 60), timed(search(celled), 200)
+    print(
+        f"{size:>9,} exact {a[0]:7.2f} ({a[1]:7.2f})  cells {b[0]:6.2f} ({b[1]:6.2f})  times faster {a[0] / b[0]:.1f}  recall@10 {recall:.3f}"
+        f" (measured at build {cut.cells.recall:.3f} with {cut.cells.probes} of {len(cut.cells.centres)} cells), built in {built:.0f} s"
+    )
+
+
 def main() -> None:
     parser = argparse.ArgumentParser(description=__doc__)
-    parser.add_argument("--sizes", type=int, nargs="+", default=[1_000, 20_000])
+    parser.add_argument("--sizes", type=int, nargs="*", default=[1_000, 10_000, 100_000])
+    parser.add_argument("--cells", type=int, nargs="*", default=[100_000])
+    parser.add_argument("--skip-words", action="store_true")
     arguments = parser.parse_args()
-    random = np.random.default_rng(11)
     print(f"machine: {platform.machine()}, {os.cpu_count()} cores, numpy {np.__version__}; milliseconds, median (p95)")
-    print(
-        f"{'passages':>9} {'bare product':>16} {'vector':>16} {'lexical':>16} {'hybrid':>16} {'vector/bare':>12} {'hybrid/bare':>12}"
-    )
-    analyser = Analyser("en")
+    if not arguments.skip_words:
+        for size in arguments.sizes:
+            by_words(size)
     for size in arguments.sizes:
-        snapshot, questions, vectors = made_up(size, random)
-        asked = vectors[random.integers(0, size, 100)] + 0.02
-        assert analyser.terms(questions[0])
-
-        def bare(i: int) -> object:
-            scores = vectors @ asked[i % 100]  # noqa: B023
-            top = np.argpartition(-scores, 10)[:10]
-            return top[np.argsort(-scores[top])]
-
-        def search(mode: Mode) -> Callable[[int], object]:
-            return lambda i: snapshot.search(Query(questions[i % 100], asked[i % 100], mode, 10))  # noqa: B023
-
-        results = [times(bare, 200)] + [times(search(mode), 200) for mode in (Mode.VECTOR, Mode.LEXICAL, Mode.HYBRID)]
-        shown = " ".join(f"{median:8.2f} ({p95:5.2f})" for median, p95 in results)
-        print(f"{size:>9} {shown} {results[1][0] / results[0][0]:>12.2f} {results[3][0] / results[0][0]:>12.2f}")
+        by_meaning(size, not arguments.skip_words)
+    for size in arguments.cells:
+        in_cells(size)
 
 
 if __name__ == "__main__":

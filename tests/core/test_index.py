@@ -25,7 +25,7 @@ from fontanel.core.index import (
     write_words,
 )
 from fontanel.core.index.files import SegmentDamaged, open_arrays, verify, write_arrays
-from fontanel.core.index.words import FIELD_B, FIELD_WEIGHTS, K1
+from fontanel.core.index.words import FIELD_B, FIELD_WEIGHTS, K1, rounded_averages
 
 VOCABULARY = [f"w{n}" for n in range(30)]
 entries_strategy = st.lists(
@@ -39,7 +39,8 @@ def entries(rows: Sequence[tuple[Sequence[str], ...]], first: int = 1) -> list[W
 
 def naive_bm25(rows: list[WordsEntry], query: list[str]) -> dict[int, float]:
     """Field-weighted BM25 written as in the paper, passage by passage."""
-    averages = [sum(len(row.terms[f]) for row in rows) / len(rows) for f in range(len(FIELD_B))]
+    totals = np.array([sum(len(row.terms[f]) for row in rows) for f in range(len(FIELD_B))], dtype=np.float64)
+    averages = [float(mean) for mean in rounded_averages(totals, len(rows))]
     scores = {}
     for row in rows:
         total = 0.0
@@ -58,7 +59,7 @@ def naive_bm25(rows: list[WordsEntry], query: list[str]) -> dict[int, float]:
 
 
 def lexical(snapshot: Snapshot, query: list[str]) -> dict[int, float]:
-    found = snapshot.search(Query(" ".join(query), mode=Mode.LEXICAL, limit=1000, per_document=1000))
+    found = snapshot.search(Query(" ".join(query), mode=Mode.LEXICAL, limit=1000, per_document=1000, fold=False))
     return {hit.passage_id: hit.lexical for hit in found}
 
 
@@ -99,19 +100,19 @@ def test_vector_search_is_exact(count: int, seed: int, limit: int) -> None:
     random = np.random.default_rng(seed)
     vectors = random.normal(size=(count, 8)).astype(np.float32)
     vectors /= np.linalg.norm(vectors, axis=1, keepdims=True)
-    made = entries([(["a"], [], ["b"])] * count)
+    made = entries([(["a"], [], ["b"], [])] * count)
     snapshot = Snapshot([WordsSegment.build(made)], [VectorSegment(np.arange(1, count + 1), vectors)])
-    found = snapshot.search(Query("", vectors[0], Mode.VECTOR, limit, per_document=count))
+    found = snapshot.search(Query("", vectors[0], Mode.VECTOR, limit, per_document=count, fold=False))
     expected = np.sort(vectors @ vectors[0])[::-1][:limit]
     assert [hit.similarity for hit in found] == pytest.approx(expected.tolist(), abs=1e-5)
 
 
 def small() -> Snapshot:
     made = [
-        WordsEntry(1, 10, (["storm"], ["wind"], ["wind", "limit", "berth"])),
-        WordsEntry(2, 10, (["storm"], ["crane"], ["crane", "wind"])),
-        WordsEntry(3, 11, (["ticket"], ["fare"], ["fare", "adult"])),
-        WordsEntry(4, 11, (["ticket"], ["berth"], ["berth", "cabin", "wind"])),
+        WordsEntry(1, 10, (["storm"], ["wind"], ["wind", "limit", "berth"], [])),
+        WordsEntry(2, 10, (["storm"], ["crane"], ["crane", "wind"], [])),
+        WordsEntry(3, 11, (["ticket"], ["fare"], ["fare", "adult"], [])),
+        WordsEntry(4, 11, (["ticket"], ["berth"], ["berth", "cabin", "wind"], [])),
     ]
     vectors = np.eye(4, dtype=np.float32)
     return Snapshot([WordsSegment.build(made)], [VectorSegment(np.array([1, 2, 3]), vectors[:3])])

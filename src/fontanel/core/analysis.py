@@ -2,11 +2,14 @@
 
 from __future__ import annotations
 
+import itertools
 import re
 import unicodedata
 from collections.abc import Iterable, Iterator
 from dataclasses import dataclass
 
+import numpy as np
+import numpy.typing as npt
 import Stemmer
 
 #: Part of an edition's settings: an index made by another version is rebuilt.
@@ -160,17 +163,26 @@ class Analyser:
 
     def terms(self, text: str) -> list[str]:
         """The index terms of a text, in order, with repetitions."""
-        out: list[str] = []
+        return list(itertools.chain.from_iterable(self._by_token(text)))
+
+    def positions(self, text: str) -> tuple[list[str], npt.NDArray[np.int32]]:
+        """The index terms of a text and which of its words, from 0, each came from: words that are not indexed count."""
+        found = self._by_token(text)
+        counts = np.fromiter(map(len, found), dtype=np.int32, count=len(found))
+        return list(itertools.chain.from_iterable(found)), np.repeat(np.arange(len(found), dtype=np.int32), counts)
+
+    def _by_token(self, text: str) -> list[tuple[str, ...]]:
         known = self._terms
-        for token in _TOKEN.findall(text):
-            terms = known.get(token)
-            if terms is None:
-                terms = self._analyse(token)
-                if len(known) > 200_000:
-                    known.clear()
-                known[token] = terms
-            out += terms
-        return out
+        tokens = _TOKEN.findall(text)
+        found = list(map(known.get, tokens))
+        if None in found:
+            if len(known) > 200_000:
+                known.clear()
+            for token in tokens:
+                if token not in known:
+                    known[token] = self._analyse(token)
+            found = [known[token] for token in tokens]
+        return found  # type: ignore[return-value]
 
     def spans(self, text: str) -> Iterator[Term]:
         """The index terms with the places where they stand, for highlighting."""

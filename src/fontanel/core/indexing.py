@@ -16,7 +16,8 @@ def words_entry(
     body = f"{passage.context}\n{passage.text}" if passage.context else passage.text
     headings = " ".join(passage.locator.heading_path)
     fields = (title, headings, body, about)
-    return WordsEntry(passage_id, document_key, tuple(analyser.terms(field) for field in fields))
+    found = [analyser.positions(field) for field in fields]
+    return WordsEntry(passage_id, document_key, tuple(terms for terms, _ in found), tuple(at for _, at in found))
 
 
 def embedded_text(title: str, passage: Passage) -> str:

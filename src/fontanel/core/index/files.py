@@ -17,7 +17,7 @@ import numpy as np
 import numpy.typing as npt
 
 #: Another number whenever what the arrays mean changes: a segment of an older one is built anew.
-_MAGIC = b"FONTSEG2"
+_MAGIC = b"FONTSEG3"
 _ALIGN = 64
 
 Array = npt.NDArray[Any]
@@ -37,7 +37,7 @@ def write_arrays(
     for name, array in arrays.items():
         data = np.ascontiguousarray(array)
         layout[name] = {"dtype": data.dtype.str, "shape": list(data.shape), "offset": offset}
-        digest.update(data.tobytes())
+        digest.update(_bytes(data))
         offset = _aligned(offset + data.nbytes)
     header = json.dumps({"about": dict(about), "arrays": layout, "sha256": digest.hexdigest()}).encode()
     scratch = path.with_name(path.name + ".part")
@@ -46,7 +46,7 @@ def write_arrays(
         base = _aligned(file.tell())
         for name, array in arrays.items():
             file.seek(base + layout[name]["offset"])
-            file.write(np.ascontiguousarray(array).tobytes())
+            file.write(_bytes(np.ascontiguousarray(array)))
         file.truncate(base + offset)
         file.flush()
         sync(file.fileno())
@@ -78,7 +78,7 @@ def verify(path: Path) -> None:
     arrays, _ = open_arrays(path)
     digest = hashlib.sha256()
     for array in arrays.values():
-        digest.update(array.tobytes())
+        digest.update(_bytes(array))
     if digest.hexdigest() != header["sha256"]:
         raise SegmentDamaged(f"{path} has changed since it was written")
 
@@ -97,6 +97,11 @@ def _open(path: Path) -> tuple[dict[str, Any], int, mmap.mmap]:
     except ValueError as error:
         raise SegmentDamaged(f"{path} has a damaged header") from error
     return header, _aligned(16 + length), mapped
+
+
+def _bytes(array: Array) -> memoryview:
+    """An array's bytes where they are: segments are too large to copy."""
+    return array.reshape(-1).view(np.uint8).data
 
 
 def _aligned(offset: int) -> int:

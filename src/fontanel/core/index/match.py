@@ -21,21 +21,21 @@ _LEXICAL = (-1.5, 3.5)
 _VECTOR = (-2.6, 5.2)
 
 
-def blend(lexical: Floats, similarity: Floats, mode: str) -> Floats:
-    """Order candidates: a linear blend of scores, each divided by the best of this search.
+def blend(lexical: Floats, similarity: Floats, mode: str, words_weight: float = WORDS_WEIGHT) -> tuple[Floats, Floats]:
+    """What words and what meaning give to the order of candidates: scores, each divided by the best of this search, by weight.
 
     A passage that has no vector yet is judged by its words in both parts.
     """
     words = lexical / max(float(lexical.max(initial=0.0)), 1e-9)
     if mode == "lexical" or np.all(np.isnan(similarity)):
-        return words
+        return words, np.zeros_like(words)
     if mode == "vector":
         known: Floats = np.nan_to_num(similarity, nan=-1.0)
-        return known
+        return np.zeros_like(known), known
     best = max(float(np.nanmax(similarity)), 1e-9)
     meaning = np.clip(similarity / best, 0.0, 1.0)
     meaning = np.where(np.isnan(meaning), words, meaning)
-    return (WORDS_WEIGHT * words + (1.0 - WORDS_WEIGHT) * meaning).astype(np.float32)
+    return (words_weight * words).astype(np.float32), ((1.0 - words_weight) * meaning).astype(np.float32)
 
 
 def calibrated_match(coverage: Floats, similarity: Floats, mode: str) -> Floats:

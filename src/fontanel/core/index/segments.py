@@ -5,52 +5,85 @@ from __future__ import annotations
 from collections.abc import Sequence
 from pathlib import Path
 from typing import Any
+from weakref import WeakKeyDictionary
 
 import numpy as np
 import numpy.typing as npt
 
+from fontanel.core.index.cells import Cells
 from fontanel.core.index.files import open_arrays, write_arrays
-from fontanel.core.index.words import WordsEntry, build_postings, pack_terms
+from fontanel.core.index.words import Floats, WordsEntry, build_postings, impacts, term_hash
 
 Ids = npt.NDArray[np.int64]
+Rows = npt.NDArray[np.int32]
+#: Index of a term in a segment that has none such.
+ABSENT = -1
 
 
 class WordsSegment:
-    """Postings of a set of passages. Rows are positions in `passage_ids`."""
+    """Postings of a set of passages. Rows are positions in `passage_ids`, which ascend."""
 
     def __init__(self, arrays: dict[str, npt.NDArray[Any]], about: dict[str, Any]) -> None:
         self.passage_ids: Ids = arrays["passage_ids"]
         self.document_keys: Ids = arrays["document_keys"]
         self.lengths: npt.NDArray[np.int32] = arrays["lengths"]
+        self.sketches: npt.NDArray[np.uint32] = arrays["sketches"]
+        self.averages: Floats = arrays["averages"]
         self.languages: frozenset[str] = frozenset(about.get("languages", ["en"]))
+        #: Words in each field, over all passages.
+        self.totals = np.array(about["totals"], dtype=np.float64)
         self._arrays = arrays
-        self._term_bytes = arrays["term_bytes"]
-        self._term_starts = arrays["term_starts"]
         self._starts = arrays["posting_starts"]
-        self._rows: npt.NDArray[np.int32] = arrays["posting_rows"]
+        self._rows: Rows = arrays["posting_rows"]
         self._counts: npt.NDArray[np.uint8] = arrays["posting_counts"]
+        self._impacts: Floats = arrays["posting_impacts"]
+        self._found: dict[str, int] = {}
 
     @classmethod
     def open(cls, path: Path) -> WordsSegment:
         return cls(*open_arrays(path))
 
     @classmethod
-    def build(cls, entries: Sequence[WordsEntry], languages: Sequence[str] = ("en",)) -> WordsSegment:
-        return cls(build_postings(entries), {"languages": list(languages)})
+    def build(
+        cls, entries: Sequence[WordsEntry], languages: Sequence[str] = ("en",), averages: Floats | None = None
+    ) -> WordsSegment:
+        arrays = build_postings(entries, averages)
+        totals = arrays["lengths"].sum(axis=0, dtype=np.float64)
+        return cls(arrays, {"languages": list(languages), "totals": totals.tolist()})
 
     def __len__(self) -> int:
         return len(self.passage_ids)
 
     @property
     def term_count(self) -> int:
-        return len(self._term_starts) - 1
+        return len(self._starts) - 1
 
     def term(self, index: int) -> bytes:
-        return self._term_bytes[self._term_starts[index] : self._term_starts[index + 1]].tobytes()
+        starts = self._arrays["term_starts"]
+        return self._arrays["term_bytes"][starts[index] : starts[index + 1]].tobytes()
 
-    def postings(self, term: str) -> tuple[npt.NDArray[np.int32], npt.NDArray[np.uint8]]:
-        """Rows that hold the term, and its frequency in each field: (n,), (n, fields)."""
-        wanted = term.encode()
+    def index_of(self, term: str) -> int:
+        """The term's index, or ABSENT."""
+        found = self._found.get(term)
+        if found is None:
+            wanted = term.encode()
+            hashes = self._arrays["term_hashes"]
+            place = int(np.searchsorted(hashes, np.uint64(term_hash(wanted))))
+            found = ABSENT
+            while place < len(hashes) and int(hashes[place]) == term_hash(wanted):
+                index = int(self._arrays["term_order"][place])
+                if self.term(index) == wanted:
+                    found = index
+                    break
+                place += 1
+            if len(self._found) > 50_000:
+                self._found.clear()
+            self._found[term] = found
+        return found
+
+    def terms_from(self, prefix: str, most: int) -> list[str]:
+        """Terms that begin so, in their order."""
+        wanted = prefix.encode()
         low, high = 0, self.term_count
         while low < high:
             middle = (low + high) // 2
@@ -58,84 +91,130 @@ class WordsSegment:
                 low = middle + 1
             else:
                 high = middle
-        if low < self.term_count and self.term(low) == wanted:
-            return self.postings_at(low)
-        return self._rows[:0], self._counts[:0]
+        found: list[str] = []
+        while low < self.term_count and len(found) < most and (term := self.term(low)).startswith(wanted):
+            found.append(term.decode())
+            low += 1
+        return found
 
-    def postings_at(self, index: int) -> tuple[npt.NDArray[np.int32], npt.NDArray[np.uint8]]:
-        span = slice(int(self._starts[index]), int(self._starts[index + 1]))
-        return self._rows[span], self._counts[span]
+    def alike(self, bits: int, most_different: int) -> list[bytes]:
+        """Terms whose letters differ from `bits` in few places."""
+        difference = np.bitwise_count(self._arrays["term_letters"] ^ np.uint64(bits))
+        return [self.term(int(index)) for index in np.flatnonzero(difference <= most_different)[:2000]]
+
+    def rows_of(self, index: int) -> Rows:
+        """The rows that hold a term, ascending."""
+        return self._rows[self._starts[index] : self._starts[index + 1]]
+
+    def counts_of(self, index: int) -> npt.NDArray[np.uint8]:
+        return self._counts[self._starts[index] : self._starts[index + 1]]
+
+    def impacts_of(self, index: int, averages: Floats) -> Floats:
+        """The impacts of a term's postings for these averages: as kept, when they were made for the same."""
+        if np.array_equal(averages, self.averages):
+            return self._impacts[self._starts[index] : self._starts[index + 1]]
+        return impacts(self.counts_of(index), self.lengths[self.rows_of(index)], averages)
+
+    def largest_impact(self, index: int, averages: Floats) -> float:
+        if np.array_equal(averages, self.averages):
+            return float(self._arrays["term_impacts"][index])
+        return float(self.impacts_of(index, averages).max(initial=0.0))
+
+    def occurrences(self, index: int, rows: Rows) -> npt.NDArray[np.int64]:
+        """Where a term stands in some of its rows: row * 65536 + position, ascending."""
+        held = self.rows_of(index)
+        postings = int(self._starts[index]) + np.searchsorted(held, rows)
+        starts = self._arrays["posting_positions"]
+        counts = starts[postings + 1] - starts[postings]
+        ends = np.cumsum(counts)
+        inside = np.arange(int(ends[-1]) if len(ends) else 0) - np.repeat(ends - counts, counts)
+        places = self._arrays["positions"][np.repeat(starts[postings], counts) + inside]
+        keys: npt.NDArray[np.int64] = np.repeat(rows.astype(np.int64), counts) * 65_536 + places
+        return keys
+
+    def locate(self, passage_ids: Ids) -> npt.NDArray[np.int64]:
+        """The rows of passages; -1 for those that are not here."""
+        if not len(self.passage_ids):
+            return np.full(len(passage_ids), -1, dtype=np.int64)
+        places = np.searchsorted(self.passage_ids, passage_ids).clip(max=len(self.passage_ids) - 1)
+        return np.where(self.passage_ids[places] == passage_ids, places, -1)
 
     def arrays(self) -> dict[str, npt.NDArray[Any]]:
         return self._arrays
 
 
 class VectorSegment:
-    """Unit vectors of a set of passages, float32 (passages, dimensions)."""
+    """Unit vectors of a set of passages: float32, or int8 with a scale for each; large ones in cells."""
 
-    def __init__(self, passage_ids: Ids, vectors: npt.NDArray[np.float32]) -> None:
+    def __init__(
+        self,
+        passage_ids: Ids,
+        vectors: npt.NDArray[np.float32] | npt.NDArray[np.int8],
+        scales: Floats | None = None,
+        cells: Cells | None = None,
+    ) -> None:
         self.passage_ids = passage_ids
         self.vectors = vectors
+        self.scales = scales
+        self.cells = cells
+        self._places: WeakKeyDictionary[WordsSegment, npt.NDArray[np.int64]] = WeakKeyDictionary()
 
     @classmethod
     def open(cls, path: Path) -> VectorSegment:
-        arrays, _ = open_arrays(path)
-        return cls(arrays["passage_ids"], arrays["vectors"])
+        arrays, about = open_arrays(path)
+        return cls(arrays["passage_ids"], arrays["vectors"], arrays.get("scales"), Cells.of(arrays, about))
+
+    @classmethod
+    def packed(cls, passage_ids: Ids, vectors: Floats) -> VectorSegment:
+        """Vectors in a quarter of the space: each number a byte, with the largest of its vector at 127."""
+        scales = np.maximum(np.abs(vectors).max(axis=1), 1e-12).astype(np.float32) / np.float32(127.0)
+        return cls(passage_ids, np.rint(vectors / scales[:, None]).astype(np.int8), scales)
 
     def __len__(self) -> int:
         return len(self.passage_ids)
 
+    def floats(self, rows: slice | npt.NDArray[np.integer[Any]]) -> Floats:
+        """Some of the vectors as float32."""
+        found = self.vectors[rows]
+        if self.scales is None:
+            return found  # type: ignore[return-value]
+        scaled: Floats = found.astype(np.float32) * self.scales[rows][:, None]
+        return scaled
+
+    def cosines(self, query: Floats, rows: slice | npt.NDArray[np.integer[Any]] = slice(None)) -> Floats:
+        """The inner products with some of the vectors."""
+        if self.scales is None:
+            found: Floats = self.vectors[rows] @ query
+            return found
+        parts: list[Floats] = []
+        numbers = np.arange(len(self))[rows]
+        for start in range(0, len(numbers), 8192):
+            # A block at a time stays in the cache between widening and multiplying.
+            some = numbers[start : start + 8192]
+            parts.append((self.vectors[some].astype(np.float32) @ query) * self.scales[some])
+        return np.concatenate(parts) if parts else np.zeros(0, dtype=np.float32)
+
+    def rows_in(self, words: WordsSegment) -> npt.NDArray[np.int64]:
+        """For each vector the row of its passage in a words segment, or -1; looked up once."""
+        found = self._places.get(words)
+        if found is None:
+            same = len(words) == len(self) and np.array_equal(words.passage_ids, self.passage_ids)
+            found = np.arange(len(self)) if same else words.locate(self.passage_ids)
+            self._places[words] = found
+        return found
+
 
 def write_words(path: Path, segment: WordsSegment) -> None:
-    write_arrays(path, segment.arrays(), {"kind": "words", "languages": sorted(segment.languages)})
+    about = {"kind": "words", "languages": sorted(segment.languages), "totals": segment.totals.tolist()}
+    write_arrays(path, segment.arrays(), about)
 
 
 def write_vectors(path: Path, segment: VectorSegment) -> None:
-    write_arrays(path, {"passage_ids": segment.passage_ids, "vectors": segment.vectors}, {"kind": "vectors"})
-
-
-def merge_words(segments: Sequence[WordsSegment], alive: Sequence[npt.NDArray[np.bool_]]) -> WordsSegment:
-    """One segment with the passages of several, those that are no longer alive left out."""
-    bases: list[npt.NDArray[np.int32]] = []
-    total = 0
-    for mask in alive:
-        rows = np.full(len(mask), -1, dtype=np.int32)
-        rows[mask] = np.arange(total, total + int(mask.sum()), dtype=np.int32)
-        total += int(mask.sum())
-        bases.append(rows)
-    found: dict[bytes, list[tuple[npt.NDArray[np.int32], npt.NDArray[np.uint8]]]] = {}
-    for segment, rows in zip(segments, bases, strict=True):
-        for index in range(segment.term_count):
-            old_rows, counts = segment.postings_at(index)
-            new_rows = rows[old_rows]
-            kept = new_rows >= 0
-            if kept.any():
-                found.setdefault(segment.term(index), []).append((new_rows[kept], counts[kept]))
-    terms = sorted(found)
-    starts = np.zeros(len(terms) + 1, dtype=np.int64)
-    np.cumsum([sum(len(rows) for rows, _ in found[term]) for term in terms], out=starts[1:])
-
-    def joined(name: str) -> npt.NDArray[Any]:
-        return np.concatenate([segment.arrays()[name][mask] for segment, mask in zip(segments, alive, strict=True)])
-
-    arrays = {
-        **{name: joined(name) for name in ("passage_ids", "document_keys", "lengths")},
-        **pack_terms(terms),
-        "posting_starts": starts,
-        "posting_rows": np.concatenate(
-            [rows for term in terms for rows, _ in found[term]] or [np.zeros(0, dtype=np.int32)]
-        ),
-        "posting_counts": np.concatenate(
-            [counts for term in terms for _, counts in found[term]] or [np.zeros((0, 3), dtype=np.uint8)]
-        ),
-    }
-    languages = frozenset().union(*(segment.languages for segment in segments))
-    return WordsSegment(arrays, {"languages": sorted(languages)})
-
-
-def merge_vectors(segments: Sequence[VectorSegment], alive: Sequence[npt.NDArray[np.bool_]]) -> VectorSegment:
-    """One segment with the vectors of several, those of passages that are no longer alive left out."""
-    return VectorSegment(
-        np.concatenate([segment.passage_ids[mask] for segment, mask in zip(segments, alive, strict=True)]),
-        np.concatenate([segment.vectors[mask] for segment, mask in zip(segments, alive, strict=True)]),
-    )
+    arrays: dict[str, npt.NDArray[Any]] = {"passage_ids": segment.passage_ids, "vectors": segment.vectors}
+    about: dict[str, Any] = {"kind": "vectors"}
+    if segment.scales is not None:
+        arrays["scales"] = segment.scales
+    if segment.cells is not None:
+        arrays.update(segment.cells.arrays())
+        about.update(segment.cells.about())
+    write_arrays(path, arrays, about)

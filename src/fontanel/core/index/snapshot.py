@@ -2,21 +2,37 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
-from dataclasses import dataclass
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, field
 from enum import StrEnum
+from functools import cached_property
+from operator import eq
 
 import numpy as np
 import numpy.typing as npt
 
 from fontanel.core.analysis import Analyser
-from fontanel.core.index.match import LEXICAL_SHARE, blend, calibrated_match
-from fontanel.core.index.segments import Ids, VectorSegment, WordsSegment
-from fontanel.core.index.words import FIELDS, K1, idf, impacts
+from fontanel.core.index.lexical import (
+    best_rows,
+    field_scores,
+    rows_with,
+    rows_with_phrase,
+    term_scores,
+)
+from fontanel.core.index.match import LEXICAL_SHARE, WORDS_WEIGHT, blend, calibrated_match
+from fontanel.core.index.operators import Operators, parse
+from fontanel.core.index.segments import ABSENT, Ids, VectorSegment, WordsSegment
+from fontanel.core.index.spelling import PENALTY, corrections
+from fontanel.core.index.words import FIELDS, K1, SKETCH, idf, rounded_averages
 
 Floats = npt.NDArray[np.float32]
-#: Rows and field frequencies of terms in one segment.
-_Postings = dict[str, tuple[npt.NDArray[np.int32], npt.NDArray[np.uint8]]]
+Mask = npt.NDArray[np.bool_]
+Rows = npt.NDArray[np.int64]
+
+#: Words that begin with a prefix and are searched for.
+_MOST_EXPANSIONS = 50
+#: Passages that share this many of their sketches say the same.
+_ALIKE = SKETCH - 1
 
 
 class Mode(StrEnum):
@@ -31,7 +47,9 @@ class Mode(StrEnum):
 class Query:
     """A search. `vector` is the question's unit vector, by the edition's own embedder; without one, words alone decide.
 
-    `documents` are the keys of the documents to look in; None means all.
+    `documents` are the keys of the documents to look in; None means all. With `operators` the text may hold phrases in
+    quotes, +required, -excluded and beginnings* of words. `words_weight` is the share of words in the blend; `boosts` raises
+    the scores of documents by their keys; `fold` shows passages that say the same once; `explain` tells what each field gave.
     """
 
     text: str
@@ -40,6 +58,11 @@ class Query:
     limit: int = 10
     documents: Ids | None = None
     per_document: int = 3
+    operators: bool = False
+    words_weight: float = WORDS_WEIGHT
+    boosts: Mapping[int, float] = field(default_factory=dict)
+    fold: bool = True
+    explain: bool = False
 
 
 @dataclass(frozen=True, slots=True)
@@ -47,7 +70,9 @@ class Candidate:
     """A passage that a search found. `score` orders the results of one search; `match` (0-1) compares across searches.
 
     `lexical` is the BM25 score and `coverage` its share of the best score attainable; `similarity` is the cosine, None
-    while the passage has no vector. `terms` gives what each matching term added to the lexical score.
+    while the passage has no vector. `terms` gives what each matching term added to the lexical score, `fields` the same by
+    field, in the order of `FIELDS`, when the search was to explain itself; `words_part` and `meaning_part` add up to the score before `boost` multiplies it.
+    `also` are the passages folded into this one, which say the same.
     """
 
     passage_id: int
@@ -58,10 +83,38 @@ class Candidate:
     coverage: float
     similarity: float | None
     terms: dict[str, float]
+    fields: dict[str, tuple[float, ...]]
+    words_part: float
+    meaning_part: float
+    boost: float = 1.0
+    also: tuple[tuple[int, int], ...] = ()
+
+
+@dataclass(frozen=True, slots=True)
+class Found:
+    """What a search found, best first, and what was done to the question: `corrected` gives for each unknown word those that
+    were searched for instead; `weights` the idf of each term."""
+
+    candidates: list[Candidate]
+    weights: dict[str, float]
+    corrected: dict[str, list[str]]
+    looked_at: int
+
+
+@dataclass(frozen=True, slots=True)
+class _Wanted:
+    """A question's terms with their weights, and which rows of each words segment may be found (None: all)."""
+
+    weights: dict[str, float]
+    usable: list[Mask | None]
+    corrected: dict[str, list[str]]
 
 
 class Snapshot:
-    """Searches over fixed segments. `dead` are the ids of passages that left since their segments were written."""
+    """Searches over fixed segments. `dead` are the ids of passages that left since their segments were written.
+
+    Rows of all words segments are counted through: those of the second follow those of the first.
+    """
 
     def __init__(
         self, words: Sequence[WordsSegment] = (), vectors: Sequence[VectorSegment] = (), dead: Ids | None = None
@@ -69,30 +122,72 @@ class Snapshot:
         self.words = tuple(words)
         self.vectors = tuple(vectors)
         self._dead = np.sort(dead) if dead is not None else np.zeros(0, dtype=np.int64)
-        self.alive = [self.living(segment.passage_ids) for segment in self.words]
-        self.vectors_alive = [self.living(segment.passage_ids) for segment in self.vectors]
-        self.passages = int(sum(int(mask.sum()) for mask in self.alive))
-        totals = [segment.lengths[mask].sum(axis=0) for segment, mask in zip(self.words, self.alive, strict=True)]
-        self._averages: Floats = np.asarray(
-            np.sum(totals, axis=0, dtype=np.float64) / max(self.passages, 1) if totals else np.ones(len(FIELDS)),
-            dtype=np.float32,
-        )
+        self._living = [self._without_dead(segment) for segment in self.words]
+        self._bases = np.concatenate([[0], np.cumsum([len(segment) for segment in self.words])]).astype(np.int64)
+        gone = sum(len(mask) - int(mask.sum()) for mask in self._living if mask is not None)
+        self.passages = int(self._bases[-1]) - gone
+        totals = np.sum([segment.totals for segment in self.words], axis=0) if self.words else np.zeros(len(FIELDS))
+        for segment, mask in zip(self.words, self._living, strict=True):
+            if mask is not None:
+                totals = totals - segment.lengths[~mask].sum(axis=0)
+        #: The mean lengths of fields, rounded, that impacts rest on.
+        self.averages = rounded_averages(totals, self.passages)
         languages = frozenset().union(*(segment.languages for segment in self.words)) or frozenset({"en"})
         self._analysers = [Analyser(language) for language in sorted(languages, key=lambda code: (code != "en", code))]
-        ids = [segment.passage_ids[mask] for segment, mask in zip(self.words, self.alive, strict=True)]
-        keys = [segment.document_keys[mask] for segment, mask in zip(self.words, self.alive, strict=True)]
-        flat = np.concatenate(ids) if ids else np.zeros(0, dtype=np.int64)
-        order = np.argsort(flat)
-        self._ids: Ids = flat[order]
-        self._keys: Ids = np.concatenate(keys)[order] if keys else flat
 
-    def living(self, passage_ids: Ids) -> npt.NDArray[np.bool_]:
+    def _without_dead(self, segment: WordsSegment) -> Mask | None:
+        """Which rows of a segment live; None when all do."""
+        rows = segment.locate(self._dead)
+        rows = rows[rows >= 0]
+        if not len(rows):
+            return None
+        mask = np.ones(len(segment), dtype=bool)
+        mask[rows] = False
+        return mask
+
+    @property
+    def alive(self) -> list[Mask]:
+        """For each words segment, which of its rows live."""
+        return [
+            np.ones(len(segment), dtype=bool) if mask is None else mask
+            for segment, mask in zip(self.words, self._living, strict=True)
+        ]
+
+    def living(self, passage_ids: Ids) -> Mask:
         """Which of the ids are not dead."""
         if not len(self._dead):
             return np.ones(len(passage_ids), dtype=bool)
         place = np.searchsorted(self._dead, passage_ids).clip(max=len(self._dead) - 1)
-        alive: npt.NDArray[np.bool_] = self._dead[place] != passage_ids
+        alive: Mask = self._dead[place] != passage_ids
         return alive
+
+    @cached_property
+    def _rows_of_vectors(self) -> list[Rows]:
+        """For each vector segment, the row of each vector's passage, or -1."""
+        out = []
+        for vectors in self.vectors:
+            rows = np.full(len(vectors), -1, dtype=np.int64)
+            for base, words, mask in zip(self._bases, self.words, self._living, strict=False):
+                places = vectors.rows_in(words)
+                there = places >= 0
+                if mask is not None:
+                    there &= mask[places.clip(min=0)]
+                rows[there] = places[there] + base
+            out.append(rows)
+        return out
+
+    @cached_property
+    def _vectors_of_rows(self) -> list[npt.NDArray[np.int32]]:
+        """For each vector segment, the vector of each row, or -1."""
+        out = []
+        for rows in self._rows_of_vectors:
+            back = np.full(int(self._bases[-1]), -1, dtype=np.int32)
+            held = np.flatnonzero(rows >= 0)
+            back[rows[held]] = held
+            out.append(back)
+        return out
+
+    # What a question asks for
 
     def query_terms(self, text: str) -> list[str]:
         """The distinct index terms of a question, in each language that the segments hold."""
@@ -100,121 +195,225 @@ class Snapshot:
 
     def idf(self, term: str) -> float:
         """How telling a term is among the living passages."""
-        return self._weights([term], self._postings([term]))[term]
+        return idf(self.passages, self._matching([term]))
 
-    def _postings(self, terms: Sequence[str]) -> list[_Postings]:
-        """For each words segment, the postings of the terms that it holds."""
-        found: list[_Postings] = []
-        for segment in self.words:
-            looked_up = {term: segment.postings(term) for term in terms}
-            found.append({term: pair for term, pair in looked_up.items() if len(pair[0])})
-        return found
+    def _matching(self, terms: Sequence[str]) -> int:
+        """How many living passages hold any of the terms."""
+        count = 0
+        for segment, mask in zip(self.words, self._living, strict=True):
+            indices = [index for term in terms if (index := segment.index_of(term)) != ABSENT]
+            if len(indices) == 1:
+                rows = segment.rows_of(indices[0])
+                count += len(rows) if mask is None else int(mask[rows].sum())
+            elif indices:
+                held = rows_with(segment, terms, every=False)
+                count += int((held if mask is None else held & mask).sum())
+        return count
 
-    def _weights(self, terms: Sequence[str], postings: Sequence[_Postings]) -> dict[str, float]:
-        """The idf of each term, from the living passages in its postings."""
-        counts = dict.fromkeys(terms, 0)
-        for alive, held in zip(self.alive, postings, strict=True):
-            for term, (rows, _) in held.items():
-                counts[term] += int(alive[rows].sum())
-        return {term: idf(self.passages, count) for term, count in counts.items()}
+    def _wanted(self, query: Query) -> _Wanted:
+        asked = parse(query.text) if query.operators else Operators(query.text)
+        matching = {term: self._matching([term]) for term in self.query_terms(asked.words)}
+        weights = {term: idf(self.passages, count) for term, count in matching.items()}
+        corrected: dict[str, list[str]] = {}
+        for term in [term for term, count in matching.items() if not count]:
+            if near := corrections(term, self.words):
+                corrected[term] = near
+                for other in near:
+                    weights.setdefault(other, PENALTY * min(self.idf(other), weights[term]))
+        groups: list[list[str]] = []
+        for prefix in asked.prefixes:
+            begun = {t for segment in self.words for t in segment.terms_from(prefix.lower(), _MOST_EXPANSIONS)}
+            whole = idf(self.passages, self._matching(sorted(begun)))
+            weights.update((term, whole) for term in begun if term not in weights)
+            groups.append(sorted(begun))
+        usable = list(self._living)
+        keys = None if query.documents is None else np.sort(query.documents)
+        for number, segment in enumerate(self.words):
+            mask = usable[number]
+            for allowed in self._masks(segment, asked, groups, keys):
+                mask = allowed if mask is None else mask & allowed
+            usable[number] = mask
+        return _Wanted(weights, usable, corrected)
+
+    def _masks(
+        self, segment: WordsSegment, asked: Operators, groups: Sequence[Sequence[str]], keys: Ids | None
+    ) -> list[Mask]:
+        masks = [] if keys is None else [np.isin(segment.document_keys, keys)]
+        masks += [self._with_phrase(segment, phrase) for phrase in (*asked.phrases, *asked.required)]
+        masks += [~self._with_phrase(segment, phrase) for phrase in (*asked.excluded_phrases, *asked.excluded)]
+        masks += [rows_with(segment, group, every=False) for group in groups]
+        return masks
+
+    def _with_phrase(self, segment: WordsSegment, phrase: str) -> Mask:
+        """Rows that hold a phrase, by the analysis of any language; words that are never indexed count as any word."""
+        mask = np.zeros(len(segment), dtype=bool)
+        for analyser in self._analysers:
+            terms, places = analyser.positions(phrase)
+            # Of a compound that is indexed whole and in parts, the whole is enough.
+            first = [index for index in range(len(terms)) if index == 0 or places[index] != places[index - 1]]
+            if first:
+                mask |= rows_with_phrase(segment, [terms[i] for i in first], [int(places[i]) for i in first])
+        return mask
+
+    # Searching
 
     def search(self, query: Query) -> list[Candidate]:
         """Return the best passages, best first: at most `limit`, at most `per_document` of one document."""
-        if not self.passages:
-            return []
-        allowed = None if query.documents is None else np.isin(self._keys, query.documents)
-        terms = self.query_terms(query.text) if query.mode != Mode.VECTOR else []
-        postings = self._postings(terms)
-        weights = self._weights(terms, postings)
-        lexical = self._score_words(postings, weights)
-        similarity = self._score_vectors(query)
-        depth = max(query.limit * 10, 100)
-        rows = _union(_top(lexical, allowed, depth), _top(similarity, allowed, depth))
-        rows = rows[(np.nan_to_num(lexical[rows]) > 0) | ~np.isnan(similarity[rows])]
-        best = sum(weights.values()) * (K1 + 1.0) * LEXICAL_SHARE
-        coverage = np.clip(lexical[rows] / best, 0.0, 1.0) if best else np.zeros(len(rows), dtype=np.float32)
-        scores = blend(lexical[rows], similarity[rows], query.mode)
-        matches = calibrated_match(coverage, similarity[rows], query.mode)
-        order = np.argsort(-scores, kind="stable")
-        chosen = self._cap(rows, order, query)
-        return [
-            Candidate(
-                passage_id=int(self._ids[rows[i]]),
-                document_key=int(self._keys[rows[i]]),
-                score=float(scores[i]),
-                match=float(matches[i]),
-                lexical=float(lexical[rows[i]]),
-                coverage=float(coverage[i]),
-                similarity=None if np.isnan(similarity[rows[i]]) else float(similarity[rows[i]]),
-                terms=self._explain(int(self._ids[rows[i]]), postings, weights),
-            )
-            for i in chosen
-        ]
+        return self.find(query).candidates
 
-    def _cap(self, rows: npt.NDArray[np.int64], order: npt.NDArray[np.int64], query: Query) -> list[int]:
+    def find(self, query: Query) -> Found:
+        """As `search`, with what was done to the question."""
+        if not self.passages:
+            return Found([], {}, {}, 0)
+        wanted = self._wanted(query)
+        weights = wanted.weights if query.mode != Mode.VECTOR else {}
+        by_meaning = query.vector is not None and query.mode != Mode.LEXICAL
+        depth = max(query.limit * 10, 100)
+        found = [self._best_by_words(weights, wanted.usable, depth)]
+        if by_meaning:
+            found += self._best_by_meaning(query, wanted.usable, depth)
+        rows = np.unique(np.concatenate(found)).astype(np.int64)
+        if not len(rows):
+            return Found([], wanted.weights, wanted.corrected, 0)
+        given = self._term_scores(rows, weights)
+        lexical = given.sum(axis=1)
+        similarity = self._similarity(rows, query) if by_meaning else np.full(len(rows), np.nan, dtype=np.float32)
+        known = [term for term in weights if term not in wanted.corrected]
+        best = sum(weights[term] for term in known) * (K1 + 1.0) * LEXICAL_SHARE
+        coverage = np.clip(lexical / best, 0.0, 1.0) if best else np.zeros(len(rows), dtype=np.float32)
+        words_part, meaning_part = blend(lexical, similarity, query.mode, query.words_weight)
+        keys = self._gather(rows, "document_keys")
+        boost = np.array([query.boosts.get(int(key), 1.0) for key in keys], dtype=np.float32)
+        scores = (words_part + meaning_part) * boost
+        matches = calibrated_match(coverage, similarity, query.mode)
+        ids = self._gather(rows, "passage_ids")
+        order = np.lexsort((ids, -scores))
+        candidates = []
+        for i, also in self._chosen(rows, keys, order, query):
+            terms = {term: float(value) for term, value in zip(weights, given[i], strict=True) if value}
+            candidates.append(
+                Candidate(
+                    passage_id=int(ids[i]),
+                    document_key=int(keys[i]),
+                    score=float(scores[i]),
+                    match=float(matches[i]),
+                    lexical=float(lexical[i]),
+                    coverage=float(coverage[i]),
+                    similarity=None if np.isnan(similarity[i]) else float(similarity[i]),
+                    terms=terms,
+                    fields=self._fields(int(rows[i]), terms, weights) if query.explain else {},
+                    words_part=float(words_part[i]),
+                    meaning_part=float(meaning_part[i]),
+                    boost=float(boost[i]),
+                    also=tuple((int(ids[j]), int(keys[j])) for j in also),
+                )
+            )
+        return Found(candidates, wanted.weights, wanted.corrected, len(rows))
+
+    def _chosen(self, rows: Rows, keys: Ids, order: Rows, query: Query) -> list[tuple[int, list[int]]]:
+        """The candidates to show, each with those that say the same and were folded into it."""
         taken: dict[int, int] = {}
-        chosen: list[int] = []
-        for i in order:
-            key = int(self._keys[rows[i]])
-            if taken.get(key, 0) < query.per_document:
+        chosen: list[tuple[int, list[int]]] = []
+        sketches: list[list[int]] = self._gather(rows, "sketches").tolist() if query.fold else []
+        # Two that differ in one value of their sketches at most share the first or the second.
+        seen: dict[tuple[int, int], list[int]] = {}
+        for i in order.tolist():
+            sketch = sketches[i] if query.fold and any(sketches[i]) else []
+            near = [place for column in enumerate(sketch[:2]) for place in seen.get(column, ())]
+            same = next((p for p in near if sum(map(eq, sketch, sketches[chosen[p][0]])) >= _ALIKE), None)
+            if same is not None:
+                chosen[same][1].append(i)
+                continue
+            key = int(keys[i])
+            if len(chosen) < query.limit and taken.get(key, 0) < query.per_document:
                 taken[key] = taken.get(key, 0) + 1
-                chosen.append(int(i))
-                if len(chosen) == query.limit:
-                    break
+                for column in enumerate(sketch[:2]):
+                    seen.setdefault(column, []).append(len(chosen))
+                chosen.append((i, []))
         return chosen
 
-    def _score_words(self, postings: Sequence[_Postings], weights: dict[str, float]) -> Floats:
-        """BM25 of every living passage, in the order of `_ids`."""
-        scores = np.zeros(len(self._ids), dtype=np.float32)
-        for segment, alive, held in zip(self.words, self.alive, postings, strict=True):
-            if not held:
-                continue
-            local = np.zeros(len(segment), dtype=np.float32)
-            for term, (rows, counts) in held.items():
-                local[rows] += weights[term] * impacts(counts, segment.lengths[rows], self._averages)
-            hit = np.flatnonzero((local > 0) & alive)
-            scores[np.searchsorted(self._ids, segment.passage_ids[hit])] = local[hit]
-        return scores
+    def _best_by_words(self, weights: Mapping[str, float], usable: Sequence[Mask | None], depth: int) -> Rows:
+        rows: list[Rows] = []
+        scores: list[Floats] = []
+        floor = 0.0
+        if weights:
+            for number in np.argsort([-len(segment) for segment in self.words], kind="stable"):
+                found, values = best_rows(self.words[number], weights, self.averages, depth, usable[number], floor)
+                rows.append(found + self._bases[number])
+                scores.append(values)
+                if sum(map(len, rows)) > depth:
+                    floor = -float(np.partition(-np.concatenate(scores), depth - 1)[depth - 1])
+        if not rows:
+            return np.zeros(0, dtype=np.int64)
+        joined, values = np.concatenate(rows), np.concatenate(scores)
+        return joined[(values >= floor) & (values > 0)]
 
-    def _score_vectors(self, query: Query) -> Floats:
-        """Cosine of every living passage, in the order of `_ids`; NaN where there is no vector."""
-        scores = np.full(len(self._ids), np.nan, dtype=np.float32)
-        if query.vector is None or query.mode == Mode.LEXICAL:
-            return scores
-        for segment, alive in zip(self.vectors, self.vectors_alive, strict=True):
-            found = segment.vectors @ query.vector
-            place = np.searchsorted(self._ids, segment.passage_ids)
-            valid = alive & (place < len(self._ids))
-            valid[valid] = self._ids[place[valid]] == segment.passage_ids[valid]
-            scores[place[valid]] = found[valid]
-        return scores
+    def _best_by_meaning(self, query: Query, usable: Sequence[Mask | None], depth: int) -> list[Rows]:
+        """The rows whose vectors are nearest, of each vector segment."""
+        assert query.vector is not None
+        limited = any(mask is not None for mask in usable)
+        mask = np.concatenate([np.ones(len(w), dtype=bool) if m is None else m for w, m in zip(self.words, usable, strict=True)]) if limited else None  # fmt: skip
+        out: list[Rows] = []
+        for segment, rows in zip(self.vectors, self._rows_of_vectors, strict=True):
+            wanted = rows >= 0
+            if mask is not None:
+                wanted = wanted & mask[rows.clip(min=0)]
+            # Few that may be found are looked at one by one; cells would miss them.
+            few = mask is not None and int(wanted.sum()) < len(segment) // 4
+            if few:
+                places = np.flatnonzero(wanted)
+                cosines = segment.cosines(query.vector, places)
+            elif segment.cells is not None:
+                spans = [
+                    np.arange(segment.cells.starts[cell], segment.cells.starts[cell + 1])
+                    for cell in segment.cells.nearest(query.vector)
+                ]
+                parts = [segment.cosines(query.vector, slice(int(s[0]), int(s[-1]) + 1)) for s in spans if len(s)]
+                places, cosines = np.concatenate(spans), np.concatenate(parts)
+                cosines = np.where(wanted[places], cosines, np.float32(-2.0))
+            else:
+                places, cosines = np.arange(len(segment)), segment.cosines(query.vector)
+                if not wanted.all():
+                    cosines = np.where(wanted, cosines, np.float32(-2.0))
+            if len(places) > depth:
+                top = np.argpartition(cosines, len(cosines) - depth)[-depth:]
+                places, cosines = places[top], cosines[top]
+            out.append(rows[places[cosines > -2.0]])
+        return out
 
-    def _explain(self, passage_id: int, postings: Sequence[_Postings], weights: dict[str, float]) -> dict[str, float]:
-        """What each term gave a passage, by the code that scored it."""
-        for segment, alive, held in zip(self.words, self.alive, postings, strict=True):
-            places = np.flatnonzero((segment.passage_ids == passage_id) & alive)
-            if len(places):
-                given: dict[str, float] = {}
-                lengths = segment.lengths[places[:1]]
-                for term, (rows, counts) in held.items():
-                    at = np.searchsorted(rows, places[0])
-                    if at < len(rows) and rows[at] == places[0]:
-                        given[term] = float(weights[term] * impacts(counts[at : at + 1], lengths, self._averages)[0])
-                return given
-        return {}
+    def _similarity(self, rows: Rows, query: Query) -> Floats:
+        """The cosine of each row; NaN where there is no vector."""
+        assert query.vector is not None
+        found = np.full(len(rows), np.nan, dtype=np.float32)
+        for segment, back in zip(self.vectors, self._vectors_of_rows, strict=True):
+            places = back[rows]
+            there = np.flatnonzero(places >= 0)
+            if len(there):
+                found[there] = segment.cosines(query.vector, places[there])
+        return found
 
+    def _term_scores(self, rows: Rows, weights: Mapping[str, float]) -> Floats:
+        out = np.zeros((len(rows), len(weights)), dtype=np.float32)
+        for base, segment in zip(self._bases, self.words, strict=False):
+            own = np.flatnonzero((rows >= base) & (rows < base + len(segment)))
+            if len(own) and weights:
+                out[own] = term_scores(segment, rows[own] - base, weights, self.averages)
+        return out
 
-def _top(scores: Floats, allowed: npt.NDArray[np.bool_] | None, count: int) -> npt.NDArray[np.int64]:
-    """Rows with the `count` highest scores; rows without a score (NaN or 0) and rows not allowed never come."""
-    usable = np.where(np.isnan(scores) | (scores == 0), -np.inf, scores)
-    if allowed is not None:
-        usable = np.where(allowed, usable, -np.inf)
-    if count < len(usable):
-        rows = np.argpartition(-usable, count)[:count]
-    else:
-        rows = np.arange(len(usable))
-    return rows[usable[rows] > -np.inf]
+    def _fields(
+        self, row: int, terms: Mapping[str, float], weights: Mapping[str, float]
+    ) -> dict[str, tuple[float, ...]]:
+        number = int(np.searchsorted(self._bases, row, side="right")) - 1
+        found = field_scores(
+            self.words[number], row - int(self._bases[number]), {term: weights[term] for term in terms}, self.averages
+        )
+        return {term: tuple(float(value) for value in values) for term, values in found.items()}
 
-
-def _union(a: npt.NDArray[np.int64], b: npt.NDArray[np.int64]) -> npt.NDArray[np.int64]:
-    return np.union1d(a, b).astype(np.int64)
+    def _gather(self, rows: Rows, name: str) -> npt.NDArray[np.int64]:
+        """Values of a column of the words segments, for rows in ascending order."""
+        parts = []
+        for base, segment in zip(self._bases, self.words, strict=False):
+            own = rows[(rows >= base) & (rows < base + len(segment))]
+            parts.append(getattr(segment, name)[own - base])
+        found: npt.NDArray[np.int64] = np.concatenate(parts)
+        return found

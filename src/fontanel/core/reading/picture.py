@@ -6,7 +6,7 @@ import io
 from collections.abc import Callable
 
 import numpy as np
-from PIL import Image, ImageOps, UnidentifiedImageError
+from PIL import Image, ImageOps
 
 from fontanel.core.reading.layout import add_pages
 from fontanel.core.reading.lines import PageLines, in_columns
@@ -32,7 +32,9 @@ def read_picture(data: bytes, progress: Callable[[int, int], None]) -> ReadingBu
         try:
             image.seek(number - 1)
             picture = np.asarray(upright(image))
-        except (OSError, ValueError, SyntaxError, EOFError, Image.DecompressionBombError) as error:
+        except ReadingFailed:
+            raise
+        except Exception as error:  # soon or late, as in `open_picture`
             raise ReadingFailed("damaged", _DAMAGED) from error
         # 200 dots an inch, as scans commonly have: what matters is that sizes compare.
         width, height = picture.shape[1] * 72 / 200, picture.shape[0] * 72 / 200
@@ -50,7 +52,7 @@ def open_picture(data: bytes) -> Image.Image:
     """The picture, its pixels not unpacked yet. Raises ReadingFailed: damaged or too_large."""
     try:
         image = Image.open(io.BytesIO(data), formats=_FORMATS)
-    except (UnidentifiedImageError, OSError, ValueError, SyntaxError, Image.DecompressionBombError) as error:
+    except Exception as error:  # Pillow raises whatever a broken field of a picture leads it to
         raise ReadingFailed("damaged", _DAMAGED) from error
     if image.width * image.height > _MOST_PIXELS:
         size = f"{image.width} x {image.height}"

@@ -1,0 +1,51 @@
+"""Slips of the pen: for a word that no passage has, the words that nearly are it."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+from fontanel.core.index.segments import ABSENT, WordsSegment
+from fontanel.core.index.words import letters
+
+#: A correction counts for so much of the word that was written.
+PENALTY = 0.6
+#: Words this short are names and units as often as slips.
+_LEAST = 4
+_MOST = 3
+
+
+def corrections(term: str, segments: Sequence[WordsSegment]) -> list[str]:
+    """The terms within one slip of `term` (two for a word of eight letters or more), the nearest and most frequent first."""
+    if len(term) < _LEAST or not term.isalpha():
+        return []
+    slips = 2 if len(term) >= 8 else 1
+    bits = letters(term.encode())
+    found: dict[str, tuple[int, int]] = {}
+    for segment in segments:
+        # A slip changes at most three pairs of letters, in either word.
+        for other in segment.alike(bits, 6 * slips):
+            near = other.decode()
+            if near in found or abs(len(near) - len(term)) > slips or not near.isalpha():
+                continue
+            distance = edit_distance(term, near, slips)
+            if distance <= slips:
+                frequency = sum(len(s.rows_of(index)) for s in segments if (index := s.index_of(near)) != ABSENT)
+                found[near] = distance, -frequency
+    return sorted(found, key=lambda near: (*found[near], near))[:_MOST]
+
+
+def edit_distance(a: str, b: str, most: int) -> int:
+    """Letters put in, left out, changed or swapped with their neighbour (optimal string alignment); `most` + 1 when more."""
+    before: list[int] = []
+    above = list(range(len(b) + 1))
+    for i, letter in enumerate(a, 1):
+        row = [i]
+        for j, other in enumerate(b, 1):
+            cost = min(row[j - 1] + 1, above[j] + 1, above[j - 1] + (letter != other))
+            if i > 1 and j > 1 and letter == b[j - 2] and a[i - 2] == other:
+                cost = min(cost, before[j - 2] + 1)
+            row.append(cost)
+        if min(row) > most:
+            return most + 1
+        before, above = above, row
+    return above[-1]
