@@ -631,6 +631,18 @@ export interface components {
             job: components["schemas"]["JobOut"] | null;
         };
         /**
+         * AlsoOut
+         * @description Another document that says the same.
+         */
+        AlsoOut: {
+            /** Document Id */
+            document_id: string;
+            /** Document Name */
+            document_name: string;
+            /** Title */
+            title: string;
+        };
+        /**
          * AnswerOut
          * @description An answer. When it was declined, `evidence` are the nearest passages.
          */
@@ -977,6 +989,25 @@ export interface components {
             /** Similarity */
             similarity: number | null;
         };
+        /**
+         * ExplanationOut
+         * @description How a score came about: (`words_part` + `meaning_part`) x `boost`. The parts are shares of the best of the search.
+         */
+        ExplanationOut: {
+            /** Words Part */
+            words_part: number;
+            /** Meaning Part */
+            meaning_part: number;
+            /** Boost */
+            boost: number;
+            /**
+             * Coverage
+             * @description The lexical score as a share of the best attainable.
+             */
+            coverage: number;
+            /** Terms */
+            terms: components["schemas"]["TermOut"][];
+        };
         /** Health */
         Health: {
             /**
@@ -1038,6 +1069,12 @@ export interface components {
             };
             /** Highlights */
             highlights: components["schemas"]["SpanOut"][];
+            /**
+             * Also
+             * @description Documents that say the same, shown once.
+             */
+            also: components["schemas"]["AlsoOut"][];
+            explanation?: components["schemas"]["ExplanationOut"] | null;
         };
         /** JobOut */
         JobOut: {
@@ -1646,6 +1683,39 @@ export interface components {
              * @description Ids or names of the only documents to search.
              */
             documents?: string[] | null;
+            /**
+             * Operators
+             * @description Whether "a phrase", +required, -excluded and beginnings* of words mean something.
+             * @default true
+             */
+            operators: boolean;
+            /**
+             * Words Weight
+             * @description The share of words in the blend with meaning; by default as calibrated.
+             */
+            words_weight?: number | null;
+            /**
+             * Prefer Newer
+             * @description Raise documents that changed lately.
+             * @default false
+             */
+            prefer_newer: boolean;
+            /**
+             * Boost
+             * @description Factors for documents with a tag.
+             * @example {
+             *       "kind=rule": 1.3
+             *     }
+             */
+            boost?: {
+                [key: string]: number;
+            };
+            /**
+             * Explain
+             * @description Tell for each hit how its score came about.
+             * @default false
+             */
+            explain: boolean;
         };
         /** SearchOut */
         SearchOut: {
@@ -1663,6 +1733,18 @@ export interface components {
             by_words: boolean;
             /** Hits */
             hits: components["schemas"]["HitOut"][];
+            /**
+             * Corrected
+             * @description Words that no passage has, and what was searched for instead.
+             */
+            corrected: {
+                [key: string]: string[];
+            };
+            /**
+             * Looked At
+             * @description Passages scored in full.
+             */
+            looked_at: number;
             /** Seconds */
             seconds: number;
         };
@@ -1790,6 +1872,29 @@ export interface components {
             created_at: string;
             /** Version */
             version: number;
+        };
+        /**
+         * TermOut
+         * @description What a term gave to the lexical score of a hit, and how much of it each field gave.
+         */
+        TermOut: {
+            /** Term */
+            term: string;
+            /**
+             * Idf
+             * @description How telling the term is among all passages.
+             */
+            idf: number;
+            /** Score */
+            score: number;
+            /** Title */
+            title: number;
+            /** Heading */
+            heading: number;
+            /** Body */
+            body: number;
+            /** About */
+            about: number;
         };
         /** TurnOut */
         TurnOut: {

@@ -49,7 +49,7 @@ def editions(tmp_path: Path, sessions: Sessions) -> Editions:
 
 
 def add_segment(sessions: Sessions, editions: Editions, edition: Edition, ids: list[int]) -> None:
-    words = WordsSegment.build([WordsEntry(i, 1, (["storm"], [], [f"word{i}", "gale"])) for i in ids])
+    words = WordsSegment.build([WordsEntry(i, 1, (["storm"], [], [f"word{i}", "gale"], [])) for i in ids])
     vectors = VectorSegment(np.array(ids, dtype=np.int64), np.eye(8, dtype=np.float32)[np.array(ids) % 8])
     with writing(sessions) as session:
         editions.write(session, edition, words)

@@ -6,10 +6,11 @@ import argparse
 import re
 import sys
 from pathlib import Path
-from typing import Any
+from typing import Any, NoReturn
 
-from rich.console import Console
+from rich.console import Console, Group
 from rich.padding import Padding
+from rich.table import Table
 from rich.text import Text
 
 from fontanel.cli.context import Context, UsageProblem
@@ -20,6 +21,7 @@ from fontanel.schemas import (
     CitationEvent,
     CitationOut,
     EvidenceOut,
+    ExplanationOut,
     FinishEvent,
     HitOut,
     PieceEvent,
@@ -46,6 +48,21 @@ def add_commands(commands: Any, verb: Any, common: argparse.ArgumentParser, kb: 
     search.add_argument("--per-document", type=int, default=3, help="passages of one document at most (default 3)")
     search.add_argument("--tag", action="append", default=[], metavar="KEY=VALUE", help="only documents with this tag")
     search.add_argument("--document", action="append", metavar="NAME", help="only this document; may be repeated")
+    search.add_argument(
+        "--plain",
+        action="store_true",
+        help='quotes, + and - mean nothing ("a phrase", +required, -excluded, beginning*)',
+    )
+    search.add_argument("--words-weight", type=float, metavar="SHARE", help="the share of words in the blend, 0 to 1")
+    search.add_argument("--newer", action="store_true", help="prefer documents that changed lately")
+    search.add_argument(
+        "--boost",
+        action="append",
+        default=[],
+        metavar="KEY=VALUE:FACTOR",
+        help="multiply the scores of documents with a tag",
+    )
+    search.add_argument("--explain", action="store_true", help="tell how each score came about")
 
 
 def add_conversation_commands(
@@ -61,13 +78,16 @@ def add_conversation_commands(
 def search_kb(context: Context, options: argparse.Namespace) -> None:
     found = context.client.search(
         context.kb(), options.question, options.mode, options.limit, options.per_document, parse_tags(options.tag),
-        options.document,
+        options.document, operators=not options.plain, words_weight=options.words_weight, prefer_newer=options.newer,
+        boost=dict(map(_boost, options.boost)), explain=options.explain,
     )  # fmt: skip
     if context.json:
         context.show(found)
         return
     if found.by_words:
         print("fontanel: there is no embedder; found by words alone", file=sys.stderr)
+    for word, near in found.corrected.items():
+        print(f"fontanel: no passage has {word!r}; searched for {' or '.join(near)}", file=sys.stderr)
     if not found.hits:
         context.out.print("Nothing found. Try other words, or --mode vector.")
     for number, hit in enumerate(found.hits, start=1):
@@ -76,7 +96,35 @@ def search_kb(context: Context, options: argparse.Namespace) -> None:
         similarity = "no vector yet" if hit.similarity is None else f"cosine {hit.similarity:.2f}"
         context.out.print(Text(f"           words {hit.lexical:.2f}, {similarity}", "dim"))
         context.out.print(_excerpt(hit))
+        if hit.also:
+            context.out.print(Text(f"           also in {', '.join(other.title for other in hit.also)}", "dim"))
+        if hit.explanation:
+            context.out.print(_explanation(hit.explanation))
         context.out.print()
+
+
+def _boost(text: str) -> tuple[str, float]:
+    tag, colon, factor = text.rpartition(":")
+    try:
+        return (tag, float(factor)) if colon and "=" in tag else _refuse_boost(text)
+    except ValueError:
+        return _refuse_boost(text)
+
+
+def _refuse_boost(text: str) -> NoReturn:
+    raise UsageProblem(f"{text!r} is no boost. Write it as key=value:factor, such as kind=rule:1.3.")
+
+
+def _explanation(explanation: ExplanationOut) -> Padding:
+    """How a score came about, as a small table."""
+    summed = f"words {explanation.words_part:.3f} + meaning {explanation.meaning_part:.3f}"
+    if explanation.boost != 1:
+        summed = f"({summed}) x boost {explanation.boost:.2f}"
+    table = Table("term", "rarity", "gave", "title", "heading", "body", "about", box=None, padding=(0, 2, 0, 0))
+    for term in explanation.terms:
+        values = term.idf, term.score, term.title, term.heading, term.body, term.about
+        table.add_row(term.term, *(f"{value:.2f}" if value else "-" for value in values), style="dim")
+    return Padding(Group(Text(summed, "dim"), table), (0, 0, 0, 11), expand=False)
 
 
 def _excerpt(hit: HitOut) -> Padding:

@@ -262,8 +262,14 @@ class AsyncClient:
         per_document: int = 3,
         tags: Mapping[str, str] | None = None,
         documents: Sequence[str] | None = None,
+        *,
+        operators: bool = True,
+        words_weight: float | None = None,
+        prefer_newer: bool = False,
+        boost: Mapping[str, float] | None = None,
+        explain: bool = False,
     ) -> s.SearchOut:
-        """Ranked passages with their scores."""
+        """Ranked passages with their scores. `boost` multiplies the scores of documents with a tag ("key=value")."""
         body = s.SearchIn(
             question=question,
             mode=mode,
@@ -271,6 +277,11 @@ class AsyncClient:
             per_document=per_document,
             tags=dict(tags or {}),
             documents=None if documents is None else list(documents),
+            operators=operators,
+            words_weight=words_weight,
+            prefer_newer=prefer_newer,
+            boost=dict(boost or {}),
+            explain=explain,
         )
         return await self._send(self._calls.search(kb, body))
 

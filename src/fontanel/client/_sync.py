@@ -257,8 +257,14 @@ class Client:
         per_document: int = 3,
         tags: Mapping[str, str] | None = None,
         documents: Sequence[str] | None = None,
+        *,
+        operators: bool = True,
+        words_weight: float | None = None,
+        prefer_newer: bool = False,
+        boost: Mapping[str, float] | None = None,
+        explain: bool = False,
     ) -> s.SearchOut:
-        """Ranked passages with their scores."""
+        """Ranked passages with their scores. `boost` multiplies the scores of documents with a tag ("key=value")."""
         body = s.SearchIn(
             question=question,
             mode=mode,
@@ -266,6 +272,11 @@ class Client:
             per_document=per_document,
             tags=dict(tags or {}),
             documents=None if documents is None else list(documents),
+            operators=operators,
+            words_weight=words_weight,
+            prefer_newer=prefer_newer,
+            boost=dict(boost or {}),
+            explain=explain,
         )
         return self._send(self._calls.search(kb, body))
 

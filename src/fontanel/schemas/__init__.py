@@ -38,7 +38,7 @@ from fontanel.schemas.kbs import (
     SizesOut,
     Splitting,
 )
-from fontanel.schemas.search import HitOut, SearchIn, SearchOut, SpanOut
+from fontanel.schemas.search import AlsoOut, ExplanationOut, HitOut, SearchIn, SearchOut, SpanOut, TermOut
 from fontanel.schemas.teams import (
     Health,
     KeyIn,
@@ -59,6 +59,7 @@ from fontanel.schemas.teams import (
 
 __all__ = [
     "AddedOut",
+    "AlsoOut",
     "AnswerOut",
     "AskIn",
     "BlockOut",
@@ -73,6 +74,7 @@ __all__ = [
     "Event",
     "EvidenceEvent",
     "EvidenceOut",
+    "ExplanationOut",
     "FinishEvent",
     "Health",
     "HitOut",
@@ -113,5 +115,6 @@ __all__ = [
     "TeamChange",
     "TeamIn",
     "TeamOut",
+    "TermOut",
     "TurnOut",
 ]

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import Literal
 
-from pydantic import Field
+from pydantic import Field, field_validator
 
 from fontanel.schemas.base import LocatorOut, Model
 
@@ -16,6 +16,30 @@ class SearchIn(Model):
     per_document: int = Field(3, ge=1, le=100, description="Passages of one document at most.")
     tags: dict[str, str] = Field(default_factory=dict)
     documents: list[str] | None = Field(None, description="Ids or names of the only documents to search.")
+    operators: bool = Field(
+        True, description='Whether "a phrase", +required, -excluded and beginnings* of words mean something.'
+    )
+    words_weight: float | None = Field(
+        None, ge=0, le=1, description="The share of words in the blend with meaning; by default as calibrated."
+    )
+    prefer_newer: bool = Field(False, description="Raise documents that changed lately.")
+    boost: dict[str, float] = Field(
+        default_factory=dict,
+        max_length=20,
+        description="Factors for documents with a tag.",
+        examples=[{"kind=rule": 1.3}],
+    )
+    explain: bool = Field(False, description="Tell for each hit how its score came about.")
+
+    @field_validator("boost")
+    @classmethod
+    def _tags_and_factors(cls, boost: dict[str, float]) -> dict[str, float]:
+        for tag, factor in boost.items():
+            if "=" not in tag:
+                raise ValueError(f"{tag!r} is no tag: write key=value")
+            if not 0.1 <= factor <= 10:
+                raise ValueError(f"the factor of {tag} is to lie between 0.1 and 10")
+        return boost
 
 
 class SpanOut(Model):
@@ -23,6 +47,36 @@ class SpanOut(Model):
 
     start: int
     end: int
+
+
+class AlsoOut(Model):
+    """Another document that says the same."""
+
+    document_id: str
+    document_name: str
+    title: str
+
+
+class TermOut(Model):
+    """What a term gave to the lexical score of a hit, and how much of it each field gave."""
+
+    term: str
+    idf: float = Field(description="How telling the term is among all passages.")
+    score: float
+    title: float
+    heading: float
+    body: float
+    about: float
+
+
+class ExplanationOut(Model):
+    """How a score came about: (`words_part` + `meaning_part`) x `boost`. The parts are shares of the best of the search."""
+
+    words_part: float
+    meaning_part: float
+    boost: float
+    coverage: float = Field(description="The lexical score as a share of the best attainable.")
+    terms: list[TermOut]
 
 
 class HitOut(Model):
@@ -43,6 +97,8 @@ class HitOut(Model):
     similarity: float | None
     terms: dict[str, float] = Field(description="What each matching term gave to the lexical score.")
     highlights: list[SpanOut]
+    also: list[AlsoOut] = Field(description="Documents that say the same, shown once.")
+    explanation: ExplanationOut | None = None
 
 
 class SearchOut(Model):
@@ -50,4 +106,6 @@ class SearchOut(Model):
     mode: Literal["hybrid", "lexical", "vector"]
     by_words: bool = Field(description="No embedder took part.")
     hits: list[HitOut]
+    corrected: dict[str, list[str]] = Field(description="Words that no passage has, and what was searched for instead.")
+    looked_at: int = Field(description="Passages scored in full.")
     seconds: float

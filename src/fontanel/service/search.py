@@ -7,11 +7,11 @@ import time
 from fastapi import APIRouter
 
 from fontanel.core.analysis import Analyser
-from fontanel.core.index import Mode
+from fontanel.core.index import FIELDS, Candidate, Mode
 from fontanel.records.tables import Edition, Kb
-from fontanel.schemas import HitOut, LocatorOut, SearchIn, SearchOut, SpanOut
+from fontanel.schemas import AlsoOut, ExplanationOut, HitOut, LocatorOut, SearchIn, SearchOut, SpanOut, TermOut
 from fontanel.service.access import Access, Reader
-from fontanel.work.retrieval import Hit, KbKnowledge
+from fontanel.work.retrieval import Hit, KbKnowledge, Options, Results
 
 router = APIRouter(prefix="/teams/{team}/kbs/{kb}", tags=["search"])
 
@@ -30,19 +30,28 @@ def search(kb: str, body: SearchIn, access: Reader) -> SearchOut:
     """Ranked passages. `lexical` finds words, `vector` meaning, `hybrid` both."""
     started = time.monotonic()
     knowledge = knowledge_of(access, access.scope.kb(kb), body.tags, body.documents)
-    hits = knowledge.search(body.question, body.limit, Mode(body.mode), body.per_document)
-    terms = set(knowledge.terms(body.question))
-    analysers = {hit.passage.language: Analyser(hit.passage.language) for hit in hits}
+    boosts = {(key, value): factor for tag, factor in body.boost.items() for key, value in [tag.split("=", 1)]}
+    options = Options(
+        Mode(body.mode), body.limit, body.per_document, body.operators, body.words_weight, body.prefer_newer, boosts,
+        body.explain,
+    )  # fmt: skip
+    found = knowledge.search(body.question, options)
+    analysers = {hit.passage.language: Analyser(hit.passage.language) for hit in found.hits}
     return SearchOut(
         question=body.question, mode="lexical" if knowledge.by_words else body.mode, by_words=knowledge.by_words,
-        hits=[_hit(hit, terms, analysers) for hit in hits], seconds=round(time.monotonic() - started, 4),
+        hits=[_hit(hit, found, analysers, body.explain) for hit in found.hits],
+        corrected={term: list(near) for term, near in found.corrected.items()}, looked_at=found.looked_at, seconds=round(time.monotonic() - started, 4),
     )  # fmt: skip
 
 
-def _hit(hit: Hit, terms: set[str], analysers: dict[str, Analyser]) -> HitOut:
+def _hit(hit: Hit, found: Results, analysers: dict[str, Analyser], explain: bool) -> HitOut:
     passage, candidate = hit.passage, hit.candidate
     spans = sorted(
-        {(term.start, term.end) for term in analysers[passage.language].spans(passage.text) if term.text in terms}
+        {
+            (term.start, term.end)
+            for term in analysers[passage.language].spans(passage.text)
+            if term.text in found.weights
+        }
     )
     return HitOut(
         passage_id=passage.passage_id, document_id=passage.document_id, document_name=hit.document.name,
@@ -52,4 +61,17 @@ def _hit(hit: Hit, terms: set[str], analysers: dict[str, Analyser]) -> HitOut:
         similarity=None if candidate.similarity is None else round(candidate.similarity, 4),
         terms={term: round(weight, 4) for term, weight in candidate.terms.items()},
         highlights=[SpanOut(start=start, end=end) for start, end in spans],
+        also=[AlsoOut(document_id=other.id, document_name=other.name, title=other.title) for other in hit.also],
+        explanation=_explanation(candidate, found) if explain else None,
+    )  # fmt: skip
+
+
+def _explanation(candidate: Candidate, found: Results) -> ExplanationOut:
+    terms = []
+    for term, score in sorted(candidate.terms.items(), key=lambda item: -item[1]):
+        fields = {name: round(value, 4) for name, value in zip(FIELDS, candidate.fields[term], strict=True)}
+        terms.append(TermOut(term=term, idf=round(found.weights[term], 4), score=round(score, 4), **fields))
+    return ExplanationOut(
+        words_part=round(candidate.words_part, 4), meaning_part=round(candidate.meaning_part, 4),
+        boost=round(candidate.boost, 4), coverage=round(candidate.coverage, 4), terms=terms,
     )  # fmt: skip

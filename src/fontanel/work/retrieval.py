@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import threading
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from pathlib import Path
 
 import numpy as np
@@ -15,12 +15,17 @@ from sqlalchemy.orm import Session
 from fontanel.core.answering import EvidencePassage
 from fontanel.core.embedding import EmbedderMissing, OnnxEmbedder
 from fontanel.core.index import Candidate, Mode, Query, Snapshot
+from fontanel.core.index.match import WORDS_WEIGHT
+from fontanel.core.index.operators import parse
 from fontanel.core.splitting import Locator, Part
 from fontanel.records.scope import TeamScope
 from fontanel.records.tables import Document, DocumentTag, Kb, PassageRow, Revision
 
 #: Words whose vectors are kept in memory: 30 MB at most.
 _MOST_WORDS = 20_000
+#: What the newest document gains when newer ones are preferred, and after how many days it is half of that.
+_NEWER = 0.15
+_HALF_LIFE_DAYS = 180.0
 
 
 class Embedders:
@@ -61,11 +66,39 @@ class Embedders:
 
 @dataclass(frozen=True, slots=True)
 class Hit:
-    """A passage found, with its document."""
+    """A passage found, with its document. `also` are the documents, other than this one, that say the same."""
 
     candidate: Candidate
     document: Document
     passage: EvidencePassage
+    also: tuple[Document, ...] = ()
+
+
+@dataclass(frozen=True, slots=True)
+class Options:
+    """How to search. `operators`: quotes, + and - mean something; `words_weight`: the share of words in the blend, by default as
+    calibrated; `prefer_newer` raises what changed lately; `boosts` multiplies the scores of documents with a tag, by
+    ("key", "value")."""
+
+    mode: Mode = Mode.HYBRID
+    limit: int = 10
+    per_document: int = 3
+    operators: bool = False
+    words_weight: float | None = None
+    prefer_newer: bool = False
+    boosts: Mapping[tuple[str, str], float] = field(default_factory=dict)
+    explain: bool = False
+
+
+@dataclass(frozen=True, slots=True)
+class Results:
+    """Hits, best first; the idf of each term; what was searched for instead of words that no passage has; how many passages
+    were scored in full."""
+
+    hits: list[Hit]
+    weights: Mapping[str, float]
+    corrected: Mapping[str, list[str]]
+    looked_at: int
 
 
 class KbKnowledge:
@@ -105,14 +138,46 @@ class KbKnowledge:
     def by_words(self) -> bool:
         return self._embedder is None or self._embedders.name != self._embedder
 
-    def search(self, question: str, limit: int, mode: Mode = Mode.HYBRID, per_document: int = 3) -> list[Hit]:
+    def search(self, question: str, options: Options) -> Results:
+        """Raises nothing: without an embedder, words alone decide."""
         vector = None
+        mode = options.mode
         if mode != Mode.LEXICAL:
-            vectors = self.embed([question])
+            plain = parse(question).words if options.operators else question
+            vectors = self.embed([plain or question])
             vector = None if vectors is None else vectors[0]
         if vector is None:
             mode = Mode.LEXICAL
-        found = self._snapshot.search(Query(question, vector, mode, limit, self._documents, per_document))
+        weight = WORDS_WEIGHT if options.words_weight is None else options.words_weight
+        query = Query(
+            question, vector, mode, options.limit, self._documents, options.per_document, options.operators, weight,
+            self._boosts(options), explain=options.explain,
+        )  # fmt: skip
+        found = self._snapshot.find(query)
+        return Results(self._joined(found.candidates), found.weights, found.corrected, found.looked_at)
+
+    def _boosts(self, options: Options) -> dict[int, float]:
+        """The factor of each document's scores, for those that have one."""
+        factors: dict[int, float] = {}
+        session = self._scope.session
+        for (tag, value), factor in options.boosts.items():
+            having = select(DocumentTag.document_key).where(
+                DocumentTag.kb_id == self._kb.id, DocumentTag.tag == tag, DocumentTag.value == value
+            )
+            for key in session.scalars(having):
+                factors[key] = factors.get(key, 1.0) * factor
+        if options.prefer_newer:
+            query = select(Document.key, Revision.created_at).join(Revision, Revision.id == Document.revision_id)
+            rows = session.execute(query.where(Document.kb_id == self._kb.id)).tuples().all()
+            newest = max((at for _, at in rows), default=None)
+            for key, at in rows:
+                assert newest is not None
+                age = (newest - at).total_seconds() / 86_400
+                factors[key] = factors.get(key, 1.0) * (1.0 + _NEWER * 0.5 ** (age / _HALF_LIFE_DAYS))
+        return factors
+
+    def _joined(self, found: Sequence[Candidate]) -> list[Hit]:
+        """Candidates with their passages and documents."""
         session = self._scope.session
         rows = {
             row.id: row
@@ -120,7 +185,7 @@ class KbKnowledge:
                 self._scope.select(PassageRow).where(PassageRow.id.in_([hit.passage_id for hit in found]))
             )
         }
-        keys = {row.document_key for row in rows.values()}
+        keys = {row.document_key for row in rows.values()} | {key for hit in found for _, key in hit.also}
         documents = {d.key: d for d in session.scalars(self._scope.select(Document).where(Document.key.in_(keys)))}
         spoken = select(Revision.id, func.coalesce(Revision.language, "en")).where(
             Revision.id.in_({row.revision_id for row in rows.values()})
@@ -137,13 +202,15 @@ class KbKnowledge:
                 candidate.match, candidate.similarity, row.context, tuple(Part(**part) for part in row.parts),
                 languages.get(row.revision_id, "en"), candidate.terms,
             )  # fmt: skip
-            hits.append(Hit(candidate, document, passage))
+            others = dict.fromkeys(key for _, key in candidate.also if key != document.key and key in documents)
+            hits.append(Hit(candidate, document, passage, tuple(documents[key] for key in others)))
         return hits
 
     # What `core.answering.Knowledge` asks for
 
     def retrieve(self, question: str, limit: int) -> list[EvidencePassage]:
-        return [hit.passage for hit in self.search(question, limit, per_document=4)]
+        found = self.search(question, Options(limit=limit, per_document=4))
+        return [hit.passage for hit in found.hits]
 
     def terms(self, text: str) -> list[str]:
         return self._snapshot.query_terms(text)

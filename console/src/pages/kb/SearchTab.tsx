@@ -5,46 +5,66 @@ import { Failure, percent, place } from "../../components/text";
 import { useKb } from "./KbPage";
 
 type Mode = Schemas["SearchIn"]["mode"];
+type Found = Schemas["SearchOut"];
+
+/** How to search. `weight` is the share of words in the blend, in per cent; null: as calibrated. */
+interface Way {
+  mode: Mode;
+  weight: number | null;
+  newer: boolean;
+  perDocument: number;
+}
+
+const USUAL: Way = { mode: "hybrid", weight: null, newer: false, perDocument: 3 };
 
 export function SearchTab() {
   const { api, path, documents } = useKb();
   const [question, setQuestion] = useState("");
-  const [mode, setMode] = useState<Mode>("hybrid");
   const [limit, setLimit] = useState(10);
   const [tag, setTag] = useState("");
   const [document, setDocument] = useState("");
-  const [found, setFound] = useState<Schemas["SearchOut"] | null>(null);
+  const [ways, setWays] = useState<Way[]>([USUAL]);
+  const [found, setFound] = useState<Found[]>([]);
+  const [explained, setExplained] = useState(false);
   const [error, setError] = useState<string | null>(null);
   const tags = [...new Set((documents ?? []).flatMap((item) => Object.entries(item.tags).map(([key, value]) => `${key}=${value}`)))].sort();
 
-  const submit = async (event: FormEvent) => {
-    event.preventDefault();
+  const search = async (all: Way[]) => {
+    if (!question.trim()) return;
     const [key, ...value] = tag.split("=");
+    const ask = (way: Way) =>
+      send<Found>("POST", `${api}/search`, {
+        question,
+        mode: way.mode,
+        limit,
+        words_weight: way.weight === null ? null : way.weight / 100,
+        prefer_newer: way.newer,
+        per_document: way.perDocument,
+        tags: tag ? { [key!]: value.join("=") } : {},
+        documents: document ? [document] : null,
+        explain: true,
+      });
     try {
-      setFound(
-        await send<Schemas["SearchOut"]>("POST", `${api}/search`, {
-          question,
-          mode,
-          limit,
-          tags: tag ? { [key!]: value.join("=") } : {},
-          documents: document ? [document] : null,
-        }),
-      );
+      setFound(await Promise.all(all.map(ask)));
       setError(null);
     } catch (problem) {
       setError((problem as Error).message);
     }
   };
+  const change = (all: Way[]) => {
+    setWays(all);
+    if (found.length) void search(all);
+  };
+  const submit = (event: FormEvent) => {
+    event.preventDefault();
+    void search(ways);
+  };
+  const beside = ways.length > 1;
 
   return (
     <>
-      <form className="mb-5 flex flex-wrap gap-2.5" onSubmit={submit} role="search">
+      <form className="mb-3 flex flex-wrap gap-2.5" onSubmit={submit} role="search">
         <input className="input min-w-60 flex-1" aria-label="Search" placeholder="What would your users ask?" required value={question} onChange={(e) => setQuestion(e.target.value)} />
-        <select className="select w-auto" aria-label="Find by" value={mode} onChange={(e) => setMode(e.target.value as Mode)}>
-          <option value="hybrid">Words and meaning</option>
-          <option value="lexical">Words</option>
-          <option value="vector">Meaning</option>
-        </select>
         <select className="select w-auto max-w-48" aria-label="Document" value={document} onChange={(e) => setDocument(e.target.value)}>
           <option value="">All documents</option>
           {documents?.map((item) => (
@@ -70,18 +90,87 @@ export function SearchTab() {
         </select>
         <button className="btn btn-primary">Search</button>
       </form>
+      <div className="mb-4 flex flex-wrap items-center gap-x-6 gap-y-2 text-[13px]">
+        <span className="soft">
+          <code>"a phrase"</code> as written · <code>+word</code> with it · <code>-word</code> without it · <code>begin*</code>
+        </span>
+        <label className="ml-auto flex cursor-pointer items-center gap-2">
+          <input type="checkbox" className="toggle toggle-sm" checked={explained} onChange={(e) => setExplained(e.target.checked)} />
+          Explain the scores
+        </label>
+        <label className="flex cursor-pointer items-center gap-2">
+          <input type="checkbox" className="toggle toggle-sm" checked={beside} onChange={(e) => change(e.target.checked ? [ways[0]!, { ...ways[0]!, mode: "lexical" }] : [ways[0]!])} />
+          Compare two settings
+        </label>
+      </div>
       <Failure message={error} />
-      {!found && <p className="soft py-8 text-center">See what comes back, and with which match, before any chat user asks.</p>}
-      {found && (
-        <p className="soft mb-2">
-          {found.hits.length === 0 ? "Nothing found. Try other words, or search by meaning." : `${found.hits.length} passages in ${Math.round(found.seconds * 1000)} ms`}
-          {found.by_words && " · found by words alone"}
-        </p>
+      <div className={`grid items-start gap-5 ${beside ? "min-[900px]:grid-cols-2" : ""}`}>
+        {ways.map((way, index) => (
+          <section key={index} aria-label={beside ? `Setting ${"AB"[index]}` : "Results"}>
+            <WayForm way={way} name={beside ? "AB"[index]! : ""} onChange={(other) => change(ways.map((item, at) => (at === index ? other : item)))} />
+            {found[index] && <Results found={found[index]} other={beside ? found[1 - index] : undefined} path={path} explained={explained} />}
+          </section>
+        ))}
+      </div>
+      {found.length === 0 && <p className="soft py-8 text-center">See what comes back, and with which match, before any chat user asks.</p>}
+    </>
+  );
+}
+
+function WayForm({ way, name, onChange }: { way: Way; name: string; onChange: (way: Way) => void }) {
+  const labelled = (text: string) => (name ? `${text} (${name})` : text);
+  return (
+    <div className="mb-3 flex flex-wrap items-center gap-x-4 gap-y-2 text-[13px]">
+      {name && <b>{name}</b>}
+      <select className="select select-sm w-auto" aria-label={labelled("Find by")} value={way.mode} onChange={(e) => onChange({ ...way, mode: e.target.value as Mode })}>
+        <option value="hybrid">Words and meaning</option>
+        <option value="lexical">Words</option>
+        <option value="vector">Meaning</option>
+      </select>
+      {way.mode === "hybrid" && (
+        <label className="flex items-center gap-2">
+          words
+          <input
+            type="range" min={0} max={100} step={5} className="range range-xs w-28" aria-label={labelled("Share of words")}
+            value={way.weight ?? 45} onChange={(e) => onChange({ ...way, weight: Number(e.target.value) })}
+          />
+          <span className="tabular-nums">{way.weight ?? 45} %</span>
+        </label>
       )}
+      <label className="flex items-center gap-2">
+        of one document
+        <select className="select select-sm w-auto" aria-label={labelled("Passages of one document")} value={way.perDocument} onChange={(e) => onChange({ ...way, perDocument: Number(e.target.value) })}>
+          {[1, 2, 3, 5, 10].map((n) => (
+            <option key={n}>{n}</option>
+          ))}
+        </select>
+      </label>
+      <label className="flex cursor-pointer items-center gap-2">
+        <input type="checkbox" className="checkbox checkbox-xs" checked={way.newer} onChange={(e) => onChange({ ...way, newer: e.target.checked })} />
+        newer first
+      </label>
+    </div>
+  );
+}
+
+/** What one search found. `other` is what the setting beside it found: each hit tells where it stands there. */
+function Results({ found, other, path, explained }: { found: Found; other?: Found; path: string; explained: boolean }) {
+  const corrected = Object.entries(found.corrected);
+  return (
+    <>
+      <p className="soft mb-2">
+        {found.hits.length === 0 ? "Nothing found. Try other words, or search by meaning." : `${found.hits.length} passages in ${Math.round(found.seconds * 1000)} ms`}
+        {found.by_words && " · found by words alone"}
+      </p>
+      {corrected.map(([word, near]) => (
+        <p key={word} className="mb-2">
+          No passage has <b>{word}</b>; searched for {near.join(" or ")} instead.
+        </p>
+      ))}
       <ol className="flex flex-col gap-3">
-        {found?.hits.map((hit) => (
+        {found.hits.map((hit) => (
           <li key={hit.passage_id}>
-            <HitCard hit={hit} path={path} />
+            <HitCard hit={hit} path={path} explained={explained} there={other && other.hits.findIndex((item) => item.passage_id === hit.passage_id) + 1} />
           </li>
         ))}
       </ol>
@@ -89,7 +178,7 @@ export function SearchTab() {
   );
 }
 
-function HitCard({ hit, path }: { hit: Hit; path: string }) {
+function HitCard({ hit, path, explained, there }: { hit: Hit; path: string; explained: boolean; there?: number }) {
   return (
     <article className="sheet p-4">
       <header className="mb-1.5 flex flex-wrap items-baseline gap-x-3">
@@ -97,6 +186,7 @@ function HitCard({ hit, path }: { hit: Hit; path: string }) {
           {hit.title}
         </Link>
         <span className="soft">{place(hit.title, hit.locator)}</span>
+        {there !== undefined && <span className="soft text-[12.5px]">{there ? `there number ${there}` : "not there"}</span>}
         <span className="ml-auto font-semibold tabular-nums" title="How relevant, comparable across questions">
           {percent(hit.match)}
         </span>
@@ -104,11 +194,70 @@ function HitCard({ hit, path }: { hit: Hit; path: string }) {
       <p className="line-clamp-5 font-serif text-[15.5px] leading-relaxed whitespace-pre-line">
         <Highlighted text={hit.text} spans={hit.highlights} />
       </p>
-      <p className="soft mt-2 text-[12.5px] tabular-nums">
-        words {hit.lexical.toFixed(2)} · {hit.similarity == null ? "no vector yet" : `cosine ${hit.similarity.toFixed(2)}`}
-        {Object.keys(hit.terms).length > 0 && ` · ${Object.entries(hit.terms).map(([term, weight]) => `${term} ${weight.toFixed(1)}`).join(", ")}`}
-      </p>
+      {hit.also.length > 0 && (
+        <p className="mt-2 text-[13px]">
+          Also in{" "}
+          {hit.also.map((document, index) => (
+            <span key={document.document_id}>
+              {index > 0 && ", "}
+              <Link className="link" to={`${path}/documents/${document.document_id}`}>
+                {document.title}
+              </Link>
+            </span>
+          ))}
+        </p>
+      )}
+      {explained && hit.explanation ? (
+        <Explanation explanation={hit.explanation} hit={hit} />
+      ) : (
+        <p className="soft mt-2 text-[12.5px] tabular-nums">
+          words {hit.lexical.toFixed(2)} · {hit.similarity == null ? "no vector yet" : `cosine ${hit.similarity.toFixed(2)}`}
+        </p>
+      )}
     </article>
+  );
+}
+
+const FIELDS = ["title", "heading", "body", "about"] as const;
+
+/** How a hit's score came about: its parts, then what each term gave in each field. */
+function Explanation({ explanation, hit }: { explanation: Schemas["ExplanationOut"]; hit: Hit }) {
+  const shown = (value: number) => (value ? value.toFixed(2) : "–");
+  return (
+    <div className="border-base-300 mt-3 border-t pt-2 text-[12.5px] tabular-nums">
+      <p>
+        score {hit.score.toFixed(3)} = words {explanation.words_part.toFixed(3)} + meaning {explanation.meaning_part.toFixed(3)}
+        {explanation.boost !== 1 && `, times ${explanation.boost.toFixed(2)}`}
+        <span className="soft"> · cosine {hit.similarity == null ? "none yet" : hit.similarity.toFixed(2)} · {percent(explanation.coverage)} of the words' weight</span>
+      </p>
+      {explanation.terms.length > 0 && (
+        <table className="mt-1.5">
+          <thead className="soft text-left">
+            <tr>
+              {["term", "rarity", "gave", ...FIELDS].map((name) => (
+                <th key={name} className="pr-4 font-normal">
+                  {name}
+                </th>
+              ))}
+            </tr>
+          </thead>
+          <tbody>
+            {explanation.terms.map((term) => (
+              <tr key={term.term}>
+                <td className="pr-4 font-semibold">{term.term}</td>
+                <td className="pr-4">{shown(term.idf)}</td>
+                <td className="pr-4">{shown(term.score)}</td>
+                {FIELDS.map((field) => (
+                  <td key={field} className="soft pr-4">
+                    {shown(term[field])}
+                  </td>
+                ))}
+              </tr>
+            ))}
+          </tbody>
+        </table>
+      )}
+    </div>
   );
 }
 
