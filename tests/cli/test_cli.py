@@ -220,3 +220,15 @@ def test_reference_pages_are_what_the_code_says() -> None:
     )  # fmt: skip
     for name, text in json.loads(made.stdout).items():
         assert (ROOT / "docs" / name).read_text() == text, "run `make reference`"
+
+
+def test_a_search_says_how_scores_came_about(run: Run, tmp_path: Path) -> None:
+    run("kb", "create", "Rules")
+    (tmp_path / "storm.md").write_bytes(STORM)
+    run("document", "add", "storm.md")
+    shown = run("search", "wnid limit", "--explain")
+    assert "no passage has 'wnid'; searched for wind" in shown.stderr
+    assert "words 0." in shown.stdout
+    assert "rarity" in shown.stdout
+    assert run("search", "wind", "--boost", "kind").returncode == 2
+    assert "Nothing found" in run("search", '"limit wind the"').stdout

@@ -348,3 +348,44 @@ def test_warnings_and_files_inside_are_seen(page: Page, team: TeamSetup, kb: str
     expect(page.get_by_text("The hidden sheet 'Secret' was left out")).to_be_visible()
     page.get_by_role("link", name="another document").click()
     expect(page.get_by_role("heading", name="All")).to_be_visible()
+
+
+def test_two_settings_are_compared_on_one_question(page: Page, team: TeamSetup, storm: str) -> None:
+    sign_in(page, team)
+    page.goto(f"/t/{team.slug}/kbs/{storm}/search")
+    page.get_by_label("Search", exact=True).fill("wind limit outer berth")
+    page.get_by_role("button", name="Search").click()
+    page.get_by_label("Explain the scores").check()
+    expect(page.get_by_text("rarity").first).to_be_visible()
+    page.get_by_label("Compare two settings").check()
+    second = page.get_by_role("region", name="Setting B")
+    expect(second.get_by_text(re.compile("there number 1")).first).to_be_visible()
+    page.get_by_label("Find by (B)").select_option("vector")
+    expect(second.get_by_text(re.compile("words 0.000")).first).to_be_visible()
+
+
+def test_slides_and_sheets_look_as_people_know_them(page: Page, team: TeamSetup, kb: str) -> None:
+    deck = team.client.add_document(kb, samples.deck(), "briefing.pptx", wait=True).document
+    book = team.client.add_document(kb, samples.workbook(), "dues.xlsx", wait=True).document
+    sign_in(page, team)
+    page.goto(f"/t/{team.slug}/kbs/{kb}/documents/{deck.id}")
+    slide = page.get_by_label("Slide 1")
+    expect(slide.get_by_role("heading")).to_be_visible()
+    page.get_by_role("button", name="Next slide").click()
+    expect(page.get_by_label("Slide 2").get_by_role("heading")).to_be_visible()
+    page.goto(f"/t/{team.slug}/kbs/{kb}/documents/{book.id}")
+    tabs = page.get_by_role("tab")
+    expect(tabs.first).to_have_attribute("aria-selected", "true")
+    expect(tabs).to_have_count(1)  # the hidden sheet is none
+    expect(page.get_by_role("row", name=re.compile("Merrow"))).to_contain_text("3")
+
+
+def test_a_long_table_shows_so_many_rows_at_a_time(page: Page, team: TeamSetup, kb: str) -> None:
+    rows = "\n".join(f"Vessel {n},Berth {n % 9}" for n in range(450))
+    added = team.client.add_document(kb, f"Vessel,Berth\n{rows}\n".encode(), "calls.csv", wait=True).document
+    sign_in(page, team)
+    page.goto(f"/t/{team.slug}/kbs/{kb}/documents/{added.id}")
+    expect(page.get_by_text("rows 1–200 of 450")).to_be_visible()
+    page.get_by_label("Find in this document").fill("Vessel 431")
+    expect(page.get_by_text("rows 401–450 of 450")).to_be_visible()
+    expect(page.locator("[data-now]")).to_have_text("Vessel 431")

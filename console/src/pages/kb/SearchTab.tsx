@@ -170,7 +170,7 @@ function Results({ found, other, path, explained }: { found: Found; other?: Foun
       <ol className="flex flex-col gap-3">
         {found.hits.map((hit) => (
           <li key={hit.passage_id}>
-            <HitCard hit={hit} path={path} explained={explained} there={other && other.hits.findIndex((item) => item.passage_id === hit.passage_id) + 1} />
+            <HitCard hit={hit} path={path} mode={found.mode} explained={explained} there={other && other.hits.findIndex((item) => item.passage_id === hit.passage_id) + 1} />
           </li>
         ))}
       </ol>
@@ -178,7 +178,7 @@ function Results({ found, other, path, explained }: { found: Found; other?: Foun
   );
 }
 
-function HitCard({ hit, path, explained, there }: { hit: Hit; path: string; explained: boolean; there?: number }) {
+function HitCard({ hit, path, mode, explained, there }: { hit: Hit; path: string; mode: Mode; explained: boolean; there?: number }) {
   return (
     <article className="sheet p-4">
       <header className="mb-1.5 flex flex-wrap items-baseline gap-x-3">
@@ -211,7 +211,8 @@ function HitCard({ hit, path, explained, there }: { hit: Hit; path: string; expl
         <Explanation explanation={hit.explanation} hit={hit} />
       ) : (
         <p className="soft mt-2 text-[12.5px] tabular-nums">
-          words {hit.lexical.toFixed(2)} · {hit.similarity == null ? "no vector yet" : `cosine ${hit.similarity.toFixed(2)}`}
+          words {hit.lexical.toFixed(2)}
+          {mode !== "lexical" && (hit.similarity == null ? " · no vector yet" : ` · cosine ${hit.similarity.toFixed(2)}`)}
         </p>
       )}
     </article>
@@ -228,7 +229,8 @@ function Explanation({ explanation, hit }: { explanation: Schemas["ExplanationOu
       <p>
         score {hit.score.toFixed(3)} = words {explanation.words_part.toFixed(3)} + meaning {explanation.meaning_part.toFixed(3)}
         {explanation.boost !== 1 && `, times ${explanation.boost.toFixed(2)}`}
-        <span className="soft"> · cosine {hit.similarity == null ? "none yet" : hit.similarity.toFixed(2)} · {percent(explanation.coverage)} of the words' weight</span>
+        <span className="soft"> · {hit.similarity != null && `cosine ${hit.similarity.toFixed(2)} · `}
+          {percent(explanation.coverage)} of the words' weight</span>
       </p>
       {explanation.terms.length > 0 && (
         <table className="mt-1.5">

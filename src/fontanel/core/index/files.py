@@ -17,7 +17,7 @@ import numpy as np
 import numpy.typing as npt
 
 #: Another number whenever what the arrays mean changes: a segment of an older one is built anew.
-_MAGIC = b"FONTSEG3"
+_MAGIC = b"FONTSEG4"
 _ALIGN = 64
 
 Array = npt.NDArray[Any]

@@ -13,7 +13,7 @@ import numpy as np
 import numpy.typing as npt
 
 from fontanel.core.index.segments import ABSENT, Rows, WordsSegment
-from fontanel.core.index.words import Floats, by_field, saturated
+from fontanel.core.index.words import ABOUT_POSITION, Floats, by_field, saturated
 
 Mask = npt.NDArray[np.bool_]
 #: Sums of float32 differ in their last digits by the order of the terms.
@@ -144,5 +144,5 @@ def rows_with_phrase(segment: WordsSegment, terms: Sequence[str], offsets: Seque
         places = segment.occurrences(segment.index_of(term), rows) - offset
         starts = places if starts is None else np.intersect1d(starts, places)
     if starts is not None:
-        mask[starts >> 16] = True
+        mask[(starts >> 16)[(starts & 0xFFFF) < ABOUT_POSITION]] = True
     return mask

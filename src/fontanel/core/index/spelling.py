@@ -48,4 +48,4 @@ def edit_distance(a: str, b: str, most: int) -> int:
         if min(row) > most:
             return most + 1
         before, above = above, row
-    return above[-1]
+    return min(above[-1], most + 1)

@@ -26,6 +26,8 @@ K1 = 1.2
 FIELD_GAP = 100
 #: Positions past this are not kept; a passage is far shorter.
 _MOST_POSITION = 65_535
+#: Where the words begin that a passage does not say itself: what its document is about. No phrase is found there.
+ABOUT_POSITION = 60_000
 #: A term counts at most so often in one field of a passage.
 _MOST_COUNT = 255
 _AVERAGE_STEP = np.log(7 / 6)
@@ -99,6 +101,7 @@ def _positions(entries: Sequence[WordsEntry]) -> npt.NDArray[np.uint16]:
         base = 0
         for field, terms in enumerate(entry.terms):
             own = entry.positions[field] if entry.positions is not None else np.arange(len(terms), dtype=np.int32)
+            base = ABOUT_POSITION if FIELDS[field] == "about" else base
             parts.append(own + base)
             base += FIELD_GAP + (int(own[-1]) + 1 if len(own) else 0)
     joined = np.concatenate(parts) if parts else np.zeros(0, dtype=np.int32)
