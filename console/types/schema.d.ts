@@ -251,6 +251,88 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/teams/{team}/kbs/{kb}/editions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** List editions */
+        get: operations["list_editions_api_v1_teams__team__kbs__kb__editions_get"];
+        put?: never;
+        /**
+         * Build an edition with other settings
+         * @description It is built beside the one that serves, which goes on as before; changes reach both. Vectors of text that has not changed
+         *     are used again.
+         */
+        post: operations["build_api_v1_teams__team__kbs__kb__editions_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/teams/{team}/kbs/{kb}/editions/{number}/serve": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Switch to an edition
+         * @description Searches and answers use it from now on. The one before stays, up to date, so that you can switch back.
+         */
+        post: operations["serve_api_v1_teams__team__kbs__kb__editions__number__serve_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/teams/{team}/kbs/{kb}/editions/{number}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /**
+         * Drop an edition
+         * @description Not the one that serves.
+         */
+        delete: operations["drop_api_v1_teams__team__kbs__kb__editions__number__delete"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/teams/{team}/kbs/{kb}/editions/compare": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Compare two editions on questions
+         * @description What each finds, and where the expected documents stand.
+         */
+        post: operations["compare_api_v1_teams__team__kbs__kb__editions_compare_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/teams/{team}/kbs/{kb}/documents": {
         parameters: {
             query?: never;
@@ -837,6 +919,68 @@ export interface components {
              */
             tags: string[];
         };
+        /** CompareIn */
+        CompareIn: {
+            /**
+             * First
+             * @description An edition's number.
+             */
+            first: number;
+            /**
+             * Second
+             * @description Another edition's number.
+             */
+            second: number;
+            /** Questions */
+            questions: components["schemas"]["CompareQuestion"][];
+        };
+        /** CompareQuestion */
+        CompareQuestion: {
+            /** Question */
+            question: string;
+            /**
+             * Document
+             * @description The name or id of the document that should be found.
+             */
+            document?: string | null;
+        };
+        /**
+         * ComparedOut
+         * @description What the two editions found for a question: names of documents, best first, and where the expected one stands, from 1.
+         */
+        ComparedOut: {
+            /** Question */
+            question: string;
+            /** Document */
+            document: string | null;
+            /** First */
+            first: string[];
+            /** Second */
+            second: string[];
+            /** First Rank */
+            first_rank: number | null;
+            /** Second Rank */
+            second_rank: number | null;
+        };
+        /**
+         * ComparisonOut
+         * @description Two editions on the same questions. `mrr` is the mean of 1 / rank over the questions with an expected document; `same_best`
+         *     the share of questions whose best document is the same.
+         */
+        ComparisonOut: {
+            /** First */
+            first: number;
+            /** Second */
+            second: number;
+            /** First Mrr */
+            first_mrr: number | null;
+            /** Second Mrr */
+            second_mrr: number | null;
+            /** Same Best */
+            same_best: number;
+            /** Questions */
+            questions: components["schemas"]["ComparedOut"][];
+        };
         /** ConversationOut */
         ConversationOut: {
             /** Id */
@@ -966,6 +1110,51 @@ export interface components {
              * @description Whether its pages can be shown as pictures.
              */
             drawn: boolean;
+        };
+        /** EditionIn */
+        EditionIn: {
+            splitting: components["schemas"]["Splitting"];
+        };
+        /**
+         * EditionOut
+         * @description An index of the knowledge base under fixed settings. One of them serves searches and answers.
+         */
+        EditionOut: {
+            /** Id */
+            id: string;
+            /** Number */
+            number: number;
+            /** Serving */
+            serving: boolean;
+            /**
+             * State
+             * @enum {string}
+             */
+            state: "building" | "ready";
+            splitting: components["schemas"]["Splitting"];
+            /** Embedder */
+            embedder: string | null;
+            /** Passages */
+            passages: number;
+            /**
+             * Done
+             * @description Documents in it, of those queued when it was built or changed since.
+             */
+            done: number;
+            /** Failed */
+            failed: number;
+            /** Total */
+            total: number;
+            /**
+             * Seconds Left
+             * @description At the pace so far; None when it is ready or nothing is done yet.
+             */
+            seconds_left: number | null;
+            /**
+             * Created At
+             * Format: date-time
+             */
+            created_at: string;
         };
         /** EvidenceOut */
         EvidenceOut: {
@@ -1422,6 +1611,13 @@ export interface components {
             /** Next */
             next?: string | null;
         };
+        /** Page[EditionOut] */
+        Page_EditionOut_: {
+            /** Items */
+            items: components["schemas"]["EditionOut"][];
+            /** Next */
+            next?: string | null;
+        };
         /** Page[KbOut] */
         Page_KbOut_: {
             /** Items */
@@ -1710,6 +1906,11 @@ export interface components {
             boost?: {
                 [key: string]: number;
             };
+            /**
+             * Edition
+             * @description An edition's number; by default the one that serves.
+             */
+            edition?: number | null;
             /**
              * Explain
              * @description Tell for each hit how its score came about.
@@ -3354,6 +3555,329 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not valid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    list_editions_api_v1_teams__team__kbs__kb__editions_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                kb: string;
+                team: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Page_EditionOut_"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not valid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    build_api_v1_teams__team__kbs__kb__editions_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                kb: string;
+                team: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["EditionIn"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["EditionOut"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not valid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    serve_api_v1_teams__team__kbs__kb__editions__number__serve_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                kb: string;
+                number: number;
+                team: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["EditionOut"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not valid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    drop_api_v1_teams__team__kbs__kb__editions__number__delete: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                kb: string;
+                number: number;
+                team: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not valid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    compare_api_v1_teams__team__kbs__kb__editions_compare_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                kb: string;
+                team: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["CompareIn"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ComparisonOut"];
+                };
             };
             /** @description Not signed in */
             401: {

@@ -62,6 +62,7 @@ def add_commands(commands: Any, verb: Any, common: argparse.ArgumentParser, kb: 
         metavar="KEY=VALUE:FACTOR",
         help="multiply the scores of documents with a tag",
     )
+    search.add_argument("--edition", type=int, metavar="NUMBER", help="search this edition, not the one that serves")
     search.add_argument("--explain", action="store_true", help="tell how each score came about")
 
 
@@ -79,7 +80,7 @@ def search_kb(context: Context, options: argparse.Namespace) -> None:
     found = context.client.search(
         context.kb(), options.question, options.mode, options.limit, options.per_document, parse_tags(options.tag),
         options.document, operators=not options.plain, words_weight=options.words_weight, prefer_newer=options.newer,
-        boost=dict(map(_boost, options.boost)), explain=options.explain,
+        boost=dict(map(_boost, options.boost)), edition=options.edition, explain=options.explain,
     )  # fmt: skip
     if context.json:
         context.show(found)

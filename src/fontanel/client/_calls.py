@@ -101,6 +101,21 @@ class Calls:
     def show_kb(self, kb: str) -> Call[s.KbOut]:
         return Call("GET", self._kb(kb), s.KbOut)
 
+    def list_editions(self, kb: str) -> Call[s.Page[s.EditionOut]]:
+        return Call("GET", f"{self._kb(kb)}/editions", s.Page[s.EditionOut])
+
+    def build_edition(self, kb: str, splitting: s.Splitting) -> Call[s.EditionOut]:
+        return Call("POST", f"{self._kb(kb)}/editions", s.EditionOut, s.EditionIn(splitting=splitting))
+
+    def serve_edition(self, kb: str, number: int) -> Call[s.EditionOut]:
+        return Call("POST", f"{self._kb(kb)}/editions/{number}/serve", s.EditionOut)
+
+    def drop_edition(self, kb: str, number: int) -> Call[None]:
+        return Call("DELETE", f"{self._kb(kb)}/editions/{number}")
+
+    def compare_editions(self, kb: str, body: s.CompareIn) -> Call[s.ComparisonOut]:
+        return Call("POST", f"{self._kb(kb)}/editions/compare", s.ComparisonOut, body)
+
     def change_kb(self, kb: str, name: str | None, description: str | None, version: int | None) -> Call[s.KbOut]:
         headers = {"If-Match": f'"{version}"'} if version is not None else {}
         return Call("PATCH", self._kb(kb), s.KbOut, s.KbChange(name=name, description=description), headers=headers)

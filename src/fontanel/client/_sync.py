@@ -134,6 +134,32 @@ class Client:
     def delete_kb(self, kb: str) -> None:
         self._send(self._calls.delete_kb(kb))
 
+    # Editions
+
+    def list_editions(self, kb: str) -> list[s.EditionOut]:
+        return self._send(self._calls.list_editions(kb)).items
+
+    def build_edition(self, kb: str, splitting: s.Splitting) -> s.EditionOut:
+        """Begin to build an index with other settings beside the one that serves; `list_editions` tells how far it is."""
+        return self._send(self._calls.build_edition(kb, splitting))
+
+    def serve_edition(self, kb: str, number: int) -> s.EditionOut:
+        """Switch searches and answers to an edition. Raises Conflict while documents are on their way."""
+        return self._send(self._calls.serve_edition(kb, number))
+
+    def drop_edition(self, kb: str, number: int) -> None:
+        self._send(self._calls.drop_edition(kb, number))
+
+    def compare_editions(
+        self, kb: str, first: int, second: int, questions: Sequence[str | tuple[str, str]]
+    ) -> s.ComparisonOut:
+        """What two editions find. A question may come with the name of the document that should be found."""
+        asked = [
+            s.CompareQuestion(question=item) if isinstance(item, str) else s.CompareQuestion(question=item[0], document=item[1])
+            for item in questions
+        ]  # fmt: skip
+        return self._send(self._calls.compare_editions(kb, s.CompareIn(first=first, second=second, questions=asked)))
+
     # Documents
 
     def list_documents(
@@ -262,6 +288,7 @@ class Client:
         words_weight: float | None = None,
         prefer_newer: bool = False,
         boost: Mapping[str, float] | None = None,
+        edition: int | None = None,
         explain: bool = False,
     ) -> s.SearchOut:
         """Ranked passages with their scores. `boost` multiplies the scores of documents with a tag ("key=value")."""
@@ -276,6 +303,7 @@ class Client:
             words_weight=words_weight,
             prefer_newer=prefer_newer,
             boost=dict(boost or {}),
+            edition=edition,
             explain=explain,
         )
         return self._send(self._calls.search(kb, body))

@@ -163,13 +163,15 @@ class Kb(Base):
 
 
 class Edition(Base):
-    """One index of a kb under fixed settings. `embedder` is None while the service has none: words alone."""
+    """One index of a kb under fixed settings. `embedder` is None while the service has none: words alone. Editions of a kb are
+    numbered from 1; the kb says which one serves."""
 
     __tablename__ = "editions"
 
     id: Mapped[str] = mapped_column(primary_key=True)
     team_id: Mapped[str] = _team()
     kb_id: Mapped[str] = mapped_column(ForeignKey("kbs.id", ondelete="CASCADE"), index=True)
+    number: Mapped[int] = mapped_column(default=1, server_default="1")
     embedder: Mapped[str | None]
     settings: Mapped[dict[str, Any]]
     created_at: Mapped[datetime] = mapped_column(default=now)
@@ -287,6 +289,9 @@ class PassageRow(Base):
 
 
 class Job(Base):
+    """A revision on its way into an edition. `edition_id` is None for the one that serves; only such a job moves its
+    document's state."""
+
     __tablename__ = "jobs"
     __table_args__ = (Index("ix_jobs_waiting", "state", "stage", "run_after"),)
 
@@ -295,6 +300,7 @@ class Job(Base):
     kb_id: Mapped[str] = mapped_column(ForeignKey("kbs.id", ondelete="CASCADE"), index=True)
     document_key: Mapped[int] = mapped_column(ForeignKey("documents.key", ondelete="CASCADE"), index=True)
     revision_id: Mapped[str] = mapped_column(ForeignKey("revisions.id", ondelete="CASCADE"))
+    edition_id: Mapped[str | None] = mapped_column(index=True)
     stage: Mapped[JobStage] = mapped_column(Word(JobStage))
     state: Mapped[JobState] = mapped_column(Word(JobState))
     attempts: Mapped[int] = mapped_column(default=0)

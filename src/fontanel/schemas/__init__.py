@@ -16,6 +16,7 @@ from fontanel.schemas.answers import (
     TurnOut,
 )
 from fontanel.schemas.base import LocatorOut, Model, Page, Problem
+from fontanel.schemas.editions import ComparedOut, CompareIn, CompareQuestion, ComparisonOut, EditionIn, EditionOut
 from fontanel.schemas.kbs import (
     AddedOut,
     BlockOut,
@@ -66,11 +67,17 @@ __all__ = [
     "CitationEvent",
     "CitationOut",
     "Columns",
+    "CompareIn",
+    "CompareQuestion",
+    "ComparedOut",
+    "ComparisonOut",
     "ConversationOut",
     "CutOut",
     "DocumentChange",
     "DocumentOut",
     "DocumentTextOut",
+    "EditionIn",
+    "EditionOut",
     "Event",
     "EvidenceEvent",
     "EvidenceOut",

@@ -29,6 +29,7 @@ class SearchIn(Model):
         description="Factors for documents with a tag.",
         examples=[{"kind=rule": 1.3}],
     )
+    edition: int | None = Field(None, ge=1, description="An edition's number; by default the one that serves.")
     explain: bool = Field(False, description="Tell for each hit how its score came about.")
 
     @field_validator("boost")

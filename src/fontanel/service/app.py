@@ -10,7 +10,20 @@ from starlette.middleware import Middleware
 
 from fontanel import __version__
 from fontanel.schemas import Event, Problem
-from fontanel.service import ask, console, documents, health, kbs, pages, preview, problems, search, sessions, teams
+from fontanel.service import (
+    ask,
+    console,
+    documents,
+    editions,
+    health,
+    kbs,
+    pages,
+    preview,
+    problems,
+    search,
+    sessions,
+    teams,
+)
 from fontanel.service.middleware import BodyLimit, Metrics, RequestLog
 from fontanel.settings import Settings
 from fontanel.work.queue import waiting
@@ -55,7 +68,7 @@ def create_app(settings: Settings, workshop: Workshop | None = None) -> FastAPI:
         for status, title in ((401, "Not signed in"), (403, "Not allowed"), (404, "Not found"), (422, "Not valid"))
     }
     api = APIRouter(prefix="/api/v1", responses=failures)  # type: ignore[arg-type]
-    for part in (sessions, teams, kbs, documents, pages, preview, search, ask):
+    for part in (sessions, teams, kbs, editions, documents, pages, preview, search, ask):
         api.include_router(part.router)
     app.include_router(api)
     app.include_router(health.router)

@@ -16,7 +16,7 @@ from sqlalchemy.orm import Session
 from fontanel.core.reading import DRAWN
 from fontanel.records.database import writing
 from fontanel.records.scope import NotInScope
-from fontanel.records.tables import Document, DocumentState, DocumentTag, Job, PassageRow, Revision
+from fontanel.records.tables import Document, DocumentState, DocumentTag, Edition, Job, PassageRow, Revision
 from fontanel.schemas import (
     AddedOut,
     BlockOut,
@@ -186,7 +186,8 @@ def remove(kb: str, document: str, access: EditorWrite) -> None:
     found = access.scope.kb(kb)
     delete_document(access.session, found, access.scope.document(found, document))
     access.session.commit()
-    access.workshop.editions.refresh(found.edition_id)
+    for edition_id in access.session.scalars(select(Edition.id).where(Edition.kb_id == found.id)):
+        access.workshop.editions.refresh(edition_id)
     access.workshop.changes.tell(found.id)
 
 

@@ -97,10 +97,12 @@ def change(kb: str, body: KbChange, access: EditorWrite, request: Request, respo
 def remove(kb: str, access: EditorWrite) -> None:
     """Its documents, conversations and index go with it."""
     found = access.scope.kb(kb)
-    edition_id, kb_id = found.edition_id, found.id
+    kb_id = found.id
+    editions = access.session.scalars(select(Edition.id).where(Edition.kb_id == kb_id)).all()
     access.session.delete(found)
     access.session.commit()
-    access.workshop.editions.forget(edition_id)
+    for edition_id in editions:
+        access.workshop.editions.forget(edition_id)
     access.workshop.changes.tell(kb_id)
 
 

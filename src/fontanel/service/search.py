@@ -11,16 +11,18 @@ from fontanel.core.index import FIELDS, Candidate, Mode
 from fontanel.records.tables import Edition, Kb
 from fontanel.schemas import AlsoOut, ExplanationOut, HitOut, LocatorOut, SearchIn, SearchOut, SpanOut, TermOut
 from fontanel.service.access import Access, Reader
+from fontanel.service.problems import ProblemError
 from fontanel.work.retrieval import Hit, KbKnowledge, Options, Results
 
 router = APIRouter(prefix="/teams/{team}/kbs/{kb}", tags=["search"])
 
 
 def knowledge_of(
-    access: Access, kb: Kb, tags: dict[str, str] | None = None, documents: list[str] | None = None
-) -> KbKnowledge:
-    """The knowledge base as it is at this moment."""
-    edition = access.session.get_one(Edition, kb.edition_id)
+    access: Access, kb: Kb, tags: dict[str, str] | None = None, documents: list[str] | None = None,
+    edition: Edition | None = None,
+) -> KbKnowledge:  # fmt: skip
+    """The knowledge base as it is at this moment, in the edition that serves or in another one."""
+    edition = edition or access.session.get_one(Edition, kb.edition_id)
     snapshot = access.workshop.editions.snapshot(edition.id)
     return KbKnowledge(access.scope, kb, snapshot, edition.embedder, access.workshop.embedders, tags, documents)
 
@@ -29,7 +31,14 @@ def knowledge_of(
 def search(kb: str, body: SearchIn, access: Reader) -> SearchOut:
     """Ranked passages. `lexical` finds words, `vector` meaning, `hybrid` both."""
     started = time.monotonic()
-    knowledge = knowledge_of(access, access.scope.kb(kb), body.tags, body.documents)
+    found_kb = access.scope.kb(kb)
+    edition = None
+    if body.edition is not None:
+        numbered = access.scope.select(Edition).where(Edition.kb_id == found_kb.id, Edition.number == body.edition)
+        edition = access.session.scalar(numbered)
+        if edition is None:
+            raise ProblemError("not-found", f"The knowledge base has no edition {body.edition}.", field="edition")
+    knowledge = knowledge_of(access, found_kb, body.tags, body.documents, edition)
     boosts = {(key, value): factor for tag, factor in body.boost.items() for key, value in [tag.split("=", 1)]}
     options = Options(
         Mode(body.mode), body.limit, body.per_document, body.operators, body.words_weight, body.prefer_newer, boosts,

@@ -10,7 +10,7 @@ from sqlalchemy import delete, func, select
 from fontanel.records.database import writing
 from fontanel.records.ids import hash_password, hash_secret, new_id, new_password, new_secret, slug_of
 from fontanel.records.scope import NotInScope
-from fontanel.records.tables import Kb, Key, Member, Person, Role, Team, now
+from fontanel.records.tables import Edition, Key, Member, Person, Role, Team, now
 from fontanel.schemas import (
     KeyIn,
     KeyMade,
@@ -98,11 +98,11 @@ def delete_team(access: OwnerWrite) -> None:
     """For operators. Everything the team has goes with it."""
     if not access.caller.operator:
         raise ProblemError("not-allowed", "Only an operator deletes a team.")
-    editions = list(access.session.scalars(access.scope.select(Kb)))
+    editions = access.session.scalars(access.scope.select(Edition)).all()
     access.session.delete(access.session.get_one(Team, access.team.id))
     access.session.commit()
-    for kb in editions:
-        access.workshop.editions.forget(kb.edition_id)
+    for edition in editions:
+        access.workshop.editions.forget(edition.id)
 
 
 @router.get("/teams/{team}/members", tags=["members"], summary="List members")

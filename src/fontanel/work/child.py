@@ -18,7 +18,7 @@ from pathlib import Path
 from typing import IO, Any
 
 from fontanel.core.describing import describe
-from fontanel.core.reading import Member, ReadingFailed, detect_media_type, members, read, report_of
+from fontanel.core.reading import Member, Reading, ReadingFailed, detect_media_type, members, read, report_of
 from fontanel.core.splitting import SplitSettings, split
 
 
@@ -125,6 +125,9 @@ def _read(request: dict[str, Any], replies: IO[bytes], count_tokens: Any) -> tup
         if done % 10 == 0 or done == total:
             send(replies, {"progress": [done, total]})
 
+    if "reading" in request:
+        known = Reading.from_dict(json.loads(Path(request["reading"]).read_bytes()))
+        return _split_again(known, request, count_tokens), []
     data = Path(request["path"]).read_bytes()
     media_type = detect_media_type(data, request["name"]) if data.strip(b"\0 \t\r\n") else None
     reading = read(data, request["name"], media_type, progress)
@@ -154,6 +157,20 @@ def _read(request: dict[str, Any], replies: IO[bytes], count_tokens: Any) -> tup
         "attached": [len(member.data) for member in inside],
     }
     return reply, [member.data for member in inside]
+
+
+def _split_again(reading: Reading, request: dict[str, Any], count_tokens: Any) -> dict[str, Any]:
+    """What another edition needs of a document that has been read before: only its cuts are new."""
+    return {
+        "reading": {"language": reading.language},
+        "report": {},
+        "about": asdict(describe(reading)),
+        "media_type": None,
+        "passages": [asdict(passage) for passage in split(reading, SplitSettings(**request["settings"]), count_tokens)],
+        "seconds": {},
+        "members": [],
+        "attached": [],
+    }
 
 
 def _draw(request: dict[str, Any]) -> bytes:

@@ -30,7 +30,7 @@ from fontanel.records.tables import (
     now,
 )
 from fontanel.work.ingest import Inside, retire_passages
-from fontanel.work.queue import add_job
+from fontanel.work.queue import add_job, add_job_beside
 
 _TAG = re.compile(r"^[\w.-]{1,60}$")
 _MOST_TAGS = 32
@@ -196,7 +196,8 @@ def delete_document(session: Session, kb: Kb, document: Document) -> None:
     transaction."""
     for member in session.scalars(select(Document).where(Document.parent_key == document.key)).all():
         delete_document(session, kb, member)
-    retire_passages(session, kb.edition_id, document)
+    for edition_id in session.scalars(select(Edition.id).where(Edition.kb_id == kb.id)).all():
+        retire_passages(session, edition_id, document)
     session.delete(document)
 
 
@@ -210,6 +211,10 @@ def reindex_all(session: Session, edition_id: str) -> int:
     documents = session.scalars(
         select(Document).where(Document.kb_id == edition.kb_id, Document.state != DocumentState.FAILED)
     ).all()
+    serves = session.scalar(select(Kb.id).where(Kb.edition_id == edition_id)) is not None
     for document in documents:
-        retry_document(session, document)
+        if serves:
+            retry_document(session, document)
+        else:
+            add_job_beside(session, document, document.latest_revision_id, edition_id)
     return len(documents)

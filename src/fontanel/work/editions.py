@@ -10,6 +10,7 @@ from pathlib import Path
 from typing import TypeVar
 
 import numpy as np
+import numpy.typing as npt
 import structlog
 from sqlalchemy import delete, select
 from sqlalchemy.orm import Session
@@ -66,6 +67,11 @@ class Editions:
         with self._lock:
             found = self._open.get(edition_id)
         return found.snapshot if found else self.refresh(edition_id)
+
+    def averages(self, edition_id: str) -> npt.NDArray[np.float32] | None:
+        """The mean lengths that an edition's impacts rest on; None while it is empty."""
+        snapshot = self.snapshot(edition_id)
+        return snapshot.averages if snapshot.passages else None
 
     def path(self, edition_id: str, segment_id: str) -> Path:
         return self._directory / edition_id / segment_id
@@ -125,7 +131,8 @@ class Editions:
             # The heavy part comes before the transaction, which holds up everyone else who writes.
             replacements: list[tuple[list[str], WordsSegment | VectorSegment]] = []
             if words:
-                merged = merge_words([s for _, s in words], [living(s.passage_ids) for _, s in words])
+                masks = [living(s.passage_ids) for _, s in words]
+                merged = merge_words([s for _, s in words], masks, opened.snapshot.averages)
                 replacements.append(([key for key, _ in words], merged))
             if vectors:
                 joined = merge_vectors([s for _, s in vectors], [living(s.passage_ids) for _, s in vectors])

@@ -129,7 +129,7 @@ class Ingest:
         with self._sessions() as session:
             document = session.get(Document, job.document_key)
             revision = session.get(Revision, job.revision_id)
-            edition = self._edition(session, job.kb_id)
+            edition = self._edition(session, job)
         if document is None or revision is None or edition is None:
             return None  # deleted meanwhile, and the job with it
 
@@ -149,6 +149,9 @@ class Ingest:
             "path": str(self._blobs.path(revision.sha256)), "name": document.name,
             "settings": split_settings(edition.settings), "columns": revision.columns,
         }  # fmt: skip
+        if job.edition_id is not None and revision.reading is not None:
+            # What the revision says is known from the edition that serves.
+            request["reading"] = str(self._blobs.path(revision.reading))
         try:
             reply = worker.read(request, self._read_seconds, on_progress, on_attached)
         except WorkerOverran:
@@ -163,7 +166,10 @@ class Ingest:
             self._fail(job, reply["code"], reply["error"])
             return None
         seconds = reply["seconds"]
-        sha256, _ = self._blobs.put([json.dumps(reply["reading"], ensure_ascii=False).encode()])
+        if "reading" in request:
+            sha256 = str(revision.reading)
+        else:
+            sha256, _ = self._blobs.put([json.dumps(reply["reading"], ensure_ascii=False).encode()])
         fault("blob_stored")
         passages = [_passage(data) for data in reply["passages"]]
         members = [
@@ -189,7 +195,8 @@ class Ingest:
                         entries += self._index_words(session, edition, read)
                     if entries:
                         languages = sorted({read.reading["language"] for read in group})
-                        self._editions.write(session, edition, WordsSegment.build(entries, languages))
+                        averages = self._editions.averages(edition_id)
+                        self._editions.write(session, edition, WordsSegment.build(entries, languages, averages))
                     session.commit()
                 fault("words_committed")
                 self._editions.refresh(edition_id)
@@ -207,8 +214,7 @@ class Ingest:
             job.state, job.error, job.changed_at = JobState.DONE, "replaced by a newer revision", now()
             return []
         reading, title = read.reading, read.about["title"]
-        if document.revision_id is not None:
-            retire_passages(session, edition.id, document)
+        retire_passages(session, edition.id, document)
         rows = [
             {
                 "team_id": document.team_id, "edition_id": edition.id, "document_key": document.key,
@@ -226,6 +232,11 @@ class Ingest:
             words_entry(passage_id, document.key, title, passage, analyser, read.about["description"])
             for passage_id, passage in zip(ids, read.passages, strict=True)
         ]
+        by_meaning = bool(edition.embedder and rows)
+        job.stage, job.total, job.changed_at = JobStage.EMBED, len(rows), now()
+        job.state = JobState.WAITING if by_meaning else JobState.DONE
+        if job.edition_id is not None:
+            return entries
         revision.reading = read.sha256
         revision.media_type = read.media_type
         revision.pages = reading["pages"]
@@ -239,12 +250,9 @@ class Ingest:
         document.description = read.about["description"]
         document.revision_id = revision.id
         document.error = document.error_code = None
-        by_meaning = bool(edition.embedder and rows)
         document.state = DocumentState.INDEXED_BY_WORDS if by_meaning else DocumentState.INDEXED
         document.progress = 0.0 if by_meaning else None
         document.changed_at = now()
-        job.stage, job.total, job.changed_at = JobStage.EMBED, len(rows), now()
-        job.state = JobState.WAITING if by_meaning else JobState.DONE
         if not by_meaning:
             revision.indexed_at = now()
         revision.seconds = {**read.seconds, "words": round(time.monotonic() - started, 3)}
@@ -299,12 +307,16 @@ class Ingest:
                 row, document = session.get(Job, job.id), session.get(Document, job.document_key)
                 if row is not None and document is not None:
                     row.state, row.done, row.total = JobState.WAITING, done, total
-                    document.progress = done / total
+                    if row.edition_id is None:
+                        document.progress = done / total
             session.commit()
 
     def _texts(self, job: Job) -> list[str]:
         with self._sessions() as session:
-            query = select(PassageRow.embedded_text).where(PassageRow.revision_id == job.revision_id)
+            edition = self._edition(session, job)
+            query = select(PassageRow.embedded_text).where(
+                PassageRow.revision_id == job.revision_id, PassageRow.edition_id == (edition.id if edition else "")
+            )
             return list(session.scalars(query.order_by(PassageRow.ordinal)))
 
     def _embed(self, worker: Worker, missing: dict[bytes, str], jobs: Sequence[Job]) -> None:
@@ -322,9 +334,9 @@ class Ingest:
         groups: dict[str, list[Job]] = {}
         with self._sessions() as session:
             for job in jobs:
-                kb = session.get(Kb, job.kb_id)
-                if kb is not None:
-                    groups.setdefault(kb.edition_id, []).append(job)
+                edition = self._edition(session, job)
+                if edition is not None:
+                    groups.setdefault(edition.id, []).append(job)
         return groups
 
     def _commit_vectors(self, edition_id: str, jobs: Sequence[Job], embedder: str, seconds: float) -> None:
@@ -341,13 +353,16 @@ class Ingest:
                     if row is None or document is None or revision is None:
                         continue
                     row.state, row.done, row.total, row.changed_at = JobState.DONE, row.total, row.total, now()
-                    if document.revision_id != revision.id:
-                        continue  # a newer revision has taken its place
+                    # There are none when a newer revision has taken its place.
                     for passage_id, text in session.execute(
-                        select(PassageRow.id, PassageRow.embedded_text).where(PassageRow.revision_id == revision.id)
+                        select(PassageRow.id, PassageRow.embedded_text).where(
+                            PassageRow.revision_id == revision.id, PassageRow.edition_id == edition_id
+                        )
                     ):
                         ids.append(passage_id)
                         keys.append(text_key(embedder, text))
+                    if row.edition_id is not None or document.revision_id != revision.id:
+                        continue
                     revision.seconds = {**revision.seconds, "embed": round(seconds, 3)}
                     revision.indexed_at = now()
                     if document.latest_revision_id == revision.id:
@@ -386,16 +401,18 @@ class Ingest:
             row, document = session.get(Job, job.id), session.get(Document, job.document_key)
             if row is not None:
                 row.state, row.error, row.changed_at = JobState.FAILED, message, now()
-            if document is not None and document.latest_revision_id == job.revision_id:
+            moves = job.edition_id is None
+            if document is not None and moves and document.latest_revision_id == job.revision_id:
                 document.state, document.progress = DocumentState.FAILED, None
                 document.error_code, document.error = code, message
                 document.changed_at = now()
             session.commit()
         self._changes.tell(job.kb_id)
 
-    def _edition(self, session: Session, kb_id: str) -> Edition | None:
-        kb = session.get(Kb, kb_id)
-        return session.get(Edition, kb.edition_id) if kb else None
+    def _edition(self, session: Session, job: Job) -> Edition | None:
+        """The edition that a job goes into."""
+        kb = session.get(Kb, job.kb_id)
+        return session.get(Edition, job.edition_id or kb.edition_id) if kb else None
 
     def _analyser(self, language: str) -> Analyser:
         """Stemmers are not shared between threads."""

@@ -29,7 +29,7 @@ class Progress:
 
     def show(self, jobs: Sequence[Job], state: DocumentState, share: float | None) -> None:
         moment = time.monotonic()
-        due = [job for job in jobs if moment - self._noted.get(job.id, 0.0) > _PAUSE]
+        due = [job for job in jobs if job.edition_id is None and moment - self._noted.get(job.id, 0.0) > _PAUSE]
         if not due:
             return
         with writing(self._sessions) as session:

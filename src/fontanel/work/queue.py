@@ -10,29 +10,44 @@ from sqlalchemy.orm import Session
 
 from fontanel.records.database import Sessions, writing
 from fontanel.records.ids import new_id
-from fontanel.records.tables import Document, DocumentState, Job, JobStage, JobState, now
+from fontanel.records.tables import Document, DocumentState, Edition, Job, JobStage, JobState, Kb, now
 
 #: How often a worker may die over a job before the document counts as failed. The service's own end does not count.
 MOST_ATTEMPTS = 3
 
 
 def add_job(session: Session, document: Document, revision_id: str) -> Job:
-    """Queue a revision for reading. Jobs of older revisions of the document that have not begun are dropped."""
+    """Queue a revision for reading, for the edition that serves and for those beside it. Jobs of older revisions of the
+    document that have not begun are dropped. Returns the serving edition's."""
     session.execute(
         update(Job)
         .where(Job.document_key == document.key, Job.state == JobState.WAITING)
         .values(state=JobState.DONE, error="replaced by a newer revision", changed_at=now())
     )
-    job = Job(
-        id=new_id("job"), team_id=document.team_id, kb_id=document.kb_id, document_key=document.key,
-        revision_id=revision_id, stage=JobStage.READ, state=JobState.WAITING,
-    )  # fmt: skip
+    serving = select(Kb.edition_id).where(Kb.id == document.kb_id).scalar_subquery()
+    beside = select(Edition.id).where(Edition.kb_id == document.kb_id, Edition.id != serving)
+    for edition_id in session.scalars(beside).all():
+        add_job_beside(session, document, revision_id, edition_id)
+    job = _job(document, revision_id, None)
     session.add(job)
     return job
 
 
+def add_job_beside(session: Session, document: Document, revision_id: str, edition_id: str) -> None:
+    """Queue a revision for an edition that does not serve."""
+    session.add(_job(document, revision_id, edition_id))
+
+
+def _job(document: Document, revision_id: str, edition_id: str | None) -> Job:
+    return Job(
+        id=new_id("job"), team_id=document.team_id, kb_id=document.kb_id, document_key=document.key,
+        revision_id=revision_id, edition_id=edition_id, stage=JobStage.READ, state=JobState.WAITING,
+    )  # fmt: skip
+
+
 def claim(sessions: Sessions, stage: JobStage, limit: int, most_passages: int | None = None) -> list[Job]:
-    """Take waiting jobs of a stage, oldest first: at most `limit`, and no more once they have `most_passages` together.
+    """Take waiting jobs of a stage, those of serving editions before others and the oldest first: at most `limit`, and no more
+    once they have `most_passages` together.
 
     Only one process works on a data directory, so no lease is needed.
     """
@@ -46,7 +61,7 @@ def claim(sessions: Sessions, stage: JobStage, limit: int, most_passages: int | 
             session.scalars(
                 select(Job)
                 .where(Job.state == JobState.WAITING, Job.stage == stage, Job.run_after <= now())
-                .order_by(Job.created_at, Job.id)
+                .order_by(Job.edition_id.is_not(None), Job.created_at, Job.id)
                 .limit(limit)
             )
         )
@@ -56,7 +71,8 @@ def claim(sessions: Sessions, stage: JobStage, limit: int, most_passages: int | 
         for job in jobs:
             job.state = JobState.RUNNING
             job.changed_at = now()
-            document = session.get(Document, job.document_key) if stage == JobStage.READ else None
+            moves = stage == JobStage.READ and job.edition_id is None
+            document = session.get(Document, job.document_key) if moves else None
             if document is not None and document.latest_revision_id == job.revision_id:
                 document.state, document.progress = DocumentState.READING, None
         session.commit()
@@ -78,7 +94,7 @@ def recover(sessions: Sessions) -> int:
             job.state = JobState.WAITING
             job.run_after = now()
             document = session.get(Document, job.document_key)
-            if document is not None and job.stage == JobStage.READ:
+            if document is not None and job.stage == JobStage.READ and job.edition_id is None:
                 document.state = DocumentState.WAITING
                 document.progress = None
         session.commit()

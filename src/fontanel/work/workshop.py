@@ -164,7 +164,8 @@ class Workshop:
         with writing(self.sessions) as session:
             session.execute(delete(SignIn).where(SignIn.expires_at <= now()))
             session.execute(delete(IdempotentReply).where(IdempotentReply.created_at <= now() - timedelta(days=1)))
-            expired = [(kb.id, kb.edition_id) for kb in session.scalars(select(Kb).where(Kb.expires_at <= now()))]
+            joined = select(Kb.id, Edition.id).join(Edition, Edition.kb_id == Kb.id).where(Kb.expires_at <= now())
+            expired = session.execute(joined).tuples().all()
             session.execute(delete(Kb).where(Kb.id.in_([kb_id for kb_id, _ in expired])))
             session.commit()
         for kb_id, edition_id in expired:

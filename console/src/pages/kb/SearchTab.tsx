@@ -2,6 +2,7 @@ import { type FormEvent, useState } from "react";
 import { Link } from "react-router";
 import { type Hit, type Schemas, send } from "../../api/client";
 import { Failure, percent, place } from "../../components/text";
+import { useLoad } from "../../hooks/useLoad";
 import { useKb } from "./KbPage";
 
 type Mode = Schemas["SearchIn"]["mode"];
@@ -13,12 +14,15 @@ interface Way {
   weight: number | null;
   newer: boolean;
   perDocument: number;
+  /** An edition's number; null: the one that serves. */
+  edition: number | null;
 }
 
-const USUAL: Way = { mode: "hybrid", weight: null, newer: false, perDocument: 3 };
+const USUAL: Way = { mode: "hybrid", weight: null, newer: false, perDocument: 3, edition: null };
 
 export function SearchTab() {
   const { api, path, documents } = useKb();
+  const editions = useLoad<Schemas["Page_EditionOut_"]>(`${api}/editions`);
   const [question, setQuestion] = useState("");
   const [limit, setLimit] = useState(10);
   const [tag, setTag] = useState("");
@@ -40,6 +44,7 @@ export function SearchTab() {
         words_weight: way.weight === null ? null : way.weight / 100,
         prefer_newer: way.newer,
         per_document: way.perDocument,
+        edition: way.edition,
         tags: tag ? { [key!]: value.join("=") } : {},
         documents: document ? [document] : null,
         explain: true,
@@ -107,7 +112,7 @@ export function SearchTab() {
       <div className={`grid items-start gap-5 ${beside ? "min-[900px]:grid-cols-2" : ""}`}>
         {ways.map((way, index) => (
           <section key={index} aria-label={beside ? `Setting ${"AB"[index]}` : "Results"}>
-            <WayForm way={way} name={beside ? "AB"[index]! : ""} onChange={(other) => change(ways.map((item, at) => (at === index ? other : item)))} />
+            <WayForm way={way} editions={editions.data?.items ?? []} name={beside ? "AB"[index]! : ""} onChange={(other) => change(ways.map((item, at) => (at === index ? other : item)))} />
             {found[index] && <Results found={found[index]} other={beside ? found[1 - index] : undefined} path={path} explained={explained} />}
           </section>
         ))}
@@ -117,7 +122,7 @@ export function SearchTab() {
   );
 }
 
-function WayForm({ way, name, onChange }: { way: Way; name: string; onChange: (way: Way) => void }) {
+function WayForm({ way, name, editions, onChange }: { way: Way; name: string; editions: Schemas["EditionOut"][]; onChange: (way: Way) => void }) {
   const labelled = (text: string) => (name ? `${text} (${name})` : text);
   return (
     <div className="mb-3 flex flex-wrap items-center gap-x-4 gap-y-2 text-[13px]">
@@ -149,6 +154,16 @@ function WayForm({ way, name, onChange }: { way: Way; name: string; onChange: (w
         <input type="checkbox" className="checkbox checkbox-xs" checked={way.newer} onChange={(e) => onChange({ ...way, newer: e.target.checked })} />
         newer first
       </label>
+      {editions.length > 1 && (
+        <select className="select select-sm w-auto" aria-label={labelled("Edition")} value={way.edition ?? ""} onChange={(e) => onChange({ ...way, edition: e.target.value ? Number(e.target.value) : null })}>
+          <option value="">the serving edition</option>
+          {editions.map((edition) => (
+            <option key={edition.id} value={edition.number}>
+              edition {edition.number}
+            </option>
+          ))}
+        </select>
+      )}
     </div>
   );
 }

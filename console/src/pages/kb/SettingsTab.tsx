@@ -3,6 +3,7 @@ import { useNavigate } from "react-router";
 import { type Kb, send } from "../../api/client";
 import { Failure } from "../../components/text";
 import { useTeam } from "../../hooks/useSession";
+import { Editions } from "./Editions";
 import { splittingText } from "./Splitting";
 import { useKb } from "./KbPage";
 
@@ -29,7 +30,8 @@ export function SettingsTab() {
     }
   };
   return (
-    <div className="max-w-xl">
+    <div className="max-w-4xl">
+      <div className="max-w-xl">
       <form className="sheet flex flex-col gap-4 p-5" onSubmit={save}>
         <label className="flex flex-col gap-1">
           Name
@@ -57,7 +59,9 @@ export function SettingsTab() {
         <dt>Embedder</dt>
         <dd>{kb.embedder ?? "none: found by words alone"}</dd>
       </dl>
-      <button type="button" className="btn text-error mt-6" onClick={remove}>
+      </div>
+      <Editions api={api} splitting={kb.splitting} mayEdit={team.mayEdit} />
+      <button type="button" className="btn text-error mt-8" onClick={remove}>
         Delete this knowledge base
       </button>
     </div>

@@ -1,0 +1,115 @@
+import { useCallback, useEffect, useState } from "react";
+import { get, type Schemas, send } from "../../api/client";
+import { Ago, count, Failure } from "../../components/text";
+import { type Splitting, SplittingFields, splittingText } from "./Splitting";
+
+type Edition = Schemas["EditionOut"];
+
+/** The indexes of a knowledge base: build one with other settings beside the one that serves, try it, switch, switch back. */
+export function Editions({ api, splitting, mayEdit }: { api: string; splitting: Splitting; mayEdit: boolean }) {
+  const [editions, setEditions] = useState<Edition[]>([]);
+  const [wanted, setWanted] = useState<Splitting>(splitting);
+  const [error, setError] = useState<string | null>(null);
+  const load = useCallback(
+    () =>
+      get<Schemas["Page_EditionOut_"]>(`${api}/editions`)
+        .then((page) => setEditions(page.items))
+        .catch((problem: Error) => setError(problem.message)),
+    [api],
+  );
+  const building = editions.some((edition) => edition.state === "building");
+  useEffect(() => {
+    void load();
+    if (!building) return;
+    const timer = setInterval(load, 1000);
+    return () => clearInterval(timer);
+  }, [load, building]);
+  const act = (call: Promise<unknown>) =>
+    call
+      .then(() => (setError(null), load()))
+      .catch((problem: Error) => setError(problem.message));
+  return (
+    <section className="mt-8" aria-label="Editions">
+      <h2 className="text-[19px]">Editions</h2>
+      <p className="soft mt-1 mb-3">
+        To cut documents in another way, build an edition beside the one that serves. Nothing changes for your users until you switch, and you can switch back.
+      </p>
+      <div className="sheet overflow-x-auto">
+        <table className="table">
+          <thead>
+            <tr>
+              {["Edition", "State", "Splitting", "Passages", "Made", ""].map((name) => (
+                <th key={name}>{name}</th>
+              ))}
+            </tr>
+          </thead>
+          <tbody>
+            {editions.map((edition) => (
+              <tr key={edition.id}>
+                <td className="tabular-nums">{edition.number}</td>
+                <td>
+                  <EditionState edition={edition} />
+                </td>
+                <td>{splittingText(edition.splitting)}</td>
+                <td className="tabular-nums">{count(edition.passages)}</td>
+                <td>
+                  <Ago at={edition.created_at} />
+                </td>
+                <td className="text-right whitespace-nowrap">
+                  {mayEdit && !edition.serving && (
+                    <>
+                      <button type="button" className="btn btn-sm mr-2" disabled={edition.state === "building"} onClick={() => void act(send("POST", `${api}/editions/${edition.number}/serve`))}>
+                        Switch to it
+                      </button>
+                      <button
+                        type="button" className="btn btn-sm" aria-label={`Drop edition ${edition.number}`}
+                        onClick={() => {
+                          if (confirm(`Drop edition ${edition.number}?`)) void act(send("DELETE", `${api}/editions/${edition.number}`));
+                        }}
+                      >
+                        Drop
+                      </button>
+                    </>
+                  )}
+                </td>
+              </tr>
+            ))}
+          </tbody>
+        </table>
+      </div>
+      {mayEdit && (
+        <form
+          className="mt-4 flex flex-wrap items-end gap-4"
+          onSubmit={(event) => {
+            event.preventDefault();
+            void act(send("POST", `${api}/editions`, { splitting: wanted }));
+          }}
+        >
+          <SplittingFields splitting={wanted} onChange={setWanted} />
+          <button className="btn">Build an edition</button>
+        </form>
+      )}
+      <Failure message={error} />
+    </section>
+  );
+}
+
+function EditionState({ edition }: { edition: Edition }) {
+  if (edition.state === "building") {
+    const left = edition.seconds_left == null ? "" : `, about ${Math.ceil(edition.seconds_left)} s left`;
+    return (
+      <span className="flex flex-col gap-1">
+        <span>
+          {edition.done} of {edition.total} documents{left}
+        </span>
+        <progress className="progress progress-primary w-36" value={edition.done + edition.failed} max={edition.total} aria-label={`Edition ${edition.number}`} />
+      </span>
+    );
+  }
+  return (
+    <>
+      {edition.serving ? <b>serves</b> : "ready"}
+      {edition.failed > 0 && `, ${edition.failed} failed`}
+    </>
+  );
+}

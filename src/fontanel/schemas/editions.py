@@ -1,0 +1,66 @@
+"""Editions of a knowledge base: built beside each other, compared, switched."""
+
+from __future__ import annotations
+
+from datetime import datetime
+from typing import Literal
+
+from pydantic import Field
+
+from fontanel.schemas.base import Model
+from fontanel.schemas.kbs import Splitting
+
+
+class EditionIn(Model):
+    splitting: Splitting
+
+
+class EditionOut(Model):
+    """An index of the knowledge base under fixed settings. One of them serves searches and answers."""
+
+    id: str
+    number: int
+    serving: bool
+    state: Literal["building", "ready"]
+    splitting: Splitting
+    embedder: str | None
+    passages: int
+    done: int = Field(description="Documents in it, of those queued when it was built or changed since.")
+    failed: int
+    total: int
+    seconds_left: float | None = Field(description="At the pace so far; None when it is ready or nothing is done yet.")
+    created_at: datetime
+
+
+class CompareQuestion(Model):
+    question: str = Field(min_length=1, max_length=2000)
+    document: str | None = Field(None, description="The name or id of the document that should be found.")
+
+
+class CompareIn(Model):
+    first: int = Field(ge=1, description="An edition's number.")
+    second: int = Field(ge=1, description="Another edition's number.")
+    questions: list[CompareQuestion] = Field(min_length=1, max_length=500)
+
+
+class ComparedOut(Model):
+    """What the two editions found for a question: names of documents, best first, and where the expected one stands, from 1."""
+
+    question: str
+    document: str | None
+    first: list[str]
+    second: list[str]
+    first_rank: int | None
+    second_rank: int | None
+
+
+class ComparisonOut(Model):
+    """Two editions on the same questions. `mrr` is the mean of 1 / rank over the questions with an expected document; `same_best`
+    the share of questions whose best document is the same."""
+
+    first: int
+    second: int
+    first_mrr: float | None
+    second_mrr: float | None
+    same_best: float
+    questions: list[ComparedOut]

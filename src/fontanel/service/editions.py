@@ -1,0 +1,132 @@
+"""Editions of a knowledge base."""
+
+from __future__ import annotations
+
+from fastapi import APIRouter
+from sqlalchemy import func, select
+
+from fontanel.core.splitting import SplitSettings
+from fontanel.records.tables import Edition, Kb, PassageRow
+from fontanel.schemas import ComparedOut, CompareIn, ComparisonOut, EditionIn, EditionOut, Page, Splitting
+from fontanel.service.access import Access, EditorWrite, Reader
+from fontanel.service.problems import ProblemError
+from fontanel.service.search import knowledge_of
+from fontanel.work.building import build_edition, drop_edition, progress_of, serve_edition
+from fontanel.work.documents import Refused
+from fontanel.work.ingest import split_settings
+from fontanel.work.retrieval import KbKnowledge, Options
+
+router = APIRouter(prefix="/teams/{team}/kbs/{kb}/editions", tags=["editions"])
+
+#: How deep the expected document is looked for when two editions are compared.
+_DEPTH = 10
+
+
+def edition_of(access: Access, kb: Kb, number: int) -> Edition:
+    """Raises ProblemError(not-found)."""
+    found = access.session.scalar(access.scope.select(Edition).where(Edition.kb_id == kb.id, Edition.number == number))
+    if found is None:
+        raise ProblemError("not-found", f"The knowledge base has no edition {number}.")
+    return found
+
+
+def edition_out(access: Access, kb: Kb, edition: Edition) -> EditionOut:
+    passages = access.session.scalar(
+        select(func.count()).select_from(PassageRow).where(PassageRow.edition_id == edition.id)
+    )
+    progress = progress_of(access.session, edition)
+    return EditionOut(
+        id=edition.id, number=edition.number, serving=edition.id == kb.edition_id,
+        state="building" if progress.building else "ready", splitting=Splitting(**split_settings(edition.settings)),
+        embedder=edition.embedder, passages=passages or 0, done=progress.done, failed=progress.failed, total=progress.total,
+        seconds_left=progress.seconds_left, created_at=edition.created_at,
+    )  # fmt: skip
+
+
+@router.get("", summary="List editions")
+def list_editions(kb: str, access: Reader) -> Page[EditionOut]:
+    found = access.scope.kb(kb)
+    query = access.scope.select(Edition).where(Edition.kb_id == found.id).order_by(Edition.number)
+    return Page(items=[edition_out(access, found, edition) for edition in access.session.scalars(query)])
+
+
+@router.post("", status_code=202, summary="Build an edition with other settings")
+def build(kb: str, body: EditionIn, access: EditorWrite) -> EditionOut:
+    """It is built beside the one that serves, which goes on as before; changes reach both. Vectors of text that has not changed
+    are used again."""
+    found = access.scope.kb(kb)
+    edition = build_edition(
+        access.session, found, SplitSettings(**body.splitting.model_dump()), access.workshop.embedders.name
+    )
+    access.session.flush()
+    out = edition_out(access, found, edition)
+    access.session.commit()
+    access.workshop.wake()
+    return out
+
+
+@router.post("/{number}/serve", summary="Switch to an edition")
+def serve(kb: str, number: int, access: EditorWrite) -> EditionOut:
+    """Searches and answers use it from now on. The one before stays, up to date, so that you can switch back."""
+    found = access.scope.kb(kb)
+    edition = edition_of(access, found, number)
+    try:
+        serve_edition(access.session, found, edition)
+    except Refused as refused:
+        raise ProblemError("conflict", str(refused)) from refused
+    access.session.commit()
+    access.workshop.editions.refresh(edition.id)
+    access.workshop.changes.tell(found.id)
+    return edition_out(access, found, edition)
+
+
+@router.delete("/{number}", status_code=204, summary="Drop an edition")
+def drop(kb: str, number: int, access: EditorWrite) -> None:
+    """Not the one that serves."""
+    found = access.scope.kb(kb)
+    edition = edition_of(access, found, number)
+    edition_id = edition.id
+    try:
+        drop_edition(access.session, found, edition)
+    except Refused as refused:
+        raise ProblemError("conflict", str(refused)) from refused
+    access.session.commit()
+    access.workshop.editions.forget(edition_id)
+    access.workshop.changes.tell(found.id)
+
+
+@router.post("/compare", summary="Compare two editions on questions")
+def compare(kb: str, body: CompareIn, access: Reader) -> ComparisonOut:
+    """What each finds, and where the expected documents stand."""
+    found = access.scope.kb(kb)
+    first = knowledge_of(access, found, edition=edition_of(access, found, body.first))
+    second = knowledge_of(access, found, edition=edition_of(access, found, body.second))
+    rows = []
+    for asked in body.questions:
+        (a, rank_a), (b, rank_b) = (_found(one, asked.question, asked.document) for one in (first, second))
+        rows.append(
+            ComparedOut(
+                question=asked.question,
+                document=asked.document,
+                first=a,
+                second=b,
+                first_rank=rank_a,
+                second_rank=rank_b,
+            )
+        )
+    wanted = [row for row in rows if row.document]
+    return ComparisonOut(
+        first=body.first, second=body.second, first_mrr=_mrr([row.first_rank for row in wanted]),
+        second_mrr=_mrr([row.second_rank for row in wanted]),
+        same_best=round(sum(row.first[:1] == row.second[:1] for row in rows) / len(rows), 4), questions=rows,
+    )  # fmt: skip
+
+
+def _found(knowledge: KbKnowledge, question: str, wanted: str | None) -> tuple[list[str], int | None]:
+    hits = knowledge.search(question, Options(limit=_DEPTH, per_document=1)).hits
+    rank = next((n for n, hit in enumerate(hits, 1) if wanted in (hit.document.name, hit.document.id)), None)
+    return [hit.document.name for hit in hits], rank
+
+
+def _mrr(ranks: list[int | None]) -> float | None:
+    return round(sum(1 / rank for rank in ranks if rank) / len(ranks), 4) if ranks else None

@@ -1,0 +1,105 @@
+"""Editions beside the one that serves: built from other settings, compared, switched to, dropped."""
+
+from __future__ import annotations
+
+from dataclasses import asdict, dataclass
+from datetime import datetime
+
+from sqlalchemy import delete, func, select, update
+from sqlalchemy.orm import Session
+
+from fontanel.core.analysis import ANALYSER_VERSION
+from fontanel.core.splitting import SplitSettings
+from fontanel.records.ids import new_id
+from fontanel.records.tables import Document, DocumentState, Edition, Job, JobState, Kb, PassageRow, now
+from fontanel.work.documents import Refused
+from fontanel.work.queue import add_job_beside
+
+#: Editions of one kb at most: each takes the room of the whole index.
+MOST_EDITIONS = 5
+_OPEN = (JobState.WAITING, JobState.RUNNING)
+
+
+@dataclass(frozen=True, slots=True)
+class Progress:
+    """How far an edition is: documents done and failed of those queued for it, and the seconds that are left at the pace so
+    far (None before the first is done)."""
+
+    done: int
+    failed: int
+    total: int
+    seconds_left: float | None
+
+    @property
+    def building(self) -> bool:
+        return self.done + self.failed < self.total
+
+
+def build_edition(session: Session, kb: Kb, split: SplitSettings, embedder: str | None) -> Edition:
+    """A new edition beside the serving one, with every document queued for it. Raises Refused."""
+    editions = session.scalars(select(Edition).where(Edition.kb_id == kb.id)).all()
+    settings = {**asdict(split), "analyser": ANALYSER_VERSION}
+    if len(editions) >= MOST_EDITIONS:
+        raise Refused("splitting", f"The knowledge base has {len(editions)} editions. Drop one of them first.")
+    for other in editions:
+        if other.settings == settings and other.embedder == embedder:
+            raise Refused("splitting", f"Edition {other.number} has these very settings.")
+    number = 1 + max(edition.number for edition in editions)
+    edition = Edition(
+        id=new_id("ed"), team_id=kb.team_id, kb_id=kb.id, number=number, embedder=embedder, settings=settings
+    )
+    session.add(edition)
+    session.flush()
+    wanted = select(Document).where(Document.kb_id == kb.id, Document.state != DocumentState.FAILED)
+    for document in session.scalars(wanted).all():
+        add_job_beside(session, document, document.latest_revision_id, edition.id)
+    return edition
+
+
+def progress_of(session: Session, edition: Edition) -> Progress:
+    """How far an edition that does not serve is."""
+    counts: dict[JobState, int] = {
+        state: count
+        for state, count in session.execute(
+            select(Job.state, func.count()).where(Job.edition_id == edition.id).group_by(Job.state)
+        ).tuples()
+    }
+    done, total = counts.get(JobState.DONE, 0), sum(counts.values())
+    failed = counts.get(JobState.FAILED, 0)
+    began: datetime = edition.created_at
+    left = None
+    if done and done + failed < total:
+        left = (now() - began).total_seconds() / done * (total - done - failed)
+    return Progress(done, failed, total, left)
+
+
+def serve_edition(session: Session, kb: Kb, edition: Edition) -> None:
+    """Make an edition the one that searches and answers use, in the caller's transaction. Raises Refused while documents are
+    on their way: a switch must not lose one between two editions."""
+    if edition.id == kb.edition_id:
+        return
+    open_jobs = select(func.count()).select_from(Job).where(Job.kb_id == kb.id, Job.state.in_(_OPEN))
+    pending = session.scalar(open_jobs) or 0
+    if pending:
+        raise Refused("edition", f"{pending} documents are still on their way. Switch once they are indexed.")
+    # Jobs tell by the edition whether they move a document; those of before are history.
+    session.execute(update(Job).where(Job.edition_id == edition.id).values(edition_id=None))
+    held = select(PassageRow.revision_id).where(
+        PassageRow.edition_id == edition.id, PassageRow.document_key == Document.key
+    )
+    session.execute(
+        update(Document)
+        .where(Document.kb_id == kb.id, held.exists())
+        .values(revision_id=held.limit(1).scalar_subquery(), changed_at=now())
+        .execution_options(synchronize_session=False)
+    )
+    kb.edition_id = edition.id
+    kb.version += 1
+
+
+def drop_edition(session: Session, kb: Kb, edition: Edition) -> None:
+    """Remove an edition that does not serve, with its passages and jobs. Raises Refused."""
+    if edition.id == kb.edition_id:
+        raise Refused("edition", f"Edition {edition.number} serves. Switch to another one before dropping it.")
+    session.execute(delete(Job).where(Job.edition_id == edition.id))
+    session.delete(edition)
