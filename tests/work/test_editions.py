@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
 from datetime import timedelta
 from pathlib import Path
 
@@ -25,6 +26,7 @@ from fontanel.records.tables import (
 )
 from fontanel.work.documents import Refused, add_document, create_kb, delete_document, document_name
 from fontanel.work.editions import Editions
+from fontanel.work.merger import MergeFailed, MergePlan, merge_elsewhere, merge_here
 from fontanel.work.queue import claim, recover, retry_later, waiting
 
 
@@ -200,3 +202,61 @@ def test_names_are_made_safe(raw: str, clean: str) -> None:
 def test_names_that_are_none_are_refused(raw: str) -> None:
     with pytest.raises(Refused):
         document_name(raw)
+
+
+@pytest.mark.parametrize("kind", ["words", "vectors"])
+def test_a_merge_in_a_process_of_its_own_writes_what_one_here_does(
+    sessions: Sessions, editions: Editions, edition: Edition, tmp_path: Path, kind: str
+) -> None:
+    for first in (1, 6, 11):
+        add_segment(sessions, editions, edition, list(range(first, first + 5)))
+    with sessions() as session:
+        rows = session.scalars(select(Segment).where(Segment.kind == kind)).all()
+    plan = MergePlan(
+        kind,
+        str(tmp_path / "here"),
+        [str(editions.path(edition.id, row.id)) for row in rows],
+        [2, 7],
+        [float(mean) for mean in editions.snapshot(edition.id).averages],
+    )
+    assert merge_here(plan) == 13
+    assert merge_elsewhere(replace(plan, target=str(tmp_path / "elsewhere"))) == 13
+    assert (tmp_path / "here").read_bytes() == (tmp_path / "elsewhere").read_bytes()
+
+
+def test_a_merge_that_fails_says_so_and_leaves_no_file(tmp_path: Path) -> None:
+    (tmp_path / "broken").write_bytes(b"no segment")
+    with pytest.raises(MergeFailed, match="no segment file"):
+        merge_elsewhere(MergePlan("words", str(tmp_path / "out"), [str(tmp_path / "broken")], [], [1.0] * 4))
+    assert not (tmp_path / "out").exists()
+
+
+def test_editions_that_were_written_to_are_merged_in_turn(
+    sessions: Sessions, editions: Editions, edition: Edition
+) -> None:
+    for first in range(1, 41, 5):
+        add_segment(sessions, editions, edition, list(range(first, first + 5)))
+    editions.note(edition.id)
+    assert editions.merge_round()
+    assert not editions.merge_round()
+    with sessions() as session:
+        assert {row.passages for row in session.scalars(select(Segment))} == {40}
+    found = editions.snapshot(edition.id).search(
+        Query("gale", mode=Mode.LEXICAL, limit=100, per_document=100, fold=False)
+    )
+    assert len(found) == 40
+
+
+def test_what_dies_while_segments_are_merged_stays_dead(
+    sessions: Sessions, editions: Editions, edition: Edition
+) -> None:
+    for first in range(1, 41, 5):
+        add_segment(sessions, editions, edition, list(range(first, first + 5)))
+    planned = editions.snapshot(edition.id)
+    with writing(sessions) as session:
+        session.add(Tombstone(edition_id=edition.id, passage_id=17, team_id="team_a"))
+        session.commit()
+    # The merge works from the snapshot before: passage 17 lives in it.
+    assert 17 in [hit.passage_id for hit in planned.search(Query("word17", mode=Mode.LEXICAL))]
+    assert editions.merge(edition.id)
+    assert editions.snapshot(edition.id).search(Query("word17", mode=Mode.LEXICAL)) == []

@@ -15,24 +15,19 @@ import structlog
 from sqlalchemy import delete, select
 from sqlalchemy.orm import Session
 
-from fontanel.core.index import (
-    Snapshot,
-    VectorSegment,
-    WordsSegment,
-    merge_vectors,
-    merge_words,
-    write_vectors,
-    write_words,
-)
+from fontanel.core.index import Snapshot, VectorSegment, WordsSegment, write_vectors, write_words
 from fontanel.records.database import Sessions, writing
 from fontanel.records.ids import new_id
 from fontanel.records.tables import Edition, Segment, Tombstone
 from fontanel.work.faults import fault
+from fontanel.work.merger import MergePlan, merge_elsewhere, merge_here
 
 log = structlog.get_logger()
 
 S = TypeVar("S", WordsSegment, VectorSegment)
 
+#: Passages from which on a merge is done by a process of its own, so that searches need not wait for the interpreter.
+_LARGE = 10_000
 #: This many segments of like size are merged into one.
 _MERGE_AT = 8
 
@@ -55,6 +50,7 @@ class Editions:
         self._open: dict[str, _Open] = {}
         self._lock = threading.Lock()
         self._writers: dict[str, threading.Lock] = {}
+        self._written: dict[str, None] = {}
         directory.mkdir(parents=True, exist_ok=True)
 
     def writer(self, edition_id: str) -> threading.Lock:
@@ -117,48 +113,73 @@ class Editions:
             self._writers.pop(edition_id, None)
         shutil.rmtree(self._directory / edition_id, ignore_errors=True)
 
-    def merge(self, edition_id: str) -> bool:
-        """Merge segments of like size when there are many; return whether there was something to do."""
-        with self.writer(edition_id):
-            self.snapshot(edition_id)
-            with self._lock:
-                opened = self._open[edition_id]
-            words = _crowded(opened.words)
-            vectors = _crowded(opened.vectors)
-            if not words and not vectors:
+    def note(self, edition_id: str) -> None:
+        """An edition was written to: `merge_round` is to look at it."""
+        with self._lock:
+            self._written[edition_id] = None
+
+    def merge_round(self) -> bool:
+        """Merge what is crowded in one of the editions written to; return whether there was any. For one thread alone."""
+        with self._lock:
+            edition_id = next(iter(self._written), None)
+            if edition_id is None:
                 return False
-            living = opened.snapshot.living
-            # The heavy part comes before the transaction, which holds up everyone else who writes.
-            replacements: list[tuple[list[str], WordsSegment | VectorSegment]] = []
-            if words:
-                masks = [living(s.passage_ids) for _, s in words]
-                merged = merge_words([s for _, s in words], masks, opened.snapshot.averages)
-                replacements.append(([key for key, _ in words], merged))
-            if vectors:
-                joined = merge_vectors([s for _, s in vectors], [living(s.passage_ids) for _, s in vectors])
-                replacements.append(([key for key, _ in vectors], joined))
+            del self._written[edition_id]
+        while self.merge(edition_id):
+            pass
+        return True
+
+    def merge(self, edition_id: str) -> bool:
+        """Merge segments of like size when there are many; return whether there was something to do.
+
+        Searches and writes go on: the sources are read only, large ones by a process of its own, and what dies meanwhile keeps
+        its tombstone.
+        """
+        self.snapshot(edition_id)
+        with self._lock:
+            opened = self._open.get(edition_id)
+        if opened is None:
+            return False
+        words, vectors = _crowded(opened.words), _crowded(opened.vectors)
+        groups: list[tuple[str, list[str], int]] = [
+            (kind, [key for key, _ in group], sum(len(segment) for _, segment in group))
+            for kind, group in (("words", words), ("vectors", vectors))
+            if group
+        ]
+        made = [(old, self._merged(edition_id, kind, old, size, opened.snapshot)) for kind, old, size in groups]
+        if not made:
+            return False
+        with self.writer(edition_id):
             with writing(self._sessions) as session:
                 edition = session.get(Edition, edition_id)
                 if edition is None:
                     return False
-                for old, segment in replacements:
-                    self._replace(session, edition, old, segment)
+                for old, segment in made:
+                    session.execute(delete(Segment).where(Segment.id.in_(old)))
+                    if segment.passages:
+                        session.add(segment)
                 fault("merge_written")
                 session.commit()
             self.refresh(edition_id)
-            self._drop_tombstones(edition_id)
-            for old, _ in replacements:
-                for key in old:
-                    self.path(edition_id, key).unlink(missing_ok=True)
-            log.info("segments merged", edition=edition_id, words=len(words), vectors=len(vectors))
-            return True
+        self._drop_tombstones(edition_id)
+        for old, _ in made:
+            for key in old:
+                self.path(edition_id, key).unlink(missing_ok=True)
+        log.info("segments merged", edition=edition_id, words=len(words), vectors=len(vectors))
+        return True
 
-    def _replace(
-        self, session: Session, edition: Edition, old: Sequence[str], merged: WordsSegment | VectorSegment
-    ) -> None:
-        session.execute(delete(Segment).where(Segment.id.in_(old)))
-        if len(merged):
-            self.write(session, edition, merged)
+    def _merged(self, edition_id: str, kind: str, old: Sequence[str], size: int, snapshot: Snapshot) -> Segment:
+        """Write the file of a merged segment; its row is for the caller's transaction."""
+        with self._sessions() as session:
+            team_id = session.scalars(select(Edition.team_id).where(Edition.id == edition_id)).one()
+        row = Segment(id=new_id(kind), team_id=team_id, edition_id=edition_id, kind=kind, passages=0)
+        plan = MergePlan(
+            kind, str(self.path(edition_id, row.id)), [str(self.path(edition_id, key)) for key in old],
+            [int(passage) for passage in snapshot.dead], [float(mean) for mean in snapshot.averages],
+        )  # fmt: skip
+        row.passages = merge_elsewhere(plan) if size >= _LARGE else merge_here(plan)
+        fault("segment_written")
+        return row
 
     def _drop_tombstones(self, edition_id: str) -> None:
         """Tombstones of passages that no segment holds any more have done their work."""

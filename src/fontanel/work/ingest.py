@@ -375,8 +375,7 @@ class Ingest:
                 session.commit()
             fault("vectors_committed")
             self._editions.refresh(edition_id)
-        while self._editions.merge(edition_id):
-            pass
+        self._editions.note(edition_id)
 
     # States and failures
 

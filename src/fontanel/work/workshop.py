@@ -80,6 +80,7 @@ class Workshop:
         self._check_editions()
         for number, worker in enumerate(self._readers):
             self._thread(f"read-{number}", partial(self.ingest.read_round, worker))
+        self._thread("merge", self.editions.merge_round)
         name = self.embedders.name
         if name is not None:
             self._thread("embed", partial(self.ingest.embed_round, self._embedder, name))

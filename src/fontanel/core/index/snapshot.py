@@ -121,7 +121,7 @@ class Snapshot:
     ) -> None:
         self.words = tuple(words)
         self.vectors = tuple(vectors)
-        self._dead = np.sort(dead) if dead is not None else np.zeros(0, dtype=np.int64)
+        self.dead = np.sort(dead) if dead is not None else np.zeros(0, dtype=np.int64)
         self._living = [self._without_dead(segment) for segment in self.words]
         self._bases = np.concatenate([[0], np.cumsum([len(segment) for segment in self.words])]).astype(np.int64)
         gone = sum(len(mask) - int(mask.sum()) for mask in self._living if mask is not None)
@@ -137,7 +137,7 @@ class Snapshot:
 
     def _without_dead(self, segment: WordsSegment) -> Mask | None:
         """Which rows of a segment live; None when all do."""
-        rows = segment.locate(self._dead)
+        rows = segment.locate(self.dead)
         rows = rows[rows >= 0]
         if not len(rows):
             return None
@@ -155,10 +155,10 @@ class Snapshot:
 
     def living(self, passage_ids: Ids) -> Mask:
         """Which of the ids are not dead."""
-        if not len(self._dead):
+        if not len(self.dead):
             return np.ones(len(passage_ids), dtype=bool)
-        place = np.searchsorted(self._dead, passage_ids).clip(max=len(self._dead) - 1)
-        alive: Mask = self._dead[place] != passage_ids
+        place = np.searchsorted(self.dead, passage_ids).clip(max=len(self.dead) - 1)
+        alive: Mask = self.dead[place] != passage_ids
         return alive
 
     @cached_property
