@@ -1,0 +1,191 @@
+"""How soon a change is found in a large edition, and what searches take meanwhile.
+
+.venv/bin/python bench/freshness.py [--passages 100000] [--changes 100]
+
+An edition of so many passages (windows of the manuals, made-up vectors) is put into a data directory. Then the service's own
+workshop runs on it: documents are changed one by one, and each change is timed until it is found by words and until its vector is
+there, while another thread searches without a pause. Last, segments are merged while searches go on, and the service is started
+anew on the data.
+"""
+
+from __future__ import annotations
+
+import argparse
+import os
+import platform
+import resource
+import subprocess
+import sys
+import tempfile
+import threading
+import time
+from pathlib import Path
+
+import httpx
+import numpy as np
+from sqlalchemy import insert
+
+from collection import EMBEDDER
+from fontanel.core.analysis import Analyser
+from fontanel.core.index import Mode, Query, VectorSegment, WordsEntry, WordsSegment
+from fontanel.records.database import writing
+from fontanel.records.tables import Document, DocumentState, Edition, Kb, PassageRow, Revision, Team
+from fontanel.settings import Settings
+from fontanel.work.documents import add_document, create_kb
+from fontanel.work.workshop import Workshop
+from search import clustered, texts
+
+#: Sizes of the segments that the edition is cut into: as after a while of adding.
+_SEGMENTS = 4
+
+
+def fill(workshop: Workshop, count: int) -> tuple[str, str, list[str], np.ndarray]:  # type: ignore[type-arg]
+    """A knowledge base with so many passages; its id, its edition's, questions and vectors to ask with."""
+    passages, questions = texts(count)
+    vectors = clustered(count, np.random.default_rng(5))
+    analyser = Analyser("en")
+    with writing(workshop.sessions) as session:
+        session.add(Team(id="team_a", slug="a", name="A"))
+        session.flush()
+        kb = create_kb(session, "team_a", "Large", "", workshop.embedders.name)
+        edition = session.get_one(Edition, kb.edition_id)
+        document = Document(
+            id="doc_a", team_id="team_a", kb_id=kb.id, name="all", title="All", state=DocumentState.INDEXED,
+            latest_revision_id="rev_a", revision_id="rev_a", tags={},
+        )  # fmt: skip
+        session.add(document)
+        session.flush()
+        session.add(Revision(id="rev_a", team_id="team_a", document_key=document.key, number=1, sha256="", size=0, warnings=[], seconds={}))  # fmt: skip
+        session.flush()
+        for start in range(0, count, 10_000):
+            rows = [
+                {"id": n + 1, "team_id": "team_a", "edition_id": edition.id, "document_key": document.key, "revision_id": "rev_a",
+                 "ordinal": n, "start": 0, "end": 1, "text": text, "context": "", "tokens": 100, "parts": [],
+                 "locator": {"heading_path": [], "page": None, "anchor": None}, "embedded_text": ""}
+                for n, text in enumerate(passages[start : start + 10_000], start=start)
+            ]  # fmt: skip
+            session.execute(insert(PassageRow), rows)
+        step = -(-count // _SEGMENTS)
+        for start in range(0, count, step):
+            entries = []
+            for n, text in enumerate(passages[start : start + step], start=start):
+                terms, at = analyser.positions(text)
+                empty = np.zeros(0, dtype=np.int32)
+                entries.append(WordsEntry(n + 1, document.key, ([], [], terms, []), (empty, empty, at, empty)))
+            workshop.editions.write(session, edition, WordsSegment.build(entries))
+            ids = np.arange(start + 1, start + len(entries) + 1, dtype=np.int64)
+            workshop.editions.write(session, edition, VectorSegment(ids, vectors[start : start + len(entries)]))
+        session.commit()
+        return kb.id, edition.id, questions, vectors
+
+
+class Searcher(threading.Thread):
+    """Searches without a pause until told to stop; keeps what each took."""
+
+    def __init__(self, workshop: Workshop, edition: str, questions: list[str], vectors: np.ndarray) -> None:  # type: ignore[type-arg]
+        super().__init__(daemon=True)
+        self.taken: list[float] = []
+        self.over = threading.Event()
+        self._arguments = workshop, edition, questions, vectors
+
+    def run(self) -> None:
+        workshop, edition, questions, vectors = self._arguments
+        number = 0
+        while not self.over.is_set():
+            started = time.perf_counter()
+            snapshot = workshop.editions.snapshot(edition)
+            snapshot.search(Query(questions[number % len(questions)], vectors[number * 37 % len(vectors)]))
+            self.taken.append(1000 * (time.perf_counter() - started))
+            number += 1
+            # As a server would, let others have their turn.
+            time.sleep(0.005)
+
+    def end(self) -> str:
+        self.over.set()
+        self.join()
+        return f"median {np.median(self.taken):.1f} ms, p95 {np.percentile(self.taken, 95):.1f} ms ({len(self.taken)})"
+
+
+def change(workshop: Workshop, kb_id: str, edition: str, number: int) -> tuple[float, float]:
+    """Change a document; the seconds until it is found by words, and until its vector is there."""
+    word = f"zephyr{number}q"
+    text = f"# Notice {number % 20}\n\nThe {word} rule holds at berth {number} from the first of the month until it is withdrawn."
+    started = time.perf_counter()
+    sha256, size = workshop.blobs.put([text.encode()])
+    with writing(workshop.sessions) as session:
+        kb = session.get_one(Kb, kb_id)
+        add_document(session, kb, f"notice-{number % 20}.md", sha256, size, None)
+        session.commit()
+    workshop.wake()
+    by_words = by_meaning = 0.0
+    vector = np.zeros(384, dtype=np.float32)
+    while not by_meaning:
+        snapshot = workshop.editions.snapshot(edition)
+        hits = snapshot.search(Query(word, mode=Mode.LEXICAL, limit=1))
+        now = time.perf_counter() - started
+        if hits and any(term.startswith("zephyr") for term in hits[0].terms):
+            by_words = by_words or now
+            (hit,) = snapshot.search(Query(word, vector, Mode.HYBRID, limit=1))
+            by_meaning = now if hit.similarity is not None else 0.0
+        time.sleep(0.005)
+    return by_words, by_meaning
+
+
+def main() -> None:
+    parser = argparse.ArgumentParser(description=__doc__)
+    parser.add_argument("--passages", type=int, default=100_000)
+    parser.add_argument("--changes", type=int, default=100)
+    arguments = parser.parse_args()
+    print(f"machine: {platform.machine()}, {os.cpu_count()} cores; {arguments.passages:,} passages")
+    with tempfile.TemporaryDirectory() as scratch:
+        data = Path(scratch) / "data"
+        workshop = Workshop(Settings(data=data, embedder=EMBEDDER, embed_threads=1, idle_seconds=600))
+        kb_id, edition, questions, vectors = fill(workshop, arguments.passages)
+        workshop.start()
+        for number in range(5):
+            change(workshop, kb_id, edition, number)
+        idle = Searcher(workshop, edition, questions, vectors)
+        idle.start()
+        time.sleep(10)
+        print("searches, idle:          ", idle.end())
+        busy = Searcher(workshop, edition, questions, vectors)
+        busy.start()
+        taken = np.array([change(workshop, kb_id, edition, 5 + n) for n in range(arguments.changes)])
+        print("searches, while changing:", busy.end())
+        words, meaning = np.percentile(taken, [50, 95], axis=0).T
+        print(
+            f"found by words after {words[0]:.2f} s (p95 {words[1]:.2f}), by meaning after {meaning[0]:.2f} s (p95 {meaning[1]:.2f})"
+        )
+        during = Searcher(workshop, edition, questions, vectors)
+        during.start()
+        started = time.perf_counter()
+        workshop.editions.merge_all(edition)
+        print(f"searches, while all segments are merged ({time.perf_counter() - started:.1f} s):", during.end())
+        workshop.stop()
+        _open(data)
+
+
+def _open(data: Path) -> None:
+    """Seconds until a service on the data is ready, and its memory then and after some searches."""
+    started = time.perf_counter()
+    service = subprocess.Popen(
+        [sys.executable, "-m", "fontanel.cli", "serve", "--data", str(data), "--port", "8478"],
+        stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL, env={**os.environ, "FONTANEL_EMBEDDER": str(EMBEDDER)},
+    )  # fmt: skip
+    while True:
+        try:
+            if httpx.get("http://127.0.0.1:8478/health/ready").is_success:
+                break
+        except httpx.TransportError:
+            time.sleep(0.02)
+    ready = time.perf_counter() - started
+    status = Path(f"/proc/{service.pid}/status").read_text()
+    memory = int(next(line for line in status.splitlines() if line.startswith("VmRSS")).split()[1]) // 1024
+    service.terminate()
+    service.wait()
+    print(f"service ready on the data after {ready:.1f} s, {memory} MB resident")
+
+
+if __name__ == "__main__":
+    resource.setrlimit(resource.RLIMIT_NOFILE, (4096, 4096))
+    main()
