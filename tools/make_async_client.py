@@ -39,6 +39,7 @@ CHANGES = (
     (r"yield from page\.items", "for item in page.items:\n                yield item"),
     (r"response\.read\(\)", "await response.aread()"),
     (r"response\.close\(\)", "await response.aclose()"),
+    (r"for chunk in response\.iter_bytes\(\)", "async for chunk in response.aiter_bytes()"),
     (r"for line in response\.iter_lines\(\)", "async for line in response.aiter_lines()"),
 )  # fmt: skip
 

@@ -232,3 +232,24 @@ def test_a_search_says_how_scores_came_about(run: Run, tmp_path: Path) -> None:
     assert "rarity" in shown.stdout
     assert run("search", "wind", "--boost", "kind").returncode == 2
     assert "Nothing found" in run("search", '"limit wind the"').stdout
+
+
+def test_editions_are_built_compared_switched_and_taken_along(run: Run, tmp_path: Path) -> None:
+    run("kb", "create", "Rules")
+    (tmp_path / "storm.md").write_bytes(STORM)
+    run("document", "add", "storm.md")
+    assert run("edition", "build").returncode == 2
+    assert "Edition 2 is ready" in run("edition", "build", "--target", "60", "--least", "20").stdout
+    listed = run("edition", "list").stdout
+    assert "serves" in listed
+    assert "60 tokens" in listed
+    (tmp_path / "asked.jsonl").write_text('{"question": "wind limit", "document": "storm.md"}\nwhen do cranes stop\n')
+    compared = run("edition", "compare", "1", "2", "--file", "asked.jsonl").stdout
+    assert "storm.md (expected: 1)" in compared
+    assert "Mean reciprocal rank of the expected: 1.000 and 1.000" in compared
+    assert run("edition", "serve", "2").stdout == "Edition 2 serves now.\n"
+    assert run("edition", "drop", "2").returncode == 1
+    assert "Wrote rules.zip" in run("edition", "export", "2", "rules.zip").stdout
+    assert "is there already" in run("edition", "export", "2", "rules.zip").stderr
+    assert "Imported rules-two: 1 document" in run("edition", "import", "rules.zip", "--name", "Rules two").stdout
+    assert run("edition", "drop", "1", "--kb", "rules").stdout == "Edition 1 is dropped.\n"

@@ -32,6 +32,12 @@ def add_commands(group: Any, verb: Any, common: argparse.ArgumentParser, kb: arg
     compare.add_argument(
         "--file", type=Path, help="questions, one a line; or JSON lines with 'question' and, if you like, 'document'"
     )
+    export = verb(group, "export", export_edition, "write an edition with its documents as one file", common, kb)
+    export.add_argument("edition", type=int, metavar="NUMBER")
+    export.add_argument("file", type=Path, help="the file to write")
+    take = verb(group, "import", import_pack, "make a knowledge base of an exported edition, embedding nothing", common)
+    take.add_argument("file", type=Path, help="a file that 'edition export' wrote")
+    take.add_argument("--name", help="the new knowledge base's name (default: that of the exported one)")
     drop = verb(group, "drop", drop_edition, "remove an edition that does not serve", common, kb)
     drop.add_argument("edition", type=int, metavar="NUMBER")
 
@@ -92,6 +98,20 @@ def serve_edition(context: Context, options: argparse.Namespace) -> None:
 def drop_edition(context: Context, options: argparse.Namespace) -> None:
     context.client.drop_edition(context.kb(), options.edition)
     context.show([], f"Edition {options.edition} is dropped.")
+
+
+def export_edition(context: Context, options: argparse.Namespace) -> None:
+    if options.file.exists():
+        raise UsageProblem(f"{options.file} is there already. Name another file.")
+    context.client.export_edition(context.kb(), options.edition, options.file)
+    context.show([], f"Wrote {options.file} ({options.file.stat().st_size / 1e6:.1f} MB).")
+
+
+def import_pack(context: Context, options: argparse.Namespace) -> None:
+    if not options.file.is_file():
+        raise UsageProblem(f"There is no file {options.file}.")
+    kb = context.client.import_pack(options.file, options.name)
+    context.show(kb, f"Imported {kb.slug}: {number(kb.documents)} documents, {number(kb.passages)} passages.")
 
 
 def compare_editions(context: Context, options: argparse.Namespace) -> None:

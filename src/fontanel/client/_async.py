@@ -165,6 +165,29 @@ class AsyncClient:
             self._calls.compare_editions(kb, s.CompareIn(first=first, second=second, questions=asked))
         )
 
+    async def export_edition(self, kb: str, number: int, target: Path) -> None:
+        """Write an edition with its documents as one file, which `import_pack` takes in."""
+        request = self._http.build_request("GET", self._calls.export_edition(kb, number).removeprefix("/"))
+        try:
+            response = await self._http.send(request, stream=True)
+        except httpx.TransportError as error:
+            raise Unreachable(f"The service at {request.url.host} cannot be reached: {error}", request) from error
+        try:
+            if response.is_error:
+                await response.aread()
+                raise_for_problem(response)
+            with target.open("wb") as file:
+                async for chunk in response.aiter_bytes():
+                    file.write(chunk)
+        finally:
+            await response.aclose()
+
+    async def import_pack(self, source: Path, name: str | None = None) -> s.KbOut:
+        """Make a knowledge base of an exported edition; nothing is embedded anew. Raises Invalid with the reason when the pack is
+        damaged or does not fit this service."""
+        upload = Upload(name or "", source.open("rb"))
+        return s.KbOut.model_validate_json(await self._upload(self._calls.import_pack(), upload))
+
     # Documents
 
     async def list_documents(

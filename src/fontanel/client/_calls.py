@@ -113,6 +113,12 @@ class Calls:
     def drop_edition(self, kb: str, number: int) -> Call[None]:
         return Call("DELETE", f"{self._kb(kb)}/editions/{number}")
 
+    def export_edition(self, kb: str, number: int) -> str:
+        return f"{self._kb(kb)}/editions/{number}/pack"
+
+    def import_pack(self) -> str:
+        return f"{self._team()}/packs"
+
     def compare_editions(self, kb: str, body: s.CompareIn) -> Call[s.ComparisonOut]:
         return Call("POST", f"{self._kb(kb)}/editions/compare", s.ComparisonOut, body)
 

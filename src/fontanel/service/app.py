@@ -70,6 +70,7 @@ def create_app(settings: Settings, workshop: Workshop | None = None) -> FastAPI:
     api = APIRouter(prefix="/api/v1", responses=failures)  # type: ignore[arg-type]
     for part in (sessions, teams, kbs, editions, documents, pages, preview, search, ask):
         api.include_router(part.router)
+    api.include_router(editions.packs)
     app.include_router(api)
     app.include_router(health.router)
     console.install(app)

@@ -2,18 +2,27 @@
 
 from __future__ import annotations
 
-from fastapi import APIRouter
+import shutil
+import tempfile
+from pathlib import Path
+from typing import Annotated
+
+from fastapi import APIRouter, File, Form, UploadFile
+from fastapi.responses import FileResponse
 from sqlalchemy import func, select
+from starlette.background import BackgroundTask
 
 from fontanel.core.splitting import SplitSettings
 from fontanel.records.tables import Edition, Kb, PassageRow
-from fontanel.schemas import ComparedOut, CompareIn, ComparisonOut, EditionIn, EditionOut, Page, Splitting
+from fontanel.schemas import ComparedOut, CompareIn, ComparisonOut, EditionIn, EditionOut, KbOut, Page, Splitting
 from fontanel.service.access import Access, EditorWrite, Reader
+from fontanel.service.kbs import kb_out
 from fontanel.service.problems import ProblemError
 from fontanel.service.search import knowledge_of
 from fontanel.work.building import build_edition, drop_edition, progress_of, serve_edition
 from fontanel.work.documents import Refused
 from fontanel.work.ingest import split_settings
+from fontanel.work.packing import Pack, take_pack_in, write_pack
 from fontanel.work.retrieval import KbKnowledge, Options
 
 router = APIRouter(prefix="/teams/{team}/kbs/{kb}/editions", tags=["editions"])
@@ -93,6 +102,43 @@ def drop(kb: str, number: int, access: EditorWrite) -> None:
     access.session.commit()
     access.workshop.editions.forget(edition_id)
     access.workshop.changes.tell(found.id)
+
+
+@router.get("/{number}/pack", summary="Export an edition as one file", response_class=FileResponse)
+def export(kb: str, number: int, access: Reader) -> FileResponse:
+    """A ZIP archive with the originals, their readings, passages and vectors; importing it embeds nothing anew."""
+    found = access.scope.kb(kb)
+    edition = edition_of(access, found, number)
+    folder = Path(tempfile.mkdtemp(prefix="pack-", dir=access.workshop.settings.data))
+    target = folder / f"{found.slug}-{number}.pack.zip"
+    try:
+        write_pack(access.session, access.workshop.blobs, access.workshop.vectors, found, edition, target)
+    except BaseException:
+        shutil.rmtree(folder, ignore_errors=True)
+        raise
+    cleared = BackgroundTask(shutil.rmtree, folder, ignore_errors=True)
+    return FileResponse(target, media_type="application/zip", filename=target.name, background=cleared)
+
+
+packs = APIRouter(prefix="/teams/{team}/packs", tags=["editions"])
+
+
+@packs.post("", status_code=201, summary="Import an edition as a knowledge base")
+def take_in(
+    access: EditorWrite, file: Annotated[UploadFile, File(description="A pack.")],
+    name: Annotated[str | None, Form(description="The new knowledge base's name; default: the pack's.")] = None,
+) -> KbOut:  # fmt: skip
+    """Refused when it is damaged, of another version, or when its vectors are by another embedder than this service's."""
+    if access.scope.kb_ids is not None:
+        raise Refused("file", "This key reaches single knowledge bases only and cannot create one.")
+    workshop = access.workshop
+    pack = Pack(file.file, workshop.embedders.name)
+    kb = take_pack_in(
+        access.session, workshop.blobs, workshop.vectors, workshop.editions, access.team.id, pack, name or None
+    )
+    access.session.commit()
+    workshop.editions.refresh(kb.edition_id)
+    return kb_out(access, kb)
 
 
 @router.post("/compare", summary="Compare two editions on questions")

@@ -56,6 +56,11 @@ export function Editions({ api, splitting, mayEdit }: { api: string; splitting: 
                   <Ago at={edition.created_at} />
                 </td>
                 <td className="text-right whitespace-nowrap">
+                  {edition.state === "ready" && (
+                    <a className="btn btn-sm mr-2" href={`/api/v1${api}/editions/${edition.number}/pack`}>
+                      Export
+                    </a>
+                  )}
                   {mayEdit && !edition.serving && (
                     <>
                       <button type="button" className="btn btn-sm mr-2" disabled={edition.state === "building"} onClick={() => void act(send("POST", `${api}/editions/${edition.number}/serve`))}>
