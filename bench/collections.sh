@@ -24,7 +24,7 @@ fetch() {
 }
 
 all="postgresql-manual git-manual developers-reference debian-reference apt bash python \
- debian-reference-pdf bash-pdf policy policy-pdf policy-epub faq faq-pdf developers-reference-pdf developers-reference-epub"
+ debian-reference-pdf bash-pdf policy policy-pdf policy-epub faq faq-pdf developers-reference-pdf developers-reference-epub debian-manuals"
 wanted=${*:-$all}
 fetch postgresql-manual postgresql-doc-15 usr/share/doc/postgresql-doc-15/html '*.html'
 fetch git-manual git-doc usr/share/doc/git/html '*.html'
@@ -42,3 +42,17 @@ fetch policy-pdf debian-policy usr/share/doc/debian-policy '*.pdf*'
 fetch policy-epub debian-policy usr/share/doc/debian-policy '*.epub'
 fetch faq debian-faq usr/share/doc/debian/FAQ '*.html'
 fetch faq-pdf debian-faq usr/share/doc/debian/FAQ '*.en.pdf*'
+
+# One collection of the English manuals, for the questions in bench/questions/debian-manuals-*.jsonl
+case " $wanted " in *" debian-manuals "*)
+    if [ ! -d "$root/debian-manuals" ]; then
+        part=$root/debian-manuals.part
+        mkdir -p "$part/bash" "$part/debian-reference" "$part/apt" "$part/python"
+        cp "$root/bash/bashref.html" "$part/bash"
+        cp "$root"/debian-reference/*.en.html "$part/debian-reference"
+        cp -r "$root/apt/guide.html" "$root/apt/offline.html" "$part/apt"
+        for folder in library tutorial howto faq; do cp -r "$root/python/$folder" "$part/python"; done
+        mv "$part" "$root/debian-manuals"
+    fi
+    echo "debian-manuals: $(find "$root/debian-manuals" -type f | wc -l) files" ;;
+esac

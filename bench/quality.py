@@ -20,6 +20,7 @@ from rich.table import Table
 
 from collection import ROOT, Collection, CollectionKnowledge, load_questions
 from fontanel.core.answering import Exchange, Finished, Outcome, answer
+from ways import compare
 
 NOT_ALNUM = re.compile(r"[^\w]|_")
 
@@ -114,6 +115,7 @@ def main() -> None:
     parser.add_argument("--collection", type=Path, default=ROOT / "demo" / "documents")
     parser.add_argument("--questions", type=Path, default=ROOT / "demo" / "questions.jsonl")
     parser.add_argument("--json", type=Path)
+    parser.add_argument("--ways", action="store_true", help="search in several ways and beside a reference, no answers")
     arguments = parser.parse_args()
     collection = Collection(arguments.collection)
     print(
@@ -121,6 +123,9 @@ def main() -> None:
     )
     for failure in collection.failures[:10]:
         print("  ", failure, file=sys.stderr)
+    if arguments.ways:
+        Console(width=120).print(compare(collection, load_questions(arguments.questions), interval))
+        return
     knowledge = CollectionKnowledge(collection)
     outcomes = [run_question(collection, knowledge, item) for item in load_questions(arguments.questions)]
     report(outcomes)

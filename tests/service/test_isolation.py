@@ -79,6 +79,7 @@ def victim(service: Service) -> tuple[TeamSetup, dict[str, str]]:
         "kb": kb.slug,
         "document": added.document.id,
         "job": added.job.id if added.job else "",
+        "number": "1",
         "page": "1",
         "conversation": answer.conversation_id,
         "member": team.email,

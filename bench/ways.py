@@ -1,0 +1,101 @@
+"""Search in several ways on the same questions: words, meaning, both, and additions one by one, beside a plain reference.
+
+The reference: windows of 170 words, each repeating 30 of the one before; BM25 over their text alone and the same embedder; the two
+blended half and half after each is brought to 0-1 by its least and largest score.
+"""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Callable, Sequence
+from typing import Any
+
+import numpy as np
+from rich.table import Table
+
+from collection import Collection
+from fontanel.core.analysis import Analyser
+from fontanel.core.index import Mode, Query, Snapshot, VectorSegment, WordsEntry, WordsSegment
+
+_WINDOW, _REPEATED, _DEPTH = 170, 30, 20
+_NOT_ALNUM = re.compile(r"[^\w]|_")
+
+#: A search: the question to (file, text) of what it found, best first.
+Way = Callable[[str], list[tuple[str, str]]]
+
+
+def bare(text: str) -> str:
+    return _NOT_ALNUM.sub("", text.lower())
+
+
+def own_ways(collection: Collection) -> dict[str, Way]:
+    def way(mode: Mode, **more: Any) -> Way:
+        def search(question: str) -> list[tuple[str, str]]:
+            vector = collection.cache.embed([question])[0]
+            query = Query(question, vector, mode, _DEPTH, **{"per_document": _DEPTH, "fold": False, **more})
+            found = []
+            for hit in collection.snapshot.search(query):
+                key, passage = collection.passages[hit.passage_id]
+                found.append((collection.documents[key].file, f"{passage.context}\n{passage.text}"))
+            return found
+
+        return search
+
+    return {
+        "words": way(Mode.LEXICAL),
+        "meaning": way(Mode.VECTOR),
+        "both": way(Mode.HYBRID),
+        "both, copies folded": way(Mode.HYBRID, fold=True),
+        "both, three of a document": way(Mode.HYBRID, fold=True, per_document=3),
+    }
+
+
+def reference(collection: Collection) -> Way:
+    windows: list[tuple[str, str]] = []
+    for document in collection.documents:
+        words = " ".join(passage.text for passage in document.passages).split()
+        for start in range(0, max(1, len(words) - _REPEATED), _WINDOW - _REPEATED):
+            windows.append((document.file, " ".join(words[start : start + _WINDOW])))
+    analyser = Analyser("en")
+    entries = [WordsEntry(n, n, ([], [], analyser.terms(text), [])) for n, (_, text) in enumerate(windows)]
+    vectors = collection.cache.embed([text for _, text in windows], progress=True)
+    snapshot = Snapshot([WordsSegment.build(entries)], [VectorSegment(np.arange(len(windows)), vectors)])
+
+    def scaled(scores: np.ndarray) -> np.ndarray:  # type: ignore[type-arg]
+        return (scores - scores.min()) / max(float(scores.max() - scores.min()), 1e-9)
+
+    def search(question: str) -> list[tuple[str, str]]:
+        lexical = np.zeros(len(windows))
+        for hit in snapshot.search(Query(question, None, Mode.LEXICAL, 1000, per_document=1000, fold=False)):
+            lexical[hit.passage_id] = hit.lexical
+        cosine = vectors @ collection.cache.embed([question])[0]
+        blend = 0.5 * scaled(lexical) + 0.5 * scaled(cosine)
+        return [windows[n] for n in np.argsort(-blend)[:_DEPTH]]
+
+    return search
+
+
+def compare(collection: Collection, items: Sequence[dict[str, Any]], interval: Callable[[list[float]], str]) -> Table:
+    """A table of each way's ranks on the questions that have an answer and no history."""
+    asked = [item for item in items if item.get("gold") and not item.get("history") and not item.get("all_needed")]
+    table = Table(title=f"Ways to search, {len(asked)} questions: per cent, with 95% intervals")
+    for name in ("way", "rank 1", "top 5", "top 10", "MRR@20", "nDCG@10"):
+        table.add_column(name, justify="left" if name == "way" else "right")
+    for name, way in {**own_ways(collection), "reference": reference(collection)}.items():
+        ranks = [_rank(way(item["question"]), item) for item in asked]
+        table.add_row(
+            name, *(interval([float(r is not None and r <= k) for r in ranks]) for k in (1, 5, 10)),
+            interval([1 / r if r else 0.0 for r in ranks]),
+            # One passage is asked for, so that the best gain attainable is 1.
+            interval([1 / np.log2(r + 1) if r and r <= 10 else 0.0 for r in ranks]),
+        )  # fmt: skip
+    return table
+
+
+def _rank(found: list[tuple[str, str]], item: dict[str, Any]) -> int | None:
+    gold = [(g["file"], bare(g["evidence"])) for g in item["gold"]]
+    for rank, (file, text) in enumerate(found, 1):
+        said = bare(text)
+        if any(file == wanted and evidence in said for wanted, evidence in gold):
+            return rank
+    return None
