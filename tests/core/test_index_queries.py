@@ -121,8 +121,8 @@ VOCABULARY = [f"w{n}" for n in range(40)]
 
 
 @settings(max_examples=60)
-@given(st.integers(0, 2**32 - 1), st.integers(1, 6), st.integers(1, 12))
-def test_skipping_loses_none_of_the_best(seed: int, terms: int, count: int) -> None:
+@given(st.integers(0, 2**32 - 1), st.integers(1, 6), st.integers(1, 12), st.booleans())
+def test_skipping_loses_none_of_the_best(seed: int, terms: int, count: int, filtered: bool) -> None:
     random = np.random.default_rng(seed)
     # Frequencies as words have them: a few are nearly everywhere, which is when skipping begins.
     weights = 1.0 / np.arange(1, len(VOCABULARY) + 1)
@@ -139,8 +139,11 @@ def test_skipping_loses_none_of_the_best(seed: int, terms: int, count: int) -> N
         index = segment.index_of(term)
         if index >= 0:
             scores[segment.rows_of(index)] += weight * segment.impacts_of(index, averages)
-    rows, values = best_rows(segment, asked, averages, count, None, 0.0)
-    best = np.sort(scores[scores > 0])[::-1][:count]
+    usable = random.random(300) < 0.4 if filtered else None
+    rows, values = best_rows(segment, asked, averages, count, usable, 0.0)
+    wanted = scores if usable is None else np.where(usable, scores, 0.0)
+    best = np.sort(wanted[wanted > 0])[::-1][:count]
+    assert usable is None or usable[rows].all()
     assert np.sort(values)[::-1][: len(best)] == pytest.approx(best, rel=1e-4)
     assert values == pytest.approx(scores[rows], rel=1e-4)
 
