@@ -68,6 +68,10 @@ def test_switching_and_switching_back(team: TeamSetup, two: str) -> None:
     before = team.client.search(two, "draught of ship 7").hits[0].text
     switched = team.client.serve_edition(two, 2)
     assert switched.serving
+    for document in team.client.list_documents(two):
+        shown = list(team.client.list_passages(two, document.id))
+        assert [passage.ordinal for passage in shown] == list(range(document.revision.passages or 0))
+        assert sum(passage.tokens for passage in shown) == document.revision.tokens
     small = team.client.search(two, "draught of ship 7").hits[0]
     assert len(small.text) < len(before)
     assert team.client.show_kb(two).splitting.target_tokens == 60

@@ -60,6 +60,9 @@ def test_an_imported_kb_lives_on(team: TeamSetup, packed: Path) -> None:
     kb = team.client.import_pack(packed, "Second")
     team.client.add_document(kb.slug, STORM, "storm-plan.md", wait=True)
     assert team.client.show_kb(kb.slug).documents == 4
+    for document in team.client.list_documents(kb.slug):
+        ordinals = [passage.ordinal for passage in team.client.list_passages(kb.slug, document.id)]
+        assert ordinals == list(range(document.revision.passages or 0))
     team.client.add_document(kb.slug, b"# Pilots\n\nThe pilot boards at the buoy.", "pilots.md", wait=True)
     assert team.client.search(kb.slug, "pilot buoy").hits[0].document_name == "pilots.md"
     team.client.delete_document(kb.slug, "all.zip")

@@ -247,7 +247,10 @@ def list_passages(
 ) -> Page[PassageOut]:
     """The passages that searches find, in reading order."""
     found = access.scope.document(access.scope.kb(kb), document)
-    query = access.scope.select(PassageRow).where(PassageRow.document_key == found.key)
+    serving = access.scope.kb(kb).edition_id
+    query = access.scope.select(PassageRow).where(
+        PassageRow.document_key == found.key, PassageRow.edition_id == serving
+    )
     if cursor is not None:
         query = query.where(PassageRow.ordinal > cursor)
     rows = access.session.scalars(query.order_by(PassageRow.ordinal).limit(limit + 1)).all()

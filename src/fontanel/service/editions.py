@@ -21,6 +21,7 @@ from fontanel.service.problems import ProblemError
 from fontanel.service.search import knowledge_of
 from fontanel.work.building import build_edition, drop_edition, progress_of, serve_edition
 from fontanel.work.documents import Refused
+from fontanel.work.faults import fault
 from fontanel.work.ingest import split_settings
 from fontanel.work.packing import Pack, take_pack_in, write_pack
 from fontanel.work.retrieval import KbKnowledge, Options
@@ -83,7 +84,9 @@ def serve(kb: str, number: int, access: EditorWrite) -> EditionOut:
         serve_edition(access.session, found, edition)
     except Refused as refused:
         raise ProblemError("conflict", str(refused)) from refused
+    fault("edition_switching")
     access.session.commit()
+    fault("edition_switched")
     access.workshop.editions.refresh(edition.id)
     access.workshop.changes.tell(found.id)
     return edition_out(access, found, edition)

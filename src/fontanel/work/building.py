@@ -11,7 +11,7 @@ from sqlalchemy.orm import Session
 from fontanel.core.analysis import ANALYSER_VERSION
 from fontanel.core.splitting import SplitSettings
 from fontanel.records.ids import new_id
-from fontanel.records.tables import Document, DocumentState, Edition, Job, JobState, Kb, PassageRow, now
+from fontanel.records.tables import Document, DocumentState, Edition, Job, JobState, Kb, PassageRow, Revision, now
 from fontanel.work.documents import Refused
 from fontanel.work.queue import add_job_beside
 
@@ -91,6 +91,17 @@ def serve_edition(session: Session, kb: Kb, edition: Edition) -> None:
         update(Document)
         .where(Document.kb_id == kb.id, held.exists())
         .values(revision_id=held.limit(1).scalar_subquery(), changed_at=now())
+        .execution_options(synchronize_session=False)
+    )
+    # What a revision counts is of the edition that serves.
+    inside = (PassageRow.edition_id == edition.id, PassageRow.revision_id == Revision.id)
+    session.execute(
+        update(Revision)
+        .where(Revision.id.in_(select(Document.revision_id).where(Document.kb_id == kb.id)))
+        .values(
+            passages=select(func.count()).where(*inside).scalar_subquery(),
+            tokens=select(func.coalesce(func.sum(PassageRow.tokens), 0)).where(*inside).scalar_subquery(),
+        )
         .execution_options(synchronize_session=False)
     )
     kb.edition_id = edition.id

@@ -11,6 +11,7 @@ import hashlib
 import io
 import json
 import zipfile
+from collections import Counter
 from collections.abc import Iterator
 from dataclasses import asdict
 from datetime import datetime
@@ -259,12 +260,17 @@ def take_pack_in(
     rows = _insert_documents(session, kb, documents, [passage.document for passage in passages])
     entries: list[WordsEntry] = []
     ids: list[int] = []
+    ordinals: Counter[int] = Counter()
     analysers: dict[str, Analyser] = {}
     for start in range(0, len(passages), _AT_ONCE):
         some = passages[start : start + _AT_ONCE]
+        made = []
+        for passage in some:
+            made.append(_row(edition, *rows[passage.document], ordinals[passage.document], passage))
+            ordinals[passage.document] += 1
         added = session.scalars(
             insert(PassageRow).returning(PassageRow.id, sort_by_parameter_order=True),
-            [_row(edition, *rows[passage.document], number, passage) for number, passage in enumerate(some, start)],
+            made,
         ).all()
         for passage_id, passage in zip(added, some, strict=True):
             document = documents[passage.document]

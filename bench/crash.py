@@ -1,0 +1,161 @@
+"""Kill the service again and again at its durable steps while documents come, change and go, and compare what is left.
+
+.venv/bin/python bench/crash.py [--kills 200] [--seed 1]
+
+Each round arms one step at random and works until the service dies there. After a restart every document that was acknowledged
+must be there, byte for byte, indexed once and found once by its own word; what was deleted must not be found. A request that was
+under way when the service died may have been done or not.
+"""
+
+from __future__ import annotations
+
+import argparse
+import random
+import sys
+import tempfile
+import time
+from collections import Counter
+from pathlib import Path
+
+from collection import ROOT
+
+sys.path.insert(0, str(ROOT))
+
+from tests.conftest import Service, TeamSetup, new_team
+
+from fontanel.client import Client, Conflict, FontanelError, Invalid, NotFound
+from fontanel.schemas import Splitting
+from fontanel.work.faults import MORE_POINTS, POINTS
+
+_NAMES = [f"note-{number}.md" for number in range(14)]
+
+
+def content(name: str, number: int) -> bytes:
+    stem = name.removesuffix(".md").replace("-", "")
+    lines = "\n\n".join(
+        f"Watch {part} of {stem} in the year {number} was quiet but for the buoy at mark {part * 7}."
+        for part in range(6)
+    )
+    return f"# Log of {stem}\n\nThe word of this revision is {stem}rev{number}.\n\n{lines}\n".encode()
+
+
+class Round:
+    """Works on a knowledge base until the service dies. `held` is what was acknowledged, `unsure` the one request that was
+    under way: its document, and what it was to become (None: deleted)."""
+
+    def __init__(self, client: Client, kb: str, held: dict[str, bytes], rng: random.Random, first: int) -> None:
+        self.held, self.number = held, first
+        self.unsure: tuple[str, bytes | None] | None = None
+        self._client, self._kb, self._rng = client, kb, rng
+
+    def work(self, steps: int) -> None:
+        """Returns when the service is gone, or after so many steps."""
+        for _ in range(steps):
+            try:
+                self._step()
+            except (Conflict, Invalid, NotFound):
+                continue
+            except FontanelError:
+                return
+            self.unsure = None
+
+    def _step(self) -> None:
+        rng, name = self._rng, self._rng.choice(_NAMES)
+        what = rng.random()
+        if what < 0.12:
+            self._editions()
+        elif what < 0.27 and name in self.held:
+            self.unsure = name, None
+            self._client.delete_document(self._kb, name)
+            del self.held[name]
+        else:
+            self.number += 1
+            self.unsure = name, content(name, self.number)
+            self._client.add_document(self._kb, self.unsure[1], name, wait=rng.random() < 0.5)  # type: ignore[arg-type]
+            self.held[name] = self.unsure[1]  # type: ignore[assignment]
+
+    def _editions(self) -> None:
+        editions = self._client.list_editions(self._kb)
+        if len(editions) == 1:
+            size = self._rng.choice((50, 80, 120))
+            self._client.build_edition(self._kb, Splitting(target_tokens=size, least_tokens=20))
+            return
+        beside = next(edition for edition in editions if not edition.serving)
+        if beside.state == "ready":
+            self._client.serve_edition(self._kb, beside.number)
+        elif self._rng.random() < 0.3:
+            self._client.drop_edition(self._kb, beside.number)
+
+
+def verify(
+    client: Client, kb: str, held: dict[str, bytes], unsure: tuple[str, bytes | None] | None
+) -> dict[str, bytes]:
+    """Compare what the service has with what was acknowledged; returns what it has. Raises AssertionError."""
+    documents = {document.name: document for document in client.list_documents(kb)}
+    there: dict[str, bytes] = {}
+    for name, document in documents.items():
+        found = client.wait_for_document(kb, document.id, seconds=60)
+        assert found.state == "indexed", (name, found.state, found.error)
+        there[name] = client.original(kb, document.id)
+        passages = list(client.list_passages(kb, document.id))
+        assert [passage.ordinal for passage in passages] == list(range(len(passages))), name
+        word = there[name].split(b"revision is ")[1].split(b".")[0].decode()
+        hits = client.search(kb, f'"{word}"', mode="lexical", limit=50, per_document=50).hits
+        assert len(hits) == 1, (name, word, len(hits))
+        assert hits[0].document_name == name, (name, hits[0].document_name)
+        assert there[name].decode().find(hits[0].text.split("\n")[-1][:40]) >= 0
+    expected = dict(held)
+    if unsure is not None:
+        name, wanted = unsure
+        if there.get(name) == wanted:
+            expected.pop(name, None)
+            if wanted is not None:
+                expected[name] = wanted
+    assert there == expected, {name: (name in there, name in expected) for name in there.keys() ^ expected.keys()}
+    hits = client.search(kb, "watch quiet buoy", mode="lexical", limit=100, per_document=100).hits
+    assert len({hit.passage_id for hit in hits}) == len(hits)
+    assert {hit.document_name for hit in hits} <= there.keys()
+    return there
+
+
+def main() -> None:
+    parser = argparse.ArgumentParser(description=__doc__)
+    parser.add_argument("--kills", type=int, default=200)
+    parser.add_argument("--seed", type=int, default=1)
+    arguments = parser.parse_args()
+    rng = random.Random(arguments.seed)
+    died: Counter[str] = Counter()
+    idle = 0
+    started = time.monotonic()
+    with tempfile.TemporaryDirectory() as scratch:
+        service = Service(Path(scratch) / "data").start()
+        team: TeamSetup = new_team(service)
+        kb = team.client.create_kb("Notes").slug
+        service.stop()
+        held: dict[str, bytes] = {}
+        number = 0
+        while died.total() < arguments.kills:
+            point = rng.choice((*POINTS, *MORE_POINTS))
+            service.start(FONTANEL_FAULT=f"{point}:{rng.choice((1, 1, 2, 3))}")
+            client = Client(service.url, team.key, team.slug)
+            work = Round(client, kb, held, rng, number)
+            work.work(40)
+            assert service.process is not None
+            if service.process.poll() is None:
+                idle += 1
+                service.kill()
+                died["between steps"] += 1
+            else:
+                assert service.process.returncode == -9, service.log()[-1000:]
+                died[point] += 1
+            held, number = work.held, work.number
+            service.start()
+            held = verify(Client(service.url, team.key, team.slug), kb, held, work.unsure)
+            service.stop()
+            if died.total() % 20 == 0:
+                print(f"{died.total()} kills, {len(held)} documents, {time.monotonic() - started:.0f} s", flush=True)
+    print(f"{died.total()} kills, nothing lost, nothing twice: {dict(died)}")
+
+
+if __name__ == "__main__":
+    main()
