@@ -62,7 +62,7 @@ check: setup .venv/dev
 	cd console && npm run --silent check
 
 quality: setup .venv/dev
-	$(PY) bench/quality.py $(if $(COLLECTION),--collection $(COLLECTION)) $(if $(QUESTIONS),--questions $(QUESTIONS)) $(if $(JSON),--json $(JSON))
+	$(PY) bench/quality.py $(if $(COLLECTION),--collection $(COLLECTION)) $(if $(QUESTIONS),--questions $(QUESTIONS)) $(if $(JSON),--json $(JSON)) $(if $(WAYS),--ways)
 
 bench: setup .venv/dev
 	$(PY) bench/ingest.py
