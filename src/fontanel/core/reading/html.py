@@ -40,6 +40,14 @@ _STRAY = re.compile("[\x00-\x08\x0b\x0c\x0e-\x1f\ufffe\uffff\ud800-\udfff]")
 _STRAY_REFERENCE = re.compile("&#0*(?:[0-8]|1[124-9]|2[0-9]|3[01]);?(?![0-9])|&#x0*(?:[0-8bcef]|1[0-9a-f]);", re.I)
 #: What a link leads to, seen from this page, when it is no content.
 _LEADING = frozenset(["next", "prev", "previous", "up", "index", "contents"])
+#: What may stand right inside a list or a table, beside what is never read.
+_TABLE_PARTS = frozenset("tr td th thead tbody tfoot caption colgroup col".split())
+_IN_LISTS = {
+    "ul": frozenset(["li"]),
+    "ol": frozenset(["li"]),
+    "dl": frozenset(["dt", "dd", "div"]),
+    "table": _TABLE_PARTS,
+}
 _TAG_NAME = re.compile(r"[a-z][a-z0-9-]*$", re.I)
 #: Boxes with a word of warning, which old pages lay out as tables.
 _ADMONITION = re.compile(r"\b(?:note|tip|warning|caution|important|admonition)\b", re.I)
@@ -216,6 +224,8 @@ class _Walker:
         if tag in _HEADINGS:
             self._anchor = element.get("id") or _first_id(element) or self._anchor
             self._builder.heading(self._heading_text(element), _HEADINGS[tag], anchor=self._anchor)
+        elif tag in ("ul", "ol", "dl", "table") and _is_loose(element):
+            self._block(element, "div", depth)
         elif tag in ("ul", "ol"):
             if _mostly_links(element):
                 return
@@ -293,6 +303,8 @@ class _Walker:
             return
         if _mostly_links(element):
             return
+        for caption in element.findall("caption"):
+            self._paragraph(self._text_of(caption))
         header = 0
         while header < len(rows) and (
             _tag(rows[header].getparent()) == "thead" or all(_tag(cell) == "th" for cell in cells[header])
@@ -385,6 +397,13 @@ def _dropped(element: etree._Element, tag: str) -> bool:
 def _leads_elsewhere(element: etree._Element, tag: str) -> bool:
     """Whether an element with several such links is a bar that leads to the pages before, after and above."""
     return tag in ("div", "p", "table") and len(_text(element)) < 400 and element.find(".//h1") is None
+
+
+def _is_loose(element: etree._Element) -> bool:
+    """Whether text, or what is no item or row, stands between a list's items or a table's rows: broken markup, read as it comes."""
+    if element.text and element.text.strip():
+        return True
+    return any((child.tail and child.tail.strip()) or _tag(child) not in _IN_LISTS[_tag(element)] for child in element)
 
 
 def _is_footnote(element: etree._Element) -> bool:
