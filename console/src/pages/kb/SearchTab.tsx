@@ -185,13 +185,16 @@ function Results({ found, other, path, explained }: { found: Found; other?: Foun
       <ol className="flex flex-col gap-3">
         {found.hits.map((hit) => (
           <li key={hit.passage_id}>
-            <HitCard hit={hit} path={path} mode={found.mode} explained={explained} there={other && other.hits.findIndex((item) => item.passage_id === hit.passage_id) + 1} />
+            <HitCard hit={hit} path={path} mode={found.mode} explained={explained} there={other && other.hits.findIndex((item) => meets(item, hit)) + 1} />
           </li>
         ))}
       </ol>
     </>
   );
 }
+
+/** Whether two hits, of editions that may be cut differently, hold some of the same words. */
+const meets = (one: Hit, other: Hit) => one.document_id === other.document_id && one.start < other.end && one.end > other.start;
 
 function HitCard({ hit, path, mode, explained, there }: { hit: Hit; path: string; mode: Mode; explained: boolean; there?: number }) {
   return (
