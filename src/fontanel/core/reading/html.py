@@ -40,13 +40,15 @@ _STRAY = re.compile("[\x00-\x08\x0b\x0c\x0e-\x1f\ufffe\uffff\ud800-\udfff]")
 _STRAY_REFERENCE = re.compile("&#0*(?:[0-8]|1[124-9]|2[0-9]|3[01]);?(?![0-9])|&#x0*(?:[0-8bcef]|1[0-9a-f]);", re.I)
 #: What a link leads to, seen from this page, when it is no content.
 _LEADING = frozenset(["next", "prev", "previous", "up", "index", "contents"])
-#: What may stand right inside a list or a table, beside what is never read.
-_TABLE_PARTS = frozenset("tr td th thead tbody tfoot caption colgroup col".split())
-_IN_LISTS = {
+#: What may stand right inside a list, a table and their parts, beside what is never read.
+_INSIDE = {
     "ul": frozenset(["li"]),
     "ol": frozenset(["li"]),
     "dl": frozenset(["dt", "dd", "div"]),
-    "table": _TABLE_PARTS,
+    "div": frozenset(["dt", "dd"]),
+    "table": frozenset(["tr", "thead", "tbody", "tfoot", "caption", "colgroup", "col"]),
+    **dict.fromkeys(("thead", "tbody", "tfoot"), frozenset(["tr"])),
+    "tr": frozenset(["td", "th"]),
 }
 _TAG_NAME = re.compile(r"[a-z][a-z0-9-]*$", re.I)
 #: Boxes with a word of warning, which old pages lay out as tables.
@@ -165,8 +167,8 @@ class _Walker:
     def __init__(self, builder: ReadingBuilder, root: etree._Element, apart: tuple[str, ...]) -> None:
         self._builder = builder
         # Found once for the page, not once more for each element around what is found.
-        self._holds_apart = _ancestors(root, apart)
         self._holds_block = _ancestors(root, tuple(tag for tag in apart if tag != "br"))
+        self._holds_apart = self._holds_block | _ancestors(root, ("br",)) if "br" in apart else self._holds_block
         self._leading = Counter(
             parent for link in root.iter("a") if link.get("rel") in _LEADING for parent in link.iterancestors()
         )
@@ -401,9 +403,19 @@ def _leads_elsewhere(element: etree._Element, tag: str) -> bool:
 
 def _is_loose(element: etree._Element) -> bool:
     """Whether text, or what is no item or row, stands between a list's items or a table's rows: broken markup, read as it comes."""
-    if element.text and element.text.strip():
-        return True
-    return any((child.tail and child.tail.strip()) or _tag(child) not in _IN_LISTS[_tag(element)] for child in element)
+    if element.tag == "table":
+        parts = element.iter("table", "thead", "tbody", "tfoot", "tr")
+    elif element.tag == "dl":
+        parts = itertools.chain((element,), element.iterchildren("div"))
+    else:
+        parts = iter((element,))
+    for part in parts:
+        if part.text and part.text.strip():
+            return True
+        inside = _INSIDE[_tag(part)]
+        if any((child.tail and child.tail.strip()) or _tag(child) not in inside for child in part):
+            return True
+    return False
 
 
 def _is_footnote(element: etree._Element) -> bool:
