@@ -34,6 +34,7 @@ _SCRIPTS = {
     "ar": re.compile("[\u0600-\u06ff]"),
     "he": re.compile("[\u0590-\u05ff]"),
 }
+_ANY_SCRIPT = re.compile("|".join(script.pattern for script in _SCRIPTS.values()))
 _WORD = re.compile(r"[^\W\d_]+")
 _SAMPLE = 2000
 
@@ -41,7 +42,7 @@ _SAMPLE = 2000
 def detect_language(text: str) -> str:
     """Return the ISO 639-1 code of the text's language; "en" when nothing speaks for another."""
     sample = text[: _SAMPLE * 8]
-    if not sample.isascii():
+    if _ANY_SCRIPT.search(sample):
         letters = sum(map(str.isalpha, sample))
         for code, script in _SCRIPTS.items():
             # A word of another language's script here and there does not make the text one of it.

@@ -4,10 +4,10 @@ from __future__ import annotations
 
 import re
 
-from fontanel.core.reading.lines import Line, PageLines
+from fontanel.core.reading.lines import RAISED, Line, PageLines
 
-_MARK = re.compile(r"^(?:[⁰¹²³⁴⁵⁶⁷⁸⁹]{1,3}|\d{1,2}|[*†‡§])(?=\s*[^\W\d]|\s*[\"'“‘(/<\[]|$)\s*")
-_RAISED = str.maketrans("⁰¹²³⁴⁵⁶⁷⁸⁹", "0123456789")
+_MARK = re.compile(rf"^(?:[{RAISED}]{{1,3}}|\d{{1,2}}|[*†‡§])(?=\s*[^\W\d]|\s*[\"'“‘(/<\[]|$)\s*")
+_LOWER_FIGURES = str.maketrans(RAISED, "0123456789")
 #: A note's letters are smaller than the text's by at least this.
 _SMALLER = 0.93
 #: Share of the page's height below which notes begin.
@@ -36,7 +36,7 @@ def take_footnotes(page: PageLines, body: float) -> list[list[Line]]:
 def note_text(text: str) -> str:
     """A note's text with its mark apart from its first word."""
     match = _MARK.match(text)
-    return f"{match.group().strip().translate(_RAISED)} {text[match.end() :]}" if match else text
+    return f"{match.group().strip().translate(_LOWER_FIGURES)} {text[match.end() :]}" if match else text
 
 
 def _is_small(line: Line, page: PageLines, body: float) -> bool:

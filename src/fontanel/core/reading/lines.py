@@ -10,6 +10,8 @@ from dataclasses import dataclass, field
 
 _DIGITS = re.compile(r"\d+|\b[ivxl]+\b")
 _PAGE_NUMBER = re.compile(r"^(?:page |- ?)?(?:\d{1,5}|[ivxlc]{1,7})(?: ?-| (?:of|/) \d{1,5})?$", re.I)
+#: Figures set above the line, as marks of footnotes are.
+RAISED = "⁰¹²³⁴⁵⁶⁷⁸⁹"
 HYPHENS = "-\u00ad\u2010"
 _FIRST_WORD = re.compile(r"[^\W\d_]+(?:-[^\W\d_]+)*")
 _LAST_WORD = re.compile(rf"([^\W\d_]+)[{HYPHENS}]?$")

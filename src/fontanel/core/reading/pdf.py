@@ -15,7 +15,7 @@ import pypdfium2 as pdfium
 import pypdfium2.raw as raw
 
 from fontanel.core.reading.layout import Outline, add_pages
-from fontanel.core.reading.lines import Cell, Line, PageLines, drop_running, in_columns, joined
+from fontanel.core.reading.lines import RAISED, Cell, Line, PageLines, drop_running, in_columns, joined
 from fontanel.core.reading.model import Link, ReadingBuilder, ReadingFailed, collapse
 from fontanel.core.reading.recognition import Recogniser, recognise
 
@@ -42,8 +42,8 @@ _PRIVATE = re.compile("[\uf000-\uf0ff]")
 _SPACES = re.compile(r"[ \t\xa0]+")
 #: Figures after a word, which may be the mark of a footnote; exponents follow shorter things.
 _MARK = re.compile(r"(?:[^\W\d]{3}|[.,;:)\]”’\"])(\d{1,2})(?![\w.])")
-_RAISE = str.maketrans("0123456789", "⁰¹²³⁴⁵⁶⁷⁸⁹")
-_RAISED = re.compile("(?<=[^\\s⁰¹²³⁴⁵⁶⁷⁸⁹])[⁰¹²³⁴⁵⁶⁷⁸⁹]+")
+_RAISE = str.maketrans("0123456789", RAISED)
+_RAISED = re.compile(rf"(?<=[^\s{RAISED}])[{RAISED}]+")
 _count_rects, _get_rect = raw.FPDFText_CountRects, raw.FPDFText_GetRect
 
 
@@ -192,9 +192,11 @@ def _links(document: pdfium.PdfDocument, page: Any, number: int) -> list[Link]:
     found: list[Link] = []
     left, bottom, across, down = page.get_cropbox()
     across, down = across - left, down - bottom
-    position, link, rect = ctypes.c_int(0), raw.FPDF_LINK(), raw.FS_RECTF()
     # A turned page's boxes would need turning; such pages are tables and plans, which hardly lead anywhere.
-    while not page.get_rotation() and across > 0 and down > 0 and raw.FPDFLink_Enumerate(page.raw, position, link):
+    if page.get_rotation() or across <= 0 or down <= 0:
+        return found
+    position, link, rect = ctypes.c_int(0), raw.FPDF_LINK(), raw.FS_RECTF()
+    while raw.FPDFLink_Enumerate(page.raw, position, link):
         if len(found) >= 1000 or not raw.FPDFLink_GetAnnotRect(link, rect):
             break
         address, target = _destination(document, link)
