@@ -89,7 +89,7 @@ def test_segments_and_deletions_change_nothing_but_what_is_gone(
     left = [entry for entry in made if entry.passage_id not in dead]
     expected = naive_bm25(left, query) if left else {}
     assert_same(lexical(snapshot, query), expected)
-    merged = merge_words(snapshot.words, snapshot.alive)
+    merged = merge_words(snapshot.words, [~np.isin(segment.passage_ids, list(dead)) for segment in snapshot.words])
     assert_same(lexical(Snapshot([merged]), query), expected)
     assert len(merged) == len(left)
 

@@ -47,9 +47,9 @@ class Cells:
     def about(self) -> dict[str, Any]:
         return {"probes": self.probes, "recall": self.recall}
 
-    def nearest(self, query: Floats, probes: int | None = None) -> npt.NDArray[np.int64]:
+    def nearest(self, query: Floats) -> npt.NDArray[np.int64]:
         """The cells to look into, in the order in which they lie in the file."""
-        count = min(probes or self.probes, len(self.centres))
+        count = min(self.probes, len(self.centres))
         return np.sort(np.argpartition(-(self.centres @ query), count - 1)[:count])
 
 

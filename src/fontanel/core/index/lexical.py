@@ -31,6 +31,8 @@ def best_rows(
             terms.append((weight * segment.largest_impact(index, averages), weight, index))
     terms.sort(reverse=True)
     rest = np.append(np.cumsum([bound for bound, _, _ in terms][::-1])[::-1], 0.0)
+    sizes = [len(segment.rows_of(index)) for _, _, index in terms]
+    left = np.append(np.cumsum(sizes[::-1])[::-1], 0)
     scores = np.zeros(len(segment), dtype=np.float32)
     touched: list[Rows] = []
     done = 0
@@ -39,8 +41,7 @@ def best_rows(
         rows = segment.rows_of(index)
         scores[rows] += np.float32(weight) * segment.impacts_of(index, averages)
         touched.append(rows)
-        left = sum(len(segment.rows_of(other)) for _, _, other in terms[done:])
-        if left > 4 * count:
+        if left[done] > 4 * count:
             # Whether the terms that are left matter is worth a look only when they are long.
             threshold = max(floor, _nth(scores, touched, usable, count))
             if rest[done] < threshold * _SURE:

@@ -67,10 +67,10 @@ class WordsSegment:
         found = self._found.get(term)
         if found is None:
             wanted = term.encode()
-            hashes = self._arrays["term_hashes"]
-            place = int(np.searchsorted(hashes, np.uint64(term_hash(wanted))))
+            hashes, hashed = self._arrays["term_hashes"], term_hash(wanted)
+            place = int(np.searchsorted(hashes, np.uint64(hashed)))
             found = ABSENT
-            while place < len(hashes) and int(hashes[place]) == term_hash(wanted):
+            while place < len(hashes) and int(hashes[place]) == hashed:
                 index = int(self._arrays["term_order"][place])
                 if self.term(index) == wanted:
                     found = index

@@ -145,22 +145,6 @@ class Snapshot:
         mask[rows] = False
         return mask
 
-    @property
-    def alive(self) -> list[Mask]:
-        """For each words segment, which of its rows live."""
-        return [
-            np.ones(len(segment), dtype=bool) if mask is None else mask
-            for segment, mask in zip(self.words, self._living, strict=True)
-        ]
-
-    def living(self, passage_ids: Ids) -> Mask:
-        """Which of the ids are not dead."""
-        if not len(self.dead):
-            return np.ones(len(passage_ids), dtype=bool)
-        place = np.searchsorted(self.dead, passage_ids).clip(max=len(self.dead) - 1)
-        alive: Mask = self.dead[place] != passage_ids
-        return alive
-
     @cached_property
     def _rows_of_vectors(self) -> list[Rows]:
         """For each vector segment, the row of each vector's passage, or -1."""
