@@ -6,7 +6,7 @@ import argparse
 import re
 import sys
 from pathlib import Path
-from typing import Any, NoReturn
+from typing import Any
 
 from rich.console import Console, Group
 from rich.padding import Padding
@@ -105,15 +105,13 @@ def search_kb(context: Context, options: argparse.Namespace) -> None:
 
 
 def _boost(text: str) -> tuple[str, float]:
-    tag, colon, factor = text.rpartition(":")
+    tag, _, factor = text.rpartition(":")
     try:
-        return (tag, float(factor)) if colon and "=" in tag else _refuse_boost(text)
-    except ValueError:
-        return _refuse_boost(text)
-
-
-def _refuse_boost(text: str) -> NoReturn:
-    raise UsageProblem(f"{text!r} is no boost. Write it as key=value:factor, such as kind=rule:1.3.")
+        if "=" not in tag:
+            raise ValueError(tag)
+        return tag, float(factor)
+    except ValueError as error:
+        raise UsageProblem(f"{text!r} is no boost. Write it as key=value:factor, such as kind=rule:1.3.") from error
 
 
 def _explanation(explanation: ExplanationOut) -> Padding:

@@ -11,7 +11,7 @@ from typing import Any
 from fontanel.cli.context import Context, UsageProblem
 from fontanel.cli.documents import splitting_of, splitting_options
 from fontanel.cli.format import ago, number, percent
-from fontanel.schemas import ComparedOut, EditionOut, Splitting
+from fontanel.schemas import ComparedOut, EditionOut
 
 _PAUSE = 0.5
 
@@ -76,7 +76,7 @@ def build_edition(context: Context, options: argparse.Namespace) -> int:
     splitting = splitting_of(options)
     if splitting is None:
         raise UsageProblem("Say what is to be different: --target, --least, --overlap or --table-mode.")
-    edition = context.client.build_edition(kb, Splitting.model_validate(splitting.model_dump()))
+    edition = context.client.build_edition(kb, splitting)
     wanted = edition.number
     while edition.state == "building" and not options.no_wait:
         if context.lively:

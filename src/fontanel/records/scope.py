@@ -8,7 +8,7 @@ from urllib.parse import unquote
 from sqlalchemy import Select, select
 from sqlalchemy.orm import Session
 
-from fontanel.records.tables import Base, Conversation, Document, Kb
+from fontanel.records.tables import Base, Conversation, Document, DocumentTag, Kb
 
 Row = TypeVar("Row", bound=Base)
 
@@ -40,6 +40,13 @@ class TeamScope:
             elif hasattr(table, "kb_id"):
                 query = query.where(columns.kb_id.in_(self.kb_ids))
         return query
+
+    def keys_with_tag(self, kb: Kb, tag: str, value: str) -> Select[int]:
+        """A query for the keys of a knowledge base's documents that have a tag of that value."""
+        return select(DocumentTag.document_key).where(
+            DocumentTag.team_id == self.team_id, DocumentTag.kb_id == kb.id, DocumentTag.tag == tag,
+            DocumentTag.value == value,
+        )  # fmt: skip
 
     def kb(self, ref: str) -> Kb:
         """A knowledge base by id or by slug. Raises NotInScope."""

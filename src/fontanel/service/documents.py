@@ -16,7 +16,7 @@ from sqlalchemy.orm import Session
 from fontanel.core.reading import DRAWN
 from fontanel.records.database import writing
 from fontanel.records.scope import NotInScope
-from fontanel.records.tables import Document, DocumentState, DocumentTag, Edition, Job, PassageRow, Revision
+from fontanel.records.tables import Document, DocumentState, Edition, Job, PassageRow, Revision
 from fontanel.schemas import (
     AddedOut,
     BlockOut,
@@ -98,10 +98,7 @@ def list_documents(
         query = query.where(Document.parent_key == access.scope.document(found, parent).key)
     for pair in tag or []:
         key, _, value = pair.partition("=")
-        having = select(DocumentTag.document_key).where(
-            DocumentTag.kb_id == found.id, DocumentTag.tag == key, DocumentTag.value == value
-        )
-        query = query.where(Document.key.in_(having))
+        query = query.where(Document.key.in_(access.scope.keys_with_tag(found, key, value)))
     if cursor is not None:
         query = query.where(Document.name > cursor)
     rows = access.session.scalars(query.order_by(Document.name).limit(limit + 1)).all()

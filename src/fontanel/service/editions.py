@@ -18,7 +18,7 @@ from fontanel.schemas import ComparedOut, CompareIn, ComparisonOut, EditionIn, E
 from fontanel.service.access import Access, EditorWrite, Reader
 from fontanel.service.kbs import kb_out
 from fontanel.service.problems import ProblemError
-from fontanel.service.search import knowledge_of
+from fontanel.service.search import edition_of, knowledge_of
 from fontanel.work.building import build_edition, drop_edition, progress_of, serve_edition
 from fontanel.work.documents import Refused
 from fontanel.work.faults import fault
@@ -30,14 +30,6 @@ router = APIRouter(prefix="/teams/{team}/kbs/{kb}/editions", tags=["editions"])
 
 #: How deep the expected document is looked for when two editions are compared.
 _DEPTH = 10
-
-
-def edition_of(access: Access, kb: Kb, number: int) -> Edition:
-    """Raises ProblemError(not-found)."""
-    found = access.session.scalar(access.scope.select(Edition).where(Edition.kb_id == kb.id, Edition.number == number))
-    if found is None:
-        raise ProblemError("not-found", f"The knowledge base has no edition {number}.")
-    return found
 
 
 def edition_out(access: Access, kb: Kb, edition: Edition) -> EditionOut:

@@ -17,6 +17,14 @@ from fontanel.work.retrieval import Hit, KbKnowledge, Options, Results
 router = APIRouter(prefix="/teams/{team}/kbs/{kb}", tags=["search"])
 
 
+def edition_of(access: Access, kb: Kb, number: int, field: str | None = None) -> Edition:
+    """A knowledge base's edition by its number. Raises ProblemError(not-found), about that field of the request."""
+    found = access.session.scalar(access.scope.select(Edition).where(Edition.kb_id == kb.id, Edition.number == number))
+    if found is None:
+        raise ProblemError("not-found", f"The knowledge base has no edition {number}.", field=field)
+    return found
+
+
 def knowledge_of(
     access: Access, kb: Kb, tags: dict[str, str] | None = None, documents: list[str] | None = None,
     edition: Edition | None = None,
@@ -32,12 +40,7 @@ def search(kb: str, body: SearchIn, access: Reader) -> SearchOut:
     """Ranked passages. `lexical` finds words, `vector` meaning, `hybrid` both."""
     started = time.monotonic()
     found_kb = access.scope.kb(kb)
-    edition = None
-    if body.edition is not None:
-        numbered = access.scope.select(Edition).where(Edition.kb_id == found_kb.id, Edition.number == body.edition)
-        edition = access.session.scalar(numbered)
-        if edition is None:
-            raise ProblemError("not-found", f"The knowledge base has no edition {body.edition}.", field="edition")
+    edition = None if body.edition is None else edition_of(access, found_kb, body.edition, field="edition")
     knowledge = knowledge_of(access, found_kb, body.tags, body.documents, edition)
     boosts = {(key, value): factor for tag, factor in body.boost.items() for key, value in [tag.split("=", 1)]}
     options = Options(

@@ -216,15 +216,9 @@ class Ingest:
         reading, title = read.reading, read.about["title"]
         retire_passages(session, edition.id, document)
         rows = [
-            {
-                "team_id": document.team_id, "edition_id": edition.id, "document_key": document.key,
-                "revision_id": revision.id, "ordinal": number, "start": passage.start, "end": passage.end,
-                "text": passage.text, "context": passage.context, "tokens": passage.tokens,
-                "locator": passage.locator.to_dict(), "parts": [asdict(part) for part in passage.parts],
-                "embedded_text": embedded_text(title, passage),
-            }
+            passage_row(edition, document, revision, number, passage, embedded_text(title, passage))
             for number, passage in enumerate(read.passages)
-        ]  # fmt: skip
+        ]
         added = insert(PassageRow).returning(PassageRow.id, sort_by_parameter_order=True)
         ids = session.scalars(added, rows).all() if rows else []
         analyser = self._analyser(reading["language"])
@@ -419,6 +413,18 @@ class Ingest:
         if language not in held:
             held[language] = Analyser(language)
         return held[language]
+
+
+def passage_row(
+    edition: Edition, document: Document, revision: Revision, number: int, passage: Passage, embedded: str
+) -> dict[str, Any]:
+    """A passage as a row of the records: the `number`th of its document, from 0; `embedded` is what its vector is of."""
+    return {
+        "team_id": edition.team_id, "edition_id": edition.id, "document_key": document.key, "revision_id": revision.id,
+        "ordinal": number, "start": passage.start, "end": passage.end, "text": passage.text, "context": passage.context,
+        "tokens": passage.tokens, "locator": passage.locator.to_dict(), "parts": [asdict(part) for part in passage.parts],
+        "embedded_text": embedded,
+    }  # fmt: skip
 
 
 def retire_passages(session: Session, edition_id: str, document: Document) -> None:

@@ -13,7 +13,6 @@ import json
 import zipfile
 from collections import Counter
 from collections.abc import Iterator
-from dataclasses import asdict
 from datetime import datetime
 from pathlib import Path
 from typing import Any, BinaryIO
@@ -38,12 +37,13 @@ from fontanel.records.tables import Document, DocumentState, Edition, Kb, Passag
 from fontanel.records.vector_cache import VectorCache
 from fontanel.work.documents import Refused, check_tags, create_kb, document_name, set_tags
 from fontanel.work.editions import Editions
-from fontanel.work.ingest import split_settings
+from fontanel.work.ingest import passage_row, split_settings
 
 #: The kind of file, and the version of what its entries mean.
 FORMAT, VERSION = "fontanel-pack", 1
 _CHUNK = 1 << 20
 _AT_ONCE = 2_000
+_NO_PACK = "This is no pack. Give the file that exporting an edition made."
 _DAMAGED = "The pack is damaged. Make it again, and look whether it was sent whole."
 
 
@@ -169,13 +169,13 @@ class Pack:
             self._archive = zipfile.ZipFile(file)
             self.manifest: dict[str, Any] = json.loads(self._archive.read("manifest.json"))
         except (zipfile.BadZipFile, KeyError, ValueError, OSError) as error:
-            raise Refused("file", "This is no pack. Give the file that exporting an edition made.") from error
+            raise Refused("file", _NO_PACK) from error
         self._check(embedder)
 
     def _check(self, embedder: str | None) -> None:
         manifest = self.manifest
         if not isinstance(manifest, dict) or manifest.get("format") != FORMAT:
-            raise Refused("file", "This is no pack. Give the file that exporting an edition made.")
+            raise Refused("file", _NO_PACK)
         if manifest.get("version") != VERSION:
             raise Refused(
                 "file", f"The pack is of version {manifest.get('version')}; this service reads version {VERSION}."
@@ -261,25 +261,22 @@ def take_pack_in(
     entries: list[WordsEntry] = []
     ids: list[int] = []
     ordinals: Counter[int] = Counter()
-    analysers: dict[str, Analyser] = {}
+    analysers = {
+        language: Analyser(language) for language in {documents[p.document].language or "en" for p in passages}
+    }
     for start in range(0, len(passages), _AT_ONCE):
-        some = passages[start : start + _AT_ONCE]
+        some = [(packed, _passage(packed)) for packed in passages[start : start + _AT_ONCE]]
         made = []
-        for passage in some:
-            made.append(_row(edition, *rows[passage.document], ordinals[passage.document], passage))
-            ordinals[passage.document] += 1
-        added = session.scalars(
-            insert(PassageRow).returning(PassageRow.id, sort_by_parameter_order=True),
-            made,
-        ).all()
-        for passage_id, passage in zip(added, some, strict=True):
-            document = documents[passage.document]
-            language = document.language or "en"
-            analyser = analysers.setdefault(language, Analyser(language))
-            key = rows[passage.document][0].key
-            entries.append(
-                words_entry(passage_id, key, document.title, _passage(passage), analyser, document.description)
-            )
+        for packed, passage in some:
+            number = ordinals[packed.document]
+            made.append(passage_row(edition, *rows[packed.document], number, passage, packed.embedded_text))
+            ordinals[packed.document] += 1
+        added = session.scalars(insert(PassageRow).returning(PassageRow.id, sort_by_parameter_order=True), made).all()
+        for passage_id, (packed, passage) in zip(added, some, strict=True):
+            document = documents[packed.document]
+            key = rows[packed.document][0].key
+            analyser = analysers[document.language or "en"]
+            entries.append(words_entry(passage_id, key, document.title, passage, analyser, document.description))
         ids += added
     if entries:
         editions.write(session, edition, WordsSegment.build(entries, sorted(analysers)))
@@ -321,17 +318,6 @@ def _insert_documents(
         out.append((document, revision))
     session.flush()
     return out
-
-
-def _row(
-    edition: Edition, document: Document, revision: Revision, number: int, passage: PackedPassage
-) -> dict[str, Any]:
-    return {
-        "team_id": edition.team_id, "edition_id": edition.id, "document_key": document.key, "revision_id": revision.id,
-        "ordinal": number, "start": passage.start, "end": passage.end, "text": passage.text, "context": passage.context,
-        "tokens": passage.tokens, "locator": passage.locator.to_dict(), "parts": [asdict(part) for part in passage.parts],
-        "embedded_text": passage.embedded_text,
-    }  # fmt: skip
 
 
 def _passage(packed: PackedPassage) -> Passage:

@@ -19,7 +19,7 @@ from fontanel.core.index.match import WORDS_WEIGHT
 from fontanel.core.index.operators import parse
 from fontanel.core.splitting import Locator, Part
 from fontanel.records.scope import TeamScope
-from fontanel.records.tables import Document, DocumentTag, Kb, PassageRow, Revision
+from fontanel.records.tables import Document, Kb, PassageRow, Revision
 
 #: Words whose vectors are kept in memory: 30 MB at most.
 _MOST_WORDS = 20_000
@@ -128,10 +128,7 @@ class KbKnowledge:
         if documents:
             query = query.where(Document.id.in_(documents) | Document.name.in_(documents))
         for tag, value in tags.items():
-            having = select(DocumentTag.document_key).where(
-                DocumentTag.kb_id == self._kb.id, DocumentTag.tag == tag, DocumentTag.value == value
-            )
-            query = query.where(Document.key.in_(having))
+            query = query.where(Document.key.in_(self._scope.keys_with_tag(self._kb, tag, value)))
         return np.array([document.key for document in session.scalars(query)], dtype=np.int64)
 
     @property
@@ -161,10 +158,7 @@ class KbKnowledge:
         factors: dict[int, float] = {}
         session = self._scope.session
         for (tag, value), factor in options.boosts.items():
-            having = select(DocumentTag.document_key).where(
-                DocumentTag.kb_id == self._kb.id, DocumentTag.tag == tag, DocumentTag.value == value
-            )
-            for key in session.scalars(having):
+            for key in session.scalars(self._scope.keys_with_tag(self._kb, tag, value)):
                 factors[key] = factors.get(key, 1.0) * factor
         if options.prefer_newer:
             query = select(Document.key, Revision.created_at).join(Revision, Revision.id == Document.revision_id)
