@@ -50,7 +50,8 @@ class Editions:
         self._open: dict[str, _Open] = {}
         self._lock = threading.Lock()
         self._writers: dict[str, threading.Lock] = {}
-        self._written: dict[str, None] = {}
+        #: Editions that `merge_round` is to look at.
+        self._refreshed: dict[str, None] = {}
         directory.mkdir(parents=True, exist_ok=True)
 
     def writer(self, edition_id: str) -> threading.Lock:
@@ -104,6 +105,7 @@ class Editions:
                     vectors[row.id] = kept or VectorSegment.open(path)
             snapshot = Snapshot(list(words.values()), list(vectors.values()), np.array(sorted(dead), dtype=np.int64))
             self._open[edition_id] = _Open(words, vectors, snapshot)
+            self._refreshed[edition_id] = None
             return snapshot
 
     def forget(self, edition_id: str) -> None:
@@ -111,22 +113,21 @@ class Editions:
         with self._lock:
             self._open.pop(edition_id, None)
             self._writers.pop(edition_id, None)
+            self._refreshed.pop(edition_id, None)
         shutil.rmtree(self._directory / edition_id, ignore_errors=True)
 
-    def note(self, edition_id: str) -> None:
-        """An edition was written to: `merge_round` is to look at it."""
-        with self._lock:
-            self._written[edition_id] = None
-
     def merge_round(self) -> bool:
-        """Merge what is crowded in one of the editions written to; return whether there was any. For one thread alone."""
+        """Merge what is crowded in one of the editions refreshed since; return whether there was any. For one thread alone."""
         with self._lock:
-            edition_id = next(iter(self._written), None)
-            if edition_id is None:
-                return False
-            del self._written[edition_id]
-        while self.merge(edition_id):
-            pass
+            edition_id = next(iter(self._refreshed), None)
+        if edition_id is None:
+            return False
+        crowded = True
+        while crowded:
+            # Taken off before the look, so that who writes meanwhile puts it on again.
+            with self._lock:
+                self._refreshed.pop(edition_id, None)
+            crowded = self.merge(edition_id)
         return True
 
     def merge(self, edition_id: str) -> bool:

@@ -369,7 +369,6 @@ class Ingest:
                 session.commit()
             fault("vectors_committed")
             self._editions.refresh(edition_id)
-        self._editions.note(edition_id)
 
     # States and failures
 
