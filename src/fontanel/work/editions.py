@@ -50,6 +50,8 @@ class Editions:
         self._open: dict[str, _Open] = {}
         self._lock = threading.Lock()
         self._writers: dict[str, threading.Lock] = {}
+        # One merge at a time: it removes files that another would read.
+        self._merging = threading.Lock()
         #: Editions that `merge_round` is to look at.
         self._refreshed: dict[str, None] = {}
         directory.mkdir(parents=True, exist_ok=True)
@@ -117,7 +119,7 @@ class Editions:
         shutil.rmtree(self._directory / edition_id, ignore_errors=True)
 
     def merge_round(self) -> bool:
-        """Merge what is crowded in one of the editions refreshed since; return whether there was any. For one thread alone."""
+        """Merge what is crowded in one of the editions refreshed since; return whether there was any."""
         with self._lock:
             edition_id = next(iter(self._refreshed), None)
         if edition_id is None:
@@ -136,11 +138,13 @@ class Editions:
         Searches and writes go on: the sources are read only, large ones by a process of its own, and what dies meanwhile keeps
         its tombstone.
         """
-        return self._merge(edition_id, _crowded)
+        with self._merging:
+            return self._merge(edition_id, _crowded)
 
     def merge_all(self, edition_id: str) -> bool:
         """As `merge`, all segments into one of each kind: for a search as fast as can be."""
-        return self._merge(edition_id, lambda segments: list(segments.items()) if len(segments) > 1 else [])
+        with self._merging:
+            return self._merge(edition_id, lambda segments: list(segments.items()) if len(segments) > 1 else [])
 
     def _merge(self, edition_id: str, choose: Callable[[dict[str, Any]], list[tuple[str, Any]]]) -> bool:
         self.snapshot(edition_id)
