@@ -27,13 +27,13 @@ from sqlalchemy import insert
 
 from collection import EMBEDDER
 from fontanel.core.analysis import Analyser
-from fontanel.core.index import Mode, Query, VectorSegment, WordsEntry, WordsSegment
+from fontanel.core.index import Mode, Query, VectorSegment, WordsSegment
 from fontanel.records.database import writing
 from fontanel.records.tables import Document, DocumentState, Edition, Kb, PassageRow, Revision, Team
 from fontanel.settings import Settings
 from fontanel.work.documents import add_document, create_kb
 from fontanel.work.workshop import Workshop
-from search import clustered, texts
+from search import body_entry, clustered, texts
 
 #: Sizes of the segments that the edition is cut into: as after a while of adding.
 _SEGMENTS = 4
@@ -67,11 +67,8 @@ def fill(workshop: Workshop, count: int) -> tuple[str, str, list[str], np.ndarra
             session.execute(insert(PassageRow), rows)
         step = -(-count // _SEGMENTS)
         for start in range(0, count, step):
-            entries = []
-            for n, text in enumerate(passages[start : start + step], start=start):
-                terms, at = analyser.positions(text)
-                empty = np.zeros(0, dtype=np.int32)
-                entries.append(WordsEntry(n + 1, document.key, ([], [], terms, []), (empty, empty, at, empty)))
+            some = enumerate(passages[start : start + step], start=start)
+            entries = [body_entry(n + 1, document.key, text, analyser) for n, text in some]
             workshop.editions.write(session, edition, WordsSegment.build(entries))
             ids = np.arange(start + 1, start + len(entries) + 1, dtype=np.int64)
             workshop.editions.write(session, edition, VectorSegment(ids, vectors[start : start + len(entries)]))

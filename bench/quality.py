@@ -7,7 +7,6 @@ from __future__ import annotations
 
 import argparse
 import json
-import re
 import sys
 import time
 from collections import defaultdict
@@ -20,13 +19,7 @@ from rich.table import Table
 
 from collection import ROOT, Collection, CollectionKnowledge, load_questions
 from fontanel.core.answering import Exchange, Finished, Outcome, answer
-from ways import compare
-
-NOT_ALNUM = re.compile(r"[^\w]|_")
-
-
-def bare(text: str) -> str:
-    return NOT_ALNUM.sub("", text.lower())
+from ways import bare, compare
 
 
 def run_question(collection: Collection, knowledge: CollectionKnowledge, item: dict[str, Any]) -> dict[str, Any]:

@@ -76,16 +76,20 @@ def texts(count: int) -> tuple[list[str], list[str]]:
     return passages[:count], questions
 
 
+def body_entry(passage_id: int, document_key: int, text: str, analyser: Analyser) -> WordsEntry:
+    """A passage that is all body, without title, headings or description."""
+    terms, positions = analyser.positions(text)
+    empty = np.zeros(0, dtype=np.int32)
+    return WordsEntry(passage_id, document_key, ([], [], terms, []), (empty, empty, positions, empty))
+
+
 def words_snapshot(passages: list[str]) -> tuple[WordsSegment, float]:
     analyser = Analyser("en")
     started = time.perf_counter()
     parts = []
     for start in range(0, len(passages), 50_000):
-        entries = []
-        for number, text in enumerate(passages[start : start + 50_000], start=start):
-            terms, positions = analyser.positions(text)
-            empty = np.zeros(0, dtype=np.int32)
-            entries.append(WordsEntry(number + 1, number // 10, ([], [], terms, []), (empty, empty, positions, empty)))
+        some = enumerate(passages[start : start + 50_000], start=start)
+        entries = [body_entry(number + 1, number // 10, text, analyser) for number, text in some]
         parts.append(WordsSegment.build(entries))
     segment = parts[0] if len(parts) == 1 else merge_words(parts, [np.ones(len(p), dtype=bool) for p in parts])
     return segment, time.perf_counter() - started

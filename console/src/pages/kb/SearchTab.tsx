@@ -18,6 +18,8 @@ interface Way {
   edition: number | null;
 }
 
+/** The share of words in the blend as calibrated, in per cent. */
+const CALIBRATED = 45;
 const USUAL: Way = { mode: "hybrid", weight: null, newer: false, perDocument: 3, edition: null };
 
 export function SearchTab() {
@@ -33,7 +35,7 @@ export function SearchTab() {
   const [error, setError] = useState<string | null>(null);
   const tags = [...new Set((documents ?? []).flatMap((item) => Object.entries(item.tags).map(([key, value]) => `${key}=${value}`)))].sort();
 
-  const search = async (all: Way[]) => {
+  const search = async (all: Way[], explain = explained) => {
     if (!question.trim()) return;
     const [key, ...value] = tag.split("=");
     const ask = (way: Way) =>
@@ -47,7 +49,7 @@ export function SearchTab() {
         edition: way.edition,
         tags: tag ? { [key!]: value.join("=") } : {},
         documents: document ? [document] : null,
-        explain: true,
+        explain,
       });
     try {
       setFound(await Promise.all(all.map(ask)));
@@ -59,6 +61,10 @@ export function SearchTab() {
   const change = (all: Way[]) => {
     setWays(all);
     if (found.length) void search(all);
+  };
+  const explainThem = (explain: boolean) => {
+    setExplained(explain);
+    if (found.length) void search(ways, explain);
   };
   const submit = (event: FormEvent) => {
     event.preventDefault();
@@ -100,7 +106,7 @@ export function SearchTab() {
           <code>"a phrase"</code> as written · <code>+word</code> with it · <code>-word</code> without it · <code>begin*</code>
         </span>
         <label className="ml-auto flex cursor-pointer items-center gap-2">
-          <input type="checkbox" className="toggle toggle-sm" checked={explained} onChange={(e) => setExplained(e.target.checked)} />
+          <input type="checkbox" className="toggle toggle-sm" checked={explained} onChange={(e) => explainThem(e.target.checked)} />
           Explain the scores
         </label>
         <label className="flex cursor-pointer items-center gap-2">
@@ -137,9 +143,9 @@ function WayForm({ way, name, editions, onChange }: { way: Way; name: string; ed
           words
           <input
             type="range" min={0} max={100} step={5} className="range range-xs w-28" aria-label={labelled("Share of words")}
-            value={way.weight ?? 45} onChange={(e) => onChange({ ...way, weight: Number(e.target.value) })}
+            value={way.weight ?? CALIBRATED} onChange={(e) => onChange({ ...way, weight: Number(e.target.value) })}
           />
-          <span className="tabular-nums">{way.weight ?? 45} %</span>
+          <span className="tabular-nums">{way.weight ?? CALIBRATED} %</span>
         </label>
       )}
       <label className="flex items-center gap-2">

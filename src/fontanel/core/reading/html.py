@@ -259,12 +259,9 @@ class _Walker:
 
     def _long_items(self, element: etree._Element, depth: int) -> None:
         """A list whose items hold code or tables: what an item says, then what it holds."""
-        number = 0
-        for item in element:
-            if _tag(item) == "li":
-                number += 1
-                self._inline.append(f"{number}. " if element.tag == "ol" else "- ")
-                self._block(item, "div", depth + 1)
+        for item, mark in _marked(element):
+            self._inline.append(f"{mark} ")
+            self._block(item, "div", depth + 1)
 
     def _figure(self, element: etree._Element) -> None:
         caption = element.find(".//figcaption")
@@ -346,12 +343,7 @@ class _Walker:
         return self._text_of(element).rstrip("¶#").rstrip()
 
     def _items(self, element: etree._Element, depth: int) -> Iterator[str]:
-        number = int(element.get("start") or 1) if (element.get("start") or "1").isdigit() else 1
-        for item in element:
-            if _tag(item) != "li":
-                continue
-            mark = f"{number}." if _tag(element) == "ol" else "-"
-            number += 1
+        for item, mark in _marked(element):
             inner = [child for child in item.iterdescendants("ul", "ol") if _closest(child, "li") is item]
             for child in inner:
                 # The nested list becomes items of its own; what follows it belongs to the outer item.
@@ -371,6 +363,15 @@ class _Walker:
             if depth < _MOST_DEPTH:
                 for child in inner:
                     yield from self._items(child, depth + 1)
+
+
+def _marked(element: etree._Element) -> Iterator[tuple[etree._Element, str]]:
+    """A list's items, each with its mark."""
+    number = int(element.get("start") or 1) if (element.get("start") or "1").isdigit() else 1
+    for item in element:
+        if _tag(item) == "li":
+            yield item, f"{number}." if _tag(element) == "ol" else "-"
+            number += 1
 
 
 def _tag(element: etree._Element | None) -> str:
