@@ -35,6 +35,10 @@ class TestLists:
         assert texts(reading, "code") == ["gauge --read\ngauge --log"]
         assert texts(reading, "paragraph") == ["1. Ask the gauge:", "2. Write it down."]
 
+    def test_a_list_of_code_is_numbered_from_where_it_says(self) -> None:
+        reading = page("<ol start='4'><li>Read:<pre>gauge</pre></li><li>Write.</li></ol>")
+        assert texts(reading, "paragraph") == ["4. Read:", "5. Write."]
+
     def test_a_table_in_an_item_stays_a_table(self) -> None:
         rows = "<tr><th>Berth</th><th>Depth</th></tr><tr><td>4</td><td>6.8</td></tr>"
         reading = page(f"<ul><li>Depths<table>{rows}</table></li><li>Nothing else</li></ul>")
