@@ -9,7 +9,7 @@ import socket
 import subprocess
 import sys
 import time
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from dataclasses import dataclass, field
 from itertools import count
 from pathlib import Path
@@ -53,6 +53,14 @@ def free_port() -> int:
         probe.bind(("127.0.0.1", 0))
         port: int = probe.getsockname()[1]
         return port
+
+
+def until(condition: Callable[[], object], seconds: float = 60.0) -> None:
+    """Look again and again until the condition holds."""
+    deadline = time.monotonic() + seconds
+    while not condition():
+        assert time.monotonic() < deadline, "it did not come to pass"
+        time.sleep(0.02)
 
 
 @dataclass

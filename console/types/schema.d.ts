@@ -520,6 +520,308 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/teams/{team}/kbs/{kb}/sources": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** List sources */
+        get: operations["list_sources_api_v1_teams__team__kbs__kb__sources_get"];
+        put?: never;
+        /**
+         * Connect a source
+         * @description Its first run starts at once. Check it before, to see what it would take.
+         */
+        post: operations["create_api_v1_teams__team__kbs__kb__sources_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/teams/{team}/kbs/{kb}/sources/check": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Look at a source before it is connected
+         * @description Connects, lists, and says what would be taken and what not. Nothing is kept.
+         */
+        post: operations["check_api_v1_teams__team__kbs__kb__sources_check_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/teams/{team}/kbs/{kb}/sources/{source}/check": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Look at a connected source
+         * @description With other settings or credentials if they are given, else with its own.
+         */
+        post: operations["check_again_api_v1_teams__team__kbs__kb__sources__source__check_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/teams/{team}/kbs/{kb}/sources/{source}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Show a source */
+        get: operations["show_api_v1_teams__team__kbs__kb__sources__source__get"];
+        put?: never;
+        post?: never;
+        /** Disconnect a source */
+        delete: operations["remove_api_v1_teams__team__kbs__kb__sources__source__delete"];
+        options?: never;
+        head?: never;
+        /**
+         * Change a source
+         * @description Other settings are followed by a run at once; its guard holds what would remove too much.
+         */
+        patch: operations["change_api_v1_teams__team__kbs__kb__sources__source__patch"];
+        trace?: never;
+    };
+    "/api/v1/teams/{team}/kbs/{kb}/sources/{source}/syncs": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List runs
+         * @description Newest first.
+         */
+        get: operations["list_syncs_api_v1_teams__team__kbs__kb__sources__source__syncs_get"];
+        put?: never;
+        /**
+         * Run a source now
+         * @description Returns the run to follow; one that waits already is returned again.
+         */
+        post: operations["start_api_v1_teams__team__kbs__kb__sources__source__syncs_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/teams/{team}/kbs/{kb}/sources/{source}/signal-secret": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Make the secret that signals are signed with
+         * @description The one before is no longer taken.
+         */
+        post: operations["make_secret_api_v1_teams__team__kbs__kb__sources__source__signal_secret_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/teams/{team}/kbs/{kb}/sources/{source}/documents": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Send documents to a source
+         * @description Each has an id of the sender's. Sending the same again changes nothing; one transaction takes them all.
+         */
+        post: operations["push_api_v1_teams__team__kbs__kb__sources__source__documents_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/teams/{team}/kbs/{kb}/sources/{source}/syncs/{sync}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Show a run */
+        get: operations["show_api_v1_teams__team__kbs__kb__sources__source__syncs__sync__get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/teams/{team}/kbs/{kb}/sources/{source}/syncs/{sync}/items": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List what a run did, item by item
+         * @description Unchanged items are listed for web sites only.
+         */
+        get: operations["list_items_api_v1_teams__team__kbs__kb__sources__source__syncs__sync__items_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/teams/{team}/kbs/{kb}/sources/{source}/syncs/{sync}/confirm": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Let a held run go on
+         * @description It removes what it showed, no more: what has gone missing since is held again.
+         */
+        post: operations["confirm_api_v1_teams__team__kbs__kb__sources__source__syncs__sync__confirm_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/teams/{team}/kbs/{kb}/sources/{source}/syncs/{sync}/reject": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Keep what a held run would remove, or end a run
+         * @description What a run has taken so far stays.
+         */
+        post: operations["reject_api_v1_teams__team__kbs__kb__sources__source__syncs__sync__reject_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/teams/{team}/notices": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List notices
+         * @description What happened to the team's sources, newest first.
+         */
+        get: operations["list_notices_api_v1_teams__team__notices_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/teams/{team}/notices/seen": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Say that you have seen the notices
+         * @description For persons; keys see nothing.
+         */
+        post: operations["mark_seen_api_v1_teams__team__notices_seen_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/teams/{team}/receivers": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** List receivers of notices */
+        get: operations["list_receivers_api_v1_teams__team__receivers_get"];
+        put?: never;
+        /**
+         * Send notices to an address
+         * @description As CloudEvents 1.0 over HTTP POST, signed in the header `webhook-signature`.
+         */
+        post: operations["add_receiver_api_v1_teams__team__receivers_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/teams/{team}/receivers/{receiver}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Send no more notices to an address */
+        delete: operations["remove_receiver_api_v1_teams__team__receivers__receiver__delete"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/teams/{team}/kbs/{kb}/documents/{document}/pages/{page}": {
         parameters: {
             query?: never;
@@ -675,6 +977,84 @@ export interface paths {
          * @description Refused when it is damaged, of another version, or when its vectors are by another embedder than this service's.
          */
         post: operations["take_in_api_v1_teams__team__packs_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/source-kinds": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List the kinds of sources
+         * @description With the settings and credentials of each as JSON Schemas.
+         */
+        get: operations["list_kinds_api_v1_source_kinds_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/signals/{source}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Tell that something changed at a source
+         * @description Signed with the source's secret in the headers `webhook-id`, `webhook-timestamp` and `webhook-signature`. Starts a run; a
+         *     signal sent twice does no harm. What the body says does not matter.
+         */
+        post: operations["signal_api_v1_signals__source__post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/teams/{team}/freshness": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** How fresh a team's sources are */
+        get: operations["team_freshness_api_v1_teams__team__freshness_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/freshness": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * How fresh all sources are
+         * @description For operators.
+         */
+        get: operations["all_freshness_api_v1_freshness_get"];
+        put?: never;
+        post?: never;
         delete?: never;
         options?: never;
         head?: never;
@@ -918,6 +1298,19 @@ export interface components {
              */
             name?: string | null;
         };
+        /** CheckIn */
+        CheckIn: {
+            /** Kind */
+            kind: string;
+            /** Settings */
+            settings: {
+                [key: string]: unknown;
+            };
+            /** Credentials */
+            credentials?: {
+                [key: string]: string;
+            } | null;
+        };
         /**
          * CitationOut
          * @description Binds characters [answer_start, answer_end) of the answer to characters [start, end) of a revision's text.
@@ -1101,10 +1494,20 @@ export interface components {
              */
             parent: string | null;
             /**
+             * Source
+             * @description The source that keeps it; None for what people added.
+             */
+            source: string | null;
+            /**
+             * Link
+             * @description Where people open the original at its source; may be empty.
+             */
+            link: string;
+            /**
              * State
              * @enum {string}
              */
-            state: "waiting" | "reading" | "splitting" | "indexed_by_words" | "indexed" | "failed";
+            state: "waiting" | "reading" | "splitting" | "indexed_by_words" | "indexed" | "failed" | "removed";
             /**
              * Progress
              * @description Share of the present stage that is done, 0-1.
@@ -1249,6 +1652,42 @@ export interface components {
             coverage: number;
             /** Terms */
             terms: components["schemas"]["TermOut"][];
+        };
+        /**
+         * FreshnessOut
+         * @description How soon changes at the source were answerable, over the last seven days.
+         */
+        FreshnessOut: {
+            /**
+             * State
+             * @enum {string}
+             */
+            state: "fresh" | "late" | "unscheduled" | "paused" | "new";
+            /** Target Minutes */
+            target_minutes: number;
+            /**
+             * As Of
+             * @description Changes up to this moment have been seen.
+             */
+            as_of: string | null;
+            /** Late Since */
+            late_since: string | null;
+            /**
+             * Pending
+             * @description Changes that were seen and are not answerable yet.
+             */
+            pending: number;
+            /** Measured */
+            measured: number;
+            /**
+             * Within
+             * @description Share of the measured changes within the target.
+             */
+            within: number | null;
+            /** Median Seconds */
+            median_seconds: number | null;
+            /** Worst Seconds */
+            worst_seconds: number | null;
         };
         /** Health */
         Health: {
@@ -1503,6 +1942,36 @@ export interface components {
             last_used_at: string | null;
         };
         /**
+         * KindOut
+         * @description A kind of source: its forms are JSON Schemas.
+         */
+        KindOut: {
+            /** Name */
+            name: string;
+            /** Title */
+            title: string;
+            /** Says */
+            says: string;
+            /** Settings */
+            settings: {
+                [key: string]: unknown;
+            };
+            /** Credentials */
+            credentials: {
+                [key: string]: unknown;
+            };
+            /**
+             * Pushed
+             * @description Documents are sent by programs; there is nothing to run.
+             */
+            pushed: boolean;
+            /**
+             * Watchable
+             * @description Changes can be taken up at once, by file events.
+             */
+            watchable: boolean;
+        };
+        /**
          * LinkOut
          * @description A box on a page, in shares of its width and height from the top left, that leads to an address or to another page.
          */
@@ -1519,6 +1988,17 @@ export interface components {
             address: string | null;
             /** Target */
             target: number | null;
+        };
+        /** ListedOut */
+        ListedOut: {
+            /** Id */
+            id: string;
+            /** Name */
+            name: string;
+            /** Size */
+            size: number | null;
+            /** Changed At */
+            changed_at: string | null;
         };
         /**
          * LocatorOut
@@ -1629,6 +2109,45 @@ export interface components {
              */
             role: "reader" | "editor" | "owner";
         };
+        /** NoticeOut */
+        NoticeOut: {
+            /** Id */
+            id: string;
+            /**
+             * Kind
+             * @enum {string}
+             */
+            kind: "sync.finished" | "sync.failed" | "sync.held" | "sync.recovered" | "freshness.missed" | "freshness.met";
+            /** Kb Id */
+            kb_id: string;
+            /** Source Id */
+            source_id: string | null;
+            /** Message */
+            message: string;
+            /** Data */
+            data: {
+                [key: string]: unknown;
+            };
+            /**
+             * Created At
+             * Format: date-time
+             */
+            created_at: string;
+            /** Seen */
+            seen: boolean;
+        };
+        /**
+         * NoticesOut
+         * @description Newest first. `unseen` counts all that came since this person last looked.
+         */
+        NoticesOut: {
+            /** Items */
+            items: components["schemas"]["NoticeOut"][];
+            /** Unseen */
+            unseen: number;
+            /** Next */
+            next?: string | null;
+        };
         /**
          * PageOut
          * @description A page of a document: which characters stand on it, and where; where its links lead. `shape` is a slide's width over
@@ -1699,10 +2218,38 @@ export interface components {
             /** Next */
             next?: string | null;
         };
+        /** Page[ReceiverOut] */
+        Page_ReceiverOut_: {
+            /** Items */
+            items: components["schemas"]["ReceiverOut"][];
+            /** Next */
+            next?: string | null;
+        };
         /** Page[RevisionOut] */
         Page_RevisionOut_: {
             /** Items */
             items: components["schemas"]["RevisionOut"][];
+            /** Next */
+            next?: string | null;
+        };
+        /** Page[SourceOut] */
+        Page_SourceOut_: {
+            /** Items */
+            items: components["schemas"]["SourceOut"][];
+            /** Next */
+            next?: string | null;
+        };
+        /** Page[SyncItemOut] */
+        Page_SyncItemOut_: {
+            /** Items */
+            items: components["schemas"]["SyncItemOut"][];
+            /** Next */
+            next?: string | null;
+        };
+        /** Page[SyncOut] */
+        Page_SyncOut_: {
+            /** Items */
+            items: components["schemas"]["SyncOut"][];
             /** Next */
             next?: string | null;
         };
@@ -1819,6 +2366,152 @@ export interface components {
             advice?: string | null;
             /** Request Id */
             request_id?: string | null;
+        };
+        /** PushIn */
+        PushIn: {
+            /**
+             * Documents
+             * @default []
+             */
+            documents: components["schemas"]["PushedIn"][];
+            /**
+             * Remove
+             * @description Ids of documents that are gone.
+             * @default []
+             */
+            remove: string[];
+        };
+        /**
+         * PushOut
+         * @description What became of each. The same request again changes nothing.
+         */
+        PushOut: {
+            /** Sync */
+            sync: string;
+            /** Items */
+            items: components["schemas"]["PushedOut"][];
+        };
+        /**
+         * PushedIn
+         * @description A document that a program sends: its text, or its bytes in base64 with a name that has the right ending.
+         */
+        PushedIn: {
+            /**
+             * Id
+             * @description The program's own id.
+             */
+            id: string;
+            /**
+             * Name
+             * @description Default: the id.
+             */
+            name?: string | null;
+            /** Title */
+            title?: string | null;
+            /**
+             * Text
+             * @description Markdown or plain text.
+             */
+            text?: string | null;
+            /**
+             * Content
+             * @description A file's bytes in base64.
+             */
+            content?: string | null;
+            /**
+             * Link
+             * @default
+             */
+            link: string;
+            /**
+             * Tags
+             * @default {}
+             */
+            tags: {
+                [key: string]: string;
+            };
+            /** Changed At */
+            changed_at?: string | null;
+        };
+        /** PushedOut */
+        PushedOut: {
+            /** Id */
+            id: string;
+            /**
+             * Outcome
+             * @enum {string}
+             */
+            outcome: "added" | "changed" | "unchanged" | "moved" | "removed" | "skipped" | "failed" | "missing";
+            /** Reason */
+            reason?: string | null;
+            /** Document Id */
+            document_id?: string | null;
+        };
+        /** ReceiverIn */
+        ReceiverIn: {
+            /**
+             * Url
+             * @example https://ops.skerrow.example/events
+             */
+            url: string;
+            /**
+             * Kinds
+             * @description Empty: all.
+             * @default []
+             */
+            kinds: ("sync.finished" | "sync.failed" | "sync.held" | "sync.recovered" | "freshness.missed" | "freshness.met")[];
+        };
+        /**
+         * ReceiverMade
+         * @description The secret that events are signed with; only this answer holds it.
+         */
+        ReceiverMade: {
+            /** Id */
+            id: string;
+            /** Url */
+            url: string;
+            /** Kinds */
+            kinds: ("sync.finished" | "sync.failed" | "sync.held" | "sync.recovered" | "freshness.missed" | "freshness.met")[];
+            /** Paused */
+            paused: boolean;
+            /** Waiting */
+            waiting: number;
+            /** Last Sent At */
+            last_sent_at: string | null;
+            /** Failing */
+            failing: string | null;
+            /**
+             * Created At
+             * Format: date-time
+             */
+            created_at: string;
+            /** Secret */
+            secret: string;
+        };
+        /**
+         * ReceiverOut
+         * @description `failing` is why the last delivery failed, if it did.
+         */
+        ReceiverOut: {
+            /** Id */
+            id: string;
+            /** Url */
+            url: string;
+            /** Kinds */
+            kinds: ("sync.finished" | "sync.failed" | "sync.held" | "sync.recovered" | "freshness.missed" | "freshness.met")[];
+            /** Paused */
+            paused: boolean;
+            /** Waiting */
+            waiting: number;
+            /** Last Sent At */
+            last_sent_at: string | null;
+            /** Failing */
+            failing: string | null;
+            /**
+             * Created At
+             * Format: date-time
+             */
+            created_at: string;
         };
         /**
          * ReportOut
@@ -2035,6 +2728,16 @@ export interface components {
             password: string;
         };
         /**
+         * SignalSecret
+         * @description Shown once. Signals are signed as `webhook-signature: v1,<base64 of HMAC-SHA256(secret, "id.timestamp.body")>`.
+         */
+        SignalSecret: {
+            /** Secret */
+            secret: string;
+            /** Path */
+            path: string;
+        };
+        /**
          * SizesOut
          * @description The sizes of passages in tokens; `bins` counts those from one bound up to the next.
          */
@@ -2056,6 +2759,199 @@ export interface components {
                 number,
                 number
             ][];
+        };
+        /** SkippedOut */
+        SkippedOut: {
+            /** Id */
+            id: string;
+            /** Reason */
+            reason: string;
+        };
+        /**
+         * SourceChange
+         * @description What is left out stays. `credentials` replaces all of them.
+         */
+        SourceChange: {
+            /** Name */
+            name?: string | null;
+            /** Settings */
+            settings?: {
+                [key: string]: unknown;
+            } | null;
+            /** Credentials */
+            credentials?: {
+                [key: string]: string;
+            } | null;
+            /** Tag Rules */
+            tag_rules?: components["schemas"]["TagRule"][] | null;
+            /** Every Minutes */
+            every_minutes?: number | null;
+            /** Cron */
+            cron?: string | null;
+            /** Target Minutes */
+            target_minutes?: number | null;
+            /** Guard Share */
+            guard_share?: number | null;
+            /** Guard Least */
+            guard_least?: number | null;
+            /** Paused */
+            paused?: boolean | null;
+        };
+        /**
+         * SourceFreshness
+         * @description A source in an overview.
+         */
+        SourceFreshness: {
+            /** Team */
+            team: string;
+            /** Kb Id */
+            kb_id: string;
+            /** Kb */
+            kb: string;
+            /** Source Id */
+            source_id: string;
+            /** Source */
+            source: string;
+            /** Kind */
+            kind: string;
+            /** Documents */
+            documents: number;
+            /** Failing Since */
+            failing_since: string | null;
+            /** Error */
+            error: string | null;
+            freshness: components["schemas"]["FreshnessOut"];
+        };
+        /** SourceIn */
+        SourceIn: {
+            /**
+             * Tag Rules
+             * @default []
+             */
+            tag_rules: components["schemas"]["TagRule"][];
+            /**
+             * Every Minutes
+             * @description Run at this interval.
+             */
+            every_minutes?: number | null;
+            /**
+             * Cron
+             * @description Run by a cron line in the team's time zone.
+             * @example 15 6 * * 1-5
+             */
+            cron?: string | null;
+            /**
+             * Target Minutes
+             * @description Changes should be answerable within this time.
+             * @default 15
+             */
+            target_minutes: number;
+            /**
+             * Guard Share
+             * @description Hold a run that would remove or fail more than this share.
+             * @default 0.2
+             */
+            guard_share: number;
+            /**
+             * Guard Least
+             * @description Never hold a run over fewer items than this.
+             * @default 10
+             */
+            guard_least: number;
+            /**
+             * Name
+             * @example Notices
+             */
+            name: string;
+            /**
+             * Kind
+             * @example folder
+             */
+            kind: string;
+            /**
+             * Settings
+             * @description As the kind's schema says.
+             * @example {
+             *       "path": "/srv/notices"
+             *     }
+             */
+            settings: {
+                [key: string]: unknown;
+            };
+            /**
+             * Credentials
+             * @description Kept encrypted, never given back.
+             */
+            credentials?: {
+                [key: string]: string;
+            } | null;
+            /**
+             * Folder
+             * @description Where its documents lie in the knowledge base.
+             */
+            folder?: string | null;
+        };
+        /** SourceOut */
+        SourceOut: {
+            /** Id */
+            id: string;
+            /** Kb Id */
+            kb_id: string;
+            /** Name */
+            name: string;
+            /** Kind */
+            kind: string;
+            /** Folder */
+            folder: string;
+            /** Settings */
+            settings: {
+                [key: string]: unknown;
+            };
+            /**
+             * Credentials
+             * @description Which credentials are set; their values are never given back.
+             */
+            credentials: string[];
+            /** Tag Rules */
+            tag_rules: components["schemas"]["TagRule"][];
+            /** Every Minutes */
+            every_minutes: number | null;
+            /** Cron */
+            cron: string | null;
+            /** Target Minutes */
+            target_minutes: number;
+            /** Guard Share */
+            guard_share: number;
+            /** Guard Least */
+            guard_least: number;
+            /** Paused */
+            paused: boolean;
+            /** Next Run At */
+            next_run_at: string | null;
+            /** Failing Since */
+            failing_since: string | null;
+            /** Error */
+            error: string | null;
+            /** Documents */
+            documents: number;
+            freshness: components["schemas"]["FreshnessOut"];
+            /**
+             * Recent
+             * @description The last runs, newest first.
+             */
+            recent: components["schemas"]["SyncOut"][];
+            /**
+             * Created At
+             * Format: date-time
+             */
+            created_at: string;
+            /**
+             * Changed At
+             * Format: date-time
+             */
+            changed_at: string;
+            /** Version */
+            version: number;
         };
         /**
          * SpanOut
@@ -2097,6 +2993,125 @@ export interface components {
              * @enum {string}
              */
             table_mode: "packed" | "single";
+        };
+        /**
+         * SyncItemOut
+         * @description What a run did with one item, and how its document is now.
+         */
+        SyncItemOut: {
+            /** Id */
+            id: string;
+            /**
+             * Outcome
+             * @enum {string}
+             */
+            outcome: "added" | "changed" | "unchanged" | "moved" | "removed" | "skipped" | "failed" | "missing";
+            /** Reason */
+            reason: string | null;
+            /** Document Id */
+            document_id: string | null;
+            /** Name */
+            name: string | null;
+            /** State */
+            state: string | null;
+            /** Error */
+            error: string | null;
+            /** Bytes */
+            bytes: number;
+            /** Words */
+            words: number | null;
+            /** Passages */
+            passages: number | null;
+            /** Embedded */
+            embedded: number | null;
+            /** Seconds */
+            seconds: {
+                [key: string]: number;
+            };
+        };
+        /**
+         * SyncOut
+         * @description A run of a source. `indexing` counts its documents that are still on their way; words, passages and `embedded` passages are
+         *     those of the documents it took, as far as they are known; what was not embedded had its vector already.
+         */
+        SyncOut: {
+            /** Id */
+            id: string;
+            /** Source Id */
+            source_id: string;
+            /** Cause */
+            cause: string;
+            /**
+             * State
+             * @enum {string}
+             */
+            state: "waiting" | "running" | "held" | "done" | "failed" | "ended";
+            /** Stage */
+            stage: string;
+            /** Held For */
+            held_for: string | null;
+            /** Error */
+            error: string | null;
+            /** Seen */
+            seen: number;
+            /**
+             * Expected
+             * @description How many items were known before.
+             */
+            expected: number;
+            /** Unchanged */
+            unchanged: number;
+            /** Added */
+            added: number;
+            /** Changed */
+            changed: number;
+            /** Moved */
+            moved: number;
+            /** Removed */
+            removed: number;
+            /** Skipped */
+            skipped: number;
+            /** Failed */
+            failed: number;
+            /** Bytes */
+            bytes: number;
+            /** Skip Reasons */
+            skip_reasons: {
+                [key: string]: number;
+            };
+            /** Indexing */
+            indexing: number;
+            /** Words */
+            words: number;
+            /** Passages */
+            passages: number;
+            /** Embedded */
+            embedded: number;
+            /** Seconds */
+            seconds: {
+                [key: string]: number;
+            };
+            /**
+             * Created At
+             * Format: date-time
+             */
+            created_at: string;
+            /** Started At */
+            started_at: string | null;
+            /** Finished At */
+            finished_at: string | null;
+        };
+        /**
+         * TagRule
+         * @description Tags for the items whose path fits a pattern.
+         */
+        TagRule: {
+            /** Pattern */
+            pattern: string;
+            /** Tags */
+            tags: {
+                [key: string]: string;
+            };
         };
         /** TeamChange */
         TeamChange: {
@@ -2149,6 +3164,37 @@ export interface components {
             body: number;
             /** About */
             about: number;
+        };
+        /**
+         * TrialOut
+         * @description What a look at a source showed. Nothing was taken.
+         */
+        TrialOut: {
+            /**
+             * Taken
+             * @description Items that would be taken.
+             */
+            taken: number;
+            /** Bytes */
+            bytes: number | null;
+            /** Sample */
+            sample: components["schemas"]["ListedOut"][];
+            /**
+             * Skipped
+             * @description Reason -> how many.
+             */
+            skipped: {
+                [key: string]: number;
+            };
+            /** Skipped Sample */
+            skipped_sample: components["schemas"]["SkippedOut"][];
+            /**
+             * Complete
+             * @description False when there is more than was looked at.
+             */
+            complete: boolean;
+            /** Seconds */
+            seconds: number;
         };
         /** TurnOut */
         TurnOut: {
@@ -4039,7 +5085,8 @@ export interface operations {
     list_documents_api_v1_teams__team__kbs__kb__documents_get: {
         parameters: {
             query?: {
-                state?: ("waiting" | "reading" | "splitting" | "indexed_by_words" | "indexed" | "failed") | null;
+                /** @description Without one, all but those removed at their source. */
+                state?: ("waiting" | "reading" | "splitting" | "indexed_by_words" | "indexed" | "failed" | "removed") | null;
                 /** @description Part of the name or the title. */
                 name?: string | null;
                 /** @description `key=value`; may be given more than once. */
@@ -4048,6 +5095,8 @@ export interface operations {
                 warnings?: boolean;
                 /** @description Only those found inside this document. */
                 parent?: string | null;
+                /** @description Only those of this source; `none`: only what people added. */
+                source?: string | null;
                 cursor?: string | null;
                 limit?: number;
             };
@@ -4762,6 +5811,1310 @@ export interface operations {
             };
         };
     };
+    list_sources_api_v1_teams__team__kbs__kb__sources_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                kb: string;
+                team: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Page_SourceOut_"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not valid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    create_api_v1_teams__team__kbs__kb__sources_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                kb: string;
+                team: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SourceIn"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SourceOut"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not valid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    check_api_v1_teams__team__kbs__kb__sources_check_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                kb: string;
+                team: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["CheckIn"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TrialOut"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not valid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    check_again_api_v1_teams__team__kbs__kb__sources__source__check_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                kb: string;
+                source: string;
+                team: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: {
+            content: {
+                "application/json": components["schemas"]["SourceChange"] | null;
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TrialOut"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not valid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    show_api_v1_teams__team__kbs__kb__sources__source__get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                kb: string;
+                source: string;
+                team: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SourceOut"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not valid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    remove_api_v1_teams__team__kbs__kb__sources__source__delete: {
+        parameters: {
+            query?: {
+                /** @description Its documents stay, as if people had added them. */
+                keep_documents?: boolean;
+            };
+            header?: never;
+            path: {
+                kb: string;
+                source: string;
+                team: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not valid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    change_api_v1_teams__team__kbs__kb__sources__source__patch: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                kb: string;
+                source: string;
+                team: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SourceChange"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SourceOut"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not valid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    list_syncs_api_v1_teams__team__kbs__kb__sources__source__syncs_get: {
+        parameters: {
+            query?: {
+                cursor?: string | null;
+                limit?: number;
+            };
+            header?: never;
+            path: {
+                kb: string;
+                source: string;
+                team: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Page_SyncOut_"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not valid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    start_api_v1_teams__team__kbs__kb__sources__source__syncs_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                kb: string;
+                source: string;
+                team: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SyncOut"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not valid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    make_secret_api_v1_teams__team__kbs__kb__sources__source__signal_secret_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                kb: string;
+                source: string;
+                team: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SignalSecret"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not valid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    push_api_v1_teams__team__kbs__kb__sources__source__documents_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                kb: string;
+                source: string;
+                team: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PushIn"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PushOut"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not valid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    show_api_v1_teams__team__kbs__kb__sources__source__syncs__sync__get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                kb: string;
+                source: string;
+                sync: string;
+                team: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SyncOut"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not valid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    list_items_api_v1_teams__team__kbs__kb__sources__source__syncs__sync__items_get: {
+        parameters: {
+            query?: {
+                outcome?: ("added" | "changed" | "unchanged" | "moved" | "removed" | "skipped" | "failed" | "missing") | null;
+                cursor?: number | null;
+                limit?: number;
+            };
+            header?: never;
+            path: {
+                kb: string;
+                source: string;
+                sync: string;
+                team: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Page_SyncItemOut_"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not valid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    confirm_api_v1_teams__team__kbs__kb__sources__source__syncs__sync__confirm_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                kb: string;
+                source: string;
+                sync: string;
+                team: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SyncOut"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not valid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    reject_api_v1_teams__team__kbs__kb__sources__source__syncs__sync__reject_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                kb: string;
+                source: string;
+                sync: string;
+                team: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SyncOut"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not valid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    list_notices_api_v1_teams__team__notices_get: {
+        parameters: {
+            query?: {
+                kb?: string | null;
+                cursor?: string | null;
+                limit?: number;
+            };
+            header?: never;
+            path: {
+                team: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["NoticesOut"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not valid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    mark_seen_api_v1_teams__team__notices_seen_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                team: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not valid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    list_receivers_api_v1_teams__team__receivers_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                team: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Page_ReceiverOut_"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not valid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    add_receiver_api_v1_teams__team__receivers_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                team: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ReceiverIn"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ReceiverMade"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not valid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    remove_receiver_api_v1_teams__team__receivers__receiver__delete: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                receiver: string;
+                team: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not valid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     show_page_api_v1_teams__team__kbs__kb__documents__document__pages__page__get: {
         parameters: {
             query?: {
@@ -5313,6 +7666,252 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["KbOut"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not valid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    list_kinds_api_v1_source_kinds_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["KindOut"][];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not valid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    signal_api_v1_signals__source__post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                source: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        [key: string]: string;
+                    };
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not valid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    team_freshness_api_v1_teams__team__freshness_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                team: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SourceFreshness"][];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not valid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    all_freshness_api_v1_freshness_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SourceFreshness"][];
                 };
             };
             /** @description Not signed in */

@@ -15,6 +15,9 @@ class Settings(BaseSettings):
 
     host: str = Field("127.0.0.1", description="Address to listen on.")
     port: int = Field(8460, description="Port to listen on.", ge=0, le=65535)
+    public_url: str = Field(
+        "", description="The address that people reach the service at, named in events; default: host and port."
+    )
     data: Path = Field(Path("fontanel-data"), description="The data directory.")
     embedder: Path | None = Field(
         None, description="Directory with model.onnx and tokenizer.json; default: DATA/embedder."
@@ -27,8 +30,22 @@ class Settings(BaseSettings):
     idle_seconds: float = Field(30.0, description="After how long without work a worker process ends.", gt=0)
     sign_in_hours: int = Field(12, description="How long a sign-in to the console lasts, in hours.", gt=0)
     throwaway_hours: int = Field(24, description="How long a throw-away knowledge base lives, in hours.", gt=0)
+    source_roots: str = Field(
+        "", description="Folders on this machine that sources may read, separated by colons. Default: none."
+    )
+    source_networks: str = Field(
+        "", description="Private addresses that sources may reach, as networks separated by commas, for instance "
+        "`10.20.0.0/16,127.0.0.1`. Default: none, public addresses only.",
+    )  # fmt: skip
+    source_seconds: float = Field(30.0, description="How long a source's server may take to answer, in seconds.", gt=0)
+    sync_threads: int = Field(3, description="Runs of sources that go on at once.", ge=1)
+    removed_days: int = Field(30, description="How long documents that left their source are kept, in days.", ge=0)
     secure_cookie: bool = Field(False, description="Mark the session cookie Secure; set it when served over HTTPS.")
 
     @property
     def embedder_directory(self) -> Path:
         return self.embedder or self.data / "embedder"
+
+    @property
+    def origin(self) -> str:
+        return self.public_url.rstrip("/") or f"http://{self.host}:{self.port}"

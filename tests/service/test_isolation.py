@@ -10,9 +10,10 @@ from typing import Any
 import httpx
 import pytest
 
+from fontanel import schemas as s
 from fontanel.service.app import create_app
 from fontanel.settings import Settings
-from tests.conftest import STORM, Service, TeamSetup, new_team
+from tests.conftest import STORM, Service, TeamSetup, new_team, until
 
 OPENAPI = create_app(Settings()).openapi()
 #: Routes that are for everyone, and what they may answer a stranger.
@@ -22,9 +23,12 @@ OWN = {
     ("get", "/api/v1/session"),
     ("delete", "/api/v1/session"),
     ("put", "/api/v1/session/password"),
+    ("get", "/api/v1/source-kinds"),
     ("get", "/api/v1/teams"),
     ("post", "/api/v1/teams"),
 }
+#: Routes that a signature opens.
+SIGNED = {("post", "/api/v1/signals/{source}")}
 SECRET = "duty harbour master"
 
 
@@ -74,7 +78,14 @@ def victim(service: Service) -> tuple[TeamSetup, dict[str, str]]:
     kb = team.client.create_kb("Private rules")
     added = team.client.add_document(kb.id, STORM, "storm-plan.md", {"year": "2024"}, wait=True)
     answer = team.client.ask(kb.id, "At what gust does the quay crane stop?")
+    source = team.client.connect_source(kb.id, s.SourceIn(name="Tickets", kind="push", settings={}))
+    sync = team.client.push_documents(kb.id, source.id, [s.PushedIn(id="t-1", text="The winch jams.")]).sync
+    receiver = team.client.add_receiver("https://ops.skerrow.example/events")
+    until(lambda: all(document.state == "indexed" for document in team.client.list_documents(kb.id)))
     ids = {
+        "source": source.id,
+        "sync": sync,
+        "receiver": receiver.id,
         "team": team.slug,
         "kb": kb.slug,
         "document": added.document.id,
@@ -91,14 +102,15 @@ def victim(service: Service) -> tuple[TeamSetup, dict[str, str]]:
 def everything(team: TeamSetup, kb: str) -> str:
     """All that a stranger could change, as one text."""
     client = team.client
-    found: list[Any] = [client.list_teams(), client.list_kbs(), client.list_members(), client.list_keys()]
+    found: list[Any] = [client.list_teams(), client.list_kbs(), client.list_members(), client.list_keys(),
+                        client.list_sources(kb), client.list_receivers()]  # fmt: skip
     found += [
         list(client.list_documents(kb)),
         client.list_conversations(kb),
         list(client.list_passages(kb, "storm-plan.md")),
     ]
     # Noting when a key was last used is no change of the team's records.
-    items = [item.model_dump(mode="json", exclude={"last_used_at"}) for part in found for item in part]
+    items = [item.model_dump(mode="json", exclude={"last_used_at", "freshness"}) for part in found for item in part]
     return json.dumps(items, sort_keys=True)
 
 
@@ -122,7 +134,7 @@ def test_strangers_reach_nothing(
             assert word not in response.text.replace(ids["member"], "") or (method, path) in OPEN, (who, word)
         if (method, path) in OPEN | OWN:
             continue
-        expected = {401} if who == "nobody" else {403, 404}
+        expected = {401} if who == "nobody" or (method, path) in SIGNED else {403, 404}
         assert response.status_code in expected, (who, response.status_code, response.text)
         assert response.headers["content-type"] == "application/problem+json"
     assert everything(team, ids["kb"]) == before

@@ -7,7 +7,7 @@ from collections.abc import Callable
 from typing import Any
 
 from fontanel import __version__
-from fontanel.cli import asking, documents, editions, kbs, local, people
+from fontanel.cli import asking, documents, editions, kbs, local, people, sources
 
 Run = Callable[..., Any]
 
@@ -57,6 +57,7 @@ def build_parser() -> Parser:
     kbs.add_commands(noun("kb", "knowledge bases"), verb, common)
     editions.add_commands(noun("edition", "indexes of a knowledge base beside each other"), verb, common, kb)
     documents.add_commands(noun("document", "documents of a knowledge base"), verb, common, kb)
+    sources.add_commands(noun("source", "what keeps documents flowing into a knowledge base"), verb, common, kb)
     asking.add_conversation_commands(noun("conversation", "your conversations with a knowledge base"), verb, common, kb)
     people.add_commands(noun, verb, commands, common)
     local.add_commands(commands, noun, verb)

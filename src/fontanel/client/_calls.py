@@ -171,6 +171,79 @@ class Calls:
     def add_document(self, kb: str) -> str:
         return f"{self._kb(kb)}/documents"
 
+    def source_kinds(self) -> Call[list[s.KindOut]]:
+        return Call("GET", "/source-kinds", list[s.KindOut])
+
+    def _source(self, kb: str, source: str) -> str:
+        return f"{self._kb(kb)}/sources/{_q(source)}"
+
+    def list_sources(self, kb: str) -> Call[s.Page[s.SourceOut]]:
+        return Call("GET", f"{self._kb(kb)}/sources", s.Page[s.SourceOut])
+
+    def show_source(self, kb: str, source: str) -> Call[s.SourceOut]:
+        return Call("GET", self._source(kb, source), s.SourceOut)
+
+    def check_source(self, kb: str, body: s.CheckIn) -> Call[s.TrialOut]:
+        return Call("POST", f"{self._kb(kb)}/sources/check", s.TrialOut, body)
+
+    def check_again(self, kb: str, source: str, body: s.SourceChange | None) -> Call[s.TrialOut]:
+        return Call("POST", f"{self._source(kb, source)}/check", s.TrialOut, body)
+
+    def connect_source(self, kb: str, body: s.SourceIn, idempotency_key: str | None) -> Call[s.SourceOut]:
+        headers = {"Idempotency-Key": idempotency_key} if idempotency_key else {}
+        return Call("POST", f"{self._kb(kb)}/sources", s.SourceOut, body, headers=headers)
+
+    def change_source(self, kb: str, source: str, body: s.SourceChange, version: int | None) -> Call[s.SourceOut]:
+        headers = {"If-Match": f'"{version}"'} if version is not None else {}
+        return Call("PATCH", self._source(kb, source), s.SourceOut, body, headers=headers)
+
+    def disconnect_source(self, kb: str, source: str, keep_documents: bool) -> Call[None]:
+        return Call("DELETE", self._source(kb, source), params={"keep_documents": keep_documents})
+
+    def start_sync(self, kb: str, source: str) -> Call[s.SyncOut]:
+        return Call("POST", f"{self._source(kb, source)}/syncs", s.SyncOut)
+
+    def list_syncs(self, kb: str, source: str, limit: int) -> Call[s.Page[s.SyncOut]]:
+        return Call("GET", f"{self._source(kb, source)}/syncs", s.Page[s.SyncOut], params={"limit": limit})
+
+    def show_sync(self, kb: str, source: str, sync: str) -> Call[s.SyncOut]:
+        return Call("GET", f"{self._source(kb, source)}/syncs/{_q(sync)}", s.SyncOut)
+
+    def list_sync_items(
+        self, kb: str, source: str, sync: str, outcome: str | None, cursor: str | None
+    ) -> Call[s.Page[s.SyncItemOut]]:
+        params = {"outcome": outcome, "cursor": cursor, "limit": 1000}
+        path = f"{self._source(kb, source)}/syncs/{_q(sync)}/items"
+        return Call("GET", path, s.Page[s.SyncItemOut], params={k: v for k, v in params.items() if v})
+
+    def decide_sync(self, kb: str, source: str, sync: str, decision: str) -> Call[s.SyncOut]:
+        return Call("POST", f"{self._source(kb, source)}/syncs/{_q(sync)}/{decision}", s.SyncOut)
+
+    def make_signal_secret(self, kb: str, source: str) -> Call[s.SignalSecret]:
+        return Call("POST", f"{self._source(kb, source)}/signal-secret", s.SignalSecret)
+
+    def push_documents(self, kb: str, source: str, body: s.PushIn) -> Call[s.PushOut]:
+        return Call("POST", f"{self._source(kb, source)}/documents", s.PushOut, body)
+
+    def freshness(self) -> Call[list[s.SourceFreshness]]:
+        return Call("GET", f"{self._team()}/freshness", list[s.SourceFreshness])
+
+    def list_notices(self, kb: str | None, limit: int) -> Call[s.NoticesOut]:
+        params: dict[str, Any] = {"limit": limit, **({"kb": kb} if kb else {})}
+        return Call("GET", f"{self._team()}/notices", s.NoticesOut, params=params)
+
+    def mark_notices_seen(self) -> Call[None]:
+        return Call("POST", f"{self._team()}/notices/seen")
+
+    def list_receivers(self) -> Call[s.Page[s.ReceiverOut]]:
+        return Call("GET", f"{self._team()}/receivers", s.Page[s.ReceiverOut])
+
+    def add_receiver(self, url: str, kinds: Sequence[s.NoticeKind]) -> Call[s.ReceiverMade]:
+        return Call("POST", f"{self._team()}/receivers", s.ReceiverMade, s.ReceiverIn(url=url, kinds=list(kinds)))
+
+    def remove_receiver(self, receiver: str) -> Call[None]:
+        return Call("DELETE", f"{self._team()}/receivers/{_q(receiver)}")
+
     def job(self, kb: str, job: str) -> Call[s.JobOut]:
         return Call("GET", f"{self._kb(kb)}/jobs/{_q(job)}", s.JobOut)
 

@@ -8,7 +8,7 @@ from urllib.parse import unquote
 from sqlalchemy import Select, select
 from sqlalchemy.orm import Session
 
-from fontanel.records.tables import Base, Conversation, Document, DocumentTag, Kb
+from fontanel.records.tables import Base, Conversation, Document, DocumentTag, Kb, Source, Sync
 
 Row = TypeVar("Row", bound=Base)
 
@@ -75,4 +75,21 @@ class TeamScope:
         found = self.session.scalar(query)
         if found is None:
             raise NotInScope("conversation", ref)
+        return found
+
+    def source(self, kb: Kb, ref: str) -> Source:
+        """A source of a knowledge base by id, name or folder. Raises NotInScope."""
+        named = (Source.id == ref) | (Source.name == ref) | (Source.folder == ref)
+        found = self.session.scalar(self.select(Source).where(Source.kb_id == kb.id, named))
+        if found is None:
+            raise NotInScope("source", ref)
+        return found
+
+    def sync(self, source: Source, ref: str) -> Sync:
+        """A run of a source by id; `latest` is the newest. Raises NotInScope."""
+        query = self.select(Sync).where(Sync.source_id == source.id)
+        query = query.order_by(Sync.created_at.desc()).limit(1) if ref == "latest" else query.where(Sync.id == ref)
+        found = self.session.scalar(query)
+        if found is None:
+            raise NotInScope("run", ref)
         return found

@@ -58,6 +58,33 @@ class DocumentState(StrEnum):
     INDEXED_BY_WORDS = "indexed_by_words"
     INDEXED = "indexed"
     FAILED = "failed"
+    #: It left its source: out of searches and answers, kept a while for what cites it.
+    REMOVED = "removed"
+
+
+class SyncState(StrEnum):
+    WAITING = "waiting"
+    RUNNING = "running"
+    #: The guard stopped it: a person decides.
+    HELD = "held"
+    DONE = "done"
+    FAILED = "failed"
+    #: Rejected or ended by a person, or overtaken by a later run.
+    ENDED = "ended"
+
+
+class Outcome(StrEnum):
+    """What a sync did with an item."""
+
+    ADDED = "added"
+    CHANGED = "changed"
+    UNCHANGED = "unchanged"
+    MOVED = "moved"
+    REMOVED = "removed"
+    SKIPPED = "skipped"
+    FAILED = "failed"
+    #: Would be removed, once a person confirms.
+    MISSING = "missing"
 
 
 class JobState(StrEnum):
@@ -116,6 +143,7 @@ class Team(Base):
     id: Mapped[str] = mapped_column(primary_key=True)
     slug: Mapped[str] = mapped_column(unique=True)
     name: Mapped[str]
+    time_zone: Mapped[str] = mapped_column(default="UTC", server_default="UTC")
     created_at: Mapped[datetime] = mapped_column(default=now)
     version: Mapped[int] = mapped_column(default=1)
 
@@ -128,6 +156,7 @@ class Member(Base):
     team_id: Mapped[str] = _team()
     person_id: Mapped[str] = mapped_column(ForeignKey("people.id", ondelete="CASCADE"), index=True)
     role: Mapped[Role] = mapped_column(Word(Role))
+    notices_seen_at: Mapped[datetime | None]
     created_at: Mapped[datetime] = mapped_column(default=now)
     person: Mapped[Person] = relationship(lazy="joined")
 
@@ -201,7 +230,8 @@ class Tombstone(Base):
 
 class Document(Base):
     """A thing with a stable name in a kb. `parent_key` is the document inside which it was found: an archive, a message, a
-    table whose rows are documents."""
+    table whose rows are documents; `source_id` the source that keeps it, None for what people added; `link` where people open
+    the original at its source."""
 
     __tablename__ = "documents"
     __table_args__ = (UniqueConstraint("kb_id", "name"), {"sqlite_autoincrement": True})
@@ -211,6 +241,8 @@ class Document(Base):
     team_id: Mapped[str] = _team()
     kb_id: Mapped[str] = mapped_column(ForeignKey("kbs.id", ondelete="CASCADE"), index=True)
     parent_key: Mapped[int | None] = mapped_column(index=True)
+    source_id: Mapped[str | None] = mapped_column(index=True)
+    link: Mapped[str] = mapped_column(default="", server_default="")
     name: Mapped[str]
     title: Mapped[str]
     description: Mapped[str] = mapped_column(default="", server_default="")
@@ -241,7 +273,9 @@ class DocumentTag(Base):
 
 class Revision(Base):
     """One content version of a document. `reading` is the blob of its text and blocks, once it has been read; `report` what
-    reading it gave; `columns` what the columns of its table mean, when somebody said so."""
+    reading it gave; `columns` what the columns of its table mean, when somebody said so. `embedded` counts the passages whose
+    vectors were not known. `source_changed_at` is when it changed at its source, `answerable_at` when its words were first
+    searchable."""
 
     __tablename__ = "revisions"
     __table_args__ = (UniqueConstraint("document_key", "number"),)
@@ -262,8 +296,162 @@ class Revision(Base):
     report: Mapped[dict[str, Any] | None]
     columns: Mapped[dict[str, Any] | None]
     seconds: Mapped[dict[str, Any]]
+    embedded: Mapped[int] = mapped_column(default=0, server_default="0")
     created_at: Mapped[datetime] = mapped_column(default=now)
+    source_changed_at: Mapped[datetime | None]
+    answerable_at: Mapped[datetime | None]
     indexed_at: Mapped[datetime | None]
+
+
+class Source(Base):
+    """What keeps documents flowing into a kb. `folder` is where its documents lie among the kb's; `credentials` and
+    `signal_secret` are encrypted. `tag_rules` are pairs of a pattern and the tags it gives. `looked_at` is when the last listing
+    that succeeded began: what changed before is known."""
+
+    __tablename__ = "sources"
+    __table_args__ = (UniqueConstraint("kb_id", "folder"),)
+
+    id: Mapped[str] = mapped_column(primary_key=True)
+    team_id: Mapped[str] = _team()
+    kb_id: Mapped[str] = mapped_column(ForeignKey("kbs.id", ondelete="CASCADE"), index=True)
+    name: Mapped[str]
+    kind: Mapped[str]
+    folder: Mapped[str]
+    settings: Mapped[dict[str, Any]]
+    credentials: Mapped[bytes | None]
+    credential_names: Mapped[list[Any]]
+    tag_rules: Mapped[list[Any]]
+    every_minutes: Mapped[int | None]
+    cron: Mapped[str | None]
+    target_minutes: Mapped[int] = mapped_column(default=15)
+    guard_share: Mapped[float] = mapped_column(default=0.2)
+    guard_least: Mapped[int] = mapped_column(default=10)
+    paused: Mapped[bool] = mapped_column(default=False)
+    signal_secret: Mapped[bytes]
+    next_run_at: Mapped[datetime | None] = mapped_column(index=True)
+    looked_at: Mapped[datetime | None]
+    failing_since: Mapped[datetime | None]
+    failures: Mapped[int] = mapped_column(default=0)
+    error: Mapped[str | None]
+    late_since: Mapped[datetime | None]
+    created_at: Mapped[datetime] = mapped_column(default=now)
+    changed_at: Mapped[datetime] = mapped_column(default=now)
+    version: Mapped[int] = mapped_column(default=1)
+
+
+class SourceItem(Base):
+    """An item that was taken from a source, with the mark it had then. One without a document and without an
+    error was deleted here by a person, and stays out."""
+
+    __tablename__ = "source_items"
+    __table_args__ = (UniqueConstraint("source_id", "item_id"),)
+
+    key: Mapped[int] = mapped_column(primary_key=True, autoincrement=True)
+    team_id: Mapped[str] = _team()
+    source_id: Mapped[str] = mapped_column(ForeignKey("sources.id", ondelete="CASCADE"))
+    item_id: Mapped[str]
+    document_key: Mapped[int | None] = mapped_column(ForeignKey("documents.key", ondelete="SET NULL"), index=True)
+    mark: Mapped[str]
+    same_as: Mapped[str] = mapped_column(default="")
+    notes: Mapped[dict[str, Any] | None]
+    error: Mapped[str | None]
+
+
+class Sync(Base):
+    """A run of a source. Counts are of items; `held_for` says why the guard stopped it."""
+
+    __tablename__ = "syncs"
+    __table_args__ = (Index("ix_syncs_source", "source_id", "created_at"),)
+
+    id: Mapped[str] = mapped_column(primary_key=True)
+    team_id: Mapped[str] = _team()
+    kb_id: Mapped[str] = mapped_column(ForeignKey("kbs.id", ondelete="CASCADE"), index=True)
+    source_id: Mapped[str] = mapped_column(ForeignKey("sources.id", ondelete="CASCADE"))
+    cause: Mapped[str]
+    state: Mapped[SyncState] = mapped_column(Word(SyncState), index=True)
+    stage: Mapped[str] = mapped_column(default="")
+    confirmed: Mapped[bool] = mapped_column(default=False)
+    held_for: Mapped[str | None]
+    error: Mapped[str | None]
+    seen: Mapped[int] = mapped_column(default=0)
+    expected: Mapped[int] = mapped_column(default=0)
+    unchanged: Mapped[int] = mapped_column(default=0)
+    added: Mapped[int] = mapped_column(default=0)
+    changed: Mapped[int] = mapped_column(default=0)
+    moved: Mapped[int] = mapped_column(default=0)
+    removed: Mapped[int] = mapped_column(default=0)
+    skipped: Mapped[int] = mapped_column(default=0)
+    failed: Mapped[int] = mapped_column(default=0)
+    bytes: Mapped[int] = mapped_column(default=0)
+    skip_reasons: Mapped[dict[str, Any]]
+    seconds: Mapped[dict[str, Any]]
+    created_at: Mapped[datetime] = mapped_column(default=now)
+    started_at: Mapped[datetime | None]
+    finished_at: Mapped[datetime | None]
+
+
+class SyncItem(Base):
+    """What a sync did with one item. Unchanged ones are only counted, but for sites, whose pages are reported one by one."""
+
+    __tablename__ = "sync_items"
+    __table_args__ = (UniqueConstraint("sync_id", "item_id"),)
+
+    key: Mapped[int] = mapped_column(primary_key=True, autoincrement=True)
+    team_id: Mapped[str] = _team()
+    sync_id: Mapped[str] = mapped_column(ForeignKey("syncs.id", ondelete="CASCADE"))
+    item_id: Mapped[str]
+    outcome: Mapped[Outcome] = mapped_column(Word(Outcome))
+    reason: Mapped[str | None]
+    document_key: Mapped[int | None]
+    revision_id: Mapped[str | None]
+    bytes: Mapped[int] = mapped_column(default=0)
+
+
+class Notice(Base):
+    """Something that members want to be told: a run that failed or is held, a source that is late. `kind` is the last part of the
+    event's type."""
+
+    __tablename__ = "notices"
+
+    id: Mapped[str] = mapped_column(primary_key=True)
+    team_id: Mapped[str] = _team()
+    kb_id: Mapped[str] = mapped_column(ForeignKey("kbs.id", ondelete="CASCADE"), index=True)
+    source_id: Mapped[str | None] = mapped_column(ForeignKey("sources.id", ondelete="CASCADE"), index=True)
+    kind: Mapped[str]
+    message: Mapped[str]
+    data: Mapped[dict[str, Any]]
+    created_at: Mapped[datetime] = mapped_column(default=now, index=True)
+
+
+class Receiver(Base):
+    """An address that is sent notices of some kinds as signed events. `secret` is encrypted."""
+
+    __tablename__ = "receivers"
+
+    id: Mapped[str] = mapped_column(primary_key=True)
+    team_id: Mapped[str] = _team()
+    url: Mapped[str]
+    secret: Mapped[bytes]
+    kinds: Mapped[list[Any]]
+    paused: Mapped[bool] = mapped_column(default=False)
+    created_at: Mapped[datetime] = mapped_column(default=now)
+
+
+class Delivery(Base):
+    """A notice on its way to a receiver; the queue of what is to be sent."""
+
+    __tablename__ = "deliveries"
+
+    id: Mapped[str] = mapped_column(primary_key=True)
+    team_id: Mapped[str] = _team()
+    receiver_id: Mapped[str] = mapped_column(ForeignKey("receivers.id", ondelete="CASCADE"), index=True)
+    notice_id: Mapped[str] = mapped_column(ForeignKey("notices.id", ondelete="CASCADE"), index=True)
+    state: Mapped[JobState] = mapped_column(Word(JobState))
+    attempts: Mapped[int] = mapped_column(default=0)
+    error: Mapped[str | None]
+    run_after: Mapped[datetime] = mapped_column(default=now)
+    created_at: Mapped[datetime] = mapped_column(default=now)
+    sent_at: Mapped[datetime | None]
 
 
 class PassageRow(Base):

@@ -9,7 +9,7 @@ from pydantic import Field, model_validator
 
 from fontanel.schemas.base import LocatorOut, Model, Name, UnitName
 
-StateName = Literal["waiting", "reading", "splitting", "indexed_by_words", "indexed", "failed"]
+StateName = Literal["waiting", "reading", "splitting", "indexed_by_words", "indexed", "failed", "removed"]
 
 
 class Splitting(Model):
@@ -107,6 +107,8 @@ class DocumentOut(Model):
     title: str
     description: str = Field(description="At most two telling sentences from its text.")
     parent: str | None = Field(description="The document it was found in: an archive, a message, a table.")
+    source: str | None = Field(description="The source that keeps it; None for what people added.")
+    link: str = Field(description="Where people open the original at its source; may be empty.")
     state: StateName
     progress: float | None = Field(description="Share of the present stage that is done, 0-1.")
     error_code: str | None

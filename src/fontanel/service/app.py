@@ -17,11 +17,14 @@ from fontanel.service import (
     editions,
     health,
     kbs,
+    notices,
     pages,
     preview,
     problems,
     search,
     sessions,
+    sources,
+    syncs,
     teams,
 )
 from fontanel.service.middleware import BodyLimit, Metrics, RequestLog
@@ -68,9 +71,10 @@ def create_app(settings: Settings, workshop: Workshop | None = None) -> FastAPI:
         for status, title in ((401, "Not signed in"), (403, "Not allowed"), (404, "Not found"), (422, "Not valid"))
     }
     api = APIRouter(prefix="/api/v1", responses=failures)  # type: ignore[arg-type]
-    for part in (sessions, teams, kbs, editions, documents, pages, preview, search, ask):
+    for part in (sessions, teams, kbs, editions, documents, sources, syncs, notices, pages, preview, search, ask):
         api.include_router(part.router)
     api.include_router(editions.packs)
+    api.include_router(sources.around)
     app.include_router(api)
     app.include_router(health.router)
     console.install(app)

@@ -5,7 +5,7 @@ from __future__ import annotations
 import json
 import re
 from collections.abc import Iterator
-from typing import Annotated, Any, Literal
+from typing import Annotated, Any
 from urllib.parse import quote
 
 from fastapi import APIRouter, File, Form, Query, Request, Response, UploadFile
@@ -29,6 +29,7 @@ from fontanel.schemas import (
     Page,
     PassageOut,
     RevisionOut,
+    StateName,
 )
 from fontanel.service.access import Access, Editor, EditorWrite, Reader, check_version
 from fontanel.service.forms import given
@@ -58,7 +59,8 @@ def document_out(session: Session, document: Document) -> DocumentOut:
     parent = session.get(Document, document.parent_key) if document.parent_key is not None else None
     return DocumentOut(
         id=document.id, kb_id=document.kb_id, name=document.name, title=document.title,
-        description=document.description, parent=parent.id if parent else None,
+        description=document.description, parent=parent.id if parent else None, source=document.source_id,
+        link=document.link,
         state=DocumentState(document.state).value, progress=document.progress, error_code=document.error_code,
         error=document.error, tags=document.tags, revision=RevisionOut.model_validate(revision),
         serving_revision=document.revision_id, created_at=document.created_at, changed_at=document.changed_at,
@@ -76,18 +78,18 @@ def job_out(session: Session, job: Job) -> JobOut:
 
 @router.get("/documents", summary="List documents")
 def list_documents(
-    kb: str, access: Reader, state: Literal["waiting", "reading", "splitting", "indexed_by_words", "indexed", "failed"] | None = None,
+    kb: str, access: Reader, state: Annotated[StateName | None, Query(description="Without one, all but those removed at their source.")] = None,
     name: Annotated[str | None, Query(description="Part of the name or the title.")] = None,
     tag: Annotated[list[str] | None, Query(description="`key=value`; may be given more than once.")] = None,
     warnings: Annotated[bool, Query(description="Only those whose reading gave warnings.")] = False,
     parent: Annotated[str | None, Query(description="Only those found inside this document.")] = None,
+    source: Annotated[str | None, Query(description="Only those of this source; `none`: only what people added.")] = None,
     cursor: str | None = None, limit: Annotated[int, Query(ge=1, le=500)] = 100,
 ) -> Page[DocumentOut]:  # fmt: skip
     """In the order of their names."""
     found = access.scope.kb(kb)
     query = access.scope.select(Document).where(Document.kb_id == found.id)
-    if state:
-        query = query.where(Document.state == state)
+    query = query.where(Document.state == state if state else Document.state != DocumentState.REMOVED)
     if name:
         part = "%" + re.sub(r"([%_!])", r"!\1", name) + "%"
         query = query.where(Document.name.ilike(part, escape="!") | Document.title.ilike(part, escape="!"))
@@ -96,6 +98,9 @@ def list_documents(
         query = query.where(Document.latest_revision_id.in_(warned))
     if parent:
         query = query.where(Document.parent_key == access.scope.document(found, parent).key)
+    if source:
+        wanted = None if source == "none" else access.scope.source(found, source).id
+        query = query.where(Document.source_id == wanted)
     for pair in tag or []:
         key, _, value = pair.partition("=")
         query = query.where(Document.key.in_(access.scope.keys_with_tag(found, key, value)))

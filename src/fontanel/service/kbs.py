@@ -21,7 +21,7 @@ from fontanel.work.ingest import split_settings
 
 router = APIRouter(prefix="/teams/{team}/kbs", tags=["knowledge bases"])
 
-_SETTLED = (DocumentState.INDEXED, DocumentState.FAILED)
+_SETTLED = (DocumentState.INDEXED, DocumentState.FAILED, DocumentState.REMOVED)
 
 
 def kb_out(access: Access, kb: Kb) -> KbOut:
@@ -34,7 +34,8 @@ def kb_out(access: Access, kb: Kb) -> KbOut:
     changed: datetime | None = session.scalar(select(func.max(Document.changed_at)).where(Document.kb_id == kb.id))
     edition = session.get(Edition, kb.edition_id)
     return KbOut(
-        id=kb.id, slug=kb.slug, name=kb.name, description=kb.description, documents=sum(counts.values()),
+        id=kb.id, slug=kb.slug, name=kb.name, description=kb.description,
+        documents=sum(counts.values()) - counts.get(DocumentState.REMOVED, 0),
         passages=passages or 0,
         pending=sum(count for state, count in counts.items() if state not in _SETTLED),
         failed=counts.get(DocumentState.FAILED, 0), embedder=edition.embedder if edition else None,

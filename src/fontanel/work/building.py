@@ -11,8 +11,8 @@ from sqlalchemy.orm import Session
 from fontanel.core.analysis import ANALYSER_VERSION
 from fontanel.core.splitting import SplitSettings
 from fontanel.records.ids import new_id
-from fontanel.records.tables import Document, DocumentState, Edition, Job, JobState, Kb, PassageRow, Revision, now
-from fontanel.work.documents import Refused
+from fontanel.records.tables import Document, Edition, Job, JobState, Kb, PassageRow, Revision, now
+from fontanel.work.documents import NOT_INDEXED, Refused
 from fontanel.work.queue import add_job_beside
 
 #: Editions of one kb at most: each takes the room of the whole index.
@@ -50,7 +50,7 @@ def build_edition(session: Session, kb: Kb, split: SplitSettings, embedder: str 
     )
     session.add(edition)
     session.flush()
-    wanted = select(Document).where(Document.kb_id == kb.id, Document.state != DocumentState.FAILED)
+    wanted = select(Document).where(Document.kb_id == kb.id, Document.state.not_in(NOT_INDEXED))
     for document in session.scalars(wanted).all():
         add_job_beside(session, document, document.latest_revision_id, edition.id)
     return edition

@@ -30,10 +30,13 @@ from fontanel.records.tables import (
     now,
 )
 from fontanel.work.ingest import Inside, retire_passages
-from fontanel.work.queue import add_job, add_job_beside
+from fontanel.work.queue import add_job, add_job_beside, drop_waiting_jobs
+
+#: States in which an edition that is built holds nothing of a document.
+NOT_INDEXED = (DocumentState.FAILED, DocumentState.REMOVED)
 
 _TAG = re.compile(r"^[\w.-]{1,60}$")
-_MOST_TAGS = 32
+MOST_TAGS = 32
 #: How deep files are taken out of files.
 _MOST_DEPTH = 4
 
@@ -68,8 +71,8 @@ def document_name(raw: str) -> str:
 
 def check_tags(tags: Mapping[str, str]) -> dict[str, str]:
     """Tags fit to be kept. Raises Refused."""
-    if len(tags) > _MOST_TAGS:
-        raise Refused("tags", f"A document can have {_MOST_TAGS} tags; {len(tags)} were given.")
+    if len(tags) > MOST_TAGS:
+        raise Refused("tags", f"A document can have {MOST_TAGS} tags; {len(tags)} were given.")
     for tag, value in tags.items():
         if not _TAG.match(tag):
             raise Refused("tags", f"{tag[:60]!r} cannot be a tag's name. Use letters, digits, '.', '_' and '-'.")
@@ -109,28 +112,36 @@ def add_document(
     are the same."""
     document = session.scalar(select(Document).where(Document.kb_id == kb.id, Document.name == name))
     if document is not None:
-        latest = session.get(Revision, document.latest_revision_id)
         if tags is not None and tags != document.tags:
             set_tags(session, document, tags)
-        same = latest is not None and latest.sha256 == sha256 and latest.columns == columns
-        if same and document.state != DocumentState.FAILED:
-            return Added(document, "unchanged", None)
-        number = 1 + (
-            session.scalar(select(func.max(Revision.number)).where(Revision.document_key == document.key)) or 0
-        )
-        outcome = "revised"
-    else:
-        title = PurePosixPath(name).stem
-        document = Document(
-            id=new_id("doc"), team_id=kb.team_id, kb_id=kb.id, name=name, title=title, state=DocumentState.WAITING,
-            latest_revision_id="", tags={},
-        )  # fmt: skip
-        session.add(document)
-        session.flush()
-        set_tags(session, document, tags or {})
-        number, outcome = 1, "added"
+        return revise_document(session, document, sha256, size, columns)
+    document = Document(
+        id=new_id("doc"), team_id=kb.team_id, kb_id=kb.id, name=name, title=PurePosixPath(name).stem,
+        state=DocumentState.WAITING, latest_revision_id="", tags={},
+    )  # fmt: skip
+    session.add(document)
+    session.flush()
+    set_tags(session, document, tags or {})
+    return Added(document, "added", _add_revision(session, document, 1, sha256, size, columns))
+
+
+def revise_document(
+    session: Session, document: Document, sha256: str, size: int, columns: dict[str, Any] | None = None
+) -> Added:
+    """A new revision of a document, or nothing when its newest one is the same; one that was removed or failed is read again."""
+    latest = session.get(Revision, document.latest_revision_id)
+    same = latest is not None and latest.sha256 == sha256 and latest.columns == columns
+    if same and document.state not in (DocumentState.FAILED, DocumentState.REMOVED):
+        return Added(document, "unchanged", None)
+    number = 1 + (session.scalar(select(func.max(Revision.number)).where(Revision.document_key == document.key)) or 0)
+    return Added(document, "revised", _add_revision(session, document, number, sha256, size, columns))
+
+
+def _add_revision(
+    session: Session, document: Document, number: int, sha256: str, size: int, columns: dict[str, Any] | None
+) -> Job:
     revision = Revision(
-        id=new_id("rev"), team_id=kb.team_id, document_key=document.key, number=number, sha256=sha256, size=size,
+        id=new_id("rev"), team_id=document.team_id, document_key=document.key, number=number, sha256=sha256, size=size,
         warnings=[], seconds={}, columns=columns,
     )  # fmt: skip
     session.add(revision)
@@ -140,7 +151,35 @@ def add_document(
     document.error = document.error_code = None
     document.changed_at = now()
     document.version += 1
-    return Added(document, outcome, add_job(session, document, revision.id))
+    return add_job(session, document, revision.id)
+
+
+def remove_document(session: Session, kb: Kb, document: Document) -> None:
+    """Take a document out of searches and answers since it left its source, with what was found inside it. Its revisions stay a
+    while, for what cites them and in case it comes back."""
+    for member in session.scalars(select(Document).where(Document.parent_key == document.key)).all():
+        remove_document(session, kb, member)
+    for edition_id in session.scalars(select(Edition.id).where(Edition.kb_id == kb.id)).all():
+        retire_passages(session, edition_id, document)
+    drop_waiting_jobs(session, document)
+    document.state, document.progress = DocumentState.REMOVED, None
+    document.error = document.error_code = document.revision_id = None
+    document.changed_at = now()
+    document.version += 1
+
+
+def rename_document(session: Session, document: Document, name: str) -> None:
+    """Give a document another name; it stays the same document. One that is titled by its name is read again."""
+    titled_by_name = document.title == PurePosixPath(document.name).stem
+    old = document.name
+    document.name = name
+    document.version += 1
+    document.changed_at = now()
+    for member in session.scalars(select(Document).where(Document.parent_key == document.key)).all():
+        member.name = name + member.name.removeprefix(old)
+    if titled_by_name and document.state != DocumentState.REMOVED:
+        document.title = PurePosixPath(name).stem
+        retry_document(session, document)
 
 
 def retry_document(session: Session, document: Document) -> Job:
@@ -174,8 +213,9 @@ def take_in(session: Session, document: Document, inside: Sequence[Inside]) -> N
             continue
         kept.add(name)
         tags = {**document.tags, **item.tags}
-        added = add_document(session, kb, name, item.sha256, item.size, dict(list(tags.items())[:_MOST_TAGS]))
+        added = add_document(session, kb, name, item.sha256, item.size, dict(list(tags.items())[:MOST_TAGS]))
         added.document.parent_key = document.key
+        added.document.source_id = document.source_id
     for member in session.scalars(select(Document).where(Document.parent_key == document.key)).all():
         if member.name not in kept:
             delete_document(session, kb, member)
@@ -209,7 +249,7 @@ def reindex_all(session: Session, edition_id: str) -> int:
     for table in (PassageRow, Segment, Tombstone):
         session.execute(delete(table).where(table.edition_id == edition_id))
     documents = session.scalars(
-        select(Document).where(Document.kb_id == edition.kb_id, Document.state != DocumentState.FAILED)
+        select(Document).where(Document.kb_id == edition.kb_id, Document.state.not_in(NOT_INDEXED))
     ).all()
     serves = session.scalar(select(Kb.id).where(Kb.edition_id == edition_id)) is not None
     for document in documents:

@@ -9,7 +9,7 @@ from __future__ import annotations
 import json
 import threading
 import time
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import asdict, dataclass, fields
 from typing import Any
 
@@ -210,8 +210,8 @@ class Ingest:
         job = session.get(Job, read.job.id)
         if document is None or revision is None or job is None:
             return []
-        if document.latest_revision_id != revision.id:
-            job.state, job.error, job.changed_at = JobState.DONE, "replaced by a newer revision", now()
+        if document.latest_revision_id != revision.id or document.state == DocumentState.REMOVED:
+            job.state, job.error, job.changed_at = JobState.DONE, "no longer wanted", now()
             return []
         reading, title = read.reading, read.about["title"]
         retire_passages(session, edition.id, document)
@@ -247,6 +247,7 @@ class Ingest:
         document.state = DocumentState.INDEXED_BY_WORDS if by_meaning else DocumentState.INDEXED
         document.progress = 0.0 if by_meaning else None
         document.changed_at = now()
+        revision.answerable_at = revision.answerable_at or now()
         if not by_meaning:
             revision.indexed_at = now()
         revision.seconds = {**read.seconds, "words": round(time.monotonic() - started, 3)}
@@ -262,6 +263,7 @@ class Ingest:
         missing: dict[bytes, str] = {}
         complete: list[Job] = []
         unfinished: list[tuple[Job, int, int]] = []
+        fresh: dict[str, int] = {}
         started = time.monotonic()
         for job in jobs:
             texts = self._texts(job)
@@ -274,6 +276,7 @@ class Ingest:
             room = min(_ROUND - len(missing), _ROUND // 2 if len(jobs) > 1 else _ROUND)
             taken = dict(list(wanted.items())[: max(room, 0)])
             missing |= taken
+            fresh[job.id] = len(taken)
             if len(taken) == len(wanted):
                 complete.append(job)
             else:
@@ -287,14 +290,14 @@ class Ingest:
                 )
             return True
         for edition_id, group in self._by_edition(complete).items():
-            self._commit_vectors(edition_id, group, embedder, time.monotonic() - started)
+            self._commit_vectors(edition_id, group, embedder, time.monotonic() - started, fresh)
         if unfinished:
-            self._put_back(unfinished)
+            self._put_back(unfinished, fresh)
         for kb_id in {job.kb_id for job in jobs}:
             self._changes.tell(kb_id)
         return True
 
-    def _put_back(self, unfinished: Sequence[tuple[Job, int, int]]) -> None:
+    def _put_back(self, unfinished: Sequence[tuple[Job, int, int]], fresh: Mapping[str, int]) -> None:
         """Jobs of which a part is embedded wait for the next round."""
         with writing(self._sessions) as session:
             for job, done, total in unfinished:
@@ -303,6 +306,7 @@ class Ingest:
                     row.state, row.done, row.total = JobState.WAITING, done, total
                     if row.edition_id is None:
                         document.progress = done / total
+                        session.get_one(Revision, job.revision_id).embedded += fresh[job.id]
             session.commit()
 
     def _texts(self, job: Job) -> list[str]:
@@ -333,7 +337,9 @@ class Ingest:
                     groups.setdefault(edition.id, []).append(job)
         return groups
 
-    def _commit_vectors(self, edition_id: str, jobs: Sequence[Job], embedder: str, seconds: float) -> None:
+    def _commit_vectors(
+        self, edition_id: str, jobs: Sequence[Job], embedder: str, seconds: float, fresh: Mapping[str, int]
+    ) -> None:
         with self._editions.writer(edition_id):
             with writing(self._sessions) as session:
                 edition = session.get(Edition, edition_id)
@@ -358,6 +364,7 @@ class Ingest:
                     if row.edition_id is not None or document.revision_id != revision.id:
                         continue
                     revision.seconds = {**revision.seconds, "embed": round(seconds, 3)}
+                    revision.embedded += fresh[job.id]
                     revision.indexed_at = now()
                     if document.latest_revision_id == revision.id:
                         document.state, document.progress = DocumentState.INDEXED, None
@@ -394,7 +401,8 @@ class Ingest:
             if row is not None:
                 row.state, row.error, row.changed_at = JobState.FAILED, message, now()
             moves = job.edition_id is None
-            if document is not None and moves and document.latest_revision_id == job.revision_id:
+            wanted = document is not None and document.state != DocumentState.REMOVED
+            if document is not None and moves and wanted and document.latest_revision_id == job.revision_id:
                 document.state, document.progress = DocumentState.FAILED, None
                 document.error_code, document.error = code, message
                 document.changed_at = now()

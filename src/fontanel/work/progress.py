@@ -36,7 +36,9 @@ class Progress:
             for job in due:
                 self._noted[job.id] = moment
                 document = session.get(Document, job.document_key)
-                if document is not None and document.latest_revision_id == job.revision_id:
+                if document is None or document.state == DocumentState.REMOVED:
+                    continue
+                if document.latest_revision_id == job.revision_id:
                     document.state, document.progress = state, share
             session.commit()
         for kb_id in {job.kb_id for job in due}:

@@ -19,11 +19,7 @@ MOST_ATTEMPTS = 3
 def add_job(session: Session, document: Document, revision_id: str) -> Job:
     """Queue a revision for reading, for the edition that serves and for those beside it. Jobs of older revisions of the
     document that have not begun are dropped. Returns the serving edition's."""
-    session.execute(
-        update(Job)
-        .where(Job.document_key == document.key, Job.state == JobState.WAITING)
-        .values(state=JobState.DONE, error="replaced by a newer revision", changed_at=now())
-    )
+    drop_waiting_jobs(session, document)
     serving = select(Kb.edition_id).where(Kb.id == document.kb_id).scalar_subquery()
     beside = select(Edition.id).where(Edition.kb_id == document.kb_id, Edition.id != serving)
     for edition_id in session.scalars(beside).all():
@@ -31,6 +27,14 @@ def add_job(session: Session, document: Document, revision_id: str) -> Job:
     job = _job(document, revision_id, None)
     session.add(job)
     return job
+
+
+def drop_waiting_jobs(session: Session, document: Document) -> None:
+    session.execute(
+        update(Job)
+        .where(Job.document_key == document.key, Job.state == JobState.WAITING)
+        .values(state=JobState.DONE, error="no longer wanted", changed_at=now())
+    )
 
 
 def add_job_beside(session: Session, document: Document, revision_id: str, edition_id: str) -> None:
@@ -94,7 +98,9 @@ def recover(sessions: Sessions) -> int:
             job.state = JobState.WAITING
             job.run_after = now()
             document = session.get(Document, job.document_key)
-            if document is not None and job.stage == JobStage.READ and job.edition_id is None:
+            if document is None or document.state == DocumentState.REMOVED:
+                continue
+            if job.stage == JobStage.READ and job.edition_id is None:
                 document.state = DocumentState.WAITING
                 document.progress = None
         session.commit()

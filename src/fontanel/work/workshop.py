@@ -19,16 +19,31 @@ from fontanel.core.index.files import SegmentDamaged
 from fontanel.records.blobs import BlobStore
 from fontanel.records.database import open_database, writing
 from fontanel.records.ids import hash_password, new_id, new_password
-from fontanel.records.tables import Edition, IdempotentReply, Kb, Person, Revision, SignIn, now
+from fontanel.records.tables import (
+    Document,
+    DocumentState,
+    Edition,
+    IdempotentReply,
+    Kb,
+    Person,
+    Revision,
+    SignIn,
+    now,
+)
+from fontanel.records.vault import Vault
 from fontanel.records.vector_cache import VectorCache
 from fontanel.settings import Settings
 from fontanel.work.changes import Changes
+from fontanel.work.deliveries import Deliveries
 from fontanel.work.documents import reindex_all, take_in
 from fontanel.work.editions import Editions
+from fontanel.work.freshness import watch_freshness
 from fontanel.work.ingest import Ingest
 from fontanel.work.processes import Worker
 from fontanel.work.queue import recover
 from fontanel.work.retrieval import Embedders
+from fontanel.work.schedule import Schedule
+from fontanel.work.syncing import Syncing
 
 log = structlog.get_logger()
 
@@ -58,7 +73,20 @@ class Workshop:
         self.ingest = Ingest(
             self.sessions, self.blobs, self.vectors, self.editions, self.changes, settings.read_seconds, take_in
         )
+        self.vault = Vault(data / "secret.key")
         self._stopping = threading.Event()
+        self.syncing = Syncing(
+            self.sessions,
+            self.blobs,
+            self.vault,
+            self.editions,
+            self.changes,
+            settings,
+            self.wake,
+            self._stopping.is_set,
+        )
+        self.schedule = Schedule(self.sessions, settings, self.wake)
+        self.deliveries = Deliveries(self.sessions, self.vault, settings, self._stopping.is_set)
         self._stopped = False
         self._wake = threading.Condition()
         self._generation = 0
@@ -76,11 +104,17 @@ class Workshop:
         recovered = recover(self.sessions)
         if recovered:
             log.info("jobs recovered", jobs=recovered)
+        if broken_off := self.syncing.recover():
+            log.info("syncs recovered", syncs=broken_off)
         self.editions.sweep(self._rebuild)
         self._check_editions()
         for number, worker in enumerate(self._readers):
             self._thread(f"read-{number}", partial(self.ingest.read_round, worker))
         self._thread("merge", self.editions.merge_round)
+        for number in range(self.settings.sync_threads):
+            self._thread(f"sync-{number}", self.syncing.round)
+        self._thread("schedule", self.schedule.round)
+        self._thread("deliver", self.deliveries.round)
         name = self.embedders.name
         if name is not None:
             self._thread("embed", partial(self.ingest.embed_round, self._embedder, name))
@@ -108,6 +142,7 @@ class Workshop:
             return
         self._stopped = True
         self._stopping.set()
+        self.schedule.stop()
         self.wake()
         self.changes.tell_all()
         for worker in [*self._readers, self._embedder, self.looker]:
@@ -118,7 +153,7 @@ class Workshop:
         self.engine.dispose()
         self._lock_file.close()
 
-    def _thread(self, name: str, step: Callable[[], bool]) -> None:
+    def _thread(self, name: str, step: Callable[[], bool | None]) -> None:
         def run() -> None:
             while not self._stopping.is_set():
                 with self._wake:
@@ -149,9 +184,12 @@ class Workshop:
                 for worker in [*self._readers, self._embedder, self.looker]:
                     worker.end_if_idle(self.settings.idle_seconds)
                 self.remove_expired()
+                self.remove_gone()
+                watch_freshness(self.sessions)
                 if time.monotonic() - swept > _BLOB_GRACE or not swept:
                     swept = time.monotonic()
                     self.sweep_blobs()
+                    self.deliveries.forget_old()
             except Exception:
                 log.exception("housekeeping failed")
             self._stopping.wait(5.0)
@@ -173,6 +211,18 @@ class Workshop:
             self.editions.forget(edition_id)
             self.changes.tell(kb_id)
             log.info("throw-away knowledge base removed", kb=kb_id)
+
+    def remove_gone(self) -> None:
+        """Delete documents that left their source long ago."""
+        long_ago = now() - timedelta(days=self.settings.removed_days)
+        due = select(Document).where(Document.state == DocumentState.REMOVED, Document.changed_at <= long_ago)
+        with self.sessions() as session:
+            if session.scalar(due.limit(1)) is None:
+                return
+        with writing(self.sessions) as session:
+            for document in session.scalars(due.limit(500)).all():
+                session.delete(document)
+            session.commit()
 
     def sweep_blobs(self) -> None:
         """Remove blobs that no revision names any more."""

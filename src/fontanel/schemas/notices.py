@@ -1,0 +1,59 @@
+"""Notices to members, and the receivers they are sent to as signed events."""
+
+from __future__ import annotations
+
+from datetime import datetime
+from typing import Annotated, Any, Literal
+
+from pydantic import Field, StringConstraints
+
+from fontanel.schemas.base import Model
+
+NoticeKind = Literal[
+    "sync.finished", "sync.failed", "sync.held", "sync.recovered", "freshness.missed", "freshness.met"
+]  # fmt: skip
+
+
+class NoticeOut(Model):
+    id: str
+    kind: NoticeKind
+    kb_id: str
+    source_id: str | None
+    message: str
+    data: dict[str, Any]
+    created_at: datetime
+    seen: bool
+
+
+class NoticesOut(Model):
+    """Newest first. `unseen` counts all that came since this person last looked."""
+
+    items: list[NoticeOut]
+    unseen: int
+    next: str | None = None
+
+
+class ReceiverIn(Model):
+    url: Annotated[str, StringConstraints(strip_whitespace=True, min_length=1, max_length=2000)] = Field(
+        examples=["https://ops.skerrow.example/events"]
+    )
+    kinds: list[NoticeKind] = Field([], description="Empty: all.")
+
+
+class ReceiverOut(Model):
+    """`failing` is why the last delivery failed, if it did."""
+
+    id: str
+    url: str
+    kinds: list[NoticeKind]
+    paused: bool
+    waiting: int
+    last_sent_at: datetime | None
+    failing: str | None
+    created_at: datetime
+
+
+class ReceiverMade(ReceiverOut):
+    """The secret that events are signed with; only this answer holds it."""
+
+    secret: str

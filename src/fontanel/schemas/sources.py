@@ -1,0 +1,249 @@
+"""Sources, their runs, their freshness, and documents that programs send."""
+
+from __future__ import annotations
+
+from datetime import datetime
+from typing import Annotated, Any, Literal
+
+from pydantic import Field, StringConstraints, model_validator
+
+from fontanel.schemas.base import Model, Name
+
+OutcomeName = Literal["added", "changed", "unchanged", "moved", "removed", "skipped", "failed", "missing"]
+SyncStateName = Literal["waiting", "running", "held", "done", "failed", "ended"]
+FreshnessName = Literal["fresh", "late", "unscheduled", "paused", "new"]
+CredentialText = Annotated[str, StringConstraints(max_length=10_000)]
+
+
+class KindOut(Model):
+    """A kind of source: its forms are JSON Schemas."""
+
+    name: str
+    title: str
+    says: str
+    settings: dict[str, Any]
+    credentials: dict[str, Any]
+    pushed: bool = Field(description="Documents are sent by programs; there is nothing to run.")
+    watchable: bool = Field(description="Changes can be taken up at once, by file events.")
+
+
+class TagRule(Model):
+    """Tags for the items whose path fits a pattern."""
+
+    pattern: Annotated[str, StringConstraints(strip_whitespace=True, min_length=1, max_length=300)]
+    tags: dict[str, str] = Field(min_length=1)
+
+
+class _Care(Model):
+    tag_rules: list[TagRule] = Field([], max_length=50)
+    every_minutes: int | None = Field(None, ge=1, le=60 * 24 * 31, description="Run at this interval.")
+    cron: str | None = Field(
+        None, max_length=100, description="Run by a cron line in the team's time zone.", examples=["15 6 * * 1-5"]
+    )
+    target_minutes: int = Field(15, ge=1, le=60 * 24 * 31, description="Changes should be answerable within this time.")
+    guard_share: float = Field(
+        0.2, ge=0, le=1, description="Hold a run that would remove or fail more than this share."
+    )
+    guard_least: int = Field(10, ge=1, le=1_000_000, description="Never hold a run over fewer items than this.")
+
+
+class SourceIn(_Care):
+    name: Name = Field(examples=["Notices"])
+    kind: str = Field(examples=["folder"])
+    settings: dict[str, Any] = Field(description="As the kind's schema says.", examples=[{"path": "/srv/notices"}])
+    credentials: dict[str, CredentialText] | None = Field(None, description="Kept encrypted, never given back.")
+    folder: str | None = Field(None, max_length=100, description="Where its documents lie in the knowledge base.")
+
+
+class SourceChange(Model):
+    """What is left out stays. `credentials` replaces all of them."""
+
+    name: Name | None = None
+    settings: dict[str, Any] | None = None
+    credentials: dict[str, CredentialText] | None = None
+    tag_rules: list[TagRule] | None = None
+    every_minutes: int | None = Field(None, ge=1, le=60 * 24 * 31)
+    cron: str | None = Field(None, max_length=100)
+    target_minutes: int | None = Field(None, ge=1, le=60 * 24 * 31)
+    guard_share: float | None = Field(None, ge=0, le=1)
+    guard_least: int | None = Field(None, ge=1)
+    paused: bool | None = None
+
+
+class CheckIn(Model):
+    kind: str
+    settings: dict[str, Any]
+    credentials: dict[str, CredentialText] | None = None
+
+
+class ListedOut(Model):
+    id: str
+    name: str
+    size: int | None
+    changed_at: datetime | None
+
+
+class SkippedOut(Model):
+    id: str
+    reason: str
+
+
+class TrialOut(Model):
+    """What a look at a source showed. Nothing was taken."""
+
+    taken: int = Field(description="Items that would be taken.")
+    bytes: int | None
+    sample: list[ListedOut]
+    skipped: dict[str, int] = Field(description="Reason -> how many.")
+    skipped_sample: list[SkippedOut]
+    complete: bool = Field(description="False when there is more than was looked at.")
+    seconds: float
+
+
+class SyncOut(Model):
+    """A run of a source. `indexing` counts its documents that are still on their way; words, passages and `embedded` passages are
+    those of the documents it took, as far as they are known; what was not embedded had its vector already."""
+
+    id: str
+    source_id: str
+    cause: str
+    state: SyncStateName
+    stage: str
+    held_for: str | None
+    error: str | None
+    seen: int
+    expected: int = Field(description="How many items were known before.")
+    unchanged: int
+    added: int
+    changed: int
+    moved: int
+    removed: int
+    skipped: int
+    failed: int
+    bytes: int
+    skip_reasons: dict[str, int]
+    indexing: int
+    words: int
+    passages: int
+    embedded: int
+    seconds: dict[str, float]
+    created_at: datetime
+    started_at: datetime | None
+    finished_at: datetime | None
+
+
+class SyncItemOut(Model):
+    """What a run did with one item, and how its document is now."""
+
+    id: str
+    outcome: OutcomeName
+    reason: str | None
+    document_id: str | None
+    name: str | None
+    state: str | None
+    error: str | None
+    bytes: int
+    words: int | None
+    passages: int | None
+    embedded: int | None
+    seconds: dict[str, float]
+
+
+class FreshnessOut(Model):
+    """How soon changes at the source were answerable, over the last seven days."""
+
+    state: FreshnessName
+    target_minutes: int
+    as_of: datetime | None = Field(description="Changes up to this moment have been seen.")
+    late_since: datetime | None
+    pending: int = Field(description="Changes that were seen and are not answerable yet.")
+    measured: int
+    within: float | None = Field(description="Share of the measured changes within the target.")
+    median_seconds: float | None
+    worst_seconds: float | None
+
+
+class SourceOut(Model):
+    id: str
+    kb_id: str
+    name: str
+    kind: str
+    folder: str
+    settings: dict[str, Any]
+    credentials: list[str] = Field(description="Which credentials are set; their values are never given back.")
+    tag_rules: list[TagRule]
+    every_minutes: int | None
+    cron: str | None
+    target_minutes: int
+    guard_share: float
+    guard_least: int
+    paused: bool
+    next_run_at: datetime | None
+    failing_since: datetime | None
+    error: str | None
+    documents: int
+    freshness: FreshnessOut
+    recent: list[SyncOut] = Field(description="The last runs, newest first.")
+    created_at: datetime
+    changed_at: datetime
+    version: int
+
+
+class SourceFreshness(Model):
+    """A source in an overview."""
+
+    team: str
+    kb_id: str
+    kb: str
+    source_id: str
+    source: str
+    kind: str
+    documents: int
+    failing_since: datetime | None
+    error: str | None
+    freshness: FreshnessOut
+
+
+class SignalSecret(Model):
+    """Shown once. Signals are signed as `webhook-signature: v1,<base64 of HMAC-SHA256(secret, "id.timestamp.body")>`."""
+
+    secret: str
+    path: str
+
+
+class PushedIn(Model):
+    """A document that a program sends: its text, or its bytes in base64 with a name that has the right ending."""
+
+    id: Annotated[str, StringConstraints(min_length=1, max_length=300)] = Field(description="The program's own id.")
+    name: str | None = Field(None, max_length=300, description="Default: the id.")
+    title: str | None = Field(None, max_length=300)
+    text: str | None = Field(None, description="Markdown or plain text.")
+    content: str | None = Field(None, description="A file's bytes in base64.")
+    link: str = Field("", max_length=2000)
+    tags: dict[str, str] = {}
+    changed_at: datetime | None = None
+
+    @model_validator(mode="after")
+    def _one_of_two(self) -> PushedIn:
+        if (self.text is None) == (self.content is None):
+            raise ValueError("give either text or content")
+        return self
+
+
+class PushIn(Model):
+    documents: list[PushedIn] = Field([], max_length=500)
+    remove: list[str] = Field([], max_length=5000, description="Ids of documents that are gone.")
+
+
+class PushedOut(Model):
+    id: str
+    outcome: OutcomeName
+    reason: str | None = None
+    document_id: str | None = None
+
+
+class PushOut(Model):
+    """What became of each. The same request again changes nothing."""
+
+    sync: str
+    items: list[PushedOut]

@@ -1,0 +1,29 @@
+"""Sources: what keeps documents flowing into a knowledge base. A file for each kind, behind one small protocol."""
+
+from fontanel.sources.kinds import KINDS
+from fontanel.sources.protocol import (
+    Fetched,
+    ItemFailed,
+    Kind,
+    KnownItem,
+    Listed,
+    SettingsRefused,
+    Skipped,
+    Source,
+    SourceUnavailable,
+    Surroundings,
+)
+
+__all__ = [
+    "KINDS",
+    "Fetched",
+    "ItemFailed",
+    "Kind",
+    "KnownItem",
+    "Listed",
+    "SettingsRefused",
+    "Skipped",
+    "Source",
+    "SourceUnavailable",
+    "Surroundings",
+]

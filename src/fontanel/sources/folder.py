@@ -1,0 +1,152 @@
+"""A folder on the service's own disk, below roots that the operator allows."""
+
+from __future__ import annotations
+
+import os
+import stat
+from collections.abc import Iterator
+from pathlib import Path
+
+from pydantic import Field
+
+from fontanel.sources.patterns import Patterns, chooser
+from fontanel.sources.protocol import (
+    Fetched,
+    ItemFailed,
+    Kind,
+    Known,
+    Listed,
+    NoCredentials,
+    SettingsRefused,
+    Skipped,
+    Source,
+    SourceUnavailable,
+    Surroundings,
+)
+
+_CHUNK = 1024 * 1024
+
+
+class FolderSettings(Patterns):
+    path: str = Field(
+        title="Folder",
+        min_length=1,
+        max_length=1000,
+        description="An absolute path on the machine that runs the service.",
+    )
+    watch: bool = Field(
+        True, title="Watch for changes", description="Take up changes at once, by the system's file events."
+    )
+
+
+class Folder(Source):
+    """Items are files, by their path below the folder. A link to a file is taken when it leads to a place inside the folder."""
+
+    def __init__(self, settings: FolderSettings, surroundings: Surroundings) -> None:
+        self._settings = settings
+        self._root = allowed_folder(settings.path, surroundings, "path")
+        self._most = surroundings.most_bytes
+        self._reason = chooser(settings)
+
+    def watched(self) -> Path | None:
+        return self._root if self._settings.watch else None
+
+    def list(self, known: Known) -> Iterator[Listed | Skipped]:
+        if not self._root.is_dir():
+            raise SourceUnavailable(f"The folder {self._settings.path} is not there.")
+        # No recursion: a folder may lie deeper than Python's stack.
+        todo: list[tuple[str, str]] = [(str(self._root), "")]
+        while todo:
+            directory, below = todo.pop()
+            try:
+                with os.scandir(directory) as entries:
+                    found = list(entries)
+            except PermissionError:
+                if not below:
+                    raise SourceUnavailable(f"The service may not read the folder {self._settings.path}.") from None
+                yield Skipped(below, "may not be read by the service", keep=True)
+                continue
+            except FileNotFoundError:
+                if not below:
+                    raise SourceUnavailable(f"The folder {self._settings.path} is not there.") from None
+                continue  # it went away meanwhile
+            except OSError as error:
+                # A share that went away must not look like an empty one.
+                raise SourceUnavailable(f"The folder {directory} cannot be listed: {error.strerror}.") from error
+            for entry in found:
+                path = below + entry.name
+                try:
+                    if entry.is_dir(follow_symlinks=False):
+                        if self._reason(path + "/x") == "hidden":
+                            continue
+                        todo.append((entry.path, path + "/"))
+                    else:
+                        yield self._file(entry, path)
+                except FileNotFoundError:
+                    continue
+                except OSError as error:
+                    yield Skipped(path, f"cannot be looked at: {error.strerror}", keep=True)
+
+    def _file(self, entry: os.DirEntry[str], path: str) -> Listed | Skipped:
+        if (reason := self._reason(path)) is not None:
+            return Skipped(path, reason)
+        found = entry.stat(follow_symlinks=False)
+        if stat.S_ISLNK(found.st_mode):
+            target = Path(entry.path).resolve()
+            if not target.is_relative_to(self._root):
+                return Skipped(path, "a link that leads out of the folder")
+            found = target.stat()
+        if not stat.S_ISREG(found.st_mode):
+            return Skipped(path, "not a file")
+        if found.st_size > self._most:
+            return Skipped(path, f"larger than {self._most // 1_000_000} MB")
+        try:
+            path.encode()
+        except UnicodeEncodeError:
+            return Skipped(path.encode(errors="replace").decode(), "its name is not in UTF-8")
+        mark = f"{found.st_mtime_ns:x}.{found.st_size:x}.{found.st_ino:x}"
+        return Listed(path, mark, path, found.st_mtime, found.st_size, mark)
+
+    def fetch(self, item: Listed) -> Fetched:
+        # The path is resolved again: what was a file may be a link by now.
+        path = (self._root / item.id).resolve()
+        if not path.is_relative_to(self._root):
+            raise ItemFailed("It became a link that leads out of the folder.")
+        try:
+            descriptor = os.open(path, os.O_RDONLY | os.O_NOFOLLOW | os.O_NONBLOCK)
+        except OSError as error:
+            raise ItemFailed(f"The file cannot be opened: {error.strerror}.") from error
+        found = os.fstat(descriptor)
+        if not stat.S_ISREG(found.st_mode):
+            os.close(descriptor)
+            raise ItemFailed("It is no longer a file.")
+        # The mark belongs to the bytes that are read now, which may be newer than those listed.
+        mark = f"{found.st_mtime_ns:x}.{found.st_size:x}.{found.st_ino:x}"
+        return Fetched(_chunks(descriptor), mark=mark, changed_at=found.st_mtime)
+
+
+def _chunks(descriptor: int) -> Iterator[bytes]:
+    with os.fdopen(descriptor, "rb") as file:
+        while data := file.read(_CHUNK):
+            yield data
+
+
+def allowed_folder(path: str, surroundings: Surroundings, field: str) -> Path:
+    """The folder or file of a path, links followed. Raises SettingsRefused when it is not below a root that the operator allows."""
+    if not os.path.isabs(path) or "\0" in path:
+        raise SettingsRefused(field, f"{path!r} is not an absolute path.")
+    found = Path(path).resolve()
+    if not any(found.is_relative_to(root.resolve()) for root in surroundings.roots):
+        roots = ", ".join(str(root) for root in surroundings.roots)
+        raise SettingsRefused(
+            field,
+            f"{path!r} is not below a folder that the operator allows ({roots or 'none is'}). "
+            "The operator sets FONTANEL_SOURCE_ROOTS.",
+        )
+    return found
+
+
+KIND = Kind(
+    name="folder", title="Folder", says="Files in a folder on the service's disk, taken up as soon as they change.",
+    settings=FolderSettings, credentials=NoCredentials, open=lambda s, _, around: Folder(s, around), watchable=True,
+)  # fmt: skip

@@ -1,0 +1,8 @@
+"""Every kind of source, by name."""
+
+from __future__ import annotations
+
+from fontanel.sources import folder, push
+from fontanel.sources.protocol import Kind
+
+KINDS: dict[str, Kind] = {module.KIND.name: module.KIND for module in (folder, push)}

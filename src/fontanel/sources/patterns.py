@@ -1,0 +1,87 @@
+"""Which items of a source are taken: patterns over their paths, and kinds of files that hold no text."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Callable, Sequence
+
+from pydantic import Field
+
+from fontanel.sources.protocol import SettingsModel
+
+#: Files that hold pictures in motion, sound, programs or parts of other programs' data.
+_WITHOUT_TEXT = frozenset(
+    "3gp 7z a aac avi bak bin bz2 class com crdownload dat db db-shm db-wal deb dll dmg dwg dylib eot exe flac gz ico iso jar ko lib "
+    "lnk lock log1 m4a m4v mkv mov mp3 mp4 mpeg mpg msi o obj ogg otf part pdb pyc pyo qcow2 rar rpm so sqlite swp sys tar tgz "
+    "tmp ttf vdi vmdk wasm wav webm wma wmv woff woff2 xz zst".split()
+)
+
+
+class Patterns(SettingsModel):
+    """Which paths are taken."""
+
+    include: list[str] = Field(
+        [], title="Take only", max_length=100,
+        description="Patterns of paths, for instance `notices/**/*.pdf`. `*` stands for anything within a folder, `**` also "
+        "across folders. Empty: everything.",
+    )  # fmt: skip
+    exclude: list[str] = Field(
+        [],
+        title="Leave out",
+        max_length=100,
+        description="Patterns of paths that are not taken, for instance `**/drafts/**`.",
+    )
+    hidden: bool = Field(
+        False, title="Take hidden files", description="Files and folders whose names begin with a dot."
+    )
+
+
+def pattern_regex(pattern: str) -> str:
+    """A pattern as a regular expression for whole paths with forward slashes. One without a slash fits in any folder."""
+    pattern = pattern.strip().lstrip("/")
+    if "/" not in pattern:
+        pattern = "**/" + pattern
+    if pattern.endswith("/"):
+        pattern += "**"
+    out, i = "", 0
+    while i < len(pattern):
+        if pattern.startswith("**/", i):
+            out, i = out + r"(?:.*/)?", i + 3
+        elif pattern.startswith("**", i):
+            out, i = out + ".*", i + 2
+        elif pattern[i] == "*":
+            out, i = out + "[^/]*", i + 1
+        elif pattern[i] == "?":
+            out, i = out + "[^/]", i + 1
+        else:
+            out, i = out + re.escape(pattern[i]), i + 1
+    return out
+
+
+def matcher(patterns: Sequence[str]) -> Callable[[str], bool] | None:
+    """Whether a path fits any of the patterns; None when there are none."""
+    if not patterns:
+        return None
+    compiled = re.compile("|".join(f"(?:{pattern_regex(pattern)})" for pattern in patterns), re.IGNORECASE | re.DOTALL)
+    return lambda path: compiled.fullmatch(path) is not None
+
+
+def chooser(patterns: Patterns, files: bool = True) -> Callable[[str], str | None]:
+    """Why a path is left out; None when it is taken. Without `files` a path's ending says nothing of its kind."""
+    included, excluded = matcher(patterns.include), matcher(patterns.exclude)
+
+    def reason(path: str) -> str | None:
+        if not patterns.hidden and (path[:1] == "." or "/." in path):
+            return "hidden"
+        if excluded is not None and excluded(path):
+            return "left out by a pattern"
+        if included is not None and not included(path):
+            return "fits no pattern of what to take"
+        name = path.rsplit("/", 1)[-1]
+        if name.startswith("~$") or name.endswith("~"):
+            return "a program's scratch file"
+        if files and "." in name and name.rsplit(".", 1)[1].lower() in _WITHOUT_TEXT:
+            return "a kind of file without text"
+        return None
+
+    return reason

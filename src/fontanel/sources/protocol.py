@@ -1,0 +1,155 @@
+"""What every kind of source has in common: items with change marks, fetching, and how both can fail."""
+
+from __future__ import annotations
+
+from abc import ABC, abstractmethod
+from collections.abc import Callable, Iterable, Iterator, Mapping
+from dataclasses import dataclass, field
+from ipaddress import IPv4Network, IPv6Network
+from pathlib import Path
+from typing import Any, NamedTuple
+
+from pydantic import BaseModel, ConfigDict
+
+
+class SourceUnavailable(Exception):
+    """The source as a whole cannot be read now: it is away, refuses the credentials, or answers with nothing sensible.
+
+    Nothing is removed because of it. `again` tells whether trying later can help without anybody doing something.
+    """
+
+    def __init__(self, message: str, again: bool = True) -> None:
+        super().__init__(message)
+        self.again = again
+
+
+class SettingsRefused(ValueError):
+    """The settings cannot be used, or ask for what the operator does not allow. `field` names the one at fault."""
+
+    def __init__(self, field: str, message: str) -> None:
+        super().__init__(message)
+        self.field = field
+
+
+class ItemFailed(Exception):
+    """One item cannot be fetched; the others can."""
+
+
+class Listed(NamedTuple):
+    """An item at the source. `id` is its identity there; `mark` changes whenever its content may have changed; `name` is its path
+    below the source's folder. An item that leaves while another with the same `same_as` comes was moved; empty: the source cannot
+    tell. `changed_at` is in seconds since 1970."""
+
+    id: str
+    mark: str
+    name: str
+    changed_at: float | None = None
+    size: int | None = None
+    same_as: str = ""
+    link: str = ""
+    fetched: Fetched | None = None
+
+
+class Skipped(NamedTuple):
+    """An item that is not taken, and why. With `keep` what was taken of it before stays, since it may only be out of reach for
+    now; an id that ends in a slash then stands for everything below it."""
+
+    id: str
+    reason: str
+    keep: bool = False
+
+
+@dataclass(frozen=True, slots=True)
+class Fetched:
+    """An item's content. What is None stays as listed; `notes` is kept with the item for the next run's listing.
+    `chunks` is None when a closer look found it unchanged."""
+
+    chunks: Iterable[bytes] | None
+    mark: str | None = None
+    name: str | None = None
+    changed_at: float | None = None
+    link: str | None = None
+    tags: Mapping[str, str] = field(default_factory=dict)
+    notes: Mapping[str, Any] | None = None
+
+
+@dataclass(frozen=True, slots=True)
+class KnownItem:
+    """What the last run kept of an item."""
+
+    mark: str
+    notes: Mapping[str, Any] | None = None
+
+
+#: An item's id -> what is known of it; an item that was never taken has none.
+Known = Callable[[str], KnownItem | None]
+
+
+@dataclass(frozen=True, slots=True)
+class Surroundings:
+    """What the operator allows sources: folders below `roots`, private addresses in `networks`, items of at most `most_bytes`.
+    `scratch` is a directory that belongs to one source, kept between runs."""
+
+    roots: tuple[Path, ...] = ()
+    networks: tuple[IPv4Network | IPv6Network, ...] = ()
+    most_bytes: int = 200_000_000
+    scratch: Path | None = None
+    seconds: float = 30.0
+    stopping: Callable[[], bool] = lambda: False
+
+
+class Source(ABC):
+    """An opened source. `list` and `fetch` raise SourceUnavailable when the source as a whole cannot be read; `fetch` raises
+    ItemFailed when only this item cannot. `fetch` is called from several threads at once."""
+
+    #: Items that are no longer listed stay: what a feed drops has only grown old.
+    keeps_unlisted = False
+    #: How many items are fetched at once.
+    at_once = 4
+
+    @abstractmethod
+    def list(self, known: Known) -> Iterator[Listed | Skipped]: ...
+
+    @abstractmethod
+    def fetch(self, item: Listed) -> Fetched: ...
+
+    def watched(self) -> Path | None:
+        """A folder whose file events tell that something changed, if there is one."""
+        return None
+
+    def close(self) -> None:  # noqa: B027 - most kinds have nothing to give back
+        """Give back connections. Called once, whatever happened."""
+
+    def __enter__(self) -> Source:
+        return self
+
+    def __exit__(self, *_: object) -> None:
+        self.close()
+
+
+class SettingsModel(BaseModel):
+    """The base of a kind's settings and credentials. Titles and descriptions are shown as the form's labels and hints."""
+
+    model_config = ConfigDict(extra="forbid", str_strip_whitespace=True)
+
+
+class NoCredentials(SettingsModel):
+    """For kinds that need none."""
+
+
+@dataclass(frozen=True, slots=True)
+class Kind:
+    """A kind of source: what it is called, its forms, and how one is opened. `open` may raise SettingsRefused."""
+
+    name: str
+    title: str
+    says: str
+    settings: type[Any]
+    credentials: type[Any]
+    open: Callable[[Any, Any, Surroundings], Source]
+    #: Documents are sent by programs; there is nothing to list.
+    pushed: bool = False
+    #: File events can start a run.
+    watchable: bool = False
+    #: Items that were unchanged are reported one by one.
+    reports_unchanged: bool = False

@@ -1,0 +1,35 @@
+"""Documents that programs send by themselves: there is nothing to list."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+
+from fontanel.sources.protocol import (
+    Fetched,
+    Kind,
+    Known,
+    Listed,
+    NoCredentials,
+    SettingsModel,
+    Skipped,
+    Source,
+    SourceUnavailable,
+)
+
+
+class PushSettings(SettingsModel):
+    """Nothing to set."""
+
+
+class Pushes(Source):
+    def list(self, known: Known) -> Iterator[Listed | Skipped]:
+        raise SourceUnavailable("Programs send documents to this source; it cannot be run.", again=False)
+
+    def fetch(self, item: Listed) -> Fetched:
+        raise SourceUnavailable("Programs send documents to this source; it cannot be run.", again=False)
+
+
+KIND = Kind(
+    name="push", title="Sent by programs", says="Programs send documents through the API, with ids of their own.",
+    settings=PushSettings, credentials=NoCredentials, open=lambda *_: Pushes(), pushed=True,
+)  # fmt: skip

@@ -1,0 +1,114 @@
+"""Sending notices to receivers: CloudEvents 1.0 in structured mode over HTTP POST, signed, retried for a day."""
+
+from __future__ import annotations
+
+import base64
+import hashlib
+import hmac
+import json
+import time
+from collections.abc import Callable
+from datetime import timedelta
+
+import httpx
+import structlog
+from sqlalchemy import delete, select
+
+from fontanel.records.database import Sessions, writing
+from fontanel.records.tables import Delivery, JobState, Notice, Receiver, now
+from fontanel.records.vault import SecretsLost, Vault
+from fontanel.settings import Settings
+from fontanel.sources.reach import NotAllowed, http_client
+from fontanel.work.sources import surroundings
+
+log = structlog.get_logger()
+
+#: Pauses before each further try: about a day in all.
+_PAUSES = (5, 30, 120, 600, 1800, 3600, 3600 * 3, 3600 * 6, 3600 * 12)
+_KEPT_DAYS = 30
+_MOST_AT_ONCE = 20
+
+
+def cloud_event(notice: Notice, origin: str) -> dict[str, object]:
+    """A notice as a CloudEvent (CloudEvents 1.0, JSON format)."""
+    return {
+        "specversion": "1.0", "id": notice.id, "source": f"{origin}/kbs/{notice.kb_id}", "type": f"fontanel.{notice.kind}",
+        "subject": notice.source_id or notice.kb_id, "time": notice.created_at.isoformat(),
+        "datacontenttype": "application/json", "data": {**notice.data, "message": notice.message},
+    }  # fmt: skip
+
+
+def signature(secret: str, message_id: str, moment: str, body: bytes) -> str:
+    """As the Standard Webhooks specification lays down: HMAC-SHA256 over id, time and body."""
+    signed = f"{message_id}.{moment}.".encode() + body
+    return "v1," + base64.b64encode(hmac.new(secret.encode(), signed, hashlib.sha256).digest()).decode()
+
+
+class Deliveries:
+    """`round` sends what is due; called by one thread."""
+
+    def __init__(self, sessions: Sessions, vault: Vault, settings: Settings, stopping: Callable[[], bool]) -> None:
+        self._sessions = sessions
+        self._vault = vault
+        self._settings = settings
+        self._stopping = stopping
+
+    def round(self) -> bool:
+        with self._sessions() as session:
+            due = select(Delivery.id).where(Delivery.state == JobState.WAITING, Delivery.run_after <= now())
+            ids = session.scalars(due.order_by(Delivery.run_after).limit(_MOST_AT_ONCE)).all()
+        for delivery_id in ids:
+            if self._stopping():
+                break
+            self._send(delivery_id)
+        return len(ids) == _MOST_AT_ONCE
+
+    def _send(self, delivery_id: str) -> None:
+        with self._sessions() as session:
+            delivery = session.get(Delivery, delivery_id)
+            if delivery is None:
+                return
+            receiver = session.get_one(Receiver, delivery.receiver_id)
+            notice = session.get_one(Notice, delivery.notice_id)
+        if receiver.paused:
+            self._note(delivery_id, "The receiver is paused.", final=True)
+            return
+        body = json.dumps(cloud_event(notice, self._settings.origin)).encode()
+        try:
+            secret = self._vault.open(receiver.secret)
+            moment = str(int(time.time()))
+            headers = {
+                "Content-Type": "application/cloudevents+json; charset=utf-8", "webhook-id": notice.id,
+                "webhook-timestamp": moment, "webhook-signature": signature(secret, notice.id, moment, body),
+            }  # fmt: skip
+            with http_client(surroundings(self._settings)) as client:
+                # Redirects are not followed: an event goes to the address that was named.
+                response = client.post(receiver.url, content=body, headers=headers)
+            error = None if response.is_success else f"It answered with status {response.status_code}."
+            final = response.status_code == 410
+        except NotAllowed as refused:
+            error, final = str(refused), True
+        except (httpx.HTTPError, SecretsLost) as failed:
+            error, final = str(failed) or type(failed).__name__, False
+        self._note(delivery_id, error, final)
+
+    def _note(self, delivery_id: str, error: str | None, final: bool) -> None:
+        with writing(self._sessions) as session:
+            delivery = session.get(Delivery, delivery_id)
+            if delivery is None:
+                return
+            delivery.attempts += 1
+            delivery.error = error
+            if error is None:
+                delivery.state, delivery.sent_at = JobState.DONE, now()
+            elif final or delivery.attempts > len(_PAUSES):
+                delivery.state = JobState.FAILED
+            else:
+                delivery.run_after = now() + timedelta(seconds=_PAUSES[delivery.attempts - 1])
+            session.commit()
+
+    def forget_old(self) -> None:
+        """Drop notices of long ago, with their deliveries."""
+        with writing(self._sessions) as session:
+            session.execute(delete(Notice).where(Notice.created_at < now() - timedelta(days=_KEPT_DAYS)))
+            session.commit()

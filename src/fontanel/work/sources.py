@@ -1,0 +1,296 @@
+"""Sources of a knowledge base: their settings checked, their credentials kept, opened, tried."""
+
+from __future__ import annotations
+
+import re
+import time
+from collections import Counter
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, field
+from datetime import datetime, timedelta
+from pathlib import Path
+from typing import Any
+from zoneinfo import ZoneInfo
+
+from apscheduler.triggers.cron import CronTrigger
+from pydantic import ValidationError
+from sqlalchemy import select
+from sqlalchemy.orm import Session
+
+from fontanel.records.ids import new_id, new_secret, slug_of
+from fontanel.records.tables import Document, Kb, Source, SourceItem, Sync, SyncState, Team, now
+from fontanel.records.vault import Vault
+from fontanel.settings import Settings
+from fontanel.sources import KINDS, Kind, Listed, SettingsRefused, Skipped, Surroundings
+from fontanel.sources import Source as OpenSource
+from fontanel.sources.patterns import matcher
+from fontanel.sources.reach import networks
+from fontanel.work.documents import MOST_TAGS, Refused, check_tags, delete_document, set_tags
+
+_MOST_SOURCES = 100
+#: A trial listing ends after so many items or seconds.
+_TRIAL_ITEMS, _TRIAL_SECONDS, _SAMPLE = 2000, 15.0, 20
+_FOLDER = re.compile(r"^[^/\\\0]{1,100}$")
+
+
+@dataclass(frozen=True, slots=True)
+class Trial:
+    """What a look at a source showed: how many items would be taken, a sample of them, and what would be skipped and why.
+    `complete` is False when the look ended before the listing did."""
+
+    taken: int
+    bytes: int | None
+    sample: list[Listed]
+    skipped: dict[str, int]
+    skipped_sample: list[Skipped]
+    complete: bool
+    seconds: float
+
+
+@dataclass(frozen=True, slots=True)
+class Wanted:
+    """What a source is to be. `credentials` None keeps what there is."""
+
+    name: str
+    kind: str
+    settings: Mapping[str, Any]
+    credentials: Mapping[str, Any] | None
+    folder: str | None = None
+    tag_rules: Sequence[Mapping[str, Any]] = ()
+    every_minutes: int | None = None
+    cron: str | None = None
+    target_minutes: int = 15
+    guard_share: float = 0.2
+    guard_least: int = 10
+    more: Mapping[str, Any] = field(default_factory=dict)
+
+
+def surroundings(settings: Settings, scratch: Path | None = None, stopping: Any = None) -> Surroundings:
+    return Surroundings(
+        roots=tuple(Path(part) for part in settings.source_roots.split(":") if part),
+        networks=networks(settings.source_networks), most_bytes=settings.most_upload_mb * 1_000_000, scratch=scratch,
+        seconds=settings.source_seconds, stopping=stopping or (lambda: False),
+    )  # fmt: skip
+
+
+def kind_of(name: str) -> Kind:
+    kind = KINDS.get(name)
+    if kind is None:
+        raise Refused("kind", f"There is no kind of source {name!r}. There are: {', '.join(sorted(KINDS))}.")
+    return kind
+
+
+def open_kind(
+    kind: Kind, settings: Mapping[str, Any], credentials: Mapping[str, Any], around: Surroundings
+) -> OpenSource:
+    """Open a source with these settings. Raises Refused when they cannot be used."""
+    try:
+        return kind.open(
+            _valid(kind.settings, settings, "settings"), _valid(kind.credentials, credentials, "credentials"), around
+        )
+    except SettingsRefused as refused:
+        raise Refused(f"settings.{refused.field}", str(refused)) from refused
+
+
+def _valid(model: type[Any], given: Mapping[str, Any], where: str) -> Any:
+    try:
+        return model.model_validate(given)
+    except ValidationError as error:
+        first = error.errors()[0]
+        name = ".".join([where, *(str(part) for part in first["loc"])])
+        raise Refused(name, f"{name}: {first['msg']}.") from error
+
+
+def try_source(opened: OpenSource) -> Trial:
+    """List until enough is seen. Raises SourceUnavailable."""
+    began = time.monotonic()
+    sample: list[Listed] = []
+    skipped: Counter[str] = Counter()
+    skipped_sample: list[Skipped] = []
+    taken = size = 0
+    sized = True
+    complete = True
+    for item in opened.list(lambda _: None):
+        if isinstance(item, Skipped):
+            skipped[item.reason] += 1
+            if len(skipped_sample) < _SAMPLE:
+                skipped_sample.append(item)
+        else:
+            taken += 1
+            sized = sized and item.size is not None
+            size += item.size or 0
+            if len(sample) < _SAMPLE:
+                sample.append(item)
+        if taken + skipped.total() >= _TRIAL_ITEMS or time.monotonic() - began > _TRIAL_SECONDS:
+            complete = False
+            break
+    seconds = time.monotonic() - began
+    return Trial(
+        taken, size if sized else None, sample, dict(skipped.most_common(20)), skipped_sample, complete, seconds
+    )
+
+
+def create_source(session: Session, vault: Vault, kb: Kb, wanted: Wanted, around: Surroundings) -> Source:
+    """A new source of a kb. Raises Refused."""
+    kind = kind_of(wanted.kind)
+    there = session.scalars(select(Source).where(Source.kb_id == kb.id)).all()
+    if len(there) >= _MOST_SOURCES:
+        raise Refused("name", f"A knowledge base can have {_MOST_SOURCES} sources.")
+    if any(other.name.lower() == wanted.name.lower() for other in there):
+        raise Refused("name", f"There is a source named {wanted.name!r} already. Choose another name.")
+    folder = _free_folder(wanted, [other.folder for other in there])
+    open_kind(kind, wanted.settings, wanted.credentials or {}, around).close()
+    source = Source(
+        id=new_id("src"), team_id=kb.team_id, kb_id=kb.id, name=wanted.name, kind=kind.name, folder=folder,
+        settings=_kept(kind.settings, wanted.settings), credentials=None, credential_names=[], tag_rules=[],
+        signal_secret=vault.seal(new_secret("fs")),
+    )  # fmt: skip
+    _apply(session, vault, source, wanted)
+    session.add(source)
+    return source
+
+
+def change_source(session: Session, vault: Vault, source: Source, wanted: Wanted, around: Surroundings) -> None:
+    """Put what is wanted in a source's place; its documents stay until the next run. Raises Refused."""
+    kind = kind_of(source.kind)
+    credentials = credentials_of(vault, source) if wanted.credentials is None else wanted.credentials
+    same_name = select(Source.id).where(
+        Source.kb_id == source.kb_id, Source.id != source.id, Source.name == wanted.name
+    )
+    if session.scalar(same_name):
+        raise Refused("name", f"There is a source named {wanted.name!r} already. Choose another name.")
+    open_kind(kind, wanted.settings, credentials, around).close()
+    settings = _kept(kind.settings, wanted.settings)
+    moved = settings != source.settings
+    source.settings = settings
+    rules = [dict(rule) for rule in wanted.tag_rules] != source.tag_rules
+    _apply(session, vault, source, wanted)
+    if rules:
+        _tag_again(session, source)
+    if moved and not kind.pushed:
+        source.next_run_at = now()
+
+
+def _apply(session: Session, vault: Vault, source: Source, wanted: Wanted) -> None:
+    kind = kind_of(source.kind)
+    team = session.get_one(Team, source.team_id)
+    if wanted.every_minutes is not None and wanted.cron is not None:
+        raise Refused("cron", "Give an interval or a cron line, not both.")
+    if wanted.cron is not None:
+        cron_trigger(wanted.cron, team.time_zone)
+    if kind.pushed and (wanted.every_minutes or wanted.cron):
+        raise Refused("every_minutes", "Documents are sent to this source; there is nothing to run.")
+    for rule in wanted.tag_rules:
+        check_tags(rule["tags"])
+    source.name, source.target_minutes = wanted.name, wanted.target_minutes
+    source.every_minutes, source.cron = wanted.every_minutes, wanted.cron
+    source.guard_share, source.guard_least = wanted.guard_share, wanted.guard_least
+    source.tag_rules = [dict(rule) for rule in wanted.tag_rules]
+    if wanted.credentials is not None:
+        given = {name: value for name, value in wanted.credentials.items() if value not in (None, "")}
+        source.credentials = vault.seal(given) if given else None
+        source.credential_names = sorted(given)
+    source.next_run_at = next_run(source, team.time_zone, now())
+    source.changed_at = now()
+    source.version = (source.version or 0) + 1
+
+
+def _kept(model: type[Any], given: Mapping[str, Any]) -> dict[str, Any]:
+    kept: dict[str, Any] = model.model_validate(given).model_dump(mode="json")
+    return kept
+
+
+def _free_folder(wanted: Wanted, taken: Sequence[str]) -> str:
+    if wanted.folder is not None:
+        if not _FOLDER.match(wanted.folder) or wanted.folder in (".", ".."):
+            raise Refused("folder", "A folder's name has 1 to 100 characters and no slash.")
+        if wanted.folder in taken:
+            raise Refused("folder", f"Another source keeps its documents in {wanted.folder!r}.")
+        return wanted.folder
+    base = slug_of(wanted.name)
+    folder, number = base, 1
+    while folder in taken:
+        number += 1
+        folder = f"{base}-{number}"
+    return folder
+
+
+def _tag_again(session: Session, source: Source) -> None:
+    """Give the tags of changed rules to the documents that are there."""
+    rules = [(matcher([rule["pattern"]]), rule["tags"]) for rule in source.tag_rules]
+    rows = session.execute(
+        select(SourceItem.item_id, Document)
+        .join(Document, Document.key == SourceItem.document_key)
+        .where(SourceItem.source_id == source.id)
+    ).tuples()
+    for _, document in rows:
+        path = document.name.removeprefix(source.folder + "/")
+        tags = {**document.tags, **{k: v for fits, given in rules if fits and fits(path) for k, v in given.items()}}
+        if tags != document.tags:
+            set_tags(session, document, dict(list(tags.items())[:MOST_TAGS]))
+
+
+def delete_source(session: Session, kb: Kb, source: Source, keep_documents: bool) -> None:
+    """Remove a source, with its documents or without."""
+    documents = session.scalars(
+        select(Document).where(Document.source_id == source.id, Document.parent_key.is_(None))
+    ).all()
+    for document in documents:
+        if keep_documents:
+            document.source_id = None
+        else:
+            delete_document(session, kb, document)
+    session.delete(source)
+
+
+def credentials_of(vault: Vault, source: Source) -> dict[str, Any]:
+    """Raises SecretsLost."""
+    return vault.open(source.credentials) if source.credentials is not None else {}
+
+
+# When
+
+
+def cron_trigger(line: str, time_zone: str) -> CronTrigger:
+    """A cron line of five fields. Raises Refused."""
+    try:
+        return CronTrigger.from_crontab(line, timezone=ZoneInfo(time_zone))
+    except (ValueError, KeyError) as error:
+        raise Refused("cron", f"{line!r} is not a cron line (minute hour day month weekday): {error}.") from error
+
+
+def next_run(source: Source, time_zone: str, after: datetime) -> datetime | None:
+    """When a source is due next, by its schedule; None when only people start it."""
+    if source.cron is not None:
+        due: datetime | None = cron_trigger(source.cron, time_zone).get_next_fire_time(
+            None, after + timedelta(seconds=1)
+        )
+        return due
+    if source.every_minutes is not None:
+        return after + timedelta(minutes=source.every_minutes)
+    if watches(source):
+        return after + timedelta(minutes=WATCHED_MINUTES)
+    return None
+
+
+#: A folder that is watched is gone through this often all the same: events can get lost.
+WATCHED_MINUTES = 10
+
+
+def watches(source: Source) -> bool:
+    kind = KINDS.get(source.kind)
+    return kind is not None and kind.watchable and bool(source.settings.get("watch"))
+
+
+def start_sync(session: Session, source: Source, cause: str) -> Sync:
+    """Queue a run, unless one waits already; one that runs is followed by this one."""
+    waiting = select(Sync).where(Sync.source_id == source.id, Sync.state == SyncState.WAITING)
+    sync = session.scalar(waiting)
+    if sync is None:
+        sync = Sync(
+            id=new_id("sync"), team_id=source.team_id, kb_id=source.kb_id, source_id=source.id, cause=cause,
+            state=SyncState.WAITING, skip_reasons={}, seconds={},
+        )  # fmt: skip
+        session.add(sync)
+        session.flush()
+    return sync

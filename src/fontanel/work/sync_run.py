@@ -1,0 +1,572 @@
+"""One run of a source: list, compare, fetch what differs, commit, remove what is gone.
+
+Documents, items, outcomes and counts are committed together, a batch at a time. A run that was broken off goes on by listing
+again: what it took before has its mark by now.
+"""
+
+from __future__ import annotations
+
+import time
+from collections import Counter, deque
+from collections.abc import Callable, Iterable, Iterator, Sequence
+from concurrent.futures import FIRST_COMPLETED, Future, ThreadPoolExecutor, wait
+from dataclasses import dataclass, field
+from datetime import UTC, datetime
+from typing import Any
+
+from sqlalchemy import delete, select, update
+from sqlalchemy.dialects.sqlite import insert
+from sqlalchemy.orm import Session
+
+from fontanel.records.blobs import BlobStore
+from fontanel.records.database import Sessions, writing
+from fontanel.records.tables import (
+    Document,
+    DocumentState,
+    Kb,
+    Outcome,
+    Revision,
+    Source,
+    SourceItem,
+    Sync,
+    SyncItem,
+    SyncState,
+    now,
+)
+from fontanel.sources import Fetched, ItemFailed, KnownItem, Listed, Skipped
+from fontanel.sources import Source as OpenSource
+from fontanel.sources.patterns import matcher
+from fontanel.work.documents import (
+    MOST_TAGS,
+    Refused,
+    add_document,
+    document_name,
+    remove_document,
+    rename_document,
+    revise_document,
+    set_tags,
+)
+from fontanel.work.faults import fault
+
+#: Items committed together, and the seconds after which those that are there are committed.
+_BATCH = 64
+_MOMENT = 0.4
+#: Skipped items of a run that are written down one by one; all are counted.
+_MOST_SKIPPED = 1000
+_COUNTED = (Outcome.ADDED, Outcome.CHANGED, Outcome.MOVED, Outcome.REMOVED)
+
+
+class Ended(Exception):
+    """A person ended the run, or the source is gone."""
+
+
+class BrokenOff(Exception):
+    """The service stops; the run goes on at the next start."""
+
+
+class Held(Exception):
+    """The guard stopped the run, for the reason given."""
+
+
+@dataclass(frozen=True, slots=True)
+class _Known:
+    key: int
+    mark: str
+    same_as: str
+    document_key: int | None
+    failed: bool
+
+
+@dataclass(frozen=True, slots=True)
+class _Taken:
+    """An item that was fetched, or could not be. Without `sha256` it was found unchanged, or failed for `error`."""
+
+    item: Listed
+    fetched: Fetched | None = None
+    sha256: str | None = None
+    size: int = 0
+    error: str | None = None
+
+
+@dataclass(slots=True)
+class _Counts:
+    seen: int = 0
+    unchanged: int = 0
+    failed: int = 0
+    skipped: Counter[str] = field(default_factory=Counter)
+
+
+class SyncRun:
+    """`go` does the run and raises Held, Ended or BrokenOff when it stops short; whatever was committed stays."""
+
+    def __init__(
+        self, sessions: Sessions, blobs: BlobStore, sync: Sync, source: Source, opened: OpenSource, most_bytes: int,
+        tell: Callable[[], None], stopping: Callable[[], bool], reports_unchanged: bool = False,
+    ) -> None:  # fmt: skip
+        self._sessions = sessions
+        self._blobs = blobs
+        self._sync = sync
+        self._source = source
+        self._opened = opened
+        self._most_bytes = most_bytes
+        self._tell = tell
+        self._stopping = stopping
+        self._reports_unchanged = reports_unchanged
+        self._counts = _Counts()
+        self._noted = 0.0
+        self._stage = "listing"
+        self._rules = [(matcher([rule["pattern"]]), rule["tags"]) for rule in source.tag_rules]
+        self._skipped: list[Skipped] = []
+        self._protected: list[str] = []
+        self._seen: set[str] = set()
+
+    def go(self) -> None:
+        began = time.monotonic()
+        self._load()
+        missing, deferred = self._list_and_take()
+        self._stage = "removing"
+        moved, left = self._match_moves(missing, deferred)
+        self._guard(left)
+        self._move(moved)
+        self._remove(left)
+        self._note(force=True, seconds=round(time.monotonic() - began, 3))
+
+    # What is known
+
+    def _load(self) -> None:
+        with writing(self._sessions) as session:
+            columns = (SourceItem.item_id, SourceItem.key, SourceItem.mark, SourceItem.same_as, SourceItem.document_key,
+                       SourceItem.error)  # fmt: skip
+            rows = session.execute(select(*columns).where(SourceItem.source_id == self._source.id)).tuples()
+            self._items = {
+                item_id: _Known(key, mark, same_as, document, error is not None)
+                for item_id, key, mark, same_as, document, error in rows
+            }
+            done = select(SyncItem.item_id, SyncItem.outcome).where(SyncItem.sync_id == self._sync.id)
+            outcomes = dict(session.execute(done).tuples().all())
+            self._done = {item for item, outcome in outcomes.items() if outcome in _COUNTED}
+            #: What a person saw and confirmed.
+            self._approved = (
+                {item for item, outcome in outcomes.items() if outcome == Outcome.MISSING}
+                if self._sync.confirmed
+                else set()
+            )
+            if outcomes:
+                stale = delete(SyncItem).where(SyncItem.sync_id == self._sync.id, SyncItem.outcome.not_in(_COUNTED))
+                session.execute(stale.where(SyncItem.item_id.not_in(self._approved)))
+            session.commit()
+        self._expected = len(self._items)
+        self._same_as = {known.same_as for known in self._items.values() if known.same_as}
+
+    def _known_item(self, item_id: str) -> KnownItem | None:
+        known = self._items.get(item_id)
+        if known is None:
+            return None
+        with self._sessions() as session:
+            notes = session.scalar(select(SourceItem.notes).where(SourceItem.key == known.key))
+        return KnownItem("" if known.failed else known.mark, notes)
+
+    # Listing and fetching
+
+    def _list_and_take(self) -> tuple[dict[str, _Known], list[Listed]]:
+        """Go through the source; return what is no longer there, and what is new but may have moved."""
+        deferred: list[Listed] = []
+        with ThreadPoolExecutor(self._opened.at_once, thread_name_prefix="fetch") as pool:
+            fetching = _Fetching(pool, self._fetch, self._opened.at_once * 2)
+            try:
+                for number, item in enumerate(self._opened.list(self._known_item)):
+                    if number % 128 == 0:
+                        self._note()
+                    if self._wants(item):
+                        assert isinstance(item, Listed)
+                        if item.id not in self._items and item.same_as in self._same_as:
+                            deferred.append(item)
+                        else:
+                            self._commit(fetching.add(item))
+                self._stage = "fetching"
+                missing = {
+                    item_id: known for item_id, known in self._items.items()
+                    if item_id not in self._seen and not item_id.startswith(tuple(self._protected))
+                } if not self._opened.keeps_unlisted else {}  # fmt: skip
+                gone = {known.same_as for known in missing.values()}
+                for item in deferred:
+                    if item.same_as not in gone:
+                        self._commit(fetching.add(item))
+                self._commit(fetching.rest())
+            except BaseException:
+                fetching.give_up()
+                raise
+        self._write_skipped()
+        return missing, [item for item in deferred if item.same_as in gone]
+
+    def _wants(self, item: Listed | Skipped) -> bool:
+        """Whether an item is to be fetched; counts it otherwise."""
+        if isinstance(item, Skipped):
+            self._skip(item)
+            return False
+        if item.id in self._seen:
+            return False
+        self._seen.add(item.id)
+        self._counts.seen += 1
+        known = self._items.get(item.id)
+        if known is None:
+            return True
+        if known.document_key is None and not known.failed:
+            self._skip(Skipped(item.id, "deleted here by a person"))
+            return False
+        if known.mark != item.mark or not item.mark or known.failed:
+            return True
+        if item.id not in self._done:
+            self._counts.unchanged += 1
+            if self._reports_unchanged:
+                self._skipped.append(Skipped(item.id, ""))
+        return False
+
+    def _skip(self, item: Skipped) -> None:
+        self._counts.skipped[item.reason] += 1
+        if len(self._skipped) < _MOST_SKIPPED or self._reports_unchanged:
+            self._skipped.append(item)
+        if item.keep:
+            if item.id.endswith("/"):
+                self._protected.append(item.id)
+            else:
+                self._seen.add(item.id)
+
+    def _fetch(self, item: Listed) -> _Taken:
+        try:
+            fetched = item.fetched or self._opened.fetch(item)
+            if fetched.chunks is None:
+                return _Taken(item, fetched)
+            sha256, size = self._blobs.put(self._bounded(fetched.chunks))
+        except ItemFailed as error:
+            return _Taken(item, error=str(error))
+        except OSError as error:
+            return _Taken(item, error=f"It cannot be read: {error.strerror or error}.")
+        fault("blob_stored")
+        return _Taken(item, fetched, sha256, size)
+
+    def _bounded(self, chunks: Iterable[bytes]) -> Iterator[bytes]:
+        size = 0
+        for chunk in chunks:
+            size += len(chunk)
+            if size > self._most_bytes:
+                raise ItemFailed(f"It is larger than {self._most_bytes // 1_000_000} MB.")
+            yield chunk
+
+    # Committing
+
+    def _commit(self, taken: Iterable[list[_Taken]]) -> None:
+        for batch in taken:
+            if not batch:
+                continue
+            with writing(self._sessions) as session:
+                kb = session.get(Kb, self._source.kb_id)
+                if kb is None:
+                    raise Ended
+                rows: list[dict[str, Any]] = []
+                for one in batch:
+                    with session.begin_nested():
+                        try:
+                            rows.append(self._take(session, kb, one))
+                        except Refused as refused:
+                            rows.append(self._failed(session, one.item, str(refused)))
+                self._write(session, rows)
+                session.commit()
+            fault("items_committed")
+            self._tell()
+            self._check_failures()
+
+    def _take(self, session: Session, kb: Kb, taken: _Taken) -> dict[str, Any]:
+        """Put an item's new content in place, within the caller's transaction; return what the run did with it."""
+        item, fetched = taken.item, taken.fetched
+        if taken.error is not None:
+            return self._failed(session, item, taken.error)
+        assert fetched is not None
+        known = self._items.get(item.id)
+        document = session.get(Document, known.document_key) if known and known.document_key is not None else None
+        if known is not None and known.document_key is not None and document is None:
+            return _row(item.id, Outcome.SKIPPED, "deleted here by a person")  # while it was being fetched
+        if taken.sha256 is None:
+            self._keep_item(session, item, fetched, document)
+            self._counts.unchanged += 1
+            return _row(item.id, Outcome.UNCHANGED)
+        before = document.latest_revision_id if document else None
+        if document is None:
+            name = self._free_name(session, document_name(f"{self._source.folder}/{fetched.name or item.name}"))
+            added = add_document(session, kb, name, taken.sha256, taken.size, None)
+            document = added.document
+        else:
+            self._rename(session, document, fetched.name or item.name)
+            added = revise_document(session, document, taken.sha256, taken.size)
+        document.source_id = self._source.id
+        document.link = fetched.link or item.link
+        tags = {**document.tags, **self._tags(item.name), **fetched.tags}
+        if tags != document.tags:
+            set_tags(session, document, dict(list(tags.items())[:MOST_TAGS]))
+        self._keep_item(session, item, fetched, document)
+        if added.job is None:
+            self._counts.unchanged += 1
+            return _row(item.id, Outcome.UNCHANGED, document=document)
+        revision = session.get_one(Revision, document.latest_revision_id)
+        changed_at = fetched.changed_at or item.changed_at
+        revision.source_changed_at = datetime.fromtimestamp(changed_at, UTC) if changed_at else now()
+        outcome = Outcome.CHANGED if before else Outcome.ADDED
+        return _row(item.id, outcome, None, document, revision.id, taken.size)
+
+    def _keep_item(self, session: Session, item: Listed, fetched: Fetched, document: Document | None) -> None:
+        mark = fetched.mark if fetched.mark is not None else item.mark
+        same_as = item.same_as and (mark if item.same_as == item.mark else item.same_as)
+        values: dict[str, Any] = {"mark": mark, "same_as": same_as, "error": None}
+        if fetched.notes is not None:
+            values["notes"] = dict(fetched.notes)
+        if document is not None:
+            values["document_key"] = document.key
+        self._upsert(session, item.id, values)
+
+    def _failed(self, session: Session, item: Listed, error: str) -> dict[str, Any]:
+        self._counts.failed += 1
+        self._upsert(session, item.id, {"mark": "", "error": error})
+        known = self._items.get(item.id)
+        document = session.get(Document, known.document_key) if known and known.document_key is not None else None
+        return _row(item.id, Outcome.FAILED, error, document)
+
+    def _upsert(self, session: Session, item_id: str, values: dict[str, Any]) -> None:
+        fresh = {
+            "mark": "",
+            "same_as": "",
+            "team_id": self._source.team_id,
+            "source_id": self._source.id,
+            "item_id": item_id,
+        }
+        statement = insert(SourceItem).values(**{**fresh, **values})
+        session.execute(statement.on_conflict_do_update(index_elements=["source_id", "item_id"], set_=values))
+
+    def _rename(self, session: Session, document: Document, wanted: str) -> None:
+        name = document_name(f"{self._source.folder}/{wanted}")
+        if name != document.name:
+            rename_document(session, document, self._free_name(session, name, document))
+
+    def _free_name(self, session: Session, name: str, own: Document | None = None) -> str:
+        """The name, unless another document of the kb that is not this source's has it."""
+        stem, dot, ending = name.rpartition(".")
+        number = 1
+        wanted = name
+        while True:
+            holder = session.scalar(
+                select(Document).where(Document.kb_id == self._source.kb_id, Document.name == wanted)
+            )
+            mine = holder is not None and (
+                holder is own
+                or (own is None and holder.state == DocumentState.REMOVED and holder.source_id == self._source.id)
+            )
+            if holder is None or mine:
+                return wanted
+            number += 1
+            wanted = f"{stem} ({number}){dot}{ending}" if dot and "/" not in ending else f"{name} ({number})"
+
+    def _tags(self, path: str) -> dict[str, str]:
+        return {k: v for fits, tags in self._rules if fits is not None and fits(path) for k, v in tags.items()}
+
+    # Moves and removals
+
+    def _match_moves(
+        self, missing: dict[str, _Known], deferred: Sequence[Listed]
+    ) -> tuple[list[tuple[str, Listed]], dict[str, _Known]]:
+        """Pairs of an id that left and the item that it became; and what is left of the missing."""
+        left = dict(missing)
+        by_same: dict[str, list[str]] = {}
+        for item_id, known in missing.items():
+            if known.same_as:
+                by_same.setdefault(known.same_as, []).append(item_id)
+        moved = []
+        for item in deferred:
+            if gone := by_same.get(item.same_as):
+                old = gone.pop(0)
+                moved.append((old, item))
+                del left[old]
+            else:
+                # Two came up where one left: the second is new.
+                self._commit([[self._fetch(item)]])
+        return moved, left
+
+    def _move(self, moved: Sequence[tuple[str, Listed]]) -> None:
+        for start in range(0, len(moved), _BATCH):
+            with writing(self._sessions) as session:
+                rows = []
+                for old, item in moved[start : start + _BATCH]:
+                    known = self._items[old]
+                    document = session.get(Document, known.document_key) if known.document_key is not None else None
+                    if document is not None:
+                        self._rename(session, document, item.name)
+                        document.link = item.link
+                    values = {"item_id": item.id, "mark": item.mark}
+                    session.execute(update(SourceItem).where(SourceItem.key == known.key).values(**values))
+                    rows.append(_row(item.id, Outcome.MOVED, f"from {old}", document))
+                self._write(session, rows)
+                session.commit()
+            fault("items_committed")
+            self._tell()
+
+    def _remove(self, missing: dict[str, _Known]) -> None:
+        gone = list(missing.items())
+        for start in range(0, len(gone), _BATCH):
+            with writing(self._sessions) as session:
+                kb = session.get(Kb, self._source.kb_id)
+                if kb is None:
+                    raise Ended
+                rows = []
+                for item_id, known in gone[start : start + _BATCH]:
+                    document = session.get(Document, known.document_key) if known.document_key is not None else None
+                    if document is not None:
+                        remove_document(session, kb, document)
+                        rows.append(_row(item_id, Outcome.REMOVED, None, document))
+                    session.execute(delete(SourceItem).where(SourceItem.key == known.key))
+                self._write(session, rows)
+                session.commit()
+            fault("items_committed")
+            self._tell()
+
+    # The guard
+
+    def _guard(self, missing: dict[str, _Known]) -> None:
+        """Raises Held when the run would take away, or failed to take, more than the source's share."""
+        documents = {item_id: known for item_id, known in missing.items() if known.document_key is not None}
+        unseen = {item_id: known for item_id, known in documents.items() if item_id not in self._approved}
+        if not unseen:
+            return
+        if not self._seen:
+            self._hold(documents, f"The source lists nothing any more; {len(documents)} documents would be removed.")
+        if self._too_many(len(unseen) + self._counts.failed):
+            self._hold(documents, f"{len(documents)} of {self._expected} documents would be removed.")
+
+    def _check_failures(self) -> None:
+        base = max(self._expected, self._counts.seen)
+        if not self._sync.confirmed and self._too_many(self._counts.failed, base):
+            raise Held(f"{self._counts.failed} of {base} items could not be fetched.")
+
+    def _too_many(self, count: int, base: int | None = None) -> bool:
+        share = self._source.guard_share * (self._expected if base is None else base)
+        return count >= self._source.guard_least and count > share
+
+    def _hold(self, documents: dict[str, _Known], reason: str) -> None:
+        with writing(self._sessions) as session:
+            rows = []
+            for item_id, known in documents.items():
+                row = _row(item_id, Outcome.MISSING)
+                row["document_key"] = known.document_key
+                rows.append(row)
+            self._write(session, rows)
+            session.commit()
+        raise Held(reason)
+
+    # Telling
+
+    def _write(self, session: Session, rows: Sequence[dict[str, Any]]) -> None:
+        """Write outcomes down and count them, within the caller's transaction. Raises Ended when a person ended the run."""
+        sync = session.get(Sync, self._sync.id)
+        if sync is None or sync.state != SyncState.RUNNING:
+            raise Ended
+        for row in rows:
+            if row["outcome"] in _COUNTED:
+                setattr(sync, row["outcome"].value, getattr(sync, row["outcome"].value) + 1)
+            sync.bytes += row["bytes"]
+        self._show(sync)
+        kept = [row for row in rows if row["outcome"] != Outcome.UNCHANGED or self._reports_unchanged]
+        shared = {"sync_id": sync.id, "team_id": sync.team_id}
+        for start in range(0, len(kept), 500):
+            statement = insert(SyncItem).values([{**row, **shared} for row in kept[start : start + 500]])
+            changed = {
+                name: statement.excluded[name] for name in ("outcome", "reason", "document_key", "revision_id", "bytes")
+            }
+            session.execute(statement.on_conflict_do_update(index_elements=["sync_id", "item_id"], set_=changed))
+
+    def _write_skipped(self) -> None:
+        if not self._skipped:
+            return
+        with writing(self._sessions) as session:
+            rows = {
+                item.id: _row(item.id, Outcome.SKIPPED if item.reason else Outcome.UNCHANGED, item.reason or None)
+                for item in self._skipped
+            }
+            self._write(session, list(rows.values()))
+            session.commit()
+
+    def _note(self, force: bool = False, seconds: float | None = None) -> None:
+        if self._stopping():
+            raise BrokenOff
+        moment = time.monotonic()
+        if not force and moment - self._noted < _MOMENT:
+            return
+        first = not self._noted
+        self._noted = moment
+        if first and not force:
+            return  # what is over at once need not be told
+        with writing(self._sessions) as session:
+            sync = session.get(Sync, self._sync.id)
+            if sync is None or sync.state != SyncState.RUNNING:
+                raise Ended
+            self._show(sync)
+            if seconds is not None:
+                sync.seconds = {**sync.seconds, "taking": seconds}
+            session.commit()
+        self._tell()
+
+    def _show(self, sync: Sync) -> None:
+        counts = self._counts
+        sync.stage, sync.seen, sync.expected = self._stage, counts.seen, self._expected
+        sync.unchanged, sync.failed, sync.skipped = counts.unchanged, counts.failed, counts.skipped.total()
+        sync.skip_reasons = dict(counts.skipped.most_common(50))
+
+
+class _Fetching:
+    """Fetches items a few at a time; gives back what is done in batches, in any order."""
+
+    def __init__(self, pool: ThreadPoolExecutor, fetch: Callable[[Listed], _Taken], most: int) -> None:
+        self._pool = pool
+        self._fetch = fetch
+        self._most = most
+        self._open: set[Future[_Taken]] = set()
+        self._done: deque[_Taken] = deque()
+        self._since = 0.0
+
+    def add(self, item: Listed) -> Iterator[list[_Taken]]:
+        """Fetch one more; yield a batch when one is due."""
+        self._open.add(self._pool.submit(self._fetch, item))
+        self._collect(block=len(self._open) >= self._most)
+        if len(self._done) >= _BATCH or (self._done and time.monotonic() - self._since > _MOMENT):
+            yield self._batch()
+
+    def rest(self) -> Iterator[list[_Taken]]:
+        while self._open:
+            self._collect(block=True)
+            if len(self._done) >= _BATCH or (self._done and time.monotonic() - self._since > _MOMENT):
+                yield self._batch()
+        yield self._batch()
+
+    def give_up(self) -> None:
+        for future in self._open:
+            future.cancel()
+
+    def _collect(self, block: bool) -> None:
+        if not self._open:
+            return
+        done, self._open = wait(self._open, timeout=None if block else 0, return_when=FIRST_COMPLETED)
+        if done and not self._done:
+            self._since = time.monotonic()
+        for future in done:
+            self._done.append(future.result())
+
+    def _batch(self) -> list[_Taken]:
+        batch = [self._done.popleft() for _ in range(min(_BATCH, len(self._done)))]
+        self._since = time.monotonic()
+        return batch
+
+
+def _row(
+    item_id: str, outcome: Outcome, reason: str | None = None, document: Document | None = None,
+    revision_id: str | None = None, size: int = 0,
+) -> dict[str, Any]:  # fmt: skip
+    return {
+        "item_id": item_id, "outcome": outcome, "reason": reason, "document_key": document.key if document else None,
+        "revision_id": revision_id, "bytes": size,
+    }  # fmt: skip
