@@ -12,7 +12,7 @@ export FONTANEL_EMBEDDER := $(CURDIR)/var/embedder
 
 CONSOLE_SOURCES := $(shell find console/src console/types console/public -type f) console/index.html console/vite.config.ts
 
-.PHONY: demo test check setup console embedder chromium quality bench api client documents reference lock clean
+.PHONY: demo test check setup console embedder programs quality bench api client documents reference lock clean
 
 demo: setup
 	@exec $(PY) demo/run.py
@@ -48,10 +48,10 @@ var/embedder/model.onnx: src/fontanel/core/embedder_model.py | .venv/ready
 	$(PY) -m fontanel.cli embedder prepare var/embedder
 	@touch $@
 
-chromium:
-	@bash tools/chromium.sh
+programs:
+	@bash tools/programs.sh
 
-test: setup .venv/dev chromium
+test: setup .venv/dev programs
 	$(PY) -m pytest
 
 check: setup .venv/dev

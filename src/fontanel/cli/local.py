@@ -29,6 +29,21 @@ def add_commands(commands: Any, noun: Any, verb: Any) -> None:
     password = verb(operator, "password", set_password, "give a person a new password, on the service's own machine")
     password.add_argument("person", metavar="EMAIL")
     password.add_argument("--data", type=Path, required=True, help="the data directory")
+    standins = noun("standin", "small simulated outside services, for trying things out")
+    for name, run, about in (
+        ("bucket", serve_bucket, "a store that speaks the S3 protocol; buckets are the folders of a directory"),
+        ("drive", serve_drive, "a drive that speaks WebDAV, over a folder"),
+        ("site", serve_site, "a web site of the files in a folder"),
+    ):
+        standin = verb(standins, name, run, about)
+        standin.add_argument("directory", type=Path)
+        standin.add_argument("--port", type=int, required=True, help="port to listen on, on this machine alone")
+        if name == "bucket":
+            standin.add_argument("--access-key", default="standin")
+            standin.add_argument("--secret-key", default="standin-secret")
+        if name == "drive":
+            standin.add_argument("--user", default="standin")
+            standin.add_argument("--password", default="", help="without one everybody may")
     completion = verb(commands, "completion", print_completion, "print a completion script for a shell")
     completion.add_argument("shell", choices=SHELLS)
 
@@ -39,6 +54,33 @@ def serve(context: Context, options: argparse.Namespace) -> int:
 
     given = {name: getattr(options, name) for name in ("data", "host", "port") if getattr(options, name) is not None}
     return run(Settings(**given))
+
+
+def serve_bucket(context: Context, options: argparse.Namespace) -> None:
+    from fontanel.standins.bucket import bucket_app
+
+    _serve_standin(bucket_app(options.directory, options.access_key, options.secret_key), options)
+
+
+def serve_drive(context: Context, options: argparse.Namespace) -> None:
+    from fontanel.standins.drive import drive_app
+
+    _serve_standin(drive_app(options.directory, options.user, options.password), options)
+
+
+def serve_site(context: Context, options: argparse.Namespace) -> None:
+    from fontanel.standins.web import site_app
+
+    _serve_standin(site_app(options.directory), options)
+
+
+def _serve_standin(app: Any, options: argparse.Namespace) -> None:
+    import uvicorn
+
+    if not options.directory.is_dir():
+        raise UsageProblem(f"{options.directory} is no directory.")
+    print(f"A stand-in listens on http://127.0.0.1:{options.port}", flush=True)
+    uvicorn.run(app, host="127.0.0.1", port=options.port, log_level="warning")
 
 
 def prepare_embedder(context: Context, options: argparse.Namespace) -> None:

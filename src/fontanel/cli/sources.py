@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import argparse
+import base64
 import getpass
 import json
 import os
@@ -450,8 +451,6 @@ def decide_run(context: Context, options: argparse.Namespace) -> int:
 
 
 def push_files(context: Context, options: argparse.Namespace) -> int:
-    import base64
-
     tags = parse_tags(options.tag)
     documents = [
         PushedIn(id=name, name=name, content=base64.b64encode(path.read_bytes()).decode(), tags=tags)

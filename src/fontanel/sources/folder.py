@@ -51,7 +51,7 @@ class Folder(Source):
     def watched(self) -> Path | None:
         return self._root if self._settings.watch else None
 
-    def list(self, known: Known) -> Iterator[Listed | Skipped]:
+    def items(self, known: Known) -> Iterator[Listed | Skipped]:
         if not self._root.is_dir():
             raise SourceUnavailable(f"The folder {self._settings.path} is not there.")
         # No recursion: a folder may lie deeper than Python's stack.

@@ -99,7 +99,7 @@ class Surroundings:
 
 
 class Source(ABC):
-    """An opened source. `list` and `fetch` raise SourceUnavailable when the source as a whole cannot be read; `fetch` raises
+    """An opened source. `items` and `fetch` raise SourceUnavailable when the source as a whole cannot be read; `fetch` raises
     ItemFailed when only this item cannot. `fetch` is called from several threads at once."""
 
     #: Items that are no longer listed stay: what a feed drops has only grown old.
@@ -108,7 +108,7 @@ class Source(ABC):
     at_once = 4
 
     @abstractmethod
-    def list(self, known: Known) -> Iterator[Listed | Skipped]: ...
+    def items(self, known: Known) -> Iterator[Listed | Skipped]: ...
 
     @abstractmethod
     def fetch(self, item: Listed) -> Fetched: ...

@@ -22,7 +22,7 @@ class PushSettings(SettingsModel):
 
 
 class Pushes(Source):
-    def list(self, known: Known) -> Iterator[Listed | Skipped]:
+    def items(self, known: Known) -> Iterator[Listed | Skipped]:
         raise SourceUnavailable("Programs send documents to this source; it cannot be run.", again=False)
 
     def fetch(self, item: Listed) -> Fetched:

@@ -20,6 +20,10 @@ _TRIES = 4
 _LONGEST_PAUSE = 60.0
 
 
+class AddressRefused(SourceUnavailable):
+    """A host has an address that the operator does not allow."""
+
+
 @dataclass(slots=True)
 class Requests:
     """One source's way to its server. `pause` waits and returns early when the service stops; `stopping` tells so."""
@@ -43,7 +47,7 @@ class Requests:
                 request = build() if build else self.client.build_request(method, url, **options)
                 response = self.client.send(request, stream=True)
             except NotAllowed as error:
-                raise SourceUnavailable(str(error), again=False) from error
+                raise AddressRefused(str(error), again=False) from error
             except httpx.ConnectError as error:
                 if attempt == _TRIES:
                     raise SourceUnavailable(f"{_host(url)} cannot be reached: {error}.") from error

@@ -110,7 +110,7 @@ def try_source(opened: OpenSource) -> Trial:
     taken = size = 0
     sized = True
     complete = True
-    for item in opened.list(lambda _: None):
+    for item in opened.items(lambda _: None):
         if isinstance(item, Skipped):
             skipped[item.reason] += 1
             if len(skipped_sample) < _SAMPLE:

@@ -174,7 +174,7 @@ class SyncRun:
         with ThreadPoolExecutor(self._opened.at_once, thread_name_prefix="fetch") as pool:
             fetching = _Fetching(pool, self._fetch, self._opened.at_once * 2)
             try:
-                for number, item in enumerate(self._opened.list(self._known_item)):
+                for number, item in enumerate(self._opened.items(self._known_item)):
                     if number % 128 == 0:
                         self._note()
                     if self._wants(item):

@@ -1,0 +1,131 @@
+"""Where a web page leads, and its address in one form.
+
+Tags are found in one pass that takes time in proportion to the page, whatever is in it: pages are strangers' data, and this runs
+within the service.
+"""
+
+from __future__ import annotations
+
+import html
+import re
+from dataclasses import dataclass
+from urllib.parse import parse_qsl, quote, unquote, urlencode, urljoin, urlsplit, urlunsplit
+
+_TAG = re.compile(r"<(a|area|base|link|meta)\s((?:[^>\"']|\"[^\"]{0,4000}\"|'[^']{0,4000}'){0,200})>", re.IGNORECASE)
+_ATTRIBUTE = re.compile(r"([a-z-]+)\s*=\s*(?:\"([^\"]*)\"|'([^']*)'|([^\s\"'>]+))", re.IGNORECASE)
+_HIDDEN = (("<!--", "-->"), ("<script", "</script"), ("<style", "</style"), ("<template", "</template"))
+_FOLLOWED_BY = re.compile(r"charset=[\"']?([\w-]+)", re.IGNORECASE)
+#: Parameters that say where a visitor came from, not what page it is.
+_TRACKING = re.compile(r"^(utm_\w+|fbclid|gclid|mc_[ce]id|phpsessid|jsessionid|sid)$", re.IGNORECASE)
+_MOST_LINKS = 5000
+_LONGEST = 1000
+
+
+@dataclass(frozen=True, slots=True)
+class PageLinks:
+    """What a page says of itself and of others: `canonical` is the address it wants to be known by; `taken` and `followed` are False
+    when it asks robots to leave it or its links alone."""
+
+    links: tuple[str, ...]
+    canonical: str | None
+    taken: bool
+    followed: bool
+
+
+def page_links(data: bytes, address: str, charset: str | None) -> PageLinks:
+    """The links of an HTML page, in order, as whole addresses in one form."""
+    text = _visible(_text(data, charset))
+    base = address
+    links: dict[str, None] = {}
+    canonical = None
+    taken = followed = True
+    for match in _TAG.finditer(text):
+        name = match.group(1).lower()
+        given = {
+            m.group(1).lower(): html.unescape(next(filter(None, m.groups()[1:]), ""))
+            for m in _ATTRIBUTE.finditer(match.group(2))
+        }
+        if name == "base" and given.get("href"):
+            base = _joined(address, given["href"]) or address
+        elif name == "link" and "canonical" in given.get("rel", "").lower().split() and given.get("href"):
+            canonical = normal_address(_joined(base, given["href"]))
+        elif name == "meta" and given.get("name", "").lower() in ("robots", "fontanel"):
+            wishes = {part.strip() for part in given.get("content", "").lower().split(",")}
+            taken = taken and not wishes & {"noindex", "none"}
+            followed = followed and not wishes & {"nofollow", "none"}
+        elif name in ("a", "area") and given.get("href") and "nofollow" not in given.get("rel", "").lower().split():
+            found = normal_address(_joined(base, given["href"]))
+            if found is not None and len(links) < _MOST_LINKS:
+                links.setdefault(found)
+    return PageLinks(tuple(links), canonical, taken, followed)
+
+
+def normal_address(address: str | None) -> str | None:
+    """An http(s) address in one form: without fragment, tracking parameters and default port, its path encoded alike; None for
+    what is no such address."""
+    if address is None:
+        return None
+    try:
+        parts = urlsplit(address.strip())
+        port = parts.port
+    except ValueError:
+        return None
+    if parts.scheme.lower() not in ("http", "https") or not parts.hostname or len(address) > _LONGEST or parts.username:
+        return None
+    scheme = parts.scheme.lower()
+    host = parts.hostname.lower().rstrip(".")
+    if port is not None and port != (443 if scheme == "https" else 80):
+        host += f":{port}"
+    path = quote(unquote(_without_dots(parts.path or "/")), safe="/:@!$&'()*+,;=~-._")
+    pairs = [(k, v) for k, v in parse_qsl(parts.query, keep_blank_values=True) if not _TRACKING.match(k)]
+    return urlunsplit((scheme, host, path, urlencode(pairs), ""))
+
+
+def _joined(base: str, reference: str) -> str | None:
+    try:
+        return urljoin(base, reference.strip())
+    except ValueError:
+        return None
+
+
+def _without_dots(path: str) -> str:
+    out: list[str] = []
+    parts = path.split("/")
+    for part in parts:
+        if part == "..":
+            if len(out) > 1:
+                out.pop()
+        elif part != ".":
+            out.append(part)
+    if parts[-1] in (".", ".."):
+        out.append("")
+    return "/".join(out) or "/"
+
+
+def _text(data: bytes, charset: str | None) -> str:
+    if charset is None:
+        found = _FOLLOWED_BY.search(data[:2048].decode("ascii", "replace"))
+        charset = found.group(1) if found else "utf-8"
+    try:
+        return data.decode(charset, "replace")
+    except LookupError:
+        return data.decode("utf-8", "replace")
+
+
+def _visible(text: str) -> str:
+    """A page without comments, scripts and styles."""
+    for opening, closing in _HIDDEN:
+        lower = text.lower()
+        if len(lower) != len(text):
+            lower = text  # a letter whose lower case is longer: rare, and only then case counts
+        parts, position = [], 0
+        while (start := lower.find(opening, position)) >= 0:
+            parts.append(text[position:start])
+            end = lower.find(closing, start + len(opening))
+            if end < 0:
+                position = len(text)
+                break
+            position = end + len(closing)
+        parts.append(text[position:])
+        text = "".join(parts)
+    return text

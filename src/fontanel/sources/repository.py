@@ -1,0 +1,211 @@
+"""A git repository: files of a branch, fetched with the git program."""
+
+from __future__ import annotations
+
+import base64
+import hashlib
+import os
+import shutil
+import subprocess
+import tempfile
+from collections.abc import Iterator, Sequence
+from pathlib import Path
+from threading import Lock
+
+from pydantic import Field
+
+from fontanel.sources.folder import allowed_folder
+from fontanel.sources.patterns import Patterns, chooser
+from fontanel.sources.protocol import (
+    Fetched,
+    ItemFailed,
+    Kind,
+    Known,
+    Listed,
+    SettingsModel,
+    SettingsRefused,
+    Skipped,
+    Source,
+    SourceUnavailable,
+    Surroundings,
+)
+from fontanel.sources.reach import NotAllowed, check_url, resolve
+
+_SECONDS = 1800
+
+
+class RepositorySettings(Patterns):
+    url: str = Field(
+        title="Address", min_length=1, max_length=2000,
+        description="An https address, or an absolute path on the service's machine that the operator allows.",
+    )  # fmt: skip
+    branch: str = Field(
+        "",
+        title="Branch or tag",
+        max_length=200,
+        description="Default: the repository's own.",
+        pattern=r"^([\w.][\w./-]*)?$",
+    )
+    paths: list[str] = Field([], title="Folders", max_length=50, description="Only what lies below these folders.")
+    link: str = Field(
+        "", title="Link to a file", max_length=500,
+        description="Where people open a file: `{path}` and `{commit}` are filled in.",
+    )  # fmt: skip
+
+
+class RepositoryCredentials(SettingsModel):
+    user: str | None = Field(None, title="User name")
+    token: str | None = Field(None, title="Token or password")
+
+
+class Repository(Source):
+    """Items are files by their path; the mark is the blob's own hash, so that a rename is told from a change."""
+
+    def __init__(self, settings: RepositorySettings, credentials: RepositoryCredentials, around: Surroundings) -> None:
+        self._settings = settings
+        self._credentials = credentials
+        self._around = around
+        self._reason = chooser(settings)
+        self._temporary: Path | None = None
+        self._reading = Lock()
+        self._reader: subprocess.Popen[bytes] | None = None
+        self._commit = ""
+        self._local: Path | None = None
+        if settings.url.startswith("/"):
+            self._local = allowed_folder(settings.url, around, "url")
+        elif "://" not in settings.url:
+            raise SettingsRefused("url", "Give an https address, or an absolute path.")
+        else:
+            check_url(settings.url, "url")
+
+    def items(self, known: Known) -> Iterator[Listed | Skipped]:
+        self._fetch()
+        self._commit = self._git("rev-parse", "FETCH_HEAD").strip()
+        moment = float(self._git("log", "-1", "--format=%ct", "FETCH_HEAD").strip() or 0)
+        wanted = [path.strip("/") for path in self._settings.paths if path.strip("/")]
+        listing = self._git("ls-tree", "-r", "-l", "-z", "--full-tree", "FETCH_HEAD", "--", *wanted)
+        for entry in filter(None, listing.split("\0")):
+            about, _, path = entry.partition("\t")
+            mode, kind, blob, length = about.split()
+            if not path.isprintable() or any(0xD800 <= ord(c) < 0xE000 for c in path):
+                yield Skipped(path.encode(errors="replace").decode(), "its name is not in UTF-8")
+            elif mode == "120000" or kind != "blob":
+                yield Skipped(path, "a link" if mode == "120000" else "a repository within the repository")
+            elif (reason := self._reason(path)) is not None:
+                yield Skipped(path, reason)
+            elif int(length) > self._around.most_bytes:
+                yield Skipped(path, f"larger than {self._around.most_bytes // 1_000_000} MB")
+            else:
+                link = self._settings.link.replace("{path}", path).replace("{commit}", self._commit)
+                yield Listed(path, blob, path, moment or None, int(length), blob, link)
+
+    def fetch(self, item: Listed) -> Fetched:
+        # One program hands out all blobs; starting one for each file would cost more than the files.
+        with self._reading:
+            reader = self._blobs()
+            assert reader.stdin is not None
+            assert reader.stdout is not None
+            try:
+                reader.stdin.write(item.mark.encode() + b"\n")
+                reader.stdin.flush()
+                head = reader.stdout.readline().split()
+                if len(head) != 3:
+                    raise ItemFailed(f"The repository has no content for {item.id}.")
+                data = reader.stdout.read(int(head[2]))
+                reader.stdout.read(1)
+            except (OSError, ValueError) as error:
+                raise SourceUnavailable("The git program ended.") from error
+        return Fetched([data], tags={"commit": self._commit[:12]})
+
+    def close(self) -> None:
+        if self._reader is not None:
+            self._reader.kill()
+            self._reader.wait()
+        if self._temporary is not None:
+            shutil.rmtree(self._temporary, ignore_errors=True)
+
+    def _blobs(self) -> subprocess.Popen[bytes]:
+        if self._reader is None:
+            self._reader = subprocess.Popen(
+                ["git", "cat-file", "--batch"], cwd=self._directory(), env=self._environment(), stdin=subprocess.PIPE,
+                stdout=subprocess.PIPE, stderr=subprocess.DEVNULL,
+            )  # fmt: skip
+        return self._reader
+
+    def _directory(self) -> Path:
+        """A bare repository that is kept between runs, so that only what is new is fetched."""
+        if self._around.scratch is None:
+            if self._temporary is None:
+                self._temporary = Path(tempfile.mkdtemp(prefix="fontanel-git-"))
+            base = self._temporary
+        else:
+            base = self._around.scratch
+        directory = base / hashlib.sha256(self._settings.url.encode()).hexdigest()[:16]
+        if not (directory / "HEAD").exists():
+            directory.mkdir(parents=True, exist_ok=True)
+            self._run(["git", "init", "--quiet", "--bare", "."], directory)
+        return directory
+
+    def _fetch(self) -> None:
+        url = str(self._local) if self._local else self._settings.url
+        reference = self._settings.branch or "HEAD"
+        command = [*self._reach(), "fetch", "--quiet", "--depth=1", "--no-tags", "--force", "--", url, reference]
+        self._git(*command)
+
+    def _reach(self) -> list[str]:
+        """Options that hold git to the address that was checked."""
+        options = ["-c", "protocol.allow=never"]
+        if self._local:
+            return [*options, "-c", "protocol.file.allow=always", "-c", f"safe.directory={self._local}"]
+        url = check_url(self._settings.url, "url")
+        port = url.port or (443 if url.scheme == "https" else 80)
+        try:
+            address = resolve(url.host, port, self._around.networks)
+        except NotAllowed as error:
+            raise SourceUnavailable(str(error), again=False) from error
+        except OSError as error:
+            raise SourceUnavailable(f"There is no host {url.host}.") from error
+        pinned = f"[{address}]" if ":" in address else address
+        return [
+            *options, "-c", f"protocol.{url.scheme}.allow=always", "-c", "http.followRedirects=false",
+            "-c", f"http.curloptResolve={url.host}:{port}:{pinned}", "-c", "http.proxy=",
+        ]  # fmt: skip
+
+    def _environment(self) -> dict[str, str]:
+        environment = {
+            "PATH": os.environ.get("PATH", ""), "HOME": "/nonexistent", "GIT_CONFIG_NOSYSTEM": "1", "GIT_TERMINAL_PROMPT": "0",
+            "GIT_ASKPASS": "true", "LC_ALL": "C.UTF-8",
+        }  # fmt: skip
+        if self._credentials.token:
+            # Through the environment: arguments can be read by others on the machine.
+            pair = f"{self._credentials.user or 'token'}:{self._credentials.token}".encode()
+            environment |= {
+                "GIT_CONFIG_COUNT": "1", "GIT_CONFIG_KEY_0": "http.extraHeader",
+                "GIT_CONFIG_VALUE_0": "Authorization: Basic " + base64.b64encode(pair).decode(),
+            }  # fmt: skip
+        return environment
+
+    def _git(self, *arguments: str) -> str:
+        return self._run(["git", *arguments], self._directory())
+
+    def _run(self, command: Sequence[str], directory: Path) -> str:
+        try:
+            done = subprocess.run(
+                command, cwd=directory, env=self._environment(), capture_output=True, timeout=_SECONDS, check=False
+            )
+        except FileNotFoundError as error:
+            raise SourceUnavailable(
+                "The git program is not on the service's machine. Install it.", again=False
+            ) from error
+        except subprocess.TimeoutExpired as error:
+            raise SourceUnavailable("The repository did not answer in time.") from error
+        if done.returncode:
+            said = done.stderr.decode(errors="replace").strip().splitlines()
+            raise SourceUnavailable(f"git: {said[-1] if said else 'failed'}")
+        return done.stdout.decode(errors="surrogateescape")
+
+
+KIND = Kind(
+    name="git", title="Git repository", says="Files of a branch of a git repository.", settings=RepositorySettings,
+    credentials=RepositoryCredentials, open=Repository,
+)  # fmt: skip

@@ -1,0 +1,449 @@
+"""A web site: pages from start pages and sitemaps on, by their links, within what the site and the settings allow."""
+
+from __future__ import annotations
+
+import email.utils
+import gzip
+import hashlib
+import io
+import threading
+import time
+import zlib
+from collections import deque
+from collections.abc import Iterator, Mapping
+from concurrent.futures import FIRST_COMPLETED, Future, ThreadPoolExecutor, wait
+from dataclasses import dataclass, field
+from typing import Any
+from urllib.parse import urljoin, urlsplit
+
+from defusedxml import ElementTree
+from protego import Protego
+from pydantic import Field
+
+from fontanel.sources.links import normal_address, page_links
+from fontanel.sources.patterns import Patterns, chooser
+from fontanel.sources.protocol import (
+    Fetched,
+    ItemFailed,
+    Kind,
+    Known,
+    KnownItem,
+    Listed,
+    NoCredentials,
+    SettingsRefused,
+    Skipped,
+    Source,
+    SourceUnavailable,
+    Surroundings,
+)
+from fontanel.sources.reach import check_url, http_client
+from fontanel.sources.requests import AddressRefused, Requests, refusal, whole
+
+_AGENT = "Fontanel"
+_MOST_HOPS = 10
+_MOST_SITEMAPS = 200
+_MOST_SITEMAP = 50_000_000
+_MOST_PAGE = 50_000_000
+_MOST_ROBOTS = 500_000
+_LONGEST_DELAY = 60.0
+_HTML = ("text/html", "application/xhtml+xml")
+#: Kinds of files that are taken besides pages.
+_FILES = (
+    "text/", "application/pdf", "application/json", "application/rtf", "application/epub", "application/msword",
+    "application/vnd.openxmlformats", "application/vnd.oasis", "application/vnd.ms-excel", "application/x-subrip",
+)  # fmt: skip
+
+
+class SiteSettings(Patterns):
+    start: list[str] = Field(title="Start pages", min_length=1, max_length=50)
+    sitemaps: bool = Field(
+        True, title="Read sitemaps", description="Those that the site names in robots.txt, and /sitemap.xml."
+    )
+    hosts: list[str] = Field(
+        [],
+        title="Other hosts",
+        max_length=50,
+        description="Hosts besides those of the start pages that belong to the site.",
+    )
+    files: bool = Field(True, title="Take linked files", description="PDFs and other documents that pages link to.")
+    depth: int = Field(10, title="Links deep at most", ge=0, le=100)
+    most_pages: int = Field(2000, title="Pages at most", ge=1, le=200_000)
+    delay: float = Field(
+        0.2,
+        title="Seconds between requests",
+        ge=0,
+        le=60,
+        description="The site's own wish in robots.txt counts when it is longer.",
+    )
+
+
+@dataclass(frozen=True, slots=True)
+class _Visit:
+    """What came of going to an address."""
+
+    address: str
+    depth: int
+    found: Listed | Skipped
+    links: tuple[str, ...] = ()
+    #: Addresses on the way that led here.
+    through: tuple[str, ...] = ()
+
+
+@dataclass(slots=True)
+class _Host:
+    """What a host asks of robots, and when it was last asked for something."""
+
+    robots: Protego | None
+    delay: float
+    sitemaps: list[str] = field(default_factory=list)
+    next_at: float = 0.0
+
+
+class Site(Source):
+    """Items are pages by the address they want to be known by. A page's mark is a hash of its content; ETag and Last-Modified are
+    kept in its notes for conditional requests, and its links, so that one that has not changed is not fetched to go on."""
+
+    at_once = 4
+
+    def __init__(self, settings: SiteSettings, around: Surroundings) -> None:
+        self._settings = settings
+        self._starts = []
+        for start in settings.start:
+            address = normal_address(str(check_url(start, "start")))
+            if address is None:
+                raise SettingsRefused("start", f"{start!r} is not the address of a page.")
+            self._starts.append(address)
+        self._hosts_allowed = {_host(address) for address in self._starts} | {host.lower() for host in settings.hosts}
+        self._requests = Requests(http_client(around), around.stopping)
+        self._most = min(around.most_bytes, _MOST_PAGE)
+        self._reason = chooser(settings, files=False)
+        self._hosts: dict[str, _Host] = {}
+        self._lock = threading.Lock()
+        self._failed: dict[str, str] = {}
+        self._many_hosts = len(self._hosts_allowed) > 1
+
+    def close(self) -> None:
+        self._requests.client.close()
+
+    # The crawl
+
+    def items(self, known: Known) -> Iterator[Listed | Skipped]:
+        queue: deque[tuple[str, int]] = deque((address, 0) for address in self._starts)
+        queued = set(self._starts)
+        told: set[str] = set()
+        visited = 0
+        reached = False
+        for address in self._starts:
+            self._host_of(address)
+        if self._settings.sitemaps and self._settings.depth:
+            for address in self._from_sitemaps():
+                if address not in queued and self._leave_out(address) is None:
+                    queued.add(address)
+                    queue.append((address, 1))
+        with ThreadPoolExecutor(self.at_once, thread_name_prefix="crawl") as pool:
+            going: set[Future[_Visit]] = set()
+            try:
+                while queue or going:
+                    while queue and len(going) < self.at_once:
+                        if visited >= self._settings.most_pages:
+                            queue.clear()
+                            yield self._limit()
+                            break
+                        address, depth = queue.popleft()
+                        visited += 1
+                        going.add(pool.submit(self._visit, address, depth, known))
+                    if not going:
+                        break
+                    done, going = wait(going, return_when=FIRST_COMPLETED)
+                    for future in done:
+                        visit = future.result()
+                        reached = reached or not (isinstance(visit.found, Skipped) or visit.address in self._failed)
+                        for through in visit.through:
+                            if through not in told:
+                                told.add(through)
+                                yield Skipped(through, f"leads to {visit.found.id}")
+                        if visit.found.id not in told:
+                            told.add(visit.found.id)
+                            yield visit.found
+                        for link in visit.links:
+                            if link in queued:
+                                continue
+                            reason = self._leave_out(link)
+                            if reason is None and visit.depth >= self._settings.depth:
+                                reason = "more links deep than wanted"
+                            queued.add(link)
+                            if reason is None:
+                                queue.append((link, visit.depth + 1))
+                            elif reason != "of another site":
+                                yield Skipped(link, reason)
+            except BaseException:
+                for future in going:
+                    future.cancel()
+                raise
+        if not reached:
+            raise SourceUnavailable(
+                next(iter(self._failed.values()), f"No page could be taken from {self._starts[0]}.")
+            )
+
+    def _limit(self) -> Skipped:
+        parts = urlsplit(self._starts[0])
+        return Skipped(
+            f"{parts.scheme}://{parts.netloc}/",
+            f"more than {self._settings.most_pages:,} pages; the rest is left",
+            keep=True,
+        )
+
+    def fetch(self, item: Listed) -> Fetched:
+        raise ItemFailed(self._failed.get(item.id, "It could not be fetched."))
+
+    def _leave_out(self, address: str) -> str | None:
+        """Why an address is not visited; None when it is."""
+        parts = urlsplit(address)
+        if parts.netloc not in self._hosts_allowed:
+            return "of another site"
+        path = parts.path.lstrip("/") + (f"?{parts.query}" if parts.query else "")
+        segments = [part for part in parts.path.split("/") if part]
+        if len(segments) > 3 and max(segments.count(part) for part in segments) > 3:
+            return "an address that repeats itself"
+        if address not in self._starts and (reason := self._reason(path or "index")) is not None:
+            return reason
+        robots = self._host_of(address).robots
+        if robots is not None and not robots.can_fetch(address, _AGENT):
+            return "not allowed by robots.txt"
+        return None
+
+    # One page
+
+    def _visit(self, address: str, depth: int, known: Known) -> _Visit:
+        """Go to an address, along its redirects."""
+        first = address
+        through: list[str] = []
+        try:
+            for _ in range(_MOST_HOPS):
+                before = known(address)
+                response = self._get(address, _conditions(before))
+                status = response.status_code
+                if status in (301, 302, 303, 307, 308):
+                    response.close()
+                    target = normal_address(urljoin(address, response.headers.get("location", "")))
+                    if target is None:
+                        return _Visit(address, depth, Skipped(first, "leads nowhere"))
+                    if depth == 0:
+                        # Where a start page leads is where the site is.
+                        self._hosts_allowed.add(_host(target))
+                    reason = self._leave_out(target)
+                    if reason is not None:
+                        return _Visit(address, depth, Skipped(first, f"leads to {target}, {reason}"))
+                    if target == address or target in through:
+                        return _Visit(address, depth, Skipped(first, "leads in a circle"))
+                    through.append(address)
+                    address = target
+                    continue
+                return self._page(address, depth, response, before, tuple(through))
+            return _Visit(address, depth, Skipped(first, "leads in a circle"))
+        except AddressRefused as error:
+            if depth == 0:
+                raise
+            return _Visit(address, depth, Skipped(first, f"a private address: {error}"))
+        except ItemFailed as error:
+            return self._failure(address, depth, str(error), known(address), tuple(through))
+
+    def _failure(
+        self, address: str, depth: int, reason: str, before: KnownItem | None, through: tuple[str, ...]
+    ) -> _Visit:
+        """A page that could not be fetched: reported as failed; what it led to is visited all the same, since it has not gone."""
+        self._failed[address] = reason
+        links = tuple((before.notes or {}).get("links", ())) if before else ()
+        return _Visit(address, depth, Listed(address, "", self._name(address)), links, through)
+
+    def _page(
+        self, address: str, depth: int, response: Any, before: KnownItem | None, through: tuple[str, ...]
+    ) -> _Visit:
+        status = response.status_code
+        if status == 304 and before is not None:
+            response.close()
+            notes: Mapping[str, Any] = before.notes or {}
+            found = Listed(notes.get("known_as", address), before.mark, self._name(address), link=address)
+            return _Visit(address, depth, found, tuple(notes.get("links", ())), through)
+        if status != 200:
+            response.close()
+            if status == 429 or status >= 500:
+                return self._failure(address, depth, refusal(response, address), before, through)
+            words = {401: "asks for a sign-in", 403: "may not be read", 404: "is not there", 410: "is gone"}
+            return _Visit(
+                address, depth, Skipped(address, f"{words.get(status, 'was refused')} (status {status})"), (), through
+            )
+        media, _, parameters = response.headers.get("content-type", "text/html").partition(";")
+        media = media.strip().lower()
+        is_page = media in _HTML
+        wishes = response.headers.get("x-robots-tag", "").lower()
+        if not is_page and not (self._settings.files and media.startswith(_FILES)):
+            response.close()
+            return _Visit(
+                address,
+                depth,
+                Skipped(address, f"a kind of file that is not taken ({media or 'unknown'})"),
+                (),
+                through,
+            )
+        data = whole(response, self._most)
+        notes = {"etag": response.headers.get("etag"), "modified": response.headers.get("last-modified")}
+        links: tuple[str, ...] = ()
+        identity = address
+        if is_page:
+            charset = parameters.rpartition("charset=")[2].strip(" \"'") or None
+            said = page_links(data, address, charset if "charset=" in parameters else None)
+            links = said.links if said.followed and "nofollow" not in wishes else ()
+            if not said.taken:
+                return _Visit(address, depth, Skipped(address, "asks robots not to take it"), links, through)
+            if said.canonical and said.canonical != address and self._leave_out(said.canonical) is None:
+                identity = said.canonical
+                notes["known_as"] = identity
+        if "noindex" in wishes:
+            return _Visit(address, depth, Skipped(address, "asks robots not to take it"), links, through)
+        if (
+            not is_page
+            and len(data) > 0
+            and address in self._starts
+            and self._reason(urlsplit(address).path.lstrip("/"))
+        ):
+            return _Visit(address, depth, Skipped(address, "fits no pattern of what to take"), links, through)
+        mark = hashlib.sha256(data).hexdigest()[:32]
+        kept = {key: value for key, value in notes.items() if value} | ({"links": list(links)} if links else {})
+        changed = _moment(response.headers.get("last-modified", ""))
+        fetched = Fetched([data], mark=mark, link=identity, notes=kept, changed_at=changed)
+        listed = Listed(identity, mark, self._name(identity), changed, len(data), link=identity, fetched=fetched)
+        ways = through if identity == address else (*through, address)
+        return _Visit(address, depth, listed, links, ways)
+
+    def _get(self, address: str, headers: dict[str, str]) -> Any:
+        self._wait_for_turn(self._host_of(address))
+        return self._requests.send("GET", address, headers=headers)
+
+    def _wait_for_turn(self, host: _Host) -> None:
+        """Leave the site's pause between two requests, however many threads there are."""
+        with self._lock:
+            moment = time.monotonic()
+            at = max(moment, host.next_at)
+            host.next_at = at + host.delay
+        while (left := at - time.monotonic()) > 0:
+            if self._requests.stopping():
+                raise SourceUnavailable("The service is stopping.")
+            time.sleep(min(left, 0.2))
+
+    def _name(self, address: str) -> str:
+        """The path of a page as a document's name."""
+        parts = urlsplit(address)
+        path = parts.path.lstrip("/")
+        if not path or path.endswith("/"):
+            path += "index.html"
+        elif "." not in path.rsplit("/", 1)[-1]:
+            path += ".html"
+        if parts.query:
+            stem, dot, ending = path.rpartition(".")
+            path = f"{stem} {hashlib.sha256(parts.query.encode()).hexdigest()[:8]}{dot}{ending}"
+        return f"{parts.netloc.replace(':', '-')}/{path}" if self._many_hosts else path
+
+    # What the site says of itself
+
+    def _host_of(self, address: str) -> _Host:
+        """The host's wishes, asked for once."""
+        parts = urlsplit(address)
+        key = f"{parts.scheme}://{parts.netloc}"
+        with self._lock:
+            if key in self._hosts:
+                return self._hosts[key]
+        found = self._ask_robots(key)
+        with self._lock:
+            return self._hosts.setdefault(key, found)
+
+    def _ask_robots(self, origin: str) -> _Host:
+        """robots.txt (RFC 9309): without one everything is allowed; while it cannot be had, nothing is."""
+        address = f"{origin}/robots.txt"
+        try:
+            for _ in range(5):
+                response = self._requests.send("GET", address)
+                if response.status_code not in (301, 302, 303, 307, 308):
+                    break
+                response.close()
+                address = urljoin(address, response.headers.get("location", ""))
+            if response.status_code >= 500 or response.status_code == 429:
+                response.close()
+                raise SourceUnavailable(refusal(response, address))
+            if response.status_code != 200:
+                response.close()
+                return _Host(None, self._settings.delay)
+            text = whole(response, _MOST_ROBOTS).decode("utf-8", "replace")
+        except ItemFailed as error:
+            raise SourceUnavailable(str(error)) from error
+        robots = Protego.parse(text)
+        asked = float(robots.crawl_delay(_AGENT) or 0)
+        return _Host(robots, min(max(asked, self._settings.delay), _LONGEST_DELAY), list(robots.sitemaps))
+
+    def _from_sitemaps(self) -> Iterator[str]:
+        todo = deque(dict.fromkeys(
+            [f"{urlsplit(start).scheme}://{urlsplit(start).netloc}/sitemap.xml" for start in self._starts]
+            + [sitemap for host in self._hosts.values() for sitemap in host.sitemaps]
+        ))  # fmt: skip
+        seen = set(todo)
+        count = 0
+        while todo and len(seen) <= _MOST_SITEMAPS:
+            address = todo.popleft()
+            if urlsplit(address).netloc not in self._hosts_allowed:
+                continue
+            for tag, location in self._sitemap(address):
+                if tag == "sitemap" and location not in seen:
+                    seen.add(location)
+                    todo.append(location)
+                elif tag == "url":
+                    count += 1
+                    if count > self._settings.most_pages:
+                        return
+                    yield location
+
+    def _sitemap(self, address: str) -> list[tuple[str, str]]:
+        """What a sitemap lists, as (url or sitemap, address); nothing when there is none that can be read."""
+        try:
+            response = self._get(address, {})
+            if response.status_code != 200:
+                response.close()
+                return []
+            data = whole(response, _MOST_SITEMAP)
+            if data[:2] == b"\x1f\x8b":
+                # No more is unpacked than a sitemap may have.
+                data = gzip.GzipFile(fileobj=io.BytesIO(data)).read(_MOST_SITEMAP)
+            root = ElementTree.fromstring(data)
+        except (ItemFailed, AddressRefused, ElementTree.ParseError, ValueError, OSError, EOFError, zlib.error):
+            return []
+        out = []
+        for node in root:
+            tag = str(node.tag).rpartition("}")[2]
+            location = normal_address(urljoin(address, (node.findtext("{*}loc") or "").strip()))
+            if tag in ("url", "sitemap") and location:
+                out.append((tag, location))
+        return out
+
+
+def _conditions(before: KnownItem | None) -> dict[str, str]:
+    """Headers that ask for a page only if it changed."""
+    if before is None or not before.mark or not before.notes:
+        return {}
+    asked = {"If-None-Match": before.notes.get("etag"), "If-Modified-Since": before.notes.get("modified")}
+    return {name: value for name, value in asked.items() if value}
+
+
+def _host(address: str) -> str:
+    return urlsplit(address).netloc
+
+
+def _moment(text: str) -> float | None:
+    try:
+        return email.utils.parsedate_to_datetime(text).timestamp()
+    except (ValueError, TypeError):
+        return None
+
+
+KIND = Kind(
+    name="site", title="Web site", says="Pages of a web site and the documents they link to.", settings=SiteSettings,
+    credentials=NoCredentials, open=lambda s, _, around: Site(s, around), reports_unchanged=True,
+)  # fmt: skip

@@ -1,0 +1,191 @@
+"""Real servers on loopback that sources read from."""
+
+from __future__ import annotations
+
+import http.server
+import os
+import shutil
+import socketserver
+import subprocess
+import threading
+from collections.abc import Callable, Iterator
+from dataclasses import dataclass, field
+from glob import glob
+from ipaddress import ip_network
+from pathlib import Path
+from typing import Any
+
+import pytest
+import uvicorn
+
+from fontanel.sources import KINDS, Fetched, KnownItem, Listed, Skipped, Source, Surroundings
+from tests.conftest import free_port, until
+
+LOOPBACK = (ip_network("127.0.0.0/8"),)
+
+
+def opened(kind: str, settings: dict[str, Any], credentials: dict[str, Any] | None = None, **around: Any) -> Source:
+    """A source opened with these settings, allowed to reach this machine."""
+    found = KINDS[kind]
+    limits = Surroundings(**{"networks": LOOPBACK, "seconds": 5.0, **around})
+    return found.open(found.settings(**settings), found.credentials(**(credentials or {})), limits)
+
+
+@dataclass
+class Look:
+    """All that a source lists: items by id, and reasons by the ids of those that are skipped."""
+
+    items: dict[str, Listed] = field(default_factory=dict)
+    skipped: dict[str, str] = field(default_factory=dict)
+
+    def known(self, item_id: str) -> KnownItem | None:
+        """What a run would keep of what was seen here."""
+        found = self.items.get(item_id)
+        return KnownItem(found.mark, found.fetched.notes if found.fetched else None) if found else None
+
+
+def look(source: Source, before: Look | None = None) -> Look:
+    out = Look()
+    for item in source.items(before.known if before else lambda _: None):
+        if isinstance(item, Skipped):
+            out.skipped[item.id] = item.reason
+        else:
+            out.items[item.id] = item
+    return out
+
+
+def content(source: Source, item: Listed) -> bytes:
+    fetched: Fetched = item.fetched or source.fetch(item)
+    assert fetched.chunks is not None
+    return b"".join(fetched.chunks)
+
+
+@dataclass
+class Answer:
+    """What the test's web server gives for a path."""
+
+    body: bytes = b""
+    status: int = 200
+    headers: dict[str, str] = field(default_factory=dict)
+    #: How often the path is answered with `first` before this answer.
+    times: int = 0
+    first: int = 503
+    wait: threading.Event | None = None
+
+
+@dataclass
+class WebServer:
+    """A web server whose pages are a dictionary; it counts what it was asked for."""
+
+    url: str
+    pages: dict[str, Answer] = field(default_factory=dict)
+    asked: list[tuple[str, int]] = field(default_factory=list)
+
+    def page(self, path: str, html: str, **more: Any) -> None:
+        headers = {"Content-Type": "text/html; charset=utf-8", **more.pop("headers", {})}
+        self.pages[path] = Answer(html.encode(), headers=headers, **more)
+
+    def statuses(self) -> dict[str, int]:
+        return dict(self.asked)
+
+
+@pytest.fixture
+def web() -> Iterator[WebServer]:
+    class Handler(http.server.BaseHTTPRequestHandler):
+        protocol_version = "HTTP/1.1"
+
+        def do_GET(self) -> None:
+            answer = found.pages.get(self.path, Answer(b"not there", 404))
+            status, headers, body = answer.status, dict(answer.headers), answer.body
+            if answer.wait is not None:
+                answer.wait.wait(20)
+            if answer.times:
+                answer.times -= 1
+                status, body = answer.first, b"later"
+            elif status == 200 and "ETag" in headers and self.headers.get("If-None-Match") == headers["ETag"]:
+                status, body = 304, b""
+            found.asked.append((self.path, status))
+            self.send_response(status)
+            for name, value in headers.items():
+                self.send_header(name, value)
+            self.send_header("Content-Length", str(len(body)))
+            self.end_headers()
+            self.wfile.write(body)
+
+        def log_message(self, *_: Any) -> None:
+            pass
+
+    class Server(socketserver.ThreadingMixIn, http.server.HTTPServer):
+        daemon_threads = True
+
+    server = Server(("127.0.0.1", 0), Handler)
+    found = WebServer(f"http://127.0.0.1:{server.server_port}")
+    threading.Thread(target=server.serve_forever, daemon=True).start()
+    yield found
+    server.shutdown()
+
+
+@pytest.fixture
+def serve() -> Iterator[Callable[[Any], str]]:
+    """Serves ASGI applications; gives their addresses."""
+    servers = []
+
+    def start(app: Any) -> str:
+        port = free_port()
+        server = uvicorn.Server(uvicorn.Config(app, host="127.0.0.1", port=port, log_level="error"))
+        threading.Thread(target=server.run, daemon=True).start()
+        until(lambda: server.started)
+        servers.append(server)
+        return f"http://127.0.0.1:{port}"
+
+    yield start
+    for server in servers:
+        server.should_exit = True
+
+
+@dataclass
+class Postgres:
+    port: int
+    run: Callable[[str], None]
+
+
+@pytest.fixture(scope="session")
+def postgres(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Postgres]:
+    """A real PostgreSQL server, with a user who owns its tables."""
+    programs = Path(shutil.which("initdb") or sorted(glob("/usr/lib/postgresql/*/bin/initdb"))[-1]).resolve().parent
+    directory = Path("/tmp") / f"fontanel-postgres-{os.getpid()}"
+    directory.mkdir(mode=0o700)
+    # The server refuses to run as root.
+    who = ["setpriv", "--reuid=nobody", "--regid=nogroup", "--clear-groups"] if os.getuid() == 0 else []
+    if who:
+        shutil.chown(directory, "nobody", "nogroup")
+    port = free_port()
+    subprocess.run(
+        [*who, str(programs / "initdb"), "-D", str(directory / "data"), "-U", "keeper", "--auth=trust", "-E", "UTF8"],
+        check=True, capture_output=True, cwd="/",
+    )  # fmt: skip
+    server = subprocess.Popen(
+        [*who, str(programs / "postgres"), "-D", str(directory / "data"), "-p", str(port), "-k", str(directory), "-h", "127.0.0.1",
+         "-c", "fsync=off"],
+        stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL, cwd="/",
+    )  # fmt: skip
+    import psycopg
+
+    def run(statement: str) -> None:
+        with psycopg.connect(
+            host="127.0.0.1", port=port, user="keeper", dbname="postgres", autocommit=True
+        ) as connection:
+            connection.execute(statement)
+
+    def ready() -> bool:
+        try:
+            run("select 1")
+        except psycopg.OperationalError:
+            return False
+        return True
+
+    until(ready)
+    yield Postgres(port, run)
+    server.terminate()
+    server.wait()
+    shutil.rmtree(directory, ignore_errors=True)
