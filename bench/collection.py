@@ -26,7 +26,7 @@ from fontanel.core.answering import EvidencePassage
 from fontanel.core.describing import describe
 from fontanel.core.embedding import OnnxEmbedder, text_key
 from fontanel.core.index import Mode, Query, Snapshot, VectorSegment, WordsSegment
-from fontanel.core.indexing import embedded_text, words_entry
+from fontanel.core.indexing import embedded_text, window_texts, words_entry
 from fontanel.core.reading import ReadingFailed, read
 from fontanel.core.splitting import Passage, SplitSettings, split
 
@@ -139,11 +139,16 @@ class Collection:
             )
             for i, (key, passage) in enumerate(self.passages)
         ]
-        self.texts = [embedded_text(self.documents[key].title, passage) for key, passage in self.passages]
+        self.texts = [embedded_text(passage) for key, passage in self.passages]
         vectors = self.cache.embed(self.texts, progress=True)
         ids = np.arange(len(self.passages), dtype=np.int64)
         words = WordsSegment.build(entries, sorted(analysers) or ["en"])
-        self.snapshot = Snapshot([words], [VectorSegment(ids, vectors)])
+        windows = [(i, text) for i, (_, passage) in enumerate(self.passages) for text in window_texts(passage.text)]
+        of_windows = VectorSegment(
+            np.array([i for i, _ in windows], dtype=np.int64),
+            self.cache.embed([text for _, text in windows], progress=True),
+        )
+        self.snapshot = Snapshot([words], [VectorSegment(ids, vectors)], windows=[of_windows])
 
 
 class CollectionKnowledge:

@@ -11,6 +11,10 @@ import { KbPage } from "./pages/kb/KbPage";
 import { SearchTab } from "./pages/kb/SearchTab";
 import { SettingsTab } from "./pages/kb/SettingsTab";
 import { KbsPage } from "./pages/kbs/KbsPage";
+import { NoticesPage } from "./pages/notices/NoticesPage";
+import { RunPage } from "./pages/sources/RunPage";
+import { SourcePage } from "./pages/sources/SourcePage";
+import { SourcesTab } from "./pages/sources/SourcesTab";
 import { SignInPage } from "./pages/sign-in/SignInPage";
 import { TeamPage } from "./pages/team/TeamPage";
 import { TeamsPage } from "./pages/teams/TeamsPage";
@@ -28,12 +32,16 @@ export function App() {
               <Route index element={<Navigate to="kbs" replace />} />
               <Route path="kbs" element={<KbsPage />} />
               <Route path="team" element={<TeamPage />} />
+              <Route path="freshness" element={<NoticesPage />} />
               <Route path="kbs/:kb" element={<KbPage />}>
                 <Route index element={<Navigate to="documents" replace />} />
                 <Route path="documents" element={<DocumentsTab />} />
                 <Route path="try" element={<PreviewTab />} />
                 <Route path="search" element={<SearchTab />} />
                 <Route path="ask" element={<AskTab />} />
+                <Route path="sources" element={<SourcesTab />} />
+                <Route path="sources/:source" element={<SourcePage />} />
+                <Route path="sources/:source/runs/:run" element={<RunPage />} />
                 <Route path="settings" element={<SettingsTab />} />
               </Route>
               <Route path="kbs/:kb/documents/:document" element={<DocumentPage />} />

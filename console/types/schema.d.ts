@@ -1650,6 +1650,11 @@ export interface components {
              * @description The lexical score as a share of the best attainable.
              */
             coverage: number;
+            /**
+             * Window
+             * @description The cosine of its nearest sentence window; `similarity` is the mean of this and of the whole passage's.
+             */
+            window: number | null;
             /** Terms */
             terms: components["schemas"]["TermOut"][];
         };
@@ -1713,7 +1718,8 @@ export interface components {
         };
         /**
          * HitOut
-         * @description A passage found. `match` (0-1) compares across questions; `lexical` is BM25, `similarity` the cosine.
+         * @description A passage found. `match` (0-1) compares across questions; `lexical` is BM25, `similarity` the cosine (with sentence
+         *     windows, the mean of its own and of its nearest window's).
          */
         HitOut: {
             /** Passage Id */
@@ -1811,7 +1817,7 @@ export interface components {
              * @default
              */
             description: string;
-            /** @description Default: passages of 200 tokens without overlap. */
+            /** @description Default: passages of 300 tokens without overlap, with sentence windows. */
             splitting?: components["schemas"]["Splitting"] | null;
             /**
              * Throwaway
@@ -2971,13 +2977,13 @@ export interface components {
             /**
              * Target Tokens
              * @description What a passage aims at.
-             * @default 200
+             * @default 300
              */
             target_tokens: number;
             /**
              * Least Tokens
              * @description Below this a passage is joined with its neighbour.
-             * @default 60
+             * @default 120
              */
             least_tokens: number;
             /**
@@ -2993,6 +2999,12 @@ export interface components {
              * @enum {string}
              */
             table_mode: "packed" | "single";
+            /**
+             * Windows
+             * @description Besides its own vector a passage has one for each few sentences: finds more, embeds twice as much.
+             * @default true
+             */
+            windows: boolean;
         };
         /**
          * SyncItemOut

@@ -1,6 +1,7 @@
 import { type ReactNode, useState } from "react";
 import { Link, NavLink, Outlet, useNavigate } from "react-router";
-import { send } from "../api/client";
+import { type Schemas, send } from "../api/client";
+import { usePolled } from "../hooks/usePolled";
 import { useSession, useTeam } from "../hooks/useSession";
 
 export function Mark() {
@@ -42,6 +43,13 @@ function ThemeButton() {
   );
 }
 
+/** How many notices have come since this person last looked. */
+function Unseen({ api }: { api: string }) {
+  const { data } = usePolled<Schemas["NoticesOut"]>(`${api}/notices?limit=1`, () => false);
+  if (!data?.unseen) return null;
+  return <span className="badge badge-sm bg-accent text-accent-content ml-1.5" aria-label={`${data.unseen} new notices`}>{data.unseen > 99 ? "99+" : data.unseen}</span>;
+}
+
 /** What stands around every page: the bar, and the page in a measure. */
 export function Frame() {
   const session = useSession();
@@ -60,6 +68,12 @@ export function Frame() {
           </Link>
           <nav className="flex h-13 items-stretch gap-5" aria-label="Main">
             {team.slug && <Tab to={`/t/${team.slug}/kbs`}>Knowledge bases</Tab>}
+            {team.slug && (
+              <Tab to={`/t/${team.slug}/freshness`}>
+                Freshness
+                <Unseen api={team.api} />
+              </Tab>
+            )}
             {team.slug && team.mayOwn && <Tab to={`/t/${team.slug}/team`}>Team</Tab>}
             {session.operator && <Tab to="/teams">All teams</Tab>}
           </nav>

@@ -58,6 +58,7 @@ const STATES: Record<Doc["state"], { word: string; dot: string }> = {
   indexed_by_words: { word: "by words", dot: "bg-primary" },
   indexed: { word: "indexed", dot: "bg-success" },
   failed: { word: "failed", dot: "bg-error" },
+  removed: { word: "removed at source", dot: "bg-base-300" },
 };
 
 /** A document's state: a dot and a word, a bar while a stage is under way, the reason when it failed. */

@@ -25,7 +25,10 @@ export function useDocuments(base: string) {
     const source = new EventSource(`/api/v1${base}/events`);
     source.addEventListener("document", (event) => {
       const moved = JSON.parse(event.data) as Doc;
-      setDocuments((before) => merge(before ?? [], [moved]));
+      // What left its source leaves the list too.
+      setDocuments((before) =>
+        moved.state === "removed" ? (before ?? []).filter((document) => document.id !== moved.id) : merge(before ?? [], [moved]),
+      );
     });
     source.addEventListener("removed", (event) => {
       const { id } = JSON.parse(event.data) as { id: string };

@@ -61,19 +61,22 @@ def add_commands(group: Any, verb: Any, common: argparse.ArgumentParser, kb: arg
 
 def splitting_options(parser: argparse.ArgumentParser) -> None:
     """How documents are cut into passages, sizes in the embedder's tokens."""
-    parser.add_argument("--target", type=int, metavar="TOKENS", help="what a passage aims at (default: 200)")
-    parser.add_argument("--least", type=int, metavar="TOKENS", help="below this it is joined with its neighbour (60)")
+    parser.add_argument("--target", type=int, metavar="TOKENS", help="what a passage aims at (default: 300)")
+    parser.add_argument("--least", type=int, metavar="TOKENS", help="below this it is joined with its neighbour (120)")
     parser.add_argument(
         "--overlap", type=int, metavar="TOKENS", help="whole sentences repeated from the one before (0)"
     )
     parser.add_argument("--table-mode", choices=["packed", "single"], help="rows together, or each a passage (packed)")
+    parser.add_argument(
+        "--windows", action=argparse.BooleanOptionalAction, help="vectors for each few sentences too (with)"
+    )
 
 
 def splitting_of(options: argparse.Namespace) -> Splitting | None:
     """The settings that were given; None when none was. Raises UsageProblem."""
     given = {
         "target_tokens": options.target, "least_tokens": options.least, "overlap_tokens": options.overlap,
-        "table_mode": options.table_mode,
+        "table_mode": options.table_mode, "windows": options.windows,
     }  # fmt: skip
     said = {name: value for name, value in given.items() if value is not None}
     try:

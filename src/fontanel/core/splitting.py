@@ -20,12 +20,14 @@ TableMode = Literal["packed", "single"]
 @dataclass(frozen=True, slots=True)
 class SplitSettings:
     """Sizes in the embedder's tokens: what a passage aims at, below what it is joined with its neighbour, and how much of
-    the passage before it (whole sentences of the same section) it repeats."""
+    the passage before it (whole sentences of the same section) it repeats. With `windows` a passage has a vector for each few
+    of its sentences besides its own."""
 
-    target_tokens: int = 200
-    least_tokens: int = 60
+    target_tokens: int = 300
+    least_tokens: int = 120
     overlap_tokens: int = 0
     table_mode: TableMode = "packed"
+    windows: bool = True
 
 
 @dataclass(frozen=True, slots=True)

@@ -15,15 +15,22 @@ StateName = Literal["waiting", "reading", "splitting", "indexed_by_words", "inde
 class Splitting(Model):
     """How documents are cut into passages; sizes in the embedder's tokens."""
 
-    target_tokens: int = Field(200, ge=40, le=1000, description="What a passage aims at.")
-    least_tokens: int = Field(60, ge=0, le=500, description="Below this a passage is joined with its neighbour.")
+    target_tokens: int = Field(300, ge=40, le=1000, description="What a passage aims at.")
+    least_tokens: int = Field(120, ge=0, le=500, description="Below this a passage is joined with its neighbour.")
     overlap_tokens: int = Field(0, ge=0, le=300, description="Whole sentences repeated from the passage before.")
     table_mode: Literal["packed", "single"] = Field(
         "packed", description="`packed`: rows up to the target size in one passage; `single`: each row by itself."
     )
 
+    windows: bool = Field(
+        True,
+        description="Besides its own vector a passage has one for each few sentences: finds more, embeds twice as much.",
+    )
+
     @model_validator(mode="after")
     def _sizes_fit(self) -> Splitting:
+        if "least_tokens" not in self.model_fields_set:
+            self.least_tokens = min(self.least_tokens, self.target_tokens * 2 // 5)
         if self.overlap_tokens >= self.target_tokens or self.least_tokens > self.target_tokens:
             raise ValueError("overlap_tokens must be below target_tokens, least_tokens not above it")
         return self
@@ -32,7 +39,9 @@ class Splitting(Model):
 class KbIn(Model):
     name: Name = Field(examples=["Harbour rules"])
     description: str = Field("", max_length=500)
-    splitting: Splitting | None = Field(None, description="Default: passages of 200 tokens without overlap.")
+    splitting: Splitting | None = Field(
+        None, description="Default: passages of 300 tokens without overlap, with sentence windows."
+    )
     throwaway: bool = Field(False, description="Vanishes by itself after a day.")
 
 

@@ -77,11 +77,15 @@ class ExplanationOut(Model):
     meaning_part: float
     boost: float
     coverage: float = Field(description="The lexical score as a share of the best attainable.")
+    window: float | None = Field(
+        description="The cosine of its nearest sentence window; `similarity` is the mean of this and of the whole passage's."
+    )
     terms: list[TermOut]
 
 
 class HitOut(Model):
-    """A passage found. `match` (0-1) compares across questions; `lexical` is BM25, `similarity` the cosine."""
+    """A passage found. `match` (0-1) compares across questions; `lexical` is BM25, `similarity` the cosine (with sentence
+    windows, the mean of its own and of its nearest window's)."""
 
     passage_id: int
     document_id: str

@@ -38,6 +38,7 @@ class _Open:
 
     words: dict[str, WordsSegment]
     vectors: dict[str, VectorSegment]
+    windows: dict[str, VectorSegment]
     snapshot: Snapshot
 
 
@@ -75,9 +76,12 @@ class Editions:
     def path(self, edition_id: str, segment_id: str) -> Path:
         return self._directory / edition_id / segment_id
 
-    def write(self, session: Session, edition: Edition, segment: WordsSegment | VectorSegment) -> None:
-        """Write a segment's file and name it in the session's transaction; the caller commits, then refreshes."""
-        kind = "words" if isinstance(segment, WordsSegment) else "vectors"
+    def write(
+        self, session: Session, edition: Edition, segment: WordsSegment | VectorSegment, windows: bool = False
+    ) -> None:
+        """Write a segment's file and name it in the session's transaction; the caller commits, then refreshes. `windows`: its
+        vectors are of sentence windows."""
+        kind = "words" if isinstance(segment, WordsSegment) else "windows" if windows else "vectors"
         row = Segment(id=new_id(kind), team_id=edition.team_id, edition_id=edition.id, kind=kind, passages=len(segment))
         path = self.path(edition.id, row.id)
         path.parent.mkdir(exist_ok=True)
@@ -97,16 +101,18 @@ class Editions:
                 dead = session.scalars(select(Tombstone.passage_id).where(Tombstone.edition_id == edition_id)).all()
             words: dict[str, WordsSegment] = {}
             vectors: dict[str, VectorSegment] = {}
+            windows: dict[str, VectorSegment] = {}
             for row in rows:
                 path = self.path(edition_id, row.id)
                 if row.kind == "words":
                     held = before.words.get(row.id) if before else None
                     words[row.id] = held or WordsSegment.open(path)
                 else:
-                    kept = before.vectors.get(row.id) if before else None
-                    vectors[row.id] = kept or VectorSegment.open(path)
-            snapshot = Snapshot(list(words.values()), list(vectors.values()), np.array(sorted(dead), dtype=np.int64))
-            self._open[edition_id] = _Open(words, vectors, snapshot)
+                    kept = {**before.vectors, **before.windows}.get(row.id) if before else None
+                    (windows if row.kind == "windows" else vectors)[row.id] = kept or VectorSegment.open(path)
+            gone = np.array(sorted(dead), dtype=np.int64)
+            snapshot = Snapshot(list(words.values()), list(vectors.values()), gone, list(windows.values()))
+            self._open[edition_id] = _Open(words, vectors, windows, snapshot)
             self._refreshed[edition_id] = None
             return snapshot
 
@@ -152,10 +158,10 @@ class Editions:
             opened = self._open.get(edition_id)
         if opened is None:
             return False
-        words, vectors = choose(opened.words), choose(opened.vectors)
+        words, vectors, windows = choose(opened.words), choose(opened.vectors), choose(opened.windows)
         groups: list[tuple[str, list[str], int]] = [
             (kind, [key for key, _ in group], sum(len(segment) for _, segment in group))
-            for kind, group in (("words", words), ("vectors", vectors))
+            for kind, group in (("words", words), ("vectors", vectors), ("windows", windows))
             if group
         ]
         made = [(old, self._merged(edition_id, kind, old, size, opened.snapshot)) for kind, old, size in groups]
@@ -177,7 +183,7 @@ class Editions:
         for old, _ in made:
             for key in old:
                 self.path(edition_id, key).unlink(missing_ok=True)
-        log.info("segments merged", edition=edition_id, words=len(words), vectors=len(vectors))
+        log.info("segments merged", edition=edition_id, words=len(words), vectors=len(vectors) + len(windows))
         return True
 
     def _merged(self, edition_id: str, kind: str, old: Sequence[str], size: int, snapshot: Snapshot) -> Segment:
@@ -197,7 +203,7 @@ class Editions:
         """Tombstones of passages that no segment holds any more have done their work."""
         with self._lock:
             opened = self._open[edition_id]
-        segments: list[WordsSegment | VectorSegment] = [*opened.words.values(), *opened.vectors.values()]
+        segments: list[WordsSegment | VectorSegment] = [*opened.words.values(), *opened.vectors.values(), *opened.windows.values()]  # fmt: skip
         held = (
             np.concatenate([segment.passage_ids for segment in segments]) if segments else np.zeros(0, dtype=np.int64)
         )

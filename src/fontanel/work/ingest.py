@@ -21,7 +21,7 @@ from sqlalchemy.orm import Session
 from fontanel.core.analysis import Analyser
 from fontanel.core.embedding import text_key
 from fontanel.core.index import VectorSegment, WordsEntry, WordsSegment
-from fontanel.core.indexing import embedded_text, words_entry
+from fontanel.core.indexing import embedded_text, window_texts, words_entry
 from fontanel.core.splitting import Locator, Part, Passage, SplitSettings
 from fontanel.records.blobs import BlobStore
 from fontanel.records.database import Sessions, writing
@@ -216,7 +216,7 @@ class Ingest:
         reading, title = read.reading, read.about["title"]
         retire_passages(session, edition.id, document)
         rows = [
-            passage_row(edition, document, revision, number, passage, embedded_text(title, passage))
+            passage_row(edition, document, revision, number, passage, embedded_text(passage))
             for number, passage in enumerate(read.passages)
         ]
         added = insert(PassageRow).returning(PassageRow.id, sort_by_parameter_order=True)
@@ -266,7 +266,7 @@ class Ingest:
         fresh: dict[str, int] = {}
         started = time.monotonic()
         for job in jobs:
-            texts = self._texts(job)
+            texts, owners = self._texts(job)
             keys = [text_key(embedder, text) for text in texts]
             held = self._vectors.get(keys)
             wanted = {
@@ -276,7 +276,7 @@ class Ingest:
             room = min(_ROUND - len(missing), _ROUND // 2 if len(jobs) > 1 else _ROUND)
             taken = dict(list(wanted.items())[: max(room, 0)])
             missing |= taken
-            fresh[job.id] = len(taken)
+            fresh[job.id] = len({owner for key, owner in zip(keys, owners, strict=True) if key in taken})
             if len(taken) == len(wanted):
                 complete.append(job)
             else:
@@ -309,13 +309,15 @@ class Ingest:
                         session.get_one(Revision, job.revision_id).embedded += fresh[job.id]
             session.commit()
 
-    def _texts(self, job: Job) -> list[str]:
+    def _texts(self, job: Job) -> tuple[list[str], list[int]]:
+        """All texts of a job that are embedded, and the passage that each is of."""
         with self._sessions() as session:
             edition = self._edition(session, job)
-            query = select(PassageRow.embedded_text).where(
-                PassageRow.revision_id == job.revision_id, PassageRow.edition_id == (edition.id if edition else "")
-            )
-            return list(session.scalars(query.order_by(PassageRow.ordinal)))
+            if edition is None:
+                return [], []
+            passages = _embedded(session, edition, job.revision_id)
+        pairs = [(text, passage) for passage, texts in passages for text in texts]
+        return [text for text, _ in pairs], [passage for _, passage in pairs]
 
     def _embed(self, worker: Worker, missing: dict[bytes, str], jobs: Sequence[Job]) -> None:
         """Embed texts, longest last so that batches are of like length, and keep each chunk as soon as it is there."""
@@ -345,8 +347,7 @@ class Ingest:
                 edition = session.get(Edition, edition_id)
                 if edition is None:
                     return
-                ids: list[int] = []
-                keys: list[bytes] = []
+                found: list[tuple[int, list[bytes]]] = []
                 for job in jobs:
                     row, document = session.get(Job, job.id), session.get(Document, job.document_key)
                     revision = session.get(Revision, job.revision_id)
@@ -354,13 +355,8 @@ class Ingest:
                         continue
                     row.state, row.done, row.total, row.changed_at = JobState.DONE, row.total, row.total, now()
                     # There are none when a newer revision has taken its place.
-                    for passage_id, text in session.execute(
-                        select(PassageRow.id, PassageRow.embedded_text).where(
-                            PassageRow.revision_id == revision.id, PassageRow.edition_id == edition_id
-                        )
-                    ):
-                        ids.append(passage_id)
-                        keys.append(text_key(embedder, text))
+                    for passage_id, texts in _embedded(session, edition, revision.id):
+                        found.append((passage_id, [text_key(embedder, text) for text in texts]))
                     if row.edition_id is not None or document.revision_id != revision.id:
                         continue
                     revision.seconds = {**revision.seconds, "embed": round(seconds, 3)}
@@ -369,13 +365,21 @@ class Ingest:
                     if document.latest_revision_id == revision.id:
                         document.state, document.progress = DocumentState.INDEXED, None
                         document.changed_at = now()
-                if ids:
-                    held = self._vectors.get(keys)
-                    vectors = np.stack([held[key] for key in keys])
-                    self._editions.write(session, edition, VectorSegment(np.array(ids, dtype=np.int64), vectors))
+                self._write_vectors(session, edition, found)
                 session.commit()
             fault("vectors_committed")
             self._editions.refresh(edition_id)
+
+    def _write_vectors(self, session: Session, edition: Edition, found: Sequence[tuple[int, list[bytes]]]) -> None:
+        """Write the vectors of passages, and those of their windows, which come after the first of each."""
+        held = self._vectors.get([key for _, keys in found for key in keys])
+        whole = [(passage, keys[0]) for passage, keys in found]
+        windows = [(passage, key) for passage, keys in found for key in keys[1:]]
+        for pairs, of_windows in ((whole, False), (windows, True)):
+            if pairs:
+                ids = np.array([passage for passage, _ in pairs], dtype=np.int64)
+                segment = VectorSegment(ids, np.stack([held[key] for _, key in pairs]))
+                self._editions.write(session, edition, segment, of_windows)
 
     # States and failures
 
@@ -422,6 +426,16 @@ class Ingest:
         return held[language]
 
 
+def _embedded(session: Session, edition: Edition, revision_id: str) -> list[tuple[int, list[str]]]:
+    """The passages of a revision in an edition with the texts that are embedded of each: the whole, then its windows."""
+    query = select(PassageRow.id, PassageRow.embedded_text, PassageRow.text).where(
+        PassageRow.revision_id == revision_id, PassageRow.edition_id == edition.id
+    )
+    rows = session.execute(query.order_by(PassageRow.ordinal)).tuples()
+    windows = split_settings(edition.settings)["windows"]
+    return [(passage, [embedded, *(window_texts(text) if windows else ())]) for passage, embedded, text in rows]
+
+
 def passage_row(
     edition: Edition, document: Document, revision: Revision, number: int, passage: Passage, embedded: str
 ) -> dict[str, Any]:
@@ -446,8 +460,10 @@ def retire_passages(session: Session, edition_id: str, document: Document) -> No
 
 
 def split_settings(settings: dict[str, Any]) -> dict[str, Any]:
-    """What an edition's settings say of splitting; editions made before a setting existed have its default."""
-    return {field.name: settings.get(field.name, field.default) for field in fields(SplitSettings)}
+    """What an edition's settings say of splitting; editions made before a setting existed have its default, but no windows."""
+    return {field.name: settings.get(field.name, field.default) for field in fields(SplitSettings)} | {
+        "windows": settings.get("windows", False)
+    }
 
 
 def _passage(data: dict[str, Any]) -> Passage:

@@ -30,7 +30,7 @@ class MergeFailed(Exception):
 
 
 def merge_here(plan: MergePlan) -> int:
-    """Merge and write; returns the number of passages. Without any, nothing is written."""
+    """Merge and write; returns the number of passages or vectors. Without any, nothing is written."""
     dead = np.array(sorted(plan.dead), dtype=np.int64)
     paths = [Path(source) for source in plan.sources]
     if plan.kind == "words":
@@ -41,7 +41,8 @@ def merge_here(plan: MergePlan) -> int:
             write_words(Path(plan.target), merged)
         return len(merged)
     vectors = [VectorSegment.open(path) for path in paths]
-    joined = merge_vectors(vectors, [~np.isin(s.passage_ids, dead) for s in vectors])
+    alive = [~np.isin(s.passage_ids, dead) for s in vectors]
+    joined = merge_vectors(vectors, alive, pack=plan.kind == "windows")
     if len(joined):
         write_vectors(Path(plan.target), joined)
     return len(joined)

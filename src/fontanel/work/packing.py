@@ -1,7 +1,8 @@
 """Packs: an edition with its documents as one file, to be taken to another service without embedding anything anew.
 
 A pack is a ZIP archive whose entries are stored as they are: `manifest.json` (what it is, and the sha256 of every other entry),
-`documents.jsonl`, `passages.jsonl`, `vectors.npy` (float32, a row for each passage; NaN where there was none yet) and
+`documents.jsonl`, `passages.jsonl`, `vectors.npy` (float32, a row for each passage; NaN where there was none yet),
+`windows.npy` (likewise, a row for each sentence window of each passage, in an edition that has them) and
 `blobs/<sha256>` (originals and readings). Words are analysed again when a pack is taken in; vectors are used as they are.
 """
 
@@ -26,7 +27,7 @@ from sqlalchemy.orm import Session
 from fontanel.core.analysis import Analyser
 from fontanel.core.embedding import text_key
 from fontanel.core.index import VectorSegment, WordsEntry, WordsSegment
-from fontanel.core.indexing import words_entry
+from fontanel.core.indexing import window_texts, words_entry
 from fontanel.core.reading import Reading
 from fontanel.core.reading.records import Columns
 from fontanel.core.reading.report import Report
@@ -112,6 +113,9 @@ def write_pack(
                 "vectors.npy",
                 _vectors(vectors, edition.embedder, [row.embedded_text for row in passages]),
             )
+        if edition.embedder is not None and split_settings(edition.settings)["windows"]:
+            texts = [text for row in passages for text in window_texts(row.text)]
+            _put(archive, sums, "windows.npy", _vectors(vectors, edition.embedder, texts))
         for sha in dict.fromkeys(sha for line in lines for sha in (line.sha256, line.reading) if sha):
             archive.write(blobs.path(sha), f"blobs/{sha}")
             sums[f"blobs/{sha}"] = sha
@@ -219,10 +223,10 @@ class Pack:
     def _lines(self, name: str) -> list[bytes]:
         return [line for line in b"".join(self.chunks(name)).split(b"\n") if line]
 
-    def vectors(self, count: int) -> npt.NDArray[np.float32]:
-        if "vectors.npy" not in self.manifest["entries"]:
+    def vectors(self, count: int, name: str = "vectors.npy") -> npt.NDArray[np.float32]:
+        if name not in self.manifest["entries"]:
             return np.zeros((count, 0), dtype=np.float32)
-        rows = np.load(io.BytesIO(b"".join(self.chunks("vectors.npy"))), allow_pickle=False)
+        rows = np.load(io.BytesIO(b"".join(self.chunks(name))), allow_pickle=False)
         if rows.dtype != np.float32 or rows.ndim != 2 or len(rows) != count:
             raise Refused("file", _DAMAGED)
         found: npt.NDArray[np.float32] = rows
@@ -246,6 +250,8 @@ def take_pack_in(
             if document.reading is not None:
                 Reading.from_dict(json.loads(b"".join(pack.chunks(f"blobs/{document.reading}"))))
         vectors = pack.vectors(len(passages))
+        windows = [(place, text) for place, passage in enumerate(passages) for text in window_texts(passage.text)]
+        of_windows = pack.vectors(len(windows) if split.windows else 0, "windows.npy")
         if any(not 0 <= passage.document < len(documents) for passage in passages):
             raise ValueError("a passage of no document")
     except (ValidationError, ValueError, TypeError, KeyError) as error:
@@ -280,11 +286,14 @@ def take_pack_in(
         ids += added
     if entries:
         editions.write(session, edition, WordsSegment.build(entries, sorted(analysers)))
-    there = ~np.isnan(vectors).any(axis=1) if vectors.shape[1] else np.zeros(len(ids), dtype=bool)
-    if there.any():
-        editions.write(session, edition, VectorSegment(np.array(ids, dtype=np.int64)[there], vectors[there]))
-        kept = [text_key(embedder, passages[place].embedded_text) for place in np.flatnonzero(there)]
-        cache.put(kept, vectors[there])
+    whole = [(place, passage.embedded_text) for place, passage in enumerate(passages)]
+    for texts, rows_of, are_windows in ((whole, vectors, False), (windows[: len(of_windows)], of_windows, True)):
+        there = ~np.isnan(rows_of).any(axis=1) if rows_of.shape[1] else np.zeros(len(rows_of), dtype=bool)
+        if there.any():
+            kept = [texts[row] for row in np.flatnonzero(there)]
+            owners = np.array([ids[place] for place, _ in kept], dtype=np.int64)
+            editions.write(session, edition, VectorSegment(owners, rows_of[there]), are_windows)
+            cache.put([text_key(embedder, text) for _, text in kept], rows_of[there])
     return kb
 
 

@@ -26,6 +26,7 @@ export function KbPage() {
   if (!kb) return null;
   const tabs = [
     ["documents", "Documents"],
+    ["sources", "Sources"],
     ["search", "Search"],
     ["ask", "Ask"],
     ...(team.mayEdit ? [["try", "Try a file"]] : []),

@@ -254,6 +254,7 @@ function Explanation({ explanation, hit }: { explanation: Schemas["ExplanationOu
         score {hit.score.toFixed(3)} = words {explanation.words_part.toFixed(3)} + meaning {explanation.meaning_part.toFixed(3)}
         {explanation.boost !== 1 && `, times ${explanation.boost.toFixed(2)}`}
         <span className="soft"> · {hit.similarity != null && `cosine ${hit.similarity.toFixed(2)} · `}
+          {explanation.window != null && `nearest window ${explanation.window.toFixed(2)} · `}
           {percent(explanation.coverage)} of the words' weight</span>
       </p>
       {explanation.terms.length > 0 && (

@@ -2,13 +2,14 @@ import type { Schemas } from "../../api/client";
 
 export type Splitting = Schemas["Splitting"];
 
-export const DEFAULT_SPLITTING: Splitting = { target_tokens: 200, least_tokens: 60, overlap_tokens: 0, table_mode: "packed" };
+export const DEFAULT_SPLITTING: Splitting = { target_tokens: 300, least_tokens: 120, overlap_tokens: 0, table_mode: "packed", windows: true };
 
 /** The settings in a line. */
 export function splittingText(splitting: Splitting): string {
   const overlap = splitting.overlap_tokens ? `, ${splitting.overlap_tokens} repeated` : "";
   const rows = splitting.table_mode === "single" ? "each table row by itself" : "table rows together";
-  return `${splitting.target_tokens} tokens a passage${overlap}, ${rows}`;
+  const windows = splitting.windows ? "with sentence windows" : "without sentence windows";
+  return `${splitting.target_tokens} tokens a passage${overlap}, ${rows}, ${windows}`;
 }
 
 const SIZES = [
@@ -40,6 +41,10 @@ export function SplittingFields({ splitting, onChange }: { splitting: Splitting;
           <option value="packed">Together</option>
           <option value="single">Each by itself</option>
         </select>
+      </label>
+      <label className="flex items-center gap-2 pb-2" title="Besides its own vector a passage has one for each few sentences: finds more, embeds twice as much.">
+        <input type="checkbox" className="checkbox checkbox-sm" checked={splitting.windows} onChange={(event) => onChange({ ...splitting, windows: event.target.checked })} />
+        Sentence windows
       </label>
     </div>
   );

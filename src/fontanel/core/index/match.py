@@ -13,7 +13,7 @@ Floats = npt.NDArray[np.float32]
 #: A passage that answers a question well holds about this share of the lexical score attainable in theory.
 LEXICAL_SHARE = 0.6
 #: Weight of words against meaning in the blend.
-WORDS_WEIGHT = 0.45
+WORDS_WEIGHT = 0.35
 
 #: Logistic coefficients of the match: intercept, coverage, cosine.
 _HYBRID = (-3.2, 2.0, 4.5)

@@ -96,11 +96,12 @@ def _positions(
 
 
 def merge_vectors(
-    segments: Sequence[VectorSegment], alive: Sequence[Mask], least: int = LEAST_VECTORS
+    segments: Sequence[VectorSegment], alive: Sequence[Mask], least: int = LEAST_VECTORS, pack: bool = False
 ) -> VectorSegment:
-    """One segment with the vectors of several, those of passages that are gone left out; in cells from `least` vectors on."""
+    """One segment with the vectors of several, those of passages that are gone left out; in cells from `least` vectors on, then
+    as bytes too when `pack` is set."""
     ids = np.concatenate([segment.passage_ids[mask] for segment, mask in zip(segments, alive, strict=True)])
-    packed = any(segment.scales is not None for segment in segments)
+    packed = any(segment.scales is not None for segment in segments) or (pack and len(ids) >= least)
     vectors = np.concatenate([s.floats(np.flatnonzero(m)) for s, m in zip(segments, alive, strict=True)])
     order = np.argsort(ids, kind="stable")
     cells = None

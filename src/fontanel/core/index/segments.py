@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from functools import cached_property
 from pathlib import Path
 from typing import Any
 from weakref import WeakKeyDictionary
@@ -144,7 +145,8 @@ class WordsSegment:
 
 
 class VectorSegment:
-    """Unit vectors of a set of passages: float32, or int8 with a scale for each; large ones in cells."""
+    """Unit vectors of a set of passages: float32, or int8 with a scale for each; large ones in cells. A segment of sentence windows
+    has several vectors of one passage."""
 
     def __init__(
         self,
@@ -193,6 +195,27 @@ class VectorSegment:
             some = numbers[start : start + 8192]
             parts.append((self.vectors[some].astype(np.float32) @ query) * self.scales[some])
         return np.concatenate(parts) if parts else np.zeros(0, dtype=np.float32)
+
+    @cached_property
+    def _by_passage(self) -> tuple[Ids, npt.NDArray[np.int64]]:
+        """The passages of the vectors in ascending order, and the order that puts them so."""
+        order = np.argsort(self.passage_ids, kind="stable")
+        return self.passage_ids[order], order
+
+    def largest_cosines(self, query: Floats, passage_ids: Ids) -> Floats:
+        """The largest inner product among the vectors of each passage; NaN where it has none here."""
+        ids, order = self._by_passage
+        starts = np.searchsorted(ids, passage_ids)
+        counts = np.searchsorted(ids, passage_ids, side="right") - starts
+        found = np.full(len(passage_ids), np.nan, dtype=np.float32)
+        there = np.flatnonzero(counts)
+        if len(there):
+            ends = np.cumsum(counts[there])
+            begins = ends - counts[there]
+            inside = np.arange(int(ends[-1])) - np.repeat(begins, counts[there])
+            rows = order[np.repeat(starts[there], counts[there]) + inside]
+            found[there] = np.maximum.reduceat(self.cosines(query, rows), begins)
+        return found
 
     def rows_in(self, words: WordsSegment) -> npt.NDArray[np.int64]:
         """For each vector the row of its passage in a words segment, or -1; looked up once."""

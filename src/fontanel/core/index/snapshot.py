@@ -71,7 +71,8 @@ class Candidate:
 
     `lexical` is the BM25 score and `coverage` its share of the best score attainable; `similarity` is the cosine, None
     while the passage has no vector. `terms` gives what each matching term added to the lexical score, `fields` the same by
-    field, in the order of `FIELDS`, when the search was to explain itself; `words_part` and `meaning_part` add up to the score before `boost` multiplies it.
+    field, in the order of `FIELDS`, when the search was to explain itself; `window` is the cosine of its nearest sentence window, of which
+    and of its own cosine `similarity` is the mean; `words_part` and `meaning_part` add up to the score before `boost` multiplies it.
     `also` are the passages folded into this one, which say the same.
     """
 
@@ -82,6 +83,7 @@ class Candidate:
     lexical: float
     coverage: float
     similarity: float | None
+    window: float | None
     terms: dict[str, float]
     fields: dict[str, tuple[float, ...]]
     words_part: float
@@ -111,16 +113,19 @@ class _Wanted:
 
 
 class Snapshot:
-    """Searches over fixed segments. `dead` are the ids of passages that left since their segments were written.
+    """Searches over fixed segments. `dead` are the ids of passages that left since their segments were written; `windows` holds
+    vectors of their sentence windows.
 
     Rows of all words segments are counted through: those of the second follow those of the first.
     """
 
     def __init__(
-        self, words: Sequence[WordsSegment] = (), vectors: Sequence[VectorSegment] = (), dead: Ids | None = None
-    ) -> None:
+        self, words: Sequence[WordsSegment] = (), vectors: Sequence[VectorSegment] = (), dead: Ids | None = None,
+        windows: Sequence[VectorSegment] = (),
+    ) -> None:  # fmt: skip
         self.words = tuple(words)
         self.vectors = tuple(vectors)
+        self.windows = tuple(windows)
         self.dead = np.sort(dead) if dead is not None else np.zeros(0, dtype=np.int64)
         self._living = [self._without_dead(segment) for segment in self.words]
         self._bases = np.concatenate([[0], np.cumsum([len(segment) for segment in self.words])]).astype(np.int64)
@@ -147,9 +152,9 @@ class Snapshot:
 
     @cached_property
     def _rows_of_vectors(self) -> list[Rows]:
-        """For each vector segment, the row of each vector's passage, or -1."""
+        """For each vector segment, then each of windows, the row of each vector's passage, or -1."""
         out = []
-        for vectors in self.vectors:
+        for vectors in (*self.vectors, *self.windows):
             rows = np.full(len(vectors), -1, dtype=np.int64)
             for base, words, mask in zip(self._bases, self.words, self._living, strict=False):
                 places = vectors.rows_in(words)
@@ -164,7 +169,7 @@ class Snapshot:
     def _vectors_of_rows(self) -> list[npt.NDArray[np.int32]]:
         """For each vector segment, the vector of each row, or -1."""
         out = []
-        for rows in self._rows_of_vectors:
+        for rows in self._rows_of_vectors[: len(self.vectors)]:
             back = np.full(int(self._bases[-1]), -1, dtype=np.int32)
             held = np.flatnonzero(rows >= 0)
             back[rows[held]] = held
@@ -261,7 +266,8 @@ class Snapshot:
             return Found([], wanted.weights, wanted.corrected, 0)
         given = self._term_scores(rows, weights)
         lexical = given.sum(axis=1)
-        similarity = self._similarity(rows, query) if by_meaning else np.full(len(rows), np.nan, dtype=np.float32)
+        nothing = np.full(len(rows), np.nan, dtype=np.float32)
+        similarity, window = self._similarity(rows, query) if by_meaning else (nothing, nothing)
         known = [term for term in weights if term not in wanted.corrected]
         best = sum(weights[term] for term in known) * (K1 + 1.0) * LEXICAL_SHARE
         coverage = np.clip(lexical / best, 0.0, 1.0) if best else np.zeros(len(rows), dtype=np.float32)
@@ -284,6 +290,7 @@ class Snapshot:
                     lexical=float(lexical[i]),
                     coverage=float(coverage[i]),
                     similarity=None if np.isnan(similarity[i]) else float(similarity[i]),
+                    window=None if np.isnan(window[i]) else float(window[i]),
                     terms=terms,
                     fields=self._fields(int(rows[i]), terms, weights) if query.explain else {},
                     words_part=float(words_part[i]),
@@ -333,12 +340,15 @@ class Snapshot:
         return joined[(values >= floor) & (values > 0)]
 
     def _best_by_meaning(self, query: Query, usable: Sequence[Mask | None], depth: int) -> list[Rows]:
-        """The rows whose vectors are nearest, of each vector segment."""
+        """The rows that have a vector among the nearest, of each vector segment and each of windows."""
         assert query.vector is not None
         limited = any(mask is not None for mask in usable)
         mask = np.concatenate([np.ones(len(w), dtype=bool) if m is None else m for w, m in zip(self.words, usable, strict=True)]) if limited else None  # fmt: skip
         out: list[Rows] = []
-        for segment, rows in zip(self.vectors, self._rows_of_vectors, strict=True):
+        segments = (*self.vectors, *self.windows)
+        for number, (segment, rows) in enumerate(zip(segments, self._rows_of_vectors, strict=True)):
+            # Several windows of one passage may be near.
+            deep = depth if number < len(self.vectors) else depth * 3
             wanted = rows >= 0
             if mask is not None:
                 wanted = wanted & mask[rows.clip(min=0)]
@@ -359,14 +369,15 @@ class Snapshot:
                 places, cosines = np.arange(len(segment)), segment.cosines(query.vector)
                 if not wanted.all():
                     cosines = np.where(wanted, cosines, np.float32(-2.0))
-            if len(places) > depth:
-                top = np.argpartition(cosines, len(cosines) - depth)[-depth:]
+            if len(places) > deep:
+                top = np.argpartition(cosines, len(cosines) - deep)[-deep:]
                 places, cosines = places[top], cosines[top]
             out.append(rows[places[cosines > -2.0]])
         return out
 
-    def _similarity(self, rows: Rows, query: Query) -> Floats:
-        """The cosine of each row; NaN where there is no vector."""
+    def _similarity(self, rows: Rows, query: Query) -> tuple[Floats, Floats]:
+        """How near each row is: the mean of its cosine and that of its nearest window, or its cosine alone when it has no
+        windows; NaN where there is no vector. And the cosine of the nearest window."""
         assert query.vector is not None
         found = np.full(len(rows), np.nan, dtype=np.float32)
         for segment, back in zip(self.vectors, self._vectors_of_rows, strict=True):
@@ -374,7 +385,11 @@ class Snapshot:
             there = np.flatnonzero(places >= 0)
             if len(there):
                 found[there] = segment.cosines(query.vector, places[there])
-        return found
+        window = np.full(len(rows), np.nan, dtype=np.float32)
+        ids = self._gather(rows, "passage_ids") if self.windows else np.zeros(0, dtype=np.int64)
+        for segment in self.windows:
+            window = np.fmax(window, segment.largest_cosines(query.vector, ids))
+        return np.where(np.isnan(window), found, (found + window) / np.float32(2.0)), window
 
     def _term_scores(self, rows: Rows, weights: Mapping[str, float]) -> Floats:
         out = np.zeros((len(rows), len(weights)), dtype=np.float32)
