@@ -5,7 +5,9 @@ from __future__ import annotations
 import json
 import os
 import re
+import shutil
 import signal
+import sqlite3
 import subprocess
 import sys
 import threading
@@ -16,7 +18,7 @@ from typing import Any
 import httpx
 
 from fontanel.client import Client
-from fontanel.schemas import Columns
+from fontanel.schemas import Columns, SourceIn, TagRule
 
 HERE = Path(__file__).parent
 DATA = HERE.parent / "var" / "demo"
@@ -29,6 +31,59 @@ TEAMS = (
 )  # fmt: skip
 #: One team's second knowledge base: slides, sheets, a scan, a transcript, mail, a table of questions, an archive.
 NOTICES = ("Notices and returns", "Briefings, returns, notices and letters, as they came")
+#: A third one is fed by sources alone: a watched folder, a web site, a bucket, a drive, a table of buoys.
+LIVE = ("Live sources", "Kept by a folder, a web site, a bucket, a drive and a database")
+LIVE_DATA = DATA / "live"
+#: The simulated outside services: name, options; each on a port above the service's.
+STANDINS = (
+    ("site", "site"),
+    ("bucket", "bucket", "--access-key", "skerrow", "--secret-key", "a key for the demo"),
+    ("drive", "drive", "--user", "skerrow", "--password", "tide-table"),
+)
+BUOYS = (
+    (
+        "Garrack",
+        "red can",
+        "Fl R 5s",
+        "outer channel",
+        "2026-09-14",
+        "Lifted and painted in September; the topmark was straightened.",
+    ),
+    (
+        "Whelk North",
+        "north cardinal",
+        "Q",
+        "outer channel",
+        "2026-04-02",
+        "Its battery was replaced; the next is due in April 2028.",
+    ),
+    (
+        "Skate",
+        "green cone",
+        "Fl G 3s",
+        "inner channel",
+        "2026-06-20",
+        "Marks the turn to the lock. Kept 15 metres west of the pipeline.",
+    ),
+    ("Old Kirk", "special, yellow", "Fl Y 10s", "roads", "2025-11-08", "Wave gauge buoy; vessels keep 200 metres off."),
+    (
+        "Brannock",
+        "red can",
+        "Fl(2) R 6s",
+        "inner channel",
+        "2026-05-11",
+        "Reported adrift on 3 May 2026 and laid again on 11 May.",
+    ),
+    (
+        "Ferry Bell",
+        "safe water",
+        "Iso 6s",
+        "roads",
+        "2026-07-30",
+        "Carries a bell. The pilot boards half a mile east of it.",
+    ),
+)
+
 #: What the columns of a table mean, by document: its rows become documents.
 COLUMNS = {"yard-questions.csv": Columns(title="Question", text=["Answer"], tags=["Area"])}
 #: Tags that narrow a search, by document.
@@ -41,12 +96,45 @@ TAGS = {
 def main() -> int:
     port = os.environ.get("FONTANEL_PORT", "8460")
     url = f"http://127.0.0.1:{port}"
+    log = _log_file()
+    _lay_out()
+    environment = {**os.environ, "FONTANEL_SOURCE_ROOTS": str(LIVE_DATA), "FONTANEL_SOURCE_NETWORKS": "127.0.0.0/8"}
     service = subprocess.Popen(
         [sys.executable, "-m", "fontanel.cli", "serve", "--data", str(DATA)],
-        stdout=subprocess.PIPE, stderr=(_log_file()).open("ab"), text=True, start_new_session=True,
+        stdout=subprocess.PIPE, stderr=log.open("ab"), text=True, start_new_session=True, env=environment,
     )  # fmt: skip
+    standins = [
+        subprocess.Popen(
+            [sys.executable, "-m", "fontanel.cli", "standin", kind, str(LIVE_DATA / folder), *options, "--port", str(int(port) + n)],
+            stdout=subprocess.DEVNULL, stderr=log.open("ab"), start_new_session=True,
+        )
+        for n, (kind, folder, *options) in enumerate(STANDINS, start=1)
+    ]  # fmt: skip
     for number in (signal.SIGINT, signal.SIGTERM, signal.SIGHUP):
         signal.signal(number, lambda *_: service.send_signal(signal.SIGINT))
+    try:
+        return _serve(service, url)
+    finally:
+        for standin in standins:
+            standin.terminate()
+
+
+def _lay_out() -> None:
+    """Copy what the sources read to where it may be edited; make the table of buoys."""
+    if LIVE_DATA.exists():
+        return
+    scratch = LIVE_DATA.with_suffix(".part")
+    shutil.rmtree(scratch, ignore_errors=True)
+    shutil.copytree(HERE / "live", scratch)
+    with sqlite3.connect(scratch / "buoys.db") as db:
+        db.execute(
+            "create table buoys (name text primary key, shape text, light text, area text, checked text, remarks text)"
+        )
+        db.executemany("insert into buoys values (?, ?, ?, ?, ?, ?)", BUOYS)
+    scratch.rename(LIVE_DATA)
+
+
+def _serve(service: subprocess.Popen[str], url: str) -> int:
     password: list[str] = []
     assert service.stdout is not None
     threading.Thread(target=_listen, args=(service.stdout, password), daemon=True).start()
@@ -128,6 +216,44 @@ def _load(url: str, notes: dict[str, Any]) -> None:
                 for path in files:
                     document = client.wait_for_document(kb, path.name)
                     print(f"  {document.state:8} {item['name']} / {document.title}", flush=True)
+            if item is notes["teams"][0]:
+                _connect(client, int(url.rpartition(":")[2]))
+
+
+def _connect(client: Client, port: int) -> None:
+    """Connect the live knowledge base's sources, and wait for their first runs."""
+    there = {kb.name: kb.slug for kb in client.list_kbs()}
+    kb = there.get(LIVE[0]) or client.create_kb(*LIVE).slug
+    known = {source.name for source in client.list_sources(kb)}
+    for source in _sources(port):
+        if source.name not in known:
+            made = client.connect_source(kb, source)
+            run = client.wait_for_sync(kb, made.id, "latest")
+            print(f"  {run.state:8} {LIVE[0]} / {source.name}: {run.added} added, {run.skipped} skipped", flush=True)
+
+
+def _sources(port: int) -> list[SourceIn]:
+    local = "http://127.0.0.1"
+    rule = TagRule(pattern="2026/**", tags={"year": "2026"})
+    return [
+        SourceIn(name="Notices folder", kind="folder", settings={"path": str(LIVE_DATA / "notices")}, tag_rules=[rule], target_minutes=1),
+        SourceIn(name="Web site", kind="site", settings={"start": [f"{local}:{port + 1}/"], "delay": 0}, every_minutes=5),
+        SourceIn(
+            name="Crane manuals", kind="bucket", settings={"endpoint": f"{local}:{port + 2}", "bucket": "crane-manuals"},
+            credentials={"access_key": "skerrow", "secret_key": "a key for the demo"}, every_minutes=5,
+        ),
+        SourceIn(
+            name="Lock drive", kind="webdav", settings={"url": f"{local}:{port + 3}/"},
+            credentials={"user": "skerrow", "password": "tide-table"}, every_minutes=5,
+        ),
+        SourceIn(
+            name="Buoys", kind="sql", every_minutes=5,
+            settings={
+                "system": "sqlite", "database": str(LIVE_DATA / "buoys.db"), "query": "select * from buoys", "identity": ["name"],
+                "title": "name", "text": ["shape", "light", "area", "checked", "remarks"], "tags": ["area"], "changed_at": "checked",
+            },
+        ),
+    ]  # fmt: skip
 
 
 def _tell(url: str, notes: dict[str, Any]) -> None:
@@ -143,6 +269,12 @@ def _tell(url: str, notes: dict[str, Any]) -> None:
     print('  fontanel ask "What is the wind limit for leaving the outer berth?"')
     print('  fontanel search "quay crane gust"')
     print('  fontanel ask --file demo/documents/passenger-services/vehicles.md "What does a motorcycle cost?"')
+    notice = os.path.relpath(LIVE_DATA / "notices/2026/small-craft-basin.md")
+    print("\nWatch an answer follow its source")
+    print('  fontanel ask --kb live-sources "What is the speed limit in the small craft basin?"')
+    print(f"  sed -i 's/is 4 knots/is 3 knots/' {notice}")
+    print('  fontanel ask --kb live-sources "What is the speed limit in the small craft basin?"')
+    print("  fontanel source list --kb live-sources")
     print("\nCtrl-C stops the service. The data stay in var/demo.", flush=True)
 
 

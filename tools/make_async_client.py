@@ -30,6 +30,7 @@ CHANGES = (
     (r"return self\._exchange\(request\)\.content", "return (await self._exchange(request)).content"),
     (r"self\._http\.send\(", "await self._http.send("),
     (r"return self\._send\((.*)\)\.items", r"return (await self._send(\1)).items"),
+    (r"return self\._send\((.*)\)\.documents", r"return (await self._send(\1)).documents"),
     (r"return self\._events\(call\) if stream else self\._send\(call\)", "return self._events(call) if stream else self._answer(call)"),
     (r"(?<!await )(?<!else )self\._send\((?!call\))", "await self._send("),
     (r"        await self\._send\(self\._calls\.(\w+)\((.*)\)\)\)\.items", r"(await self._send(self._calls.\1(\2))).items"),

@@ -353,6 +353,127 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/teams/{team}/kbs/{kb}/written": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Write a document
+         * @description Markdown, plain text, or a small table as CSV: a document like any other, with revisions.
+         */
+        post: operations["write_api_v1_teams__team__kbs__kb__written_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/teams/{team}/kbs/{kb}/documents/{document}/written": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Show a document's own text, to edit it */
+        get: operations["show_written_api_v1_teams__team__kbs__kb__documents__document__written_get"];
+        /**
+         * Change a document's own text
+         * @description A new revision; takes If-Match, so that nobody writes over another's change unseen.
+         */
+        put: operations["rewrite_api_v1_teams__team__kbs__kb__documents__document__written_put"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/teams/{team}/kbs/{kb}/documents/{document}/revisions/{revision}/restore": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Bring a revision back
+         * @description Its content becomes the newest revision; those between stay in the history.
+         */
+        post: operations["restore_api_v1_teams__team__kbs__kb__documents__document__revisions__revision__restore_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/teams/{team}/kbs/{kb}/documents/{document}/differences": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Compare two revisions of a document
+         * @description By paragraphs, rows and items of the text as it was read, and by words within those that changed.
+         */
+        get: operations["compare_revisions_api_v1_teams__team__kbs__kb__documents__document__differences_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/teams/{team}/kbs/{kb}/folders": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List the folders of documents
+         * @description Those right below a folder; names of documents are paths.
+         */
+        get: operations["list_folders_api_v1_teams__team__kbs__kb__folders_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/teams/{team}/kbs/{kb}/documents/bulk": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Do something to many documents
+         * @description All in one transaction: it is done to all of them or to none.
+         */
+        post: operations["bulk_api_v1_teams__team__kbs__kb__documents_bulk_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/teams/{team}/kbs/{kb}/documents": {
         parameters: {
             query?: never;
@@ -1298,6 +1419,69 @@ export interface components {
              */
             name?: string | null;
         };
+        /**
+         * BulkIn
+         * @description `retry` reads those that failed once more, `reread` all chosen; `tag` adds `set_tags` and takes `drop_tags` away.
+         */
+        BulkIn: {
+            /**
+             * Action
+             * @enum {string}
+             */
+            action: "retry" | "reread" | "delete" | "tag";
+            chosen: components["schemas"]["Chosen"];
+            /**
+             * Set Tags
+             * @default {}
+             */
+            set_tags: {
+                [key: string]: string;
+            };
+            /**
+             * Drop Tags
+             * @default []
+             */
+            drop_tags: string[];
+        };
+        /** BulkOut */
+        BulkOut: {
+            /**
+             * Documents
+             * @description How many it was done to.
+             */
+            documents: number;
+        };
+        /**
+         * ChangeOut
+         * @description A stretch: the same in both revisions (shortened when it is long: `hidden` counts the pieces left out), only before, only
+         *     after, or changed, with the characters that differ.
+         */
+        ChangeOut: {
+            /**
+             * Kind
+             * @enum {string}
+             */
+            kind: "same" | "removed" | "added" | "changed";
+            /** Before */
+            before: string[];
+            /** After */
+            after: string[];
+            /** Before Marks */
+            before_marks: [
+                number,
+                number
+            ][];
+            /** After Marks */
+            after_marks: [
+                number,
+                number
+            ][];
+            /**
+             * Hidden
+             * @default 0
+             */
+            hidden: number;
+        };
         /** CheckIn */
         CheckIn: {
             /** Kind */
@@ -1310,6 +1494,43 @@ export interface components {
             credentials?: {
                 [key: string]: string;
             } | null;
+        };
+        /**
+         * Chosen
+         * @description Documents by id or name, or all that fit a filter.
+         */
+        Chosen: {
+            /**
+             * Documents
+             * @default []
+             */
+            documents: string[];
+            /** State */
+            state?: ("waiting" | "reading" | "splitting" | "indexed_by_words" | "indexed" | "failed" | "removed") | null;
+            /** Source */
+            source?: string | null;
+            /** Folder */
+            folder?: string | null;
+            /** Name */
+            name?: string | null;
+            /**
+             * Warnings
+             * @default false
+             */
+            warnings: boolean;
+            /**
+             * Tags
+             * @default {}
+             */
+            tags: {
+                [key: string]: string;
+            };
+            /**
+             * All
+             * @description Needed to mean every document when nothing narrows the choice.
+             * @default false
+             */
+            all: boolean;
         };
         /**
          * CitationOut
@@ -1462,6 +1683,13 @@ export interface components {
             /** Tokens */
             tokens: number;
             locator: components["schemas"]["LocatorOut"];
+        };
+        /** DifferencesOut */
+        DifferencesOut: {
+            before: components["schemas"]["RevisionOut"];
+            after: components["schemas"]["RevisionOut"];
+            /** Changes */
+            changes: components["schemas"]["ChangeOut"][];
         };
         /** DocumentChange */
         DocumentChange: {
@@ -1657,6 +1885,22 @@ export interface components {
             window: number | null;
             /** Terms */
             terms: components["schemas"]["TermOut"][];
+        };
+        /**
+         * FolderOut
+         * @description A folder of documents: how many lie in and below it, and how many of them failed or have warnings.
+         */
+        FolderOut: {
+            /** Name */
+            name: string;
+            /** Path */
+            path: string;
+            /** Documents */
+            documents: number;
+            /** Failed */
+            failed: number;
+            /** Warned */
+            warned: number;
         };
         /**
          * FreshnessOut
@@ -2436,8 +2680,6 @@ export interface components {
             tags: {
                 [key: string]: string;
             };
-            /** Changed At */
-            changed_at?: string | null;
         };
         /** PushedOut */
         PushedOut: {
@@ -2591,10 +2833,26 @@ export interface components {
                 [key: string]: number;
             };
             /**
+             * Embedded
+             * @description Passages whose vectors were not known before.
+             * @default 0
+             */
+            embedded: number;
+            /**
              * Created At
              * Format: date-time
              */
             created_at: string;
+            /**
+             * Source Changed At
+             * @description When it changed at its source.
+             */
+            source_changed_at?: string | null;
+            /**
+             * Answerable At
+             * @description When its words were first searchable.
+             */
+            answerable_at?: string | null;
             /** Indexed At */
             indexed_at: string | null;
         };
@@ -3244,6 +3502,45 @@ export interface components {
              * Format: date-time
              */
             created_at: string;
+        };
+        /** WrittenChange */
+        WrittenChange: {
+            /** Text */
+            text: string;
+        };
+        /**
+         * WrittenIn
+         * @description A document written here: Markdown, or a table as CSV. Its name ends in `.md`, `.txt` or `.csv`.
+         */
+        WrittenIn: {
+            /**
+             * Name
+             * @example notes/winter-moorings.md
+             */
+            name: string;
+            /** Text */
+            text: string;
+            /**
+             * Tags
+             * @default {}
+             */
+            tags: {
+                [key: string]: string;
+            };
+        };
+        /**
+         * WrittenOut
+         * @description A document's own text, as it is edited. `editable` is False for what a source keeps, and for files that are no text.
+         */
+        WrittenOut: {
+            /** Name */
+            name: string;
+            /** Text */
+            text: string;
+            /** Editable */
+            editable: boolean;
+            /** Why Not */
+            why_not?: string | null;
         };
         /** CitationEvent */
         CitationEvent: {
@@ -5094,6 +5391,473 @@ export interface operations {
             };
         };
     };
+    write_api_v1_teams__team__kbs__kb__written_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                kb: string;
+                team: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["WrittenIn"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AddedOut"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not valid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    show_written_api_v1_teams__team__kbs__kb__documents__document__written_get: {
+        parameters: {
+            query?: {
+                revision?: string | null;
+            };
+            header?: never;
+            path: {
+                kb: string;
+                document: string;
+                team: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["WrittenOut"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not valid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    rewrite_api_v1_teams__team__kbs__kb__documents__document__written_put: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                kb: string;
+                document: string;
+                team: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["WrittenChange"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AddedOut"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not valid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    restore_api_v1_teams__team__kbs__kb__documents__document__revisions__revision__restore_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                kb: string;
+                document: string;
+                revision: string;
+                team: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AddedOut"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not valid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    compare_revisions_api_v1_teams__team__kbs__kb__documents__document__differences_get: {
+        parameters: {
+            query?: {
+                /** @description A revision; default: the one before `after`. */
+                before?: string | null;
+                /** @description A revision; default: the newest that was read. */
+                after?: string | null;
+            };
+            header?: never;
+            path: {
+                kb: string;
+                document: string;
+                team: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DifferencesOut"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not valid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    list_folders_api_v1_teams__team__kbs__kb__folders_get: {
+        parameters: {
+            query?: {
+                under?: string;
+            };
+            header?: never;
+            path: {
+                kb: string;
+                team: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["FolderOut"][];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not valid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    bulk_api_v1_teams__team__kbs__kb__documents_bulk_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                kb: string;
+                team: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["BulkIn"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["BulkOut"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not valid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     list_documents_api_v1_teams__team__kbs__kb__documents_get: {
         parameters: {
             query?: {
@@ -5109,6 +5873,8 @@ export interface operations {
                 parent?: string | null;
                 /** @description Only those of this source; `none`: only what people added. */
                 source?: string | null;
+                /** @description Only those in or below this folder. */
+                folder?: string | null;
                 cursor?: string | null;
                 limit?: number;
             };

@@ -92,6 +92,7 @@ def victim(service: Service) -> tuple[TeamSetup, dict[str, str]]:
         "job": added.job.id if added.job else "",
         "number": "1",
         "page": "1",
+        "revision": added.document.revision.id,
         "conversation": answer.conversation_id,
         "member": team.email,
         "key": team.client.list_keys()[0].id,

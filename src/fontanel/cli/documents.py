@@ -39,6 +39,8 @@ def add_commands(group: Any, verb: Any, common: argparse.ArgumentParser, kb: arg
     listing.add_argument("--state", choices=_STATES)
     listing.add_argument("--name", help="part of the name or title")
     listing.add_argument("--tag", action="append", default=[], metavar="KEY=VALUE")
+    listing.add_argument("--source", help="only those of this source; 'none': what people added")
+    listing.add_argument("--folder", help="only those in or below this folder")
     listing.add_argument("--warnings", action="store_true", help="only those whose reading gave warnings")
     listing.add_argument(
         "--inside", metavar="DOCUMENT", help="only those found inside this one (an archive, a message)"
@@ -212,7 +214,16 @@ def _summary(added: list[AddedOut], failed: list[DocumentOut], no_wait: bool) ->
 def list_documents(context: Context, options: argparse.Namespace) -> None:
     tags = parse_tags(options.tag) or None
     documents = list(
-        context.client.list_documents(context.kb(), options.state, options.name, tags, options.warnings, options.inside)
+        context.client.list_documents(
+            context.kb(),
+            options.state,
+            options.name,
+            tags,
+            options.warnings,
+            options.inside,
+            options.source,
+            options.folder,
+        )
     )
     if options.warnings and not context.json:
         for d in documents:

@@ -7,7 +7,7 @@ from collections.abc import Callable
 from typing import Any
 
 from fontanel import __version__
-from fontanel.cli import asking, documents, editions, kbs, local, people, sources
+from fontanel.cli import asking, documents, editions, kbs, local, people, sources, written
 
 Run = Callable[..., Any]
 
@@ -56,7 +56,9 @@ def build_parser() -> Parser:
     asking.add_commands(commands, verb, common, kb)
     kbs.add_commands(noun("kb", "knowledge bases"), verb, common)
     editions.add_commands(noun("edition", "indexes of a knowledge base beside each other"), verb, common, kb)
-    documents.add_commands(noun("document", "documents of a knowledge base"), verb, common, kb)
+    document = noun("document", "documents of a knowledge base")
+    documents.add_commands(document, verb, common, kb)
+    written.add_commands(document, verb, common, kb)
     sources.add_commands(noun("source", "what keeps documents flowing into a knowledge base"), verb, common, kb)
     asking.add_conversation_commands(noun("conversation", "your conversations with a knowledge base"), verb, common, kb)
     people.add_commands(noun, verb, commands, common)

@@ -171,6 +171,35 @@ class Calls:
     def add_document(self, kb: str) -> str:
         return f"{self._kb(kb)}/documents"
 
+    def write_document(self, kb: str, body: s.WrittenIn) -> Call[s.AddedOut]:
+        return Call("POST", f"{self._kb(kb)}/written", s.AddedOut, body)
+
+    def written_text(self, kb: str, document: str) -> Call[s.WrittenOut]:
+        return Call("GET", f"{self._document(kb, document)}/written", s.WrittenOut)
+
+    def rewrite_document(self, kb: str, document: str, text: str, version: int | None) -> Call[s.AddedOut]:
+        headers = {"If-Match": f'"{version}"'} if version is not None else {}
+        path = f"{self._document(kb, document)}/written"
+        return Call("PUT", path, s.AddedOut, s.WrittenChange(text=text), headers=headers)
+
+    def list_revisions(self, kb: str, document: str) -> Call[s.Page[s.RevisionOut]]:
+        return Call("GET", f"{self._document(kb, document)}/revisions", s.Page[s.RevisionOut])
+
+    def restore_revision(self, kb: str, document: str, revision: str) -> Call[s.AddedOut]:
+        return Call("POST", f"{self._document(kb, document)}/revisions/{_q(revision)}/restore", s.AddedOut)
+
+    def compare_revisions(
+        self, kb: str, document: str, before: str | None, after: str | None
+    ) -> Call[s.DifferencesOut]:
+        params = {name: value for name, value in (("before", before), ("after", after)) if value}
+        return Call("GET", f"{self._document(kb, document)}/differences", s.DifferencesOut, params=params)
+
+    def list_folders(self, kb: str, under: str) -> Call[list[s.FolderOut]]:
+        return Call("GET", f"{self._kb(kb)}/folders", list[s.FolderOut], params={"under": under})
+
+    def bulk(self, kb: str, body: s.BulkIn) -> Call[s.BulkOut]:
+        return Call("POST", f"{self._kb(kb)}/documents/bulk", s.BulkOut, body)
+
     def source_kinds(self) -> Call[list[s.KindOut]]:
         return Call("GET", "/source-kinds", list[s.KindOut])
 

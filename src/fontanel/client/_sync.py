@@ -194,12 +194,14 @@ class Client:
         warnings: bool = False,
         parent: str | None = None,
         source: str | None = None,
+        folder: str | None = None,
     ) -> Iterator[s.DocumentOut]:
         """All documents, page after page, in the order of their names; with `warnings` those whose reading gave some, with
         `parent` those found inside that document."""
         cursor: str | None = None
         tag = [f"{key}={value}" for key, value in (tags or {}).items()]
-        filters = {"state": state, "name": name, "tag": tag, "warnings": warnings, "parent": parent, "source": source}
+        filters = {"state": state, "name": name, "tag": tag, "warnings": warnings, "parent": parent, "source": source,
+                   "folder": folder}  # fmt: skip
         while True:
             page = self._send(self._calls.list_documents(kb, cursor, **filters))
             yield from page.items
@@ -295,6 +297,42 @@ class Client:
 
     def job(self, kb: str, job: str) -> s.JobOut:
         return self._send(self._calls.job(kb, job))
+
+    # Written here, and many at once
+
+    def write_document(self, kb: str, name: str, text: str, tags: Mapping[str, str] | None = None) -> s.AddedOut:
+        """A document of Markdown, plain text or, as CSV, a small table."""
+        return self._send(self._calls.write_document(kb, s.WrittenIn(name=name, text=text, tags=dict(tags or {}))))
+
+    def written_text(self, kb: str, document: str) -> s.WrittenOut:
+        """A document's own text, as it is edited."""
+        return self._send(self._calls.written_text(kb, document))
+
+    def rewrite_document(self, kb: str, document: str, text: str, version: int | None = None) -> s.AddedOut:
+        """A new revision. With `version`, only if nobody changed it since."""
+        return self._send(self._calls.rewrite_document(kb, document, text, version))
+
+    def list_revisions(self, kb: str, document: str) -> list[s.RevisionOut]:
+        """Newest first."""
+        return self._send(self._calls.list_revisions(kb, document)).items
+
+    def restore_revision(self, kb: str, document: str, revision: str) -> s.AddedOut:
+        """Make an earlier revision's content the newest."""
+        return self._send(self._calls.restore_revision(kb, document, revision))
+
+    def compare_revisions(
+        self, kb: str, document: str, before: str | None = None, after: str | None = None
+    ) -> s.DifferencesOut:
+        """What changed between two revisions, by their ids or numbers; by default between the last two."""
+        return self._send(self._calls.compare_revisions(kb, document, before, after))
+
+    def list_folders(self, kb: str, under: str = "") -> list[s.FolderOut]:
+        """The folders right below a folder, with how many documents lie in and below each."""
+        return self._send(self._calls.list_folders(kb, under))
+
+    def bulk(self, kb: str, request: s.BulkIn) -> int:
+        """Retry, read again, delete or tag many documents at once; return how many it was done to."""
+        return self._send(self._calls.bulk(kb, request)).documents
 
     # Sources
 

@@ -80,6 +80,17 @@ from fontanel.schemas.teams import (
     TeamIn,
     TeamOut,
 )
+from fontanel.schemas.written import (
+    BulkIn,
+    BulkOut,
+    ChangeOut,
+    Chosen,
+    DifferencesOut,
+    FolderOut,
+    WrittenChange,
+    WrittenIn,
+    WrittenOut,
+)
 
 __all__ = [
     "AddedOut",
@@ -87,7 +98,11 @@ __all__ = [
     "AnswerOut",
     "AskIn",
     "BlockOut",
+    "BulkIn",
+    "BulkOut",
+    "ChangeOut",
     "CheckIn",
+    "Chosen",
     "CitationEvent",
     "CitationOut",
     "Columns",
@@ -97,6 +112,7 @@ __all__ = [
     "ComparisonOut",
     "ConversationOut",
     "CutOut",
+    "DifferencesOut",
     "DocumentChange",
     "DocumentOut",
     "DocumentTextOut",
@@ -107,6 +123,7 @@ __all__ = [
     "EvidenceOut",
     "ExplanationOut",
     "FinishEvent",
+    "FolderOut",
     "FreshnessOut",
     "Health",
     "HitOut",
@@ -173,4 +190,7 @@ __all__ = [
     "TermOut",
     "TrialOut",
     "TurnOut",
+    "WrittenChange",
+    "WrittenIn",
+    "WrittenOut",
 ]

@@ -103,7 +103,10 @@ class RevisionOut(Model):
     report: ReportOut | None = Field(description="None until it has been read.")
     columns: Columns | None = Field(None, description="What its table's columns mean, when that was said.")
     seconds: dict[str, float] = Field(description="Seconds by stage.")
+    embedded: int = Field(0, description="Passages whose vectors were not known before.")
     created_at: datetime
+    source_changed_at: datetime | None = Field(None, description="When it changed at its source.")
+    answerable_at: datetime | None = Field(None, description="When its words were first searchable.")
     indexed_at: datetime | None
 
 

@@ -221,7 +221,6 @@ class PushedIn(Model):
     content: str | None = Field(None, description="A file's bytes in base64.")
     link: str = Field("", max_length=2000)
     tags: dict[str, str] = {}
-    changed_at: datetime | None = None
 
     @model_validator(mode="after")
     def _one_of_two(self) -> PushedIn:

@@ -26,6 +26,7 @@ from fontanel.service import (
     sources,
     syncs,
     teams,
+    written,
 )
 from fontanel.service.middleware import BodyLimit, Metrics, RequestLog
 from fontanel.settings import Settings
@@ -71,7 +72,21 @@ def create_app(settings: Settings, workshop: Workshop | None = None) -> FastAPI:
         for status, title in ((401, "Not signed in"), (403, "Not allowed"), (404, "Not found"), (422, "Not valid"))
     }
     api = APIRouter(prefix="/api/v1", responses=failures)  # type: ignore[arg-type]
-    for part in (sessions, teams, kbs, editions, documents, sources, syncs, notices, pages, preview, search, ask):
+    for part in (
+        sessions,
+        teams,
+        kbs,
+        editions,
+        written,
+        documents,
+        sources,
+        syncs,
+        notices,
+        pages,
+        preview,
+        search,
+        ask,
+    ):
         api.include_router(part.router)
     api.include_router(editions.packs)
     api.include_router(sources.around)

@@ -10,16 +10,17 @@ from urllib.parse import quote
 
 from fastapi import APIRouter, File, Form, Query, Request, Response, UploadFile
 from fastapi.responses import FileResponse
-from sqlalchemy import func, select
+from sqlalchemy import Select, func, select
 from sqlalchemy.orm import Session
 
 from fontanel.core.reading import DRAWN
 from fontanel.records.database import writing
 from fontanel.records.scope import NotInScope
-from fontanel.records.tables import Document, DocumentState, Edition, Job, PassageRow, Revision
+from fontanel.records.tables import Document, DocumentState, Edition, Job, Kb, PassageRow, Revision
 from fontanel.schemas import (
     AddedOut,
     BlockOut,
+    Chosen,
     Columns,
     DocumentChange,
     DocumentOut,
@@ -76,6 +77,29 @@ def job_out(session: Session, job: Job) -> JobOut:
     )  # fmt: skip
 
 
+def chosen_documents(access: Access, kb: Kb, chosen: Chosen) -> Select[Document]:
+    """A query for the documents that are meant."""
+    query = access.scope.select(Document).where(Document.kb_id == kb.id)
+    if chosen.documents:
+        query = query.where(Document.id.in_(chosen.documents) | Document.name.in_(chosen.documents))
+    query = query.where(Document.state == chosen.state if chosen.state else Document.state != DocumentState.REMOVED)
+    if chosen.source:
+        wanted = None if chosen.source == "none" else access.scope.source(kb, chosen.source).id
+        query = query.where(Document.source_id == wanted)
+    if chosen.folder:
+        prefix = chosen.folder.strip("/") + "/"
+        query = query.where(func.substr(Document.name, 1, len(prefix)) == prefix)
+    if chosen.name:
+        part = "%" + re.sub(r"([%_!])", r"!\1", chosen.name) + "%"
+        query = query.where(Document.name.ilike(part, escape="!") | Document.title.ilike(part, escape="!"))
+    if chosen.warnings:
+        warned = select(Revision.id).where(func.json_array_length(Revision.warnings) > 0)
+        query = query.where(Document.latest_revision_id.in_(warned))
+    for tag, value in chosen.tags.items():
+        query = query.where(Document.key.in_(access.scope.keys_with_tag(kb, tag, value)))
+    return query
+
+
 @router.get("/documents", summary="List documents")
 def list_documents(
     kb: str, access: Reader, state: Annotated[StateName | None, Query(description="Without one, all but those removed at their source.")] = None,
@@ -84,26 +108,19 @@ def list_documents(
     warnings: Annotated[bool, Query(description="Only those whose reading gave warnings.")] = False,
     parent: Annotated[str | None, Query(description="Only those found inside this document.")] = None,
     source: Annotated[str | None, Query(description="Only those of this source; `none`: only what people added.")] = None,
+    folder: Annotated[str | None, Query(description="Only those in or below this folder.")] = None,
     cursor: str | None = None, limit: Annotated[int, Query(ge=1, le=500)] = 100,
 ) -> Page[DocumentOut]:  # fmt: skip
     """In the order of their names."""
     found = access.scope.kb(kb)
-    query = access.scope.select(Document).where(Document.kb_id == found.id)
-    query = query.where(Document.state == state if state else Document.state != DocumentState.REMOVED)
-    if name:
-        part = "%" + re.sub(r"([%_!])", r"!\1", name) + "%"
-        query = query.where(Document.name.ilike(part, escape="!") | Document.title.ilike(part, escape="!"))
-    if warnings:
-        warned = select(Revision.id).where(func.json_array_length(Revision.warnings) > 0)
-        query = query.where(Document.latest_revision_id.in_(warned))
+    pairs = [pair.partition("=") for pair in tag or []]
+    chosen = Chosen(
+        state=state, source=source, folder=folder, name=name, warnings=warnings, tags={key: value for key, _, value in pairs},
+        all=True,
+    )  # fmt: skip
+    query = chosen_documents(access, found, chosen)
     if parent:
         query = query.where(Document.parent_key == access.scope.document(found, parent).key)
-    if source:
-        wanted = None if source == "none" else access.scope.source(found, source).id
-        query = query.where(Document.source_id == wanted)
-    for pair in tag or []:
-        key, _, value = pair.partition("=")
-        query = query.where(Document.key.in_(access.scope.keys_with_tag(found, key, value)))
     if cursor is not None:
         query = query.where(Document.name > cursor)
     rows = access.session.scalars(query.order_by(Document.name).limit(limit + 1)).all()

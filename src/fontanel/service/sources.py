@@ -337,7 +337,7 @@ def _stored(workshop: Any, one: PushedIn) -> Pushed:
         except binascii.Error as error:
             raise Refused("content", f"The content of {one.id!r} is not base64.") from error
     sha256, size = workshop.blobs.put([data])
-    return Pushed(one.id, name, sha256, size, one.link, one.tags, one.changed_at)
+    return Pushed(one.id, name, sha256, size, one.link, one.tags)
 
 
 # Overviews

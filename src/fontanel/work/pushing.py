@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass, field
-from datetime import datetime
 
 from sqlalchemy import select
 from sqlalchemy.dialects.sqlite import insert
@@ -34,7 +33,6 @@ class Pushed:
     size: int
     link: str = ""
     tags: dict[str, str] = field(default_factory=dict)
-    changed_at: datetime | None = None
 
 
 @dataclass(frozen=True, slots=True)
@@ -109,7 +107,8 @@ def _take(session: Session, kb: Kb, source: Source, pushed: Pushed) -> PushOutco
     session.execute(statement.on_conflict_do_update(index_elements=["source_id", "item_id"], set_=values))
     if added.job is None:
         return PushOutcome(pushed.id, Outcome.UNCHANGED, None, document)
-    session.get_one(Revision, document.latest_revision_id).source_changed_at = pushed.changed_at or now()
+    # Until it is sent nobody here can know of a change.
+    session.get_one(Revision, document.latest_revision_id).source_changed_at = now()
     return PushOutcome(pushed.id, outcome, None, document)
 
 

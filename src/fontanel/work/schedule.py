@@ -87,6 +87,7 @@ class _Watcher:
     def __init__(self, source: Source, folder: Path | None, on_event: Callable[[str], None]) -> None:
         self.settings = source.settings
         self._source_id = source.id
+        self._looked_at = source.looked_at
         self._folder = folder
         self._on_event = on_event
         self._stop = threading.Event()
@@ -108,8 +109,9 @@ class _Watcher:
         if self._folder is None or not self._folder.is_dir():
             return
         try:
-            # What changed while nobody watched is found by a run at the start.
-            self._on_event(self._source_id)
+            if self._looked_at:
+                # What changed while nobody watched is found by a run at the start.
+                self._on_event(self._source_id)
             for changes in watch(
                 self._folder, debounce=_DEBOUNCE_MS, step=50, stop_event=self._stop, yield_on_timeout=True,
                 rust_timeout=5_000, watch_filter=None, ignore_permission_denied=True,

@@ -309,7 +309,10 @@ class SyncRun:
             return _row(item.id, Outcome.UNCHANGED, document=document)
         revision = session.get_one(Revision, document.latest_revision_id)
         changed_at = fetched.changed_at or item.changed_at
-        revision.source_changed_at = datetime.fromtimestamp(changed_at, UTC) if changed_at else now()
+        if self._source.looked_at is not None:
+            # It changed after the last look, whatever its own time says: a file may be put in place with an old one.
+            said = datetime.fromtimestamp(changed_at, UTC) if changed_at else now()
+            revision.source_changed_at = max(min(said, now()), self._source.looked_at)
         outcome = Outcome.CHANGED if before else Outcome.ADDED
         return _row(item.id, outcome, None, document, revision.id, taken.size)
 

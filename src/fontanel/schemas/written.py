@@ -1,0 +1,94 @@
+"""Documents written here, what changed between revisions, and care for many documents at once."""
+
+from __future__ import annotations
+
+from typing import Annotated, Literal
+
+from pydantic import Field, StringConstraints, model_validator
+
+from fontanel.schemas.base import Model
+from fontanel.schemas.kbs import RevisionOut, StateName
+
+WrittenText = Annotated[str, StringConstraints(max_length=2_000_000)]
+
+
+class WrittenIn(Model):
+    """A document written here: Markdown, or a table as CSV. Its name ends in `.md`, `.txt` or `.csv`."""
+
+    name: str = Field(min_length=1, max_length=300, examples=["notes/winter-moorings.md"])
+    text: WrittenText
+    tags: dict[str, str] = {}
+
+
+class WrittenChange(Model):
+    text: WrittenText
+
+
+class WrittenOut(Model):
+    """A document's own text, as it is edited. `editable` is False for what a source keeps, and for files that are no text."""
+
+    name: str
+    text: str
+    editable: bool
+    why_not: str | None = None
+
+
+class ChangeOut(Model):
+    """A stretch: the same in both revisions (shortened when it is long: `hidden` counts the pieces left out), only before, only
+    after, or changed, with the characters that differ."""
+
+    kind: Literal["same", "removed", "added", "changed"]
+    before: list[str]
+    after: list[str]
+    before_marks: list[tuple[int, int]]
+    after_marks: list[tuple[int, int]]
+    hidden: int = 0
+
+
+class DifferencesOut(Model):
+    before: RevisionOut
+    after: RevisionOut
+    changes: list[ChangeOut]
+
+
+class FolderOut(Model):
+    """A folder of documents: how many lie in and below it, and how many of them failed or have warnings."""
+
+    name: str
+    path: str
+    documents: int
+    failed: int
+    warned: int
+
+
+class Chosen(Model):
+    """Documents by id or name, or all that fit a filter."""
+
+    documents: list[str] = Field([], max_length=5000)
+    state: StateName | None = None
+    source: str | None = None
+    folder: str | None = None
+    name: str | None = None
+    warnings: bool = False
+    tags: dict[str, str] = {}
+    all: bool = Field(False, description="Needed to mean every document when nothing narrows the choice.")
+
+    @model_validator(mode="after")
+    def _means_something(self) -> Chosen:
+        narrowed = self.documents or self.state or self.source or self.folder or self.name or self.warnings or self.tags
+        if not narrowed and not self.all:
+            raise ValueError("say which documents are meant, or all=true")
+        return self
+
+
+class BulkIn(Model):
+    """`retry` reads those that failed once more, `reread` all chosen; `tag` adds `set_tags` and takes `drop_tags` away."""
+
+    action: Literal["retry", "reread", "delete", "tag"]
+    chosen: Chosen
+    set_tags: dict[str, str] = {}
+    drop_tags: list[str] = []
+
+
+class BulkOut(Model):
+    documents: int = Field(description="How many it was done to.")
