@@ -3,6 +3,8 @@ import type { Session } from "./api/client";
 import { Frame } from "./components/Frame";
 import { useLoad } from "./hooks/useLoad";
 import { SessionProvider, useSession } from "./hooks/useSession";
+import { ChangesPage } from "./pages/document/ChangesPage";
+import { WritePage } from "./pages/document/WritePage";
 import { DocumentPage } from "./pages/document/DocumentPage";
 import { AskTab } from "./pages/kb/AskTab";
 import { PreviewTab } from "./pages/kb/PreviewTab";
@@ -45,6 +47,9 @@ export function App() {
                 <Route path="settings" element={<SettingsTab />} />
               </Route>
               <Route path="kbs/:kb/documents/:document" element={<DocumentPage />} />
+              <Route path="kbs/:kb/documents/:document/edit" element={<WritePage />} />
+              <Route path="kbs/:kb/documents/:document/changes" element={<ChangesPage />} />
+              <Route path="kbs/:kb/write" element={<WritePage />} />
             </Route>
             <Route path="*" element={<Missing />} />
           </Route>

@@ -65,7 +65,10 @@ def test_folders_and_many_at_once(team: TeamSetup, kb: str) -> None:
         client.wait_for_document(kb, document.id)
     assert [(f.path, f.documents, f.failed) for f in client.list_folders(kb)] == [("plans", 4, 1)]
     assert [(f.path, f.documents) for f in client.list_folders(kb, "plans")] == [("plans/2026", 2)]
-    assert [d.name for d in client.list_documents(kb, folder="plans/2026")] == ["plans/2026/fog.md", "plans/2026/ice.md"]
+    assert [d.name for d in client.list_documents(kb, folder="plans/2026")] == [
+        "plans/2026/fog.md",
+        "plans/2026/ice.md",
+    ]
     tag = s.BulkIn(action="tag", chosen=s.Chosen(folder="plans/2026"), set_tags={"year": "2026", "gone": "x"})
     assert client.bulk(kb, tag) == 2
     assert client.bulk(kb, s.BulkIn(action="tag", chosen=s.Chosen(tags={"year": "2026"}), drop_tags=["gone"])) == 2

@@ -28,6 +28,7 @@ from fontanel.service import (
     teams,
     written,
 )
+from fontanel.service.figures import SourceFigures
 from fontanel.service.middleware import BodyLimit, Metrics, RequestLog
 from fontanel.settings import Settings
 from fontanel.work.queue import waiting
@@ -51,6 +52,8 @@ def create_app(settings: Settings, workshop: Workshop | None = None) -> FastAPI:
             return waiting(session)
 
     metrics = Metrics(count_waiting)
+    if workshop is not None:
+        metrics.registry.register(SourceFigures(workshop.sessions))
     app = FastAPI(
         title="Fontanel",
         version=__version__,

@@ -10,6 +10,7 @@ from fastapi import APIRouter, Query, Request, Response
 from sqlalchemy import case, func, select
 
 from fontanel.core.differences import Change, differences
+from fontanel.core.reading.model import CELL_SEPARATOR
 from fontanel.records.database import writing
 from fontanel.records.scope import NotInScope
 from fontanel.records.tables import Document, DocumentState, Edition, Revision
@@ -175,7 +176,7 @@ def _pieces(access: Access, revision: Revision) -> list[str]:
     reading = json.loads(access.workshop.blobs.read(revision.reading))
     pieces: list[str] = []
     for block in reading["blocks"]:
-        text = reading["text"][block["start"] : block["end"]].replace("\x1f", " | ")
+        text = reading["text"][block["start"] : block["end"]].replace(CELL_SEPARATOR, " | ")
         pieces += [text] if block["kind"] in ("paragraph", "heading") else text.split("\n")
     return pieces
 

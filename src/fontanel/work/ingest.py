@@ -266,7 +266,7 @@ class Ingest:
         fresh: dict[str, int] = {}
         started = time.monotonic()
         for job in jobs:
-            texts, owners = self._texts(job)
+            texts, wholes = self._texts(job)
             keys = [text_key(embedder, text) for text in texts]
             held = self._vectors.get(keys)
             wanted = {
@@ -276,7 +276,7 @@ class Ingest:
             room = min(_ROUND - len(missing), _ROUND // 2 if len(jobs) > 1 else _ROUND)
             taken = dict(list(wanted.items())[: max(room, 0)])
             missing |= taken
-            fresh[job.id] = len({owner for key, owner in zip(keys, owners, strict=True) if key in taken})
+            fresh[job.id] = sum(whole and key in taken for key, whole in zip(keys, wholes, strict=True))
             if len(taken) == len(wanted):
                 complete.append(job)
             else:
@@ -309,15 +309,15 @@ class Ingest:
                         session.get_one(Revision, job.revision_id).embedded += fresh[job.id]
             session.commit()
 
-    def _texts(self, job: Job) -> tuple[list[str], list[int]]:
-        """All texts of a job that are embedded, and the passage that each is of."""
+    def _texts(self, job: Job) -> tuple[list[str], list[bool]]:
+        """All texts of a job that are embedded, and for each whether it is a whole passage's."""
         with self._sessions() as session:
             edition = self._edition(session, job)
             if edition is None:
                 return [], []
             passages = _embedded(session, edition, job.revision_id)
-        pairs = [(text, passage) for passage, texts in passages for text in texts]
-        return [text for text, _ in pairs], [passage for _, passage in pairs]
+        pairs = [(text, number == 0) for _, texts in passages for number, text in enumerate(texts)]
+        return [text for text, _ in pairs], [whole for _, whole in pairs]
 
     def _embed(self, worker: Worker, missing: dict[bytes, str], jobs: Sequence[Job]) -> None:
         """Embed texts, longest last so that batches are of like length, and keep each chunk as soon as it is there."""

@@ -87,6 +87,30 @@ export function DocumentPage() {
             </Link>
           </>
         )}
+        {document.link && (
+          <>
+            {" · "}
+            <a className="link" href={/^https?:/.test(document.link) ? document.link : undefined} target="_blank" rel="noreferrer">
+              at its source
+            </a>
+          </>
+        )}
+        {document.revision.number > 1 && (
+          <>
+            {" · "}
+            <Link className="link" to={`/t/${team.slug}/kbs/${kb}/documents/${id}/changes`}>
+              what changed
+            </Link>
+          </>
+        )}
+        {team.mayEdit && !document.source && !document.parent && /\.(md|markdown|txt|csv|tsv)$/i.test(document.name) && (
+          <>
+            {" · "}
+            <Link className="link" to={`/t/${team.slug}/kbs/${kb}/documents/${id}/edit`}>
+              edit
+            </Link>
+          </>
+        )}
       </p>
       <Bar
         text={text.data} page={page} pages={pages} onPage={goTo} find={find} onFind={(value) => (setFind(value), setPlace(0))}

@@ -1,8 +1,10 @@
 import { useRef, useState } from "react";
-import { Link } from "react-router";
-import { type Doc, send, upload } from "../../api/client";
+import { Link, useSearchParams } from "react-router";
+import { type Doc, type Schemas, send, upload } from "../../api/client";
 import { Ago, count, Failure, size, State } from "../../components/text";
+import { useLoad } from "../../hooks/useLoad";
 import { useTeam } from "../../hooks/useSession";
+import { Folders } from "./Folders";
 import { useKb } from "./KbPage";
 
 interface Sending {
@@ -39,17 +41,35 @@ function useSending(api: string) {
 
 export function DocumentsTab() {
   const team = useTeam();
-  const { documents, more, api, path } = useKb();
+  const { kb, documents, more, api, path } = useKb();
   const { sending, add } = useSending(api);
   const [wanted, setWanted] = useState("");
   const [state, setState] = useState("all");
+  const [tag, setTag] = useState("");
+  const [address, setAddress] = useSearchParams();
+  const source = address.get("source") ?? "";
+  const folder = address.get("folder") ?? "";
+  const narrow = (name: string, value: string) =>
+    setAddress((before) => {
+      before.delete(name);
+      if (value) before.set(name, value);
+      return before;
+    });
+  const { data: sources } = useLoad<Schemas["Page_SourceOut_"]>(`${api}/sources`);
+  const [picked, setPicked] = useState<ReadonlySet<string>>(new Set());
+  // What narrows is asked of the service: the list here may hold only the first documents of many.
+  const asked = [
+    source && `source=${source}`, folder && `folder=${encodeURIComponent(folder)}`, wanted.length > 1 && `name=${encodeURIComponent(wanted)}`,
+    tag.includes("=") && `tag=${encodeURIComponent(tag)}`, ["indexed", "failed", "removed"].includes(state) && `state=${state}`, state === "warned" && "warnings=true",
+  ].filter(Boolean);
+  const mark = kb.documents * 1000 + kb.pending;
+  const narrowed = useLoad<Schemas["Page_DocumentOut_"]>(asked.length ? `${api}/documents?limit=500&${asked.join("&")}&turn=${mark}` : null);
   const [over, setOver] = useState(false);
   const picker = useRef<HTMLInputElement>(null);
-  const shown = (documents ?? []).filter(
-    (document) =>
-      fits(document, state) &&
-      `${document.title} ${document.name} ${document.description}`.toLowerCase().includes(wanted.toLowerCase()),
-  );
+  const known = new Map((documents ?? []).map((document) => [document.id, document]));
+  const shown = asked.length
+    ? (narrowed.data?.items ?? []).map((document) => known.get(document.id) ?? document).filter((document) => fits(document, state))
+    : (documents ?? []).filter((document) => fits(document, state));
   const addButton = (
     <button type="button" className="btn btn-primary" onClick={() => picker.current?.click()}>
       Add files
@@ -76,7 +96,17 @@ export function DocumentsTab() {
           <p className="soft mt-1 mb-5">
             {team.mayEdit ? "Drop files here, or choose them: PDF, office documents, slides, sheets, web pages, books, mail, pictures, archives." : "An editor of the team can add some."}
           </p>
-          {team.mayEdit && addButton}
+          {team.mayEdit && (
+            <span className="flex justify-center gap-3">
+              {addButton}
+              <Link to={`${path}/write`} className="btn">
+                Write one
+              </Link>
+              <Link to={`${path}/sources`} className="btn">
+                Connect a source
+              </Link>
+            </span>
+          )}
         </div>
       ) : (
         <>
@@ -88,13 +118,46 @@ export function DocumentsTab() {
               <option value="pending">Being indexed</option>
               <option value="failed">Failed</option>
               <option value="warned">With warnings</option>
+              <option value="removed">Removed at source</option>
             </select>
-            {team.mayEdit && <span className="ml-auto">{addButton}</span>}
+            {sources && sources.items.length > 0 && (
+              <select className="select w-auto" aria-label="Source" value={source} onChange={(event) => narrow("source", event.target.value)}>
+                <option value="">Source: all</option>
+                <option value="none">Added by people</option>
+                {sources.items.map((item) => (
+                  <option key={item.id} value={item.id}>
+                    {item.name}
+                  </option>
+                ))}
+              </select>
+            )}
+            <input className="input w-36" placeholder="tag=value" aria-label="Tag" value={tag} onChange={(event) => setTag(event.target.value)} />
+            {team.mayEdit && (
+              <span className="ml-auto flex gap-2.5">
+                <Link to={`${path}/write`} className="btn">
+                  Write
+                </Link>
+                {addButton}
+              </span>
+            )}
           </div>
-          <div className="sheet overflow-x-auto">
+          {picked.size > 0 && <Bulk api={api} picked={picked} onDone={() => setPicked(new Set())} />}
+          <div className="flex flex-col gap-5 min-[900px]:flex-row">
+          <div className="shrink-0 empty:hidden min-[900px]:w-48">
+            <Folders api={api} chosen={folder} mark={kb.documents} onChoose={(value) => narrow("folder", value)} />
+          </div>
+          <div className="sheet min-w-0 flex-1 overflow-x-auto">
             <table className="table">
               <thead>
                 <tr>
+                  {team.mayEdit && (
+                    <th className="w-8">
+                      <input
+                        type="checkbox" className="checkbox checkbox-sm" aria-label="Choose all shown" checked={shown.length > 0 && shown.every((document) => picked.has(document.id))}
+                        onChange={(event) => setPicked(new Set(event.target.checked ? shown.map((document) => document.id) : []))}
+                      />
+                    </th>
+                  )}
                   <th>Document</th>
                   <th>State</th>
                   <th className="text-right">Pages</th>
@@ -109,13 +172,17 @@ export function DocumentsTab() {
               </thead>
               <tbody>
                 {shown.map((document) => (
-                  <Row key={document.id} document={document} api={api} path={path} mayEdit={team.mayEdit} />
+                  <Row
+                    key={document.id} document={document} api={api} path={path} mayEdit={team.mayEdit} picked={picked.has(document.id)}
+                    onPick={(on) => setPicked(new Set(on ? [...picked, document.id] : [...picked].filter((key) => key !== document.id)))}
+                  />
                 ))}
               </tbody>
             </table>
             {documents && shown.length === 0 && <p className="soft p-6 text-center">No document fits.</p>}
           </div>
-          {more && (
+          </div>
+          {more && asked.length === 0 && (
             <button type="button" className="btn mt-3" onClick={() => void more()}>
               Show more
             </button>
@@ -145,7 +212,42 @@ function fits(document: Doc, state: string): boolean {
   return state === "warned" ? document.revision.warnings.length > 0 : document.state === state;
 }
 
-function Row({ document, api, path, mayEdit }: { document: Doc; api: string; path: string; mayEdit: boolean }) {
+/** What can be done to several documents at once. */
+function Bulk({ api, picked, onDone }: { api: string; picked: ReadonlySet<string>; onDone: () => void }) {
+  const [said, setSaid] = useState<string | null>(null);
+  const [tags, setTags] = useState("");
+  const act = (action: string, more: object = {}) =>
+    send("POST", `${api}/documents/bulk`, { action, chosen: { documents: [...picked] }, ...more }).then(onDone, (problem: Error) => setSaid(problem.message));
+  const pairs = tags.split(",").map((part) => part.trim()).filter((part) => part.includes("="));
+  return (
+    <div className="sheet mb-3 flex flex-wrap items-center gap-3 px-4 py-2.5" role="toolbar" aria-label="Chosen documents">
+      <b>{count(picked.size)} chosen</b>
+      <button type="button" className="btn btn-sm" onClick={() => void act("reread")}>
+        Read again
+      </button>
+      <button type="button" className="btn btn-sm" onClick={() => confirm(`Delete ${picked.size} documents?`) && void act("delete")}>
+        Delete
+      </button>
+      <input className="input input-sm w-48" placeholder="year=2026, area=port" aria-label="Tags to add" value={tags} onChange={(event) => setTags(event.target.value)} />
+      <button type="button" className="btn btn-sm" disabled={pairs.length === 0} onClick={() => void act("tag", { set_tags: Object.fromEntries(pairs.map((pair) => pair.split(/=(.*)/s).slice(0, 2))) })}>
+        Tag
+      </button>
+      <button type="button" className="btn btn-sm btn-ghost" onClick={onDone}>
+        Leave
+      </button>
+      <Failure message={said} />
+    </div>
+  );
+}
+
+function Row({ document, api, path, mayEdit, picked, onPick }: {
+  document: Doc;
+  api: string;
+  path: string;
+  mayEdit: boolean;
+  picked: boolean;
+  onPick: (on: boolean) => void;
+}) {
   const [error, setError] = useState<string | null>(null);
   const { revision } = document;
   const act = (call: Promise<unknown>) => call.catch((problem: Error) => setError(problem.message));
@@ -154,6 +256,11 @@ function Row({ document, api, path, mayEdit }: { document: Doc; api: string; pat
   };
   return (
     <tr>
+      {mayEdit && (
+        <td>
+          <input type="checkbox" className="checkbox checkbox-sm" aria-label={`Choose ${document.name}`} checked={picked} onChange={(event) => onPick(event.target.checked)} />
+        </td>
+      )}
       <td>
         <Link to={`${path}/documents/${document.id}`} className="link-hover font-medium">
           {document.title}
@@ -162,7 +269,7 @@ function Row({ document, api, path, mayEdit }: { document: Doc; api: string; pat
         <div className="soft text-[12.5px]">
           {document.name}
           {Object.entries(document.tags).map(([tag, value]) => (
-            <span key={tag} className="border-base-300 ml-2 rounded-full border px-2">
+            <span key={tag} className="border-base-300 ml-2 rounded-full border px-2 whitespace-nowrap">
               {tag}: {value}
             </span>
           ))}

@@ -50,7 +50,7 @@ export function RunPage() {
         ‹ Runs of this source
       </Link>
       <h2 className="mt-1 mb-4 text-[22px]">
-        Run of <Ago at={sync.created_at} />
+        Run, <Ago at={sync.created_at} />
       </h2>
       {sync.state === "held" && (
         <div className="sheet border-warning mb-5 border-2 p-5" role="alert">

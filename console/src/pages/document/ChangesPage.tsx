@@ -1,0 +1,135 @@
+import { useState } from "react";
+import { Link, useNavigate, useParams } from "react-router";
+import { type Doc, type Schemas, send } from "../../api/client";
+import { Missing } from "../../App";
+import { Ago, Failure } from "../../components/text";
+import { useLoad } from "../../hooks/useLoad";
+import { useTeam } from "../../hooks/useSession";
+
+type Change = Schemas["ChangeOut"];
+
+/** A document's revisions, and what changed between two of them, side by side. */
+export function ChangesPage() {
+  const team = useTeam();
+  const { kb = "", document: id = "" } = useParams();
+  const api = `${team.api}/kbs/${kb}/documents/${id}`;
+  const path = `/t/${team.slug}/kbs/${kb}/documents/${id}`;
+  const { data: document, error } = useLoad<Doc>(api);
+  const { data: revisions } = useLoad<Schemas["Page_RevisionOut_"]>(`${api}/revisions`);
+  const [before, setBefore] = useState("");
+  const [after, setAfter] = useState("");
+  const query = [before && `before=${before}`, after && `after=${after}`].filter(Boolean).join("&");
+  const found = useLoad<Schemas["DifferencesOut"]>(`${api}/differences${query ? `?${query}` : ""}`);
+  const [failure, setFailure] = useState<string | null>(null);
+  const navigate = useNavigate();
+  if (error) return <Missing />;
+  if (!document) return null;
+  const choose = (label: string, value: string, onChange: (value: string) => void) => (
+    <label className="flex items-center gap-2">
+      {label}
+      <select className="select w-auto" value={value} onChange={(event) => onChange(event.target.value)}>
+        {revisions?.items.map((revision) => (
+          <option key={revision.id} value={revision.id}>
+            revision {revision.number}, {new Date(revision.created_at).toLocaleString()}
+          </option>
+        ))}
+      </select>
+    </label>
+  );
+  const restore = (revision: string) =>
+    send("POST", `${api}/revisions/${revision}/restore`).then(() => navigate(path), (problem: Error) => setFailure(problem.message));
+  return (
+    <>
+      <p className="mb-2">
+        <Link className="link-hover soft" to={path}>
+          ← {document.title}
+        </Link>
+      </p>
+      <h1 className="text-[27px] leading-tight">What changed</h1>
+      {found.data && (
+        <div className="mt-3 mb-4 flex flex-wrap gap-5">
+          {choose("Before", found.data.before.id, setBefore)}
+          {choose("After", found.data.after.id, setAfter)}
+          {team.mayEdit && !document.source && found.data.before.id !== document.revision.id && (
+            <button type="button" className="btn" onClick={() => void restore(found.data!.before.id)}>
+              Bring back revision {found.data.before.number}
+            </button>
+          )}
+        </div>
+      )}
+      <Failure message={failure ?? found.error} />
+      {found.data && (
+        <div className="sheet overflow-x-auto">
+          <table className="set w-full max-w-none table-fixed text-[15px]">
+            <thead className="font-sans text-[13px]">
+              <tr>
+                <th className="w-1/2 px-5 py-2 text-left">
+                  Revision {found.data.before.number}, <Ago at={found.data.before.created_at} />
+                </th>
+                <th className="px-5 py-2 text-left">
+                  Revision {found.data.after.number}, <Ago at={found.data.after.created_at} />
+                </th>
+              </tr>
+            </thead>
+            <tbody>
+              {found.data.changes.map((change, index) => (
+                <Row key={index} change={change} />
+              ))}
+            </tbody>
+          </table>
+          {found.data.changes.every((change) => change.kind === "same") && <p className="soft p-5">The text is the same.</p>}
+        </div>
+      )}
+    </>
+  );
+}
+
+function Row({ change }: { change: Change }) {
+  if (change.kind === "same") {
+    const half = change.hidden ? change.before.length / 2 : change.before.length;
+    return (
+      <>
+        {change.before.slice(0, half).map((text, index) => (
+          <Same key={index} text={text} />
+        ))}
+        {change.hidden > 0 && (
+          <tr>
+            <td colSpan={2} className="soft bg-base-200 px-5 py-1 text-center font-sans text-[12.5px]">
+              {change.hidden} more the same
+            </td>
+          </tr>
+        )}
+        {change.before.slice(half).map((text, index) => (
+          <Same key={index} text={text} />
+        ))}
+      </>
+    );
+  }
+  return (
+    <tr data-change={change.kind}>
+      <Side text={change.before[0]} marks={change.before_marks} tone="bg-error/10" mark="bg-error/25" />
+      <Side text={change.after[0]} marks={change.after_marks} tone="bg-success/10" mark="bg-success/30" />
+    </tr>
+  );
+}
+
+function Same({ text }: { text: string }) {
+  return (
+    <tr className="soft align-top">
+      <td className="px-5 py-1.5 break-words">{text}</td>
+      <td className="px-5 py-1.5 break-words">{text}</td>
+    </tr>
+  );
+}
+
+function Side({ text, marks, tone, mark }: { text: string | undefined; marks: [number, number][]; tone: string; mark: string }) {
+  if (text === undefined) return <td />;
+  const parts: React.ReactNode[] = [];
+  let at = 0;
+  for (const [start, end] of marks) {
+    parts.push(text.slice(at, start), <span key={start} className={`rounded-sm ${mark}`}>{text.slice(start, end)}</span>);
+    at = end;
+  }
+  parts.push(text.slice(at));
+  return <td className={`px-5 py-1.5 align-top break-words ${tone}`}>{parts}</td>;
+}
