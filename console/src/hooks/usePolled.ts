@@ -1,14 +1,16 @@
 import { useEffect } from "react";
 import { useLoad } from "./useLoad";
 
-/** As useLoad, and again every so often: soon while `busy` says that something goes on, else at ease. */
-export function usePolled<T>(path: string | null, busy: (data: T) => boolean) {
+/** As useLoad, and again every so often: soon while `busy` says that something goes on, else at ease, or never when `idle` is null. */
+export function usePolled<T>(path: string | null, busy: (data: T) => boolean, idle: number | null = 4000) {
   const loaded = useLoad<T>(path);
   const { data, reload } = loaded;
   const soon = data !== null && busy(data);
   useEffect(() => {
-    const timer = setInterval(() => document.visibilityState === "visible" && reload(), soon ? 700 : 4000);
+    const pause = soon ? 700 : idle;
+    if (pause === null) return;
+    const timer = setInterval(() => document.visibilityState === "visible" && reload(), pause);
     return () => clearInterval(timer);
-  }, [reload, soon]);
+  }, [reload, soon, idle]);
   return loaded;
 }

@@ -5,6 +5,7 @@ import { Missing } from "../../App";
 import { Facts, reportFacts } from "../../components/Report";
 import { Ago, count, Failure, size, State, unitName } from "../../components/text";
 import { useLoad } from "../../hooks/useLoad";
+import { usePolled } from "../../hooks/usePolled";
 import { useTeam } from "../../hooks/useSession";
 import { DocumentText, type Mark } from "./DocumentText";
 import { PagePicture } from "./PagePicture";
@@ -13,6 +14,8 @@ import { Tags } from "./Tags";
 
 type Cut = Schemas["PassageOut"];
 
+const onItsWay = (document: Doc) => !["indexed", "failed", "removed"].includes(document.state);
+
 /** One document: its original beside its text, the cited words marked on both, its passages, its tags, what reading gave. */
 export function DocumentPage() {
   const team = useTeam();
@@ -20,8 +23,8 @@ export function DocumentPage() {
   const [address] = useSearchParams();
   const api = `${team.api}/kbs/${kb}/documents/${id}`;
   const wanted = address.get("revision");
-  const { data: document, error, setData } = useLoad<Doc>(api);
-  const readable = document?.serving_revision ? `${api}/text${wanted ? `?revision=${wanted}` : ""}` : null;
+  const { data: document, error, setData } = usePolled<Doc>(api, onItsWay, null);
+  const readable = document?.serving_revision ? `${api}/text?revision=${wanted ?? document.serving_revision}` : null;
   const text = useLoad<Schemas["DocumentTextOut"]>(readable);
   const [outlined, setOutlined] = useState(false);
   const passages = usePassages(outlined ? api : null);

@@ -1,4 +1,4 @@
-import { useState } from "react";
+import { useId, useState } from "react";
 
 /** The parts of a JSON Schema that the service's kinds of sources use. */
 export interface Property {
@@ -71,21 +71,27 @@ function Field({ name, property, value, required, secret, kept, onChange }: {
 }) {
   const label = property.title ?? name;
   const type = property.type ?? property.anyOf?.find((part) => part.type !== "null")?.type;
-  const hint = property.description && <span className="soft text-[13px]">{property.description}</span>;
+  // The hint describes the field; it is no part of its name.
+  const about = useId();
+  const hint = property.description && (
+    <span id={about} className="soft text-[13px]">
+      {property.description}
+    </span>
+  );
   if (type === "boolean") {
     return (
-      <label className="flex items-start gap-2.5">
-        <input type="checkbox" className="checkbox checkbox-sm mt-0.5" checked={Boolean(value)} onChange={(event) => onChange(event.target.checked)} />
-        <span className="flex flex-col">
+      <div className="flex flex-col">
+        <label className="flex items-start gap-2.5">
+          <input type="checkbox" className="checkbox checkbox-sm mt-0.5" aria-describedby={about} checked={Boolean(value)} onChange={(event) => onChange(event.target.checked)} />
           {label}
-          {hint}
-        </span>
-      </label>
+        </label>
+        <span className="pl-8">{hint}</span>
+      </div>
     );
   }
   let input = (
     <input
-      className="input w-full" type={secret && name !== "user" && name !== "access_key" ? "password" : "text"} required={required} autoComplete="off"
+      className="input w-full" aria-describedby={about} type={secret && name !== "user" && name !== "access_key" ? "password" : "text"} required={required} autoComplete="off"
       placeholder={kept ? "kept as it is" : undefined} value={String(value ?? "")} onChange={(event) => onChange(event.target.value)}
     />
   );
@@ -110,11 +116,13 @@ function Field({ name, property, value, required, secret, kept, onChange }: {
     input = <textarea className="textarea w-full font-mono text-[13px]" rows={5} required={required} value={String(value ?? "")} onChange={(event) => onChange(event.target.value)} />;
   }
   return (
-    <label className="flex flex-col gap-1">
-      {label}
-      {input}
+    <div className="flex flex-col gap-1">
+      <label className="flex flex-col gap-1">
+        {label}
+        {input}
+      </label>
       {hint}
-    </label>
+    </div>
   );
 }
 

@@ -1,0 +1,179 @@
+"""Sources measured: a run over unchanged files beside a bare walk, how soon an edit in a watched folder is answerable, and syncs that
+are killed.
+
+.venv/bin/python bench/sources.py [--documents 10000] [--edits 50] [--kills 50] [--only unchanged,edits,kills]
+"""
+
+from __future__ import annotations
+
+import argparse
+import os
+import random
+import shutil
+import statistics
+import sys
+import tempfile
+import time
+from pathlib import Path
+from typing import Any
+
+ROOT = Path(__file__).parent.parent
+sys.path.insert(0, str(ROOT))
+
+from tests.conftest import Service, TeamSetup, new_team  # noqa: E402
+
+from fontanel import schemas as s  # noqa: E402
+from fontanel.client import Client  # noqa: E402
+
+
+def text_of(number: int, turn: int = 0) -> str:
+    return (
+        f"# Berth record {number}\n\nBerth record {number} of turn {turn}: the fender number {number * 7 % 1009} was looked at, the "
+        f"bollard {number * 13 % 997} holds {number % 90 + 10} tonnes, and the lamp code is zq{number}x{turn}.\n"
+    )
+
+
+def fill(folder: Path, count: int) -> None:
+    for number in range(count):
+        below = folder / f"{number % 100:02}"
+        below.mkdir(parents=True, exist_ok=True)
+        (below / f"{number:05}.md").write_text(text_of(number))
+
+
+def set_up(folder: Path, watch: bool) -> tuple[Service, TeamSetup, Client, s.SourceOut]:
+    service = Service(folder / "data", {"FONTANEL_SOURCE_ROOTS": str(folder)}).start()
+    team = new_team(service)
+    client = team.client
+    client.create_kb("Kb")
+    settings = {"path": str(folder / "files"), "watch": watch}
+    source = client.connect_source("kb", s.SourceIn(name="Files", kind="folder", settings=settings, guard_share=1.0))
+    began = time.monotonic()
+    while True:
+        sync = client.show_sync("kb", source.id)
+        if sync.state == "done" and not sync.indexing:
+            break
+        print(f"\r{sync.state} {sync.seen} seen, {sync.indexing} being indexed   ", end="", file=sys.stderr)
+        time.sleep(0.5)
+    print(f"\nfirst run of {sync.added} files: {time.monotonic() - began:.0f} s until indexed", flush=True)
+    return service, team, client, source
+
+
+def walk(folder: Path) -> float:
+    began = time.perf_counter()
+    todo = [str(folder)]
+    while todo:
+        with os.scandir(todo.pop()) as entries:
+            for entry in entries:
+                if entry.is_dir(follow_symlinks=False):
+                    todo.append(entry.path)
+                else:
+                    entry.stat()
+    return time.perf_counter() - began
+
+
+def unchanged(client: Client, source: s.SourceOut, folder: Path) -> None:
+    """Runs and walks in turns. A run's time is the service's own, from its start to its end."""
+    runs, walks = [], []
+    for _ in range(9):
+        walks.append(walk(folder))
+        sync = client.sync_source("kb", source.id, wait=True)
+        assert sync.started_at is not None
+        assert sync.finished_at is not None
+        assert sync.unchanged == sync.seen
+        runs.append((sync.finished_at - sync.started_at).total_seconds())
+    run, bare = statistics.median(runs), statistics.median(walks)
+    print(
+        f"{sync.seen} unchanged files: run {run * 1000:.0f} ms, bare walk with stat {bare * 1000:.0f} ms, {run / bare:.1f} times"
+    )
+
+
+def wait_for(condition: Any) -> float:
+    began = time.monotonic()
+    while not condition():
+        time.sleep(0.01)
+    return time.monotonic() - began
+
+
+def edits(client: Client, folder: Path, count: int, documents: int) -> None:
+    """From the moment at which a file is written until a search by its new words finds it; of deleted ones, until it is gone."""
+    lags, gone = [], []
+    random.seed(3)
+    for turn in range(1, count + 1):
+        number = random.randrange(documents)
+        (folder / f"{number % 100:02}" / f"{number:05}.md").write_text(text_of(number, turn))
+        lags.append(wait_for(lambda n=number, t=turn: client.search("kb", f"zq{n}x{t}", mode="lexical", limit=1).hits))
+    for number in random.sample(range(documents), 10):
+        path = folder / f"{number % 100:02}" / f"{number:05}.md"
+        name = f"files/{number % 100:02}/{number:05}.md"
+        path.unlink()
+        gone.append(wait_for(lambda n=name: all(d.name != n for d in client.list_documents("kb", name=n))))
+    lags.sort()
+    print(
+        f"{count} edits among {documents} watched files: answerable after {statistics.median(lags):.2f} s at the median, "
+        f"{lags[int(len(lags) * 0.95)]:.2f} s at p95; 10 deleted: gone after {max(gone):.2f} s at most"
+    )
+
+
+def kills(count: int) -> None:
+    """Kill the service at any moment of a run, start it again, and compare with the folder."""
+    folder = Path(tempfile.mkdtemp(prefix="fontanel-kills-"))
+    files = folder / "files"
+    fill(files, 60)
+    service, team, client, source = set_up(folder, watch=False)
+    random.seed(11)
+    wrong = 0
+    for turn in range(1, count + 1):
+        for number in random.sample(range(60), 25):
+            path = files / f"{number % 100:02}" / f"{number:05}.md"
+            if random.random() < 0.3:
+                path.unlink(missing_ok=True)
+            else:
+                path.write_text(text_of(number, turn))
+        client.sync_source("kb", source.id)
+        time.sleep(random.uniform(0, 0.6))
+        service.kill()
+        service.start()
+        client = Client(service.url, team.key, team.slug)
+        client.wait_for_sync("kb", source.id, "latest")
+        here = {str(path.relative_to(files)): path.read_text() for path in files.rglob("*.md")}
+        for name in here:
+            client.wait_for_document("kb", f"files/{name}")
+        there = {
+            d.name.removeprefix("files/"): client.original("kb", d.id).decode() for d in client.list_documents("kb")
+        }
+        found = [hit.document_id for hit in client.search("kb", "berth record", limit=100, per_document=100).hits]
+        wrong += here != there or len(found) != len(set(found))
+        print(f"\r{turn} kills, {wrong} wrong", end="", file=sys.stderr)
+    embedded = sum(r.embedded for d in client.list_documents("kb") for r in client.list_revisions("kb", d.id))
+    passages = sum(r.passages or 0 for d in client.list_documents("kb") for r in client.list_revisions("kb", d.id))
+    print(
+        f"\n{count} syncs killed at random: {wrong} ended otherwise than the folder; {embedded} embedded of {passages} passages"
+    )
+    service.stop()
+    shutil.rmtree(folder)
+
+
+def main() -> None:
+    parser = argparse.ArgumentParser(description=__doc__)
+    parser.add_argument("--documents", type=int, default=10_000)
+    parser.add_argument("--edits", type=int, default=50)
+    parser.add_argument("--kills", type=int, default=50)
+    parser.add_argument("--only", default="unchanged,edits,kills")
+    arguments = parser.parse_args()
+    wanted = arguments.only.split(",")
+    if "unchanged" in wanted or "edits" in wanted:
+        folder = Path(tempfile.mkdtemp(prefix="fontanel-sources-"))
+        fill(folder / "files", arguments.documents)
+        service, _, client, source = set_up(folder, watch=True)
+        if "unchanged" in wanted:
+            unchanged(client, source, folder / "files")
+        if "edits" in wanted:
+            edits(client, folder / "files", arguments.edits, arguments.documents)
+        service.stop()
+        shutil.rmtree(folder)
+    if "kills" in wanted:
+        kills(arguments.kills)
+
+
+if __name__ == "__main__":
+    main()
