@@ -38,7 +38,7 @@ class AnswerSettings:
     passages: int = 16
     shown: int = 8
     most_statements: int = 4
-    evidence_floor: float = 0.36
+    evidence_floor: float = 0.4
 
 
 def answer(
