@@ -101,7 +101,7 @@ def edits(client: Client, folder: Path, count: int, documents: int) -> None:
     for turn in range(1, count + 1):
         number = random.randrange(documents)
         (folder / f"{number % 100:02}" / f"{number:05}.md").write_text(text_of(number, turn))
-        lags.append(wait_for(lambda n=number, t=turn: client.search("kb", f"zq{n}x{t}", mode="lexical", limit=1).hits))
+        lags.append(wait_for(lambda n=number, t=turn: client.search("kb", f"+zq{n}x{t}", mode="lexical", limit=1).hits))
     for number in random.sample(range(documents), 10):
         path = folder / f"{number % 100:02}" / f"{number:05}.md"
         name = f"files/{number % 100:02}/{number:05}.md"

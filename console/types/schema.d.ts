@@ -95,7 +95,7 @@ export interface paths {
         options?: never;
         head?: never;
         /**
-         * Rename a team
+         * Rename a team, or set its time zone
          * @description For owners and operators. The short name in addresses stays.
          */
         patch: operations["change_team_api_v1_teams__team__patch"];
@@ -3383,10 +3383,19 @@ export interface components {
                 [key: string]: string;
             };
         };
-        /** TeamChange */
+        /**
+         * TeamChange
+         * @description What is left out stays.
+         */
         TeamChange: {
             /** Name */
-            name: string;
+            name?: string | null;
+            /**
+             * Time Zone
+             * @description Cron lines are in it.
+             * @example Europe/Berlin
+             */
+            time_zone?: string | null;
         };
         /** TeamIn */
         TeamIn: {
@@ -3404,6 +3413,8 @@ export interface components {
             slug: string;
             /** Name */
             name: string;
+            /** Time Zone */
+            time_zone: string;
             /**
              * Created At
              * Format: date-time

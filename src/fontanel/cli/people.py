@@ -16,6 +16,16 @@ def add_commands(noun: Any, verb: Any, commands: Any, common: argparse.ArgumentP
     verb(team, "list", list_teams, "list the teams you reach", common)
     create = verb(team, "create", create_team, "create a team; for operators (--email)", common)
     create.add_argument("name")
+    change = verb(team, "change", change_team, "rename the team, or set the time zone of its cron lines", common)
+    change.add_argument("--name")
+    change.add_argument("--time-zone", metavar="ZONE", help="for instance Europe/Berlin")
+    verb(noun("notice", "what happened to the team's sources"), "list", list_notices, "list notices", common)
+    receiver = noun("receiver", "addresses that notices are sent to")
+    verb(receiver, "list", list_receivers, "list receivers", common)
+    to = verb(receiver, "add", add_receiver, "send notices to an address as signed CloudEvents", common)
+    to.add_argument("address", metavar="URL")
+    to.add_argument("--kind", action="append", default=[], help="only notices of this kind; may be repeated")
+    verb(receiver, "remove", remove_receiver, "send no more notices to an address", common).add_argument("id")
     member = noun("member", "people in the team")
     verb(member, "list", list_members, "list members", common)
     add = verb(member, "add", add_member, "add a member; someone new gets a password, shown once", common)
@@ -54,6 +64,39 @@ def create_team(context: Context, options: argparse.Namespace) -> None:
         team,
         f"Created {team.slug}. Add its owner with 'fontanel member add --team {team.slug} --role owner EMAIL NAME'.",
     )
+
+
+def change_team(context: Context, options: argparse.Namespace) -> None:
+    if not options.name and not options.time_zone:
+        raise UsageProblem("Say --name or --time-zone.")
+    team = context.client.change_team(options.name, options.time_zone)
+    context.show(team, f"{team.name}, time zone {team.time_zone}")
+
+
+def list_notices(context: Context, options: argparse.Namespace) -> None:
+    notices = context.client.list_notices().items
+    table = context.table(
+        [(ago(n.created_at), n.kind, n.message) for n in notices], when="left", kind="left", notice="left"
+    )
+    context.show(notices, table if notices else "Nothing has happened yet.")
+
+
+def list_receivers(context: Context, options: argparse.Namespace) -> None:
+    receivers = context.client.list_receivers()
+    rows = [(r.id, r.url, ", ".join(r.kinds) or "all", ago(r.last_sent_at), r.failing) for r in receivers]
+    table = context.table(rows, id="left", address="left", kinds="left", last_sent="left", trouble="left")
+    context.show(
+        receivers, table if receivers else "Notices are sent nowhere. Add an address with 'fontanel receiver add URL'."
+    )
+
+
+def add_receiver(context: Context, options: argparse.Namespace) -> None:
+    made = context.client.add_receiver(options.address, options.kind)
+    context.show(made, f"{made.id}: events are signed with {made.secret} (shown once).")
+
+
+def remove_receiver(context: Context, options: argparse.Namespace) -> None:
+    context.client.remove_receiver(options.id)
 
 
 def list_members(context: Context, options: argparse.Namespace) -> None:

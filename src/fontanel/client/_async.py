@@ -80,6 +80,10 @@ class AsyncClient:
         """For operators."""
         return await self._send(self._calls.create_team(name))
 
+    async def change_team(self, name: str | None = None, time_zone: str | None = None) -> s.TeamOut:
+        """For owners. Cron lines of sources are in the team's time zone."""
+        return await self._send(self._calls.change_team(name, time_zone))
+
     async def list_members(self) -> list[s.MemberOut]:
         return (await self._send(self._calls.list_members())).items
 

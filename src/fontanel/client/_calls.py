@@ -69,6 +69,10 @@ class Calls:
     def create_team(self, name: str) -> Call[s.TeamOut]:
         return Call("POST", "/teams", s.TeamOut, s.TeamIn(name=name))
 
+    def change_team(self, name: str | None, time_zone: str | None) -> Call[s.TeamOut]:
+        said = {key: value for key, value in (("name", name), ("time_zone", time_zone)) if value is not None}
+        return Call("PATCH", self._team(), s.TeamOut, s.TeamChange(**said))
+
     def list_members(self) -> Call[s.Page[s.MemberOut]]:
         return Call("GET", f"{self._team()}/members", s.Page[s.MemberOut])
 

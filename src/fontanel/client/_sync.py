@@ -79,6 +79,10 @@ class Client:
         """For operators."""
         return self._send(self._calls.create_team(name))
 
+    def change_team(self, name: str | None = None, time_zone: str | None = None) -> s.TeamOut:
+        """For owners. Cron lines of sources are in the team's time zone."""
+        return self._send(self._calls.change_team(name, time_zone))
+
     def list_members(self) -> list[s.MemberOut]:
         return self._send(self._calls.list_members()).items
 

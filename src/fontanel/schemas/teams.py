@@ -47,13 +47,17 @@ class TeamIn(Model):
 
 
 class TeamChange(Model):
-    name: Name
+    """What is left out stays."""
+
+    name: Name | None = None
+    time_zone: str | None = Field(None, max_length=60, description="Cron lines are in it.", examples=["Europe/Berlin"])
 
 
 class TeamOut(Model):
     id: str
     slug: str
     name: str
+    time_zone: str
     created_at: datetime
     version: int
 

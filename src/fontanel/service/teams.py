@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from datetime import timedelta
+from zoneinfo import available_timezones
 
 from fastapi import APIRouter, Request, Response
 from sqlalchemy import delete, func, select
@@ -36,6 +37,8 @@ from fontanel.service.access import (
     check_version,
 )
 from fontanel.service.problems import ProblemError
+from fontanel.work.documents import Refused
+from fontanel.work.sources import plan_again
 
 router = APIRouter()
 
@@ -81,12 +84,18 @@ def show_team(access: Reader, response: Response) -> TeamOut:
     return TeamOut.model_validate(access.team)
 
 
-@router.patch("/teams/{team}", tags=["teams"], summary="Rename a team")
+@router.patch("/teams/{team}", tags=["teams"], summary="Rename a team, or set its time zone")
 def change_team(body: TeamChange, access: OwnerWrite, request: Request, response: Response) -> TeamOut:
     """For owners and operators. The short name in addresses stays."""
     team = access.session.get_one(Team, access.team.id)
     check_version(request, team.version)
-    team.name = body.name
+    if body.name is not None:
+        team.name = body.name
+    if body.time_zone is not None and body.time_zone != team.time_zone:
+        if body.time_zone not in available_timezones():
+            raise Refused("time_zone", f"{body.time_zone!r} is not a time zone. Write it like 'Europe/Berlin'.")
+        team.time_zone = body.time_zone
+        plan_again(access.session, team)
     team.version += 1
     access.session.commit()
     _tag(response, team.version)

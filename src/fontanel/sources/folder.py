@@ -25,6 +25,7 @@ from fontanel.sources.protocol import (
 )
 
 _CHUNK = 1024 * 1024
+_FORMAT = 0o170000
 
 
 class FolderSettings(Patterns):
@@ -91,7 +92,9 @@ class Folder(Source):
         if (reason := self._reason(path)) is not None:
             return Skipped(path, reason)
         found = entry.stat(follow_symlinks=False)
-        if stat.S_ISLNK(found.st_mode):
+        if found.st_mode & _FORMAT == stat.S_IFREG:
+            pass  # as nearly all are
+        elif stat.S_ISLNK(found.st_mode):
             target = Path(entry.path).resolve()
             if not target.is_relative_to(self._root):
                 return Skipped(path, "a link that leads out of the folder")
@@ -100,9 +103,7 @@ class Folder(Source):
             return Skipped(path, "not a file")
         if found.st_size > self._most:
             return Skipped(path, f"larger than {self._most // 1_000_000} MB")
-        try:
-            path.encode()
-        except UnicodeEncodeError:
+        if not path.isascii() and any(0xD800 <= ord(letter) < 0xE000 for letter in path):
             return Skipped(path.encode(errors="replace").decode(), "its name is not in UTF-8")
         mark = f"{found.st_mtime_ns:x}.{found.st_size:x}.{found.st_ino:x}"
         return Listed(path, mark, path, found.st_mtime, found.st_size, mark)

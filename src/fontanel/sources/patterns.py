@@ -66,17 +66,27 @@ def matcher(patterns: Sequence[str]) -> Callable[[str], bool] | None:
     return lambda path: compiled.fullmatch(path) is not None
 
 
+#: Paths that may have to be left out, found in one pass: most have nothing to do with any of it.
+_SUSPECT = re.compile(
+    r"(?:^|/)(?:\.|~\$)|~$|\.(" + "|".join(map(re.escape, sorted(_WITHOUT_TEXT))) + ")$", re.IGNORECASE
+)
+
+
 def chooser(patterns: Patterns, files: bool = True) -> Callable[[str], str | None]:
     """Why a path is left out; None when it is taken. Without `files` a path's ending says nothing of its kind."""
     included, excluded = matcher(patterns.include), matcher(patterns.exclude)
+    suspect, hidden = _SUSPECT.search, patterns.hidden
 
     def reason(path: str) -> str | None:
-        if not patterns.hidden and (path[:1] == "." or "/." in path):
+        found = suspect(path)
+        if found is not None and not hidden and (path[:1] == "." or "/." in path):
             return "hidden"
         if excluded is not None and excluded(path):
             return "left out by a pattern"
         if included is not None and not included(path):
             return "fits no pattern of what to take"
+        if found is None:
+            return None
         name = path.rsplit("/", 1)[-1]
         if name.startswith("~$") or name.endswith("~"):
             return "a program's scratch file"

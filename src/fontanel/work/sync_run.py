@@ -12,7 +12,7 @@ from collections.abc import Callable, Iterable, Iterator, Sequence
 from concurrent.futures import FIRST_COMPLETED, Future, ThreadPoolExecutor, wait
 from dataclasses import dataclass, field
 from datetime import UTC, datetime
-from typing import Any
+from typing import Any, NamedTuple
 
 from sqlalchemy import delete, select, update
 from sqlalchemy.dialects.sqlite import insert
@@ -68,13 +68,17 @@ class Held(Exception):
     """The guard stopped the run, for the reason given."""
 
 
-@dataclass(frozen=True, slots=True)
-class _Known:
+class _Known(NamedTuple):
+    item_id: str
     key: int
     mark: str
     same_as: str
     document_key: int | None
-    failed: bool
+    error: str | None
+
+    @property
+    def failed(self) -> bool:
+        return self.error is not None
 
 
 @dataclass(frozen=True, slots=True)
@@ -97,11 +101,11 @@ class _Counts:
 
 
 class SyncRun:
-    """`go` does the run and raises Held, Ended or BrokenOff when it stops short; whatever was committed stays."""
+    """`tell` is called when documents changed, `told` when only the run's figures did. `go` does the run and raises Held, Ended or BrokenOff when it stops short; whatever was committed stays."""
 
     def __init__(
         self, sessions: Sessions, blobs: BlobStore, sync: Sync, source: Source, opened: OpenSource, most_bytes: int,
-        tell: Callable[[], None], stopping: Callable[[], bool], reports_unchanged: bool = False,
+        tell: Callable[[], None], told: Callable[[], None], stopping: Callable[[], bool], reports_unchanged: bool = False,
     ) -> None:  # fmt: skip
         self._sessions = sessions
         self._blobs = blobs
@@ -110,6 +114,7 @@ class SyncRun:
         self._opened = opened
         self._most_bytes = most_bytes
         self._tell = tell
+        self._told = told
         self._stopping = stopping
         self._reports_unchanged = reports_unchanged
         self._counts = _Counts()
@@ -119,6 +124,8 @@ class SyncRun:
         self._skipped: list[Skipped] = []
         self._protected: list[str] = []
         self._seen: set[str] = set()
+        self._expected = 0
+        self._seconds = 0.0
 
     def go(self) -> None:
         began = time.monotonic()
@@ -129,32 +136,33 @@ class SyncRun:
         self._guard(left)
         self._move(moved)
         self._remove(left)
-        self._note(force=True, seconds=round(time.monotonic() - began, 3))
+        self._seconds = round(time.monotonic() - began, 3)
+
+    def note_end(self, sync: Sync) -> None:
+        """Write the last counts into the run's row, within the transaction that ends it."""
+        self._show(sync)
+        if self._seconds:
+            sync.seconds = {**sync.seconds, "taking": self._seconds}
 
     # What is known
 
     def _load(self) -> None:
-        with writing(self._sessions) as session:
-            columns = (SourceItem.item_id, SourceItem.key, SourceItem.mark, SourceItem.same_as, SourceItem.document_key,
-                       SourceItem.error)  # fmt: skip
-            rows = session.execute(select(*columns).where(SourceItem.source_id == self._source.id)).tuples()
-            self._items = {
-                item_id: _Known(key, mark, same_as, document, error is not None)
-                for item_id, key, mark, same_as, document, error in rows
-            }
+        columns = (SourceItem.item_id, SourceItem.key, SourceItem.mark, SourceItem.same_as, SourceItem.document_key,
+                   SourceItem.error)  # fmt: skip
+        with self._sessions() as session:
+            rows = session.execute(select(*columns).where(SourceItem.source_id == self._source.id))
+            self._items = {row[0]: _Known(*row) for row in rows}
             done = select(SyncItem.item_id, SyncItem.outcome).where(SyncItem.sync_id == self._sync.id)
             outcomes = dict(session.execute(done).tuples().all())
-            self._done = {item for item, outcome in outcomes.items() if outcome in _COUNTED}
-            #: What a person saw and confirmed.
-            self._approved = (
-                {item for item, outcome in outcomes.items() if outcome == Outcome.MISSING}
-                if self._sync.confirmed
-                else set()
-            )
-            if outcomes:
+        self._done = {item for item, outcome in outcomes.items() if outcome in _COUNTED}
+        #: What a person saw and confirmed.
+        seen = {item for item, outcome in outcomes.items() if outcome == Outcome.MISSING}
+        self._approved = seen if self._sync.confirmed else set()
+        if outcomes:
+            with writing(self._sessions) as session:
                 stale = delete(SyncItem).where(SyncItem.sync_id == self._sync.id, SyncItem.outcome.not_in(_COUNTED))
                 session.execute(stale.where(SyncItem.item_id.not_in(self._approved)))
-            session.commit()
+                session.commit()
         self._expected = len(self._items)
         self._same_as = {known.same_as for known in self._items.values() if known.same_as}
 
@@ -494,25 +502,23 @@ class SyncRun:
             self._write(session, list(rows.values()))
             session.commit()
 
-    def _note(self, force: bool = False, seconds: float | None = None) -> None:
+    def _note(self) -> None:
+        """Show how far the run is, now and then. Raises BrokenOff and Ended."""
         if self._stopping():
             raise BrokenOff
         moment = time.monotonic()
-        if not force and moment - self._noted < _MOMENT:
+        if not self._noted:
+            self._noted = moment  # what is over at once need not be told
+        if moment - self._noted < _MOMENT:
             return
-        first = not self._noted
         self._noted = moment
-        if first and not force:
-            return  # what is over at once need not be told
         with writing(self._sessions) as session:
             sync = session.get(Sync, self._sync.id)
             if sync is None or sync.state != SyncState.RUNNING:
                 raise Ended
             self._show(sync)
-            if seconds is not None:
-                sync.seconds = {**sync.seconds, "taking": seconds}
             session.commit()
-        self._tell()
+        self._told()
 
     def _show(self, sync: Sync) -> None:
         counts = self._counts

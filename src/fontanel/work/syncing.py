@@ -5,6 +5,7 @@ from __future__ import annotations
 import time
 from collections.abc import Callable
 from datetime import datetime, timedelta
+from functools import partial
 from pathlib import Path
 
 import structlog
@@ -65,38 +66,40 @@ class Syncing:
             return False
         sync, source = claimed
         began = time.monotonic()
+        run: SyncRun | None = None
         try:
             kind = KINDS.get(source.kind)
             if kind is None:
                 raise SourceUnavailable(f"This version has no kind of source {source.kind!r}.", again=False)
             around = surroundings(self._settings, self._scratch(source), self._stopping)
             with open_kind(kind, source.settings, credentials_of(self._vault, source), around) as opened:
-                tell = self._teller(source)
-                SyncRun(
-                    self._sessions, self._blobs, sync, source, opened, around.most_bytes, tell, self._stopping,
+                tell, told = self._teller(source), partial(self._changes.tell, source.kb_id)
+                run = SyncRun(
+                    self._sessions, self._blobs, sync, source, opened, around.most_bytes, tell, told, self._stopping,
                     kind.reports_unchanged,
-                ).go()  # fmt: skip
+                )  # fmt: skip
+                run.go()
         except Held as held:
-            self._finish(sync, SyncState.HELD, held_for=str(held))
+            self._finish(sync, run, SyncState.HELD, held_for=str(held))
         except BrokenOff:
             return False
         except Ended:
-            self._finish(sync, SyncState.ENDED)
+            self._finish(sync, run, SyncState.ENDED)
         except SourceUnavailable as error:
             if self._stopping():
                 return False  # it goes on at the next start
-            self._finish(sync, SyncState.FAILED, error=str(error), again=error.again)
+            self._finish(sync, run, SyncState.FAILED, error=str(error), again=error.again)
         except (Refused, SecretsLost) as error:
-            self._finish(sync, SyncState.FAILED, error=str(error), again=False)
+            self._finish(sync, run, SyncState.FAILED, error=str(error), again=False)
         except Exception as error:
             if self._stopping():
                 return False
             log.exception("sync failed", sync=sync.id, source=source.id)
             self._finish(
-                sync, SyncState.FAILED, error=f"It failed inside the service: {error}. The log has the details."
+                sync, run, SyncState.FAILED, error=f"It failed inside the service: {error}. The log has the details."
             )
         else:
-            self._finish(sync, SyncState.DONE)
+            self._finish(sync, run, SyncState.DONE)
         log.info("sync ended", sync=sync.id, source=source.id, seconds=round(time.monotonic() - began, 3))
         return True
 
@@ -132,7 +135,14 @@ class Syncing:
         return tell
 
     def _finish(
-        self, sync: Sync, state: SyncState, *, held_for: str | None = None, error: str | None = None, again: bool = True
+        self,
+        sync: Sync,
+        run: SyncRun | None,
+        state: SyncState,
+        *,
+        held_for: str | None = None,
+        error: str | None = None,
+        again: bool = True,
     ) -> None:
         """Write down how a run ended, when the source is next due, and tell members what they should know."""
         with writing(self._sessions) as session:
@@ -141,6 +151,8 @@ class Syncing:
                 return
             if row.state == SyncState.RUNNING:
                 row.state = state
+            if run is not None:
+                run.note_end(row)
             row.held_for, row.error, row.finished_at, row.stage = held_for, error, now(), ""
             was_held = self._overtake(session, row)
             if row.state == SyncState.DONE:

@@ -3,6 +3,7 @@ import { Link } from "react-router";
 import { type Schemas, send } from "../../api/client";
 import { Ago, Failure } from "../../components/text";
 import { useLoad } from "../../hooks/useLoad";
+import { Fresh, span } from "../sources/words";
 
 /** For operators: the teams of the service. */
 export function TeamsPage() {
@@ -37,6 +38,46 @@ export function TeamsPage() {
         <input className="input w-64" required maxLength={120} placeholder="Name of the new team" aria-label="Name of the new team" value={name} onChange={(e) => setName(e.target.value)} />
         <button className="btn btn-primary">Create team</button>
       </form>
+      <AllSources />
     </>
+  );
+}
+
+/** How fresh the sources of all teams are, late ones first. */
+function AllSources() {
+  const { data } = useLoad<Schemas["SourceFreshness"][]>("/freshness");
+  if (!data?.length) return null;
+  const late = (item: Schemas["SourceFreshness"]) => (item.freshness.state === "late" ? 0 : 1);
+  return (
+    <section className="mt-8" aria-label="Freshness of all sources">
+      <h2 className="mb-2 text-[19px]">Freshness of all sources</h2>
+      <div className="sheet overflow-x-auto">
+        <table className="table">
+          <thead>
+            <tr>
+              {["Team", "Knowledge base", "Source", "Freshness", "Worst in seven days"].map((name) => (
+                <th key={name}>{name}</th>
+              ))}
+            </tr>
+          </thead>
+          <tbody>
+            {[...data].sort((a, b) => late(a) - late(b)).map((item) => (
+              <tr key={item.source_id}>
+                <td>{item.team}</td>
+                <td>{item.kb}</td>
+                <td>
+                  {item.source}
+                  {item.error && <div className="text-error max-w-sm text-[13px]">{item.error}</div>}
+                </td>
+                <td>
+                  <Fresh freshness={item.freshness} />
+                </td>
+                <td>{item.freshness.worst_seconds == null ? "–" : span(item.freshness.worst_seconds)}</td>
+              </tr>
+            ))}
+          </tbody>
+        </table>
+      </div>
+    </section>
   );
 }
