@@ -20,6 +20,8 @@ from hypothesis import settings
 
 from fontanel.client import Client
 
+pytest_plugins = ("tests.servers",)
+
 # How long an example takes says how busy the machine is.
 settings.register_profile("fontanel", deadline=None)
 settings.load_profile("fontanel")

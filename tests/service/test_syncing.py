@@ -21,7 +21,7 @@ from fontanel import schemas as s
 from fontanel.client import Client
 from fontanel.standins.bucket import bucket_app
 from tests.conftest import Service, TeamSetup, new_team, until
-from tests.sources.conftest import Answer, Postgres, WebServer, postgres, serve, web  # noqa: F401 - fixtures
+from tests.servers import Answer, Postgres, WebServer
 
 
 @pytest.fixture(scope="module")
@@ -62,7 +62,7 @@ def names(client: Client) -> list[str]:
     return [document.name for document in client.list_documents("kb")]
 
 
-def test_a_site_is_crawled_and_reported_page_by_page(team: TeamSetup, web: WebServer) -> None:  # noqa: F811
+def test_a_site_is_crawled_and_reported_page_by_page(team: TeamSetup, web: WebServer) -> None:
     client = team.client
     web.page(
         "/",
@@ -95,7 +95,7 @@ def test_a_site_is_crawled_and_reported_page_by_page(team: TeamSetup, web: WebSe
     assert kinds == ["sync.recovered", "sync.failed", "sync.finished"]
 
 
-def test_a_bucket_that_is_emptied_or_refuses(team: TeamSetup, serve: Callable[[Any], str], tmp_path: Path) -> None:  # noqa: F811
+def test_a_bucket_that_is_emptied_or_refuses(team: TeamSetup, serve: Callable[[Any], str], tmp_path: Path) -> None:
     client = team.client
     folder = tmp_path / "store" / "manuals"
     folder.mkdir(parents=True)
@@ -122,7 +122,7 @@ def test_a_bucket_that_is_emptied_or_refuses(team: TeamSetup, serve: Callable[[A
     assert len(names(client)) == 3
 
 
-def test_a_database_that_goes_away(team: TeamSetup, postgres: Postgres) -> None:  # noqa: F811
+def test_a_database_that_goes_away(team: TeamSetup, postgres: Postgres) -> None:
     client = team.client
     postgres.run(
         "create table lights (id int, said text); insert into lights select n, 'Light '||n||' is lit' from generate_series(1,3) n"

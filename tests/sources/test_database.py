@@ -10,7 +10,7 @@ from typing import Any
 import pytest
 
 from fontanel.sources import SettingsRefused, SourceUnavailable
-from tests.sources.conftest import Postgres, content, look, opened
+from tests.servers import Postgres, content, look, opened
 
 
 @pytest.fixture

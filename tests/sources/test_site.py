@@ -13,7 +13,7 @@ from hypothesis import strategies as st
 from fontanel.sources import ItemFailed, SourceUnavailable
 from fontanel.sources.links import normal_address, page_links
 from fontanel.sources.reach import NotAllowed, check_address
-from tests.sources.conftest import Answer, Look, WebServer, content, look, opened
+from tests.servers import Answer, Look, WebServer, content, look, opened
 
 
 def crawl(web: WebServer, before: Look | None = None, **settings: object) -> Look:

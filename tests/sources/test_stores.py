@@ -19,7 +19,7 @@ from fontanel.sources import ItemFailed, SettingsRefused, SourceUnavailable
 from fontanel.standins.bucket import bucket_app
 from fontanel.standins.drive import drive_app
 from tests.conftest import free_port
-from tests.sources.conftest import Answer, WebServer, content, look, opened
+from tests.servers import Answer, WebServer, content, look, opened
 
 KEY = {"access_key": "harbour", "secret_key": "a secret of the harbour"}
 

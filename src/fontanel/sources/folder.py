@@ -55,6 +55,7 @@ class Folder(Source):
     def items(self, known: Known) -> Iterator[Listed | Skipped]:
         if not self._root.is_dir():
             raise SourceUnavailable(f"The folder {self._settings.path} is not there.")
+        reason = self._reason
         # No recursion: a folder may lie deeper than Python's stack.
         todo: list[tuple[str, str]] = [(str(self._root), "")]
         while todo:
@@ -78,35 +79,37 @@ class Folder(Source):
                 path = below + entry.name
                 try:
                     if entry.is_dir(follow_symlinks=False):
-                        if self._reason(path + "/x") == "hidden":
-                            continue
-                        todo.append((entry.path, path + "/"))
+                        if reason(path + "/x") != "hidden":
+                            todo.append((entry.path, path + "/"))
+                    elif entry.is_symlink():
+                        yield self._link(entry, path)
+                    elif (why := reason(path)) is not None:
+                        yield Skipped(path, why)
                     else:
-                        yield self._file(entry, path)
+                        yield self._file(path, entry.stat())
                 except FileNotFoundError:
                     continue
                 except OSError as error:
                     yield Skipped(path, f"cannot be looked at: {error.strerror}", keep=True)
 
-    def _file(self, entry: os.DirEntry[str], path: str) -> Listed | Skipped:
-        if (reason := self._reason(path)) is not None:
-            return Skipped(path, reason)
-        found = entry.stat(follow_symlinks=False)
-        if found.st_mode & _FORMAT == stat.S_IFREG:
-            pass  # as nearly all are
-        elif stat.S_ISLNK(found.st_mode):
-            target = Path(entry.path).resolve()
-            if not target.is_relative_to(self._root):
-                return Skipped(path, "a link that leads out of the folder")
-            found = target.stat()
-        if not stat.S_ISREG(found.st_mode):
+    def _link(self, entry: os.DirEntry[str], path: str) -> Listed | Skipped:
+        if (why := self._reason(path)) is not None:
+            return Skipped(path, why)
+        target = Path(entry.path).resolve()
+        if not target.is_relative_to(self._root):
+            return Skipped(path, "a link that leads out of the folder")
+        return self._file(path, target.stat())
+
+    def _file(self, path: str, found: os.stat_result) -> Listed | Skipped:
+        size = found.st_size
+        if found.st_mode & _FORMAT != stat.S_IFREG:
             return Skipped(path, "not a file")
-        if found.st_size > self._most:
+        if size > self._most:
             return Skipped(path, f"larger than {self._most // 1_000_000} MB")
         if not path.isascii() and any(0xD800 <= ord(letter) < 0xE000 for letter in path):
             return Skipped(path.encode(errors="replace").decode(), "its name is not in UTF-8")
-        mark = f"{found.st_mtime_ns:x}.{found.st_size:x}.{found.st_ino:x}"
-        return Listed(path, mark, path, found.st_mtime, found.st_size, mark)
+        mark = _mark(found)
+        return Listed(path, mark, path, found.st_mtime, size, mark)
 
     def fetch(self, item: Listed) -> Fetched:
         # The path is resolved again: what was a file may be a link by now.
@@ -122,8 +125,11 @@ class Folder(Source):
             os.close(descriptor)
             raise ItemFailed("It is no longer a file.")
         # The mark belongs to the bytes that are read now, which may be newer than those listed.
-        mark = f"{found.st_mtime_ns:x}.{found.st_size:x}.{found.st_ino:x}"
-        return Fetched(_chunks(descriptor), mark=mark, changed_at=found.st_mtime)
+        return Fetched(_chunks(descriptor), mark=_mark(found), changed_at=found.st_mtime)
+
+
+def _mark(found: os.stat_result) -> str:
+    return f"{found.st_mtime_ns}.{found.st_size}.{found.st_ino}"
 
 
 def _chunks(descriptor: int) -> Iterator[bytes]:

@@ -66,31 +66,22 @@ def matcher(patterns: Sequence[str]) -> Callable[[str], bool] | None:
     return lambda path: compiled.fullmatch(path) is not None
 
 
-#: Paths that may have to be left out, found in one pass: most have nothing to do with any of it.
-_SUSPECT = re.compile(
-    r"(?:^|/)(?:\.|~\$)|~$|\.(" + "|".join(map(re.escape, sorted(_WITHOUT_TEXT))) + ")$", re.IGNORECASE
-)
-
-
 def chooser(patterns: Patterns, files: bool = True) -> Callable[[str], str | None]:
     """Why a path is left out; None when it is taken. Without `files` a path's ending says nothing of its kind."""
     included, excluded = matcher(patterns.include), matcher(patterns.exclude)
-    suspect, hidden = _SUSPECT.search, patterns.hidden
+    hidden, without_text = patterns.hidden, _WITHOUT_TEXT
 
     def reason(path: str) -> str | None:
-        found = suspect(path)
-        if found is not None and not hidden and (path[:1] == "." or "/." in path):
+        if not hidden and ("/." in path or path[:1] == "."):
             return "hidden"
         if excluded is not None and excluded(path):
             return "left out by a pattern"
         if included is not None and not included(path):
             return "fits no pattern of what to take"
-        if found is None:
-            return None
-        name = path.rsplit("/", 1)[-1]
-        if name.startswith("~$") or name.endswith("~"):
+        if path[-1:] == "~" or ("~$" in path and path.rpartition("/")[2].startswith("~$")):
             return "a program's scratch file"
-        if files and "." in name and name.rsplit(".", 1)[1].lower() in _WITHOUT_TEXT:
+        _, dot, ending = path.rpartition(".")
+        if files and dot and ending.lower() in without_text:
             return "a kind of file without text"
         return None
 

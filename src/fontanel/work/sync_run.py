@@ -12,9 +12,10 @@ from collections.abc import Callable, Iterable, Iterator, Sequence
 from concurrent.futures import FIRST_COMPLETED, Future, ThreadPoolExecutor, wait
 from dataclasses import dataclass, field
 from datetime import UTC, datetime
+from functools import cached_property
 from typing import Any, NamedTuple
 
-from sqlalchemy import delete, select, update
+from sqlalchemy import case, delete, select, update
 from sqlalchemy.dialects.sqlite import insert
 from sqlalchemy.orm import Session
 
@@ -94,7 +95,9 @@ class _Taken:
 
 @dataclass(slots=True)
 class _Counts:
-    seen: int = 0
+    """`same` are those whose marks had not changed; `unchanged` those that a closer look found to be the same."""
+
+    same: int = 0
     unchanged: int = 0
     failed: int = 0
     skipped: Counter[str] = field(default_factory=Counter)
@@ -147,11 +150,12 @@ class SyncRun:
     # What is known
 
     def _load(self) -> None:
-        columns = (SourceItem.item_id, SourceItem.key, SourceItem.mark, SourceItem.same_as, SourceItem.document_key,
-                   SourceItem.error)  # fmt: skip
+        item = SourceItem.__table__.c
+        # An empty mark is never that of a listed item: what failed or was deleted here is looked at more closely.
+        sound = case((item.document_key.is_(None) | item.error.is_not(None), ""), else_=item.mark)
         with self._sessions() as session:
-            rows = session.execute(select(*columns).where(SourceItem.source_id == self._source.id))
-            self._items = {row[0]: _Known(*row) for row in rows}
+            rows = session.connection().execute(select(item.item_id, sound).where(item.source_id == self._source.id))
+            self._marks: dict[str, str] = dict(rows.tuples().all())
             done = select(SyncItem.item_id, SyncItem.outcome).where(SyncItem.sync_id == self._sync.id)
             outcomes = dict(session.execute(done).tuples().all())
         self._done = {item for item, outcome in outcomes.items() if outcome in _COUNTED}
@@ -163,13 +167,25 @@ class SyncRun:
                 stale = delete(SyncItem).where(SyncItem.sync_id == self._sync.id, SyncItem.outcome.not_in(_COUNTED))
                 session.execute(stale.where(SyncItem.item_id.not_in(self._approved)))
                 session.commit()
-        self._expected = len(self._items)
-        self._same_as = {known.same_as for known in self._items.values() if known.same_as}
+        self._expected = len(self._marks)
+
+    @cached_property
+    def _items(self) -> dict[str, _Known]:
+        """All that is known of the items; not asked for by a run that finds nothing changed."""
+        columns = (SourceItem.item_id, SourceItem.key, SourceItem.mark, SourceItem.same_as, SourceItem.document_key,
+                   SourceItem.error)  # fmt: skip
+        with self._sessions() as session:
+            rows = session.execute(select(*columns).where(SourceItem.source_id == self._source.id))
+            return {row[0]: _Known(*row) for row in rows}
+
+    @cached_property
+    def _same_as(self) -> set[str]:
+        return {known.same_as for known in self._items.values() if known.same_as}
 
     def _known_item(self, item_id: str) -> KnownItem | None:
-        known = self._items.get(item_id)
-        if known is None:
+        if item_id not in self._marks:
             return None
+        known = self._items[item_id]
         with self._sessions() as session:
             notes = session.scalar(select(SourceItem.notes).where(SourceItem.key == known.key))
         return KnownItem("" if known.failed else known.mark, notes)
@@ -182,20 +198,33 @@ class SyncRun:
         with ThreadPoolExecutor(self._opened.at_once, thread_name_prefix="fetch") as pool:
             fetching = _Fetching(pool, self._fetch, self._opened.at_once * 2)
             try:
+                marks, seen = self._marks, self._seen
+                same = 0
                 for number, item in enumerate(self._opened.items(self._known_item)):
                     if number % 128 == 0:
+                        self._counts.same = same
                         self._note()
+                    item_id, mark = item[0], item[1]
+                    # Nearly all items of nearly all runs end here; nothing more may be done for each.
+                    if marks.get(item_id) == mark and mark and type(item) is Listed and item_id not in seen:
+                        seen.add(item_id)
+                        same += 1
+                        if self._reports_unchanged:
+                            self._skipped.append(Skipped(item_id, ""))
+                        continue
                     if self._wants(item):
                         assert isinstance(item, Listed)
-                        if item.id not in self._items and item.same_as in self._same_as:
+                        if item.id not in marks and item.same_as in self._same_as:
                             deferred.append(item)
                         else:
                             self._commit(fetching.add(item))
+                self._counts.same = same - len(self._done & seen & marks.keys())
                 self._stage = "fetching"
-                missing = {
-                    item_id: known for item_id, known in self._items.items()
-                    if item_id not in self._seen and not item_id.startswith(tuple(self._protected))
-                } if not self._opened.keeps_unlisted else {}  # fmt: skip
+                missing: dict[str, _Known] = {}
+                if same < len(marks) and not self._opened.keeps_unlisted:
+                    protected = tuple(self._protected)
+                    left = [key for key in marks if key not in seen and not key.startswith(protected)]
+                    missing = {key: self._items[key] for key in left}
                 gone = {known.same_as for known in missing.values()}
                 for item in deferred:
                     if item.same_as not in gone:
@@ -215,20 +244,11 @@ class SyncRun:
         if item.id in self._seen:
             return False
         self._seen.add(item.id)
-        self._counts.seen += 1
-        known = self._items.get(item.id)
-        if known is None:
-            return True
-        if known.document_key is None and not known.failed:
+        known = self._items.get(item.id) if item.id in self._marks else None
+        if known is not None and known.document_key is None and not known.failed:
             self._skip(Skipped(item.id, "deleted here by a person"))
             return False
-        if known.mark != item.mark or not item.mark or known.failed:
-            return True
-        if item.id not in self._done:
-            self._counts.unchanged += 1
-            if self._reports_unchanged:
-                self._skipped.append(Skipped(item.id, ""))
-        return False
+        return True
 
     def _skip(self, item: Skipped) -> None:
         self._counts.skipped[item.reason] += 1
@@ -451,7 +471,7 @@ class SyncRun:
             self._hold(documents, f"{len(documents)} of {self._expected} documents would be removed.")
 
     def _check_failures(self) -> None:
-        base = max(self._expected, self._counts.seen)
+        base = max(self._expected, len(self._seen))
         if not self._sync.confirmed and self._too_many(self._counts.failed, base):
             raise Held(f"{self._counts.failed} of {base} items could not be fetched.")
 
@@ -522,8 +542,12 @@ class SyncRun:
 
     def _show(self, sync: Sync) -> None:
         counts = self._counts
-        sync.stage, sync.seen, sync.expected = self._stage, counts.seen, self._expected
-        sync.unchanged, sync.failed, sync.skipped = counts.unchanged, counts.failed, counts.skipped.total()
+        sync.stage, sync.seen, sync.expected = self._stage, len(self._seen), self._expected
+        sync.unchanged, sync.failed, sync.skipped = (
+            counts.same + counts.unchanged,
+            counts.failed,
+            counts.skipped.total(),
+        )
         sync.skip_reasons = dict(counts.skipped.most_common(50))
 
 

@@ -1,4 +1,4 @@
-"""Real servers on loopback that sources read from."""
+"""Real servers on loopback that sources read from, as fixtures for all tests."""
 
 from __future__ import annotations
 
