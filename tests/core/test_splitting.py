@@ -7,7 +7,7 @@ from hypothesis import strategies as st
 
 from fontanel.core.embedding import estimate_tokens
 from fontanel.core.reading import Reading, ReadingBuilder, read
-from fontanel.core.splitting import Locator, SplitSettings, split
+from fontanel.core.splitting import Locator, SplitSettings, locator_at, split
 from tests.conftest import DOCUMENTS
 
 WORDS = "the pilot boards the ship off the mole when wind and swell allow it".split()
@@ -104,3 +104,14 @@ def test_passages_cover_the_text_in_order_without_overlap(shape: list[tuple[str,
         covered = passage.end
     left = [block for block in reading.blocks if block.start >= covered]
     assert all(block.kind == "heading" for block in left)
+
+
+def test_a_place_within_a_passage_knows_its_own_heading_and_page() -> None:
+    text = b"# Plan\n\n## Berths\n\nBerth 4 is deep.\n\n### Fenders\n\nThey are black.\n\n## Cranes\n\nThe crane is yellow.\n"
+    reading = read(text, "plan.md")
+    (passage,) = split(reading, SplitSettings(300, 200), estimate_tokens)
+    wanted = {"deep": ("Plan", "Berths"), "black": ("Plan", "Berths", "Fenders"), "yellow": ("Plan", "Cranes")}
+    for word, path in wanted.items():
+        at = reading.text.index(word)
+        found = locator_at(passage.locator, passage.parts, passage.text, passage.start, at)
+        assert found.heading_path == path, (word, passage.locator.heading_path)

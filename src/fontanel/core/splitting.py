@@ -6,6 +6,7 @@ sentences, a list between items (its lead-in repeated as context), a table betwe
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import asdict, dataclass, replace
 from typing import Any, Literal
 
@@ -63,12 +64,16 @@ class Locator:
 
 @dataclass(frozen=True, slots=True)
 class Part:
-    """A block, or a part of one, inside a passage: characters [start, end) of the reading's text."""
+    """A block, or a part of one, inside a passage: characters [start, end) of the reading's text. `level` is a heading's; `page` and
+    `label` are given where they are not the passage's own."""
 
     kind: BlockKind
     start: int
     end: int
     header_rows: int = 0
+    level: int = 0
+    page: int | None = None
+    label: str | None = None
 
 
 @dataclass(frozen=True, slots=True)
@@ -83,6 +88,25 @@ class Passage:
     tokens: int
     context: str = ""
     parts: tuple[Part, ...] = ()
+
+
+def locator_at(locator: Locator, parts: Sequence[Part], text: str, start: int, position: int) -> Locator:
+    """Where a character of a passage stands, which may be below a later heading or on a later page than the passage's beginning.
+    `text` is the passage's, `start` its first character."""
+    path, page, label = list(locator.heading_path), locator.page, locator.label
+    begun = False
+    for part in parts:
+        if part.start > position:
+            break
+        if part.page is not None:
+            page, label = part.page, part.label
+        if part.kind != "heading":
+            begun = True
+        elif begun:
+            # The path that is given is the first text's; a heading after it takes the place of those of its level and below.
+            heading = " ".join(text[part.start - start : part.end - start].split())
+            path = [*path[: max(part.level - 1, 0)], heading]
+    return replace(locator, heading_path=tuple(path), page=page, label=label)
 
 
 @dataclass(frozen=True, slots=True)
@@ -185,14 +209,18 @@ def _close(passages: list[Passage], reading: Reading, run: list[_Piece]) -> None
         first_text.block.seconds,
     )
     context = next((piece.context for piece in run if piece.context), "")
-    parts = tuple(
-        Part(
-            piece.block.kind, piece.start, piece.end, piece.block.header_rows if piece.start == piece.block.start else 0
-        )
-        for piece in run
-    )
+    parts = tuple(_part(reading, piece, page) for piece in run)
     tokens = sum(piece.tokens for piece in run)
     passages.append(Passage(start, end, reading.text[start:end], locator, tokens, context, parts))
+
+
+def _part(reading: Reading, piece: _Piece, page: int | None) -> Part:
+    block = piece.block
+    own = block.page if block.page != page else None
+    label = reading.unit_names[own - 1] if own is not None and own <= len(reading.unit_names) else None
+    header_rows = block.header_rows if piece.start == block.start else 0
+    level = block.level if block.kind == "heading" else 0
+    return Part(block.kind, piece.start, piece.end, header_rows, level, own, label)
 
 
 def _rows(reading: Reading, run: list[_Piece]) -> tuple[int, int] | None:

@@ -234,6 +234,8 @@ def bulk(kb: str, body: BulkIn, access: EditorWrite) -> BulkOut:
     for document in documents:
         if body.action == "retry" and document.state != DocumentState.FAILED:
             continue
+        if body.action == "reread" and document.state == DocumentState.REMOVED:
+            continue  # it comes back by its source alone
         if body.action in ("retry", "reread"):
             retry_document(access.session, document)
         elif body.action == "delete":

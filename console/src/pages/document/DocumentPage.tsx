@@ -24,7 +24,9 @@ export function DocumentPage() {
   const api = `${team.api}/kbs/${kb}/documents/${id}`;
   const wanted = address.get("revision");
   const { data: document, error, setData } = usePolled<Doc>(api, onItsWay, null);
-  const readable = document?.serving_revision ? `${api}/text?revision=${wanted ?? document.serving_revision}` : null;
+  const removed = document?.state === "removed";
+  const served = document?.serving_revision ?? (removed ? document.revision.id : null);
+  const readable = served ? `${api}/text?revision=${wanted ?? served}` : null;
   const text = useLoad<Schemas["DocumentTextOut"]>(readable);
   const [outlined, setOutlined] = useState(false);
   const passages = usePassages(outlined ? api : null);
@@ -57,7 +59,7 @@ export function DocumentPage() {
   if (error) return <Missing />;
   if (!document) return null;
   const shown = text.data?.revision;
-  const older = shown && shown.id !== document.serving_revision;
+  const older = shown && shown.id !== served;
   const pages = shown?.pages ?? 0;
   const goTo = (number: number) => {
     setPage(number);
@@ -136,7 +138,12 @@ export function DocumentPage() {
         >
           {older && <p className="text-warning mb-4">This is revision {shown.number}; a newer one is in use by now.</p>}
           {document.state === "failed" && <Failure message={document.error} />}
-          {!document.serving_revision && document.state !== "failed" && <p className="soft">The document is being read…</p>}
+          {removed && (
+            <p className="text-warning mb-4">
+              It left its source <Ago at={document.changed_at} /> and is in no answer any more. This is how it read last.
+            </p>
+          )}
+          {!served && document.state !== "failed" && <p className="soft">The document is being read…</p>}
           <Failure message={text.error} />
           {sheets && (
             <div role="tablist" aria-label="Sheets" className="tabs tabs-border mb-2 font-sans">

@@ -131,7 +131,7 @@ def _cite(group: list[Statement], number: int, start: int, end: int, knowledge: 
         document_id=passage.document_id,
         revision_id=passage.revision_id,
         title=passage.title,
-        locator=passage.locator,
+        locator=group[0].locator,
         start=quote_start,
         end=quote_end,
         quote=quote,

@@ -9,7 +9,7 @@ from dataclasses import dataclass
 from fontanel.core.answering.evidence import EvidencePassage
 from fontanel.core.reading.model import CELL_SEPARATOR
 from fontanel.core.sentences import sentence_spans
-from fontanel.core.splitting import Part
+from fontanel.core.splitting import Locator, Part, locator_at
 
 _MARK = re.compile(r"^\s*(?:[-•*]|\(?\d{1,3}[.)]|\(?[a-z][.)])\s+")
 
@@ -31,7 +31,14 @@ class Statement:
     lead: str = ""
 
     @property
+    def locator(self) -> Locator:
+        """Where it stands: its passage may hold several sections."""
+        passage = self.passage
+        return locator_at(passage.locator, passage.parts, passage.text, passage.start, self.start)
+
+    @property
     def heading(self) -> str:
+        """What its passage begins below: the evidence check is fitted on statements that are embedded with it."""
         return self.passage.locator.heading_path[-1] if self.passage.locator.heading_path else self.passage.title
 
 
