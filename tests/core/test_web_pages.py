@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import pytest
-from hypothesis import given, settings
+from hypothesis import example, given, settings
 from hypothesis import strategies as st
 
 from fontanel.core.reading import Reading, ReadingFailed, read
@@ -105,6 +105,7 @@ class TestContent:
 
 @settings(max_examples=600)
 @given(st.lists(st.sampled_from(["<p>", "</p>", "<ul>", "<li>", "</ul>", "<table>", "<tr>", "<tbody>", "<td>", "</table>", "<pre>", "</pre>", "<dl>", "<dd>", "word ", "other ", "<br>", "<h2>", "</h2>", "<a>", "</a>"]), max_size=30))  # fmt: skip
+@example(["<ul>", "<li>", "<ul>", "word "])
 def test_however_tags_are_nested_each_word_comes_once_and_in_order(parts: list[str]) -> None:
     wanted = [part.strip() for part in parts if not part.startswith("<")]
     try:

@@ -409,7 +409,8 @@ def _is_loose(element: etree._Element) -> bool:
     elif element.tag == "dl":
         parts = itertools.chain((element,), element.iterchildren("div"))
     else:
-        parts = iter((element,))
+        # Lists within its items are read along with it.
+        parts = element.iter("ul", "ol")
     for part in parts:
         if part.text and part.text.strip():
             return True
