@@ -120,14 +120,15 @@ def _rank(question: _Question, passages: Sequence[EvidencePassage], knowledge: K
         vectors = knowledge.embed([_embedded(statement) for statement in found])
         assert vectors is not None
         cosines = vectors @ question.vector
-    around: dict[int, set[str]] = {
-        passage.passage_id: set(knowledge.terms(" ".join((passage.title, *passage.locator.heading_path))))
-        for passage in passages
-    }
+    # What a passage begins below is what all of it is about; a later section of it has its own heading besides.
+    headings = [
+        tuple(dict.fromkeys((s.passage.title, *s.passage.locator.heading_path, *s.locator.heading_path))) for s in found
+    ]
+    around = {path: set(knowledge.terms(" ".join(path))) for path in set(headings)}
     scored: list[Scored] = []
-    for statement, cosine in zip(found, cosines, strict=True):
+    for statement, path, cosine in zip(found, headings, cosines, strict=True):
         own = set(knowledge.terms(f"{statement.lead} {statement.text}"))
-        coverage = 0.75 * question.coverage(own) + 0.25 * question.coverage(own | around[statement.passage.passage_id])
+        coverage = 0.75 * question.coverage(own) + 0.25 * question.coverage(own | around[path])
         score = _COSINE * float(cosine) + _COVERAGE * coverage + _MATCH * statement.passage.match
         score += _SHAPE * fit(statement.text, question.own, question.shape)
         if question.exact:
@@ -135,9 +136,7 @@ def _rank(question: _Question, passages: Sequence[EvidencePassage], knowledge: K
             score += _EXACT * (2 * held / len(question.exact) - 1)
         if len(statement.text) < 15 or statement.text.endswith("?") or _ANNOUNCES.match(statement.text):
             score -= 0.1
-        if not question.asks_old and _OLD.search(
-            f"{statement.passage.title} {' '.join(statement.passage.locator.heading_path)}"
-        ):
+        if not question.asks_old and _OLD.search(" ".join(path)):
             score -= _OLD_PENALTY
         scored.append(Scored(statement, score, float(cosine), coverage))
     return sorted(scored, key=lambda item: -item.score)
