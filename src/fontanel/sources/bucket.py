@@ -32,7 +32,7 @@ _MOST_LISTING = 20_000_000
 class BucketSettings(Patterns):
     endpoint: str = Field(
         title="Address of the store", min_length=1, max_length=2000,
-        description="For instance `https://s3.eu-central-1.amazonaws.com` or the address of your own store.",
+        description="For instance `https://store.skerrow.example`.",
     )  # fmt: skip
     bucket: str = Field(title="Bucket", min_length=1, max_length=255, pattern=r"^[\w.-]+$")
     prefix: str = Field(

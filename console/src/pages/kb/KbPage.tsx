@@ -48,7 +48,7 @@ export function KbPage() {
         {!kb.embedder && " · by words alone: the service has no embedder"}
         {kb.expires_at && ` · goes away ${new Date(kb.expires_at).toLocaleString()}`}
       </p>
-      <nav className="border-base-300 mt-5 mb-4 flex gap-6 overflow-x-auto border-b" aria-label="Knowledge base">
+      <nav className="border-base-300 mt-5 mb-4 flex flex-wrap gap-x-6 border-b" aria-label="Knowledge base">
         {tabs.map(([to, label]) => (
           <NavLink
             key={to}
