@@ -16,7 +16,7 @@ from sqlalchemy.orm import Session
 from fontanel.core.reading import DRAWN
 from fontanel.records.database import writing
 from fontanel.records.scope import NotInScope
-from fontanel.records.tables import Document, DocumentState, Edition, Job, Kb, PassageRow, Revision
+from fontanel.records.tables import Document, DocumentState, Job, Kb, PassageRow, Revision
 from fontanel.schemas import (
     AddedOut,
     BlockOut,
@@ -205,8 +205,7 @@ def remove(kb: str, document: str, access: EditorWrite) -> None:
     found = access.scope.kb(kb)
     delete_document(access.session, found, access.scope.document(found, document))
     access.session.commit()
-    for edition_id in access.session.scalars(select(Edition.id).where(Edition.kb_id == found.id)):
-        access.workshop.editions.refresh(edition_id)
+    access.workshop.editions.refresh_kb(found.id)
     access.workshop.changes.tell(found.id)
 
 

@@ -15,7 +15,7 @@ from sqlalchemy.orm import Session
 
 from fontanel.records.database import writing
 from fontanel.records.ids import new_secret
-from fontanel.records.tables import Document, DocumentState, Edition, Kb, Source, Sync, Team
+from fontanel.records.tables import Document, DocumentState, Kb, Source, Sync, Team
 from fontanel.schemas import (
     CheckIn,
     FreshnessOut,
@@ -236,8 +236,7 @@ def remove(
 
 
 def _refresh(access: Access, kb_id: str) -> None:
-    for edition_id in access.session.scalars(select(Edition.id).where(Edition.kb_id == kb_id)):
-        access.workshop.editions.refresh(edition_id)
+    access.workshop.editions.refresh_kb(kb_id)
     access.workshop.wake()
     access.workshop.changes.tell(kb_id)
 

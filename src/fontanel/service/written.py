@@ -13,7 +13,7 @@ from fontanel.core.differences import Change, differences
 from fontanel.core.reading.model import CELL_SEPARATOR
 from fontanel.records.database import writing
 from fontanel.records.scope import NotInScope
-from fontanel.records.tables import Document, DocumentState, Edition, Revision
+from fontanel.records.tables import Document, DocumentState, Revision
 from fontanel.schemas import (
     AddedOut,
     BulkIn,
@@ -250,8 +250,7 @@ def bulk(kb: str, body: BulkIn, access: EditorWrite) -> BulkOut:
             set_tags(access.session, document, tags)
         done += 1
     access.session.commit()
-    for edition_id in access.session.scalars(select(Edition.id).where(Edition.kb_id == found.id)):
-        access.workshop.editions.refresh(edition_id)
+    access.workshop.editions.refresh_kb(found.id)
     access.workshop.wake()
     access.workshop.changes.tell(found.id)
     return BulkOut(documents=done)

@@ -17,6 +17,7 @@ from sqlalchemy.engine import URL
 from sqlalchemy.exc import SQLAlchemyError
 from sqlalchemy.pool import NullPool
 
+from fontanel.core.reading.records import tag_name
 from fontanel.sources.folder import allowed_folder
 from fontanel.sources.protocol import (
     Fetched,
@@ -168,7 +169,7 @@ class Database(Source):
             _shown(row.get(name)) if alone else f"{name}: {_shown(row.get(name))}"
             for name in settings.text if row.get(name) not in (None, "")
         ]  # fmt: skip
-        tags = {_tag(name): _shown(row[name])[:200] for name in settings.tags if row.get(name) not in (None, "")}
+        tags = {tag_name(name): _shown(row[name])[:200] for name in settings.tags if row.get(name) not in (None, "")}
         link = _shown(row.get(settings.link)) if settings.link else ""
         content = f"# {heading}\n\n" + "\n\n".join(body) + "\n"
         return Fetched([content.encode()], tags=tags, link=link)
@@ -245,10 +246,6 @@ def _seconds(value: Any) -> float | None:
     if isinstance(value, datetime):
         return (value if value.tzinfo else value.replace(tzinfo=UTC)).timestamp()
     return None
-
-
-def _tag(name: str) -> str:
-    return "".join(c if c.isalnum() or c in "._-" else "_" for c in name)[:60] or "column"
 
 
 def _reason(error: SQLAlchemyError) -> str:

@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-import base64
-import email.utils
 from collections.abc import Iterator
 from urllib.parse import unquote, urlsplit
 
@@ -25,7 +23,7 @@ from fontanel.sources.protocol import (
     Surroundings,
 )
 from fontanel.sources.reach import check_url, http_client
-from fontanel.sources.requests import Requests, bounded, refusal, whole
+from fontanel.sources.requests import Requests, basic, bounded, http_moment, refusal, whole
 
 _MOST_LISTING = 50_000_000
 _MOST_FOLDERS = 100_000
@@ -59,8 +57,7 @@ class Share(Source):
         if credentials.token:
             headers["Authorization"] = f"Bearer {credentials.token}"
         elif credentials.user:
-            pair = f"{credentials.user}:{credentials.password or ''}".encode()
-            headers["Authorization"] = "Basic " + base64.b64encode(pair).decode()
+            headers["Authorization"] = basic(credentials.user, credentials.password or "")
         # Credentials go to this server alone: redirects are not followed.
         self._requests = Requests(http_client(around, headers=headers), around.stopping)
         self._reason = chooser(settings)
@@ -119,7 +116,7 @@ class Share(Source):
         etag = (node.findtext(".//{DAV:}getetag") or "").strip().removeprefix("W/").strip('"')
         modified = node.findtext(".//{DAV:}getlastmodified") or ""
         mark = etag or (f"{modified}.{size}" if modified else "")
-        return Listed(path, mark, path, _moment(modified), size, link=str(self._url(path)))
+        return Listed(path, mark, path, http_moment(modified), size, link=str(self._url(path)))
 
     def fetch(self, item: Listed) -> Fetched:
         response = self._requests.send("GET", self._url(item.id))
@@ -130,13 +127,6 @@ class Share(Source):
 
     def _url(self, path: str) -> httpx.URL:
         return self._root.copy_with(path=self._root.path + path)
-
-
-def _moment(text: str) -> float | None:
-    try:
-        return email.utils.parsedate_to_datetime(text).timestamp()
-    except (ValueError, TypeError):
-        return None
 
 
 KIND = Kind(

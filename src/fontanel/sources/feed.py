@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import base64
 import calendar
 import hashlib
 import html
@@ -26,7 +25,7 @@ from fontanel.sources.protocol import (
     Surroundings,
 )
 from fontanel.sources.reach import check_url, http_client
-from fontanel.sources.requests import Requests, bounded, refusal, whole
+from fontanel.sources.requests import Requests, basic, bounded, refusal, whole
 
 _MOST_FEED = 20_000_000
 
@@ -95,7 +94,7 @@ class Feed(Source):
         # The feed's credentials are not for other hosts that it links to.
         if self._auth is None or url.host != self._url.host:
             return {}
-        return {"Authorization": "Basic " + base64.b64encode(":".join(self._auth).encode()).decode()}
+        return {"Authorization": basic(*self._auth)}
 
     def fetch(self, item: Listed) -> Fetched:
         entry = self._entries[item.id]

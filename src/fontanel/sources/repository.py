@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import base64
 import hashlib
 import os
 import shutil
@@ -30,6 +29,7 @@ from fontanel.sources.protocol import (
     Surroundings,
 )
 from fontanel.sources.reach import NotAllowed, check_url, resolve
+from fontanel.sources.requests import basic
 
 _SECONDS = 1800
 
@@ -178,10 +178,9 @@ class Repository(Source):
         }  # fmt: skip
         if self._credentials.token:
             # Through the environment: arguments can be read by others on the machine.
-            pair = f"{self._credentials.user or 'token'}:{self._credentials.token}".encode()
             environment |= {
                 "GIT_CONFIG_COUNT": "1", "GIT_CONFIG_KEY_0": "http.extraHeader",
-                "GIT_CONFIG_VALUE_0": "Authorization: Basic " + base64.b64encode(pair).decode(),
+                "GIT_CONFIG_VALUE_0": f"Authorization: {basic(self._credentials.user or 'token', self._credentials.token)}",
             }  # fmt: skip
         return environment
 

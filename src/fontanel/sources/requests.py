@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import base64
 import email.utils
 import random
 import time
@@ -118,6 +119,19 @@ def _retry_after(response: httpx.Response) -> float | None:
         return max(0.0, email.utils.parsedate_to_datetime(value).timestamp() - time.time())
     except (ValueError, TypeError):
         return None
+
+
+def http_moment(text: str) -> float | None:
+    """An HTTP date in seconds since 1970."""
+    try:
+        return email.utils.parsedate_to_datetime(text).timestamp()
+    except (ValueError, TypeError):
+        return None
+
+
+def basic(user: str, password: str) -> str:
+    """The value of an Authorization header (RFC 7617)."""
+    return "Basic " + base64.b64encode(f"{user}:{password}".encode()).decode()
 
 
 def _host(url: str | httpx.URL) -> str:

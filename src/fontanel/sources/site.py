@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import email.utils
 import gzip
 import hashlib
 import io
@@ -37,7 +36,7 @@ from fontanel.sources.protocol import (
     Surroundings,
 )
 from fontanel.sources.reach import check_url, http_client
-from fontanel.sources.requests import AddressRefused, Requests, refusal, whole
+from fontanel.sources.requests import AddressRefused, Requests, http_moment, refusal, whole
 
 _AGENT = "Fontanel"
 _MOST_HOPS = 10
@@ -310,7 +309,7 @@ class Site(Source):
             return _Visit(address, depth, Skipped(address, "fits no pattern of what to take"), links, through)
         mark = hashlib.sha256(data).hexdigest()[:32]
         kept = {key: value for key, value in notes.items() if value} | ({"links": list(links)} if links else {})
-        changed = _moment(response.headers.get("last-modified", ""))
+        changed = http_moment(response.headers.get("last-modified", ""))
         fetched = Fetched([data], mark=mark, link=identity, notes=kept, changed_at=changed)
         listed = Listed(identity, mark, self._name(identity), changed, len(data), link=identity, fetched=fetched)
         ways = through if identity == address else (*through, address)
@@ -434,13 +433,6 @@ def _conditions(before: KnownItem | None) -> dict[str, str]:
 
 def _host(address: str) -> str:
     return urlsplit(address).netloc
-
-
-def _moment(text: str) -> float | None:
-    try:
-        return email.utils.parsedate_to_datetime(text).timestamp()
-    except (ValueError, TypeError):
-        return None
 
 
 KIND = Kind(

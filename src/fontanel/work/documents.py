@@ -199,6 +199,13 @@ def set_tags(session: Session, document: Document, tags: Mapping[str, str]) -> N
     )
 
 
+def add_tags(session: Session, document: Document, tags: Mapping[str, str]) -> None:
+    """Give a document more tags, those of the same name replaced; past the most it can have, the last are left out."""
+    merged = {**document.tags, **tags}
+    if merged != document.tags:
+        set_tags(session, document, dict(list(merged.items())[:MOST_TAGS]))
+
+
 def take_in(session: Session, document: Document, inside: Sequence[Inside]) -> None:
     """Make the files inside a document documents of their own, named below it; those that are gone from it go.
 

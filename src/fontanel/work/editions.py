@@ -116,6 +116,13 @@ class Editions:
             self._refreshed[edition_id] = None
             return snapshot
 
+    def refresh_kb(self, kb_id: str) -> None:
+        """As `refresh`, all editions of a knowledge base."""
+        with self._sessions() as session:
+            editions = session.scalars(select(Edition.id).where(Edition.kb_id == kb_id)).all()
+        for edition_id in editions:
+            self.refresh(edition_id)
+
     def forget(self, edition_id: str) -> None:
         """Drop an edition whose records are gone, with its files."""
         with self._lock:

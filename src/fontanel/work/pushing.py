@@ -12,14 +12,13 @@ from sqlalchemy.orm import Session
 from fontanel.records.ids import new_id
 from fontanel.records.tables import Document, Kb, Outcome, Revision, Source, SourceItem, Sync, SyncItem, SyncState, now
 from fontanel.work.documents import (
-    MOST_TAGS,
     Refused,
     add_document,
+    add_tags,
     check_tags,
     document_name,
     remove_document,
     revise_document,
-    set_tags,
 )
 
 
@@ -98,9 +97,7 @@ def _take(session: Session, kb: Kb, source: Source, pushed: Pushed) -> PushOutco
     else:
         added = revise_document(session, document, pushed.sha256, pushed.size)
     document.source_id, document.link = source.id, pushed.link
-    tags = {**document.tags, **check_tags(pushed.tags)}
-    if tags != document.tags:
-        set_tags(session, document, dict(list(tags.items())[:MOST_TAGS]))
+    add_tags(session, document, check_tags(pushed.tags))
     values = {"document_key": document.key, "mark": pushed.sha256, "error": None}
     fresh = {"team_id": source.team_id, "source_id": source.id, "item_id": pushed.id, "same_as": ""}
     statement = insert(SourceItem).values(**{**fresh, **values})

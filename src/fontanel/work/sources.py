@@ -6,7 +6,7 @@ import re
 import time
 from collections import Counter
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass
 from datetime import datetime, timedelta
 from pathlib import Path
 from typing import Any
@@ -18,14 +18,14 @@ from sqlalchemy import select
 from sqlalchemy.orm import Session
 
 from fontanel.records.ids import new_id, new_secret, slug_of
-from fontanel.records.tables import Document, Kb, Source, SourceItem, Sync, SyncState, Team, now
+from fontanel.records.tables import Document, DocumentState, Kb, Source, Sync, SyncState, Team, now
 from fontanel.records.vault import Vault
 from fontanel.settings import Settings
 from fontanel.sources import KINDS, Kind, Listed, SettingsRefused, Skipped, Surroundings
 from fontanel.sources import Source as OpenSource
 from fontanel.sources.patterns import matcher
 from fontanel.sources.reach import networks
-from fontanel.work.documents import MOST_TAGS, Refused, check_tags, delete_document, set_tags
+from fontanel.work.documents import Refused, add_tags, check_tags, delete_document
 
 _MOST_SOURCES = 100
 #: A trial listing ends after so many items or seconds.
@@ -62,7 +62,6 @@ class Wanted:
     target_minutes: int = 15
     guard_share: float = 0.2
     guard_least: int = 10
-    more: Mapping[str, Any] = field(default_factory=dict)
 
 
 def surroundings(settings: Settings, scratch: Path | None = None, stopping: Any = None) -> Surroundings:
@@ -218,16 +217,12 @@ def _free_folder(wanted: Wanted, taken: Sequence[str]) -> str:
 def _tag_again(session: Session, source: Source) -> None:
     """Give the tags of changed rules to the documents that are there."""
     rules = [(matcher([rule["pattern"]]), rule["tags"]) for rule in source.tag_rules]
-    rows = session.execute(
-        select(SourceItem.item_id, Document)
-        .join(Document, Document.key == SourceItem.document_key)
-        .where(SourceItem.source_id == source.id)
-    ).tuples()
-    for _, document in rows:
+    mine = select(Document).where(
+        Document.source_id == source.id, Document.parent_key.is_(None), Document.state != DocumentState.REMOVED
+    )
+    for document in session.scalars(mine):
         path = document.name.removeprefix(source.folder + "/")
-        tags = {**document.tags, **{k: v for fits, given in rules if fits and fits(path) for k, v in given.items()}}
-        if tags != document.tags:
-            set_tags(session, document, dict(list(tags.items())[:MOST_TAGS]))
+        add_tags(session, document, {k: v for fits, given in rules if fits and fits(path) for k, v in given.items()})
 
 
 def delete_source(session: Session, kb: Kb, source: Source, keep_documents: bool) -> None:

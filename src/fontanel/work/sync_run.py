@@ -38,14 +38,13 @@ from fontanel.sources import Fetched, ItemFailed, KnownItem, Listed, Skipped
 from fontanel.sources import Source as OpenSource
 from fontanel.sources.patterns import matcher
 from fontanel.work.documents import (
-    MOST_TAGS,
     Refused,
     add_document,
+    add_tags,
     document_name,
     remove_document,
     rename_document,
     revise_document,
-    set_tags,
 )
 from fontanel.work.faults import fault
 
@@ -328,9 +327,7 @@ class SyncRun:
             added = revise_document(session, document, taken.sha256, taken.size)
         document.source_id = self._source.id
         document.link = fetched.link or item.link
-        tags = {**document.tags, **self._tags(item.name), **fetched.tags}
-        if tags != document.tags:
-            set_tags(session, document, dict(list(tags.items())[:MOST_TAGS]))
+        add_tags(session, document, {**self._tags(item.name), **fetched.tags})
         self._keep_item(session, item, fetched, document)
         if added.job is None:
             self._counts.unchanged += 1

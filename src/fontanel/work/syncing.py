@@ -14,7 +14,7 @@ from sqlalchemy.orm import Session, aliased
 
 from fontanel.records.blobs import BlobStore
 from fontanel.records.database import Sessions, writing
-from fontanel.records.tables import Edition, Source, Sync, SyncState, Team, now
+from fontanel.records.tables import Source, Sync, SyncState, Team, now
 from fontanel.records.vault import SecretsLost, Vault
 from fontanel.settings import Settings
 from fontanel.sources import KINDS, SourceUnavailable
@@ -125,10 +125,7 @@ class Syncing:
 
     def _teller(self, source: Source) -> Callable[[], None]:
         def tell() -> None:
-            with self._sessions() as session:
-                editions = session.scalars(select(Edition.id).where(Edition.kb_id == source.kb_id)).all()
-            for edition_id in editions:
-                self._editions.refresh(edition_id)
+            self._editions.refresh_kb(source.kb_id)
             self._wake()
             self._changes.tell(source.kb_id)
 

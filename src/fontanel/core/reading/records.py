@@ -62,10 +62,11 @@ def _member(number: int, names: list[str], row: list[str], columns: Columns) -> 
     heading = cells.get(columns.title or "", "") or f"Row {number}"
     alone = len(columns.text) == 1
     body = [cells[name] if alone else f"{name}: {cells[name]}" for name in columns.text if cells.get(name)]
-    tags = {_tag(name): cells[name][:200] for name in columns.tags if cells.get(name)}
+    tags = {tag_name(name): cells[name][:200] for name in columns.tags if cells.get(name)}
     content = f"# {heading}\n\n" + "\n\n".join(body) + "\n"
     return Member(f"row {number:06} {heading[:60]}.md".replace("/", "-"), content.encode(), tags)
 
 
-def _tag(name: str) -> str:
-    return "".join(c if c.isalnum() or c in "._-" else "_" for c in name)[:60] or "column"
+def tag_name(column: str) -> str:
+    """The tag that a column becomes."""
+    return "".join(c if c.isalnum() or c in "._-" else "_" for c in column)[:60] or "column"
