@@ -39,8 +39,8 @@ _WORD = re.compile(r"[^\W\d_]+")
 _SAMPLE = 2000
 
 
-def detect_language(text: str) -> str:
-    """Return the ISO 639-1 code of the text's language; "en" when nothing speaks for another."""
+def detect_language(text: str, least: int = 3) -> str:
+    """Return the ISO 639-1 code of the text's language; "en" when fewer than `least` common words speak for another."""
     sample = text[: _SAMPLE * 8]
     if _ANY_SCRIPT.search(sample):
         letters = sum(map(str.isalpha, sample))
@@ -54,4 +54,4 @@ def detect_language(text: str) -> str:
         for code in _CODES.get(word, ()):
             counts[code] += count
     best = max(counts, key=lambda code: counts[code])
-    return best if counts[best] >= max(3, len(words) // 25) else "en"
+    return best if counts[best] >= max(least, len(words) // 25) else "en"

@@ -1,33 +1,34 @@
 """A question's way: from its words to a composed, cited and verified answer."""
 
-from fontanel.core.answering.answer import AnswerSettings, answer
+from fontanel.core.answering.answer import answer
 from fontanel.core.answering.events import (
+    BUILT_IN,
     Answer,
     AnswerEvent,
+    CheckedStatement,
     Citation,
     CitationBound,
     EvidenceFound,
     Finished,
+    Message,
     Outcome,
+    Restarted,
     Started,
+    StatementChecked,
     TextPiece,
+    TokenUse,
+    Verdict,
 )
 from fontanel.core.answering.evidence import EvidencePassage, Knowledge
 from fontanel.core.answering.followup import Exchange
+from fontanel.core.answering.routing import Route, Routes
+from fontanel.core.answering.settings import AnswerSettings, Ground, Layout, Length, Weak
+from fontanel.core.answering.trace import Step, Trace
+from fontanel.core.answering.writing import Writer, WriterFailed
 
 __all__ = [
-    "Answer",
-    "AnswerEvent",
-    "AnswerSettings",
-    "Citation",
-    "CitationBound",
-    "EvidenceFound",
-    "EvidencePassage",
-    "Exchange",
-    "Finished",
-    "Knowledge",
-    "Outcome",
-    "Started",
-    "TextPiece",
+    "BUILT_IN", "Answer", "AnswerEvent", "AnswerSettings", "CheckedStatement", "Citation", "CitationBound", "EvidenceFound",
+    "EvidencePassage", "Exchange", "Finished", "Ground", "Knowledge", "Layout", "Length", "Message", "Outcome", "Restarted", "Route",
+    "Routes", "Started", "StatementChecked", "Step", "TextPiece", "TokenUse", "Trace", "Verdict", "Weak", "Writer", "WriterFailed",
     "answer",
-]
+]  # fmt: skip

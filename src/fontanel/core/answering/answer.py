@@ -1,123 +1,289 @@
-"""The way of a question: routing, stand-alone question, retrieval, evidence check, composing, citing, verifying."""
+"""The way of a question: routing, stand-alone question, retrieval, evidence check, packing, composing, citing, verifying."""
 
 from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass
+from contextlib import closing
 
-from fontanel.core.answering.composer import draft
+from fontanel.core.answering.comparing import compare
+from fontanel.core.answering.composer import Draft, draft
+from fontanel.core.answering.conflicts import conflicting
 from fontanel.core.answering.events import (
+    BUILT_IN,
     Answer,
     AnswerEvent,
+    CheckedStatement,
     Citation,
     CitationBound,
     EvidenceFound,
     Finished,
+    Message,
     Outcome,
+    Restarted,
     Started,
+    StatementChecked,
     TextPiece,
+    TokenUse,
+    Verdict,
 )
 from fontanel.core.answering.evidence import EvidencePassage, Knowledge, sufficiency
 from fontanel.core.answering.followup import Exchange, stand_alone
-from fontanel.core.answering.questions import small_talk
+from fontanel.core.answering.layout import Set, lay_out
+from fontanel.core.answering.packing import pack, tokens_of
+from fontanel.core.answering.phrases import phrases_in
+from fontanel.core.answering.prompt import messages
+from fontanel.core.answering.questions import small_talk, yes_or_no
+from fontanel.core.answering.routing import Routes, choose
+from fontanel.core.answering.settings import AnswerSettings, Ground, Layout
 from fontanel.core.answering.statements import Statement
+from fontanel.core.answering.trace import Trace
 from fontanel.core.answering.verify import support
-
-DECLINED = "The documents do not answer this question."
-NOTHING_INDEXED = "There is nothing to answer from yet: no document of this knowledge base is indexed."
-
-
-@dataclass(frozen=True, slots=True)
-class AnswerSettings:
-    """What an answer may use. The floor is where about one answerable question in eight about the manuals of
-    `bench/calibrate.py` is declined.
-
-    How many passages are looked through, how many of them are shown as evidence, how long an answer may be, and the
-    sufficiency (0-1) below which a question is declined (`evidence_floor`)."""
-
-    passages: int = 16
-    shown: int = 8
-    most_statements: int = 4
-    evidence_floor: float = 0.4
+from fontanel.core.answering.writing import Binding, Writer, WriterFailed
+from fontanel.core.language import detect_language
 
 
 def answer(
-    question: str, history: Sequence[Exchange], knowledge: Knowledge, settings: AnswerSettings | None = None
+    question: str,
+    history: Sequence[Exchange],
+    knowledge: Knowledge,
+    settings: AnswerSettings | None = None,
+    *,
+    writer: Writer | None = None,
+    routes: Routes | None = None,
+    trace: Trace | None = None,
 ) -> Iterator[AnswerEvent]:
-    """Answer a question, event by event: started, evidence, then text pieces and the citations bound to them, finished."""
-    settings = settings or AnswerSettings()
-    if reply := small_talk(question):
-        yield Started(question, question)
-        yield TextPiece(reply)
-        yield Finished(Answer(question, question, Outcome.SMALL_TALK, reply, (), (), 1.0))
-        return
-    standalone = stand_alone(question, history, knowledge.terms)
-    yield Started(question, standalone)
-    passages = tuple(knowledge.retrieve(standalone, settings.passages))
-    composed = draft(standalone, passages, knowledge, settings.most_statements)
-    enough = sufficiency(composed.support, composed.by_words) if composed.chosen else 0.0
-    evidence = _shown(passages, composed.chosen, settings.shown)
-    yield EvidenceFound(evidence, enough)
-    if enough < settings.evidence_floor or not composed.chosen:
-        text = DECLINED if passages else NOTHING_INDEXED
+    """Answer a question, event by event: started, evidence, then text pieces with the citations and checks bound to them,
+    finished.
+
+    With a `writer`, the text is the model's; when it fails, the built-in composer's, and the answer says so. `routes` are the
+    knowledge bases to choose from; `trace` collects the steps.
+    """
+    way = _Way(question, history, knowledge, settings or AnswerSettings(), writer, routes, trace or Trace())
+    yield from way.go()
+
+
+class _Way:
+    """One question on its way. Each step is a method and a step of the trace."""
+
+    def __init__(
+        self, question: str, history: Sequence[Exchange], knowledge: Knowledge, settings: AnswerSettings,
+        writer: Writer | None, routes: Routes | None, trace: Trace,
+    ) -> None:  # fmt: skip
+        self._question = question
+        self._history = history
+        self._knowledge = knowledge
+        self._settings = settings
+        self._writer = writer
+        self._routes = routes
+        self._trace = trace
+        self._language = settings.language or detect_language(question, least=2)
+        self._phrases = phrases_in(self._language)
+        self._standalone = question
+        self._passages: tuple[EvidencePassage, ...] = ()
+        self._evidence: tuple[EvidencePassage, ...] = ()
+        self._enough = 0.0
+        self._note = ""
+        self._prompt: tuple[Message, ...] = ()
+        self._raw = ""
+        self._use: TokenUse | None = None
+
+    def go(self) -> Iterator[AnswerEvent]:
+        with self._trace.step("routing") as step:
+            reply = small_talk(self._question, self._phrases, self._settings.greeting)
+            step.tell(documents_needed=reply is None, language=self._language)
+        if reply is not None:
+            yield Started(self._question, self._question)
+            yield TextPiece(reply)
+            yield Finished(self._answer(Outcome.SMALL_TALK, reply))
+            return
+        self._understand()
+        yield Started(self._question, self._standalone)
+        self._choose_kbs()
+        self._retrieve()
+        composed = self._check_evidence()
+        yield EvidenceFound(self._evidence, self._enough)
+        enough = self._enough >= self._settings.evidence_floor and bool(composed.chosen)
+        if not enough and not (self._writer and self._settings.ground == Ground.SOURCES_FIRST):
+            yield from self._decline()
+        elif self._writer is not None:
+            yield from self._write(self._writer, composed, enough)
+        else:
+            yield from self._compose(composed)
+
+    def _understand(self) -> None:
+        with self._trace.step("stand-alone question") as step:
+            self._standalone = stand_alone(self._question, self._history, self._knowledge.terms)
+            step.tell(question=self._standalone, changed=self._standalone != self._question)
+
+    def _choose_kbs(self) -> None:
+        if self._routes is None or len(self._routes.routes) < 2:
+            return
+        with self._trace.step("choosing knowledge bases") as step:
+            found = choose(self._standalone, self._routes.routes, self._knowledge)
+            taken = frozenset(route.kb_id for route, _, used in found if used)
+            if len(taken) < len(found):
+                self._knowledge = self._routes.among(taken)
+            step.tell(
+                kbs=[
+                    {"kb_id": r.kb_id, "name": r.name, "closeness": None if c is None else round(c, 4), "used": used}
+                    for r, c, used in found
+                ]
+            )
+
+    def _retrieve(self) -> None:
+        with self._trace.step("retrieval") as step:
+            settings = self._settings
+            found = self._knowledge.retrieve(self._standalone, settings.passages)
+            if settings.documents is not None:
+                kept = list(dict.fromkeys(passage.document_id for passage in found))[: settings.documents]
+                found = [passage for passage in found if passage.document_id in kept]
+            self._passages = tuple(found)
+            step.tell(passages=len(found), documents=len({passage.document_id for passage in found}))
+
+    def _check_evidence(self) -> Draft:
+        with self._trace.step("evidence check") as step:
+            composed = draft(self._standalone, self._passages, self._knowledge, self._settings)
+            self._enough = sufficiency(composed.support, composed.by_words) if composed.chosen else 0.0
+            quoted = {statement.passage.passage_id for statement in composed.chosen}
+            # The nearest passages, and whichever others the answer quotes.
+            self._evidence = tuple(
+                passage
+                for place, passage in enumerate(self._passages)
+                if place < self._settings.shown or passage.passage_id in quoted
+            )
+            step.tell(
+                sufficiency=round(self._enough, 4), floor=self._settings.evidence_floor,
+                enough=self._enough >= self._settings.evidence_floor, statements=len(composed.ranked),
+            )  # fmt: skip
+            return composed
+
+    def _decline(self) -> Iterator[AnswerEvent]:
+        text = self._phrases.declined if self._passages else self._phrases.nothing_indexed
         yield TextPiece(text)
-        yield Finished(Answer(question, standalone, Outcome.DECLINED, text, (), evidence, enough))
-        return
-    text = ""
-    citations: list[Citation] = []
-    for group in _groups(composed.chosen):
-        before = len(text)
-        piece = _set_group(group, first=not text)
-        text += piece
-        yield TextPiece(piece)
-        start = before + len(piece) - len(piece.lstrip("\n "))
-        citation = _cite(group, len(citations) + 1, start, len(text), knowledge)
-        citations.append(citation)
-        yield CitationBound(citation)
-    yield Finished(Answer(question, standalone, Outcome.ANSWERED, text, tuple(citations), evidence, enough))
+        yield Finished(self._answer(Outcome.DECLINED, text))
 
+    # With a model
 
-def _shown(passages: Sequence[EvidencePassage], chosen: list[Statement], most: int) -> tuple[EvidencePassage, ...]:
-    """The nearest passages, and whichever others the answer quotes."""
-    quoted = {statement.passage.passage_id for statement in chosen}
-    return tuple(p for place, p in enumerate(passages) if place < most or p.passage_id in quoted)
+    def _write(self, writer: Writer, composed: Draft, enough: bool) -> Iterator[AnswerEvent]:
+        settings = self._settings
+        with self._trace.step("packing") as step:
+            context = pack(composed.ranked, self._passages, settings.context_tokens)
+            step.tell(
+                budget=settings.context_tokens, tokens=context.tokens,
+                sources=[
+                    {"number": s.number, "passage_id": s.passage.passage_id, "title": s.passage.title, "tokens": s.tokens}
+                    for s in context.sources
+                ],
+                left_out=[{"title": title, "text": text} for title, text in context.left_out],
+            )  # fmt: skip
+        with self._trace.step("prompt") as step:
+            built = messages(self._question, self._standalone, self._history, context, settings, self._language)
+            self._prompt = tuple(built)
+            step.tell(tokens=sum(tokens_of(message.content) for message in built))
+        binding = Binding(self._standalone, context.sources, self._knowledge, settings.weak, settings.ground)
+        failed = ""
+        with self._trace.step("model", model=writer.name) as step:
+            try:
+                with closing(writer.write(built, settings.answer_tokens, settings.temperature)) as pieces:  # type: ignore[type-var]
+                    for piece in pieces:
+                        if "first_words" not in step.told and piece.strip():
+                            step.tell(first_words=round(self._trace.seconds - step.began, 4))
+                        yield from binding.feed(piece)
+                yield from binding.finish()
+            except WriterFailed as error:
+                failed = str(error)
+                step.tell(failed=failed)
+            finally:
+                self._raw = binding.raw
+                self._use = writer.use() or TokenUse(
+                    sum(tokens_of(message.content) for message in built), tokens_of(binding.raw), False
+                )
+                step.tell(tokens_read=self._use.read, tokens_written=self._use.written)
+        if not failed and not binding.declined and not binding.text.strip() and not binding.statements:
+            failed = "it wrote nothing"
+        if failed:
+            yield from self._without(writer, failed, binding.text != "", composed, enough)
+            return
+        removed = sum(1 for statement in binding.statements if statement.removed)
+        with self._trace.step("verification") as step:
+            verdicts = [statement.verdict for statement in binding.statements]
+            step.tell(**{verdict.value: verdicts.count(verdict) for verdict in Verdict}, removed=removed)
+        if binding.declined or not binding.text.strip():
+            yield from self._decline()
+            return
+        if binding.own_knowledge:
+            self._note = self._phrases.own_knowledge
+        yield Finished(
+            self._answer(
+                Outcome.ANSWERED, binding.text, tuple(binding.citations), tuple(binding.statements), writer.name
+            )
+        )
 
-
-def _groups(chosen: list[Statement]) -> list[list[Statement]]:
-    """Statements that stand next to each other in one passage share a citation."""
-    groups: list[list[Statement]] = []
-    for statement in chosen:
-        last = groups[-1][-1] if groups else None
-        if last and last.passage is statement.passage and 0 <= statement.start - last.end <= 8:
-            groups[-1].append(statement)
+    def _without(
+        self, writer: Writer, reason: str, begun: bool, composed: Draft, enough: bool
+    ) -> Iterator[AnswerEvent]:
+        """The model failed: the built-in composer answers, and the answer says so."""
+        self._note = self._phrases.model_failed.format(model=writer.name, reason=reason)
+        if begun:
+            yield Restarted(self._note)
+        if enough:
+            yield from self._compose(composed)
         else:
-            groups.append([statement])
-    return groups
+            yield from self._decline()
+
+    # Without one
+
+    def _compose(self, composed: Draft) -> Iterator[AnswerEvent]:
+        with self._trace.step("composing", composer=BUILT_IN) as step:
+            text = ""
+            citations: list[Citation] = []
+            statements: list[CheckedStatement] = []
+            for piece in self._pieces(composed):
+                before = len(text)
+                text += piece.text
+                yield TextPiece(piece.text)
+                if not piece.group:
+                    continue
+                citation = _cite(piece, len(citations) + 1, before + piece.start, len(text), self._knowledge)
+                citations.append(citation)
+                checked = CheckedStatement(
+                    citation.answer_start, citation.answer_end, Verdict.SUPPORTED, citation.support, (citation.number,)
+                )
+                statements.append(checked)
+                yield CitationBound(citation)
+                yield StatementChecked(checked)
+            step.tell(statements=len(composed.chosen), citations=len(citations))
+        yield Finished(self._answer(Outcome.ANSWERED, text, tuple(citations), tuple(statements)))
+
+    def _pieces(self, composed: Draft) -> Iterator[Set]:
+        chosen, layout = composed.chosen, self._settings.layout
+        if layout != Layout.TABLE and (found := compare(self._standalone, composed.ranked)) is not None:
+            yield Set(found.text, 0)
+            for statement in found.statements:
+                yield Set(f"\n\n{statement.text}", 2, [statement])
+            return
+        verdict = yes_or_no(self._standalone, chosen[0].text, self._knowledge.terms)
+        before = "" if verdict is None else (self._phrases.yes if verdict else self._phrases.no) + " "
+        if before and layout in (Layout.AUTO, Layout.PROSE) and chosen[0].kind == "sentence":
+            yield Set(before, 0)
+        yield from lay_out(chosen, layout)
+        for statement in conflicting(chosen, composed.ranked, self._knowledge):
+            told = self._phrases.differs.format(title=statement.passage.title)
+            yield Set(f"\n\n{told} {statement.text}", len(told) + 3, [statement])
+
+    def _answer(
+        self, outcome: Outcome, text: str, citations: tuple[Citation, ...] = (),
+        statements: tuple[CheckedStatement, ...] = (), composer: str = BUILT_IN,
+    ) -> Answer:  # fmt: skip
+        enough = 1.0 if outcome == Outcome.SMALL_TALK else self._enough
+        return Answer(
+            self._question, self._standalone, outcome, text, citations, self._evidence, enough, statements, composer,
+            self._note, self._prompt, self._raw, self._use,
+        )  # fmt: skip
 
 
-def _set_group(group: list[Statement], first: bool) -> str:
-    """Sentences run on; items and rows stand on lines of their own."""
-    text = ""
-    previous: Statement | None = None
-    for statement in group:
-        lined = statement.kind in ("item", "row", "code")
-        if previous is None:
-            text = "" if first else "\n\n" if lined or group[0].kind == "code" else " "
-        else:
-            text += "\n" if lined or previous.kind in ("item", "row", "code") else " "
-        single = len(group) == 1 and statement.kind == "item"
-        text += f"{_mark(statement)} {statement.text}" if statement.kind == "item" and not single else statement.text
-        previous = statement
-    return text
-
-
-def _mark(item: Statement) -> str:
-    """The mark of a list item: its number where it has one."""
-    before = item.passage.text[: item.start - item.passage.start].rsplit("\n", 1)[-1].strip()
-    return before if before[:1].isdigit() else "-"
-
-
-def _cite(group: list[Statement], number: int, start: int, end: int, knowledge: Knowledge) -> Citation:
+def _cite(piece: Set, number: int, start: int, end: int, knowledge: Knowledge) -> Citation:
+    group: Sequence[Statement] = piece.group
     passage: EvidencePassage = group[0].passage
     quote_start, quote_end = group[0].start, group[-1].end
     quote = passage.text[quote_start - passage.start : quote_end - passage.start]
@@ -138,4 +304,5 @@ def _cite(group: list[Statement], number: int, start: int, end: int, knowledge: 
         passage_id=passage.passage_id,
         match=passage.match,
         support=support(said, f"{quote} {lead}", knowledge.terms),
+        kb_id=passage.kb_id,
     )

@@ -15,7 +15,9 @@ import numpy.typing as npt
 
 from fontanel.core.answering.evidence import NO_SUPPORT, EvidencePassage, Knowledge, Support
 from fontanel.core.answering.followup import split_stand_alone
+from fontanel.core.answering.injection import speaks_to_machine
 from fontanel.core.answering.questions import Shape, fit, shape_of
+from fontanel.core.answering.settings import STATEMENTS, AnswerSettings, Length
 from fontanel.core.answering.statements import Statement, statements
 
 Floats = npt.NDArray[np.float32]
@@ -49,8 +51,8 @@ _COSINE, _COVERAGE, _MATCH, _SHAPE = 0.50, 0.30, 0.25, 0.08
 _EXACT = 0.08
 #: How far behind the best statement the best step of a numbered list may be.
 _STEPS_BEHIND = 0.25
-#: Characters below which an answer counts as short.
-_SHORT = 170
+#: Characters below which an answer of each length is too short to stand alone.
+_SHORT = {Length.SHORT: 0, Length.MEDIUM: 170, Length.LONG: 500}
 #: Characters below which the best sentence is followed by the next one, however long the answer is already.
 _CURT = 80
 _OLD_PENALTY = 0.3
@@ -77,14 +79,14 @@ class Draft:
 
 
 def draft(
-    standalone: str, passages: Sequence[EvidencePassage], knowledge: Knowledge, most_statements: int = 4
+    standalone: str, passages: Sequence[EvidencePassage], knowledge: Knowledge, settings: AnswerSettings | None = None
 ) -> Draft:
     """Rank the statements of the passages and choose those that answer."""
     question = _Question(standalone, knowledge)
     ranked = _rank(question, passages, knowledge)
     if not ranked:
         return Draft([], [], NO_SUPPORT, True)
-    chosen = _choose(question, ranked, most_statements)
+    chosen = _choose(question, ranked, (settings or AnswerSettings()).length)
     return Draft(ranked, chosen, _support(question, ranked, passages, knowledge), question.vector is None)
 
 
@@ -96,7 +98,7 @@ class _Question:
         own, topic = split_stand_alone(standalone)
         self.own = own
         self.shape = shape_of(own)
-        self.exact = _exact_words(own)
+        self.exact = exact_words(own)
         self.asks_old = bool(_ASKS_OLD.search(own))
         self.weights: dict[str, float] = {term: knowledge.idf(term) for term in knowledge.terms(own)}
         # What the conversation lends counts, but less than what was asked just now.
@@ -112,6 +114,7 @@ class _Question:
 
 def _rank(question: _Question, passages: Sequence[EvidencePassage], knowledge: Knowledge) -> list[Scored]:
     found = [statement for passage in passages for statement in statements(passage)]
+    found = [statement for statement in found if not speaks_to_machine(statement.text)]
     if not found:
         return []
     if question.vector is None:
@@ -132,7 +135,7 @@ def _rank(question: _Question, passages: Sequence[EvidencePassage], knowledge: K
         score = _COSINE * float(cosine) + _COVERAGE * coverage + _MATCH * statement.passage.match
         score += _SHAPE * fit(statement.text, question.own, question.shape)
         if question.exact:
-            held = len(question.exact & _exact_words(f"{statement.heading} {statement.lead} {statement.text}"))
+            held = len(question.exact & exact_words(f"{statement.heading} {statement.lead} {statement.text}"))
             score += _EXACT * (2 * held / len(question.exact) - 1)
         if len(statement.text) < 15 or statement.text.endswith("?") or _ANNOUNCES.match(statement.text):
             score -= 0.1
@@ -142,7 +145,7 @@ def _rank(question: _Question, passages: Sequence[EvidencePassage], knowledge: K
     return sorted(scored, key=lambda item: -item.score)
 
 
-def _exact_words(text: str) -> set[str]:
+def exact_words(text: str) -> set[str]:
     """Numbered names ("Berth 4") and identifiers with digits: what is asked for by these is not met by something like it.
     Bare quantities are none of them: 12 metres may be met by a range."""
     named = {" ".join(match.split()).lower() for match in _NUMBERED.findall(text)}
@@ -154,7 +157,8 @@ def _embedded(statement: Statement) -> str:
     return f"{statement.heading}: {lead} {statement.text}" if lead else f"{statement.heading}: {statement.text}"
 
 
-def _choose(question: _Question, ranked: list[Scored], most: int) -> list[Statement]:
+def _choose(question: _Question, ranked: list[Scored], length: Length) -> list[Statement]:
+    most = STATEMENTS[length]
     best = ranked[0]
     if question.shape == Shape.STEPS and (steps := _numbered_steps(best, ranked)):
         return steps
@@ -175,7 +179,7 @@ def _choose(question: _Question, ranked: list[Scored], most: int) -> list[Statem
             continue
         seen.append(words)
         chosen.append(item.statement)
-    return _in_order(_with_company(_with_antecedents(chosen, ranked), best.statement, ranked), ranked)
+    return _in_order(_with_company(_with_antecedents(chosen, ranked), best.statement, ranked, _SHORT[length]), ranked)
 
 
 def _numbered_steps(best: Scored, ranked: list[Scored]) -> list[Statement]:
@@ -234,7 +238,7 @@ def _with_antecedents(chosen: list[Statement], ranked: list[Scored]) -> list[Sta
     return out
 
 
-def _with_company(chosen: list[Statement], best: Statement, ranked: list[Scored]) -> list[Statement]:
+def _with_company(chosen: list[Statement], best: Statement, ranked: list[Scored], short: int) -> list[Statement]:
     """A bare sentence is often half an answer: while the answer is short, the sentences around the best one join it."""
     paragraph = sorted(
         (
@@ -251,7 +255,7 @@ def _with_company(chosen: list[Statement], best: Statement, ranked: list[Scored]
     for offset in (1, -1, 2, -2):
         near = paragraph[place + offset] if 0 <= place + offset < len(paragraph) else None
         curt = offset == 1 and len(best.text) < _CURT
-        if near is not None and near not in out and (curt or sum(len(s.text) for s in out) < _SHORT):
+        if near is not None and near not in out and (curt or sum(len(s.text) for s in out) < short):
             out.append(near)
     return out
 

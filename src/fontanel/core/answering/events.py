@@ -17,6 +17,39 @@ class Outcome(StrEnum):
     SMALL_TALK = "small_talk"
 
 
+#: The composer that needs no model.
+BUILT_IN = "built-in"
+
+
+class Verdict(StrEnum):
+    """How a statement of an answer stands."""
+
+    SUPPORTED = "supported"
+    #: It cites a place that does not carry it.
+    WEAK = "weak"
+    #: It cites nothing, and no source was found that carries it.
+    UNCITED = "uncited"
+    #: It states nothing: a lead-in, a heading.
+    NONE = "none"
+
+
+@dataclass(frozen=True, slots=True)
+class Message:
+    """One message to a model: `role` is system, user or assistant."""
+
+    role: str
+    content: str
+
+
+@dataclass(frozen=True, slots=True)
+class TokenUse:
+    """Tokens that a model read and wrote. `counted` by the server; else estimated from the texts."""
+
+    read: int
+    written: int
+    counted: bool
+
+
 @dataclass(frozen=True, slots=True)
 class Citation:
     """Binds the characters [answer_start, answer_end) of an answer to [start, end) of a revision.
@@ -38,6 +71,21 @@ class Citation:
     passage_id: int
     match: float
     support: float
+    kb_id: str = ""
+
+
+@dataclass(frozen=True, slots=True)
+class CheckedStatement:
+    """A statement of an answer, characters [start, end), and how it stands: `verdict` with its reason, and the numbers of its
+    citations. One that was removed has no extent; `removed` is what it said."""
+
+    start: int
+    end: int
+    verdict: Verdict
+    support: float
+    citations: tuple[int, ...] = ()
+    reason: str = ""
+    removed: str = ""
 
 
 @dataclass(frozen=True, slots=True)
@@ -51,6 +99,13 @@ class Answer:
     citations: tuple[Citation, ...]
     evidence: tuple[EvidencePassage, ...]
     sufficiency: float
+    statements: tuple[CheckedStatement, ...] = ()
+    composer: str = BUILT_IN
+    #: What is to be said besides: that a model failed, that it answers from what it knows.
+    note: str = ""
+    prompt: tuple[Message, ...] = ()
+    raw: str = ""
+    use: TokenUse | None = None
 
 
 @dataclass(frozen=True, slots=True)
@@ -76,8 +131,20 @@ class CitationBound:
 
 
 @dataclass(frozen=True, slots=True)
+class StatementChecked:
+    statement: CheckedStatement
+
+
+@dataclass(frozen=True, slots=True)
+class Restarted:
+    """What was written so far does not count: the model broke off, and the answer begins anew without it."""
+
+    reason: str
+
+
+@dataclass(frozen=True, slots=True)
 class Finished:
     answer: Answer
 
 
-AnswerEvent = Started | EvidenceFound | TextPiece | CitationBound | Finished
+AnswerEvent = Started | EvidenceFound | TextPiece | CitationBound | StatementChecked | Restarted | Finished

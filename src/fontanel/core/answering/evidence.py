@@ -35,6 +35,7 @@ class EvidencePassage:
     parts: tuple[Part, ...] = ()
     language: str = "en"
     terms: dict[str, float] = field(default_factory=dict)
+    kb_id: str = ""
 
 
 class Knowledge(Protocol):

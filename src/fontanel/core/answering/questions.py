@@ -3,7 +3,10 @@
 from __future__ import annotations
 
 import re
+from collections.abc import Callable
 from enum import StrEnum
+
+from fontanel.core.answering.phrases import Phrases, phrases_in
 
 
 class Shape(StrEnum):
@@ -148,15 +151,38 @@ _ABOUT = re.compile(
 )
 
 
-def small_talk(question: str) -> str | None:
-    """The reply to a greeting, to thanks, or to a question about the service itself; None when documents are needed."""
+def small_talk(question: str, phrases: Phrases | None = None, greeting: str = "") -> str | None:
+    """The reply to a greeting, to thanks, or to a question about the service itself; None when documents are needed. A desk's own
+    greeting answers a greeting."""
+    phrases = phrases or phrases_in("en")
     if _GREETING.match(question):
-        return "Hello. Ask a question about the documents, and the answer will show where each statement stands."
+        return greeting or phrases.greeting
     if _THANKS.match(question):
-        return "You are welcome. Ask the next question whenever you like."
-    if _ABOUT.match(question):
-        return (
-            "Questions are answered from the documents of this knowledge base. Every statement cites the place it comes "
-            "from; when the documents do not answer, that is said."
-        )
-    return None
+        return phrases.thanks
+    return phrases.about if _ABOUT.match(question) else None
+
+
+_ASKS_LEAVE = re.compile(r"^\s*(?:and |so |but )?(?:may|can|could|must|should|is|are|do|does|will) ", re.I)
+_LEAVE = re.compile(r"\b(?:may|can|allowed|permitted|must|should|shall|is|are|does|do|will|has|have)\b", re.I)
+_DENIED = re.compile(
+    r"\b(?:not|never|no|none|nobody|forbidden|prohibited|cannot|without|refused|n['’]t)\b|n['’]t\b", re.I
+)
+_LIMITED = re.compile(
+    r"\b(?:only|unless|except|if|when|while|until|between|provided|but|however|although|either|or|from|above|below|over|under|"
+    r"more|less|at least|at most|before|after|other than)\b", re.I,
+)  # fmt: skip
+
+
+def yes_or_no(question: str, statement: str, terms: Callable[[str], list[str]]) -> bool | None:
+    """Whether a statement says yes or no to a question that asks for one of them; None when it does neither plainly.
+
+    Plain means: it holds every word of the question, sets no condition and speaks of the same leave or duty.
+    """
+    own = re.sub(r"\s*\([^()]*\)$", "", question)
+    if shape_of(own) != Shape.YES_NO or not _ASKS_LEAVE.match(own) or _DENIED.search(own) or re.search(r"\bor\b", own):
+        return None
+    if _LIMITED.search(statement) or not _LEAVE.search(statement):
+        return None
+    if not set(terms(own)) <= set(terms(statement)):
+        return None
+    return not _DENIED.search(statement)

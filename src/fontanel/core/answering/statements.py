@@ -29,6 +29,14 @@ class Statement:
     end: int
     text: str
     lead: str = ""
+    #: Of a row: the names of its table's columns.
+    columns: tuple[str, ...] = ()
+
+    @property
+    def cells(self) -> list[str]:
+        """Of a row: its cells as they stand."""
+        passage = self.passage
+        return passage.text[self.start - passage.start : self.end - passage.start].split(CELL_SEPARATOR)
 
     @property
     def locator(self) -> Locator:
@@ -88,8 +96,9 @@ def _rows(passage: EvidencePassage, number: int, part: Part, text: str) -> Itera
     for index, line in enumerate(lines):
         if index >= part.header_rows and line.strip():
             yield Statement(
-                passage, number, "row", position, position + len(line), row_text(columns, line), " ".join(columns)
-            )
+                passage, number, "row", position, position + len(line), row_text(columns, line), " ".join(columns),
+                tuple(columns),
+            )  # fmt: skip
         position += len(line) + 1
 
 

@@ -1,0 +1,51 @@
+"""Sentences in documents that speak to the machine that reads them, not to people.
+
+Documents are data. A sentence that tells "the assistant" what to say is neither quoted in an answer nor sent to a model; the
+record of the answer names what was left out.
+"""
+
+from __future__ import annotations
+
+import re
+
+_MACHINE = (
+    # Not "agent", "model" or "prompt" alone: ships have agents, pumps are models, and replies are prompt.
+    r"(?:ai|a\.i\.|llm|gpt|(?:ai|virtual|chat|digital|automated) assistant|assistant|chat ?bot|(?:language|ai) model|system prompt|"
+    r"ai agent|summari[sz]er|answering (?:service|system)|question.answering)"
+)
+_RULES = (
+    # Telling a reader to drop what it was told before.
+    r"\b(?:ignore|disregard|forget|override|bypass|discard|neglect|drop|skip)\b[^.!?\n]{0,40}\b(?:previous|prior|above|earlier|"
+    r"preceding|other|all|any|your|the|these|system|safety|original)\b[^.!?\n]{0,30}\b(?:instruction|prompt|rule|direction|guideline|"
+    r"context|source|polic(?:y|ies)|order|constraint|restriction|command)s?\b",
+    # Addressing the machine by what it is.
+    rf"\b(?:attention|note|dear|hey|hello|message|instructions?|important|notice|to|as|for)\b[^.!?\n]{{0,15}}\b(?:the |an? |any |all |this |your )?{_MACHINE}s?\b"
+    r"[^.!?\n]{0,40}[:,!]?[^.!?\n]{0,40}\b(?:you|must|should|shall|always|never|reply|respond|answer|say|tell|output|print|write|"
+    r"state|repeat|claim|reveal|include|add|append|mention|recommend|do not|don't)\b",
+    rf"\b(?:you are|you're|act as|pretend to be|behave as|roleplay as|imagine you are)\b[^.!?\n]{{0,25}}\b(?:now|an? |the )?[^.!?\n]{{0,20}}\b(?:{_MACHINE}|pirate|unrestricted|jailbroken|developer mode|dan)\b",
+    r"\byou are now\b(?! (?:leaving|entering|approaching|in|at|on|ready|able|logged|connected|required))",
+    rf"\b(?:the |any |every |all |this )?{_MACHINE}s?\b (?:reading|processing|that reads?|which reads?|summari[sz]ing|answering|seeing|parsing)\b",
+    r"\b(?:the|any|every|all|an|this) (?:ai|llm|gpt|assistant|chat ?bot|language model|ai model)s?\b (?:must|should|shall|will|has to|have to|is to|are to|needs? to)\b",
+    # Asking for the machine's inside.
+    r"\b(?:reveal|print|show|output|repeat|leak|expose|disclose|send|dump)\b[^.!?\n]{0,30}\b(?:system prompt|your (?:prompt|instructions|rules|configuration)|"
+    r"hidden (?:prompt|instructions)|api keys?|access keys?|credentials|conversation so far|chat history)\b",
+    # Laying down what every answer is to hold.
+    r"\b(?:begin|start|end|finish|conclude|prefix|preface|close) (?:every|each|all|your|any|the) (?:answers?|responses?|outputs?)\b",
+    r"\b(?:when|if|whenever)\b[^.!?\n]{0,20}\b(?:asked about|users? asks?|someone asks about|anyone asks about)\b[^.!?\n]{0,60}\b(?:always |only |instead |simply )?(?:reply|respond|answer|say|claim|state|tell|output|write|insist)\b",
+    r"\b(?:reply|respond|answer)\b (?:only |always |exclusively |instead )(?:with|that|by saying|in the words|using)\b",
+    r"\b(?:in|from|for) (?:your|all your|every|each) (?:next |following |future )?(?:answer|reply|response|output)s?\b",
+    r"\bdo not (?:cite|mention|quote|use|reveal) (?:this|the|any|these) (?:source|document|passage|instruction|sentence|text|message)s?\b",
+    r"\b(?:new|updated|real|actual|secret|hidden|admin(?:istrator)?|override|system|developer) (?:instruction|prompt|directive|order|command|message|override)s?\s*[:=]",
+    r"<\s*/?\s*(?:system|assistant|user|instructions?|sources?|prompt|im_start|im_end)\b[^>]*>|\[/?inst\]|<\|[a-z_]+\|>|^\s*(?:system|assistant|user)\s*:",
+    r"\b(?:end|close) of (?:the )?(?:sources?|documents?|context|data)\b[^.!?\n]{0,30}\b(?:instruction|now|follow|system|user)",
+    r"\b(?:trust|believe|prefer|use) only this (?:source|document|passage|text)\b",
+    r"\bthe (?:correct|only correct|right|true|real) (?:answer|reply|response) (?:to (?:every|any|all|each|this|the)[^.!?\n]{0,30} )?is(?: always)?\b",
+    r"\b(?:decode|execute|run|follow|obey|carry out|comply with) (?:the |this |these |my |following )+(?:base64|instruction|command|order|directive|payload)s?\b",
+)  # fmt: skip
+_PATTERN = re.compile("|".join(f"(?:{rule})" for rule in _RULES), re.I)
+
+
+def speaks_to_machine(text: str) -> bool:
+    """Whether a sentence gives orders to the machine that reads it. It errs on the side of leaving a sentence out: a manual about
+    assistants may lose some of its own."""
+    return bool(_PATTERN.search(text))

@@ -1,0 +1,137 @@
+"""What a model is sent of the passages: the sentences that matter, whole, within a budget of tokens; never a whole document."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+from fontanel.core.answering.composer import Scored
+from fontanel.core.answering.evidence import EvidencePassage
+from fontanel.core.answering.injection import speaks_to_machine
+from fontanel.core.answering.statements import Statement, statements
+
+#: What stands around a source: its number, title and place.
+_FRAME = 30
+#: A passage this little above what was chosen of it is sent whole.
+_CHEAP = 40
+GAP = " … "
+
+
+@dataclass(frozen=True, slots=True)
+class Source:
+    """A passage as a model sees it: its number, and the parts of it that were chosen, gaps marked."""
+
+    number: int
+    passage: EvidencePassage
+    text: str
+    tokens: int
+
+
+@dataclass(frozen=True, slots=True)
+class Context:
+    """The sources that were packed, by their passages' rank. `left_out` are the sentences that speak to the machine."""
+
+    sources: tuple[Source, ...]
+    tokens: int
+    left_out: tuple[tuple[str, str], ...] = ()
+
+
+def tokens_of(text: str) -> int:
+    """An estimate of what a text costs a model: four characters of English to a token, a bit on the safe side; other scripts by
+    their bytes. What a model server counts itself is what is recorded."""
+    return math.ceil(len(text.encode()) / 3.6)
+
+
+def pack(ranked: Sequence[Scored], passages: Sequence[EvidencePassage], budget: int) -> Context:
+    """Fill the budget with the best statements of the passages, each with its neighbours where there is room.
+
+    `ranked` are the statements of the passages, best first. The best two passages come first, as whole as they fit into half
+    of the budget; then statements by their score, a sentence before and after each.
+    """
+    packer = _Packer(passages, budget)
+    for passage in passages[:2]:
+        packer.take_passage(passage, budget // 2)
+    for item in ranked:
+        if not packer.take_around(item.statement):
+            break
+    return packer.context()
+
+
+class _Packer:
+    def __init__(self, passages: Sequence[EvidencePassage], budget: int) -> None:
+        self._passages = passages
+        self._left = budget
+        self._units: dict[int, list[Statement]] = {}
+        self._taken: dict[int, set[int]] = {}
+        self._left_out: list[tuple[str, str]] = []
+        for passage in passages:
+            self._units[passage.passage_id] = statements(passage)
+            self._taken[passage.passage_id] = set()
+
+    def take_passage(self, passage: EvidencePassage, most: int) -> None:
+        """All of a passage, when it costs no more than `most`."""
+        units = self._units[passage.passage_id]
+        if _FRAME + sum(tokens_of(unit.text) for unit in units) <= min(most, self._left):
+            for place in range(len(units)):
+                self._take(passage, place)
+
+    def take_around(self, statement: Statement) -> bool:
+        """The statement and its neighbours. False when there is no room left for anything."""
+        passage = statement.passage
+        units = self._units[passage.passage_id]
+        place = next((n for n, unit in enumerate(units) if unit.start == statement.start), None)
+        if place is not None:
+            self._take(passage, place)
+            for near in (place + 1, place - 1):
+                if 0 <= near < len(units) and units[near].part == statement.part:
+                    self._take(passage, near)
+            if (leads := self._lead_of(units, place)) is not None:
+                self._take(passage, leads)
+        return self._left > _FRAME
+
+    def _lead_of(self, units: list[Statement], place: int) -> int | None:
+        """The sentence that leads into the list that a statement is of."""
+        unit = units[place]
+        if unit.kind != "item":
+            return None
+        before = [n for n in range(place) if units[n].part == unit.part - 1]
+        return before[-1] if before and units[before[-1]].text.endswith(":") else None
+
+    def _take(self, passage: EvidencePassage, place: int) -> None:
+        taken = self._taken[passage.passage_id]
+        unit = self._units[passage.passage_id][place]
+        cost = tokens_of(unit.text) + (0 if taken else _FRAME)
+        if place in taken or cost > self._left or speaks_to_machine(unit.text):
+            return
+        taken.add(place)
+        self._left -= cost
+
+    def context(self) -> Context:
+        sources: list[Source] = []
+        for passage in self._passages:
+            units = self._units[passage.passage_id]
+            self._left_out += [(passage.title, unit.text) for unit in units if speaks_to_machine(unit.text)]
+            taken = sorted(self._taken[passage.passage_id])
+            if not taken:
+                continue
+            missing = [n for n in range(len(units)) if n not in taken and not speaks_to_machine(units[n].text)]
+            if missing and sum(tokens_of(units[n].text) for n in missing) <= min(_CHEAP, self._left):
+                self._left -= sum(tokens_of(units[n].text) for n in missing)
+                taken = sorted({*taken, *missing})
+            text = _joined(units, taken)
+            sources.append(Source(len(sources) + 1, passage, text, _FRAME + tokens_of(text)))
+        return Context(tuple(sources), sum(source.tokens for source in sources), tuple(self._left_out))
+
+
+def _joined(units: Sequence[Statement], taken: Sequence[int]) -> str:
+    """The chosen statements as they stand: items and rows on lines of their own, what was left out marked."""
+    text = ""
+    for position, place in enumerate(taken):
+        unit = units[place]
+        lined = unit.kind != "sentence" or (position and units[taken[position - 1]].part != unit.part)
+        if position:
+            gap = place != taken[position - 1] + 1
+            text += (GAP.rstrip() if gap else "") + ("\n" if lined else " ")
+        text += f"- {unit.text}" if unit.kind == "item" else unit.text
+    return text

@@ -1,0 +1,31 @@
+"""Numbers with their units in a text."""
+
+from __future__ import annotations
+
+import re
+
+_UNITS = {
+    "m": "m", "metre": "m", "meter": "m", "km": "km", "kilometre": "km", "cm": "cm", "mm": "mm", "knot": "knot", "kn": "knot", "kt": "knot",
+    "minute": "minute", "min": "minute", "hour": "hour", "h": "hour", "day": "day", "week": "week", "month": "month", "year": "year",
+    "second": "second", "s": "second", "ms": "ms", "t": "tonne", "tonne": "tonne", "ton": "tonne", "kg": "kg", "g": "g", "litre": "litre",
+    "l": "litre", "per cent": "%", "percent": "%", "%": "%", "crown": "crown", "euro": "euro", "€": "euro", "pound": "pound", "£": "pound",
+    "dollar": "dollar", "$": "dollar", "degree": "degree", "°c": "°c", "mb": "mb", "gb": "gb", "kb": "kb", "byte": "byte", "bar": "bar",
+    "mile": "mile", "nautical mile": "mile", "channel": "channel", "person": "person", "people": "person", "passenger": "passenger",
+    "vessel": "vessel", "time": "time", "foot": "foot", "feet": "foot", "inch": "inch", "volt": "volt", "v": "volt", "kw": "kw", "watt": "watt",
+}  # fmt: skip
+_NAMES = "|".join(sorted((re.escape(name) for name in _UNITS), key=len, reverse=True))
+_AFTER = re.compile(rf"(\d+(?:[.,]\d+)*)\s*-?\s*({_NAMES})(?:s|es)?(?![\w])", re.I)
+_BEFORE = re.compile(r"([€£$])\s*(\d+(?:[.,]\d+)*)")
+
+
+def quantities(text: str) -> set[tuple[float, str]]:
+    """The (number, unit) pairs of a text, the units in one form."""
+    found = {(value_of(match.group(1)), _UNITS[match.group(2).lower()]) for match in _AFTER.finditer(text)}
+    return found | {(value_of(match.group(2)), _UNITS[match.group(1)]) for match in _BEFORE.finditer(text)}
+
+
+def value_of(number: str) -> float:
+    """A number as people write it: 25,000 and 4.5 and 4,5."""
+    plain = re.sub(r",(?=\d{3}\b)", "", number)
+    plain = plain.replace(",", ".")
+    return float(plain) if plain.count(".") < 2 else float(plain.replace(".", ""))

@@ -1,0 +1,47 @@
+"""The steps by which an answer came about, each with its time and what it found."""
+
+from __future__ import annotations
+
+import time
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager
+from dataclasses import dataclass, field
+from typing import Any
+
+
+@dataclass(slots=True)
+class Step:
+    """A step: seconds since the question came until it began, seconds that it took, and what there is to tell of it, as JSON
+    values."""
+
+    name: str
+    began: float
+    seconds: float = 0.0
+    told: dict[str, Any] = field(default_factory=dict)
+
+    def tell(self, **values: Any) -> None:
+        self.told.update(values)
+
+
+class Trace:
+    """Collects steps in the order in which they begin."""
+
+    def __init__(self, clock: Callable[[], float] = time.monotonic) -> None:
+        self._clock = clock
+        self._start = clock()
+        self.steps: list[Step] = []
+
+    @property
+    def seconds(self) -> float:
+        """Seconds since the question came."""
+        return self._clock() - self._start
+
+    @contextmanager
+    def step(self, name: str, **told: Any) -> Iterator[Step]:
+        """Record a step for as long as the block runs, whatever becomes of it."""
+        step = Step(name, self.seconds, told=told)
+        self.steps.append(step)
+        try:
+            yield step
+        finally:
+            step.seconds = self.seconds - step.began
