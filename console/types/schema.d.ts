@@ -95,7 +95,7 @@ export interface paths {
         options?: never;
         head?: never;
         /**
-         * Rename a team, or set its time zone
+         * Change a team's name, time zone, retention or budget
          * @description For owners and operators. The short name in addresses stays.
          */
         patch: operations["change_team_api_v1_teams__team__patch"];
@@ -1084,6 +1084,521 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/teams/{team}/desks": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** List desks */
+        get: operations["list_desks_api_v1_teams__team__desks_get"];
+        put?: never;
+        /**
+         * Create a desk
+         * @description As a draft; chat users reach it once it is published.
+         */
+        post: operations["create_desk_api_v1_teams__team__desks_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/teams/{team}/desks/{desk}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Show a desk */
+        get: operations["show_desk_api_v1_teams__team__desks__desk__get"];
+        put?: never;
+        post?: never;
+        /**
+         * Delete a desk
+         * @description Its conversations and links go with it.
+         */
+        delete: operations["delete_desk_api_v1_teams__team__desks__desk__delete"];
+        options?: never;
+        head?: never;
+        /**
+         * Change a desk's draft
+         * @description Settings that are not named stay. Chat users see nothing of it until it is published.
+         */
+        patch: operations["change_desk_api_v1_teams__team__desks__desk__patch"];
+        trace?: never;
+    };
+    "/api/v1/teams/{team}/desks/{desk}/publish": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Publish a desk's draft
+         * @description The draft becomes a version of its own number, and serves from now on.
+         */
+        post: operations["publish_api_v1_teams__team__desks__desk__publish_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/teams/{team}/desks/{desk}/versions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List a desk's published versions
+         * @description Newest first.
+         */
+        get: operations["list_versions_api_v1_teams__team__desks__desk__versions_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/teams/{team}/desks/{desk}/versions/{number}/serve": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Serve a published version again
+         * @description Rolls back, or forward. The draft stays as it is.
+         */
+        post: operations["serve_version_api_v1_teams__team__desks__desk__versions__number__serve_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/teams/{team}/desks/{desk}/compare": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Compare two versions of a desk
+         * @description The settings that differ; a version that is not named is the draft.
+         */
+        get: operations["compare_api_v1_teams__team__desks__desk__compare_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/teams/{team}/desks/{desk}/links": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** List a desk's links */
+        get: operations["list_links_api_v1_teams__team__desks__desk__links_get"];
+        put?: never;
+        /**
+         * Make a link to a desk
+         * @description Who has the link may ask the desk, once its published version is for an audience of `link`.
+         */
+        post: operations["make_link_api_v1_teams__team__desks__desk__links_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/teams/{team}/desks/{desk}/links/{link}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /**
+         * Revoke a link
+         * @description At once; the conversations that came by it stay.
+         */
+        delete: operations["revoke_link_api_v1_teams__team__desks__desk__links__link__delete"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/teams/{team}/desks/{desk}/answers": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List what a desk was asked
+         * @description Newest first; with `helpful` those with such feedback.
+         */
+        get: operations["list_answers_api_v1_teams__team__desks__desk__answers_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/chat/{desk}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Show a desk to a chat user
+         * @description By its id. For guests with a link, and for members of its team.
+         */
+        get: operations["show_face_api_v1_chat__desk__get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/teams/{team}/chat-desks": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List the desks you can ask
+         * @description The published ones, for members.
+         */
+        get: operations["list_faces_api_v1_teams__team__chat_desks_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/teams/{team}/desks/{desk}/ask": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Ask a desk
+         * @description By its published version. Editors may ask the draft, an earlier version, or with other settings for one question.
+         */
+        post: operations["ask_desk_api_v1_teams__team__desks__desk__ask_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/teams/{team}/desks/{desk}/conversations": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List your conversations at a desk
+         * @description Your own, the latest first; with `text` those that speak of it.
+         */
+        get: operations["list_conversations_api_v1_teams__team__desks__desk__conversations_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/teams/{team}/desks/{desk}/conversations/{conversation}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Show a conversation at a desk
+         * @description Oldest first.
+         */
+        get: operations["show_conversation_api_v1_teams__team__desks__desk__conversations__conversation__get"];
+        put?: never;
+        post?: never;
+        /** Delete a conversation at a desk */
+        delete: operations["delete_conversation_api_v1_teams__team__desks__desk__conversations__conversation__delete"];
+        options?: never;
+        head?: never;
+        /** Rename a conversation */
+        patch: operations["rename_conversation_api_v1_teams__team__desks__desk__conversations__conversation__patch"];
+        trace?: never;
+    };
+    "/api/v1/teams/{team}/desks/{desk}/conversations/{conversation}/export": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Export a conversation
+         * @description As Markdown with its sources as footnotes, or as JSON.
+         */
+        get: operations["export_conversation_api_v1_teams__team__desks__desk__conversations__conversation__export_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/teams/{team}/desks/{desk}/turns/{turn}/feedback": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /**
+         * Say whether an answer helped
+         * @description On the answer, or with `citation` on one of its citations.
+         */
+        put: operations["give_feedback_api_v1_teams__team__desks__desk__turns__turn__feedback_put"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/teams/{team}/desks/{desk}/turns/{turn}/citations/{number}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Read a citation in its place
+         * @description The quote with the text around it, for chat users who have no way to the document itself.
+         */
+        get: operations["citation_context_api_v1_teams__team__desks__desk__turns__turn__citations__number__get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/teams/{team}/answers/{answer}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Show how an answer came about
+         * @description Steps with times, what was found and sent, what a model wrote, how each statement stands. Your own, or for editors any.
+         */
+        get: operations["show_answer_api_v1_teams__team__answers__answer__get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/teams/{team}/answers/{answer}/again": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Ask again as of now
+         * @description The same question with the documents and the published desk of now, beside the first answer. Nothing is added to the
+         *     conversation.
+         */
+        post: operations["ask_again_api_v1_teams__team__answers__answer__again_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/teams/{team}/usage": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Show what a team used
+         * @description Questions, outcomes, feedback, tokens, cost and times, by what `by` names; days are the team's own.
+         */
+        get: operations["show_usage_api_v1_teams__team__usage_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/teams/{team}/usage/csv": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Download what a team used
+         * @description The same figures as CSV.
+         */
+        get: operations["usage_csv_api_v1_teams__team__usage_csv_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/models": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List models
+         * @description For operators.
+         */
+        get: operations["list_models_api_v1_models_get"];
+        put?: never;
+        /**
+         * Set up a model
+         * @description For operators. Desks name it; what it stands for can be changed without touching them.
+         */
+        post: operations["create_model_api_v1_models_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/models/{model}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /**
+         * Remove a model
+         * @description Desks that name it go on with the built-in composer, and say so.
+         */
+        delete: operations["delete_model_api_v1_models__model__delete"];
+        options?: never;
+        head?: never;
+        /**
+         * Change a model
+         * @description What is left out stays; a secret of "" takes it away. The desks that name it go on with what it stands for now.
+         */
+        patch: operations["change_model_api_v1_models__model__patch"];
+        trace?: never;
+    };
+    "/api/v1/models/{model}/check": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Ask a model one short question
+         * @description For operators. Tells whether it answers, and how fast.
+         */
+        post: operations["check_model_api_v1_models__model__check_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/teams/{team}/models": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** List the models a team may use */
+        get: operations["list_usable_api_v1_teams__team__models_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/teams/{team}/packs": {
         parameters: {
             query?: never;
@@ -1254,6 +1769,29 @@ export interface components {
             job: components["schemas"]["JobOut"] | null;
         };
         /**
+         * AgainOut
+         * @description A question asked again as of now, beside its first answer: lines that stay (" "), went ("-") and came ("+").
+         */
+        AgainOut: {
+            before: components["schemas"]["TurnOut"];
+            now: components["schemas"]["AnswerOut"];
+            /** Same Text */
+            same_text: boolean;
+            /** Lines */
+            lines: [
+                string,
+                string
+            ][];
+            /** Citations Gone */
+            citations_gone: string[];
+            /** Citations New */
+            citations_new: string[];
+            /** Evidence Gone */
+            evidence_gone: string[];
+            /** Evidence New */
+            evidence_new: string[];
+        };
+        /**
          * AlsoOut
          * @description Another document that says the same.
          */
@@ -1285,7 +1823,7 @@ export interface components {
              * Outcome
              * @enum {string}
              */
-            outcome: "answered" | "declined" | "small_talk";
+            outcome: "answered" | "declined" | "small_talk" | "unfinished";
             /** Text */
             text: string;
             /** Citations */
@@ -1297,14 +1835,96 @@ export interface components {
              * @description The likelihood, 0-1, that the evidence answers the question.
              */
             sufficiency: number;
-            /** Composer */
+            /**
+             * Composer
+             * @description What wrote it: built-in, or the name of a model.
+             */
             composer: string;
+            /**
+             * Note
+             * @description What is to be said besides: that a model failed, that it answers from what it knows.
+             * @default
+             */
+            note: string;
+            /**
+             * Statements
+             * @default []
+             */
+            statements: components["schemas"]["StatementOut"][];
+            /**
+             * Links
+             * @default []
+             */
+            links: components["schemas"]["OfferedLink"][];
+            /** Desk Id */
+            desk_id?: string | null;
+            /**
+             * Desk Version
+             * @description The published version that answered; None for a draft.
+             */
+            desk_version?: number | null;
+            /**
+             * Tokens Read
+             * @default 0
+             */
+            tokens_read: number;
+            /**
+             * Tokens Written
+             * @default 0
+             */
+            tokens_written: number;
+            /**
+             * Cost
+             * @default 0
+             */
+            cost: number;
             /** Seconds */
             seconds: {
                 [key: string]: number;
             };
             /** Request Id */
             request_id: string;
+        };
+        /**
+         * AnswerSummary
+         * @description A turn in a list of what a desk was asked.
+         */
+        AnswerSummary: {
+            /** Id */
+            id: string;
+            /** Question */
+            question: string;
+            /** Asker */
+            asker: string;
+            /**
+             * State
+             * @enum {string}
+             */
+            state: "answering" | "done" | "stopped" | "broken_off" | "failed";
+            /**
+             * Outcome
+             * @enum {string}
+             */
+            outcome: "answered" | "declined" | "small_talk" | "unfinished";
+            /** Sufficiency */
+            sufficiency: number;
+            /** Composer */
+            composer: string;
+            /** Desk Version */
+            desk_version: number | null;
+            /** Weak */
+            weak: number;
+            /** Feedback */
+            feedback: components["schemas"]["FeedbackOut"][];
+            /** Seconds */
+            seconds: {
+                [key: string]: number;
+            };
+            /**
+             * Created At
+             * Format: date-time
+             */
+            created_at: string;
         };
         /** AskIn */
         AskIn: {
@@ -1418,6 +2038,28 @@ export interface components {
              * @description The new knowledge base's name; default: the pack's.
              */
             name?: string | null;
+        };
+        /**
+         * BudgetOut
+         * @description The team's monthly budget of tokens. `state` is `none`, `fine`, `low` from 80%, or `spent`.
+         */
+        BudgetOut: {
+            /** Monthly Tokens */
+            monthly_tokens: number | null;
+            /** Used */
+            used: number;
+            /** Share */
+            share: number | null;
+            /**
+             * State
+             * @enum {string}
+             */
+            state: "none" | "fine" | "low" | "spent";
+            /**
+             * Since
+             * Format: date-time
+             */
+            since: string;
         };
         /**
          * BulkIn
@@ -1563,6 +2205,11 @@ export interface components {
              * @description How well the quote carries what the answer says, 0-1.
              */
             support: number;
+            /**
+             * Kb Id
+             * @default
+             */
+            kb_id: string;
         };
         /**
          * Columns
@@ -1648,12 +2295,40 @@ export interface components {
             /** Questions */
             questions: components["schemas"]["ComparedOut"][];
         };
+        /**
+         * ContextOut
+         * @description A quote in its place: characters [quote_start, quote_end) of `text`, which `begins` or `ends` with the document or is cut.
+         */
+        ContextOut: {
+            /** Title */
+            title: string;
+            locator: components["schemas"]["LocatorOut"];
+            /** Text */
+            text: string;
+            /** Quote Start */
+            quote_start: number;
+            /** Quote End */
+            quote_end: number;
+            /** Begins */
+            begins: boolean;
+            /** Ends */
+            ends: boolean;
+        };
+        /** ConversationChange */
+        ConversationChange: {
+            /** Title */
+            title: string;
+        };
         /** ConversationOut */
         ConversationOut: {
             /** Id */
             id: string;
             /** Title */
             title: string;
+            /** Desk Id */
+            desk_id?: string | null;
+            /** Kb Id */
+            kb_id?: string | null;
             /**
              * Created At
              * Format: date-time
@@ -1683,6 +2358,343 @@ export interface components {
             /** Tokens */
             tokens: number;
             locator: components["schemas"]["LocatorOut"];
+        };
+        /** DeskAskIn */
+        DeskAskIn: {
+            /**
+             * Question
+             * @example When may a vessel leave the outer berth?
+             */
+            question: string;
+            /** Conversation Id */
+            conversation_id?: string | null;
+            /**
+             * Draft
+             * @description For editors: ask the draft.
+             * @default false
+             */
+            draft: boolean;
+            /**
+             * Version
+             * @description For editors: ask this published version.
+             */
+            version?: number | null;
+            /**
+             * Settings
+             * @description For editors: settings that differ for this question only.
+             */
+            settings?: {
+                [key: string]: unknown;
+            } | null;
+        };
+        /**
+         * DeskChange
+         * @description What changes of the draft; settings that are not named stay.
+         */
+        DeskChange: {
+            /** Name */
+            name?: string | null;
+            /** Settings */
+            settings?: {
+                [key: string]: unknown;
+            } | null;
+        };
+        /** DeskComparison */
+        DeskComparison: {
+            /**
+             * Before
+             * @description None is the draft.
+             */
+            before: number | null;
+            /** After */
+            after: number | null;
+            /** Differences */
+            differences: components["schemas"]["SettingDifference"][];
+        };
+        /**
+         * DeskFace
+         * @description A desk as chat users see it.
+         */
+        DeskFace: {
+            /** Id */
+            id: string;
+            /** Slug */
+            slug: string;
+            /** Team */
+            team: string;
+            /** Name */
+            name: string;
+            /** Purpose */
+            purpose: string;
+            /** Greeting */
+            greeting: string;
+            /** First Questions */
+            first_questions: string[];
+            /** Symbol */
+            symbol: string;
+            /**
+             * Colour
+             * @enum {string}
+             */
+            colour: "harbour" | "moss" | "rust" | "plum" | "slate" | "sand";
+            /** Frame Origins */
+            frame_origins: string[];
+        };
+        /** DeskIn */
+        DeskIn: {
+            /** Name */
+            name: string;
+            settings?: components["schemas"]["DeskSettings"];
+        };
+        /**
+         * DeskKb
+         * @description A knowledge base that a desk answers from: its id or short name, what it is to be used for, and the tags that its documents
+         *     must have.
+         */
+        DeskKb: {
+            /** Kb */
+            kb: string;
+            /**
+             * Use For
+             * @default
+             */
+            use_for: string;
+            /** Tags */
+            tags?: {
+                [key: string]: string;
+            };
+        };
+        /** DeskLinkIn */
+        DeskLinkIn: {
+            /** Name */
+            name: string;
+            /**
+             * Per Minute
+             * @description Questions a minute that one guest may ask.
+             * @default 10
+             */
+            per_minute: number;
+            /** Expires In Days */
+            expires_in_days?: number | null;
+        };
+        /**
+         * DeskLinkMade
+         * @description The address holds the link's secret, and is given this once.
+         */
+        DeskLinkMade: {
+            /** Id */
+            id: string;
+            /** Name */
+            name: string;
+            /** Start */
+            start: string;
+            /** Per Minute */
+            per_minute: number;
+            /**
+             * Created At
+             * Format: date-time
+             */
+            created_at: string;
+            /** Expires At */
+            expires_at: string | null;
+            /** Revoked At */
+            revoked_at: string | null;
+            /** Last Used At */
+            last_used_at: string | null;
+            /** Url */
+            url: string;
+            /** Secret */
+            secret: string;
+        };
+        /** DeskLinkOut */
+        DeskLinkOut: {
+            /** Id */
+            id: string;
+            /** Name */
+            name: string;
+            /** Start */
+            start: string;
+            /** Per Minute */
+            per_minute: number;
+            /**
+             * Created At
+             * Format: date-time
+             */
+            created_at: string;
+            /** Expires At */
+            expires_at: string | null;
+            /** Revoked At */
+            revoked_at: string | null;
+            /** Last Used At */
+            last_used_at: string | null;
+        };
+        /**
+         * DeskOut
+         * @description `published` is the version that serves; `changed` tells whether the draft differs from it.
+         */
+        DeskOut: {
+            /** Id */
+            id: string;
+            /** Slug */
+            slug: string;
+            /** Name */
+            name: string;
+            draft: components["schemas"]["DeskSettings"];
+            published: components["schemas"]["DeskVersionOut"] | null;
+            /** Changed */
+            changed: boolean;
+            /** Links */
+            links: number;
+            /**
+             * Created At
+             * Format: date-time
+             */
+            created_at: string;
+            /**
+             * Changed At
+             * Format: date-time
+             */
+            changed_at: string;
+            /** Version */
+            version: number;
+        };
+        /**
+         * DeskSettings
+         * @description Everything that decides how a desk answers. Published as a whole.
+         */
+        DeskSettings: {
+            /**
+             * Purpose
+             * @default
+             * @example Answers crews' questions about berths, pilots and weather.
+             */
+            purpose: string;
+            /**
+             * Instructions
+             * @description Told to the model; the built-in composer quotes and needs none.
+             * @default
+             */
+            instructions: string;
+            /**
+             * Greeting
+             * @default
+             */
+            greeting: string;
+            /** First Questions */
+            first_questions?: string[];
+            /**
+             * Symbol
+             * @description A letter or a sign that stands for the desk.
+             * @default
+             */
+            symbol: string;
+            /**
+             * Colour
+             * @default harbour
+             * @enum {string}
+             */
+            colour: "harbour" | "moss" | "rust" | "plum" | "slate" | "sand";
+            /** Kbs */
+            kbs?: components["schemas"]["DeskKb"][];
+            /**
+             * Ground
+             * @description `sources_first` lets a model answer from what it knows, saying so.
+             * @default only_sources
+             * @enum {string}
+             */
+            ground: "only_sources" | "sources_first";
+            /**
+             * Evidence Floor
+             * @description Below this likelihood a question is declined.
+             * @default 0.4
+             */
+            evidence_floor: number;
+            /**
+             * Passages
+             * @default 16
+             */
+            passages: number;
+            /**
+             * Documents
+             * @description Documents that an answer may draw on at most.
+             */
+            documents?: number | null;
+            /**
+             * Length
+             * @default medium
+             * @enum {string}
+             */
+            length: "short" | "medium" | "long";
+            /**
+             * Layout
+             * @default auto
+             * @enum {string}
+             */
+            layout: "auto" | "prose" | "steps" | "list" | "table";
+            /**
+             * Language
+             * @description None: the asker's.
+             */
+            language?: string | null;
+            /**
+             * Weak
+             * @description What becomes of statements that their sources do not carry.
+             * @default mark
+             * @enum {string}
+             */
+            weak: "mark" | "remove";
+            /**
+             * Link Tags
+             * @description Tags of documents that hold links to offer.
+             */
+            link_tags?: string[];
+            /**
+             * Model
+             * @description The name of a model; None for the built-in composer.
+             */
+            model?: string | null;
+            /**
+             * Temperature
+             * @default 0
+             */
+            temperature: number;
+            /**
+             * Context Tokens
+             * @description What a model is sent of the sources, at most.
+             * @default 1200
+             */
+            context_tokens: number;
+            /**
+             * Answer Tokens
+             * @default 500
+             */
+            answer_tokens: number;
+            /**
+             * Audience
+             * @default members
+             * @enum {string}
+             */
+            audience: "members" | "link";
+            /**
+             * Frame Origins
+             * @description Sites that may show the chat page in a frame.
+             */
+            frame_origins?: string[];
+        };
+        /** DeskVersionOut */
+        DeskVersionOut: {
+            /** Number */
+            number: number;
+            /** Note */
+            note: string;
+            /** Author */
+            author: string;
+            settings: components["schemas"]["DeskSettings"];
+            /**
+             * Created At
+             * Format: date-time
+             */
+            created_at: string;
         };
         /** DifferencesOut */
         DifferencesOut: {
@@ -1861,6 +2873,11 @@ export interface components {
             match: number;
             /** Similarity */
             similarity: number | null;
+            /**
+             * Kb Id
+             * @default
+             */
+            kb_id: string;
         };
         /**
          * ExplanationOut
@@ -1885,6 +2902,51 @@ export interface components {
             window: number | null;
             /** Terms */
             terms: components["schemas"]["TermOut"][];
+        };
+        /**
+         * FeedbackIn
+         * @description What an asker thinks of an answer, or with `citation` of one of its citations. Sent again, it replaces what was said before.
+         */
+        FeedbackIn: {
+            /** Helpful */
+            helpful: boolean;
+            /**
+             * Citation
+             * @default 0
+             */
+            citation: number;
+            /**
+             * Reason
+             * @default
+             * @enum {string}
+             */
+            reason: "" | "wrong" | "incomplete" | "outdated" | "unclear" | "wrong_source" | "should_have_answered" | "other";
+            /**
+             * Comment
+             * @default
+             */
+            comment: string;
+        };
+        /**
+         * FeedbackOut
+         * @description `citation` 0 means the whole answer.
+         */
+        FeedbackOut: {
+            /** Turn Id */
+            turn_id: string;
+            /** Citation */
+            citation: number;
+            /** Helpful */
+            helpful: boolean;
+            /** Reason */
+            reason: string;
+            /** Comment */
+            comment: string;
+            /**
+             * Created At
+             * Format: date-time
+             */
+            created_at: string;
         };
         /**
          * FolderOut
@@ -2359,6 +3421,158 @@ export interface components {
              */
             role: "reader" | "editor" | "owner";
         };
+        /** ModelChange */
+        ModelChange: {
+            /** Url */
+            url?: string | null;
+            /** Remote */
+            remote?: string | null;
+            /** Secret */
+            secret?: string | null;
+            /** Price Read */
+            price_read?: number | null;
+            /** Price Written */
+            price_written?: number | null;
+            /** Currency */
+            currency?: string | null;
+            /** Teams */
+            teams?: string[] | null;
+            /** Seconds */
+            seconds?: number | null;
+            /** Tries */
+            tries?: number | null;
+            /** Enabled */
+            enabled?: boolean | null;
+        };
+        /**
+         * ModelCheck
+         * @description What asking a model one short question gave.
+         */
+        ModelCheck: {
+            /** Works */
+            works: boolean;
+            /** Error */
+            error: string | null;
+            /** First Seconds */
+            first_seconds: number | null;
+            /** Seconds */
+            seconds: number;
+            /** Text */
+            text: string;
+        };
+        /**
+         * ModelIn
+         * @description A model server that speaks the chat-completions protocol. Prices are for a million tokens.
+         */
+        ModelIn: {
+            /** Name */
+            name: string;
+            /**
+             * Url
+             * @description What `/chat/completions` is added to.
+             * @example http://127.0.0.1:8471/v1
+             */
+            url: string;
+            /**
+             * Remote
+             * @description The model's name at its server.
+             * @default
+             */
+            remote: string;
+            /**
+             * Secret
+             * @description Sent as a bearer token; kept encrypted, never given back.
+             */
+            secret?: string | null;
+            /**
+             * Price Read
+             * @default 0
+             */
+            price_read: number;
+            /**
+             * Price Written
+             * @default 0
+             */
+            price_written: number;
+            /**
+             * Currency
+             * @default EUR
+             */
+            currency: string;
+            /**
+             * Teams
+             * @description Teams that may use it, by short name; None for all.
+             */
+            teams?: string[] | null;
+            /**
+             * Seconds
+             * @description How long it may be silent.
+             * @default 60
+             */
+            seconds: number;
+            /**
+             * Tries
+             * @default 3
+             */
+            tries: number;
+            /**
+             * Enabled
+             * @default true
+             */
+            enabled: boolean;
+        };
+        /**
+         * ModelName
+         * @description A model as a team sees it.
+         */
+        ModelName: {
+            /** Name */
+            name: string;
+            /** Currency */
+            currency: string;
+            /** Price Read */
+            price_read: number;
+            /** Price Written */
+            price_written: number;
+            /** Error */
+            error: string | null;
+        };
+        /**
+         * ModelOut
+         * @description `error` is what the last check or use found wrong; None when it answered.
+         */
+        ModelOut: {
+            /** Id */
+            id: string;
+            /** Name */
+            name: string;
+            /** Url */
+            url: string;
+            /** Remote */
+            remote: string;
+            /** Has Secret */
+            has_secret: boolean;
+            /** Price Read */
+            price_read: number;
+            /** Price Written */
+            price_written: number;
+            /** Currency */
+            currency: string;
+            /** Teams */
+            teams: string[] | null;
+            /** Seconds */
+            seconds: number;
+            /** Tries */
+            tries: number;
+            /** Enabled */
+            enabled: boolean;
+            /** Error */
+            error: string | null;
+            /** Checked At */
+            checked_at: string | null;
+            /** Version */
+            version: number;
+        };
         /** NoticeOut */
         NoticeOut: {
             /** Id */
@@ -2367,9 +3581,9 @@ export interface components {
              * Kind
              * @enum {string}
              */
-            kind: "sync.finished" | "sync.failed" | "sync.held" | "sync.recovered" | "freshness.missed" | "freshness.met";
+            kind: "sync.finished" | "sync.failed" | "sync.held" | "sync.recovered" | "freshness.missed" | "freshness.met" | "budget.low";
             /** Kb Id */
-            kb_id: string;
+            kb_id: string | null;
             /** Source Id */
             source_id: string | null;
             /** Message */
@@ -2399,6 +3613,18 @@ export interface components {
             next?: string | null;
         };
         /**
+         * OfferedLink
+         * @description A link that a cited document carries as a tag, offered under the answer.
+         */
+        OfferedLink: {
+            /** Tag */
+            tag: string;
+            /** Url */
+            url: string;
+            /** Title */
+            title: string;
+        };
+        /**
          * PageOut
          * @description A page of a document: which characters stand on it, and where; where its links lead. `shape` is a slide's width over
          *     its height.
@@ -2419,10 +3645,45 @@ export interface components {
             /** Shape */
             shape: number | null;
         };
+        /** Page[AnswerSummary] */
+        Page_AnswerSummary_: {
+            /** Items */
+            items: components["schemas"]["AnswerSummary"][];
+            /** Next */
+            next?: string | null;
+        };
         /** Page[ConversationOut] */
         Page_ConversationOut_: {
             /** Items */
             items: components["schemas"]["ConversationOut"][];
+            /** Next */
+            next?: string | null;
+        };
+        /** Page[DeskFace] */
+        Page_DeskFace_: {
+            /** Items */
+            items: components["schemas"]["DeskFace"][];
+            /** Next */
+            next?: string | null;
+        };
+        /** Page[DeskLinkOut] */
+        Page_DeskLinkOut_: {
+            /** Items */
+            items: components["schemas"]["DeskLinkOut"][];
+            /** Next */
+            next?: string | null;
+        };
+        /** Page[DeskOut] */
+        Page_DeskOut_: {
+            /** Items */
+            items: components["schemas"]["DeskOut"][];
+            /** Next */
+            next?: string | null;
+        };
+        /** Page[DeskVersionOut] */
+        Page_DeskVersionOut_: {
+            /** Items */
+            items: components["schemas"]["DeskVersionOut"][];
             /** Next */
             next?: string | null;
         };
@@ -2458,6 +3719,20 @@ export interface components {
         Page_MemberOut_: {
             /** Items */
             items: components["schemas"]["MemberOut"][];
+            /** Next */
+            next?: string | null;
+        };
+        /** Page[ModelName] */
+        Page_ModelName_: {
+            /** Items */
+            items: components["schemas"]["ModelName"][];
+            /** Next */
+            next?: string | null;
+        };
+        /** Page[ModelOut] */
+        Page_ModelOut_: {
+            /** Items */
+            items: components["schemas"]["ModelOut"][];
             /** Next */
             next?: string | null;
         };
@@ -2617,6 +3892,21 @@ export interface components {
             /** Request Id */
             request_id?: string | null;
         };
+        /** PromptMessage */
+        PromptMessage: {
+            /** Role */
+            role: string;
+            /** Content */
+            content: string;
+        };
+        /** PublishIn */
+        PublishIn: {
+            /**
+             * Note
+             * @default
+             */
+            note: string;
+        };
         /** PushIn */
         PushIn: {
             /**
@@ -2707,7 +3997,7 @@ export interface components {
              * @description Empty: all.
              * @default []
              */
-            kinds: ("sync.finished" | "sync.failed" | "sync.held" | "sync.recovered" | "freshness.missed" | "freshness.met")[];
+            kinds: ("sync.finished" | "sync.failed" | "sync.held" | "sync.recovered" | "freshness.missed" | "freshness.met" | "budget.low")[];
         };
         /**
          * ReceiverMade
@@ -2719,7 +4009,7 @@ export interface components {
             /** Url */
             url: string;
             /** Kinds */
-            kinds: ("sync.finished" | "sync.failed" | "sync.held" | "sync.recovered" | "freshness.missed" | "freshness.met")[];
+            kinds: ("sync.finished" | "sync.failed" | "sync.held" | "sync.recovered" | "freshness.missed" | "freshness.met" | "budget.low")[];
             /** Paused */
             paused: boolean;
             /** Waiting */
@@ -2746,7 +4036,7 @@ export interface components {
             /** Url */
             url: string;
             /** Kinds */
-            kinds: ("sync.finished" | "sync.failed" | "sync.held" | "sync.recovered" | "freshness.missed" | "freshness.met")[];
+            kinds: ("sync.finished" | "sync.failed" | "sync.held" | "sync.recovered" | "freshness.missed" | "freshness.met" | "budget.low")[];
             /** Paused */
             paused: boolean;
             /** Waiting */
@@ -2760,6 +4050,99 @@ export interface components {
              * Format: date-time
              */
             created_at: string;
+        };
+        /**
+         * RecordOut
+         * @description Everything about how an answer came about.
+         */
+        RecordOut: {
+            /** Id */
+            id: string;
+            /** Number */
+            number: number;
+            /**
+             * State
+             * @default done
+             * @enum {string}
+             */
+            state: "answering" | "done" | "stopped" | "broken_off" | "failed";
+            /** Question */
+            question: string;
+            /** Standalone */
+            standalone: string;
+            /**
+             * Outcome
+             * @enum {string}
+             */
+            outcome: "answered" | "declined" | "small_talk" | "unfinished";
+            /** Text */
+            text: string;
+            /** Citations */
+            citations: components["schemas"]["CitationOut"][];
+            /** Evidence */
+            evidence: components["schemas"]["EvidenceOut"][];
+            /** Sufficiency */
+            sufficiency: number;
+            /** Composer */
+            composer: string;
+            /**
+             * Note
+             * @default
+             */
+            note: string;
+            /** Statements */
+            statements?: components["schemas"]["StatementOut"][] | null;
+            /**
+             * Links
+             * @default []
+             */
+            links: components["schemas"]["OfferedLink"][];
+            /**
+             * Feedback
+             * @default []
+             */
+            feedback: components["schemas"]["FeedbackOut"][];
+            /** Seconds */
+            seconds: {
+                [key: string]: number;
+            };
+            /** Request Id */
+            request_id: string;
+            /**
+             * Created At
+             * Format: date-time
+             */
+            created_at: string;
+            /** Conversation Id */
+            conversation_id: string;
+            /** Asker */
+            asker: string;
+            /** Desk Id */
+            desk_id: string | null;
+            /** Desk Version */
+            desk_version: number | null;
+            /** Settings */
+            settings: {
+                [key: string]: unknown;
+            } | null;
+            /** Editions */
+            editions: {
+                [key: string]: string;
+            } | null;
+            /** Steps */
+            steps: components["schemas"]["StepOut"][];
+            /** Prompt */
+            prompt: components["schemas"]["PromptMessage"][];
+            /** Raw */
+            raw: string;
+            /** Tokens Read */
+            tokens_read: number;
+            /** Tokens Written */
+            tokens_written: number;
+            /** Cost */
+            cost: number;
+            /** Changed Since */
+            changed_since: components["schemas"]["RestingOut"][];
         };
         /**
          * ReportOut
@@ -2795,6 +4178,23 @@ export interface components {
             ][];
             /** Language */
             language: string;
+        };
+        /**
+         * RestingOut
+         * @description A citation whose document has changed since: `state` is `changed` or `gone`.
+         */
+        RestingOut: {
+            /** Citation */
+            citation: number;
+            /** Document Id */
+            document_id: string;
+            /** Title */
+            title: string;
+            /**
+             * State
+             * @enum {string}
+             */
+            state: "changed" | "gone";
         };
         /** RevisionOut */
         RevisionOut: {
@@ -2980,6 +4380,23 @@ export interface components {
             operator: boolean;
             /** Teams */
             teams: components["schemas"]["Membership"][];
+        };
+        /**
+         * SettingDifference
+         * @description A setting that two versions have differently; texts come with their lines compared in `lines` (" ", "-", "+").
+         */
+        SettingDifference: {
+            /** Setting */
+            setting: string;
+            /** Before */
+            before: unknown;
+            /** After */
+            after: unknown;
+            /** Lines */
+            lines?: [
+                string,
+                string
+            ][] | null;
         };
         /** SignInIn */
         SignInIn: {
@@ -3265,6 +4682,52 @@ export interface components {
             windows: boolean;
         };
         /**
+         * StatementOut
+         * @description A statement of the answer, characters [start, end), and how it stands. One that was removed has no extent; `removed` is what it
+         *     said. `citations` are the numbers of its citations.
+         */
+        StatementOut: {
+            /** Start */
+            start: number;
+            /** End */
+            end: number;
+            /**
+             * Verdict
+             * @enum {string}
+             */
+            verdict: "supported" | "weak" | "uncited" | "none";
+            /** Support */
+            support: number;
+            /** Citations */
+            citations: number[];
+            /**
+             * Reason
+             * @default
+             */
+            reason: string;
+            /**
+             * Removed
+             * @default
+             */
+            removed: string;
+        };
+        /**
+         * StepOut
+         * @description A step of an answer's way: seconds since the question until it began, how long it took, and what it found.
+         */
+        StepOut: {
+            /** Name */
+            name: string;
+            /** Began */
+            began: number;
+            /** Seconds */
+            seconds: number;
+            /** Told */
+            told: {
+                [key: string]: unknown;
+            };
+        };
+        /**
          * SyncItemOut
          * @description What a run did with one item, and how its document is now.
          */
@@ -3396,6 +4859,16 @@ export interface components {
              * @example Europe/Berlin
              */
             time_zone?: string | null;
+            /**
+             * Kept Days
+             * @description Days that conversations are kept; null for good.
+             */
+            kept_days?: number | null;
+            /**
+             * Monthly Tokens
+             * @description Tokens of models a month; null for no bound.
+             */
+            monthly_tokens?: number | null;
         };
         /** TeamIn */
         TeamIn: {
@@ -3415,6 +4888,10 @@ export interface components {
             name: string;
             /** Time Zone */
             time_zone: string;
+            /** Kept Days */
+            kept_days?: number | null;
+            /** Monthly Tokens */
+            monthly_tokens?: number | null;
             /**
              * Created At
              * Format: date-time
@@ -3477,12 +4954,21 @@ export interface components {
             /** Seconds */
             seconds: number;
         };
-        /** TurnOut */
+        /**
+         * TurnOut
+         * @description A question with its answer. One that was stopped or broken off has the text that had come by then.
+         */
         TurnOut: {
             /** Id */
             id: string;
             /** Number */
             number: number;
+            /**
+             * State
+             * @default done
+             * @enum {string}
+             */
+            state: "answering" | "done" | "stopped" | "broken_off" | "failed";
             /** Question */
             question: string;
             /** Standalone */
@@ -3491,7 +4977,7 @@ export interface components {
              * Outcome
              * @enum {string}
              */
-            outcome: "answered" | "declined" | "small_talk";
+            outcome: "answered" | "declined" | "small_talk" | "unfinished";
             /** Text */
             text: string;
             /** Citations */
@@ -3502,6 +4988,23 @@ export interface components {
             sufficiency: number;
             /** Composer */
             composer: string;
+            /**
+             * Note
+             * @default
+             */
+            note: string;
+            /** Statements */
+            statements?: components["schemas"]["StatementOut"][] | null;
+            /**
+             * Links
+             * @default []
+             */
+            links: components["schemas"]["OfferedLink"][];
+            /**
+             * Feedback
+             * @default []
+             */
+            feedback: components["schemas"]["FeedbackOut"][];
             /** Seconds */
             seconds: {
                 [key: string]: number;
@@ -3513,6 +5016,48 @@ export interface components {
              * Format: date-time
              */
             created_at: string;
+        };
+        /** UsageOut */
+        UsageOut: {
+            /**
+             * By
+             * @enum {string}
+             */
+            by: "day" | "desk" | "kb" | "member" | "composer";
+            /** Rows */
+            rows: components["schemas"]["UseRow"][];
+            total: components["schemas"]["UseRow"];
+            budget: components["schemas"]["BudgetOut"];
+        };
+        /**
+         * UseRow
+         * @description What was used by one desk, kb, member or day, as `by` names it. `key` is its id, `name` what people call it.
+         */
+        UseRow: {
+            /** Key */
+            key: string;
+            /** Name */
+            name: string;
+            /** Questions */
+            questions: number;
+            /** Answered */
+            answered: number;
+            /** Declined */
+            declined: number;
+            /** Helpful */
+            helpful: number;
+            /** Not Helpful */
+            not_helpful: number;
+            /** Tokens Read */
+            tokens_read: number;
+            /** Tokens Written */
+            tokens_written: number;
+            /** Cost */
+            cost: number;
+            /** Median Seconds */
+            median_seconds: number | null;
+            /** P95 Seconds */
+            p95_seconds: number | null;
         };
         /** WrittenChange */
         WrittenChange: {
@@ -3552,6 +5097,18 @@ export interface components {
             editable: boolean;
             /** Why Not */
             why_not?: string | null;
+        };
+        /**
+         * CheckEvent
+         * @description A statement was checked against what it cites.
+         */
+        CheckEvent: {
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            event: "check";
+            statement: components["schemas"]["StatementOut"];
         };
         /** CitationEvent */
         CitationEvent: {
@@ -3608,6 +5165,19 @@ export interface components {
             event: "problem";
             problem: components["schemas"]["Problem"];
         };
+        /**
+         * RestartEvent
+         * @description What was written so far does not count: the model broke off, and the answer begins anew without it.
+         */
+        RestartEvent: {
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            event: "restart";
+            /** Reason */
+            reason: string;
+        };
         /** StartEvent */
         StartEvent: {
             /**
@@ -3617,12 +5187,14 @@ export interface components {
             event: "start";
             /** Conversation Id */
             conversation_id: string;
+            /** Turn Id */
+            turn_id: string;
             /** Question */
             question: string;
             /** Standalone */
             standalone: string;
         };
-        Event: components["schemas"]["StartEvent"] | components["schemas"]["EvidenceEvent"] | components["schemas"]["PieceEvent"] | components["schemas"]["CitationEvent"] | components["schemas"]["FinishEvent"] | components["schemas"]["ProblemEvent"];
+        Event: components["schemas"]["StartEvent"] | components["schemas"]["EvidenceEvent"] | components["schemas"]["PieceEvent"] | components["schemas"]["CitationEvent"] | components["schemas"]["CheckEvent"] | components["schemas"]["RestartEvent"] | components["schemas"]["FinishEvent"] | components["schemas"]["ProblemEvent"];
     };
     responses: never;
     parameters: never;
@@ -8190,7 +9762,7 @@ export interface operations {
             };
         };
         responses: {
-            /** @description The answer; with `Accept: text/event-stream` the events start, evidence, piece, citation and finish, or problem, each with its model as JSON. */
+            /** @description The answer; with `Accept: text/event-stream` the events start, evidence, piece, citation, check, restart and finish, or problem, each with its model as JSON. */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -8390,6 +9962,2131 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not valid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    list_desks_api_v1_teams__team__desks_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                team: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Page_DeskOut_"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not valid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    create_desk_api_v1_teams__team__desks_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                team: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["DeskIn"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DeskOut"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not valid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    show_desk_api_v1_teams__team__desks__desk__get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                desk: string;
+                team: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DeskOut"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not valid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    delete_desk_api_v1_teams__team__desks__desk__delete: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                desk: string;
+                team: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not valid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    change_desk_api_v1_teams__team__desks__desk__patch: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                desk: string;
+                team: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["DeskChange"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DeskOut"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not valid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    publish_api_v1_teams__team__desks__desk__publish_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                desk: string;
+                team: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PublishIn"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DeskVersionOut"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not valid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    list_versions_api_v1_teams__team__desks__desk__versions_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                desk: string;
+                team: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Page_DeskVersionOut_"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not valid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    serve_version_api_v1_teams__team__desks__desk__versions__number__serve_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                desk: string;
+                number: number;
+                team: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DeskOut"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not valid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    compare_api_v1_teams__team__desks__desk__compare_get: {
+        parameters: {
+            query?: {
+                before?: number | null;
+                after?: number | null;
+            };
+            header?: never;
+            path: {
+                desk: string;
+                team: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DeskComparison"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not valid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    list_links_api_v1_teams__team__desks__desk__links_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                desk: string;
+                team: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Page_DeskLinkOut_"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not valid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    make_link_api_v1_teams__team__desks__desk__links_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                desk: string;
+                team: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["DeskLinkIn"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DeskLinkMade"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not valid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    revoke_link_api_v1_teams__team__desks__desk__links__link__delete: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                desk: string;
+                link: string;
+                team: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not valid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    list_answers_api_v1_teams__team__desks__desk__answers_get: {
+        parameters: {
+            query?: {
+                outcome?: string | null;
+                helpful?: boolean | null;
+                text?: string | null;
+                cursor?: string | null;
+                limit?: number;
+            };
+            header?: never;
+            path: {
+                desk: string;
+                team: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Page_AnswerSummary_"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not valid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    show_face_api_v1_chat__desk__get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                desk: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DeskFace"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not valid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    list_faces_api_v1_teams__team__chat_desks_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                team: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Page_DeskFace_"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not valid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    ask_desk_api_v1_teams__team__desks__desk__ask_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                team: string;
+                desk: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["DeskAskIn"];
+            };
+        };
+        responses: {
+            /** @description The answer; with `Accept: text/event-stream` the events start, evidence, piece, citation, check, restart and finish, or problem, each with its model as JSON. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AnswerOut"];
+                    "text/event-stream": components["schemas"]["Event"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not valid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    list_conversations_api_v1_teams__team__desks__desk__conversations_get: {
+        parameters: {
+            query?: {
+                text?: string | null;
+                limit?: number;
+            };
+            header?: never;
+            path: {
+                team: string;
+                desk: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Page_ConversationOut_"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not valid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    show_conversation_api_v1_teams__team__desks__desk__conversations__conversation__get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                conversation: string;
+                team: string;
+                desk: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Page_TurnOut_"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not valid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    delete_conversation_api_v1_teams__team__desks__desk__conversations__conversation__delete: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                conversation: string;
+                team: string;
+                desk: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not valid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    rename_conversation_api_v1_teams__team__desks__desk__conversations__conversation__patch: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                conversation: string;
+                team: string;
+                desk: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ConversationChange"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ConversationOut"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not valid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    export_conversation_api_v1_teams__team__desks__desk__conversations__conversation__export_get: {
+        parameters: {
+            query?: {
+                form?: "markdown" | "json";
+            };
+            header?: never;
+            path: {
+                conversation: string;
+                team: string;
+                desk: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": unknown;
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not valid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    give_feedback_api_v1_teams__team__desks__desk__turns__turn__feedback_put: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                turn: string;
+                team: string;
+                desk: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["FeedbackIn"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["FeedbackOut"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not valid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    citation_context_api_v1_teams__team__desks__desk__turns__turn__citations__number__get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                turn: string;
+                number: number;
+                team: string;
+                desk: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ContextOut"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not valid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    show_answer_api_v1_teams__team__answers__answer__get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                answer: string;
+                team: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RecordOut"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not valid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    ask_again_api_v1_teams__team__answers__answer__again_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                answer: string;
+                team: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AgainOut"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not valid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    show_usage_api_v1_teams__team__usage_get: {
+        parameters: {
+            query?: {
+                by?: "day" | "desk" | "kb" | "member" | "composer";
+                /** @description From this moment on; by default the last thirty days. */
+                since?: string | null;
+                until?: string | null;
+                desk?: string | null;
+            };
+            header?: never;
+            path: {
+                team: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["UsageOut"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not valid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    usage_csv_api_v1_teams__team__usage_csv_get: {
+        parameters: {
+            query?: {
+                by?: "day" | "desk" | "kb" | "member" | "composer";
+                /** @description From this moment on; by default the last thirty days. */
+                since?: string | null;
+                until?: string | null;
+                desk?: string | null;
+            };
+            header?: never;
+            path: {
+                team: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not valid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    list_models_api_v1_models_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Page_ModelOut_"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not valid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    create_model_api_v1_models_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ModelIn"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ModelOut"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not valid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    delete_model_api_v1_models__model__delete: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                model: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not valid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    change_model_api_v1_models__model__patch: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                model: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ModelChange"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ModelOut"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not valid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    check_model_api_v1_models__model__check_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                model: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ModelCheck"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not valid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    list_usable_api_v1_teams__team__models_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                team: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Page_ModelName_"];
+                };
             };
             /** @description Not signed in */
             401: {

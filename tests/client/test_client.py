@@ -25,15 +25,17 @@ def test_the_twins_have_the_same_methods_and_parameters() -> None:
     assert surface(Client) == surface(AsyncClient)
 
 
-def test_the_asynchronous_twin_is_made_from_the_other(tmp_path: Path) -> None:
-    code = "import sys; sys.path.insert(0, 'tools'); import make_async_client as m; print(m.make((m.CLIENT / '_sync.py').read_text()), end='')"
+@pytest.mark.parametrize(
+    ("plain", "awaited"), [("_sync", "_async"), ("_base", "_async_base"), ("_desks", "_async_desks")]
+)
+def test_the_asynchronous_twins_are_made_from_the_others(tmp_path: Path, plain: str, awaited: str) -> None:
+    code = f"import sys; sys.path.insert(0, 'tools'); import make_async_client as m; print(m.make((m.CLIENT / '{plain}.py').read_text()), end='')"
     made = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True, cwd=ROOT, check=True).stdout
-    path = tmp_path / "_async.py"
+    path = tmp_path / f"{awaited}.py"
     path.write_text(made)
-    subprocess.run(
-        [sys.executable, "-m", "ruff", "format", "--quiet", "--config", ROOT / "pyproject.toml", path], check=True
-    )
-    assert path.read_text() == (ROOT / "src" / "fontanel" / "client" / "_async.py").read_text(), "run `make client`"
+    ruff = [sys.executable, "-m", "ruff"]
+    subprocess.run([*ruff, "format", "--quiet", "--config", ROOT / "pyproject.toml", path], check=True)
+    assert path.read_text() == (ROOT / "src" / "fontanel" / "client" / f"{awaited}.py").read_text(), "run `make client`"
 
 
 def test_asking_asynchronously(team: TeamSetup, kb: str) -> None:

@@ -11,6 +11,7 @@ from sqlalchemy import create_engine, select
 
 import fontanel.records
 from fontanel.records.database import open_database
+from fontanel.records.desk_tables import Conversation, Turn, TurnState
 from fontanel.records.tables import Document, Revision
 
 
@@ -63,3 +64,33 @@ def test_opening_twice_changes_nothing(tmp_path: Path) -> None:
     with sqlite3.connect(path) as db:
         assert db.execute("select count(*) from alembic_version").fetchone() == (1,)
         assert db.execute("pragma integrity_check").fetchone() == ("ok",)
+
+
+def test_conversations_keep_their_turns_when_their_table_is_rebuilt(tmp_path: Path) -> None:
+    path = tmp_path / "fontanel.db"
+    at(path, "0004")
+    moment = "2026-01-02 03:04:05.000000"
+    with sqlite3.connect(path) as db:
+        db.execute(
+            "insert into teams (id, slug, name, created_at, version) values ('t', 'team', 'Team', ?, 1)", (moment,)
+        )
+        db.execute(
+            "insert into kbs (id, team_id, slug, name, description, edition_id, created_at, version) "
+            "values ('k', 't', 'kb', 'Kb', '', 'e', ?, 1)", (moment,),
+        )  # fmt: skip
+        db.execute(
+            "insert into conversations (id, team_id, kb_id, asker, title, created_at, changed_at) "
+            "values ('c', 't', 'k', 'person:1', 'When?', ?, ?)", (moment, moment),
+        )  # fmt: skip
+        db.execute(
+            "insert into turns (id, team_id, conversation_id, number, question, standalone, outcome, text, sufficiency, citations, "
+            "evidence, edition_id, composer, seconds, request_id, created_at) values ('n', 't', 'c', 1, 'When?', 'When?', "
+            "'answered', 'At noon.', 0.9, '[]', '[]', 'e', 'built-in', '{}', 'r', ?)", (moment,),
+        )  # fmt: skip
+    _, sessions = open_database(path)
+    with sessions() as session:
+        turn = session.scalars(select(Turn)).one()
+        assert (turn.text, turn.asker, turn.state, turn.steps) == ("At noon.", "person:1", TurnState.DONE, None)
+        session.delete(session.get_one(Conversation, "c"))
+        session.commit()
+        assert session.scalars(select(Turn)).all() == []

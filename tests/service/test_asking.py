@@ -63,7 +63,7 @@ def test_an_answer_cites_the_very_words(marine: Marine) -> None:
         assert text[citation.start : citation.end] == citation.quote
         assert 0 <= citation.answer_start < citation.answer_end <= len(answer.text)
         assert citation.support >= 0.8
-    assert set(answer.seconds) == {"evidence", "total"}
+    assert set(answer.seconds) == {"evidence", "first", "total"}
 
 
 def test_events_stream_in_order_and_end_with_the_json_answer(marine: Marine) -> None:

@@ -81,8 +81,19 @@ def victim(service: Service) -> tuple[TeamSetup, dict[str, str]]:
     source = team.client.connect_source(kb.id, s.SourceIn(name="Tickets", kind="push", settings={}))
     sync = team.client.push_documents(kb.id, source.id, [s.PushedIn(id="t-1", text="The winch jams.")]).sync
     receiver = team.client.add_receiver("https://ops.skerrow.example/events")
+    desk = team.client.create_desk("Private desk", s.DeskSettings(kbs=[s.DeskKb(kb=kb.id)], audience="link"))
+    team.client.publish_desk(desk.id)
+    link = team.client.make_desk_link(desk.id, "Private link")
+    asked = team.client.ask_desk(desk.id, "At what gust does the quay crane stop?")
+    with service.operator() as operator:
+        model = operator.create_model(s.ModelIn(name="private-model", url="http://127.0.0.1:9/v1"))
     until(lambda: all(document.state == "indexed" for document in team.client.list_documents(kb.id)))
     ids = {
+        "desk": desk.id,
+        "link": link.id,
+        "turn": asked.turn_id,
+        "answer": asked.turn_id,
+        "model": model.name,
         "source": source.id,
         "sync": sync,
         "receiver": receiver.id,
@@ -104,10 +115,15 @@ def everything(team: TeamSetup, kb: str) -> str:
     """All that a stranger could change, as one text."""
     client = team.client
     found: list[Any] = [client.list_teams(), client.list_kbs(), client.list_members(), client.list_keys(),
-                        client.list_sources(kb), client.list_receivers()]  # fmt: skip
+                        client.list_sources(kb), client.list_receivers(), client.list_desks(), client.list_usable_models()]  # fmt: skip
     found += [
         list(client.list_documents(kb)),
         client.list_conversations(kb),
+        *(
+            (client.list_desk_answers(d.id), client.list_desk_links(d.id), client.list_desk_conversations(d.id))[n]
+            for d in client.list_desks()
+            for n in range(3)
+        ),
         list(client.list_passages(kb, "storm-plan.md")),
     ]
     # Noting when a key was last used is no change of the team's records.
@@ -131,7 +147,16 @@ def test_strangers_reach_nothing(
     for who, client in stranger.items():
         response = client.request(**request_for(method, path, operation, ids))
         assert response.status_code < 500, response.text
-        for word in (SECRET, "Private rules", team.email, team.password, team.key, "storm-plan"):
+        for word in (
+            SECRET,
+            "Private rules",
+            "Private desk",
+            "Private link",
+            team.email,
+            team.password,
+            team.key,
+            "storm-plan",
+        ):
             assert word not in response.text.replace(ids["member"], "") or (method, path) in OPEN, (who, word)
         if (method, path) in OPEN | OWN:
             continue

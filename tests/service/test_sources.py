@@ -222,12 +222,12 @@ def test_changing_a_source(team: TeamSetup, folder: Path) -> None:
     changed = client.change_source("kb", source.id, s.SourceChange(cron="15 6 * * 1-5"), source.version)
     assert changed.next_run_at is not None
     assert (changed.next_run_at.hour, changed.next_run_at.minute, changed.next_run_at.weekday() < 5) == (6, 15, True)
-    assert client.change_team(time_zone="Asia/Tokyo").time_zone == "Asia/Tokyo"
+    assert client.change_team(s.TeamChange(time_zone="Asia/Tokyo")).time_zone == "Asia/Tokyo"
     moved = client.show_source("kb", source.id).next_run_at
     assert moved is not None
     assert (moved.hour, moved.minute) == (21, 15)
     with pytest.raises(ProblemError):
-        client.change_team(time_zone="Nowhere/Nothing")
+        client.change_team(s.TeamChange(time_zone="Nowhere/Nothing"))
     changed = client.change_source("kb", source.id, s.SourceChange(every_minutes=5))
     assert (changed.cron, changed.every_minutes) == (None, 5)
     assert client.change_source("kb", source.id, s.SourceChange(paused=True)).freshness.state == "paused"

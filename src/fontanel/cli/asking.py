@@ -5,6 +5,7 @@ from __future__ import annotations
 import argparse
 import re
 import sys
+from collections.abc import Iterator
 from pathlib import Path
 from typing import Any
 
@@ -18,13 +19,16 @@ from fontanel.cli.documents import parse_tags
 from fontanel.cli.format import ago, percent, place
 from fontanel.schemas import (
     AnswerOut,
+    CheckEvent,
     CitationEvent,
     CitationOut,
+    Event,
     EvidenceOut,
     ExplanationOut,
     FinishEvent,
     HitOut,
     PieceEvent,
+    RestartEvent,
     StartEvent,
     TurnOut,
 )
@@ -36,6 +40,9 @@ def add_commands(commands: Any, verb: Any, common: argparse.ArgumentParser, kb: 
     ask.add_argument(
         "--file", type=Path, help="ask this one file; it is kept for a day, in a knowledge base of its own"
     )
+    ask.add_argument("--desk", help="ask this desk instead of a knowledge base (FONTANEL_DESK)")
+    ask.add_argument("--draft", action="store_true", help="ask the desk's draft")
+    ask.add_argument("--version", type=int, metavar="NUMBER", help="ask this version of the desk")
     ask.add_argument("--conversation", metavar="ID", help="go on with this conversation")
     ask.add_argument("--tag", action="append", default=[], metavar="KEY=VALUE", help="only documents with this tag")
     ask.add_argument("--document", action="append", metavar="NAME", help="only this document; may be repeated")
@@ -143,7 +150,22 @@ def _excerpt(hit: HitOut) -> Padding:
 def ask_question(context: Context, options: argparse.Namespace) -> int:
     if options.file is not None:
         return _ask_file(context, options)
+    desk = context.setting("desk")
+    if desk is not None and not context.given("kb"):
+        return _ask_desk(context, desk, options)
     return _ask(context, context.kb(), options)
+
+
+def _ask_desk(context: Context, desk: str, options: argparse.Namespace) -> int:
+    if options.tag or options.document:
+        raise UsageProblem("--tag and --document narrow a knowledge base; a desk's own settings narrow a desk.")
+    said: dict[str, Any] = {"draft": options.draft, "version": options.version}
+    if context.json:
+        context.show(context.client.ask_desk(desk, options.question, options.conversation, **said))
+        return 0
+    return _print_events(
+        context, context.client.ask_desk(desk, options.question, options.conversation, stream=True, **said)
+    )
 
 
 def _ask_file(context: Context, options: argparse.Namespace) -> int:
@@ -170,21 +192,47 @@ def _ask(context: Context, kb: str, options: argparse.Namespace) -> int:
     if context.json:
         context.show(context.client.ask(kb, options.question, options.conversation, **narrowed))
         return 0
+    return _print_events(
+        context, context.client.ask(kb, options.question, options.conversation, stream=True, **narrowed)
+    )
+
+
+def _print_events(context: Context, events: Iterator[Event]) -> int:
+    """An answer as it comes, then its sources."""
     finished: AnswerOut | None = None
     flow = _Flow(context.out)
-    for event in context.client.ask(kb, options.question, options.conversation, stream=True, **narrowed):
+    for event in events:
         if isinstance(event, StartEvent) and event.standalone != event.question:
             context.out.print(Text(f"Understood as: {event.standalone}\n", "dim"))
         elif isinstance(event, PieceEvent):
             flow.write(event.text.replace("\t", "  "))
         elif isinstance(event, CitationEvent):
             flow.write(f" [{event.citation.number}]", "cyan")
+        elif isinstance(event, CheckEvent) and event.statement.removed:
+            flow.write(" (a statement was left out)", "yellow")
+        elif isinstance(event, CheckEvent) and event.statement.verdict in ("weak", "uncited"):
+            flow.write(" (?)", "yellow")
+        elif isinstance(event, RestartEvent):
+            flow.write("\n\n")
         elif isinstance(event, FinishEvent):
             finished = event.answer
     context.out.print()
     if finished is not None:
+        _print_doubts(context, finished)
         _print_sources(context, finished)
     return 0
+
+
+def _print_doubts(context: Context, answer: AnswerOut) -> None:
+    """What is to be said besides, and the statements that their sources do not carry."""
+    if answer.note:
+        context.out.print(Text(f"\n{answer.note}", "yellow"))
+    for statement in answer.statements:
+        if statement.verdict in ("weak", "uncited") and statement.reason:
+            said = statement.removed or answer.text[statement.start : statement.end]
+            context.out.print(Text(f"\n(?) {said}\n    {statement.reason}", "yellow"))
+    for link in answer.links:
+        context.out.print(Text(f"\n{link.title}: {link.url}", "dim"))
 
 
 class _Flow:

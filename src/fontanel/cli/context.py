@@ -80,6 +80,10 @@ class Context:
         given: str | None = getattr(self._options, name, None)
         return given or os.environ.get(f"FONTANEL_{name.upper()}") or self._profile.get(name)
 
+    def given(self, name: str) -> bool:
+        """Whether the command line itself says it."""
+        return bool(getattr(self._options, name, None))
+
     @property
     def client(self) -> Client:
         if self._client is None:

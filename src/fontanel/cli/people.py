@@ -7,6 +7,7 @@ from typing import Any
 
 from fontanel.cli.context import Context, UsageProblem, write_profile
 from fontanel.cli.format import ago
+from fontanel.schemas import TeamChange
 
 _ROLES = ["reader", "editor", "owner"]
 
@@ -19,6 +20,10 @@ def add_commands(noun: Any, verb: Any, commands: Any, common: argparse.ArgumentP
     change = verb(team, "change", change_team, "rename the team, or set the time zone of its cron lines", common)
     change.add_argument("--name")
     change.add_argument("--time-zone", metavar="ZONE", help="for instance Europe/Berlin")
+    change.add_argument("--kept-days", type=int, metavar="DAYS", help="keep conversations so long; 0 for good")
+    change.add_argument(
+        "--monthly-tokens", type=int, metavar="TOKENS", help="what desks may use of models; 0 without bound"
+    )
     verb(noun("notice", "what happened to the team's sources"), "list", list_notices, "list notices", common)
     receiver = noun("receiver", "addresses that notices are sent to")
     verb(receiver, "list", list_receivers, "list receivers", common)
@@ -67,10 +72,15 @@ def create_team(context: Context, options: argparse.Namespace) -> None:
 
 
 def change_team(context: Context, options: argparse.Namespace) -> None:
-    if not options.name and not options.time_zone:
-        raise UsageProblem("Say --name or --time-zone.")
-    team = context.client.change_team(options.name, options.time_zone)
-    context.show(team, f"{team.name}, time zone {team.time_zone}")
+    given = {name: getattr(options, name) for name in ("name", "time_zone", "kept_days", "monthly_tokens")}
+    # 0 means without bound, which the service calls null.
+    said = {name: (value or None) for name, value in given.items() if value is not None}
+    if not said:
+        raise UsageProblem("Say --name, --time-zone, --kept-days or --monthly-tokens.")
+    team = context.client.change_team(TeamChange(**said))
+    kept = f"conversations kept for {team.kept_days} days" if team.kept_days else "conversations kept for good"
+    tokens = f"{team.monthly_tokens:,} tokens a month" if team.monthly_tokens else "no bound on tokens"
+    context.show(team, f"{team.name}, time zone {team.time_zone}, {kept}, {tokens}")
 
 
 def list_notices(context: Context, options: argparse.Namespace) -> None:

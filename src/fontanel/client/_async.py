@@ -3,64 +3,28 @@
 from __future__ import annotations
 
 import asyncio
+import secrets
 import time
 from collections.abc import AsyncIterator, Awaitable, Mapping, Sequence
 from pathlib import Path
-from types import TracebackType
 from typing import Literal, overload
 
 import httpx
 
 from fontanel import schemas as s
-from fontanel.client._calls import EVENT, Call, Calls, EventReader, Out, Upload
-from fontanel.client._errors import FontanelError, Unreachable, error_of, raise_for_problem
+from fontanel.client._calls import Upload
+from fontanel.client._async_desks import AsyncDeskClient
+from fontanel.client._errors import FontanelError, Unreachable, raise_for_problem
 
 _SETTLED = ("indexed", "failed")
 
 
-class AsyncClient:
+class AsyncClient(AsyncDeskClient):
     """A connection to the service. `kb` and `document` are ids, or the short name and the name; `team` likewise.
 
-    Every method raises `Unreachable`, or the `ProblemError` that the service answered with.
+    `key` is an access key, or the secret of a desk's link, for a guest: then `guest` is the guest's own secret, 16 random characters
+    or more. Every method raises `Unreachable`, or the `ProblemError` that the service answered with.
     """
-
-    def __init__(
-        self, url: str = "http://127.0.0.1:8460", key: str | None = None, team: str | None = None, timeout: float = 60.0
-    ) -> None:
-        headers = {"Authorization": f"Bearer {key}"} if key else {}
-        self._http = httpx.AsyncClient(base_url=url.rstrip("/") + "/api/v1", headers=headers, timeout=timeout)
-        self._calls = Calls(team)
-
-    async def __aenter__(self) -> AsyncClient:
-        return self
-
-    async def __aexit__(
-        self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None
-    ) -> None:
-        await self.close()
-
-    async def close(self) -> None:
-        await self._http.aclose()
-
-    def use_team(self, team: str) -> None:
-        """Speak of this team from now on."""
-        self._calls = Calls(team)
-
-    async def _send(self, call: Call[Out]) -> Out:
-        content = call.body.model_dump_json(exclude_unset=call.method == "PATCH") if call.body is not None else None
-        headers = {"Content-Type": "application/json", **call.headers} if content is not None else dict(call.headers)
-        request = self._http.build_request(
-            call.method, call.path.removeprefix("/"), content=content, params=dict(call.params), headers=headers
-        )
-        return call.read((await self._exchange(request)).content)
-
-    async def _exchange(self, request: httpx.Request) -> httpx.Response:
-        try:
-            response = await self._http.send(request)
-        except httpx.TransportError as error:
-            raise Unreachable(f"The service at {request.url.host} cannot be reached: {error}", request) from error
-        raise_for_problem(response)
-        return response
 
     # Who, and the team
 
@@ -80,9 +44,9 @@ class AsyncClient:
         """For operators."""
         return await self._send(self._calls.create_team(name))
 
-    async def change_team(self, name: str | None = None, time_zone: str | None = None) -> s.TeamOut:
-        """For owners. Cron lines of sources are in the team's time zone."""
-        return await self._send(self._calls.change_team(name, time_zone))
+    async def change_team(self, change: s.TeamChange) -> s.TeamOut:
+        """For owners. Only the fields that are set are changed."""
+        return await self._send(self._calls.change_team(change))
 
     async def list_members(self) -> list[s.MemberOut]:
         return (await self._send(self._calls.list_members())).items
@@ -505,6 +469,7 @@ class AsyncClient:
         *,
         tags: Mapping[str, str] | None = None,
         documents: Sequence[str] | None = None,
+        idempotency_key: str | None = None,
         stream: Literal[False] = False,
     ) -> Awaitable[s.AnswerOut]: ...
     @overload
@@ -516,6 +481,7 @@ class AsyncClient:
         *,
         tags: Mapping[str, str] | None = None,
         documents: Sequence[str] | None = None,
+        idempotency_key: str | None = None,
         stream: Literal[True],
     ) -> AsyncIterator[s.Event]: ...
     def ask(
@@ -526,6 +492,7 @@ class AsyncClient:
         *,
         tags: Mapping[str, str] | None = None,
         documents: Sequence[str] | None = None,
+        idempotency_key: str | None = None,
         stream: bool = False,
     ) -> Awaitable[s.AnswerOut] | AsyncIterator[s.Event]:
         """Ask, and get the answer, or with `stream` its events as they come. `conversation` goes on with an earlier one."""
@@ -535,37 +502,8 @@ class AsyncClient:
             tags=dict(tags or {}),
             documents=None if documents is None else list(documents),
         )
-        call = self._calls.ask(kb, body)
-        return self._events(call) if stream else self._answer(call)
-
-    async def _answer(self, call: Call[s.AnswerOut]) -> s.AnswerOut:
-        return await self._send(call)
-
-    async def _events(self, call: Call[s.AnswerOut]) -> AsyncIterator[s.Event]:
-        assert call.body is not None
-        request = self._http.build_request(
-            call.method,
-            call.path.removeprefix("/"),
-            content=call.body.model_dump_json(),
-            headers={"Content-Type": "application/json", "Accept": "text/event-stream"},
-        )
-        reader = EventReader()
-        try:
-            response = await self._http.send(request, stream=True)
-            try:
-                if not response.is_success:
-                    await response.aread()
-                    raise_for_problem(response)
-                async for line in response.aiter_lines():
-                    if (data := reader.feed(line)) is not None:
-                        event = EVENT.validate_json(data)
-                        if isinstance(event, s.ProblemEvent):
-                            raise error_of(event.problem, request)
-                        yield event
-            finally:
-                await response.aclose()
-        except httpx.TransportError as error:
-            raise Unreachable(f"The answer broke off: {error}", request) from error
+        call = self._calls.ask(kb, body, idempotency_key or secrets.token_hex(12))
+        return self._events(call) if stream else self._persist(call)
 
     async def list_conversations(self, kb: str) -> list[s.ConversationOut]:
         return (await self._send(self._calls.list_conversations(kb))).items

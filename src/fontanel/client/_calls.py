@@ -4,42 +4,20 @@ from __future__ import annotations
 
 import json
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass
 from pathlib import Path
-from typing import Any, BinaryIO, Generic, TypeVar
-from urllib.parse import quote
+from typing import Any, BinaryIO
 
-from pydantic import BaseModel, TypeAdapter
+from pydantic import TypeAdapter
 
 from fontanel import schemas as s
+from fontanel.client._call import Call, quoted
+from fontanel.client._desk_calls import DeskCalls
 
-Out = TypeVar("Out")
 EVENT: TypeAdapter[s.Event] = TypeAdapter(s.Event)
 
 
-@dataclass(frozen=True, slots=True)
-class Call(Generic[Out]):
-    """One request and the type of its answer; `out` is None when the answer has no body."""
-
-    method: str
-    path: str
-    out: type[Out] | None = None
-    body: BaseModel | None = None
-    params: Mapping[str, Any] = field(default_factory=dict)
-    headers: Mapping[str, str] = field(default_factory=dict)
-
-    def read(self, content: bytes) -> Out:
-        if self.out is None:
-            return None  # type: ignore[return-value]
-        answer: Out = TypeAdapter(self.out).validate_json(content)
-        return answer
-
-
-def _q(ref: str) -> str:
-    return quote(ref, safe="")
-
-
-class Calls:
+class Calls(DeskCalls):
     """Every call of the API as a `Call`, for one team."""
 
     def __init__(self, team: str | None) -> None:
@@ -48,14 +26,14 @@ class Calls:
     def _team(self) -> str:
         if self._team_ref is None:
             raise ValueError("Name the team: Client(..., team='marine-operations').")
-        return f"/teams/{_q(self._team_ref)}"
+        return f"/teams/{quoted(self._team_ref)}"
 
     def _kb(self, kb: str) -> str:
-        return f"{self._team()}/kbs/{_q(kb)}"
+        return f"{self._team()}/kbs/{quoted(kb)}"
 
     def _document(self, kb: str, document: str) -> str:
         # A slash within a name is encoded twice: servers take a single encoding for a slash of the path.
-        return f"{self._kb(kb)}/documents/{_q(document.replace('/', '%2F'))}"
+        return f"{self._kb(kb)}/documents/{quoted(document.replace('/', '%2F'))}"
 
     def sign_in(self, email: str, password: str) -> Call[s.SessionOut]:
         return Call("POST", "/session", s.SessionOut, s.SignInIn(email=email, password=password))
@@ -69,9 +47,8 @@ class Calls:
     def create_team(self, name: str) -> Call[s.TeamOut]:
         return Call("POST", "/teams", s.TeamOut, s.TeamIn(name=name))
 
-    def change_team(self, name: str | None, time_zone: str | None) -> Call[s.TeamOut]:
-        said = {key: value for key, value in (("name", name), ("time_zone", time_zone)) if value is not None}
-        return Call("PATCH", self._team(), s.TeamOut, s.TeamChange(**said))
+    def change_team(self, change: s.TeamChange) -> Call[s.TeamOut]:
+        return Call("PATCH", self._team(), s.TeamOut, change)
 
     def list_members(self) -> Call[s.Page[s.MemberOut]]:
         return Call("GET", f"{self._team()}/members", s.Page[s.MemberOut])
@@ -80,7 +57,7 @@ class Calls:
         return Call("POST", f"{self._team()}/members", s.MemberMade, s.MemberIn(email=email, name=name, role=role))
 
     def remove_member(self, member: str) -> Call[None]:
-        return Call("DELETE", f"{self._team()}/members/{_q(member)}")
+        return Call("DELETE", f"{self._team()}/members/{quoted(member)}")
 
     def list_keys(self) -> Call[s.Page[s.KeyOut]]:
         return Call("GET", f"{self._team()}/keys", s.Page[s.KeyOut])
@@ -90,7 +67,7 @@ class Calls:
         return Call("POST", f"{self._team()}/keys", s.KeyMade, body)
 
     def revoke_key(self, key: str) -> Call[None]:
-        return Call("DELETE", f"{self._team()}/keys/{_q(key)}")
+        return Call("DELETE", f"{self._team()}/keys/{quoted(key)}")
 
     def list_kbs(self) -> Call[s.Page[s.KbOut]]:
         return Call("GET", f"{self._team()}/kbs", s.Page[s.KbOut])
@@ -190,7 +167,7 @@ class Calls:
         return Call("GET", f"{self._document(kb, document)}/revisions", s.Page[s.RevisionOut])
 
     def restore_revision(self, kb: str, document: str, revision: str) -> Call[s.AddedOut]:
-        return Call("POST", f"{self._document(kb, document)}/revisions/{_q(revision)}/restore", s.AddedOut)
+        return Call("POST", f"{self._document(kb, document)}/revisions/{quoted(revision)}/restore", s.AddedOut)
 
     def compare_revisions(
         self, kb: str, document: str, before: str | None, after: str | None
@@ -208,7 +185,7 @@ class Calls:
         return Call("GET", "/source-kinds", list[s.KindOut])
 
     def _source(self, kb: str, source: str) -> str:
-        return f"{self._kb(kb)}/sources/{_q(source)}"
+        return f"{self._kb(kb)}/sources/{quoted(source)}"
 
     def list_sources(self, kb: str) -> Call[s.Page[s.SourceOut]]:
         return Call("GET", f"{self._kb(kb)}/sources", s.Page[s.SourceOut])
@@ -240,17 +217,17 @@ class Calls:
         return Call("GET", f"{self._source(kb, source)}/syncs", s.Page[s.SyncOut], params={"limit": limit})
 
     def show_sync(self, kb: str, source: str, sync: str) -> Call[s.SyncOut]:
-        return Call("GET", f"{self._source(kb, source)}/syncs/{_q(sync)}", s.SyncOut)
+        return Call("GET", f"{self._source(kb, source)}/syncs/{quoted(sync)}", s.SyncOut)
 
     def list_sync_items(
         self, kb: str, source: str, sync: str, outcome: str | None, cursor: str | None
     ) -> Call[s.Page[s.SyncItemOut]]:
         params = {"outcome": outcome, "cursor": cursor, "limit": 1000}
-        path = f"{self._source(kb, source)}/syncs/{_q(sync)}/items"
+        path = f"{self._source(kb, source)}/syncs/{quoted(sync)}/items"
         return Call("GET", path, s.Page[s.SyncItemOut], params={k: v for k, v in params.items() if v})
 
     def decide_sync(self, kb: str, source: str, sync: str, decision: str) -> Call[s.SyncOut]:
-        return Call("POST", f"{self._source(kb, source)}/syncs/{_q(sync)}/{decision}", s.SyncOut)
+        return Call("POST", f"{self._source(kb, source)}/syncs/{quoted(sync)}/{decision}", s.SyncOut)
 
     def make_signal_secret(self, kb: str, source: str) -> Call[s.SignalSecret]:
         return Call("POST", f"{self._source(kb, source)}/signal-secret", s.SignalSecret)
@@ -275,25 +252,25 @@ class Calls:
         return Call("POST", f"{self._team()}/receivers", s.ReceiverMade, s.ReceiverIn(url=url, kinds=list(kinds)))
 
     def remove_receiver(self, receiver: str) -> Call[None]:
-        return Call("DELETE", f"{self._team()}/receivers/{_q(receiver)}")
+        return Call("DELETE", f"{self._team()}/receivers/{quoted(receiver)}")
 
     def job(self, kb: str, job: str) -> Call[s.JobOut]:
-        return Call("GET", f"{self._kb(kb)}/jobs/{_q(job)}", s.JobOut)
+        return Call("GET", f"{self._kb(kb)}/jobs/{quoted(job)}", s.JobOut)
 
     def search(self, kb: str, body: s.SearchIn) -> Call[s.SearchOut]:
         return Call("POST", f"{self._kb(kb)}/search", s.SearchOut, body)
 
-    def ask(self, kb: str, body: s.AskIn) -> Call[s.AnswerOut]:
-        return Call("POST", f"{self._kb(kb)}/ask", s.AnswerOut, body)
+    def ask(self, kb: str, body: s.AskIn, key: str) -> Call[s.AnswerOut]:
+        return Call("POST", f"{self._kb(kb)}/ask", s.AnswerOut, body, headers={"Idempotency-Key": key})
 
     def list_conversations(self, kb: str) -> Call[s.Page[s.ConversationOut]]:
         return Call("GET", f"{self._kb(kb)}/conversations", s.Page[s.ConversationOut])
 
     def show_conversation(self, kb: str, conversation: str) -> Call[s.Page[s.TurnOut]]:
-        return Call("GET", f"{self._kb(kb)}/conversations/{_q(conversation)}", s.Page[s.TurnOut])
+        return Call("GET", f"{self._kb(kb)}/conversations/{quoted(conversation)}", s.Page[s.TurnOut])
 
     def delete_conversation(self, kb: str, conversation: str) -> Call[None]:
-        return Call("DELETE", f"{self._kb(kb)}/conversations/{_q(conversation)}")
+        return Call("DELETE", f"{self._kb(kb)}/conversations/{quoted(conversation)}")
 
 
 @dataclass(frozen=True, slots=True)

@@ -48,6 +48,15 @@ def migrate(engine: Engine) -> None:
     config = Config()
     config.set_main_option("script_location", str(Path(__file__).parent / "migrations"))
     with engine.connect() as connection:
-        config.attributes["connection"] = connection
-        command.upgrade(config, "head")
-        connection.commit()
+        # A table that is rebuilt is dropped on the way: what refers to it must not go with it. SQLite's own procedure is to
+        # switch foreign keys off outside a transaction, and to check them at the end.
+        raw: Any = connection.connection.dbapi_connection
+        raw.execute("PRAGMA foreign_keys=OFF")
+        try:
+            config.attributes["connection"] = connection
+            command.upgrade(config, "head")
+            dangling = connection.exec_driver_sql("PRAGMA foreign_key_check").fetchone()
+            assert dangling is None, f"The migration left a row that refers to nothing: {dangling}."
+            connection.commit()
+        finally:
+            raw.execute("PRAGMA foreign_keys=ON")

@@ -8,7 +8,8 @@ from urllib.parse import unquote
 from sqlalchemy import Select, select
 from sqlalchemy.orm import Session
 
-from fontanel.records.tables import Base, Conversation, Document, DocumentTag, Kb, Source, Sync
+from fontanel.records.desk_tables import Conversation, Desk
+from fontanel.records.tables import Base, Document, DocumentTag, Kb, Source, Sync
 
 Row = TypeVar("Row", bound=Base)
 
@@ -76,6 +77,17 @@ class TeamScope:
         if found is None:
             raise NotInScope("conversation", ref)
         return found
+
+    def desk(self, ref: str) -> Desk:
+        """A desk by id or by slug; within some knowledge bases, only one that uses no other. Raises NotInScope."""
+        found = self.session.scalar(self.select(Desk).where((Desk.id == ref) | (Desk.slug == ref)))
+        if found is None or not self.holds(found):
+            raise NotInScope("desk", ref)
+        return found
+
+    def holds(self, desk: Desk) -> bool:
+        """Whether the knowledge bases of a desk's draft are all within the scope."""
+        return self.kb_ids is None or {part["kb"] for part in desk.draft["kbs"]} <= self.kb_ids
 
     def source(self, kb: Kb, ref: str) -> Source:
         """A source of a knowledge base by id, name or folder. Raises NotInScope."""

@@ -111,7 +111,7 @@ class Base(DeclarativeBase):
     type_annotation_map = {datetime: UtcDateTime, dict[str, Any]: JSON, list[Any]: JSON, bytes: LargeBinary}
 
 
-def _team() -> Any:
+def of_team() -> Any:
     return mapped_column(ForeignKey("teams.id", ondelete="CASCADE"), index=True)
 
 
@@ -138,12 +138,17 @@ class SignIn(Base):
 
 
 class Team(Base):
+    """`kept_days` is how long conversations are kept after their last question, None for good; `monthly_tokens` what the team's
+    desks may use of models in a calendar month."""
+
     __tablename__ = "teams"
 
     id: Mapped[str] = mapped_column(primary_key=True)
     slug: Mapped[str] = mapped_column(unique=True)
     name: Mapped[str]
     time_zone: Mapped[str] = mapped_column(default="UTC", server_default="UTC")
+    kept_days: Mapped[int | None]
+    monthly_tokens: Mapped[int | None]
     created_at: Mapped[datetime] = mapped_column(default=now)
     version: Mapped[int] = mapped_column(default=1)
 
@@ -153,7 +158,7 @@ class Member(Base):
     __table_args__ = (UniqueConstraint("team_id", "person_id"),)
 
     id: Mapped[str] = mapped_column(primary_key=True)
-    team_id: Mapped[str] = _team()
+    team_id: Mapped[str] = of_team()
     person_id: Mapped[str] = mapped_column(ForeignKey("people.id", ondelete="CASCADE"), index=True)
     role: Mapped[Role] = mapped_column(Word(Role))
     notices_seen_at: Mapped[datetime | None]
@@ -165,7 +170,7 @@ class Key(Base):
     __tablename__ = "keys"
 
     id: Mapped[str] = mapped_column(primary_key=True)
-    team_id: Mapped[str] = _team()
+    team_id: Mapped[str] = of_team()
     name: Mapped[str]
     start: Mapped[str]
     secret_hash: Mapped[str] = mapped_column(unique=True)
@@ -181,7 +186,7 @@ class Kb(Base):
     __table_args__ = (UniqueConstraint("team_id", "slug"),)
 
     id: Mapped[str] = mapped_column(primary_key=True)
-    team_id: Mapped[str] = _team()
+    team_id: Mapped[str] = of_team()
     slug: Mapped[str]
     name: Mapped[str]
     description: Mapped[str] = mapped_column(default="")
@@ -198,7 +203,7 @@ class Edition(Base):
     __tablename__ = "editions"
 
     id: Mapped[str] = mapped_column(primary_key=True)
-    team_id: Mapped[str] = _team()
+    team_id: Mapped[str] = of_team()
     kb_id: Mapped[str] = mapped_column(ForeignKey("kbs.id", ondelete="CASCADE"), index=True)
     number: Mapped[int] = mapped_column(default=1, server_default="1")
     embedder: Mapped[str | None]
@@ -212,7 +217,7 @@ class Segment(Base):
     __tablename__ = "segments"
 
     id: Mapped[str] = mapped_column(primary_key=True)
-    team_id: Mapped[str] = _team()
+    team_id: Mapped[str] = of_team()
     edition_id: Mapped[str] = mapped_column(ForeignKey("editions.id", ondelete="CASCADE"), index=True)
     kind: Mapped[str]
     passages: Mapped[int]
@@ -225,7 +230,7 @@ class Tombstone(Base):
 
     edition_id: Mapped[str] = mapped_column(ForeignKey("editions.id", ondelete="CASCADE"), primary_key=True)
     passage_id: Mapped[int] = mapped_column(primary_key=True)
-    team_id: Mapped[str] = _team()
+    team_id: Mapped[str] = of_team()
 
 
 class Document(Base):
@@ -238,7 +243,7 @@ class Document(Base):
 
     key: Mapped[int] = mapped_column(primary_key=True, autoincrement=True)
     id: Mapped[str] = mapped_column(unique=True)
-    team_id: Mapped[str] = _team()
+    team_id: Mapped[str] = of_team()
     kb_id: Mapped[str] = mapped_column(ForeignKey("kbs.id", ondelete="CASCADE"), index=True)
     parent_key: Mapped[int | None] = mapped_column(index=True)
     source_id: Mapped[str | None] = mapped_column(index=True)
@@ -268,7 +273,7 @@ class DocumentTag(Base):
     tag: Mapped[str] = mapped_column(primary_key=True)
     value: Mapped[str]
     kb_id: Mapped[str]
-    team_id: Mapped[str] = _team()
+    team_id: Mapped[str] = of_team()
 
 
 class Revision(Base):
@@ -281,7 +286,7 @@ class Revision(Base):
     __table_args__ = (UniqueConstraint("document_key", "number"),)
 
     id: Mapped[str] = mapped_column(primary_key=True)
-    team_id: Mapped[str] = _team()
+    team_id: Mapped[str] = of_team()
     document_key: Mapped[int] = mapped_column(ForeignKey("documents.key", ondelete="CASCADE"), index=True)
     number: Mapped[int]
     sha256: Mapped[str] = mapped_column(index=True)
@@ -312,7 +317,7 @@ class Source(Base):
     __table_args__ = (UniqueConstraint("kb_id", "folder"),)
 
     id: Mapped[str] = mapped_column(primary_key=True)
-    team_id: Mapped[str] = _team()
+    team_id: Mapped[str] = of_team()
     kb_id: Mapped[str] = mapped_column(ForeignKey("kbs.id", ondelete="CASCADE"), index=True)
     name: Mapped[str]
     kind: Mapped[str]
@@ -347,7 +352,7 @@ class SourceItem(Base):
     __table_args__ = (UniqueConstraint("source_id", "item_id"),)
 
     key: Mapped[int] = mapped_column(primary_key=True, autoincrement=True)
-    team_id: Mapped[str] = _team()
+    team_id: Mapped[str] = of_team()
     source_id: Mapped[str] = mapped_column(ForeignKey("sources.id", ondelete="CASCADE"))
     item_id: Mapped[str]
     document_key: Mapped[int | None] = mapped_column(ForeignKey("documents.key", ondelete="SET NULL"), index=True)
@@ -364,7 +369,7 @@ class Sync(Base):
     __table_args__ = (Index("ix_syncs_source", "source_id", "created_at"),)
 
     id: Mapped[str] = mapped_column(primary_key=True)
-    team_id: Mapped[str] = _team()
+    team_id: Mapped[str] = of_team()
     kb_id: Mapped[str] = mapped_column(ForeignKey("kbs.id", ondelete="CASCADE"), index=True)
     source_id: Mapped[str] = mapped_column(ForeignKey("sources.id", ondelete="CASCADE"))
     cause: Mapped[str]
@@ -397,7 +402,7 @@ class SyncItem(Base):
     __table_args__ = (UniqueConstraint("sync_id", "item_id"),)
 
     key: Mapped[int] = mapped_column(primary_key=True, autoincrement=True)
-    team_id: Mapped[str] = _team()
+    team_id: Mapped[str] = of_team()
     sync_id: Mapped[str] = mapped_column(ForeignKey("syncs.id", ondelete="CASCADE"))
     item_id: Mapped[str]
     outcome: Mapped[Outcome] = mapped_column(Word(Outcome))
@@ -408,14 +413,14 @@ class SyncItem(Base):
 
 
 class Notice(Base):
-    """Something that members want to be told: a run that failed or is held, a source that is late. `kind` is the last part of the
-    event's type."""
+    """Something that members want to be told: a run that failed or is held, a source that is late, a budget that runs
+    low. `kind` is the last part of the event's type; `kb_id` is None for what is of the whole team."""
 
     __tablename__ = "notices"
 
     id: Mapped[str] = mapped_column(primary_key=True)
-    team_id: Mapped[str] = _team()
-    kb_id: Mapped[str] = mapped_column(ForeignKey("kbs.id", ondelete="CASCADE"), index=True)
+    team_id: Mapped[str] = of_team()
+    kb_id: Mapped[str | None] = mapped_column(ForeignKey("kbs.id", ondelete="CASCADE"), index=True)
     source_id: Mapped[str | None] = mapped_column(ForeignKey("sources.id", ondelete="CASCADE"), index=True)
     kind: Mapped[str]
     message: Mapped[str]
@@ -429,7 +434,7 @@ class Receiver(Base):
     __tablename__ = "receivers"
 
     id: Mapped[str] = mapped_column(primary_key=True)
-    team_id: Mapped[str] = _team()
+    team_id: Mapped[str] = of_team()
     url: Mapped[str]
     secret: Mapped[bytes]
     kinds: Mapped[list[Any]]
@@ -443,7 +448,7 @@ class Delivery(Base):
     __tablename__ = "deliveries"
 
     id: Mapped[str] = mapped_column(primary_key=True)
-    team_id: Mapped[str] = _team()
+    team_id: Mapped[str] = of_team()
     receiver_id: Mapped[str] = mapped_column(ForeignKey("receivers.id", ondelete="CASCADE"), index=True)
     notice_id: Mapped[str] = mapped_column(ForeignKey("notices.id", ondelete="CASCADE"), index=True)
     state: Mapped[JobState] = mapped_column(Word(JobState))
@@ -461,7 +466,7 @@ class PassageRow(Base):
     __table_args__ = ({"sqlite_autoincrement": True},)
 
     id: Mapped[int] = mapped_column(primary_key=True, autoincrement=True)
-    team_id: Mapped[str] = _team()
+    team_id: Mapped[str] = of_team()
     edition_id: Mapped[str] = mapped_column(ForeignKey("editions.id", ondelete="CASCADE"), index=True)
     document_key: Mapped[int] = mapped_column(ForeignKey("documents.key", ondelete="CASCADE"), index=True)
     revision_id: Mapped[str] = mapped_column(ForeignKey("revisions.id", ondelete="CASCADE"), index=True)
@@ -484,7 +489,7 @@ class Job(Base):
     __table_args__ = (Index("ix_jobs_waiting", "state", "stage", "run_after"),)
 
     id: Mapped[str] = mapped_column(primary_key=True)
-    team_id: Mapped[str] = _team()
+    team_id: Mapped[str] = of_team()
     kb_id: Mapped[str] = mapped_column(ForeignKey("kbs.id", ondelete="CASCADE"), index=True)
     document_key: Mapped[int] = mapped_column(ForeignKey("documents.key", ondelete="CASCADE"), index=True)
     revision_id: Mapped[str] = mapped_column(ForeignKey("revisions.id", ondelete="CASCADE"))
@@ -498,40 +503,6 @@ class Job(Base):
     run_after: Mapped[datetime] = mapped_column(default=now)
     created_at: Mapped[datetime] = mapped_column(default=now)
     changed_at: Mapped[datetime] = mapped_column(default=now)
-
-
-class Conversation(Base):
-    __tablename__ = "conversations"
-
-    id: Mapped[str] = mapped_column(primary_key=True)
-    team_id: Mapped[str] = _team()
-    kb_id: Mapped[str] = mapped_column(ForeignKey("kbs.id", ondelete="CASCADE"), index=True)
-    asker: Mapped[str] = mapped_column(index=True)
-    title: Mapped[str]
-    created_at: Mapped[datetime] = mapped_column(default=now)
-    changed_at: Mapped[datetime] = mapped_column(default=now)
-
-
-class Turn(Base):
-    __tablename__ = "turns"
-    __table_args__ = (UniqueConstraint("conversation_id", "number"),)
-
-    id: Mapped[str] = mapped_column(primary_key=True)
-    team_id: Mapped[str] = _team()
-    conversation_id: Mapped[str] = mapped_column(ForeignKey("conversations.id", ondelete="CASCADE"))
-    number: Mapped[int]
-    question: Mapped[str]
-    standalone: Mapped[str]
-    outcome: Mapped[str]
-    text: Mapped[str]
-    sufficiency: Mapped[float]
-    citations: Mapped[list[Any]]
-    evidence: Mapped[list[Any]]
-    edition_id: Mapped[str]
-    composer: Mapped[str]
-    seconds: Mapped[dict[str, Any]]
-    request_id: Mapped[str]
-    created_at: Mapped[datetime] = mapped_column(default=now)
 
 
 class IdempotentReply(Base):

@@ -9,7 +9,9 @@ from pydantic import Field
 
 from fontanel.schemas.base import LocatorOut, Model, Problem
 
-OutcomeName = Literal["answered", "declined", "small_talk"]
+OutcomeName = Literal["answered", "declined", "small_talk", "unfinished"]
+TurnStateName = Literal["answering", "done", "stopped", "broken_off", "failed"]
+VerdictName = Literal["supported", "weak", "uncited", "none"]
 
 
 class AskIn(Model):
@@ -34,6 +36,7 @@ class CitationOut(Model):
     quote: str
     match: float
     support: float = Field(description="How well the quote carries what the answer says, 0-1.")
+    kb_id: str = ""
 
 
 class EvidenceOut(Model):
@@ -47,6 +50,28 @@ class EvidenceOut(Model):
     locator: LocatorOut
     match: float
     similarity: float | None
+    kb_id: str = ""
+
+
+class StatementOut(Model):
+    """A statement of the answer, characters [start, end), and how it stands. One that was removed has no extent; `removed` is what it
+    said. `citations` are the numbers of its citations."""
+
+    start: int
+    end: int
+    verdict: VerdictName
+    support: float
+    citations: list[int]
+    reason: str = ""
+    removed: str = ""
+
+
+class OfferedLink(Model):
+    """A link that a cited document carries as a tag, offered under the answer."""
+
+    tag: str
+    url: str
+    title: str
 
 
 class AnswerOut(Model):
@@ -61,14 +86,38 @@ class AnswerOut(Model):
     citations: list[CitationOut]
     evidence: list[EvidenceOut]
     sufficiency: float = Field(description="The likelihood, 0-1, that the evidence answers the question.")
-    composer: str
+    composer: str = Field(description="What wrote it: built-in, or the name of a model.")
+    note: str = Field(
+        "", description="What is to be said besides: that a model failed, that it answers from what it knows."
+    )
+    statements: list[StatementOut] = []
+    links: list[OfferedLink] = []
+    desk_id: str | None = None
+    desk_version: int | None = Field(None, description="The published version that answered; None for a draft.")
+    tokens_read: int = 0
+    tokens_written: int = 0
+    cost: float = 0.0
     seconds: dict[str, float]
     request_id: str
 
 
+class FeedbackOut(Model):
+    """`citation` 0 means the whole answer."""
+
+    turn_id: str
+    citation: int
+    helpful: bool
+    reason: str
+    comment: str
+    created_at: datetime
+
+
 class TurnOut(Model):
+    """A question with its answer. One that was stopped or broken off has the text that had come by then."""
+
     id: str
     number: int
+    state: TurnStateName = "done"
     question: str
     standalone: str
     outcome: OutcomeName
@@ -77,6 +126,10 @@ class TurnOut(Model):
     evidence: list[EvidenceOut]
     sufficiency: float
     composer: str
+    note: str = ""
+    statements: list[StatementOut] | None = None
+    links: list[OfferedLink] = []
+    feedback: list[FeedbackOut] = []
     seconds: dict[str, float]
     request_id: str
     created_at: datetime
@@ -85,6 +138,8 @@ class TurnOut(Model):
 class ConversationOut(Model):
     id: str
     title: str
+    desk_id: str | None = None
+    kb_id: str | None = None
     created_at: datetime
     changed_at: datetime
 
@@ -92,6 +147,7 @@ class ConversationOut(Model):
 class StartEvent(Model):
     event: Literal["start"] = "start"
     conversation_id: str
+    turn_id: str
     question: str
     standalone: str
 
@@ -114,6 +170,20 @@ class CitationEvent(Model):
     citation: CitationOut
 
 
+class CheckEvent(Model):
+    """A statement was checked against what it cites."""
+
+    event: Literal["check"] = "check"
+    statement: StatementOut
+
+
+class RestartEvent(Model):
+    """What was written so far does not count: the model broke off, and the answer begins anew without it."""
+
+    event: Literal["restart"] = "restart"
+    reason: str
+
+
 class FinishEvent(Model):
     """The whole answer, as the JSON form gives it."""
 
@@ -127,5 +197,6 @@ class ProblemEvent(Model):
 
 
 Event = Annotated[
-    StartEvent | EvidenceEvent | PieceEvent | CitationEvent | FinishEvent | ProblemEvent, Field(discriminator="event")
+    StartEvent | EvidenceEvent | PieceEvent | CitationEvent | CheckEvent | RestartEvent | FinishEvent | ProblemEvent,
+    Field(discriminator="event"),
 ]

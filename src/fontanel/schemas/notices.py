@@ -10,14 +10,14 @@ from pydantic import Field, StringConstraints
 from fontanel.schemas.base import Model
 
 NoticeKind = Literal[
-    "sync.finished", "sync.failed", "sync.held", "sync.recovered", "freshness.missed", "freshness.met"
+    "sync.finished", "sync.failed", "sync.held", "sync.recovered", "freshness.missed", "freshness.met", "budget.low"
 ]  # fmt: skip
 
 
 class NoticeOut(Model):
     id: str
     kind: NoticeKind
-    kb_id: str
+    kb_id: str | None
     source_id: str | None
     message: str
     data: dict[str, Any]

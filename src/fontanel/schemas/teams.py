@@ -51,6 +51,8 @@ class TeamChange(Model):
 
     name: Name | None = None
     time_zone: str | None = Field(None, max_length=60, description="Cron lines are in it.", examples=["Europe/Berlin"])
+    kept_days: int | None = Field(None, ge=1, le=3650, description="Days that conversations are kept; null for good.")
+    monthly_tokens: int | None = Field(None, ge=0, description="Tokens of models a month; null for no bound.")
 
 
 class TeamOut(Model):
@@ -58,6 +60,8 @@ class TeamOut(Model):
     slug: str
     name: str
     time_zone: str
+    kept_days: int | None = None
+    monthly_tokens: int | None = None
     created_at: datetime
     version: int
 

@@ -11,12 +11,16 @@ from starlette.middleware import Middleware
 from fontanel import __version__
 from fontanel.schemas import Event, Problem
 from fontanel.service import (
+    answers,
     ask,
+    chat,
     console,
+    desks,
     documents,
     editions,
     health,
     kbs,
+    models,
     notices,
     pages,
     preview,
@@ -26,10 +30,12 @@ from fontanel.service import (
     sources,
     syncs,
     teams,
+    usage,
     written,
 )
 from fontanel.service.figures import SourceFigures
 from fontanel.service.middleware import BodyLimit, Metrics, RequestLog
+from fontanel.service.streaming import new_pool
 from fontanel.settings import Settings
 from fontanel.work.queue import waiting
 from fontanel.work.workshop import Workshop
@@ -69,6 +75,8 @@ def create_app(settings: Settings, workshop: Workshop | None = None) -> FastAPI:
     app.state.workshop = workshop
     app.state.metrics = metrics
     app.state.attempts = sessions.Attempts()
+    app.state.pace = chat.Pace()
+    app.state.answers = new_pool()
     problems.install(app)
     failures = {
         status: {"model": Problem, "content": {"application/problem+json": {}}, "description": title}
@@ -89,6 +97,11 @@ def create_app(settings: Settings, workshop: Workshop | None = None) -> FastAPI:
         preview,
         search,
         ask,
+        desks,
+        chat,
+        answers,
+        usage,
+        models,
     ):
         api.include_router(part.router)
     api.include_router(editions.packs)
@@ -108,7 +121,8 @@ def _description_of(app: FastAPI) -> dict[str, Any]:
         for name, schema in events.pop("$defs").items():
             described["components"]["schemas"].setdefault(name, schema)
         described["components"]["schemas"]["Event"] = events
-        asked = described["paths"]["/api/v1/teams/{team}/kbs/{kb}/ask"]["post"]["responses"]["200"]["content"]
-        asked["text/event-stream"] = {"schema": {"$ref": "#/components/schemas/Event"}}
+        for path in ("/api/v1/teams/{team}/kbs/{kb}/ask", "/api/v1/teams/{team}/desks/{desk}/ask"):
+            asked = described["paths"][path]["post"]["responses"]["200"]["content"]
+            asked["text/event-stream"] = {"schema": {"$ref": "#/components/schemas/Event"}}
     assert app.openapi_schema is not None
     return app.openapi_schema

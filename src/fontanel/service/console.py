@@ -7,12 +7,14 @@ from pathlib import Path
 from fastapi import FastAPI, Request, Response
 from fastapi.responses import FileResponse, PlainTextResponse
 
+from fontanel.records.desk_tables import Desk
 from fontanel.service.problems import ProblemError
+from fontanel.work.desks import version_of
 
 BUILT = Path(__file__).parent / "console"
 _POLICY = (
     "default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; object-src 'none'; "
-    "base-uri 'none'; form-action 'self'; frame-ancestors 'none'"
+    "base-uri 'none'; form-action 'self'; frame-ancestors "
 )
 
 
@@ -30,4 +32,18 @@ def install(app: FastAPI) -> None:
         index = BUILT / "index.html"
         if not index.is_file():
             return PlainTextResponse("The console is not built. Run `make console`.", status_code=503)
-        return FileResponse(index, headers={"Cache-Control": "no-cache", "Content-Security-Policy": _POLICY})
+        return FileResponse(
+            index, headers={"Cache-Control": "no-cache", "Content-Security-Policy": _POLICY + _framers(request, path)}
+        )
+
+
+def _framers(request: Request, path: str) -> str:
+    """The sites that may show a page in a frame: for a desk's chat page those that its published version names."""
+    workshop = request.app.state.workshop
+    if path.startswith("chat/") and workshop is not None:
+        with workshop.sessions() as session:
+            desk = session.get(Desk, path.removeprefix("chat/").strip("/"))
+            version = None if desk is None or desk.published is None else version_of(session, desk, desk.published)
+        if version is not None and version.settings.get("frame_origins"):
+            return " ".join(version.settings["frame_origins"])
+    return "'none'"

@@ -84,7 +84,7 @@ def show_team(access: Reader, response: Response) -> TeamOut:
     return TeamOut.model_validate(access.team)
 
 
-@router.patch("/teams/{team}", tags=["teams"], summary="Rename a team, or set its time zone")
+@router.patch("/teams/{team}", tags=["teams"], summary="Change a team's name, time zone, retention or budget")
 def change_team(body: TeamChange, access: OwnerWrite, request: Request, response: Response) -> TeamOut:
     """For owners and operators. The short name in addresses stays."""
     team = access.session.get_one(Team, access.team.id)
@@ -96,6 +96,8 @@ def change_team(body: TeamChange, access: OwnerWrite, request: Request, response
             raise Refused("time_zone", f"{body.time_zone!r} is not a time zone. Write it like 'Europe/Berlin'.")
         team.time_zone = body.time_zone
         plan_again(access.session, team)
+    for name in {"kept_days", "monthly_tokens"} & body.model_fields_set:
+        setattr(team, name, getattr(body, name))
     team.version += 1
     access.session.commit()
     _tag(response, team.version)

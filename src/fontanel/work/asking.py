@@ -1,84 +1,319 @@
-"""Asking: a question answered over a knowledge base, its turn recorded with everything needed to explain it later."""
+"""Asking: a question answered over knowledge bases, its turn recorded with everything needed to explain it later.
+
+The turn is written when the question comes, so that a service that is killed in mid-answer leaves a turn that was broken off, not
+none; what a model has written so far is kept on the way.
+"""
 
 from __future__ import annotations
 
+import threading
 import time
-from collections.abc import Iterator
+from collections.abc import Generator
+from dataclasses import asdict, dataclass, replace
+from datetime import timedelta
+from functools import partial
 from typing import Any
 
-from sqlalchemy import func, select
+import structlog
+from sqlalchemy import delete, func, select, update
 from sqlalchemy.orm import Session
 
 from fontanel.core.answering import (
+    BUILT_IN,
     Answer,
     AnswerEvent,
-    AnswerSettings,
+    CheckedStatement,
     Citation,
     EvidenceFound,
     EvidencePassage,
     Exchange,
     Finished,
+    Outcome,
+    Restarted,
+    Routes,
+    Started,
+    TextPiece,
+    Trace,
+    Writer,
     answer,
 )
+from fontanel.core.answering.titles import title_of
+from fontanel.models.chat import AskerGone, ChatWriter, Endpoint, ModelLine
 from fontanel.records.database import Sessions, writing
+from fontanel.records.desk_tables import Conversation, TextModel, Turn, TurnState, Use
 from fontanel.records.ids import new_id
-from fontanel.records.tables import Conversation, Turn, now
-from fontanel.work.retrieval import KbKnowledge
+from fontanel.records.scope import TeamScope
+from fontanel.records.tables import Team, now
+from fontanel.records.vault import SecretsLost, Vault
+from fontanel.work.desks import Target, among, knowledge_of, usable_model
+from fontanel.work.editions import Editions
+from fontanel.work.notices import notify_team
+from fontanel.work.retrieval import Embedders
+from fontanel.work.usage import LOW, budget_of
+
+log = structlog.get_logger()
 
 _REMEMBERED = 4
+#: Seconds between two writings of an answer that is on its way.
+_KEEP_EVERY = 2.0
 
 
-def history_of(session: Session, conversation: Conversation | None) -> list[Exchange]:
+@dataclass(frozen=True, slots=True)
+class Asked:
+    """A question, who asks it, the conversation that it goes on with, and the key under which it may be sent again."""
+
+    question: str
+    asker: str
+    request_id: str
+    conversation_id: str | None = None
+    key: str | None = None
+    keep: bool = True
+
+
+@dataclass(frozen=True, slots=True)
+class Began:
+    """The turn is written down; its answer is on its way."""
+
+    conversation_id: str
+    turn_id: str
+
+
+@dataclass(frozen=True, slots=True)
+class Recorded:
+    """The answer is written down."""
+
+    answer: Answer
+    turn: Turn
+
+
+class Asking:
+    """Answers questions. Each call of `ask` is one answer, made in the thread that takes its events."""
+
+    def __init__(
+        self, sessions: Sessions, editions: Editions, embedders: Embedders, line: ModelLine, vault: Vault
+    ) -> None:
+        self._sessions = sessions
+        self._editions = editions
+        self._embedders = embedders
+        self._line = line
+        self._vault = vault
+
+    def ask(
+        self, target: Target, asked: Asked, allowed: frozenset[str] | None, gone: threading.Event
+    ) -> Generator[Began | AnswerEvent | Recorded, None, None]:
+        """Answer a question, event by event. `allowed` narrows to those knowledge bases; `gone` is set when the asker leaves.
+
+        With `asked.keep` false nothing is written down but what it used.
+        """
+        trace = Trace()
+        with self._sessions() as session:
+            scope = TeamScope(session, target.team_id, allowed)
+            known, editions, lines = knowledge_of(scope, target.parts, self._editions, self._embedders)
+            history = history_of(session, asked.conversation_id)
+            writer, price, note = self._writer(session, target, gone)
+            turn = self._begin(target, asked, editions)
+            yield Began(turn.conversation_id, turn.id)
+            text, saved = "", time.monotonic()
+            routes = Routes(lines, partial(among, known))
+            events = answer(
+                asked.question, history, among(known, frozenset(known)), target.settings, writer=writer, routes=routes,
+                trace=trace,
+            )  # fmt: skip
+            try:
+                for event in events:
+                    if isinstance(event, Started):
+                        turn.standalone = event.standalone
+                    elif isinstance(event, EvidenceFound):
+                        # From here on the records are not needed: the connection goes back while a model writes.
+                        session.rollback()
+                        turn.seconds = {"evidence": round(trace.seconds, 4)}
+                        turn.evidence = [evidence_record(passage) for passage in event.passages]
+                        turn.sufficiency = event.sufficiency
+                    elif isinstance(event, Restarted):
+                        text = ""
+                    elif isinstance(event, TextPiece):
+                        if not text and event.text.strip():
+                            turn.seconds = {**turn.seconds, "first": round(trace.seconds, 4)}
+                        text += event.text
+                        if asked.keep and time.monotonic() - saved > _KEEP_EVERY:
+                            saved = time.monotonic()
+                            self._keep(turn, text)
+                    if isinstance(event, Finished):
+                        # Small talk needs no model, so that none was missed.
+                        missed = bool(note) and event.answer.outcome != Outcome.SMALL_TALK
+                        finished = replace(event.answer, note=note) if missed else event.answer
+                        self._finish(turn, finished, trace, target, price, asked.keep)
+                        yield Finished(finished)
+                        yield Recorded(finished, turn)
+                    else:
+                        yield event
+            except AskerGone:
+                events.close()
+                self._end(turn, TurnState.STOPPED, text, trace, asked.keep)
+            except GeneratorExit:
+                events.close()
+                self._end(turn, TurnState.STOPPED, text, trace, asked.keep)
+                raise
+            except Exception:
+                self._end(turn, TurnState.FAILED, text, trace, asked.keep)
+                raise
+
+    def earlier(self, asker: str, key: str) -> Turn | None:
+        """The turn of a question that was sent under this key before."""
+        with self._sessions() as session:
+            return session.scalar(select(Turn).where(Turn.asker == asker, Turn.asked_key == key))
+
+    def recover(self) -> int:
+        """What was being answered when the service ended was broken off. Returns how many turns."""
+        with writing(self._sessions) as session:
+            broken = update(Turn).where(Turn.state == TurnState.ANSWERING).values(state=TurnState.BROKEN_OFF)
+            count = session.execute(broken).rowcount  # type: ignore[attr-defined]
+            session.commit()
+            return int(count)
+
+    def _writer(
+        self, session: Session, target: Target, gone: threading.Event
+    ) -> tuple[Writer | None, TextModel | None, str]:
+        """The desk's model with its prices; or none, and why not."""
+        if target.model is None:
+            return None, None, ""
+        found = usable_model(session, target.model, target.team_id)
+        if isinstance(found, str):
+            return None, None, f"The model {target.model} did not write this answer: {found}."
+        budget = budget_of(session, session.get_one(Team, target.team_id))
+        if budget.state == "spent":
+            note = (
+                f"The team's monthly budget of {budget.most:,} tokens is used up. Until next month answers are put together from the "
+                "documents without a model; an owner can raise the budget."
+            )
+            return None, None, note
+        try:
+            secret = None if found.secret is None else str(self._vault.open(found.secret))
+        except SecretsLost:
+            return None, None, f"The model {target.model} did not write this answer: its secret cannot be read."
+        endpoint = Endpoint(found.name, found.url, found.remote, secret, found.seconds, found.tries)
+        return ChatWriter(self._line, endpoint, gone), found, ""
+
+    def _begin(self, target: Target, asked: Asked, editions: dict[str, str]) -> Turn:
+        turn = Turn(
+            id=new_id("turn"), team_id=target.team_id, conversation_id=asked.conversation_id or "", number=0,
+            state=TurnState.ANSWERING, question=asked.question, standalone=asked.question, outcome="unfinished", text="",
+            sufficiency=0.0, citations=[], evidence=[], edition_id=next(iter(editions.values()), ""), composer=BUILT_IN, seconds={},
+            request_id=asked.request_id, desk_id=target.desk_id, desk_version=target.version, asker=asked.asker, asked_key=asked.key, note="",
+            settings=None if target.kept is None else dict(target.kept), editions=editions, steps=[], statements=[], prompt=[], raw="",
+            tokens_read=0, tokens_written=0, cost=0.0, created_at=now(),
+        )  # fmt: skip
+        if not asked.keep:
+            return turn
+        with writing(self._sessions) as session:
+            if asked.conversation_id is None:
+                conversation = Conversation(
+                    id=new_id("conv"), team_id=target.team_id, kb_id=target.kb_id, desk_id=target.desk_id, asker=asked.asker,
+                    title=title_of(asked.question),
+                )  # fmt: skip
+                session.add(conversation)
+                session.flush()
+                turn.conversation_id = conversation.id
+            else:
+                conversation = session.get_one(Conversation, asked.conversation_id)
+            last = session.scalar(select(func.max(Turn.number)).where(Turn.conversation_id == conversation.id)) or 0
+            turn.number = last + 1
+            conversation.changed_at = now()
+            session.add(turn)
+            session.commit()
+            session.expunge(turn)
+        return turn
+
+    def _keep(self, turn: Turn, text: str) -> None:
+        with writing(self._sessions) as session:
+            values = {
+                "text": text,
+                "standalone": turn.standalone,
+                "evidence": turn.evidence,
+                "sufficiency": turn.sufficiency,
+            }
+            session.execute(update(Turn).where(Turn.id == turn.id).values(**values))
+            session.commit()
+
+    def _end(self, turn: Turn, state: TurnState, text: str, trace: Trace, keep: bool) -> None:
+        """An answer that will not be finished: what there is of it stays."""
+        turn.state, turn.text = state, text
+        turn.steps = [asdict(step) for step in trace.steps]
+        turn.seconds = {**turn.seconds, "total": round(trace.seconds, 4)}
+        model = next((step for step in trace.steps if step.name == "model"), None)
+        if model is not None:
+            turn.composer = str(model.told.get("model"))
+            turn.tokens_read = int(model.told.get("tokens_read", 0))
+            turn.tokens_written = int(model.told.get("tokens_written", 0))
+        self._write(turn, keep)
+
+    def _finish(
+        self, turn: Turn, finished: Answer, trace: Trace, target: Target, price: TextModel | None, keep: bool
+    ) -> None:
+        turn.state = TurnState.DONE
+        turn.standalone, turn.outcome, turn.text = finished.standalone, finished.outcome.value, finished.text
+        turn.sufficiency, turn.composer, turn.note = finished.sufficiency, finished.composer, finished.note
+        turn.citations = [citation_record(citation) for citation in finished.citations]
+        turn.evidence = [evidence_record(passage) for passage in finished.evidence]
+        turn.statements = [statement_record(statement) for statement in finished.statements]
+        turn.prompt = [asdict(message) for message in finished.prompt]
+        turn.raw = finished.raw
+        if finished.use is not None:
+            turn.tokens_read, turn.tokens_written = finished.use.read, finished.use.written
+        if price is not None:
+            cost = turn.tokens_read * price.price_read + turn.tokens_written * price.price_written
+            turn.cost = round(cost / 1_000_000, 8)
+        turn.steps = [asdict(step) for step in trace.steps]
+        turn.seconds = {**turn.seconds, "total": round(trace.seconds, 4)}
+        self._write(turn, keep)
+
+    def _write(self, turn: Turn, keep: bool) -> None:
+        """The turn as it is now, and what it used, in one transaction."""
+        with writing(self._sessions) as session:
+            # A conversation that was deleted meanwhile took the turn with it.
+            if keep and session.get(Turn, turn.id) is not None:
+                session.merge(turn)
+            team = session.get_one(Team, turn.team_id)
+            before = budget_of(session, team)
+            session.add(
+                Use(
+                    team_id=turn.team_id, turn_id=turn.id, desk_id=turn.desk_id, kb_ids=list(turn.editions or {}), asker=turn.asker,
+                    outcome=turn.outcome, composer=turn.composer, tokens_read=turn.tokens_read, tokens_written=turn.tokens_written,
+                    cost=turn.cost, first_seconds=turn.seconds.get("first"), seconds=turn.seconds.get("total", 0.0), at=turn.created_at,
+                )
+            )  # fmt: skip
+            session.flush()
+            after = budget_of(session, team)
+            if (before.share or 0) < LOW <= (after.share or 0):
+                told = f"The team has used {after.share:.0%} of its {after.most:,} tokens of this month."
+                notify_team(session, team.id, "budget.low", told, {"used": after.used, "monthly_tokens": after.most})
+            session.commit()
+
+    def forget_old(self) -> int:
+        """Delete conversations that are past their team's time. Returns how many."""
+        forgotten = 0
+        with self._sessions() as session:
+            teams = session.execute(select(Team.id, Team.kept_days).where(Team.kept_days.is_not(None))).tuples().all()
+        for team_id, days in teams:
+            assert days is not None
+            old = Conversation.changed_at < now() - timedelta(days=days)
+            with writing(self._sessions) as session:
+                gone = delete(Conversation).where(Conversation.team_id == team_id, old)
+                forgotten += session.execute(gone).rowcount  # type: ignore[attr-defined]
+                session.commit()
+        return forgotten
+
+
+def history_of(session: Session, conversation_id: str | None) -> list[Exchange]:
     """The last exchanges of a conversation, oldest first."""
-    if conversation is None:
+    if conversation_id is None:
         return []
-    turns = session.scalars(
-        select(Turn).where(Turn.conversation_id == conversation.id).order_by(Turn.number.desc()).limit(_REMEMBERED)
-    ).all()
+    done = select(Turn).where(Turn.conversation_id == conversation_id, Turn.state == TurnState.DONE)
+    turns = session.scalars(done.order_by(Turn.number.desc()).limit(_REMEMBERED)).all()
     return [
         Exchange(turn.question, turn.standalone, tuple(citation["title"] for citation in turn.citations))
         for turn in reversed(turns)
     ]
-
-
-def ask(
-    knowledge: KbKnowledge, question: str, history: list[Exchange], timings: dict[str, float],
-    settings: AnswerSettings | None = None,
-) -> Iterator[AnswerEvent]:  # fmt: skip
-    """Answer, filling `timings` with the seconds until the evidence and until the end."""
-    started = time.monotonic()
-    for event in answer(question, history, knowledge, settings):
-        if isinstance(event, EvidenceFound):
-            timings["evidence"] = round(time.monotonic() - started, 4)
-        elif isinstance(event, Finished):
-            timings["total"] = round(time.monotonic() - started, 4)
-        yield event
-
-
-def record_turn(
-    sessions: Sessions,
-    conversation_id: str,
-    answered: Answer,
-    edition_id: str,
-    timings: dict[str, float],
-    request_id: str,
-) -> Turn:
-    """Write the turn down."""
-    with writing(sessions) as session:
-        conversation = session.get_one(Conversation, conversation_id)
-        last = session.scalar(select(func.max(Turn.number)).where(Turn.conversation_id == conversation.id)) or 0
-        turn = Turn(
-            id=new_id("turn"), team_id=conversation.team_id, conversation_id=conversation.id, number=last + 1,
-            question=answered.question, standalone=answered.standalone, outcome=answered.outcome.value,
-            text=answered.text, sufficiency=answered.sufficiency,
-            citations=[citation_record(citation) for citation in answered.citations],
-            evidence=[evidence_record(passage) for passage in answered.evidence],
-            edition_id=edition_id, composer="built-in", seconds=dict(timings), request_id=request_id,
-        )  # fmt: skip
-        conversation.changed_at = now()
-        session.add(turn)
-        session.commit()
-        return turn
 
 
 def citation_record(citation: Citation) -> dict[str, Any]:
@@ -95,6 +330,7 @@ def citation_record(citation: Citation) -> dict[str, Any]:
         "quote": citation.quote,
         "match": round(citation.match, 4),
         "support": round(citation.support, 4),
+        "kb_id": citation.kb_id,
     }
 
 
@@ -110,4 +346,9 @@ def evidence_record(passage: EvidencePassage) -> dict[str, Any]:
         "locator": passage.locator.to_dict(),
         "match": round(passage.match, 4),
         "similarity": None if passage.similarity is None else round(passage.similarity, 4),
+        "kb_id": passage.kb_id,
     }
+
+
+def statement_record(statement: CheckedStatement) -> dict[str, Any]:
+    return {**asdict(statement), "verdict": statement.verdict.value, "citations": list(statement.citations)}

@@ -31,9 +31,10 @@ _MOST_AT_ONCE = 20
 
 def cloud_event(notice: Notice, origin: str) -> dict[str, object]:
     """A notice as a CloudEvent (CloudEvents 1.0, JSON format)."""
+    about = f"kbs/{notice.kb_id}" if notice.kb_id else f"teams/{notice.team_id}"
     return {
-        "specversion": "1.0", "id": notice.id, "source": f"{origin}/kbs/{notice.kb_id}", "type": f"fontanel.{notice.kind}",
-        "subject": notice.source_id or notice.kb_id, "time": notice.created_at.isoformat(),
+        "specversion": "1.0", "id": notice.id, "source": f"{origin}/{about}", "type": f"fontanel.{notice.kind}",
+        "subject": notice.source_id or notice.kb_id or notice.team_id, "time": notice.created_at.isoformat(),
         "datacontenttype": "application/json", "data": {**notice.data, "message": notice.message},
     }  # fmt: skip
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 import re
 import unicodedata
 from collections.abc import Mapping, Sequence
@@ -15,6 +16,7 @@ from sqlalchemy.orm import Session
 
 from fontanel.core.analysis import ANALYSER_VERSION
 from fontanel.core.splitting import SplitSettings
+from fontanel.records.blobs import BlobStore
 from fontanel.records.ids import new_id, slug_of
 from fontanel.records.tables import (
     Document,
@@ -265,3 +267,12 @@ def reindex_all(session: Session, edition_id: str) -> int:
         else:
             add_job_beside(session, document, document.latest_revision_id, edition_id)
     return len(documents)
+
+
+def reading_text(session: Session, blobs: BlobStore, team_id: str, revision_id: str) -> str | None:
+    """The text of a revision of the team; None when it is gone, or was never read."""
+    revision = session.get(Revision, revision_id)
+    if revision is None or revision.team_id != team_id or revision.reading is None:
+        return None
+    text: str = json.loads(blobs.read(revision.reading))["text"]
+    return text

@@ -11,7 +11,15 @@ from fontanel.records.ids import new_id
 from fontanel.records.tables import Delivery, JobState, Notice, Receiver, Source, Sync
 
 #: What members are told of. The type of an event is `example.fontanel.` and one of these.
-NOTICE_KINDS = ("sync.finished", "sync.failed", "sync.held", "sync.recovered", "freshness.missed", "freshness.met")
+NOTICE_KINDS = (
+    "sync.finished",
+    "sync.failed",
+    "sync.held",
+    "sync.recovered",
+    "freshness.missed",
+    "freshness.met",
+    "budget.low",
+)
 
 
 def notify(session: Session, source: Source, kind: str, message: str, sync: Sync | None = None) -> None:
@@ -20,18 +28,27 @@ def notify(session: Session, source: Source, kind: str, message: str, sync: Sync
     if sync is not None:
         counts = ("seen", "unchanged", "added", "changed", "moved", "removed", "skipped", "failed")
         data |= {"sync": sync.id, **{name: getattr(sync, name) for name in counts}}
-    notice = Notice(
-        id=new_id("note"), team_id=source.team_id, kb_id=source.kb_id, source_id=source.id, kind=kind, message=message,
-        data=data,
-    )  # fmt: skip
+    _write(
+        session,
+        Notice(team_id=source.team_id, kb_id=source.kb_id, source_id=source.id, kind=kind, message=message, data=data),
+    )
+
+
+def notify_team(session: Session, team_id: str, kind: str, message: str, data: dict[str, Any]) -> None:
+    """The same, of what is of no knowledge base."""
+    _write(session, Notice(team_id=team_id, kind=kind, message=message, data=data))
+
+
+def _write(session: Session, notice: Notice) -> None:
+    notice.id = new_id("note")
     session.add(notice)
     session.flush()
-    receivers = select(Receiver).where(Receiver.team_id == source.team_id, Receiver.paused.is_(False))
+    receivers = select(Receiver).where(Receiver.team_id == notice.team_id, Receiver.paused.is_(False))
     for receiver in session.scalars(receivers).all():
-        if not receiver.kinds or kind in receiver.kinds:
+        if not receiver.kinds or notice.kind in receiver.kinds:
             session.add(
                 Delivery(
-                    id=new_id("dlv"), team_id=source.team_id, receiver_id=receiver.id, notice_id=notice.id,
+                    id=new_id("dlv"), team_id=notice.team_id, receiver_id=receiver.id, notice_id=notice.id,
                     state=JobState.WAITING,
                 )
             )  # fmt: skip

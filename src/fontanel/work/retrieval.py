@@ -194,7 +194,7 @@ class KbKnowledge:
             passage = EvidencePassage(
                 row.id, document.id, row.revision_id, document.title, row.text, row.start, Locator.from_dict(row.locator),
                 candidate.match, candidate.similarity, row.context, tuple(Part(**part) for part in row.parts),
-                languages.get(row.revision_id, "en"), candidate.terms,
+                languages.get(row.revision_id, "en"), candidate.terms, self._kb.id,
             )  # fmt: skip
             others = dict.fromkeys(key for _, key in candidate.also if key != document.key and key in documents)
             hits.append(Hit(candidate, document, passage, tuple(documents[key] for key in others)))

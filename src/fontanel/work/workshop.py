@@ -16,6 +16,7 @@ import structlog
 from sqlalchemy import delete, func, select, update
 
 from fontanel.core.index.files import SegmentDamaged
+from fontanel.models import ModelLine
 from fontanel.records.blobs import BlobStore
 from fontanel.records.database import open_database, writing
 from fontanel.records.ids import hash_password, new_id, new_password
@@ -33,6 +34,7 @@ from fontanel.records.tables import (
 from fontanel.records.vault import Vault
 from fontanel.records.vector_cache import VectorCache
 from fontanel.settings import Settings
+from fontanel.work.asking import Asking
 from fontanel.work.changes import Changes
 from fontanel.work.deliveries import Deliveries
 from fontanel.work.documents import reindex_all, take_in
@@ -86,6 +88,8 @@ class Workshop:
             self._stopping.is_set,
         )
         self.schedule = Schedule(self.sessions, settings, self.wake)
+        self.models = ModelLine()
+        self.asking = Asking(self.sessions, self.editions, self.embedders, self.models, self.vault)
         self.deliveries = Deliveries(self.sessions, self.vault, settings, self._stopping.is_set)
         self._stopped = False
         self._wake = threading.Condition()
@@ -106,6 +110,8 @@ class Workshop:
             log.info("jobs recovered", jobs=recovered)
         if broken_off := self.syncing.recover():
             log.info("syncs recovered", syncs=broken_off)
+        if broken_off := self.asking.recover():
+            log.info("answers broken off", turns=broken_off)
         self.editions.sweep(self._rebuild)
         self._check_editions()
         for number, worker in enumerate(self._readers):
@@ -145,6 +151,7 @@ class Workshop:
         self.schedule.stop()
         self.wake()
         self.changes.tell_all()
+        self.models.stop()
         for worker in [*self._readers, self._embedder, self.looker]:
             worker.stop()
         for thread in self._threads:
@@ -190,6 +197,7 @@ class Workshop:
                     swept = time.monotonic()
                     self.sweep_blobs()
                     self.deliveries.forget_old()
+                    self.asking.forget_old()
             except Exception:
                 log.exception("housekeeping failed")
             self._stopping.wait(5.0)

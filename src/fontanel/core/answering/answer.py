@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Generator, Iterator, Sequence
 from contextlib import closing
 
 from fontanel.core.answering.comparing import compare
@@ -51,7 +51,7 @@ def answer(
     writer: Writer | None = None,
     routes: Routes | None = None,
     trace: Trace | None = None,
-) -> Iterator[AnswerEvent]:
+) -> Generator[AnswerEvent, None, None]:
     """Answer a question, event by event: started, evidence, then text pieces with the citations and checks bound to them,
     finished.
 
@@ -184,7 +184,7 @@ class _Way:
         failed = ""
         with self._trace.step("model", model=writer.name) as step:
             try:
-                with closing(writer.write(built, settings.answer_tokens, settings.temperature)) as pieces:  # type: ignore[type-var]
+                with closing(writer.write(built, settings.answer_tokens, settings.temperature)) as pieces:
                     for piece in pieces:
                         if "first_words" not in step.told and piece.strip():
                             step.tell(first_words=round(self._trace.seconds - step.began, 4))

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Iterator, Sequence
+from collections.abc import Generator, Iterator, Sequence
 from typing import Protocol
 
 from fontanel.core.answering.events import (
@@ -41,8 +41,8 @@ class Writer(Protocol):
 
     name: str
 
-    def write(self, messages: Sequence[Message], most_tokens: int, temperature: float) -> Iterator[str]:
-        """The model's text, piece by piece as it comes. Raises WriterFailed. Closing the iterator ends the model's work."""
+    def write(self, messages: Sequence[Message], most_tokens: int, temperature: float) -> Generator[str, None, None]:
+        """The model's text, piece by piece as it comes. Raises WriterFailed. Closing the generator ends the model's work."""
         ...
 
     def use(self) -> TokenUse | None:

@@ -2,6 +2,7 @@
 
 from alembic import context
 
+from fontanel.records import desk_tables  # noqa: F401
 from fontanel.records.tables import Base
 
 context.configure(

@@ -1,0 +1,218 @@
+"""The asynchronous client\'s methods for desks, answers, models and use. Made from its synchronous twin; do not edit."""
+
+from __future__ import annotations
+
+import secrets
+from collections.abc import AsyncIterator, Awaitable, Mapping
+from datetime import datetime
+from typing import Any, Literal, overload
+
+from fontanel import schemas as s
+from fontanel.client._async_base import AsyncBaseClient
+
+By = Literal["day", "desk", "kb", "member", "composer"]
+
+
+class AsyncDeskClient(AsyncBaseClient):
+    """`desk` is an id or a short name."""
+
+    async def list_desks(self) -> list[s.DeskOut]:
+        """For editors."""
+        return (await self._send(self._calls.list_desks())).items
+
+    async def list_chat_desks(self) -> list[s.DeskFace]:
+        """The published desks that you can ask."""
+        return (await self._send(self._calls.list_chat_desks())).items
+
+    async def show_chat_desk(self, desk: str) -> s.DeskFace:
+        """A published desk as chat users see it, by its id; also for guests with a link."""
+        return await self._send(self._calls.show_chat_desk(desk))
+
+    async def create_desk(
+        self, name: str, settings: s.DeskSettings | None = None, idempotency_key: str | None = None
+    ) -> s.DeskOut:
+        """A draft, until it is published."""
+        return await self._send(self._calls.create_desk(name, settings, idempotency_key))
+
+    async def show_desk(self, desk: str) -> s.DeskOut:
+        return await self._send(self._calls.show_desk(desk))
+
+    async def change_desk(
+        self, desk: str, settings: Mapping[str, Any] | None = None, name: str | None = None, version: int | None = None
+    ) -> s.DeskOut:
+        """Change the draft; settings that are not named stay. With `version`, only if nobody changed it since."""
+        return await self._send(self._calls.change_desk(desk, settings, name, version))
+
+    async def delete_desk(self, desk: str) -> None:
+        await self._send(self._calls.delete_desk(desk))
+
+    async def publish_desk(self, desk: str, note: str = "") -> s.DeskVersionOut:
+        """Let the draft serve, as a version of its own."""
+        return await self._send(self._calls.publish_desk(desk, note))
+
+    async def list_desk_versions(self, desk: str) -> list[s.DeskVersionOut]:
+        """Newest first."""
+        return (await self._send(self._calls.list_desk_versions(desk))).items
+
+    async def serve_desk_version(self, desk: str, number: int) -> s.DeskOut:
+        """Roll back to a version, or forward."""
+        return await self._send(self._calls.serve_desk_version(desk, number))
+
+    async def compare_desk_versions(
+        self, desk: str, before: int | None = None, after: int | None = None
+    ) -> s.DeskComparison:
+        """The settings that differ; None is the draft."""
+        return await self._send(self._calls.compare_desk_versions(desk, before, after))
+
+    async def list_desk_links(self, desk: str) -> list[s.DeskLinkOut]:
+        return (await self._send(self._calls.list_desk_links(desk))).items
+
+    async def make_desk_link(
+        self, desk: str, name: str, per_minute: int = 10, expires_in_days: int | None = None
+    ) -> s.DeskLinkMade:
+        """A link by which anyone may ask the desk; only this answer holds its address."""
+        return await self._send(self._calls.make_desk_link(desk, name, per_minute, expires_in_days))
+
+    async def revoke_desk_link(self, desk: str, link: str) -> None:
+        await self._send(self._calls.revoke_desk_link(desk, link))
+
+    async def list_desk_answers(
+        self,
+        desk: str,
+        outcome: str | None = None,
+        helpful: bool | None = None,
+        text: str | None = None,
+        limit: int = 50,
+    ) -> list[s.AnswerSummary]:
+        """What a desk was asked, newest first."""
+        return (await self._send(self._calls.list_desk_answers(desk, outcome, helpful, text, limit))).items
+
+    # Asking a desk
+
+    @overload
+    def ask_desk(
+        self,
+        desk: str,
+        question: str,
+        conversation: str | None = None,
+        *,
+        draft: bool = False,
+        version: int | None = None,
+        settings: Mapping[str, Any] | None = None,
+        idempotency_key: str | None = None,
+        stream: Literal[False] = False,
+    ) -> Awaitable[s.AnswerOut]: ...
+    @overload
+    def ask_desk(
+        self,
+        desk: str,
+        question: str,
+        conversation: str | None = None,
+        *,
+        draft: bool = False,
+        version: int | None = None,
+        settings: Mapping[str, Any] | None = None,
+        idempotency_key: str | None = None,
+        stream: Literal[True],
+    ) -> AsyncIterator[s.Event]: ...
+    def ask_desk(
+        self,
+        desk: str,
+        question: str,
+        conversation: str | None = None,
+        *,
+        draft: bool = False,
+        version: int | None = None,
+        settings: Mapping[str, Any] | None = None,
+        idempotency_key: str | None = None,
+        stream: bool = False,
+    ) -> Awaitable[s.AnswerOut] | AsyncIterator[s.Event]:
+        """Ask, and get the answer, or with `stream` its events as they come; leaving the stream cancels the answer.
+
+        Without `stream`, a connection that breaks is tried again, and the question is not answered twice: the same
+        `idempotency_key` gives the same answer.
+        """
+        body = s.DeskAskIn(
+            question=question,
+            conversation_id=conversation,
+            draft=draft,
+            version=version,
+            settings=None if settings is None else dict(settings),
+        )
+        call = self._calls.ask_desk(desk, body, idempotency_key or secrets.token_hex(12))
+        return self._events(call) if stream else self._persist(call)
+
+    async def list_desk_conversations(self, desk: str, text: str | None = None) -> list[s.ConversationOut]:
+        """Your own, the latest first; with `text` those that speak of it."""
+        return (await self._send(self._calls.list_desk_conversations(desk, text))).items
+
+    async def show_desk_conversation(self, desk: str, conversation: str) -> list[s.TurnOut]:
+        return (await self._send(self._calls.show_desk_conversation(desk, conversation))).items
+
+    async def rename_desk_conversation(self, desk: str, conversation: str, title: str) -> s.ConversationOut:
+        return await self._send(self._calls.rename_desk_conversation(desk, conversation, title))
+
+    async def delete_desk_conversation(self, desk: str, conversation: str) -> None:
+        await self._send(self._calls.delete_desk_conversation(desk, conversation))
+
+    async def export_desk_conversation(
+        self, desk: str, conversation: str, form: Literal["markdown", "json"] = "markdown"
+    ) -> str:
+        """A conversation as Markdown with footnotes, or as JSON."""
+        return await self._text(self._calls.export_desk_conversation(desk, conversation, form))
+
+    async def give_feedback(
+        self, desk: str, turn: str, helpful: bool, reason: Any = "", comment: str = "", citation: int = 0
+    ) -> s.FeedbackOut:
+        """On an answer, or with `citation` on one of its citations."""
+        body = s.FeedbackIn(helpful=helpful, reason=reason, comment=comment, citation=citation)
+        return await self._send(self._calls.give_feedback(desk, turn, body))
+
+    async def citation_context(self, desk: str, turn: str, citation: int) -> s.ContextOut:
+        """A quote with the text around it."""
+        return await self._send(self._calls.citation_context(desk, turn, citation))
+
+    # How answers came about
+
+    async def show_answer(self, answer: str) -> s.RecordOut:
+        """Everything about how an answer came about, by the id of its turn."""
+        return await self._send(self._calls.show_answer(answer))
+
+    async def ask_again(self, answer: str) -> s.AgainOut:
+        """The same question as of now, beside its first answer."""
+        return await self._send(self._calls.ask_again(answer))
+
+    # Models and use
+
+    async def list_models(self) -> list[s.ModelOut]:
+        """For operators."""
+        return (await self._send(self._calls.list_models())).items
+
+    async def list_usable_models(self) -> list[s.ModelName]:
+        """The models that the team's desks may name."""
+        return (await self._send(self._calls.list_usable_models())).items
+
+    async def create_model(self, model: s.ModelIn) -> s.ModelOut:
+        return await self._send(self._calls.create_model(model))
+
+    async def change_model(self, model: str, change: s.ModelChange) -> s.ModelOut:
+        """Only the fields that are set are changed."""
+        return await self._send(self._calls.change_model(model, change))
+
+    async def delete_model(self, model: str) -> None:
+        await self._send(self._calls.delete_model(model))
+
+    async def check_model(self, model: str) -> s.ModelCheck:
+        """Ask it one short question."""
+        return await self._send(self._calls.check_model(model))
+
+    async def usage(
+        self, by: By = "day", since: datetime | None = None, until: datetime | None = None, desk: str | None = None
+    ) -> s.UsageOut:
+        """What the team asked and used, by default in the last thirty days."""
+        return await self._send(self._calls.usage(by, since, until, desk))
+
+    async def usage_csv(
+        self, by: By = "day", since: datetime | None = None, until: datetime | None = None, desk: str | None = None
+    ) -> str:
+        return await self._text(self._calls.usage_csv(by, since, until, desk))

@@ -1,0 +1,34 @@
+"""One call of the API, as a value."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+from typing import Any, Generic, TypeVar
+from urllib.parse import quote
+
+from pydantic import BaseModel, TypeAdapter
+
+Out = TypeVar("Out")
+
+
+@dataclass(frozen=True, slots=True)
+class Call(Generic[Out]):
+    """One request and the type of its answer; `out` is None when the answer has no body."""
+
+    method: str
+    path: str
+    out: type[Out] | None = None
+    body: BaseModel | None = None
+    params: Mapping[str, Any] = field(default_factory=dict)
+    headers: Mapping[str, str] = field(default_factory=dict)
+
+    def read(self, content: bytes) -> Out:
+        if self.out is None:
+            return None  # type: ignore[return-value]
+        answer: Out = TypeAdapter(self.out).validate_json(content)
+        return answer
+
+
+def quoted(ref: str) -> str:
+    return quote(ref, safe="")

@@ -1,0 +1,201 @@
+"""The tables of desks, models, conversations and their turns, feedback, and what was used."""
+
+from __future__ import annotations
+
+from datetime import datetime
+from enum import StrEnum
+from typing import Any
+
+from sqlalchemy import ForeignKey, Index, UniqueConstraint
+from sqlalchemy.orm import Mapped, mapped_column
+
+from fontanel.records.tables import Base, Word, now, of_team
+
+
+class TurnState(StrEnum):
+    """How far a turn is."""
+
+    ANSWERING = "answering"
+    DONE = "done"
+    #: The asker stopped it, or left.
+    STOPPED = "stopped"
+    #: The service was stopped or killed while it was being answered.
+    BROKEN_OFF = "broken_off"
+    FAILED = "failed"
+
+
+class Desk(Base):
+    """What chat users talk to. `draft` are the settings being edited; `published` is the number of the version that serves, None
+    while there is none."""
+
+    __tablename__ = "desks"
+    __table_args__ = (UniqueConstraint("team_id", "slug"),)
+
+    id: Mapped[str] = mapped_column(primary_key=True)
+    team_id: Mapped[str] = of_team()
+    slug: Mapped[str]
+    name: Mapped[str]
+    draft: Mapped[dict[str, Any]]
+    published: Mapped[int | None]
+    created_at: Mapped[datetime] = mapped_column(default=now)
+    changed_at: Mapped[datetime] = mapped_column(default=now)
+    version: Mapped[int] = mapped_column(default=1)
+
+
+class DeskVersion(Base):
+    """Settings of a desk as they were published, never changed again. `author` is who published them."""
+
+    __tablename__ = "desk_versions"
+    __table_args__ = (UniqueConstraint("desk_id", "number"),)
+
+    id: Mapped[str] = mapped_column(primary_key=True)
+    team_id: Mapped[str] = of_team()
+    desk_id: Mapped[str] = mapped_column(ForeignKey("desks.id", ondelete="CASCADE"))
+    number: Mapped[int]
+    settings: Mapped[dict[str, Any]]
+    note: Mapped[str] = mapped_column(default="")
+    author: Mapped[str]
+    created_at: Mapped[datetime] = mapped_column(default=now)
+
+
+class DeskLink(Base):
+    """A link by which anyone may talk to a desk. Its secret is kept hashed."""
+
+    __tablename__ = "desk_links"
+
+    id: Mapped[str] = mapped_column(primary_key=True)
+    team_id: Mapped[str] = of_team()
+    desk_id: Mapped[str] = mapped_column(ForeignKey("desks.id", ondelete="CASCADE"), index=True)
+    name: Mapped[str]
+    start: Mapped[str]
+    secret_hash: Mapped[str] = mapped_column(unique=True)
+    per_minute: Mapped[int] = mapped_column(default=10)
+    created_at: Mapped[datetime] = mapped_column(default=now)
+    expires_at: Mapped[datetime | None]
+    revoked_at: Mapped[datetime | None]
+    last_used_at: Mapped[datetime | None]
+
+
+class TextModel(Base):
+    """A text-generating model behind an address. `remote` is its name there; `secret` is encrypted; prices are for a million
+    tokens; `team_ids` says who may use it, None for every team."""
+
+    __tablename__ = "models"
+
+    id: Mapped[str] = mapped_column(primary_key=True)
+    name: Mapped[str] = mapped_column(unique=True)
+    url: Mapped[str]
+    remote: Mapped[str]
+    secret: Mapped[bytes | None]
+    price_read: Mapped[float] = mapped_column(default=0.0)
+    price_written: Mapped[float] = mapped_column(default=0.0)
+    currency: Mapped[str] = mapped_column(default="EUR")
+    team_ids: Mapped[list[Any] | None]
+    seconds: Mapped[float] = mapped_column(default=60.0)
+    tries: Mapped[int] = mapped_column(default=3)
+    enabled: Mapped[bool] = mapped_column(default=True)
+    error: Mapped[str | None]
+    checked_at: Mapped[datetime | None]
+    created_at: Mapped[datetime] = mapped_column(default=now)
+    changed_at: Mapped[datetime] = mapped_column(default=now)
+    version: Mapped[int] = mapped_column(default=1)
+
+
+class Conversation(Base):
+    """The questions of one asker, at a knowledge base or at a desk."""
+
+    __tablename__ = "conversations"
+
+    id: Mapped[str] = mapped_column(primary_key=True)
+    team_id: Mapped[str] = of_team()
+    kb_id: Mapped[str | None] = mapped_column(ForeignKey("kbs.id", ondelete="CASCADE"), index=True)
+    desk_id: Mapped[str | None] = mapped_column(ForeignKey("desks.id", ondelete="CASCADE"), index=True)
+    asker: Mapped[str] = mapped_column(index=True)
+    title: Mapped[str]
+    created_at: Mapped[datetime] = mapped_column(default=now)
+    changed_at: Mapped[datetime] = mapped_column(default=now, index=True)
+
+
+class Turn(Base):
+    """A question with its answer and everything needed to explain it. It is written when the question comes, and again when the
+    answer is there. `desk_version` is None for a draft; `editions` names the edition that each kb served from; `steps`, `prompt`,
+    `raw` and `statements` are how the answer came about."""
+
+    __tablename__ = "turns"
+    __table_args__ = (
+        UniqueConstraint("conversation_id", "number"), Index("ix_turns_desk", "desk_id", "created_at"),
+        Index("ix_turns_asked", "asker", "asked_key", unique=True),
+    )  # fmt: skip
+
+    id: Mapped[str] = mapped_column(primary_key=True)
+    team_id: Mapped[str] = of_team()
+    conversation_id: Mapped[str] = mapped_column(ForeignKey("conversations.id", ondelete="CASCADE"))
+    number: Mapped[int]
+    state: Mapped[TurnState] = mapped_column(Word(TurnState), default=TurnState.DONE, server_default="done", index=True)
+    question: Mapped[str]
+    standalone: Mapped[str]
+    outcome: Mapped[str]
+    text: Mapped[str]
+    sufficiency: Mapped[float]
+    citations: Mapped[list[Any]]
+    evidence: Mapped[list[Any]]
+    edition_id: Mapped[str]
+    composer: Mapped[str]
+    seconds: Mapped[dict[str, Any]]
+    request_id: Mapped[str]
+    created_at: Mapped[datetime] = mapped_column(default=now)
+    desk_id: Mapped[str | None]
+    desk_version: Mapped[int | None]
+    asker: Mapped[str] = mapped_column(default="", server_default="")
+    asked_key: Mapped[str | None]
+    note: Mapped[str] = mapped_column(default="", server_default="")
+    settings: Mapped[dict[str, Any] | None]
+    editions: Mapped[dict[str, Any] | None]
+    steps: Mapped[list[Any] | None]
+    statements: Mapped[list[Any] | None]
+    prompt: Mapped[list[Any] | None]
+    raw: Mapped[str] = mapped_column(default="", server_default="")
+    tokens_read: Mapped[int] = mapped_column(default=0, server_default="0")
+    tokens_written: Mapped[int] = mapped_column(default=0, server_default="0")
+    cost: Mapped[float] = mapped_column(default=0.0, server_default="0")
+
+
+class Feedback(Base):
+    """What an asker thought of an answer, or of one citation of it (`citation` 0 means the whole answer)."""
+
+    __tablename__ = "feedback"
+    __table_args__ = (UniqueConstraint("turn_id", "citation", "asker"),)
+
+    id: Mapped[str] = mapped_column(primary_key=True)
+    team_id: Mapped[str] = of_team()
+    desk_id: Mapped[str | None] = mapped_column(index=True)
+    turn_id: Mapped[str] = mapped_column(ForeignKey("turns.id", ondelete="CASCADE"))
+    citation: Mapped[int] = mapped_column(default=0)
+    asker: Mapped[str]
+    helpful: Mapped[bool]
+    reason: Mapped[str] = mapped_column(default="")
+    comment: Mapped[str] = mapped_column(default="")
+    created_at: Mapped[datetime] = mapped_column(default=now)
+
+
+class Use(Base):
+    """What one question used. It outlives the conversation, and holds no words of it."""
+
+    __tablename__ = "uses"
+    __table_args__ = (Index("ix_uses_team_at", "team_id", "at"),)
+
+    key: Mapped[int] = mapped_column(primary_key=True, autoincrement=True)
+    team_id: Mapped[str] = of_team()
+    turn_id: Mapped[str] = mapped_column(unique=True)
+    desk_id: Mapped[str | None]
+    kb_ids: Mapped[list[Any]]
+    asker: Mapped[str]
+    outcome: Mapped[str]
+    composer: Mapped[str]
+    tokens_read: Mapped[int] = mapped_column(default=0)
+    tokens_written: Mapped[int] = mapped_column(default=0)
+    cost: Mapped[float] = mapped_column(default=0.0)
+    first_seconds: Mapped[float | None]
+    seconds: Mapped[float] = mapped_column(default=0.0)
+    helpful: Mapped[bool | None]
+    at: Mapped[datetime] = mapped_column(default=now)

@@ -1,0 +1,365 @@
+"""Chat users at a desk: members, and guests who came by a link."""
+
+from __future__ import annotations
+
+import hashlib
+import time
+from collections import defaultdict, deque
+from collections.abc import Iterator
+from contextlib import contextmanager
+from dataclasses import dataclass
+from threading import Lock
+from typing import Annotated, Literal
+
+from fastapi import APIRouter, Depends, Query, Request, Response
+from fastapi.security import HTTPBearer
+from fastapi.security.http import HTTPAuthorizationCredentials
+from sqlalchemy import select
+from sqlalchemy.orm import Session
+
+from fontanel.records.database import writing
+from fontanel.records.desk_tables import Conversation, Desk, DeskLink, Feedback, Turn, Use
+from fontanel.records.ids import hash_secret, new_id
+from fontanel.records.scope import NotInScope, TeamScope
+from fontanel.records.tables import Role, Team, now
+from fontanel.schemas import (
+    AnswerOut,
+    ContextOut,
+    ConversationChange,
+    ConversationOut,
+    DeskAskIn,
+    DeskFace,
+    DeskSettings,
+    FeedbackIn,
+    FeedbackOut,
+    LocatorOut,
+    Page,
+    TurnOut,
+)
+from fontanel.service.access import COOKIE, Access, Caller, Require, WorkshopDep, caller_of
+from fontanel.service.ask import STREAMED
+from fontanel.service.desks import checked, merged, reachable_kbs, settings_of
+from fontanel.service.exporting import as_json, as_markdown
+from fontanel.service.problems import ProblemError
+from fontanel.service.streaming import answer_out, respond, respond_again, sent_before
+from fontanel.service.turns import feedback_out, turns_of
+from fontanel.work.asking import Asked, Recorded
+from fontanel.work.desks import desk_target, version_of
+from fontanel.work.documents import reading_text
+
+router = APIRouter(tags=["chat"])
+AT_DESK = "/teams/{team}/desks/{desk}"
+
+#: A guest's own secret: who has it sees the guest's conversations.
+GUEST_HEADER = "X-Fontanel-Guest"
+_bearer = HTTPBearer(auto_error=False, description="A key, or a desk's link: `Authorization: Bearer dl_...`")
+#: Characters around a quote that a chat user may read.
+_AROUND = 1200
+
+
+class Pace:
+    """How often each guest asked in the last minute."""
+
+    def __init__(self) -> None:
+        self._lock = Lock()
+        self._asked: dict[str, deque[float]] = defaultdict(deque)
+
+    def check(self, who: str, per_minute: int) -> None:
+        """Count a question. Raises ProblemError(too-many-attempts) when it is one too many."""
+        at = time.monotonic()
+        with self._lock:
+            if len(self._asked) > 20_000:
+                self._asked = defaultdict(
+                    deque, {key: value for key, value in self._asked.items() if value[-1] > at - 60}
+                )
+            asked = self._asked[who]
+            while asked and asked[0] <= at - 60:
+                asked.popleft()
+            if len(asked) >= per_minute:
+                wait = int(61 - (at - asked[0]))
+                raise ProblemError(
+                    "too-many-attempts", f"This link allows {per_minute} questions a minute.",
+                    advice=f"Ask again in {wait} seconds.", headers={"Retry-After": str(wait)},
+                )  # fmt: skip
+            asked.append(at)
+
+
+@dataclass(frozen=True, slots=True)
+class AtDesk:
+    """A chat user at a desk: a member with the rights of their role, or a guest with those of the link."""
+
+    access: Access
+    desk: Desk
+    link: DeskLink | None = None
+
+    @property
+    def asker(self) -> str:
+        return self.access.caller.id
+
+    def conversation(self, ref: str) -> Conversation:
+        """The asker's own. Raises NotInScope."""
+        found = self.access.session.get(Conversation, ref)
+        if found is None or found.desk_id != self.desk.id or found.asker != self.asker:
+            raise NotInScope("conversation", ref)
+        return found
+
+    def turn(self, ref: str) -> Turn:
+        """Of the asker's own conversations. Raises NotInScope."""
+        found = self.access.session.get(Turn, ref)
+        if found is None or found.desk_id != self.desk.id or found.asker != self.asker:
+            raise NotInScope("answer", ref)
+        return found
+
+
+def _guest(
+    request: Request, session: Session, secret: str, desk: str, team: str | None
+) -> tuple[DeskLink, Desk, Caller]:
+    """The desk that a link opens, for this guest. Raises ProblemError(not-signed-in)."""
+    refused = ProblemError(
+        "not-signed-in", "The link is not valid, or not any more.", advice="Ask whoever gave it to you for a new one."
+    )
+    link = session.scalar(select(DeskLink).where(DeskLink.secret_hash == hash_secret(secret)))
+    if link is None or link.revoked_at is not None or (link.expires_at and link.expires_at <= now()):
+        raise refused
+    found = session.get_one(Desk, link.desk_id)
+    if desk not in (found.id, found.slug) or found.published is None:
+        raise refused
+    if (
+        team is not None
+        and session.scalar(select(Team.id).where((Team.id == team) | (Team.slug == team))) != found.team_id
+    ):
+        raise refused
+    version = version_of(session, found, found.published)
+    if version is None or version.settings.get("audience") != "link":
+        raise refused
+    guest = request.headers.get(GUEST_HEADER, "")
+    if not 16 <= len(guest) <= 200:
+        raise ProblemError(
+            "invalid", "A guest needs a secret of their own.", field=GUEST_HEADER,
+            advice=f"Send 16 random characters or more as {GUEST_HEADER}, the same with each request.",
+        )  # fmt: skip
+    name = hashlib.sha256(f"{link.id}:{guest}".encode()).hexdigest()[:24]
+    return link, found, Caller(f"guest:{name}", None, None)
+
+
+@contextmanager
+def _entered(
+    request: Request,
+    team: str,
+    desk: str,
+    workshop: WorkshopDep,
+    bearer: HTTPAuthorizationCredentials | None,
+    write: bool,
+) -> Iterator[AtDesk]:
+    if bearer is not None and bearer.credentials.startswith("dl_"):
+        with writing(workshop.sessions) if write else workshop.sessions() as session:
+            link, found, caller = _guest(request, session, bearer.credentials, desk, team)
+            owner = session.get_one(Team, found.team_id)
+            scope = TeamScope(session, owner.id)
+            access = Access(caller, owner, Role.READER, session, scope, workshop, request.state.request_id)
+            yield AtDesk(access, found, link)
+        return
+    caller = caller_of(request, workshop, bearer, request.cookies.get(COOKIE))
+    with contextmanager(Require(Role.READER, write=write).__call__)(request, team, caller, workshop) as access:
+        yield AtDesk(access, access.scope.desk(desk))
+
+
+Bearer = Annotated[HTTPAuthorizationCredentials | None, Depends(_bearer)]
+
+
+def _reading(request: Request, team: str, desk: str, workshop: WorkshopDep, bearer: Bearer) -> Iterator[AtDesk]:
+    with _entered(request, team, desk, workshop, bearer, write=False) as entered:
+        yield entered
+
+
+def _changing(request: Request, team: str, desk: str, workshop: WorkshopDep, bearer: Bearer) -> Iterator[AtDesk]:
+    with _entered(request, team, desk, workshop, bearer, write=True) as entered:
+        yield entered
+
+
+User = Annotated[AtDesk, Depends(_reading)]
+UserWrite = Annotated[AtDesk, Depends(_changing)]
+
+
+@router.get("/chat/{desk}", summary="Show a desk to a chat user")
+def show_face(desk: str, request: Request, workshop: WorkshopDep, bearer: Bearer) -> DeskFace:
+    """By its id. For guests with a link, and for members of its team."""
+    with workshop.sessions() as session:
+        if bearer is not None and bearer.credentials.startswith("dl_"):
+            _, found, _ = _guest(request, session, bearer.credentials, desk, None)
+            return _face(session, found)
+        caller = caller_of(request, workshop, bearer, request.cookies.get(COOKIE))
+        named = session.get(Desk, desk)
+        if named is None:
+            raise NotInScope("desk", desk)
+    try:
+        with contextmanager(Require(Role.READER).__call__)(request, named.team_id, caller, workshop) as access:
+            return _face(access.session, access.scope.desk(desk))
+    except NotInScope as error:
+        raise NotInScope("desk", desk) from error
+
+
+def _face(session: Session, desk: Desk) -> DeskFace:
+    version = None if desk.published is None else version_of(session, desk, desk.published)
+    if version is None:
+        raise ProblemError("not-found", "The desk is not published yet.", advice="An editor publishes it.")
+    settings = DeskSettings.model_validate(version.settings)
+    return DeskFace(
+        id=desk.id, slug=desk.slug, team=session.get_one(Team, desk.team_id).slug, name=desk.name, purpose=settings.purpose,
+        greeting=settings.greeting, first_questions=settings.first_questions, symbol=settings.symbol, colour=settings.colour,
+        frame_origins=settings.frame_origins,
+    )  # fmt: skip
+
+
+@router.get("/teams/{team}/chat-desks", summary="List the desks you can ask")
+def list_faces(team: str, request: Request, workshop: WorkshopDep, bearer: Bearer) -> Page[DeskFace]:
+    """The published ones, for members."""
+    caller = caller_of(request, workshop, bearer, request.cookies.get(COOKIE))
+    with contextmanager(Require(Role.READER).__call__)(request, team, caller, workshop) as access:
+        query = access.scope.select(Desk).where(Desk.published.is_not(None)).order_by(Desk.name)
+        return Page(
+            items=[
+                _face(access.session, desk) for desk in access.session.scalars(query).all() if access.scope.holds(desk)
+            ]
+        )
+
+
+@router.post(AT_DESK + "/ask", summary="Ask a desk", response_model=AnswerOut, responses=STREAMED)
+async def ask_desk(body: DeskAskIn, user: User, request: Request) -> Response:
+    """By its published version. Editors may ask the draft, an earlier version, or with other settings for one question."""
+    access, desk = user.access, user.desk
+    own = body.draft or body.version is not None or body.settings is not None
+    if own and access.role == Role.READER:
+        raise ProblemError("not-allowed", "Only editors ask drafts, earlier versions, or with other settings.")
+    if body.conversation_id is not None:
+        user.conversation(body.conversation_id)
+    asking, sessions, allowed = access.workshop.asking, access.workshop.sessions, access.scope.kb_ids
+
+    def out(turn: Turn) -> AnswerOut:
+        with sessions() as session:
+            link_tags = tuple((turn.settings or {}).get("link_tags", ()))
+            return _for_user(answer_out(session, turn, link_tags), user.link is not None)
+
+    key, before = sent_before(request, asking, user.asker, body.question)
+    if before is not None:
+        access.session.rollback()
+        return respond_again(request, out(before))
+    if user.link is not None:
+        pace: Pace = request.app.state.pace
+        pace.check(user.asker, user.link.per_minute)
+    if desk.published is None and not body.draft:
+        raise ProblemError(
+            "conflict", "The desk is not published yet.", advice="An editor publishes it, or asks the draft."
+        )
+    number = None if body.draft else body.version if body.version is not None else desk.published
+    stored = settings_of(access, desk, number)
+    if body.settings:
+        stored, number = checked(access, merged(stored, body.settings)), None
+    target = desk_target(desk, stored, number, reachable_kbs(access))
+    if not target.parts:
+        raise ProblemError("conflict", "The desk has no knowledge base to answer from.", advice="An editor names one.")
+    asked = Asked(body.question, user.asker, access.request_id, body.conversation_id, key)
+    access.session.rollback()
+
+    def finish(recorded: Recorded) -> AnswerOut:
+        return out(recorded.turn)
+
+    return await respond(request, access.request_id, lambda gone: asking.ask(target, asked, allowed, gone), finish)
+
+
+def _for_user(answer: AnswerOut, guest: bool) -> AnswerOut:
+    """Guests are told nothing of what an answer cost."""
+    return answer.model_copy(update={"cost": 0.0, "tokens_read": 0, "tokens_written": 0}) if guest else answer
+
+
+@router.get(AT_DESK + "/conversations", summary="List your conversations at a desk")
+def list_conversations(
+    user: User, text: str | None = None, limit: Annotated[int, Query(ge=1, le=200)] = 50
+) -> Page[ConversationOut]:
+    """Your own, the latest first; with `text` those that speak of it."""
+    query = select(Conversation).where(Conversation.desk_id == user.desk.id, Conversation.asker == user.asker)
+    if text:
+        said = Turn.question.icontains(text, autoescape=True) | Turn.text.icontains(text, autoescape=True)
+        speaks = Conversation.id.in_(select(Turn.conversation_id).where(Turn.desk_id == user.desk.id, said))
+        query = query.where(Conversation.title.icontains(text, autoescape=True) | speaks)
+    rows = user.access.session.scalars(query.order_by(Conversation.changed_at.desc()).limit(limit))
+    return Page(items=[ConversationOut.model_validate(row) for row in rows])
+
+
+@router.get(AT_DESK + "/conversations/{conversation}", summary="Show a conversation at a desk")
+def show_conversation(conversation: str, user: User) -> Page[TurnOut]:
+    """Oldest first."""
+    return Page(items=turns_of(user.access.session, user.conversation(conversation)))
+
+
+@router.patch(AT_DESK + "/conversations/{conversation}", summary="Rename a conversation")
+def rename_conversation(conversation: str, body: ConversationChange, user: UserWrite) -> ConversationOut:
+    found = user.conversation(conversation)
+    found.title = body.title
+    user.access.session.commit()
+    return ConversationOut.model_validate(found)
+
+
+@router.delete(AT_DESK + "/conversations/{conversation}", status_code=204, summary="Delete a conversation at a desk")
+def delete_conversation(conversation: str, user: UserWrite) -> None:
+    user.access.session.delete(user.conversation(conversation))
+    user.access.session.commit()
+
+
+@router.get(AT_DESK + "/conversations/{conversation}/export", summary="Export a conversation")
+def export_conversation(conversation: str, user: User, form: Literal["markdown", "json"] = "markdown") -> Response:
+    """As Markdown with its sources as footnotes, or as JSON."""
+    found = user.conversation(conversation)
+    turns = turns_of(user.access.session, found)
+    if form == "json":
+        content, media, ending = as_json(found, turns), "application/json", "json"
+    else:
+        content, media, ending = as_markdown(found, turns), "text/markdown; charset=utf-8", "md"
+    headers = {"Content-Disposition": f'attachment; filename="conversation-{found.id}.{ending}"'}
+    return Response(content, media_type=media, headers=headers)
+
+
+@router.put(AT_DESK + "/turns/{turn}/feedback", summary="Say whether an answer helped")
+def give_feedback(turn: str, body: FeedbackIn, user: UserWrite) -> FeedbackOut:
+    """On the answer, or with `citation` on one of its citations."""
+    session = user.access.session
+    found = user.turn(turn)
+    if body.citation and body.citation not in {citation["number"] for citation in found.citations}:
+        raise ProblemError("invalid", f"The answer has no citation {body.citation}.", field="citation")
+    same = select(Feedback).where(
+        Feedback.turn_id == found.id, Feedback.citation == body.citation, Feedback.asker == user.asker
+    )
+    row = session.scalar(same)
+    if row is None:
+        row = Feedback(
+            id=new_id("fb"), team_id=found.team_id, desk_id=found.desk_id, turn_id=found.id, citation=body.citation,
+            asker=user.asker, created_at=now(),
+        )  # fmt: skip
+        session.add(row)
+    row.helpful, row.reason, row.comment = body.helpful, body.reason, body.comment
+    if body.citation == 0:
+        use = session.scalar(select(Use).where(Use.turn_id == found.id))
+        if use is not None:
+            use.helpful = body.helpful
+    session.commit()
+    return feedback_out(row)
+
+
+@router.get(AT_DESK + "/turns/{turn}/citations/{number}", summary="Read a citation in its place")
+def citation_context(turn: str, number: int, user: User) -> ContextOut:
+    """The quote with the text around it, for chat users who have no way to the document itself."""
+    found = user.turn(turn)
+    cited = next((citation for citation in found.citations if citation["number"] == number), None)
+    if cited is None:
+        raise NotInScope("citation", str(number))
+    text = reading_text(user.access.session, user.access.workshop.blobs, found.team_id, cited["revision_id"])
+    if text is None:
+        raise ProblemError("not-found", "The document is not there any more.")
+    start, end = max(0, cited["start"] - _AROUND), min(len(text), cited["end"] + _AROUND)
+    # Whole lines, where one ends near by.
+    start = text.find("\n", start, cited["start"]) + 1 or start
+    end = max(text.rfind("\n", cited["end"], end), cited["end"]) if end < len(text) else end
+    return ContextOut(
+        title=cited["title"], locator=LocatorOut(**cited["locator"]), text=text[start:end],
+        quote_start=cited["start"] - start, quote_end=cited["end"] - start, begins=start == 0, ends=end == len(text),
+    )  # fmt: skip

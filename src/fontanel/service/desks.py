@@ -1,0 +1,312 @@
+"""Desks for their editors: settings, versions, links, and what was asked."""
+
+from __future__ import annotations
+
+from datetime import timedelta
+from typing import Annotated, Any
+
+from fastapi import APIRouter, Query, Request
+from sqlalchemy import func, select
+
+from fontanel.core.differences import differences
+from fontanel.records.desk_tables import Desk, DeskLink, DeskVersion, Feedback, Turn
+from fontanel.records.ids import hash_secret, new_id, new_secret, slug_of
+from fontanel.records.scope import NotInScope
+from fontanel.records.tables import Kb, now
+from fontanel.schemas import (
+    AnswerSummary,
+    DeskChange,
+    DeskComparison,
+    DeskIn,
+    DeskLinkIn,
+    DeskLinkMade,
+    DeskLinkOut,
+    DeskOut,
+    DeskSettings,
+    DeskVersionOut,
+    Page,
+    PublishIn,
+    SettingDifference,
+)
+from fontanel.service.access import Access, Editor, EditorWrite, Idempotency, check_version
+from fontanel.service.problems import ProblemError
+from fontanel.service.turns import feedback_by_turn
+from fontanel.work.desks import usable_model, version_of
+from fontanel.work.documents import Refused
+
+router = APIRouter(prefix="/teams/{team}/desks", tags=["desks"])
+
+
+def version_out(row: DeskVersion) -> DeskVersionOut:
+    settings = DeskSettings.model_validate(row.settings)
+    return DeskVersionOut(
+        number=row.number, note=row.note, author=row.author, settings=settings, created_at=row.created_at
+    )
+
+
+def desk_out(access: Access, desk: Desk) -> DeskOut:
+    session = access.session
+    published = None if desk.published is None else version_of(session, desk, desk.published)
+    open_links = select(func.count()).where(DeskLink.desk_id == desk.id, DeskLink.revoked_at.is_(None))
+    return DeskOut(
+        id=desk.id, slug=desk.slug, name=desk.name, draft=DeskSettings.model_validate(desk.draft),
+        published=None if published is None else version_out(published),
+        changed=published is None or published.settings != desk.draft, links=session.scalar(open_links) or 0,
+        created_at=desk.created_at, changed_at=desk.changed_at, version=desk.version,
+    )  # fmt: skip
+
+
+def checked(access: Access, settings: DeskSettings) -> dict[str, Any]:
+    """The settings as they are kept, knowledge bases by their ids. Raises Refused about the setting at fault."""
+    kept = settings.model_dump()
+    for part in kept["kbs"]:
+        try:
+            part["kb"] = access.scope.kb(part["kb"]).id
+        except NotInScope as error:
+            raise Refused("settings.kbs", f"The team has no knowledge base {part['kb']!r}.") from error
+    if len({part["kb"] for part in kept["kbs"]}) < len(kept["kbs"]):
+        raise Refused("settings.kbs", "A knowledge base is named twice.")
+    if settings.model is not None:
+        found = usable_model(access.session, settings.model, access.team.id)
+        if isinstance(found, str):
+            raise Refused("settings.model", f"The model {settings.model!r} cannot be used: {found}.")
+    return kept
+
+
+def merged(stored: dict[str, Any], changes: dict[str, Any]) -> DeskSettings:
+    """Stored settings with some of them changed. Raises RequestValidationError, as a body that is not valid does."""
+    from fastapi.exceptions import RequestValidationError
+    from pydantic import ValidationError
+
+    try:
+        return DeskSettings.model_validate({**stored, **changes})
+    except ValidationError as error:
+        raise RequestValidationError(
+            [{**item, "loc": ("body", "settings", *item["loc"])} for item in error.errors(include_url=False)]
+        ) from error
+
+
+@router.get("", summary="List desks")
+def list_desks(access: Editor) -> Page[DeskOut]:
+    query = access.scope.select(Desk).order_by(func.lower(Desk.name))
+    return Page(
+        items=[desk_out(access, desk) for desk in access.session.scalars(query).all() if access.scope.holds(desk)]
+    )
+
+
+@router.post("", status_code=201, summary="Create a desk")
+def create_desk(body: DeskIn, access: EditorWrite, request: Request) -> DeskOut:
+    """As a draft; chat users reach it once it is published."""
+    idempotency = Idempotency(request, access.session, access.caller, body.model_dump_json())
+    if earlier := idempotency.earlier():
+        return DeskOut.model_validate_json(earlier)
+    slug = slug_of(body.name)
+    taken = access.scope.select(Desk).where((Desk.slug == slug) | (func.lower(Desk.name) == body.name.lower()))
+    if access.session.scalar(taken) is not None:
+        raise ProblemError("conflict", f"There is a desk named {body.name!r} already.", field="name")
+    desk = Desk(
+        id=new_id("desk"), team_id=access.team.id, slug=slug, name=body.name, draft=checked(access, body.settings)
+    )
+    access.session.add(desk)
+    access.session.flush()
+    out = desk_out(access, desk)
+    idempotency.keep(out.model_dump_json())
+    access.session.commit()
+    return out
+
+
+@router.get("/{desk}", summary="Show a desk")
+def show_desk(desk: str, access: Editor) -> DeskOut:
+    return desk_out(access, access.scope.desk(desk))
+
+
+@router.patch("/{desk}", summary="Change a desk's draft")
+def change_desk(desk: str, body: DeskChange, access: EditorWrite, request: Request) -> DeskOut:
+    """Settings that are not named stay. Chat users see nothing of it until it is published."""
+    found = access.scope.desk(desk)
+    check_version(request, found.version)
+    if body.name is not None:
+        found.name = body.name
+    if body.settings is not None:
+        found.draft = checked(access, merged(found.draft, body.settings))
+    found.version += 1
+    found.changed_at = now()
+    access.session.commit()
+    return desk_out(access, found)
+
+
+@router.delete("/{desk}", status_code=204, summary="Delete a desk")
+def delete_desk(desk: str, access: EditorWrite) -> None:
+    """Its conversations and links go with it."""
+    access.session.delete(access.scope.desk(desk))
+    access.session.commit()
+
+
+# Versions
+
+
+@router.post("/{desk}/publish", status_code=201, summary="Publish a desk's draft")
+def publish(desk: str, body: PublishIn, access: EditorWrite) -> DeskVersionOut:
+    """The draft becomes a version of its own number, and serves from now on."""
+    found = access.scope.desk(desk)
+    if not found.draft["kbs"]:
+        raise Refused("settings.kbs", "A desk needs a knowledge base to answer from before it is published.")
+    checked(access, DeskSettings.model_validate(found.draft))
+    current = None if found.published is None else version_of(access.session, found, found.published)
+    if current is not None and current.settings == found.draft:
+        raise ProblemError("conflict", f"The draft is what version {current.number} already says.")
+    last = access.session.scalar(select(func.max(DeskVersion.number)).where(DeskVersion.desk_id == found.id)) or 0
+    version = DeskVersion(
+        id=new_id("dver"), team_id=found.team_id, desk_id=found.id, number=last + 1, settings=found.draft, note=body.note,
+        author=author_of(access), created_at=now(),
+    )  # fmt: skip
+    access.session.add(version)
+    found.published = version.number
+    found.version += 1
+    found.changed_at = now()
+    access.session.commit()
+    return version_out(version)
+
+
+def author_of(access: Access) -> str:
+    """Who does this, as people know them."""
+    caller = access.caller
+    return caller.person.name if caller.person else f"key {caller.key.name}" if caller.key else caller.id
+
+
+@router.get("/{desk}/versions", summary="List a desk's published versions")
+def list_versions(desk: str, access: Editor) -> Page[DeskVersionOut]:
+    """Newest first."""
+    found = access.scope.desk(desk)
+    query = access.scope.select(DeskVersion).where(DeskVersion.desk_id == found.id).order_by(DeskVersion.number.desc())
+    return Page(items=[version_out(row) for row in access.session.scalars(query)])
+
+
+@router.post("/{desk}/versions/{number}/serve", summary="Serve a published version again")
+def serve_version(desk: str, number: int, access: EditorWrite) -> DeskOut:
+    """Rolls back, or forward. The draft stays as it is."""
+    found = access.scope.desk(desk)
+    settings_of(access, found, number)
+    found.published = number
+    found.version += 1
+    found.changed_at = now()
+    access.session.commit()
+    return desk_out(access, found)
+
+
+def settings_of(access: Access, desk: Desk, number: int | None) -> dict[str, Any]:
+    """The settings of a version, or of the draft. Raises ProblemError(not-found)."""
+    if number is None:
+        return desk.draft
+    version = version_of(access.session, desk, number)
+    if version is None:
+        raise ProblemError("not-found", f"The desk has no version {number}.")
+    return version.settings
+
+
+@router.get("/{desk}/compare", summary="Compare two versions of a desk")
+def compare(desk: str, access: Editor, before: int | None = None, after: int | None = None) -> DeskComparison:
+    """The settings that differ; a version that is not named is the draft."""
+    found = access.scope.desk(desk)
+    one, other = (
+        DeskSettings.model_validate(settings_of(access, found, number)).model_dump() for number in (before, after)
+    )
+    out = []
+    for name in one:
+        if one[name] != other[name]:
+            long = (isinstance(one[name], str) and "\n" in f"{one[name]}{other[name]}") or name == "instructions"
+            lines = lines_between(one[name], other[name]) if long else None
+            out.append(SettingDifference(setting=name, before=one[name], after=other[name], lines=lines))
+    return DeskComparison(before=before, after=after, differences=out)
+
+
+def lines_between(before: str, after: str) -> list[tuple[str, str]]:
+    """The lines that stay (" "), went ("-") and came ("+")."""
+    out: list[tuple[str, str]] = []
+    for change in differences(before.split("\n"), after.split("\n")):
+        if change.kind == "same":
+            out += [(" ", line) for line in change.before]
+        else:
+            out += [("-", line) for line in change.before] + [("+", line) for line in change.after]
+    return out
+
+
+# Links
+
+
+@router.get("/{desk}/links", summary="List a desk's links")
+def list_links(desk: str, access: Editor) -> Page[DeskLinkOut]:
+    found = access.scope.desk(desk)
+    query = access.scope.select(DeskLink).where(DeskLink.desk_id == found.id).order_by(DeskLink.created_at)
+    return Page(items=[DeskLinkOut.model_validate(row) for row in access.session.scalars(query)])
+
+
+@router.post("/{desk}/links", status_code=201, summary="Make a link to a desk")
+def make_link(desk: str, body: DeskLinkIn, access: EditorWrite) -> DeskLinkMade:
+    """Who has the link may ask the desk, once its published version is for an audience of `link`."""
+    found = access.scope.desk(desk)
+    secret = new_secret("dl")
+    expires = None if body.expires_in_days is None else now() + timedelta(days=body.expires_in_days)
+    link = DeskLink(
+        id=new_id("link"), team_id=found.team_id, desk_id=found.id, name=body.name, start=secret[:8],
+        secret_hash=hash_secret(secret), per_minute=body.per_minute, expires_at=expires,
+    )  # fmt: skip
+    access.session.add(link)
+    access.session.commit()
+    # After the number sign, so that it is sent to no server and stands in no log.
+    url = f"{access.workshop.settings.origin}/chat/{found.id}#{secret}"
+    plain = DeskLinkOut.model_validate(link)
+    return DeskLinkMade(**plain.model_dump(), url=url, secret=secret)
+
+
+@router.delete("/{desk}/links/{link}", status_code=204, summary="Revoke a link")
+def revoke_link(desk: str, link: str, access: EditorWrite) -> None:
+    """At once; the conversations that came by it stay."""
+    found = access.scope.desk(desk)
+    query = access.scope.select(DeskLink).where(
+        DeskLink.desk_id == found.id, (DeskLink.id == link) | (DeskLink.name == link)
+    )
+    row = access.session.scalar(query)
+    if row is None:
+        raise NotInScope("link", link)
+    row.revoked_at = row.revoked_at or now()
+    access.session.commit()
+
+
+# What was asked
+
+
+@router.get("/{desk}/answers", summary="List what a desk was asked")
+def list_answers(
+    desk: str, access: Editor, outcome: str | None = None, helpful: bool | None = None, text: str | None = None,
+    cursor: str | None = None, limit: Annotated[int, Query(ge=1, le=200)] = 50,
+) -> Page[AnswerSummary]:  # fmt: skip
+    """Newest first; with `helpful` those with such feedback."""
+    found = access.scope.desk(desk)
+    query = access.scope.select(Turn).where(Turn.desk_id == found.id)
+    if outcome is not None:
+        query = query.where(Turn.outcome == outcome)
+    if helpful is not None:
+        query = query.where(Turn.id.in_(select(Feedback.turn_id).where(Feedback.helpful == helpful)))
+    if text:
+        query = query.where(Turn.question.icontains(text, autoescape=True) | Turn.text.icontains(text, autoescape=True))
+    if cursor is not None:
+        before = select(Turn.created_at).where(Turn.id == cursor).scalar_subquery()
+        query = query.where(Turn.created_at < before)
+    rows = access.session.scalars(query.order_by(Turn.created_at.desc()).limit(limit + 1)).all()
+    feedback = feedback_by_turn(access.session, rows[:limit])
+    items = [
+        AnswerSummary(
+            id=row.id, question=row.question, asker=row.asker, state=row.state, outcome=row.outcome,
+            sufficiency=round(row.sufficiency, 4), composer=row.composer, desk_version=row.desk_version,
+            weak=sum(1 for s in row.statements or () if s["verdict"] in ("weak", "uncited")), feedback=feedback[row.id],
+            seconds=row.seconds, created_at=row.created_at,
+        )
+        for row in rows[:limit]
+    ]  # fmt: skip
+    return Page(items=items, next=items[-1].id if len(rows) > limit else None)
+
+
+def reachable_kbs(access: Access) -> frozenset[str]:
+    """The knowledge bases of the team that the caller may reach."""
+    return frozenset(access.session.scalars(access.scope.select(Kb).with_only_columns(Kb.id)).all())

@@ -1,0 +1,222 @@
+"""Answers on their way out: each made in a thread of its own, sent as JSON at its end or as server-sent events as it comes.
+
+Threads of their own, since an answer waits for a model most of its time, and must not keep the requests of others waiting. When the
+asker leaves, `gone` is set, the model's call is cancelled, and the turn stays as one that was stopped.
+"""
+
+from __future__ import annotations
+
+import asyncio
+import threading
+from collections.abc import AsyncIterator, Callable, Generator
+from concurrent.futures import ThreadPoolExecutor
+from contextlib import suppress
+from typing import Any
+
+import structlog
+from fastapi import Request, Response
+from fastapi.responses import StreamingResponse
+from sqlalchemy.orm import Session
+
+from fontanel.core.answering import (
+    AnswerEvent,
+    CitationBound,
+    EvidenceFound,
+    Restarted,
+    Started,
+    StatementChecked,
+    TextPiece,
+)
+from fontanel.records.desk_tables import Turn, TurnState
+from fontanel.records.scope import TeamScope
+from fontanel.records.tables import Document, DocumentTag
+from fontanel.schemas import (
+    AnswerOut,
+    CheckEvent,
+    CitationEvent,
+    CitationOut,
+    EvidenceEvent,
+    EvidenceOut,
+    FinishEvent,
+    OfferedLink,
+    PieceEvent,
+    ProblemEvent,
+    RestartEvent,
+    StartEvent,
+    StatementOut,
+)
+from fontanel.service.events import sse
+from fontanel.service.problems import ProblemError, problem
+from fontanel.work.asking import (
+    Asking,
+    Began,
+    Recorded,
+    citation_record,
+    evidence_record,
+    statement_record,
+)
+
+log = structlog.get_logger()
+
+Event = StartEvent | EvidenceEvent | PieceEvent | CitationEvent | CheckEvent | RestartEvent | FinishEvent
+Told = Began | AnswerEvent | Recorded
+Tell = Callable[[threading.Event], Generator[Told, None, None]]
+
+#: Answers that are made at once.
+MOST_AT_ONCE = 256
+#: How often it is looked whether an asker who waits for JSON is still there.
+_LOOK = 0.25
+
+
+def new_pool() -> ThreadPoolExecutor:
+    return ThreadPoolExecutor(MOST_AT_ONCE, thread_name_prefix="answer")
+
+
+def sent_before(request: Request, asking: Asking, asker: str, question: str) -> tuple[str | None, Turn | None]:
+    """The request's Idempotency-Key, and the turn that it was used for. Raises ProblemError(conflict) when that was another
+    question, or is still being answered."""
+    key = request.headers.get("idempotency-key", "")[:200] or None
+    turn = None if key is None else asking.earlier(asker, key)
+    if turn is None:
+        return key, None
+    if turn.question != question:
+        raise ProblemError(
+            "conflict", "This Idempotency-Key was used for another question.", field="Idempotency-Key",
+            advice="Send a new key with a new question.",
+        )  # fmt: skip
+    if turn.state == TurnState.ANSWERING:
+        raise ProblemError("conflict", "This question is being answered.", advice="Send it again in a moment.")
+    return key, turn
+
+
+def respond_again(request: Request, answer: AnswerOut) -> Response:
+    """An answer that was given before, in the form that is asked for."""
+    if "text/event-stream" not in request.headers.get("accept", ""):
+        return Response(answer.model_dump_json(), media_type="application/json")
+    start = StartEvent(
+        conversation_id=answer.conversation_id, turn_id=answer.turn_id, question=answer.question, standalone=answer.standalone
+    )  # fmt: skip
+    events: list[Event] = [start, FinishEvent(answer=answer)]
+    return Response("".join(sse(event.event, event) for event in events), media_type="text/event-stream")
+
+
+async def respond(request: Request, request_id: str, tell: Tell, finish: Callable[[Recorded], AnswerOut]) -> Response:
+    """Run `tell` and send what it tells: as events when the request accepts them, else as one JSON answer."""
+    pool: ThreadPoolExecutor = request.app.state.answers
+    counter = request.app.state.metrics.answers
+    gone = threading.Event()
+
+    def done(recorded: Recorded) -> AnswerOut:
+        counter.labels(recorded.answer.outcome.value).inc()
+        return finish(recorded)
+
+    if "text/event-stream" in request.headers.get("accept", ""):
+        stream = _stream(pool, gone, lambda: _events(tell(gone), done), request_id)
+        return StreamingResponse(
+            stream, media_type="text/event-stream", headers={"Cache-Control": "no-store", "X-Accel-Buffering": "no"}
+        )
+    loop = asyncio.get_running_loop()
+    running = loop.run_in_executor(pool, lambda: list(_events(tell(gone), done)))
+    while not running.done():
+        await asyncio.wait({running}, timeout=_LOOK)
+        if not running.done() and await request.is_disconnected():
+            gone.set()
+    events = running.result()
+    if not events or not isinstance(events[-1], FinishEvent):
+        return Response(status_code=499)  # nobody is there to read it
+    return Response(events[-1].answer.model_dump_json(), media_type="application/json")
+
+
+async def _stream(
+    pool: ThreadPoolExecutor, gone: threading.Event, events: Callable[[], Generator[Event, None, None]], request_id: str
+) -> AsyncIterator[str]:
+    loop = asyncio.get_running_loop()
+    arrived: asyncio.Queue[str | None] = asyncio.Queue()
+
+    def put(item: str | None) -> None:
+        with suppress(RuntimeError):  # the service is going down
+            loop.call_soon_threadsafe(arrived.put_nowait, item)
+
+    def run() -> None:
+        told = events()
+        try:
+            for event in told:
+                put(sse(event.event, event))
+                if gone.is_set():
+                    break
+        except Exception:
+            # The status line is long gone; the problem travels as an event.
+            log.exception("asking failed", request_id=request_id)
+            detail = "The service could not finish this answer. The log has the details under the request id."
+            put(sse("problem", ProblemEvent(problem=problem("internal", detail, request_id))))
+        finally:
+            told.close()
+            put(None)
+
+    pool.submit(run)
+    try:
+        while (item := await arrived.get()) is not None:
+            yield item
+    finally:
+        gone.set()
+
+
+def _events(told: Generator[Told, None, None], done: Callable[[Recorded], AnswerOut]) -> Generator[Event, None, None]:
+    began: Began | None = None
+    try:
+        for event in told:
+            if isinstance(event, Began):
+                began = event
+            elif isinstance(event, Started):
+                assert began is not None
+                yield StartEvent(
+                    conversation_id=began.conversation_id, turn_id=began.turn_id, question=event.question,
+                    standalone=event.standalone,
+                )  # fmt: skip
+            elif isinstance(event, EvidenceFound):
+                passages = [EvidenceOut(**evidence_record(passage)) for passage in event.passages]
+                yield EvidenceEvent(passages=passages, sufficiency=round(event.sufficiency, 4))
+            elif isinstance(event, TextPiece):
+                yield PieceEvent(text=event.text)
+            elif isinstance(event, CitationBound):
+                yield CitationEvent(citation=CitationOut(**citation_record(event.citation)))
+            elif isinstance(event, StatementChecked):
+                yield CheckEvent(statement=StatementOut(**statement_record(event.statement)))
+            elif isinstance(event, Restarted):
+                yield RestartEvent(reason=event.reason)
+            elif isinstance(event, Recorded):
+                yield FinishEvent(answer=done(event))
+    finally:
+        told.close()
+
+
+def answer_out(session: Session, turn: Turn, link_tags: tuple[str, ...] = ()) -> AnswerOut:
+    """A turn as the answer that was just given."""
+    return AnswerOut(
+        conversation_id=turn.conversation_id, turn_id=turn.id, question=turn.question, standalone=turn.standalone,
+        outcome=turn.outcome, text=turn.text, citations=[CitationOut(**c) for c in turn.citations],
+        evidence=[EvidenceOut(**e) for e in turn.evidence], sufficiency=round(turn.sufficiency, 4),
+        composer=turn.composer, note=turn.note, statements=[StatementOut(**s) for s in turn.statements or ()],
+        links=links_of(session, turn, link_tags), desk_id=turn.desk_id, desk_version=turn.desk_version,
+        tokens_read=turn.tokens_read, tokens_written=turn.tokens_written, cost=turn.cost, seconds=turn.seconds,
+        request_id=turn.request_id,
+    )  # fmt: skip
+
+
+def links_of(session: Session, turn: Turn, tags: tuple[str, ...]) -> list[OfferedLink]:
+    """The links that the cited documents carry in these tags, each once."""
+    cited = [citation["document_id"] for citation in turn.citations]
+    if not tags or not cited:
+        return []
+    scope = TeamScope(session, turn.team_id)
+    rows: Any = session.execute(
+        scope.select(DocumentTag)
+        .join(Document, Document.key == DocumentTag.document_key)
+        .where(Document.id.in_(cited), DocumentTag.tag.in_(tags))
+        .with_only_columns(Document.id, Document.title, DocumentTag.tag, DocumentTag.value)
+    ).all()
+    found: dict[str, OfferedLink] = {}
+    for _, title, tag, value in sorted(rows, key=lambda row: cited.index(row[0])):
+        if value.startswith(("https://", "http://")):
+            found.setdefault(value, OfferedLink(tag=tag, url=value, title=title))
+    return list(found.values())

@@ -1,0 +1,127 @@
+"""What was asked and used, by desk, knowledge base, member, day or composer; as CSV too."""
+
+from __future__ import annotations
+
+import csv
+import io
+from collections import defaultdict
+from collections.abc import Iterable, Sequence
+from datetime import datetime, timedelta
+from typing import Annotated, Literal
+from zoneinfo import ZoneInfo
+
+from fastapi import APIRouter, Query, Response
+from sqlalchemy import select
+from sqlalchemy.orm import Session
+
+from fontanel.records.desk_tables import Desk, Use
+from fontanel.records.tables import Kb, Key, Person, Team, now
+from fontanel.schemas import BudgetOut, UsageOut, UseRow
+from fontanel.service.access import Access, Editor
+from fontanel.work.usage import budget_of
+
+router = APIRouter(prefix="/teams/{team}/usage", tags=["usage"])
+
+By = Literal["day", "desk", "kb", "member", "composer"]
+Since = Annotated[datetime | None, Query(description="From this moment on; by default the last thirty days.")]
+
+
+@router.get("", summary="Show what a team used")
+def show_usage(
+    access: Editor, by: By = "day", since: Since = None, until: datetime | None = None, desk: str | None = None
+) -> UsageOut:
+    """Questions, outcomes, feedback, tokens, cost and times, by what `by` names; days are the team's own."""
+    uses = _uses(access, since, until, desk)
+    budget = budget_of(access.session, access.team)
+    return UsageOut(
+        by=by, rows=_rows(access.session, access.team, uses, by), total=_row("", "all", uses),
+        budget=BudgetOut(
+            monthly_tokens=budget.most, used=budget.used, share=budget.share, state=budget.state, since=budget.since
+        ),
+    )  # fmt: skip
+
+
+@router.get("/csv", summary="Download what a team used", response_class=Response)
+def usage_csv(
+    access: Editor, by: By = "day", since: Since = None, until: datetime | None = None, desk: str | None = None
+) -> Response:
+    """The same figures as CSV."""
+    rows = _rows(access.session, access.team, _uses(access, since, until, desk), by)
+    out = io.StringIO()
+    writer = csv.writer(out)
+    names = list(UseRow.model_fields)
+    writer.writerow(names)
+    # A name that begins like a formula must not become one in a spreadsheet.
+    writer.writerows(
+        ["'" + v if isinstance(v, str) and v[:1] in "=+-@" else v for v in (getattr(row, n) for n in names)]
+        for row in rows
+    )
+    headers = {"Content-Disposition": f'attachment; filename="usage-by-{by}.csv"'}
+    return Response(out.getvalue(), media_type="text/csv; charset=utf-8", headers=headers)
+
+
+def _uses(access: Access, since: datetime | None, until: datetime | None, desk: str | None) -> Sequence[Use]:
+    query = access.scope.select(Use).where(Use.at >= (since or now() - timedelta(days=30)))
+    if until is not None:
+        query = query.where(Use.at < until)
+    if desk is not None:
+        query = query.where(Use.desk_id == access.scope.desk(desk).id)
+    uses = access.session.scalars(query.order_by(Use.at)).all()
+    allowed = access.scope.kb_ids
+    return uses if allowed is None else [use for use in uses if set(use.kb_ids) <= allowed]
+
+
+def _rows(session: Session, team: Team, uses: Sequence[Use], by: By) -> list[UseRow]:
+    groups: dict[str, list[Use]] = defaultdict(list)
+    zone = ZoneInfo(team.time_zone)
+    for use in uses:
+        for key in _keys(use, by, zone):
+            groups[key].append(use)
+    names = _names(session, groups, by)
+    rows = [_row(key, names.get(key, key), group) for key, group in groups.items()]
+    return sorted(rows, key=lambda row: row.key) if by == "day" else sorted(rows, key=lambda row: -row.questions)
+
+
+def _keys(use: Use, by: By, zone: ZoneInfo) -> Iterable[str]:
+    if by == "day":
+        return [use.at.astimezone(zone).date().isoformat()]
+    if by == "desk":
+        return [use.desk_id or ""]
+    if by == "kb":
+        return [str(kb_id) for kb_id in use.kb_ids]
+    return [use.asker if by == "member" else use.composer]
+
+
+def _names(session: Session, keys: Iterable[str], by: By) -> dict[str, str]:
+    """What people call the things that were counted."""
+    wanted = list(keys)
+    if by == "desk":
+        found = session.execute(select(Desk.id, Desk.name).where(Desk.id.in_(wanted))).tuples()
+        return {"": "knowledge bases by themselves", **{key: name for key, name in found}}
+    if by == "kb":
+        return {key: name for key, name in session.execute(select(Kb.id, Kb.name).where(Kb.id.in_(wanted))).tuples()}
+    if by != "member":
+        return {}
+    names = {
+        f"person:{key}": name
+        for key, name in session.execute(select(Person.id, Person.name)).tuples()
+        if f"person:{key}" in wanted
+    }
+    names |= {
+        f"key:{key}": f"key {name}"
+        for key, name in session.execute(select(Key.id, Key.name)).tuples()
+        if f"key:{key}" in wanted
+    }
+    return names | {key: f"guest {key[6:12]}" for key in wanted if key.startswith("guest:")}
+
+
+def _row(key: str, name: str, uses: Sequence[Use]) -> UseRow:
+    seconds = sorted(use.seconds for use in uses)
+    return UseRow(
+        key=key, name=name, questions=len(uses), answered=sum(use.outcome == "answered" for use in uses),
+        declined=sum(use.outcome == "declined" for use in uses), helpful=sum(use.helpful is True for use in uses),
+        not_helpful=sum(use.helpful is False for use in uses), tokens_read=sum(use.tokens_read for use in uses),
+        tokens_written=sum(use.tokens_written for use in uses), cost=round(sum(use.cost for use in uses), 6),
+        median_seconds=seconds[len(seconds) // 2] if seconds else None,
+        p95_seconds=seconds[min(len(seconds) - 1, int(0.95 * len(seconds)))] if seconds else None,
+    )  # fmt: skip
