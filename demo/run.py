@@ -17,6 +17,7 @@ from typing import Any
 
 import httpx
 
+from desks import build
 from fontanel.client import Client
 from fontanel.schemas import Columns, SourceIn, TagRule
 
@@ -103,6 +104,7 @@ def main() -> int:
         [sys.executable, "-m", "fontanel.cli", "serve", "--data", str(DATA)],
         stdout=subprocess.PIPE, stderr=log.open("ab"), text=True, start_new_session=True, env=environment,
     )  # fmt: skip
+    models = int(port) + len(STANDINS) + 1
     standins = [
         subprocess.Popen(
             [sys.executable, "-m", "fontanel.cli", "standin", kind, str(LIVE_DATA / folder), *options, "--port", str(int(port) + n)],
@@ -110,10 +112,16 @@ def main() -> int:
         )
         for n, (kind, folder, *options) in enumerate(STANDINS, start=1)
     ]  # fmt: skip
+    standins.append(
+        subprocess.Popen(
+            [sys.executable, "-m", "fontanel.cli", "standin", "model", "--port", str(models), "--pace", "0.02"],
+            stdout=subprocess.DEVNULL, stderr=log.open("ab"), start_new_session=True,
+        )
+    )  # fmt: skip
     for number in (signal.SIGINT, signal.SIGTERM, signal.SIGHUP):
         signal.signal(number, lambda *_: service.send_signal(signal.SIGINT))
     try:
-        return _serve(service, url)
+        return _serve(service, url, models)
     finally:
         for standin in standins:
             standin.terminate()
@@ -134,7 +142,7 @@ def _lay_out() -> None:
     scratch.rename(LIVE_DATA)
 
 
-def _serve(service: subprocess.Popen[str], url: str) -> int:
+def _serve(service: subprocess.Popen[str], url: str, models: int) -> int:
     password: list[str] = []
     assert service.stdout is not None
     threading.Thread(target=_listen, args=(service.stdout, password), daemon=True).start()
@@ -143,6 +151,8 @@ def _serve(service: subprocess.Popen[str], url: str) -> int:
         return service.wait() or 1
     notes = json.loads(NOTES.read_text()) if NOTES.exists() else _set_up(url, password[0])
     _load(url, notes)
+    build(url, notes, models)
+    NOTES.write_text(json.dumps(notes, indent=2))
     _tell(url, notes)
     return service.wait()
 
@@ -275,6 +285,11 @@ def _tell(url: str, notes: dict[str, Any]) -> None:
     print(f"  sed -i 's/is 4 knots/is 3 knots/' {notice}")
     print('  fontanel ask --kb live-sources "What is the speed limit in the small craft basin?"')
     print("  fontanel source list --kb live-sources")
+    print("\nTalk to a desk")
+    for name, link in notes["links"]:
+        print(f"  {name}, open to anyone: {link}")
+    print('  fontanel ask --desk written-answers "What is the wind limit for leaving the outer berth?"')
+    print("  fontanel desk answers written-answers")
     print("\nCtrl-C stops the service. The data stay in var/demo.", flush=True)
 
 

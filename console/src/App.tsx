@@ -6,6 +6,14 @@ import { SessionProvider, useSession } from "./hooks/useSession";
 import { ChangesPage } from "./pages/document/ChangesPage";
 import { WritePage } from "./pages/document/WritePage";
 import { DocumentPage } from "./pages/document/DocumentPage";
+import { AnswerPage } from "./pages/answers/AnswerPage";
+import { ChatPage } from "./pages/chat/ChatPage";
+import { AnswersTab } from "./pages/desks/AnswersTab";
+import { BuildTab } from "./pages/desks/BuildTab";
+import { DeskPage } from "./pages/desks/DeskPage";
+import { DesksPage } from "./pages/desks/DesksPage";
+import { ShareTab } from "./pages/desks/ShareTab";
+import { VersionsTab } from "./pages/desks/VersionsTab";
 import { AskTab } from "./pages/kb/AskTab";
 import { PreviewTab } from "./pages/kb/PreviewTab";
 import { DocumentsTab } from "./pages/kb/DocumentsTab";
@@ -13,6 +21,7 @@ import { KbPage } from "./pages/kb/KbPage";
 import { SearchTab } from "./pages/kb/SearchTab";
 import { SettingsTab } from "./pages/kb/SettingsTab";
 import { KbsPage } from "./pages/kbs/KbsPage";
+import { ModelsPage } from "./pages/models/ModelsPage";
 import { NoticesPage } from "./pages/notices/NoticesPage";
 import { RunPage } from "./pages/sources/RunPage";
 import { SourcePage } from "./pages/sources/SourcePage";
@@ -20,21 +29,34 @@ import { SourcesTab } from "./pages/sources/SourcesTab";
 import { SignInPage } from "./pages/sign-in/SignInPage";
 import { TeamPage } from "./pages/team/TeamPage";
 import { TeamsPage } from "./pages/teams/TeamsPage";
+import { UsagePage } from "./pages/usage/UsagePage";
 
 export function App() {
   return (
     <BrowserRouter>
       <Routes>
         <Route path="/sign-in" element={<SignInPage />} />
+        <Route path="/chat/:desk" element={<ChatPage />} />
         <Route element={<SignedIn />}>
           <Route element={<Frame />}>
             <Route index element={<Home />} />
             <Route path="/teams" element={<TeamsPage />} />
+            <Route path="/models" element={<ModelsPage />} />
             <Route path="/t/:team" element={<OwnTeam />}>
               <Route index element={<Navigate to="kbs" replace />} />
               <Route path="kbs" element={<KbsPage />} />
               <Route path="team" element={<TeamPage />} />
               <Route path="freshness" element={<NoticesPage />} />
+              <Route path="usage" element={<UsagePage />} />
+              <Route path="answers/:answer" element={<AnswerPage />} />
+              <Route path="desks" element={<DesksPage />} />
+              <Route path="desks/:desk" element={<DeskPage />}>
+                <Route index element={<Navigate to="build" replace />} />
+                <Route path="build" element={<BuildTab />} />
+                <Route path="versions" element={<VersionsTab />} />
+                <Route path="share" element={<ShareTab />} />
+                <Route path="answers" element={<AnswersTab />} />
+              </Route>
               <Route path="kbs/:kb" element={<KbPage />}>
                 <Route index element={<Navigate to="documents" replace />} />
                 <Route path="documents" element={<DocumentsTab />} />

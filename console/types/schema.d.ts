@@ -2436,7 +2436,7 @@ export interface components {
              * Colour
              * @enum {string}
              */
-            colour: "harbour" | "moss" | "rust" | "plum" | "slate" | "sand";
+            colour: "harbour" | "moss" | "rust" | "sand" | "slate" | "ink";
             /** Frame Origins */
             frame_origins: string[];
         };
@@ -2593,7 +2593,7 @@ export interface components {
              * @default harbour
              * @enum {string}
              */
-            colour: "harbour" | "moss" | "rust" | "plum" | "slate" | "sand";
+            colour: "harbour" | "moss" | "rust" | "sand" | "slate" | "ink";
             /** Kbs */
             kbs?: components["schemas"]["DeskKb"][];
             /**

@@ -21,7 +21,10 @@ export class ProblemError extends Error {
 const BASE = "/api/v1";
 const CONSOLE = { "X-Fontanel-Console": "1" };
 
-async function check(response: Response): Promise<Response> {
+/** What a guest sends instead of a cookie: the link's secret, and the guest's own. */
+const isGuest = (headers: Record<string, string>) => "Authorization" in headers;
+
+async function check(response: Response, guest = false): Promise<Response> {
   if (response.ok) return response;
   let problem: Problem;
   try {
@@ -29,7 +32,7 @@ async function check(response: Response): Promise<Response> {
   } catch {
     problem = { type: "about:blank", title: response.statusText, status: response.status, detail: response.statusText };
   }
-  if (response.status === 401 && !location.pathname.startsWith("/sign-in")) {
+  if (response.status === 401 && !guest && !location.pathname.startsWith("/sign-in")) {
     location.assign(`/sign-in?next=${encodeURIComponent(location.pathname + location.search)}`);
   }
   throw new ProblemError(problem);
@@ -43,11 +46,22 @@ export async function send<T>(method: string, path: string, body?: unknown, head
       headers: { ...CONSOLE, ...json, ...headers },
       body: body === undefined ? undefined : JSON.stringify(body),
     }),
+    isGuest(headers),
   );
   return (response.status === 204 ? undefined : await response.json()) as T;
 }
 
-export const get = <T>(path: string) => send<T>("GET", path);
+export const get = <T>(path: string, headers?: Record<string, string>) => send<T>("GET", path, undefined, headers);
+
+/** A file that the service makes, handed to the browser to keep. */
+export async function keep(path: string, name: string, headers: Record<string, string> = {}): Promise<void> {
+  const response = await check(await fetch(BASE + path, { headers: { ...CONSOLE, ...headers } }), isGuest(headers));
+  const link = document.createElement("a");
+  link.href = URL.createObjectURL(await response.blob());
+  link.download = name;
+  link.click();
+  URL.revokeObjectURL(link.href);
+}
 
 /** Send a form, for what takes a file along with other fields. */
 export async function sendForm<T>(path: string, form: FormData): Promise<T> {
@@ -80,23 +94,27 @@ export type AskEvent =
   | Schemas["EvidenceEvent"]
   | Schemas["PieceEvent"]
   | Schemas["CitationEvent"]
+  | Schemas["CheckEvent"]
+  | Schemas["RestartEvent"]
   | Schemas["FinishEvent"]
   | Schemas["ProblemEvent"];
 
 /** Ask, and hand on each event as it comes. */
 export async function ask(
   path: string,
-  body: { question: string; conversation_id: string | null },
+  body: { question: string; conversation_id: string | null } & Record<string, unknown>,
   onEvent: (event: AskEvent) => void,
   signal: AbortSignal,
+  headers: Record<string, string> = {},
 ): Promise<void> {
   const response = await check(
     await fetch(BASE + path, {
       method: "POST",
-      headers: { ...CONSOLE, "Content-Type": "application/json", Accept: "text/event-stream" },
+      headers: { ...CONSOLE, "Content-Type": "application/json", Accept: "text/event-stream", ...headers },
       body: JSON.stringify(body),
       signal,
     }),
+    isGuest(headers),
   );
   const reader = response.body!.pipeThrough(new TextDecoderStream()).getReader();
   let held = "";

@@ -1,17 +1,37 @@
 import { type ReactNode, useLayoutEffect, useRef, useState } from "react";
 import { Link } from "react-router";
 import type { Citation, Evidence } from "../api/client";
-import type { Draft } from "../pages/kb/AskTab";
+import type { Draft } from "../hooks/useAsking";
 import { percent, place } from "./text";
 
 const WIDE = "(min-width: 900px)";
 const GAP = 20;
 
-export const placeOf = (path: string, cited: { document_id: string; revision_id: string; start: number; end: number }) =>
+export const placeOf = (path: string, cited: Cited) =>
   `${path}/documents/${cited.document_id}?revision=${cited.revision_id}&from=${cited.start}&to=${cited.end}`;
 
+type Cited = { document_id: string; revision_id: string; start: number; end: number; kb_id?: string };
+
+interface Props {
+  turn: Draft;
+  /** Where the knowledge base of a citation stands; null when this reader has no way to documents. */
+  pathOf: (cited: Cited) => string | null;
+  live: boolean;
+  /** Read a citation in its place, for readers without a way to the document. */
+  onContext?: (citation: Citation) => void;
+  /** Where records of answers stand, for editors. */
+  record?: string;
+  children?: ReactNode;
+}
+
+const STATES: Partial<Record<Draft["state"], string>> = {
+  stopped: "Stopped before it was finished.",
+  broken_off: "The service was stopped before this was finished. Ask again.",
+  failed: "This answer failed.",
+};
+
 /** A turn as a set page: the question, the answer in the measure, its citations as notes level with their lines. */
-export function AnswerView({ turn, path, live }: { turn: Draft; path: string; live: boolean }) {
+export function AnswerView({ turn, pathOf, live, onContext, record, children }: Props) {
   const [lit, setLit] = useState<number | null>(null);
   const [opened, setOpened] = useState<Citation | null>(null);
   const text = useRef<HTMLDivElement>(null);
@@ -19,33 +39,81 @@ export function AnswerView({ turn, path, live }: { turn: Draft; path: string; li
   const open = (citation: Citation) => {
     light(citation.number);
     if (!matchMedia(WIDE).matches) setOpened(citation);
+    else if (onContext) onContext(citation);
   };
-  const supported = turn.citations.filter((citation) => citation.support >= 0.8).length;
+  const checked = turn.statements.filter((statement) => statement.verdict !== "none");
+  const supported = checked.filter((statement) => statement.verdict === "supported").length;
+  const doubts = turn.statements.filter((statement) => statement.verdict === "weak" || statement.verdict === "uncited");
   return (
     <section className="grid gap-x-11 pt-7 min-[900px]:grid-cols-[minmax(0,660px)_minmax(0,1fr)]" aria-busy={live}>
-      <div>
+      <div className="min-w-0">
         <h2 className="text-[21px] leading-snug">{turn.question}</h2>
         {turn.standalone !== turn.question && <p className="soft mt-1">Understood as: {turn.standalone}</p>}
         <div ref={text} className="set mt-3" aria-live="polite" data-outcome={turn.outcome ?? "coming"}>
           <AnswerText turn={turn} lit={lit} onLight={light} onOpen={open} />
           {live && turn.text === "" && <p className="soft">Looking through the documents…</p>}
         </div>
-        {turn.outcome === "answered" && (
-          <p className="border-base-300 soft mt-4 flex gap-5 border-t pt-2.5 text-[13px]">
-            <span>
-              {supported} of {turn.citations.length} citations support their statement
-            </span>
-            <CopyButton turn={turn} />
+        {!live && STATES[turn.state] && <p className="soft mt-2">{STATES[turn.state]}</p>}
+        {turn.note && <p className="border-warning soft mt-3 border-l-2 pl-3" role="note">{turn.note}</p>}
+        {doubts.length > 0 && <Doubts turn={turn} doubts={doubts} />}
+        {turn.links.length > 0 && (
+          <p className="mt-3 flex flex-wrap gap-x-5 gap-y-1">
+            {turn.links.map((link) => (
+              <a key={link.url} className="link text-primary" href={link.url} target="_blank" rel="noreferrer noopener">
+                {link.title}
+              </a>
+            ))}
           </p>
+        )}
+        {turn.outcome && turn.outcome !== "small_talk" && !live && (
+          <div className="border-base-300 soft mt-4 flex flex-wrap items-center gap-x-5 gap-y-1 border-t pt-2.5 text-[13px]">
+            {turn.outcome === "answered" && (
+              <>
+                <span>
+                  {supported} of {checked.length} {checked.length === 1 ? "statement is" : "statements are"} supported by what is cited
+                </span>
+                <CopyButton turn={turn} />
+              </>
+            )}
+            {record && turn.id && (
+              <Link className="link-hover" to={`${record}/${turn.id}`}>
+                How it came about
+              </Link>
+            )}
+            {children}
+          </div>
         )}
       </div>
       {turn.outcome === "declined" ? (
-        <Nearest evidence={turn.evidence} path={path} />
+        <Nearest evidence={turn.evidence} pathOf={pathOf} />
       ) : (
-        <Notes turn={turn} path={path} lit={lit} onLight={light} text={text} />
+        <Notes turn={turn} pathOf={pathOf} onContext={onContext} lit={lit} onLight={light} text={text} />
       )}
-      {opened && <Rising citation={opened} path={path} onClose={() => setOpened(null)} />}
+      {opened && <Rising citation={opened} path={pathOf(opened)} onContext={onContext} onClose={() => setOpened(null)} />}
     </section>
+  );
+}
+
+/** What the cited places do not carry, said in words; what was left out is named too. */
+function Doubts({ turn, doubts }: { turn: Draft; doubts: Draft["statements"] }) {
+  const removed = doubts.filter((statement) => statement.removed).length;
+  const marked = doubts.length - removed;
+  return (
+    <details className="border-warning mt-3 border-l-2 pl-3 text-[13px]">
+      <summary className="cursor-pointer">
+        {marked > 0 && `${marked} ${marked === 1 ? "statement is" : "statements are"} not supported by what is cited`}
+        {marked > 0 && removed > 0 && "; "}
+        {removed > 0 && `${removed} ${removed === 1 ? "was" : "were"} left out`}
+      </summary>
+      <ul className="mt-1.5 space-y-1.5">
+        {doubts.map((statement, index) => (
+          <li key={index}>
+            <span className="font-serif">“{statement.removed || turn.text.slice(statement.start, statement.end)}”</span>
+            <span className="soft block">{statement.reason}</span>
+          </li>
+        ))}
+      </ul>
+    </details>
   );
 }
 
@@ -54,36 +122,48 @@ interface Lighting {
   onLight: (number: number | null) => void;
 }
 
-/** The answer's text: paragraphs and lists, each cited range with its number. */
+/** The answer's text: paragraphs, lists and tables, each cited range with its number. */
 function AnswerText({ turn, lit, onLight, onOpen }: Lighting & { turn: Draft; onOpen: (citation: Citation) => void }) {
   const blocks: ReactNode[] = [];
   let items: ReactNode[] = [];
+  let rows: ReactNode[] = [];
   let at = 0;
   const flush = () => {
     if (items.length) blocks.push(<ul key={`u${at}`} className="my-2 pl-6">{items}</ul>);
+    if (rows.length) blocks.push(<div key={`t${at}`} className="my-2 overflow-x-auto"><table className="table font-sans text-[14.5px]"><tbody>{rows}</tbody></table></div>);
     items = [];
+    rows = [];
   };
   for (const line of turn.text.split("\n")) {
-    const mark = /^(?:- |\d+[.)] )/.exec(line)?.[0] ?? "";
+    const mark = /^(?:[-*•] |\d+[.)] )/.exec(line)?.[0] ?? "";
     const from = at + mark.length;
     const to = at + line.length;
-    const inner = <Ranges key={at} turn={turn} from={from} to={to} lit={lit} onLight={onLight} onOpen={onOpen} />;
-    if (mark) {
+    const ranges = (start: number, end: number) => <Ranges key={start} turn={turn} from={start} to={end} lit={lit} onLight={onLight} onOpen={onOpen} />;
+    if (/^\|[\s|:-]*$/.test(line)) {
+      // the rule below a table's head
+    } else if (line.startsWith("|")) {
+      rows.push(<tr key={at}>{cells(line).map(([start, end]) => <td key={start}>{ranges(at + start, at + end)}</td>)}</tr>);
+    } else if (mark) {
       items.push(
         <li key={at} className="-indent-6">
-          <span className="inline-block w-6 indent-0">{mark === "- " ? "•" : mark}</span>
-          {inner}
+          <span className="inline-block w-6 indent-0">{/\d/.test(mark) ? mark : "•"}</span>
+          {ranges(from, to)}
         </li>,
       );
-    }
-    else {
+    } else {
       flush();
-      if (line) blocks.push(<p key={at} className="mb-3">{inner}</p>);
+      if (line) blocks.push(<p key={at} className="mb-3">{ranges(from, to)}</p>);
     }
     at = to + 1;
   }
   flush();
   return <>{blocks}</>;
+}
+
+/** Where the cells of a table's line begin and end. */
+function cells(line: string): [number, number][] {
+  const bars = [...line.matchAll(/(?<!\\)\|/g)].map((match) => match.index);
+  return bars.slice(0, -1).map((bar, n) => [bar + 1, bars[n + 1]!]);
 }
 
 function Ranges({ turn, from, to, lit, onLight, onOpen }: Lighting & { turn: Draft; from: number; to: number; onOpen: (citation: Citation) => void }) {
@@ -92,13 +172,17 @@ function Ranges({ turn, from, to, lit, onLight, onOpen }: Lighting & { turn: Dra
   for (const citation of turn.citations) {
     const start = Math.max(citation.answer_start, at);
     const end = Math.min(citation.answer_end, to);
-    if (end <= start) continue;
+    // A second citation of the same statement adds its number only.
+    const again = citation.answer_start >= from && citation.answer_end === at && at > from;
+    if (end <= start && !again) continue;
     if (start > at) parts.push(turn.text.slice(at, start));
-    parts.push(
+    const doubtful = turn.statements.some((one) => one.citations.includes(citation.number) && one.verdict === "weak");
+    if (end > start) parts.push(
       <span
         key={citation.number}
         data-cited={citation.number}
-        className={lit === citation.number ? "washed rounded-sm" : ""}
+        data-doubtful={doubtful || undefined}
+        className={`${lit === citation.number ? "washed rounded-sm" : ""} ${doubtful ? "decoration-warning underline decoration-dotted underline-offset-4" : ""}`}
         onMouseEnter={() => onLight(citation.number)}
         onMouseLeave={() => onLight(null)}
       >
@@ -122,14 +206,14 @@ function Ranges({ turn, from, to, lit, onLight, onOpen }: Lighting & { turn: Dra
         </sup>,
       );
     }
-    at = end;
+    at = Math.max(at, end);
   }
   if (at < to) parts.push(turn.text.slice(at, to));
   return <>{parts}</>;
 }
 
 /** The margin: each note as level with its line as the notes above it allow. */
-function Notes({ turn, path, lit, onLight, text }: Lighting & { turn: Draft; path: string; text: React.RefObject<HTMLDivElement | null> }) {
+function Notes({ turn, pathOf, onContext, lit, onLight, text }: Lighting & Pick<Props, "turn" | "pathOf" | "onContext"> & { text: React.RefObject<HTMLDivElement | null> }) {
   const margin = useRef<HTMLElement>(null);
   const [tops, setTops] = useState<number[]>([]);
   const [height, setHeight] = useState(0);
@@ -157,26 +241,44 @@ function Notes({ turn, path, lit, onLight, text }: Lighting & { turn: Draft; pat
   return (
     <aside ref={margin} className="relative hidden min-[900px]:block" style={{ minHeight: height }} aria-label="Citations">
       {turn.citations.map((citation, index) => (
-        <Link
-          key={citation.number}
-          to={placeOf(path, citation)}
-          data-note={citation.number}
-          data-lit={lit === citation.number}
-          className="note absolute w-full max-w-[370px]"
-          style={{ top: tops[index] ?? 0 }}
-          onMouseEnter={() => onLight(citation.number)}
-          onMouseLeave={() => onLight(null)}
-          onFocus={() => onLight(citation.number)}
-          onBlur={() => onLight(null)}
-        >
-          <NoteText citation={citation} lit={lit === citation.number} />
-        </Link>
+        <Note key={citation.number} citation={citation} path={pathOf(citation)} onContext={onContext} lit={lit === citation.number} onLight={onLight} top={tops[index] ?? 0} />
       ))}
     </aside>
   );
 }
 
-function NoteText({ citation, lit }: { citation: Citation; lit: boolean }) {
+interface NoteProps extends Pick<Props, "onContext"> {
+  citation: Citation;
+  path: string | null;
+  lit: boolean;
+  onLight: (number: number | null) => void;
+  top: number;
+}
+
+/** A note leads to the document, or for those without a way there to the quote in its place. */
+function Note({ citation, path, onContext, lit, onLight, top }: NoteProps) {
+  const shared = {
+    "data-note": citation.number,
+    "data-lit": lit,
+    className: "note absolute w-full max-w-[370px] text-left",
+    style: { top },
+    onMouseEnter: () => onLight(citation.number),
+    onMouseLeave: () => onLight(null),
+    onFocus: () => onLight(citation.number),
+    onBlur: () => onLight(null),
+  };
+  return path === null ? (
+    <button type="button" {...shared} className={`${shared.className} cursor-pointer`} onClick={() => onContext?.(citation)}>
+      <NoteText citation={citation} lit={lit} />
+    </button>
+  ) : (
+    <Link to={placeOf(path, citation)} {...shared}>
+      <NoteText citation={citation} lit={lit} />
+    </Link>
+  );
+}
+
+export function NoteText({ citation, lit }: { citation: Citation; lit: boolean }) {
   const where = place(citation.title, citation.locator);
   return (
     <>
@@ -194,36 +296,51 @@ function NoteText({ citation, lit }: { citation: Citation; lit: boolean }) {
   );
 }
 
-function Nearest({ evidence, path }: { evidence: Evidence[]; path: string }) {
+function Nearest({ evidence, pathOf }: { evidence: Evidence[]; pathOf: Props["pathOf"] }) {
   if (evidence.length === 0) return <aside />;
   return (
     <aside aria-label="Nearest passages">
       <p className="soft mb-2 text-[13px]">Nearest passages</p>
-      {evidence.slice(0, 3).map((passage) => (
-        <Link key={passage.passage_id} to={placeOf(path, passage)} className="note mb-4 max-w-[370px]">
-          <span className="block text-[13px]">
-            <b className="font-semibold">{passage.title}</b>
-            <span className="soft">
-              {" · "}
-              {place(passage.title, passage.locator)} · {percent(passage.match)}
+      {evidence.slice(0, 3).map((passage) => {
+        const path = pathOf(passage);
+        const text = (
+          <>
+            <span className="block text-[13px]">
+              <b className="font-semibold">{passage.title}</b>
+              <span className="soft">
+                {" · "}
+                {place(passage.title, passage.locator)} · {percent(passage.match)}
+              </span>
             </span>
-          </span>
-          <span className="mt-0.5 line-clamp-3 font-serif text-[14.5px] leading-snug">{passage.text.replaceAll("\t", " · ")}</span>
-        </Link>
-      ))}
+            <span className="mt-0.5 line-clamp-3 font-serif text-[14.5px] leading-snug">{passage.text.replaceAll("\t", " · ")}</span>
+          </>
+        );
+        return path === null ? (
+          <div key={passage.passage_id} className="note mb-4 max-w-[370px]">{text}</div>
+        ) : (
+          <Link key={passage.passage_id} to={placeOf(path, passage)} className="note mb-4 max-w-[370px]">{text}</Link>
+        );
+      })}
     </aside>
   );
 }
 
 /** On a narrow screen a note rises from the bottom. */
-function Rising({ citation, path, onClose }: { citation: Citation; path: string; onClose: () => void }) {
+function Rising({ citation, path, onContext, onClose }: { citation: Citation; path: string | null; onContext?: Props["onContext"]; onClose: () => void }) {
   return (
     <div className="bg-base-100 border-base-300 fixed inset-x-0 bottom-0 z-10 rounded-t-2xl border-t p-5 shadow-lg" role="dialog" aria-label={`Citation ${citation.number}`}>
       <NoteText citation={citation} lit />
       <div className="mt-4 flex gap-3">
-        <Link className="btn btn-primary" to={placeOf(path, citation)}>
-          Open the document
-        </Link>
+        {path !== null && (
+          <Link className="btn btn-primary" to={placeOf(path, citation)}>
+            Open the document
+          </Link>
+        )}
+        {path === null && onContext && (
+          <button type="button" className="btn btn-primary" onClick={() => (onClose(), onContext(citation))}>
+            Read it in its place
+          </button>
+        )}
         <button type="button" className="btn" autoFocus onClick={onClose}>
           Close
         </button>

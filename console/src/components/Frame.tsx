@@ -68,6 +68,7 @@ export function Frame() {
           </Link>
           <nav className="flex h-13 items-stretch gap-5" aria-label="Main">
             {team.slug && <Tab to={`/t/${team.slug}/kbs`}>Knowledge bases</Tab>}
+            {team.slug && <Tab to={`/t/${team.slug}/desks`}>Desks</Tab>}
             {team.slug && (
               <Tab to={`/t/${team.slug}/freshness`}>
                 Freshness
@@ -75,7 +76,9 @@ export function Frame() {
               </Tab>
             )}
             {team.slug && team.mayOwn && <Tab to={`/t/${team.slug}/team`}>Team</Tab>}
+            {team.slug && team.mayEdit && <Tab to={`/t/${team.slug}/usage`}>Usage</Tab>}
             {session.operator && <Tab to="/teams">All teams</Tab>}
+            {session.operator && <Tab to="/models">Models</Tab>}
           </nav>
           <div className="ml-auto flex items-center gap-4">
             {session.teams.length > 0 && team.slug && (

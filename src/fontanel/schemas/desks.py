@@ -16,7 +16,7 @@ LengthName = Literal["short", "medium", "long"]
 LayoutName = Literal["auto", "prose", "steps", "list", "table"]
 WeakName = Literal["mark", "remove"]
 AudienceName = Literal["members", "link"]
-ColourName = Literal["harbour", "moss", "rust", "plum", "slate", "sand"]
+ColourName = Literal["harbour", "moss", "rust", "sand", "slate", "ink"]
 Line = Annotated[str, StringConstraints(strip_whitespace=True, max_length=300)]
 
 

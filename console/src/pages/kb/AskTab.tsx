@@ -1,32 +1,20 @@
 import { type FormEvent, useEffect, useRef, useState } from "react";
 import { useSearchParams } from "react-router";
-import { ask, type Answer, type Citation, type Evidence, get, type Schemas, send } from "../../api/client";
+import { get, type Schemas, send } from "../../api/client";
 import { AnswerView } from "../../components/AnswerView";
 import { Ago, Failure } from "../../components/text";
+import { ofTurn, useAsking } from "../../hooks/useAsking";
 import { useLoad } from "../../hooks/useLoad";
+import { useTeam } from "../../hooks/useSession";
 import { useKb } from "./KbPage";
-
-/** A turn as it comes about: its text and citations grow until `done`. */
-export interface Draft {
-  question: string;
-  standalone: string;
-  text: string;
-  citations: Citation[];
-  evidence: Evidence[];
-  outcome: Answer["outcome"] | null;
-}
-
-const begun = (question: string): Draft => ({ question, standalone: question, text: "", citations: [], evidence: [], outcome: null });
 
 export function AskTab() {
   const { api, path, kb } = useKb();
+  const team = useTeam();
   const [address, setAddress] = useSearchParams();
   const conversation = address.get("conversation");
-  const [turns, setTurns] = useState<Draft[]>([]);
   const [question, setQuestion] = useState("");
-  const [busy, setBusy] = useState(false);
-  const [error, setError] = useState<string | null>(null);
-  const stopper = useRef<AbortController | null>(null);
+  const { turns, setTurns, busy, error, setError, submit, stop } = useAsking(`${api}/ask`);
   const here = useRef<string | null>(null);
   const end = useRef<HTMLDivElement>(null);
   const earlier = useLoad<Schemas["Page_ConversationOut_"]>(`${api}/conversations?limit=20`);
@@ -37,50 +25,21 @@ export function AskTab() {
     setError(null);
     if (!conversation) return setTurns([]);
     get<Schemas["Page_TurnOut_"]>(`${api}/conversations/${conversation}`)
-      .then((page) => setTurns(page.items))
+      .then((page) => setTurns(page.items.map(ofTurn)))
       .catch((problem: Error) => setError(problem.message));
-  }, [api, conversation]);
+  }, [api, conversation, setError, setTurns]);
 
-  useEffect(() => () => stopper.current?.abort(), []);
-
-  const submit = async (event: FormEvent) => {
+  const askIt = async (event: FormEvent) => {
     event.preventDefault();
     const asked = question.trim();
     if (!asked || busy) return;
     setQuestion("");
-    setError(null);
-    setBusy(true);
-    let draft = begun(asked);
-    const kept = turns;
-    const show = (change: Partial<Draft>) => {
-      draft = { ...draft, ...change };
-      setTurns([...kept, draft]);
-    };
-    show({});
-    stopper.current = new AbortController();
-    try {
-      await ask(
-        `${api}/ask`,
-        { question: asked, conversation_id: conversation },
-        (event) => {
-          if (event.event === "start") {
-            here.current = event.conversation_id;
-            setAddress({ conversation: event.conversation_id }, { replace: true });
-            show({ standalone: event.standalone });
-          } else if (event.event === "evidence") show({ evidence: event.passages });
-          else if (event.event === "piece") show({ text: draft.text + event.text });
-          else if (event.event === "citation") show({ citations: [...draft.citations, event.citation] });
-          else if (event.event === "finish") show(event.answer);
-        },
-        stopper.current.signal,
-      );
-      earlier.reload();
-    } catch (problem) {
-      if ((problem as Error).name !== "AbortError") setError((problem as Error).message);
-    } finally {
-      setBusy(false);
-      end.current?.scrollIntoView({ block: "nearest" });
-    }
+    await submit({ question: asked, conversation_id: conversation }, turns, (id) => {
+      here.current = id;
+      setAddress({ conversation: id }, { replace: true });
+    });
+    earlier.reload();
+    end.current?.scrollIntoView({ block: "nearest" });
   };
 
   const forget = async (id: string) => {
@@ -108,10 +67,10 @@ export function AskTab() {
         </p>
       )}
       {turns.map((turn, index) => (
-        <AnswerView key={index} turn={turn} path={path} live={busy && index === turns.length - 1} />
+        <AnswerView key={index} turn={turn} pathOf={() => path} live={busy && index === turns.length - 1} record={team.mayEdit ? `/t/${team.slug}/answers` : undefined} />
       ))}
       <Failure message={error} />
-      <form className="sheet mt-7 flex max-w-165 items-center gap-3 p-3" onSubmit={submit}>
+      <form className="sheet mt-7 flex max-w-165 items-center gap-3 p-3" onSubmit={askIt}>
         <input
           className="input-ghost flex-1 bg-transparent px-2 py-1.5 text-base outline-none"
           aria-label="Question"
@@ -121,7 +80,7 @@ export function AskTab() {
           onChange={(e) => setQuestion(e.target.value)}
         />
         {busy ? (
-          <button type="button" className="btn" onClick={() => stopper.current?.abort()}>
+          <button type="button" className="btn" onClick={stop}>
             Stop
           </button>
         ) : (

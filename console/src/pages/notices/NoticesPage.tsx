@@ -64,7 +64,7 @@ export function NoticesPage() {
         {data?.items.map((notice) => (
           <li key={notice.id} className="flex items-baseline gap-3 px-5 py-2.5">
             <span className={`size-2 shrink-0 rounded-full ${TONES[notice.kind] ?? "bg-success"}`} aria-hidden />
-            <Link to={where(notice.kb_id, notice.source_id)} className={`link-hover flex-1 ${notice.seen ? "" : "font-semibold"}`}>
+            <Link to={notice.kb_id ? where(notice.kb_id, notice.source_id) : `/t/${team.slug}/usage`} className={`link-hover flex-1 ${notice.seen ? "" : "font-semibold"}`}>
               {notice.message}
             </Link>
             <span className="soft whitespace-nowrap">

@@ -51,19 +51,31 @@ def compare(question: str, ranked: Sequence[Scored]) -> Compared | None:
         return None
     about, more = _DIMENSIONS[asked.group(1).lower()]
     if (either := _EITHER.search(question)) is not None:
-        return _two(either.group(1), either.group(2), about, more, ranked)
+        return _two(
+            either.group(1),
+            either.group(2),
+            _without_superlatives(_wanted(question[: either.start()], asked.group(1))),
+            about,
+            more,
+            ranked,
+        )
     named = re.search(r"\b(?:which|what) (?:of the )?([a-z]{3,})", question, re.I)
     if named and _SUPERLATIVE.fullmatch(asked.group(1)) and not exact_words(question):
         return _table(named.group(1).lower(), question, about, more, ranked)
     return None
 
 
-def _two(one: str, other: str, about: str, more: bool, ranked: Sequence[Scored]) -> Compared | None:
+def _wanted(question: str, asked: str) -> str:
+    """The question's own words, which say best which column is meant."""
+    return " ".join(word for word in re.findall(r"[a-z]+", question.lower()) if len(word) > 3 and word != asked.lower())
+
+
+def _two(one: str, other: str, wanted: str, about: str, more: bool, ranked: Sequence[Scored]) -> Compared | None:
     shared = _shared_noun(one, other)
     names = [_clean(one), _clean(other if not shared else f"{shared} {other}")]
     if not all(names):
         return None
-    figures = [_figures(name, about, ranked) for name in names]
+    figures = [_figures(name, wanted, about, ranked) for name in names]
     for first in figures[0]:
         for second in figures[1]:
             if first[1] == second[1] and first[0] != second[0] and first[2] is not second[2]:
@@ -71,7 +83,8 @@ def _two(one: str, other: str, about: str, more: bool, ranked: Sequence[Scored])
                     [(first, names[0]), (second, names[1])], key=lambda pair: -pair[0][0] if more else pair[0][0]
                 )
                 (best, name), (rest, behind) = pairs
-                text = f"{_capital(name)}: {best[3]}, against {rest[3]} for {behind}."
+                column = f"{best[2].columns[best[4]].lower()} " if best[4] is not None else ""
+                text = f"{_capital(name)}: {column}{best[3]}, against {rest[3]} for {behind}."
                 return Compared(text, (best[2], rest[2]))
     return None
 
@@ -90,10 +103,11 @@ def _capital(text: str) -> str:
     return text[:1].upper() + text[1:]
 
 
-Figure = tuple[float, str, Statement, str]
+#: The value, its unit or column, the statement that holds it, as it is written, and the place of its column.
+Figure = tuple[float, str, Statement, str, int | None]
 
 
-def _figures(name: str, about: str, ranked: Sequence[Scored]) -> list[Figure]:
+def _figures(name: str, wanted: str, about: str, ranked: Sequence[Scored]) -> list[Figure]:
     """The (number, unit or column, statement, as written) that the best statements naming something give of it."""
     found: list[Figure] = []
     pattern = re.compile(rf"(?<!\w){re.escape(name)}(?!\w)", re.I)
@@ -102,25 +116,29 @@ def _figures(name: str, about: str, ranked: Sequence[Scored]) -> list[Figure]:
         if not pattern.search(statement.text):
             continue
         if statement.kind == "row":
-            found += _cells(statement, about)
+            found += _cells(statement, wanted, about)
         else:
             held = quantities(statement.text)
             if len(held) == 1:
                 ((value, unit),) = held
                 written = re.search(r"[€£$]?\s?\d[\d.,]*\s*[^\W\d_%]*%?", statement.text)
-                found.append((value, unit, statement, written.group().strip() if written else f"{value:g} {unit}"))
+                found.append(
+                    (value, unit, statement, written.group().strip() if written else f"{value:g} {unit}", None)
+                )
     return found
 
 
-def _cells(row: Statement, about: str) -> list[Figure]:
-    """The cells of a row whose column speaks of what is compared."""
-    wanted = set(about.split())
-    found: list[Figure] = []
-    for column, cell in zip(row.columns, row.cells, strict=False):
-        number = re.match(r"\s*[€£$]?\s*(\d[\d.,]*)", cell)
-        if number and wanted & set(re.findall(r"[a-z]+", column.lower())):
-            found.append((value_of(number.group(1).rstrip(".,")), column.lower(), row, f"{cell.strip()} ({column})"))
-    return found
+def _cells(row: Statement, wanted: str, about: str) -> list[Figure]:
+    """The cells of a row that hold numbers, in the columns that the question names, or else in those that speak of what is compared."""
+    for words in (set(wanted.split()), set(about.split())):
+        found: list[Figure] = []
+        for place, (column, cell) in enumerate(zip(row.columns, row.cells, strict=False)):
+            number = re.match(r"\s*[€£$]?\s*(\d[\d.,]*)", cell)
+            if number and place and words & set(re.findall(r"[a-z]+", column.lower())):
+                found.append((value_of(number.group(1).rstrip(".,")), column.lower(), row, cell.strip(), place))
+        if found:
+            return found
+    return []
 
 
 def _table(named: str, question: str, about: str, more: bool, ranked: Sequence[Scored]) -> Compared | None:
@@ -129,18 +147,23 @@ def _table(named: str, question: str, about: str, more: bool, ranked: Sequence[S
     # The first column must be of what is asked for: berths, for "which berth".
     if best is None or not best.columns or named.rstrip("s") not in best.columns[0].lower():
         return None
-    # What is asked for by name narrows which column is meant.
-    asked = " ".join(word for word in re.findall(r"[a-z]+", question.lower()) if len(word) > 3)
+    wanted = _wanted(question, named)
     rows = [
         item.statement
         for item in ranked
         if item.statement.kind == "row" and item.statement.passage is best.passage and item.statement.part == best.part
     ]
-    figures = [figure for row in rows for figure in _cells(row, f"{about} {asked}")[:1]]
+    figures = [figure for row in rows for figure in _cells(row, _without_superlatives(wanted), about)[:1]]
     if len(figures) < max(2, len(rows)) or len({figure[1] for figure in figures}) > 1:
         return None
     top = sorted(figures, key=lambda figure: -figure[0] if more else figure[0])
     if top[0][0] == top[1][0]:
         return None
     name = top[0][2].cells[0] if top[0][2].cells else ""
-    return Compared(f"{name}: {top[0][3]}.", (top[0][2],)) if name else None
+    column = top[0][2].columns[top[0][4] or 0].lower()
+    return Compared(f"{name}: {column} {top[0][3]}.", (top[0][2],)) if name else None
+
+
+def _without_superlatives(words: str) -> str:
+    """A column named "Greatest length" is not meant by "greatest" alone."""
+    return " ".join(word for word in words.split() if word not in _DIMENSIONS)

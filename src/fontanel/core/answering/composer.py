@@ -27,6 +27,11 @@ _ANAPHOR = re.compile(
 )
 #: A sentence such as "What to do when oil is seen" announces an answer and holds none.
 _ANNOUNCES = re.compile(r"^(?:what|how|who|where|why)\b(?!ever)", re.I)
+#: Nor does one that says what a document tells: "It says when the port closes, and who decides".
+_TELLS_OF = re.compile(
+    r"\b(?:says?|tells?|describes?|explains?|sets? out|lays? down|lists?|shows?|states?|covers?)\b[^.;]{0,40}?\b(?:when|how|who|what|where|which|whether|why)\b",
+    re.I,
+)
 _OLD = re.compile(r"\b(?:superseded|withdrawn|obsolete|no longer in force|archived|replaced by)\b", re.I)
 _ASKS_OLD = re.compile(
     r"\b(?:superseded|withdrawn|old(?:er)?|previous|former|earlier|used to|was|were|until|before (?:19|20)\d\d|history)\b",
@@ -55,7 +60,7 @@ _STEPS_BEHIND = 0.25
 _SHORT = {Length.SHORT: 0, Length.MEDIUM: 170, Length.LONG: 500}
 #: Characters below which the best sentence is followed by the next one, however long the answer is already.
 _CURT = 80
-_OLD_PENALTY = 0.3
+_OLD_PENALTY, _TELLS_PENALTY = 0.3, 0.15
 
 
 @dataclass(frozen=True, slots=True)
@@ -139,6 +144,8 @@ def _rank(question: _Question, passages: Sequence[EvidencePassage], knowledge: K
             score += _EXACT * (2 * held / len(question.exact) - 1)
         if len(statement.text) < 15 or statement.text.endswith("?") or _ANNOUNCES.match(statement.text):
             score -= 0.1
+        if _TELLS_OF.search(statement.text):
+            score -= _TELLS_PENALTY
         if not question.asks_old and _OLD.search(" ".join(path)):
             score -= _OLD_PENALTY
         scored.append(Scored(statement, score, float(cosine), coverage))
@@ -261,13 +268,27 @@ def _with_company(chosen: list[Statement], best: Statement, ranked: list[Scored]
 
 
 def _in_order(chosen: list[Statement], ranked: list[Scored]) -> list[Statement]:
-    """Passages in the order of their best statement, statements inside a passage as they stand."""
+    """Passages in the order of their best statement, the blocks of a passage likewise, statements inside a block as they stand; a lead-in
+    stays before what it leads into."""
     rank = {id(item.statement): place for place, item in enumerate(ranked)}
-    first: dict[int, int] = {}
+    passages: dict[int, int] = {}
+    blocks: dict[tuple[int, int], int] = {}
     for statement in chosen:
-        key = statement.passage.passage_id
-        first[key] = min(first.get(key, len(ranked)), rank[id(statement)])
-    return sorted(chosen, key=lambda s: (first[s.passage.passage_id], s.start))
+        place, passage, block = rank[id(statement)], statement.passage.passage_id, _block(statement, chosen)
+        passages[passage] = min(passages.get(passage, len(ranked)), place)
+        blocks[passage, block] = min(blocks.get((passage, block), len(ranked)), place)
+    return sorted(
+        chosen,
+        key=lambda s: (passages[s.passage.passage_id], blocks[s.passage.passage_id, _block(s, chosen)], s.start),
+    )
+
+
+def _block(statement: Statement, chosen: Sequence[Statement]) -> int:
+    """The block that a statement is ordered with: its own, or for a lead-in the one that it leads into."""
+    leads = statement.text.endswith(":") and any(
+        other.passage is statement.passage and other.part == statement.part + 1 for other in chosen
+    )
+    return statement.part + leads
 
 
 def _support(

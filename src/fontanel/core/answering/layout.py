@@ -40,7 +40,7 @@ def lay_out(chosen: Sequence[Statement], layout: Layout) -> Iterator[Set]:
         yield from _table(grouped)
         return
     number = 0
-    first = True
+    first, lined = True, False
     for group in grouped:
         if layout in (Layout.LIST, Layout.STEPS):
             text, number = _lines(group, layout, number)
@@ -49,9 +49,9 @@ def lay_out(chosen: Sequence[Statement], layout: Layout) -> Iterator[Set]:
             text, before = _prose(group), "" if first else " "
         else:
             text = _as_it_stands(group)
-            before = "" if first else "\n\n" if group[0].kind in _LINED else " "
+            before = "" if first else "\n\n" if lined or group[0].kind in _LINED else " "
         yield Set(before + text, len(before), group)
-        first = False
+        first, lined = False, group[-1].kind in _LINED
 
 
 def _as_it_stands(group: Sequence[Statement]) -> str:

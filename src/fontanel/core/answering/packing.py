@@ -30,7 +30,7 @@ class Source:
 
 @dataclass(frozen=True, slots=True)
 class Context:
-    """The sources that were packed, by their passages' rank. `left_out` are the sentences that speak to the machine."""
+    """The sources that were packed, best first. `left_out` are the sentences that speak to the machine."""
 
     sources: tuple[Source, ...]
     tokens: int
@@ -46,11 +46,15 @@ def tokens_of(text: str) -> int:
 def pack(ranked: Sequence[Scored], passages: Sequence[EvidencePassage], budget: int) -> Context:
     """Fill the budget with the best statements of the passages, each with its neighbours where there is room.
 
-    `ranked` are the statements of the passages, best first. The best two passages come first, as whole as they fit into half
-    of the budget; then statements by their score, a sentence before and after each.
+    `ranked` are the statements of the passages, best first. The two passages with the best statements come first, whole when that costs
+    no more than half of the budget; then statements by their score, a sentence before and after each. Sources stand in the order of their
+    best statement.
     """
-    packer = _Packer(passages, budget)
-    for passage in passages[:2]:
+    order = list(dict.fromkeys(item.statement.passage.passage_id for item in ranked))
+    by_id = {passage.passage_id: passage for passage in passages}
+    first = [by_id[key] for key in order if key in by_id]
+    packer = _Packer([*first, *(p for p in passages if p.passage_id not in order)], budget)
+    for passage in first[:2]:
         packer.take_passage(passage, budget // 2)
     for item in ranked:
         if not packer.take_around(item.statement):

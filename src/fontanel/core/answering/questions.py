@@ -101,6 +101,13 @@ _WHO_DID = re.compile(
     r"^\s*(?:who|which (?:firm|company|person|officer|office|team|university|city|brand))\s+"
     r"(?!(?:can|may|must|should|will|would|could|is|are|was|were|do|does|did|has|have|gets|speaks|of)\b)(\w{4,})", re.I,
 )  # fmt: skip
+_LIMIT_ASKED = re.compile(
+    r"\b(?:limits?|maximum|minimum|at most|at least|most|highest|lowest|greatest|largest|up to)\b", re.I
+)
+_LIMIT = re.compile(
+    r"\b(?:up to|at most|at least|(?:no|not) (?:more|less|fewer|longer|higher) than|maximum|minimum|permitted|allowed|"
+    r"limit\w*|exceed\w*|greatest|largest|highest|lowest|between|below|above)\b", re.I,
+)  # fmt: skip
 _COLOUR_ASKED = re.compile(r"\bwh(?:at|ich) colou?r", re.I)
 _COLOUR = re.compile(
     r"\b(?:red|green|blue|yellow|white|black|orange|brown|grey|gray|pink|purple|violet|silver|gold)\b", re.I
@@ -132,6 +139,8 @@ def fit(statement: str, question: str, shape: Shape) -> float:
         return 1.0 if _COLOUR.search(statement) else 0.0
     if not has_shape(statement, shape):
         return 0.0
+    if shape == Shape.NUMBER and _LIMIT_ASKED.search(question) and not _LIMIT.search(statement):
+        return 0.5  # a number, but not one that bounds anything
     if (match := _WHO_DID.match(question)) and match.group(1).lower()[:4] not in statement.lower():
         return 0.5  # it names someone, but not for doing what is asked
     return 1.0

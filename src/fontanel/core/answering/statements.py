@@ -46,8 +46,9 @@ class Statement:
 
     @property
     def heading(self) -> str:
-        """What its passage begins below: the evidence check is fitted on statements that are embedded with it."""
-        return self.passage.locator.heading_path[-1] if self.passage.locator.heading_path else self.passage.title
+        """What it stands below."""
+        path = self.locator.heading_path
+        return path[-1] if path else self.passage.title
 
 
 def statements(passage: EvidencePassage) -> list[Statement]:

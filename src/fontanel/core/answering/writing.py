@@ -137,13 +137,18 @@ class Binding:
             for start, end in ready:
                 yield from self._settle(start, end)
             return
-        if self._given < len(self._plain):
-            yield TextPiece(self._plain[self._given :])
-            self._given = len(self._plain)
-            self.text = self._plain
+        # A statement's citations come before the words that follow it.
         for start, end in ready:
+            yield from self._let_go(end)
             yield from self._bound(self._check(start, end), start, end)
             self._done = end
+        yield from self._let_go(len(self._plain))
+
+    def _let_go(self, end: int) -> Iterator[TextPiece]:
+        if self._given < end:
+            yield TextPiece(self._plain[self._given : end])
+            self._given = end
+            self.text = self._plain[:end]
 
     def _spans(self) -> list[tuple[int, int]]:
         """Statements of the text that is not done: lines, cut into sentences."""

@@ -1,0 +1,212 @@
+import { type FormEvent, useCallback, useEffect, useMemo, useRef, useState } from "react";
+import { useNavigate, useParams, useSearchParams } from "react-router";
+import { get, keep, type Schemas, send } from "../../api/client";
+import type { Citation } from "../../api/client";
+import { AnswerView } from "../../components/AnswerView";
+import { Ago, Failure } from "../../components/text";
+import { type Draft, ofTurn, useAsking } from "../../hooks/useAsking";
+import { useLoad } from "../../hooks/useLoad";
+import { Sign } from "../desks/words";
+import { ContextSheet } from "./ContextSheet";
+import { Helpful } from "./Helpful";
+
+type Face = Schemas["DeskFace"];
+type Headers = Record<string, string>;
+
+/** A guest's own secret, kept in this browser for each link. */
+function guestSecret(link: string): string {
+  const name = `guest ${link.slice(0, 8)}`;
+  try {
+    const kept = localStorage.getItem(name);
+    if (kept) return kept;
+    const made = crypto.randomUUID() + crypto.randomUUID();
+    localStorage.setItem(name, made);
+    return made;
+  } catch {
+    return crypto.randomUUID(); // a frame without storage: the conversation lasts as long as the page
+  }
+}
+
+/** The chat page: for members by their sign-in, for guests by the secret behind the number sign of the link. */
+export function ChatPage() {
+  const { desk = "" } = useParams();
+  const headers = useMemo<Headers | undefined>(() => {
+    const secret = location.hash.slice(1);
+    return secret.startsWith("dl_") ? { Authorization: `Bearer ${secret}`, "X-Fontanel-Guest": guestSecret(secret) } : undefined;
+  }, []);
+  const [face, setFace] = useState<Face | null>(null);
+  const [error, setError] = useState<string | null>(null);
+  useEffect(() => {
+    get<Face>(`/chat/${encodeURIComponent(desk)}`, headers)
+      .then((found) => (setFace(found), (document.title = found.name)))
+      .catch((problem: Error) => setError(problem.message));
+  }, [desk, headers]);
+  if (error) {
+    return (
+      <main className="mx-auto max-w-165 px-4 py-20 text-center">
+        <h1 className="text-2xl">This chat is not open to you</h1>
+        <p className="soft mt-2">{error}</p>
+      </main>
+    );
+  }
+  return face ? <Chat face={face} headers={headers} /> : null;
+}
+
+function Chat({ face, headers }: { face: Face; headers?: Headers }) {
+  const api = `/teams/${face.team}/desks/${face.id}`;
+  const [address] = useSearchParams();
+  const navigate = useNavigate();
+  const conversation = address.get("conversation");
+  const [question, setQuestion] = useState("");
+  const [context, setContext] = useState<{ turn: string; citation: Citation } | null>(null);
+  const [listed, setListed] = useState(false);
+  const { turns, setTurns, busy, error, setError, submit, stop } = useAsking(`${api}/ask`, headers);
+  const here = useRef<string | null>(null);
+  const field = useRef<HTMLTextAreaElement>(null);
+  const end = useRef<HTMLDivElement>(null);
+
+  // The fragment holds a guest's way in: it stays.
+  const move = useCallback((id: string | null, replace: boolean) => void navigate({ search: id ? `?conversation=${id}` : "", hash: location.hash }, { replace }), [navigate]);
+  useEffect(() => {
+    if (conversation === here.current) return;
+    here.current = conversation;
+    setError(null);
+    if (!conversation) return setTurns([]);
+    get<Schemas["Page_TurnOut_"]>(`${api}/conversations/${conversation}`, headers)
+      .then((page) => setTurns(page.items.map(ofTurn)))
+      .catch((problem: Error) => setError(problem.message));
+  }, [api, conversation, headers, setError, setTurns]);
+
+  const ask = async (text: string, kept: Draft[] = turns) => {
+    const asked = text.trim();
+    if (!asked || busy) return;
+    setQuestion("");
+    setTimeout(() => end.current?.scrollIntoView({ block: "end", behavior: "smooth" }));
+    await submit({ question: asked, conversation_id: conversation }, kept, (id) => {
+      here.current = id;
+      move(id, true);
+    });
+    field.current?.focus();
+  };
+  const onSubmit = (event: FormEvent) => (event.preventDefault(), void ask(question));
+  const pathOf = (cited: { kb_id?: string }) => (headers || !cited.kb_id ? null : `/t/${face.team}/kbs/${cited.kb_id}`);
+  return (
+    <div className="flex min-h-dvh flex-col">
+      <header className="bg-base-100 border-base-300 sticky top-0 z-10 border-b">
+        <div className="mx-auto flex max-w-[1148px] items-center gap-3 px-4 py-2.5">
+          <Sign {...face} />
+          <h1 className="min-w-0 truncate text-[18px]">{face.name}</h1>
+          <div className="ml-auto flex gap-4 whitespace-nowrap">
+            <button type="button" className="link-hover text-primary cursor-pointer" aria-expanded={listed} onClick={() => setListed(!listed)}>
+              Conversations
+            </button>
+            {turns.length > 0 && (
+              <button type="button" className="link-hover text-primary cursor-pointer" disabled={busy} onClick={() => (setListed(false), move(null, false))}>
+                New
+              </button>
+            )}
+          </div>
+        </div>
+      </header>
+      {listed && <Conversations api={api} headers={headers} current={conversation} onOpen={(id) => (setListed(false), move(id, false))} />}
+      <main className="mx-auto w-full max-w-[1148px] flex-1 px-4 pb-6">
+        {turns.length === 0 && !busy && (
+          <section className="max-w-165 pt-9">
+            <p className="font-serif text-[21px]">{face.greeting || `Ask ${face.name} a question.`}</p>
+            {face.purpose && <p className="soft mt-1.5">{face.purpose}</p>}
+            <ul className="mt-5 space-y-2">
+              {face.first_questions.map((first) => (
+                <li key={first}>
+                  <button type="button" className="sheet hover:border-primary cursor-pointer px-4 py-2.5 text-left" onClick={() => void ask(first)}>
+                    {first}
+                  </button>
+                </li>
+              ))}
+            </ul>
+          </section>
+        )}
+        {turns.map((turn, index) => {
+          const last = index === turns.length - 1;
+          return (
+            <AnswerView key={turn.id ?? index} turn={turn} pathOf={pathOf} live={busy && last}
+              onContext={(citation) => turn.id && setContext({ turn: turn.id, citation })}>
+              {turn.id && <Helpful api={api} headers={headers} turn={turn.id} given={turn.feedback.find((one) => one.citation === 0)} />}
+            </AnswerView>
+          );
+        })}
+        {turns.length > 0 && !busy && turns.at(-1)!.state !== "done" && (
+          <button type="button" className="btn mt-3" onClick={() => void ask(turns.at(-1)!.question)}>
+            Ask again
+          </button>
+        )}
+        <Failure message={error} />
+      </main>
+      <form className="bg-base-200 border-base-300 sticky bottom-0 border-t" onSubmit={onSubmit}>
+        <div className="mx-auto max-w-[1148px] px-4 py-3">
+          <div className="sheet flex max-w-165 items-end gap-2 p-2">
+            <textarea ref={field} rows={1} className="field-sizing-content max-h-40 min-h-10 flex-1 resize-none bg-transparent px-2 py-2 text-base outline-none" aria-label="Question"
+              placeholder={turns.length ? "Ask a follow-up…" : "Ask a question…"} maxLength={2000} value={question} onChange={(e) => setQuestion(e.target.value)}
+              onKeyDown={(e) => e.key === "Enter" && !e.shiftKey && !e.nativeEvent.isComposing && (e.preventDefault(), void ask(question))} />
+            {busy ? (
+              <button type="button" className="btn" onClick={stop}>
+                Stop
+              </button>
+            ) : (
+              <button className="btn btn-primary">Ask</button>
+            )}
+          </div>
+        </div>
+        <div ref={end} />
+      </form>
+      {context && <ContextSheet path={`${api}/turns/${context.turn}/citations/${context.citation.number}`} headers={headers} onClose={() => setContext(null)} />}
+    </div>
+  );
+}
+
+/** The asker's own conversations: found, renamed, exported, deleted. */
+function Conversations({ api, headers, current, onOpen }: { api: string; headers?: Headers; current: string | null; onOpen: (id: string | null) => void }) {
+  const [text, setText] = useState("");
+  const [renamed, setRenamed] = useState<string | null>(null);
+  const path = `${api}/conversations${text ? `?text=${encodeURIComponent(text)}` : ""}`;
+  const { data, error, reload } = useLoad<Schemas["Page_ConversationOut_"]>(path, headers);
+  const rename = (id: string, title: string) => {
+    setRenamed(null);
+    if (title.trim()) void send("PATCH", `${api}/conversations/${id}`, { title }, headers).then(reload);
+  };
+  const remove = (id: string) => send("DELETE", `${api}/conversations/${id}`, undefined, headers).then(() => (id === current ? onOpen(null) : reload()));
+  return (
+    <section className="bg-base-100 border-base-300 border-b" aria-label="Conversations">
+      <div className="mx-auto max-w-[1148px] px-4 py-4">
+        <input type="search" className="input w-full max-w-80" placeholder="Find in your conversations" aria-label="Find in your conversations" autoFocus value={text} onChange={(e) => setText(e.target.value)} />
+        <Failure message={error} />
+        <ul className="divide-base-300 mt-2 max-h-[50vh] max-w-165 divide-y overflow-y-auto">
+          {data?.items.map((item) => (
+            <li key={item.id} className="flex flex-wrap items-baseline gap-x-4 gap-y-1 py-2">
+              {renamed === item.id ? (
+                <input className="input input-sm flex-1" aria-label="New title" defaultValue={item.title} maxLength={120} autoFocus
+                  onBlur={(e) => rename(item.id, e.target.value)} onKeyDown={(e) => e.key === "Enter" && rename(item.id, e.currentTarget.value)} />
+              ) : (
+                <button type="button" className={`link-hover cursor-pointer text-left ${item.id === current ? "font-semibold" : ""}`} onClick={() => onOpen(item.id)}>
+                  {item.title}
+                </button>
+              )}
+              <span className="soft ml-auto flex gap-3.5 text-[13px]">
+                <Ago at={item.changed_at} />
+                <button type="button" className="link-hover cursor-pointer" onClick={() => setRenamed(item.id)}>
+                  Rename
+                </button>
+                <button type="button" className="link-hover cursor-pointer" onClick={() => void keep(`${api}/conversations/${item.id}/export`, `${item.title}.md`, headers)}>
+                  Export
+                </button>
+                <button type="button" className="link-hover cursor-pointer" aria-label={`Delete ${item.title}`} onClick={() => void remove(item.id)}>
+                  Delete
+                </button>
+              </span>
+            </li>
+          ))}
+          {data?.items.length === 0 && <li className="soft py-3">{text ? "None speaks of it." : "No conversation yet."}</li>}
+        </ul>
+      </div>
+    </section>
+  );
+}

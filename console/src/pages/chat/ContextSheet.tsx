@@ -1,0 +1,38 @@
+import { useEffect, useRef } from "react";
+import type { Schemas } from "../../api/client";
+import { Failure, place } from "../../components/text";
+import { useLoad } from "../../hooks/useLoad";
+
+/** A quote in its place, for readers without a way to the document: the text around it, the words marked. */
+export function ContextSheet({ path, headers, onClose }: { path: string; headers?: Record<string, string>; onClose: () => void }) {
+  const { data, error } = useLoad<Schemas["ContextOut"]>(path, headers);
+  const dialog = useRef<HTMLDialogElement>(null);
+  const quote = useRef<HTMLElement>(null);
+  useEffect(() => dialog.current?.showModal(), []);
+  useEffect(() => quote.current?.scrollIntoView({ block: "center" }), [data]);
+  return (
+    <dialog ref={dialog} className="modal modal-bottom sm:modal-middle" aria-label="The citation in its place" onClose={onClose}>
+      <div className="modal-box max-w-3xl">
+        <Failure message={error} />
+        {data && (
+          <>
+            <h2 className="text-[19px]">{data.title}</h2>
+            <p className="soft mb-3">{place(data.title, data.locator)}</p>
+            <div className="max-h-[55vh] overflow-y-auto font-serif text-[16px] leading-relaxed whitespace-pre-line">
+              {!data.begins && "… "}
+              {data.text.slice(0, data.quote_start).replaceAll("\t", " · ")}
+              <mark ref={quote} className="marked">
+                {data.text.slice(data.quote_start, data.quote_end).replaceAll("\t", " · ")}
+              </mark>
+              {data.text.slice(data.quote_end).replaceAll("\t", " · ")}
+              {!data.ends && " …"}
+            </div>
+          </>
+        )}
+        <form method="dialog" className="mt-4 text-right">
+          <button className="btn">Close</button>
+        </form>
+      </div>
+    </dialog>
+  );
+}

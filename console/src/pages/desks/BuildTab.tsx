@@ -1,0 +1,59 @@
+import { type FormEvent, useEffect, useState } from "react";
+import { type Schemas, send } from "../../api/client";
+import { Failure } from "../../components/text";
+import { useLoad } from "../../hooks/useLoad";
+import { useTeam } from "../../hooks/useSession";
+import { useDesk } from "./DeskPage";
+import { SettingsForm } from "./SettingsForm";
+import { TryPanel } from "./TryPanel";
+import type { Settings } from "./words";
+
+/** The draft's settings beside a panel in which it can be tried as it stands in the form, unsaved changes too. */
+export function BuildTab() {
+  const team = useTeam();
+  const { desk, api, reload } = useDesk();
+  const kbs = useLoad<Schemas["Page_KbOut_"]>(`${team.api}/kbs`);
+  const models = useLoad<Schemas["Page_ModelName_"]>(`${team.api}/models`);
+  const [settings, setSettings] = useState<Settings>(desk.draft);
+  const [note, setNote] = useState("");
+  const [error, setError] = useState<string | null>(null);
+  useEffect(() => setSettings(desk.draft), [desk.draft]);
+  const unsaved = JSON.stringify(settings) !== JSON.stringify(desk.draft);
+
+  const save = async () => {
+    setError(null);
+    await send("PATCH", api, { settings }, { "If-Match": `"${desk.version}"` });
+  };
+  const attempt = (work: () => Promise<unknown>) =>
+    work()
+      .then(() => (setError(null), reload()))
+      .catch((problem: Error) => setError(problem.message));
+  const submit = (event: FormEvent) => {
+    event.preventDefault();
+    void attempt(save);
+  };
+  const publish = () =>
+    attempt(async () => {
+      if (unsaved) await save();
+      await send("POST", `${api}/publish`, { note });
+      setNote("");
+    });
+  return (
+    <div className="grid gap-7 min-[1000px]:grid-cols-[minmax(0,1fr)_minmax(0,1fr)]">
+      <form onSubmit={submit} aria-label="Settings of the draft">
+        <SettingsForm settings={settings} onChange={setSettings} kbs={kbs.data?.items.filter((kb) => !kb.expires_at) ?? []} models={models.data?.items ?? []} />
+        <Failure message={error} />
+        <div className="bg-base-200 border-base-300 sticky bottom-0 mt-5 flex flex-wrap items-center gap-2.5 border-t py-3">
+          <button className="btn" disabled={!unsaved}>
+            Save draft
+          </button>
+          <input className="input min-w-40 flex-1" placeholder="What changed, for the list of versions" aria-label="What changed" maxLength={500} value={note} onChange={(e) => setNote(e.target.value)} />
+          <button type="button" className="btn btn-primary" disabled={!unsaved && !desk.changed} onClick={() => void publish()}>
+            Publish
+          </button>
+        </div>
+      </form>
+      <TryPanel settings={settings} />
+    </div>
+  );
+}

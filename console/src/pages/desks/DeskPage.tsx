@@ -1,0 +1,56 @@
+import { NavLink, Outlet, useOutletContext, useParams } from "react-router";
+import { Missing } from "../../App";
+import { useLoad } from "../../hooks/useLoad";
+import { useTeam } from "../../hooks/useSession";
+import { type Desk, Sign } from "./words";
+
+interface DeskContext {
+  desk: Desk;
+  api: string;
+  reload: () => void;
+}
+
+export const useDesk = () => useOutletContext<DeskContext>();
+
+/** One desk for its editors. */
+export function DeskPage() {
+  const team = useTeam();
+  const { desk: ref = "" } = useParams();
+  const api = `${team.api}/desks/${encodeURIComponent(ref)}`;
+  const { data: desk, error, reload } = useLoad<Desk>(api);
+  if (error) return <Missing />;
+  if (!desk) return null;
+  const tabs = [
+    ["build", "Build and try"],
+    ["versions", "Versions"],
+    ["share", "Share"],
+    ["answers", "Answers"],
+  ];
+  return (
+    <>
+      <div className="flex flex-wrap items-center gap-x-3.5 gap-y-2">
+        <Sign name={desk.name} symbol={desk.draft.symbol} colour={desk.draft.colour} large />
+        <div>
+          <h1 className="text-[27px] leading-tight">{desk.name}</h1>
+          <p className="soft">
+            {desk.published ? `Version ${desk.published.number} serves` : "Not published yet"}
+            {desk.published && desk.changed && "; the draft differs from it"}
+          </p>
+        </div>
+        {desk.published && (
+          <a className="btn ml-auto" href={`/chat/${desk.id}`}>
+            Open chat
+          </a>
+        )}
+      </div>
+      <nav className="border-base-300 mt-4 mb-4 flex flex-wrap gap-x-6 border-b" aria-label="Desk">
+        {tabs.map(([to, label]) => (
+          <NavLink key={to} to={to!} className={({ isActive }) => `-mb-px border-b-2 py-2 whitespace-nowrap ${isActive ? "border-primary font-semibold" : "soft border-transparent"}`}>
+            {label}
+          </NavLink>
+        ))}
+      </nav>
+      <Outlet context={{ desk, api, reload } satisfies DeskContext} />
+    </>
+  );
+}

@@ -1,0 +1,93 @@
+import { type FormEvent, useState } from "react";
+import { Link, useNavigate } from "react-router";
+import { type Schemas, send } from "../../api/client";
+import { Ago, Failure } from "../../components/text";
+import { useLoad } from "../../hooks/useLoad";
+import { useTeam } from "../../hooks/useSession";
+import { type Desk, Sign } from "./words";
+
+/** The team's desks: for editors to build, for readers to ask. */
+export function DesksPage() {
+  const team = useTeam();
+  return team.mayEdit ? <Editors /> : <Readers />;
+}
+
+function Readers() {
+  const team = useTeam();
+  const { data, error } = useLoad<Schemas["Page_DeskFace_"]>(`${team.api}/chat-desks`);
+  return (
+    <>
+      <h1 className="mb-5 text-[27px]">Desks</h1>
+      <Failure message={error} />
+      <ul className="sheet divide-base-300 divide-y">
+        {data?.items.map((desk) => (
+          <li key={desk.id} className="flex items-center gap-4 px-4 py-3">
+            <Sign {...desk} />
+            <div>
+              <Link className="link-hover font-medium" to={`/chat/${desk.id}`}>
+                {desk.name}
+              </Link>
+              <p className="soft">{desk.purpose}</p>
+            </div>
+          </li>
+        ))}
+        {data?.items.length === 0 && <li className="soft p-5">No desk is open yet. An editor of the team builds one and publishes it.</li>}
+      </ul>
+    </>
+  );
+}
+
+function Editors() {
+  const team = useTeam();
+  const navigate = useNavigate();
+  const { data, error } = useLoad<Schemas["Page_DeskOut_"]>(`${team.api}/desks`);
+  const kbs = useLoad<Schemas["Page_KbOut_"]>(`${team.api}/kbs`);
+  const [name, setName] = useState("");
+  const [failed, setFailed] = useState<string | null>(null);
+  const create = (event: FormEvent) => {
+    event.preventDefault();
+    const first = kbs.data?.items.find((kb) => !kb.expires_at);
+    const settings = { kbs: first ? [{ kb: first.id }] : [] };
+    send<Desk>("POST", `${team.api}/desks`, { name, settings })
+      .then((desk) => navigate(`/t/${team.slug}/desks/${desk.slug}`))
+      .catch((problem: Error) => setFailed(problem.message));
+  };
+  return (
+    <>
+      <h1 className="text-[27px]">Desks</h1>
+      <p className="soft mt-1 mb-5">What chat users talk to. A desk answers from the knowledge bases that you name, by the rules that you set.</p>
+      <Failure message={error ?? failed} />
+      <ul className="sheet divide-base-300 divide-y">
+        {data?.items.map((desk) => (
+          <li key={desk.id} className="flex flex-wrap items-center gap-x-4 gap-y-1 px-4 py-3">
+            <Sign name={desk.name} symbol={desk.draft.symbol} colour={desk.draft.colour} />
+            <div className="min-w-0">
+              <Link className="link-hover font-medium" to={`/t/${team.slug}/desks/${desk.slug}`}>
+                {desk.name}
+              </Link>
+              <p className="soft">
+                {desk.published ? `version ${desk.published.number} serves` : "draft only"}
+                {desk.published && desk.changed && " · the draft differs"} · {desk.draft.model || "built-in composer"} · {desk.draft.kbs?.length ?? 0}{" "}
+                {desk.draft.kbs?.length === 1 ? "knowledge base" : "knowledge bases"}
+                {desk.links > 0 && ` · ${desk.links} ${desk.links === 1 ? "link" : "links"}`}
+              </p>
+            </div>
+            <span className="soft ml-auto flex items-baseline gap-5">
+              {desk.published && (
+                <Link className="link text-primary" to={`/chat/${desk.id}`}>
+                  Open chat
+                </Link>
+              )}
+              <Ago at={desk.changed_at} />
+            </span>
+          </li>
+        ))}
+        {data?.items.length === 0 && <li className="soft p-5">No desk yet. Name the first one; you can try it before anybody else sees it.</li>}
+      </ul>
+      <form className="mt-4 flex gap-2.5" onSubmit={create}>
+        <input className="input w-64" required maxLength={120} placeholder="Name of the new desk" aria-label="Name of the new desk" value={name} onChange={(e) => setName(e.target.value)} />
+        <button className="btn btn-primary">Create desk</button>
+      </form>
+    </>
+  );
+}
