@@ -23,6 +23,8 @@ from fontanel.records.tables import Document, Kb, PassageRow, Revision
 
 #: Words whose vectors are kept in memory: 30 MB at most.
 _MOST_WORDS = 20_000
+#: Sentences whose vectors are kept in memory, since the same passages are found again and again: 45 MB at most.
+_MOST_SENTENCES, _LONGEST_SENTENCE = 30_000, 600
 #: What the newest document gains when newer ones are preferred, and after how many days it is half of that.
 _NEWER = 0.15
 _HALF_LIFE_DAYS = 180.0
@@ -35,6 +37,7 @@ class Embedders:
         self._lock = threading.Lock()
         self._model: OnnxEmbedder | None = None
         self._words: dict[str, npt.NDArray[np.float32]] = {}
+        self._sentences: dict[str, npt.NDArray[np.float32]] = {}
         self.problem: str | None = None
         try:
             self._model = OnnxEmbedder(directory, threads=2)
@@ -53,15 +56,25 @@ class Embedders:
             return self._cached(texts)
 
     def _cached(self, texts: Sequence[str]) -> npt.NDArray[np.float32]:
-        """Questions come with many single words; their vectors are worth keeping."""
+        """Questions come with many single words, and sentences come up with question after question: their vectors are kept."""
         assert self._model is not None
-        missing = [text for text in dict.fromkeys(texts) if text not in self._words]
+        known = {text: self._words.get(text, self._sentences.get(text)) for text in texts}
+        missing = [text for text, vector in known.items() if vector is None]
         found = dict(zip(missing, self._model.embed(missing), strict=True)) if missing else {}
-        vectors = np.stack([found[text] if text in found else self._words[text] for text in texts])
-        if len(self._words) > _MOST_WORDS:
-            self._words.clear()
-        self._words.update({text: vector for text, vector in found.items() if " " not in text})
+        vectors = np.stack([found[text] if text in found else known[text] for text in texts])  # type: ignore[misc]
+        for text, vector in found.items():
+            if " " not in text:
+                _keep(self._words, text, vector, _MOST_WORDS)
+            elif len(text) <= _LONGEST_SENTENCE:
+                _keep(self._sentences, text, vector, _MOST_SENTENCES)
         return vectors
+
+
+def _keep(kept: dict[str, npt.NDArray[np.float32]], text: str, vector: npt.NDArray[np.float32], most: int) -> None:
+    """Keep a vector, and let the oldest go when there are too many."""
+    if len(kept) >= most:
+        del kept[next(iter(kept))]
+    kept[text] = vector
 
 
 @dataclass(frozen=True, slots=True)

@@ -6,7 +6,7 @@ from collections.abc import Generator, Iterator, Sequence
 from contextlib import closing
 
 from fontanel.core.answering.comparing import compare
-from fontanel.core.answering.composer import Draft, draft
+from fontanel.core.answering.composer import Draft, draft, leans
 from fontanel.core.answering.conflicts import conflicting
 from fontanel.core.answering.events import (
     BUILT_IN,
@@ -262,10 +262,15 @@ class _Way:
             for statement in found.statements:
                 yield Set(f"\n\n{statement.text}", 2, [statement])
             return
-        verdict = yes_or_no(self._standalone, chosen[0].text, self._knowledge.terms)
-        before = "" if verdict is None else (self._phrases.yes if verdict else self._phrases.no) + " "
-        if before and layout in (Layout.AUTO, Layout.PROSE) and chosen[0].kind == "sentence":
-            yield Set(before, 0)
+        if layout in (Layout.AUTO, Layout.PROSE):
+            for statement in chosen:
+                verdict = yes_or_no(self._standalone, statement.text, self._knowledge.terms)
+                if verdict is not None and statement.kind == "sentence":
+                    yield Set((self._phrases.yes if verdict else self._phrases.no) + " ", 0)
+                    # It comes first, unless it leans on the sentence before it.
+                    if not leans(statement):
+                        chosen = [statement, *(other for other in chosen if other is not statement)]
+                    break
         yield from lay_out(chosen, layout)
         for statement in conflicting(chosen, composed.ranked, self._knowledge):
             told = self._phrases.differs.format(title=statement.passage.title)

@@ -17,7 +17,7 @@ for _words, _about in (
     ("shallow* shallower shallowest", "depth draught deep draft"), ("high higher highest tall taller tallest", "height high limit level"),
     ("low* lower lowest", "height high limit level"), ("wide wider widest broad broader broadest", "width wide beam"),
     ("narrow* narrower narrowest", "width wide beam"), ("heavy heavier heaviest", "weight load capacity"),
-    ("light* lighter lightest", "weight load capacity"), ("fast faster fastest", "speed knots"), ("slow* slower slowest", "speed knots"),
+    ("light* lighter lightest", "weight load capacity"), ("fast faster fastest quick quicker quickest", "speed knots"), ("slow* slower slowest", "speed knots"),
     ("expensive dearer dearest", "price fee fare cost charge"), ("cheap* cheaper cheapest", "price fee fare cost charge"),
     ("big bigger biggest large larger largest great greater greatest most more", "size number capacity length area"),
     ("small* smaller smallest fewest* fewer* least* less*", "size number capacity length area"),
@@ -26,6 +26,7 @@ for _words, _about in (
     _less = "*" in _words.split()[0]
     for _word in _words.replace("*", "").split():
         _DIMENSIONS[_word] = (_about, not _less)
+_DURATIONS = frozenset(["second", "minute", "hour", "day", "week", "month", "year", "ms"])
 _ASKED = re.compile(rf"\b({'|'.join(sorted(_DIMENSIONS, key=len, reverse=True))})\b", re.I)
 _SUPERLATIVE = re.compile(r"\w{2,}est\b|\bmost\b|\bleast\b", re.I)
 _EITHER = re.compile(
@@ -79,10 +80,10 @@ def _two(one: str, other: str, wanted: str, about: str, more: bool, ranked: Sequ
     for first in figures[0]:
         for second in figures[1]:
             if first[1] == second[1] and first[0] != second[0] and first[2] is not second[2]:
-                pairs = sorted(
-                    [(first, names[0]), (second, names[1])], key=lambda pair: -pair[0][0] if more else pair[0][0]
-                )
-                (best, name), (rest, behind) = pairs
+                # Who takes longer is slower.
+                most_first = more != (about.startswith("speed") and first[1] in _DURATIONS)
+                pairs = [(first, names[0]), (second, names[1])]
+                (best, name), (rest, behind) = sorted(pairs, key=lambda pair: pair[0][0], reverse=most_first)
                 column = f"{best[2].columns[best[4]].lower()} " if best[4] is not None else ""
                 text = f"{_capital(name)}: {column}{best[3]}, against {rest[3]} for {behind}."
                 return Compared(text, (best[2], rest[2]))

@@ -15,7 +15,6 @@ import numpy.typing as npt
 
 from fontanel.core.answering.evidence import NO_SUPPORT, EvidencePassage, Knowledge, Support
 from fontanel.core.answering.followup import split_stand_alone
-from fontanel.core.answering.injection import speaks_to_machine
 from fontanel.core.answering.questions import Shape, fit, shape_of
 from fontanel.core.answering.settings import STATEMENTS, AnswerSettings, Length
 from fontanel.core.answering.statements import Statement, statements
@@ -58,6 +57,8 @@ _EXACT = 0.08
 _STEPS_BEHIND = 0.25
 #: Characters below which an answer of each length is too short to stand alone.
 _SHORT = {Length.SHORT: 0, Length.MEDIUM: 170, Length.LONG: 500}
+#: How many statements are embedded, and of how many passages all are.
+_MOST_EMBEDDED, _FIRST = 56, 4
 #: Characters below which the best sentence is followed by the next one, however long the answer is already.
 _CURT = 80
 _OLD_PENALTY, _TELLS_PENALTY = 0.3, 0.15
@@ -119,24 +120,20 @@ class _Question:
 
 def _rank(question: _Question, passages: Sequence[EvidencePassage], knowledge: Knowledge) -> list[Scored]:
     found = [statement for passage in passages for statement in statements(passage)]
-    found = [statement for statement in found if not speaks_to_machine(statement.text)]
     if not found:
         return []
-    if question.vector is None:
-        cosines = np.zeros(len(found), dtype=np.float32)
-    else:
-        vectors = knowledge.embed([_embedded(statement) for statement in found])
-        assert vectors is not None
-        cosines = vectors @ question.vector
     # What a passage begins below is what all of it is about; a later section of it has its own heading besides.
     headings = [
         tuple(dict.fromkeys((s.passage.title, *s.passage.locator.heading_path, *s.locator.heading_path))) for s in found
     ]
     around = {path: set(knowledge.terms(" ".join(path))) for path in set(headings)}
-    scored: list[Scored] = []
-    for statement, path, cosine in zip(found, headings, cosines, strict=True):
+    coverages = []
+    for statement, path in zip(found, headings, strict=True):
         own = set(knowledge.terms(f"{statement.lead} {statement.text}"))
-        coverage = 0.75 * question.coverage(own) + 0.25 * question.coverage(own | around[path])
+        coverages.append(0.75 * question.coverage(own) + 0.25 * question.coverage(own | around[path]))
+    cosines = _cosines(question, found, coverages, passages, knowledge)
+    scored: list[Scored] = []
+    for statement, path, coverage, cosine in zip(found, headings, coverages, cosines, strict=True):
         score = _COSINE * float(cosine) + _COVERAGE * coverage + _MATCH * statement.passage.match
         score += _SHAPE * fit(statement.text, question.own, question.shape)
         if question.exact:
@@ -150,6 +147,26 @@ def _rank(question: _Question, passages: Sequence[EvidencePassage], knowledge: K
             score -= _OLD_PENALTY
         scored.append(Scored(statement, score, float(cosine), coverage))
     return sorted(scored, key=lambda item: -item.score)
+
+
+def _cosines(
+    question: _Question, found: list[Statement], coverages: list[float], passages: Sequence[EvidencePassage],
+    knowledge: Knowledge,
+) -> Floats:  # fmt: skip
+    """How close each statement comes in meaning. Embedding is what an answer takes longest for: beyond so many statements only those of the
+    first passages and those with the most of the question's words are looked at; the others count as far."""
+    cosines = np.zeros(len(found), dtype=np.float32)
+    if question.vector is None:
+        return cosines
+    first = {passage.passage_id for passage in passages[:_FIRST]}
+    likely = sorted(
+        range(len(found)),
+        key=lambda n: (found[n].passage.passage_id not in first, -coverages[n] - _MATCH * found[n].passage.match, n),
+    )[:_MOST_EMBEDDED]
+    vectors = knowledge.embed([_embedded(found[n]) for n in likely])
+    assert vectors is not None
+    cosines[likely] = vectors @ question.vector
+    return cosines
 
 
 def exact_words(text: str) -> set[str]:
@@ -229,6 +246,11 @@ def _whole_list(question: _Question, best: Scored, ranked: list[Scored]) -> list
     return []
 
 
+def leans(statement: Statement) -> bool:
+    """Whether a sentence begins with a word that stands for something in the sentence before."""
+    return statement.kind == "sentence" and bool(_ANAPHOR.match(statement.text))
+
+
 def _with_antecedents(chosen: list[Statement], ranked: list[Scored]) -> list[Statement]:
     """A sentence that begins with a pronoun brings the one before it; an item brings its lead-in."""
     everything = sorted(
@@ -240,7 +262,7 @@ def _with_antecedents(chosen: list[Statement], ranked: list[Scored]) -> list[Sta
         previous = before.get(id(statement))
         if previous is None or previous in out:
             continue
-        if statement.kind == "sentence" and _ANAPHOR.match(statement.text) and previous.part == statement.part:
+        if leans(statement) and previous.part == statement.part:
             out.append(previous)
     return out
 
@@ -261,7 +283,7 @@ def _with_company(chosen: list[Statement], best: Statement, ranked: list[Scored]
     out = list(chosen)
     for offset in (1, -1, 2, -2):
         near = paragraph[place + offset] if 0 <= place + offset < len(paragraph) else None
-        curt = offset == 1 and len(best.text) < _CURT
+        curt = short > 0 and offset == 1 and len(best.text) < _CURT
         if near is not None and near not in out and (curt or sum(len(s.text) for s in out) < short):
             out.append(near)
     return out

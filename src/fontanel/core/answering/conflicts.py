@@ -7,7 +7,6 @@ from collections.abc import Sequence
 
 from fontanel.core.answering.composer import Scored, exact_words
 from fontanel.core.answering.evidence import Knowledge
-from fontanel.core.answering.injection import speaks_to_machine
 from fontanel.core.answering.quantities import quantities
 from fontanel.core.answering.statements import Statement
 from fontanel.core.answering.verify import names
@@ -28,7 +27,7 @@ def conflicting(chosen: Sequence[Statement], ranked: Sequence[Scored], knowledge
     quoted = {statement.passage.document_id for statement in chosen}
     for item in ranked:
         other = item.statement
-        if other.passage.document_id in quoted or speaks_to_machine(other.text):
+        if other.passage.document_id in quoted:
             continue
         theirs = quantities(other.text)
         units = {unit for _, unit in mine} & {unit for _, unit in theirs}

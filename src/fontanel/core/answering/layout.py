@@ -90,17 +90,16 @@ def _prose(group: Sequence[Statement]) -> str:
 
 
 def _table(grouped: Sequence[Sequence[Statement]]) -> Iterator[Set]:
-    """Rows of one table keep its columns; anything else stands in a column of its own."""
-    flat = [statement for group in grouped for statement in group]
-    columns = flat[0].columns if flat and flat[0].kind == "row" else ()
-    whole = bool(columns) and all(s.kind == "row" and s.columns == columns for s in flat)
-    header = list(columns) if whole else [""]
+    """The rows of one table with its columns, where rows were chosen; else each statement beside its document's title."""
+    rows = [statement for group in grouped for statement in group if statement.kind == "row" and statement.columns]
+    columns = rows[0].columns if rows else ()
+    header = columns or ("", "")
     yield Set(f"| {' | '.join(map(_cell, header))} |\n|{' --- |' * len(header)}", 0)
     for group in grouped:
-        rows = []
-        for statement in group:
-            rows.append(f"| {' | '.join(map(_cell, statement.cells if whole else [statement.text]))} |")
-        yield Set("\n" + "\n".join(rows), 1, group)
+        kept = [statement for statement in group if not columns or statement.columns == columns]
+        cells = [statement.cells if columns else [statement.passage.title, statement.text] for statement in kept]
+        if kept:
+            yield Set("\n" + "\n".join(f"| {' | '.join(map(_cell, row))} |" for row in cells), 1, kept)
 
 
 def _cell(text: str) -> str:

@@ -8,8 +8,7 @@ from dataclasses import dataclass
 
 from fontanel.core.answering.composer import Scored
 from fontanel.core.answering.evidence import EvidencePassage
-from fontanel.core.answering.injection import speaks_to_machine
-from fontanel.core.answering.statements import Statement, statements
+from fontanel.core.answering.statements import Statement, planted, statements
 
 #: What stands around a source: its number, title and place.
 _FRAME = 30
@@ -46,16 +45,13 @@ def tokens_of(text: str) -> int:
 def pack(ranked: Sequence[Scored], passages: Sequence[EvidencePassage], budget: int) -> Context:
     """Fill the budget with the best statements of the passages, each with its neighbours where there is room.
 
-    `ranked` are the statements of the passages, best first. The two passages with the best statements come first, whole when that costs
-    no more than half of the budget; then statements by their score, a sentence before and after each. Sources stand in the order of their
-    best statement.
+    `ranked` are the statements of the passages, best first; each comes with the sentence before and after it. What little is missing of
+    a passage then is added. Sources stand in the order of their best statement.
     """
     order = list(dict.fromkeys(item.statement.passage.passage_id for item in ranked))
     by_id = {passage.passage_id: passage for passage in passages}
     first = [by_id[key] for key in order if key in by_id]
     packer = _Packer([*first, *(p for p in passages if p.passage_id not in order)], budget)
-    for passage in first[:2]:
-        packer.take_passage(passage, budget // 2)
     for item in ranked:
         if not packer.take_around(item.statement):
             break
@@ -72,13 +68,6 @@ class _Packer:
         for passage in passages:
             self._units[passage.passage_id] = statements(passage)
             self._taken[passage.passage_id] = set()
-
-    def take_passage(self, passage: EvidencePassage, most: int) -> None:
-        """All of a passage, when it costs no more than `most`."""
-        units = self._units[passage.passage_id]
-        if _FRAME + sum(tokens_of(unit.text) for unit in units) <= min(most, self._left):
-            for place in range(len(units)):
-                self._take(passage, place)
 
     def take_around(self, statement: Statement) -> bool:
         """The statement and its neighbours. False when there is no room left for anything."""
@@ -105,8 +94,9 @@ class _Packer:
     def _take(self, passage: EvidencePassage, place: int) -> None:
         taken = self._taken[passage.passage_id]
         unit = self._units[passage.passage_id][place]
-        cost = tokens_of(unit.text) + (0 if taken else _FRAME)
-        if place in taken or cost > self._left or speaks_to_machine(unit.text):
+        # One more for what stands between it and the next.
+        cost = tokens_of(unit.text) + 1 + (0 if taken else _FRAME)
+        if place in taken or cost > self._left:
             return
         taken.add(place)
         self._left -= cost
@@ -115,11 +105,11 @@ class _Packer:
         sources: list[Source] = []
         for passage in self._passages:
             units = self._units[passage.passage_id]
-            self._left_out += [(passage.title, unit.text) for unit in units if speaks_to_machine(unit.text)]
+            self._left_out += [(passage.title, unit.text) for unit in planted(passage)]
             taken = sorted(self._taken[passage.passage_id])
             if not taken:
                 continue
-            missing = [n for n in range(len(units)) if n not in taken and not speaks_to_machine(units[n].text)]
+            missing = [n for n in range(len(units)) if n not in taken]
             if missing and sum(tokens_of(units[n].text) for n in missing) <= min(_CHEAP, self._left):
                 self._left -= sum(tokens_of(units[n].text) for n in missing)
                 taken = sorted({*taken, *missing})

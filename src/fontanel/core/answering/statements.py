@@ -7,6 +7,7 @@ from collections.abc import Iterator
 from dataclasses import dataclass
 
 from fontanel.core.answering.evidence import EvidencePassage
+from fontanel.core.answering.injection import orders
 from fontanel.core.reading.model import CELL_SEPARATOR
 from fontanel.core.sentences import sentence_spans
 from fontanel.core.splitting import Locator, Part, locator_at
@@ -52,7 +53,19 @@ class Statement:
 
 
 def statements(passage: EvidencePassage) -> list[Statement]:
-    """The statements of a passage in reading order. Headings and code comments are none; code is quoted whole."""
+    """The statements of a passage in reading order, without those that give orders to the machine that reads them. Headings and code
+    comments are none; code is quoted whole."""
+    found = _all_statements(passage)
+    return [statement for statement, order in zip(found, orders([s.text for s in found]), strict=True) if not order]
+
+
+def planted(passage: EvidencePassage) -> list[Statement]:
+    """The statements of a passage that give orders to the machine that reads them."""
+    found = _all_statements(passage)
+    return [statement for statement, order in zip(found, orders([s.text for s in found]), strict=True) if order]
+
+
+def _all_statements(passage: EvidencePassage) -> list[Statement]:
     parts = passage.parts or (Part("paragraph", passage.start, passage.start + len(passage.text)),)
     found: list[Statement] = []
     lead = passage.context

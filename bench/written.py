@@ -1,0 +1,144 @@
+"""Answers that a model writes, with the simulated ones: what is sent, what comes of it, and how well false statements are found.
+
+The honest stand-in says sentences of its sources; the lying one spoils them (numbers, denials, opposites, wrong sources) and adds facts of
+its own, and knows which of its statements are true: a statement that is not must be marked, one that is must not.
+"""
+
+from __future__ import annotations
+
+import argparse
+import re
+from collections.abc import Generator, Sequence
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+from rich.console import Console
+from rich.table import Table
+
+from collection import ROOT, Collection, CollectionKnowledge, load_questions
+from fontanel.core.answering import (
+    Answer,
+    AnswerSettings,
+    Exchange,
+    Finished,
+    Message,
+    Outcome,
+    TokenUse,
+    Trace,
+    Verdict,
+    answer,
+)
+from fontanel.standins.model import Said, compose, lying, read_prompt
+from quality import interval
+from ways import bare
+
+
+class StandIn:
+    """A stand-in model as a writer, without HTTP."""
+
+    def __init__(self, behaviour: str) -> None:
+        self.name = behaviour
+        self.said: list[Said] = []
+
+    def write(self, messages: Sequence[Message], most_tokens: int, temperature: float) -> Generator[str, None, None]:
+        plain = [{"role": m.role, "content": m.content} for m in messages]
+        self.said = lying(read_prompt(plain)) if self.name == "lying" else []
+        text = compose(self.name, plain)
+        for start in range(0, len(text), 7):
+            yield text[start : start + 7]
+
+    def use(self) -> TokenUse | None:
+        return None
+
+
+def ask(knowledge: CollectionKnowledge, item: dict[str, Any], writer: StandIn) -> tuple[Answer, Trace]:
+    history: list[Exchange] = []
+    for earlier in item.get("history", []):
+        finished = next(e for e in answer(earlier, history, knowledge) if isinstance(e, Finished)).answer
+        history.append(Exchange(earlier, finished.standalone))
+    trace = Trace()
+    # What the evidence check declines is not written: the check is measured elsewhere.
+    settings = AnswerSettings(evidence_floor=0.0)
+    events = answer(item["question"], history, knowledge, settings, writer=writer, trace=trace)
+    return next(e for e in events if isinstance(e, Finished)).answer, trace
+
+
+def measure(collection: Collection, items: Sequence[dict[str, Any]]) -> tuple[Table, Table]:
+    knowledge = CollectionKnowledge(collection)
+    sent: list[float] = []
+    held: list[float] = []
+    right: list[float] = []
+    true_marked: list[float] = []
+    for item in items:
+        written, trace = ask(knowledge, item, StandIn("honest"))
+        packing = next((step for step in trace.steps if step.name == "packing"), None)
+        if packing is None:
+            continue
+        sent.append(packing.told["tokens"])
+        gold = [(g["file"], bare(g["evidence"])) for g in item.get("gold", [])]
+        hits = knowledge.retrieve(written.standalone, 10, per_document=10)
+        if any(hit.document_id == file and evidence in bare(hit.text) for hit in hits for file, evidence in gold):
+            prompt = written.prompt[-1].content if written.prompt else ""
+            held.append(float(any(_within(g["evidence"], prompt) for g in item["gold"])))
+        if item.get("answer_keys"):
+            text = written.text.lower()
+            right.append(
+                float(
+                    written.outcome == Outcome.ANSWERED
+                    and all(any(k.lower() in text for k in keys) for keys in item["answer_keys"])
+                )
+            )
+        true_marked += [float(s.verdict in (Verdict.WEAK, Verdict.UNCITED)) for s in written.statements]
+    false_found: list[float] = []
+    kept_true: list[float] = []
+    missed: list[str] = []
+    for item in items:
+        writer = StandIn("lying")
+        written, _ = ask(knowledge, item, writer)
+        truth = {said.text: said.true for said in writer.said}
+        for statement in written.statements:
+            text = statement.removed or written.text[statement.start : statement.end]
+            if text not in truth:
+                continue
+            marked = statement.verdict in (Verdict.WEAK, Verdict.UNCITED)
+            if truth[text]:
+                kept_true.append(float(marked))
+            else:
+                false_found.append(float(marked))
+                if not marked:
+                    missed.append(text)
+    table = Table(title=f"With the honest stand-in, {len(sent)} questions")
+    for name in ("tokens sent, median", "most", "evidence in it, of top 10", "right", "statements marked"):
+        table.add_column(name, justify="right")
+    table.add_row(f"{np.median(sent):.0f}", f"{max(sent):.0f}", interval(held), interval(right), interval(true_marked))
+    lies = Table(title="With the lying stand-in: per cent of statements that are marked")
+    for name in ("false statements", "marked", "true statements", "marked "):
+        lies.add_column(name, justify="right")
+    lies.add_row(str(len(false_found)), interval(false_found), str(len(kept_true)), interval(kept_true))
+    for text in missed[:25]:
+        print("not found:", text)
+    return table, lies
+
+
+def _within(evidence: str, prompt: str) -> bool:
+    """Whether a source holds the evidence: to the letter, or as rows, whose cells are sent between the names of their columns, all its
+    words."""
+    if bare(evidence) in bare(prompt):
+        return True
+    words = set(re.findall(r"\w+", evidence.lower()))
+    return any(words <= set(re.findall(r"\w+", source.lower())) for source in prompt.split("</source>"))
+
+
+def main() -> None:
+    parser = argparse.ArgumentParser(description=__doc__)
+    parser.add_argument("--collection", type=Path, default=ROOT / "demo" / "documents")
+    parser.add_argument("--questions", type=Path, default=ROOT / "demo" / "questions.jsonl")
+    arguments = parser.parse_args()
+    console = Console(width=120)
+    for table in measure(Collection(arguments.collection), load_questions(arguments.questions)):
+        console.print(table)
+
+
+if __name__ == "__main__":
+    main()

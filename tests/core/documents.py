@@ -1,0 +1,76 @@
+"""Documents as answering sees them, and models that write in their place, for tests of the core."""
+
+from __future__ import annotations
+
+from collections.abc import Generator, Sequence
+
+import numpy as np
+
+from fontanel.core.analysis import Analyser
+from fontanel.core.answering import EvidencePassage, Message, TokenUse, WriterFailed
+from fontanel.core.embedding import OnnxEmbedder, estimate_tokens
+from fontanel.core.reading import read
+from fontanel.core.splitting import SplitSettings, split
+from fontanel.standins.model import compose
+
+
+class Documents:
+    """A few documents as answering sees them; all their passages are evidence, nearest first."""
+
+    def __init__(self, embedder: OnnxEmbedder | None, **sources: bytes) -> None:
+        self._embedder = embedder
+        self._analyser = Analyser("en")
+        self.passages: list[EvidencePassage] = []
+        for name, data in sources.items():
+            reading = read(data, f"{name}.md")
+            for passage in split(reading, SplitSettings(60, 20), estimate_tokens):
+                number = len(self.passages) + 1
+                self.passages.append(
+                    EvidencePassage(
+                        number, f"doc_{name}", f"rev_{name}", reading.title, passage.text, passage.start, passage.locator,
+                        0.5, 0.5, passage.context, passage.parts,
+                    )
+                )  # fmt: skip
+        self.texts = {f"rev_{name}": read(data, f"{name}.md").text for name, data in sources.items()}
+
+    def retrieve(self, question: str, limit: int) -> list[EvidencePassage]:
+        if self._embedder is None:
+            return self.passages[:limit]
+        question_vector = self._embedder.embed([question])[0]
+        near = self._embedder.embed([passage.text for passage in self.passages]) @ question_vector
+        return [self.passages[i] for i in np.argsort(-near)[:limit]]
+
+    def terms(self, text: str) -> list[str]:
+        return self._analyser.terms(text)
+
+    def idf(self, term: str) -> float:
+        return 1.0
+
+    def embed(self, texts: Sequence[str]) -> np.ndarray | None:  # type: ignore[type-arg]
+        return self._embedder.embed(texts) if self._embedder else None
+
+
+class StandIn:
+    """A stand-in model without HTTP: what it writes comes in pieces of a few characters. `fails_after` so many pieces."""
+
+    def __init__(
+        self, behaviour: str = "honest", text: str | None = None, size: int = 5, fails_after: int | None = None
+    ) -> None:
+        self.name = behaviour
+        self.sent: Sequence[Message] = ()
+        self._text = text
+        self._size = size
+        self._fails_after = fails_after
+
+    def write(self, messages: Sequence[Message], most_tokens: int, temperature: float) -> Generator[str, None, None]:
+        self.sent = messages
+        text = self._text
+        if text is None:
+            text = compose(self.name, [{"role": m.role, "content": m.content} for m in messages])
+        for number, start in enumerate(range(0, len(text), self._size)):
+            if number == self._fails_after:
+                raise WriterFailed("it fell silent")
+            yield text[start : start + self._size]
+
+    def use(self) -> TokenUse | None:
+        return None
