@@ -19,6 +19,7 @@ import pytest
 import uvicorn
 
 from fontanel.sources import KINDS, Fetched, KnownItem, Listed, Skipped, Source, Surroundings
+from fontanel.standins.model import model_app
 from tests.conftest import free_port, until
 
 LOOPBACK = (ip_network("127.0.0.0/8"),)
@@ -141,6 +142,17 @@ def serve() -> Iterator[Callable[[Any], str]]:
     yield start
     for server in servers:
         server.should_exit = True
+
+
+@pytest.fixture(scope="session")
+def model_server() -> Iterator[str]:
+    """A stand-in model server; its address."""
+    port = free_port()
+    server = uvicorn.Server(uvicorn.Config(model_app(), host="127.0.0.1", port=port, log_level="error"))
+    threading.Thread(target=server.run, daemon=True).start()
+    until(lambda: server.started)
+    yield f"http://127.0.0.1:{port}/v1"
+    server.should_exit = True
 
 
 @dataclass

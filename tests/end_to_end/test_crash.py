@@ -9,6 +9,7 @@ from pathlib import Path
 
 import pytest
 
+from fontanel import schemas as s
 from fontanel.client import Client, Unreachable
 from fontanel.work.faults import POINTS
 from tests.conftest import STORM, Service, TeamSetup, new_team
@@ -159,3 +160,31 @@ def test_expired_throwaways_vanish(tmp_path: Path) -> None:
         time.sleep(0.05)
     assert not list((service.data / "editions").iterdir())
     service.stop()
+
+
+def test_an_answer_that_a_kill_breaks_off_is_shown_as_such(tmp_path: Path, model_server: str) -> None:
+    service = Service(tmp_path / "data").start()
+    team = new_team(service)
+    kb = team.client.create_kb("Notes").slug
+    team.client.add_document(kb, STORM, "storm.md", wait=True)
+    with service.operator() as operator:
+        operator.create_model(s.ModelIn(name="slow", url=model_server, remote="slow"))
+    settings = s.DeskSettings(kbs=[s.DeskKb(kb=kb)], model="slow", evidence_floor=0.0)
+    desk = team.client.create_desk("Storm", settings)
+    team.client.publish_desk(desk.id)
+    events = team.client.ask_desk(desk.id, "At what gust does the quay crane stop?", stream=True)
+    start = next(events)
+    assert isinstance(start, s.StartEvent)
+    while not isinstance(next(events), s.PieceEvent):
+        pass
+    service.kill()
+    with pytest.raises(Unreachable):
+        list(events)
+    service.start()
+    client = reconnect(team)
+    turn = client.show_desk_conversation(desk.id, start.conversation_id)[0]
+    assert (turn.state, turn.outcome, turn.question) == ("broken_off", "unfinished", start.question)
+    again = client.ask_desk(desk.id, turn.question, start.conversation_id, settings={"model": None})
+    assert again.citations
+    assert [t.state for t in client.show_desk_conversation(desk.id, start.conversation_id)] == ["broken_off", "done"]
+    assert service.stop() == 0

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import json
-import threading
 from collections.abc import Callable, Iterator
 from typing import Any
 
@@ -12,7 +11,6 @@ import pytest
 
 from fontanel import schemas as s
 from fontanel.client import Client, Conflict, Invalid, NotAllowed, NotFound, NotSignedIn, ProblemError
-from fontanel.standins.model import model_app
 from tests.conftest import Service, TeamSetup, new_team, until
 
 Marine = tuple[TeamSetup, str]
@@ -21,18 +19,9 @@ GUEST = "a guest's own secret 0001"
 
 
 @pytest.fixture(scope="module")
-def models(service: Service) -> Iterator[str]:
-    """A stand-in model server; each behaviour is a model of its name."""
-    import uvicorn
-
-    from tests.conftest import free_port
-
-    port = free_port()
-    server = uvicorn.Server(uvicorn.Config(model_app(), host="127.0.0.1", port=port, log_level="error"))
-    thread = threading.Thread(target=server.run, daemon=True)
-    thread.start()
-    until(lambda: server.started)
-    url = f"http://127.0.0.1:{port}/v1"
+def models(service: Service, model_server: str) -> Iterator[str]:
+    """Each behaviour of the stand-in model server as a model of its name."""
+    url = model_server
     with service.operator() as operator:
         for name in (
             "honest",
@@ -54,8 +43,6 @@ def models(service: Service) -> Iterator[str]:
     with service.operator() as operator:
         for model in operator.list_models():
             operator.delete_model(model.name)
-    server.should_exit = True
-    thread.join()
 
 
 @pytest.fixture

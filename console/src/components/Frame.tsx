@@ -18,7 +18,7 @@ function Tab({ to, children }: { to: string; children: ReactNode }) {
     <NavLink
       to={to}
       className={({ isActive }) =>
-        `flex h-full items-center border-b-2 px-1 ${isActive ? "border-primary font-semibold" : "soft border-transparent"}`
+        `flex h-full items-center border-b-2 px-1 whitespace-nowrap ${isActive ? "border-primary font-semibold" : "soft border-transparent"}`
       }
     >
       {children}
@@ -66,7 +66,7 @@ export function Frame() {
           <Link to="/" className="flex items-center gap-2.5 font-semibold">
             <Mark /> Fontanel
           </Link>
-          <nav className="flex h-13 items-stretch gap-5" aria-label="Main">
+          <nav className="flex h-13 max-w-full items-stretch gap-5 overflow-x-auto" aria-label="Main">
             {team.slug && <Tab to={`/t/${team.slug}/kbs`}>Knowledge bases</Tab>}
             {team.slug && <Tab to={`/t/${team.slug}/desks`}>Desks</Tab>}
             {team.slug && (

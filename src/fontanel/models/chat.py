@@ -94,6 +94,27 @@ class ModelLine:
 
         return asyncio.run_coroutine_threadsafe(run(), loop)
 
+    def reach(self, endpoints: Sequence[Endpoint]) -> dict[str, str | None]:
+        """Whether the servers of some models can be reached, all asked at once; by name, what is wrong, None when nothing is."""
+        found: dict[str, str | None] = {}
+
+        async def one(client: httpx.AsyncClient, endpoint: Endpoint) -> None:
+            headers = {"Authorization": f"Bearer {endpoint.secret}"} if endpoint.secret else {}
+            try:
+                response = await client.get(f"{endpoint.url}/models", headers=headers, timeout=_CONNECT_SECONDS)
+            except httpx.HTTPError:
+                found[endpoint.name] = f"its server at {httpx.URL(endpoint.url).host} cannot be reached"
+            else:
+                # A server need not list its models; one that falls over or refuses the secret is of no use.
+                bad = response.status_code >= 500 or response.status_code in (401, 403)
+                found[endpoint.name] = f"its server answers with status {response.status_code}" if bad else None
+
+        async def all_of_them(client: httpx.AsyncClient) -> None:
+            await asyncio.gather(*(one(client, endpoint) for endpoint in endpoints))
+
+        self.start(all_of_them).result(timeout=_CONNECT_SECONDS + 5)
+        return found
+
     def stop(self) -> None:
         with self._lock:
             loop, self._loop = self._loop, None

@@ -6,7 +6,7 @@ from fastapi import APIRouter, Request
 from sqlalchemy import select
 from sqlalchemy.orm import Session
 
-from fontanel.models import Endpoint, try_model
+from fontanel.models import try_model
 from fontanel.records.database import writing
 from fontanel.records.desk_tables import TextModel
 from fontanel.records.ids import new_id
@@ -16,7 +16,7 @@ from fontanel.schemas import ModelChange, ModelCheck, ModelIn, ModelName, ModelO
 from fontanel.service.access import Editor, Operator, WorkshopDep, check_version
 from fontanel.service.problems import ProblemError
 from fontanel.work.documents import Refused
-from fontanel.work.workshop import Workshop
+from fontanel.work.models import endpoint_of
 
 router = APIRouter(tags=["models"])
 
@@ -107,7 +107,11 @@ def check_model(model: str, caller: Operator, workshop: WorkshopDep) -> ModelChe
     """For operators. Tells whether it answers, and how fast."""
     with workshop.sessions() as session:
         row = _found(session, model)
-    tried = try_model(workshop.models, endpoint_of(workshop, row))
+    try:
+        endpoint = endpoint_of(row, workshop.vault)
+    except SecretsLost as error:
+        raise ProblemError("conflict", str(error)) from error
+    tried = try_model(workshop.models, endpoint)
     with writing(workshop.sessions) as session:
         row = _found(session, model)
         row.error, row.checked_at = tried.error, now()
@@ -116,14 +120,6 @@ def check_model(model: str, caller: Operator, workshop: WorkshopDep) -> ModelChe
         works=tried.error is None, error=tried.error, first_seconds=tried.first_seconds, seconds=round(tried.seconds, 3),
         text=tried.text,
     )  # fmt: skip
-
-
-def endpoint_of(workshop: Workshop, row: TextModel) -> Endpoint:
-    try:
-        secret = None if row.secret is None else str(workshop.vault.open(row.secret))
-    except SecretsLost as error:
-        raise ProblemError("conflict", str(error)) from error
-    return Endpoint(row.name, row.url, row.remote, secret, row.seconds, row.tries)
 
 
 @router.get("/teams/{team}/models", summary="List the models a team may use")

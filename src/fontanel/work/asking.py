@@ -6,6 +6,7 @@ none; what a model has written so far is kept on the way.
 
 from __future__ import annotations
 
+import os
 import threading
 import time
 from collections.abc import Generator
@@ -38,7 +39,7 @@ from fontanel.core.answering import (
     answer,
 )
 from fontanel.core.answering.titles import title_of
-from fontanel.models.chat import AskerGone, ChatWriter, Endpoint, ModelLine
+from fontanel.models.chat import AskerGone, ChatWriter, ModelLine
 from fontanel.records.database import Sessions, writing
 from fontanel.records.desk_tables import Conversation, TextModel, Turn, TurnState, Use
 from fontanel.records.ids import new_id
@@ -47,6 +48,7 @@ from fontanel.records.tables import Team, now
 from fontanel.records.vault import SecretsLost, Vault
 from fontanel.work.desks import Target, among, knowledge_of, usable_model
 from fontanel.work.editions import Editions
+from fontanel.work.models import endpoint_of
 from fontanel.work.notices import notify_team
 from fontanel.work.retrieval import Embedders
 from fontanel.work.usage import LOW, budget_of
@@ -56,6 +58,8 @@ log = structlog.get_logger()
 _REMEMBERED = 4
 #: Seconds between two writings of an answer that is on its way.
 _KEEP_EVERY = 2.0
+#: Answers that are looked for at once. More would only share the processor, and each would wait for all.
+_AT_ONCE = max(2, os.cpu_count() or 2)
 
 
 @dataclass(frozen=True, slots=True)
@@ -97,6 +101,7 @@ class Asking:
         self._embedders = embedders
         self._line = line
         self._vault = vault
+        self._looking = threading.BoundedSemaphore(_AT_ONCE)
 
     def ask(
         self, target: Target, asked: Asked, allowed: frozenset[str] | None, gone: threading.Event
@@ -111,6 +116,8 @@ class Asking:
             known, editions, lines = knowledge_of(scope, target.parts, self._editions, self._embedders)
             history = history_of(session, asked.conversation_id)
             writer, price, note = self._writer(session, target, gone)
+            # The connection goes back while nothing is read: many may be asking.
+            session.rollback()
             turn = self._begin(target, asked, editions)
             yield Began(turn.conversation_id, turn.id)
             text, saved = "", time.monotonic()
@@ -119,11 +126,19 @@ class Asking:
                 asked.question, history, among(known, frozenset(known)), target.settings, writer=writer, routes=routes,
                 trace=trace,
             )  # fmt: skip
+            looking = False
             try:
                 for event in events:
                     if isinstance(event, Started):
                         turn.standalone = event.standalone
-                    elif isinstance(event, EvidenceFound):
+                        yield event
+                        # In the order of asking; a model's stream keeps nobody else waiting.
+                        looking = self._wait_for_turn(gone)
+                        continue
+                    if looking and isinstance(event, EvidenceFound):
+                        self._looking.release()
+                        looking = False
+                    if isinstance(event, EvidenceFound):
                         # From here on the records are not needed: the connection goes back while a model writes.
                         session.rollback()
                         turn.seconds = {"evidence": round(trace.seconds, 4)}
@@ -157,6 +172,16 @@ class Asking:
             except Exception:
                 self._end(turn, TurnState.FAILED, text, trace, asked.keep)
                 raise
+            finally:
+                if looking:
+                    self._looking.release()
+
+    def _wait_for_turn(self, gone: threading.Event) -> bool:
+        """Wait until few enough answers are being looked for. Raises AskerGone."""
+        while not self._looking.acquire(timeout=0.5):
+            if gone.is_set():
+                raise AskerGone
+        return True
 
     def earlier(self, asker: str, key: str) -> Turn | None:
         """The turn of a question that was sent under this key before."""
@@ -188,10 +213,9 @@ class Asking:
             )
             return None, None, note
         try:
-            secret = None if found.secret is None else str(self._vault.open(found.secret))
+            endpoint = endpoint_of(found, self._vault)
         except SecretsLost:
             return None, None, f"The model {target.model} did not write this answer: its secret cannot be read."
-        endpoint = Endpoint(found.name, found.url, found.remote, secret, found.seconds, found.tries)
         return ChatWriter(self._line, endpoint, gone), found, ""
 
     def _begin(self, target: Target, asked: Asked, editions: dict[str, str]) -> Turn:

@@ -41,6 +41,7 @@ from fontanel.work.documents import reindex_all, take_in
 from fontanel.work.editions import Editions
 from fontanel.work.freshness import watch_freshness
 from fontanel.work.ingest import Ingest
+from fontanel.work.models import look_after_models
 from fontanel.work.processes import Worker
 from fontanel.work.queue import recover
 from fontanel.work.retrieval import Embedders
@@ -51,6 +52,8 @@ log = structlog.get_logger()
 
 #: Seconds that a blob is left alone, since the record that names it may be about to be written.
 _BLOB_GRACE = 3600.0
+#: Seconds between two looks at whether models can be reached.
+_LOOK_AT_MODELS = 60.0
 
 
 class DataInUse(Exception):
@@ -185,7 +188,7 @@ class Workshop:
         self._threads.append(thread)
 
     def _keep_house(self) -> None:
-        swept = 0.0
+        swept = looked = 0.0
         while not self._stopping.is_set():
             try:
                 for worker in [*self._readers, self._embedder, self.looker]:
@@ -193,6 +196,9 @@ class Workshop:
                 self.remove_expired()
                 self.remove_gone()
                 watch_freshness(self.sessions)
+                if time.monotonic() - looked > _LOOK_AT_MODELS or not looked:
+                    looked = time.monotonic()
+                    look_after_models(self.sessions, self.models, self.vault)
                 if time.monotonic() - swept > _BLOB_GRACE or not swept:
                     swept = time.monotonic()
                     self.sweep_blobs()

@@ -8,8 +8,13 @@ export function ContextSheet({ path, headers, onClose }: { path: string; headers
   const { data, error } = useLoad<Schemas["ContextOut"]>(path, headers);
   const dialog = useRef<HTMLDialogElement>(null);
   const quote = useRef<HTMLElement>(null);
-  useEffect(() => dialog.current?.showModal(), []);
-  useEffect(() => quote.current?.scrollIntoView({ block: "center" }), [data]);
+  useEffect(() => {
+    dialog.current?.showModal();
+  }, []);
+  useEffect(() => {
+    // In braces: it may give a promise, which is no way to clean up.
+    quote.current?.scrollIntoView({ block: "center" });
+  }, [data]);
   return (
     <dialog ref={dialog} className="modal modal-bottom sm:modal-middle" aria-label="The citation in its place" onClose={onClose}>
       <div className="modal-box max-w-3xl">

@@ -90,6 +90,7 @@ function Budget({ budget, onChange }: { budget: Schemas["BudgetOut"]; onChange: 
 
 /** Questions a day: answered below, declined above; the figures stand in the table too. */
 function Chart({ rows }: { rows: Row[] }) {
+  const shown = withQuietDays(rows);
   const most = Math.max(...rows.map((row) => row.questions), 1);
   const day = (key: string) => new Date(`${key}T12:00`).toLocaleDateString(undefined, { day: "numeric", month: "short" });
   return (
@@ -101,12 +102,12 @@ function Chart({ rows }: { rows: Row[] }) {
         <span className="soft flex items-center gap-1.5"><span className="bg-base-300 inline-block size-2.5" aria-hidden /> other</span>
       </figcaption>
       <div className="flex h-40 items-end gap-1" role="img" aria-label={`Questions a day, at most ${most}`}>
-        {rows.map((row) => {
+        {shown.map((row) => {
           const other = row.questions - row.answered - row.declined;
           const part = (value: number) => `${(100 * value) / most}%`;
           return (
-            <div key={row.key} className="flex h-full max-w-16 min-w-2 flex-1 flex-col justify-end" title={`${day(row.key)}: ${row.questions} questions, ${row.declined} declined`}>
-              <span className="soft text-center text-[12px] tabular-nums">{row.questions}</span>
+            <div key={row.key} className="flex h-full min-w-2 flex-1 flex-col justify-end" title={`${day(row.key)}: ${row.questions} questions, ${row.declined} declined`}>
+              <span className="soft text-center text-[12px] tabular-nums">{row.questions || ""}</span>
               <span className="bg-base-300" style={{ height: part(other) }} />
               <span className="bg-warning" style={{ height: part(row.declined) }} />
               <span className="bg-primary" style={{ height: part(row.answered) }} />
@@ -115,14 +116,24 @@ function Chart({ rows }: { rows: Row[] }) {
         })}
       </div>
       <div className="soft mt-1 flex gap-1 text-[12px]">
-        {rows.map((row, index) => (
-          <span key={row.key} className="max-w-16 min-w-2 flex-1 overflow-visible text-center whitespace-nowrap">
-            {rows.length <= 10 || index % Math.ceil(rows.length / 8) === 0 ? day(row.key) : ""}
+        {shown.map((row, index) => (
+          <span key={row.key} className="min-w-2 flex-1 overflow-visible text-center whitespace-nowrap">
+            {(shown.length - 1 - index) % 5 === 0 ? day(row.key) : ""}
           </span>
         ))}
       </div>
     </figure>
   );
+}
+
+/** The days without questions too, thirty in all, up to the last that had some. */
+function withQuietDays(rows: Row[]): Pick<Row, "key" | "questions" | "answered" | "declined">[] {
+  const known = new Map(rows.map((row) => [row.key, row]));
+  const last = new Date(`${rows.at(-1)!.key}T12:00Z`).getTime();
+  return Array.from({ length: 30 }, (_, n) => {
+    const key = new Date(last - (29 - n) * 86_400_000).toISOString().slice(0, 10);
+    return known.get(key) ?? { key, questions: 0, answered: 0, declined: 0 };
+  });
 }
 
 function Table({ data }: { data: Schemas["UsageOut"] }) {

@@ -5,6 +5,7 @@ from __future__ import annotations
 import re
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
+from itertools import pairwise
 
 _PRONOUN = re.compile(
     r"\b(?:it|its|they|them|their|theirs|he|she|him|her|his|this|that|these|those|there|one|ones|the same|such|both|"
@@ -48,16 +49,27 @@ def stand_alone(question: str, history: Sequence[Exchange], terms: Callable[[str
     """
     if not history or not leans_on_history(question, len(set(terms(question)))):
         return question
-    previous = history[-1].standalone
+    before = re.findall(r"[\w][\w'’./-]*", history[-1].standalone)
     own = set(terms(question))
     topic: list[str] = []
-    for word in re.findall(r"[\w][\w'’./-]*", previous):
+    for place, word in enumerate(before):
         found = terms(word)
-        if found and not own.intersection(found) and word not in topic:
+        replaced = place + 1 < len(before) and _has_another(question, word, before[place + 1], terms)
+        if found and not own.intersection(found) and word not in topic and not replaced:
             topic.append(word)
     core = _LEAD.sub("", question).strip() or question
     core = core[:1].upper() + core[1:]
     return f"{core} ({' '.join(topic[:12])})" if topic else question
+
+
+def _has_another(question: str, word: str, head: str, terms: Callable[[str], list[str]]) -> bool:
+    """Whether a question puts another word before the same head: "the ferry berth" after "the outer berth"."""
+    wanted = set(terms(head))
+    words = re.findall(r"[\w][\w'’./-]*", question)
+    return any(
+        wanted.intersection(terms(now)) and terms(before) and not set(terms(before)).intersection(terms(word))
+        for before, now in pairwise(words)
+    )
 
 
 def split_stand_alone(standalone: str) -> tuple[str, str]:
