@@ -1,7 +1,7 @@
 # make demo    the demo scenario, served on http://127.0.0.1:8460 (FONTANEL_PORT changes it)
 # make test    everything the tests need, then the tests
 # make check   lint, format, types, import contract
-# make quality search and answers measured (COLLECTION=folder QUESTIONS=file.jsonl JSON=file)
+# make quality search and answers measured, composed and written (COLLECTION=folder QUESTIONS=file.jsonl JSON=file)
 # make bench   speed measured against bare libraries
 
 SHELL := /bin/bash
@@ -63,6 +63,7 @@ check: setup .venv/dev
 
 quality: setup .venv/dev
 	$(PY) bench/quality.py $(if $(COLLECTION),--collection $(COLLECTION)) $(if $(QUESTIONS),--questions $(QUESTIONS)) $(if $(JSON),--json $(JSON)) $(if $(WAYS),--ways)
+	$(if $(WAYS),,$(PY) bench/written.py $(if $(COLLECTION),--collection $(COLLECTION)) $(if $(QUESTIONS),--questions $(QUESTIONS)))
 
 bench: setup .venv/dev
 	$(PY) bench/ingest.py

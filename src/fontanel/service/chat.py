@@ -53,6 +53,8 @@ AT_DESK = "/teams/{team}/desks/{desk}"
 #: A guest's own secret: who has it sees the guest's conversations.
 GUEST_HEADER = "X-Fontanel-Guest"
 _bearer = HTTPBearer(auto_error=False, description="A key, or a desk's link: `Authorization: Bearer dl_...`")
+#: How many guests of a link may ask at full pace at once.
+_GUESTS = 30
 #: Characters around a quote that a chat user may read.
 _AROUND = 1200
 
@@ -247,6 +249,8 @@ async def ask_desk(body: DeskAskIn, user: User, request: Request) -> Response:
     if user.link is not None:
         pace: Pace = request.app.state.pace
         pace.check(user.asker, user.link.per_minute)
+        # A guest can be as many as they like; the link's own bound holds for all of them.
+        pace.check(user.link.id, user.link.per_minute * _GUESTS)
     if desk.published is None and not body.draft:
         raise ProblemError(
             "conflict", "The desk is not published yet.", advice="An editor publishes it, or asks the draft."

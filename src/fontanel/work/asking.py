@@ -9,8 +9,8 @@ from __future__ import annotations
 import os
 import threading
 import time
-from collections.abc import Generator
-from dataclasses import asdict, dataclass, replace
+from collections.abc import Generator, Iterator
+from dataclasses import asdict, dataclass, field, replace
 from datetime import timedelta
 from functools import partial
 from typing import Any
@@ -58,7 +58,7 @@ log = structlog.get_logger()
 _REMEMBERED = 4
 #: Seconds between two writings of an answer that is on its way.
 _KEEP_EVERY = 2.0
-#: Answers that are looked for at once. More would only share the processor, and each would wait for all.
+#: Answers that are looked for at once.
 _AT_ONCE = max(2, os.cpu_count() or 2)
 
 
@@ -88,6 +88,14 @@ class Recorded:
 
     answer: Answer
     turn: Turn
+
+
+@dataclass(slots=True)
+class _Text:
+    """What was written so far, and when (monotonic) it was last kept."""
+
+    so_far: str = ""
+    kept: float = field(default_factory=time.monotonic)
 
 
 class Asking:
@@ -120,68 +128,72 @@ class Asking:
             session.rollback()
             turn = self._begin(target, asked, editions)
             yield Began(turn.conversation_id, turn.id)
-            text, saved = "", time.monotonic()
-            routes = Routes(lines, partial(among, known))
             events = answer(
-                asked.question, history, among(known, frozenset(known)), target.settings, writer=writer, routes=routes,
-                trace=trace,
+                asked.question, history, among(known, frozenset(known)), target.settings, writer=writer,
+                routes=Routes(lines, partial(among, known)), trace=trace,
             )  # fmt: skip
-            looking = False
+            text = _Text()
             try:
-                for event in events:
-                    if isinstance(event, Started):
-                        turn.standalone = event.standalone
+                for event in self._in_turn(events, gone, session):
+                    self._follow(turn, event, text, trace, asked.keep)
+                    if not isinstance(event, Finished):
                         yield event
-                        # In the order of asking; a model's stream keeps nobody else waiting.
-                        looking = self._wait_for_turn(gone)
                         continue
-                    if looking and isinstance(event, EvidenceFound):
+                    # Small talk needs no model, so that none was missed.
+                    missed = bool(note) and event.answer.outcome != Outcome.SMALL_TALK
+                    finished = replace(event.answer, note=note) if missed else event.answer
+                    self._finish(turn, finished, trace, price, asked.keep)
+                    yield Finished(finished)
+                    yield Recorded(finished, turn)
+            except (AskerGone, GeneratorExit, Exception) as reason:
+                events.close()
+                stopped = isinstance(reason, AskerGone | GeneratorExit)
+                self._end(turn, TurnState.STOPPED if stopped else TurnState.FAILED, text.so_far, trace, asked.keep)
+                if not isinstance(reason, AskerGone):
+                    raise
+
+    def _in_turn(self, events: Iterator[AnswerEvent], gone: threading.Event, session: Session) -> Iterator[AnswerEvent]:
+        """The events, with the looking for evidence done by few answers at a time, in the order of asking: more would only share the
+        processor. A model's stream keeps nobody else waiting, and no connection to the records."""
+        looking = False
+        try:
+            for event in events:
+                if isinstance(event, EvidenceFound):
+                    session.rollback()
+                    if looking:
                         self._looking.release()
                         looking = False
-                    if isinstance(event, EvidenceFound):
-                        # From here on the records are not needed: the connection goes back while a model writes.
-                        session.rollback()
-                        turn.seconds = {"evidence": round(trace.seconds, 4)}
-                        turn.evidence = [evidence_record(passage) for passage in event.passages]
-                        turn.sufficiency = event.sufficiency
-                    elif isinstance(event, Restarted):
-                        text = ""
-                    elif isinstance(event, TextPiece):
-                        if not text and event.text.strip():
-                            turn.seconds = {**turn.seconds, "first": round(trace.seconds, 4)}
-                        text += event.text
-                        if asked.keep and time.monotonic() - saved > _KEEP_EVERY:
-                            saved = time.monotonic()
-                            self._keep(turn, text)
-                    if isinstance(event, Finished):
-                        # Small talk needs no model, so that none was missed.
-                        missed = bool(note) and event.answer.outcome != Outcome.SMALL_TALK
-                        finished = replace(event.answer, note=note) if missed else event.answer
-                        self._finish(turn, finished, trace, target, price, asked.keep)
-                        yield Finished(finished)
-                        yield Recorded(finished, turn)
-                    else:
-                        yield event
-            except AskerGone:
-                events.close()
-                self._end(turn, TurnState.STOPPED, text, trace, asked.keep)
-            except GeneratorExit:
-                events.close()
-                self._end(turn, TurnState.STOPPED, text, trace, asked.keep)
-                raise
-            except Exception:
-                self._end(turn, TurnState.FAILED, text, trace, asked.keep)
-                raise
-            finally:
-                if looking:
-                    self._looking.release()
+                yield event
+                if isinstance(event, Started):
+                    self._wait_for_turn(gone)
+                    looking = True
+        finally:
+            if looking:
+                self._looking.release()
 
-    def _wait_for_turn(self, gone: threading.Event) -> bool:
+    def _follow(self, turn: Turn, event: AnswerEvent, text: _Text, trace: Trace, keep: bool) -> None:
+        """Take up what an event tells into the turn, and write it down now and then while a model writes."""
+        if isinstance(event, Started):
+            turn.standalone = event.standalone
+        elif isinstance(event, EvidenceFound):
+            turn.seconds = {"evidence": round(trace.seconds, 4)}
+            turn.evidence = [evidence_record(passage) for passage in event.passages]
+            turn.sufficiency = event.sufficiency
+        elif isinstance(event, Restarted):
+            text.so_far = ""
+        elif isinstance(event, TextPiece):
+            if not text.so_far and event.text.strip():
+                turn.seconds = {**turn.seconds, "first": round(trace.seconds, 4)}
+            text.so_far += event.text
+            if keep and time.monotonic() - text.kept > _KEEP_EVERY:
+                text.kept = time.monotonic()
+                self._keep(turn, text.so_far)
+
+    def _wait_for_turn(self, gone: threading.Event) -> None:
         """Wait until few enough answers are being looked for. Raises AskerGone."""
         while not self._looking.acquire(timeout=0.5):
             if gone.is_set():
                 raise AskerGone
-        return True
 
     def earlier(self, asker: str, key: str) -> Turn | None:
         """The turn of a question that was sent under this key before."""
@@ -271,9 +283,7 @@ class Asking:
             turn.tokens_written = int(model.told.get("tokens_written", 0))
         self._write(turn, keep)
 
-    def _finish(
-        self, turn: Turn, finished: Answer, trace: Trace, target: Target, price: TextModel | None, keep: bool
-    ) -> None:
+    def _finish(self, turn: Turn, finished: Answer, trace: Trace, price: TextModel | None, keep: bool) -> None:
         turn.state = TurnState.DONE
         turn.standalone, turn.outcome, turn.text = finished.standalone, finished.outcome.value, finished.text
         turn.sufficiency, turn.composer, turn.note = finished.sufficiency, finished.composer, finished.note
