@@ -2210,6 +2210,11 @@ export interface components {
              * @default
              */
             kb_id: string;
+            /**
+             * Also
+             * @description Titles of other documents that say the same.
+             */
+            also?: string[];
         };
         /**
          * Columns

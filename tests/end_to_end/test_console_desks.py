@@ -96,6 +96,8 @@ def test_a_guest_asks_by_the_link_and_the_editor_sees_the_record(page: Page, bro
     # A citation opens in its place, the words marked.
     guest.locator("[data-note]").first.click()
     expect(guest.locator("dialog mark")).to_contain_text("38 knots")
+    guest.get_by_role("button", name="It does", exact=True).click()
+    expect(guest.locator("dialog").get_by_text("Thank you.")).to_be_visible()
     guest.get_by_role("button", name="Close").click()
     guest.get_by_role("button", name="Not helpful").first.click()
     guest.get_by_label("Why").select_option("outdated")
@@ -117,6 +119,7 @@ def test_a_guest_asks_by_the_link_and_the_editor_sees_the_record(page: Page, bro
 
     page.get_by_role("link", name="Answers").click()
     expect(page.get_by_text("“The crane is new.”")).to_be_visible()
+    expect(page.get_by_text("helpful (citation 1)")).to_be_visible()
     page.get_by_role("link", name=QUESTION).first.click()
     steps = page.get_by_label("Steps")
     for step in ("routing", "retrieval", "evidence check", "packing", "model", "verification"):

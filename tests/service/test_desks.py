@@ -418,6 +418,17 @@ def test_a_record_says_when_its_text_has_changed_and_asks_again(team: TeamSetup)
     assert client.show_answer(answer.turn_id).changed_since[0].state == "gone"
 
 
+def test_a_citation_says_where_else_it_stands(team: TeamSetup) -> None:
+    client = team.client
+    kb = client.create_kb("Rules").slug
+    text = "The lock keeper answers on channel 71, and in fog on channel 14 as well, from an hour before high water."
+    for name in ("Lock", "Bridge"):
+        client.add_document(kb, f"# {name}\n\n{text}".encode(), f"{name}.md", wait=True)
+    answer = client.ask(kb, "Which channel does the lock keeper answer on in fog?")
+    assert answer.citations
+    assert {answer.citations[0].title, *answer.citations[0].also} == {"Lock", "Bridge"}
+
+
 def test_a_budget_warns_and_then_holds_models_back(models: str, team: TeamSetup) -> None:
     client = team.client
     kb = client.create_kb("Rules").slug

@@ -292,6 +292,7 @@ export function NoteText({ citation, lit }: { citation: Citation; lit: boolean }
       <span className="mt-0.5 block font-serif text-[14.5px] leading-snug">
         “<span className={lit ? "marked" : ""}>{citation.quote.replaceAll("\t", " · ")}</span>”
       </span>
+      {(citation.also?.length ?? 0) > 0 && <span className="soft block text-[13px]">also in {citation.also!.join(", ")}</span>}
     </>
   );
 }

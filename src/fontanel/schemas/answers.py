@@ -37,6 +37,7 @@ class CitationOut(Model):
     match: float
     support: float = Field(description="How well the quote carries what the answer says, 0-1.")
     kb_id: str = ""
+    also: list[str] = Field(default_factory=list, description="Titles of other documents that say the same.")
 
 
 class EvidenceOut(Model):

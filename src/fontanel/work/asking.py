@@ -365,6 +365,7 @@ def citation_record(citation: Citation) -> dict[str, Any]:
         "match": round(citation.match, 4),
         "support": round(citation.support, 4),
         "kb_id": citation.kb_id,
+        "also": list(citation.also),
     }
 
 

@@ -204,13 +204,14 @@ class KbKnowledge:
             document = documents.get(row.document_key) if row else None
             if row is None or document is None:
                 continue  # left between the snapshot and the look-up
+            others = dict.fromkeys(key for _, key in candidate.also if key != document.key and key in documents)
+            also = tuple(documents[key] for key in others)
             passage = EvidencePassage(
                 row.id, document.id, row.revision_id, document.title, row.text, row.start, Locator.from_dict(row.locator),
                 candidate.match, candidate.similarity, row.context, tuple(Part(**part) for part in row.parts),
-                languages.get(row.revision_id, "en"), candidate.terms, self._kb.id,
+                languages.get(row.revision_id, "en"), candidate.terms, self._kb.id, tuple(other.title for other in also),
             )  # fmt: skip
-            others = dict.fromkeys(key for _, key in candidate.also if key != document.key and key in documents)
-            hits.append(Hit(candidate, document, passage, tuple(documents[key] for key in others)))
+            hits.append(Hit(candidate, document, passage, also))
         return hits
 
     # What `core.answering.Knowledge` asks for

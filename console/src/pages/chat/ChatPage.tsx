@@ -158,7 +158,8 @@ function Chat({ face, headers }: { face: Face; headers?: Headers }) {
         </div>
         <div ref={end} />
       </form>
-      {context && <ContextSheet path={`${api}/turns/${context.turn}/citations/${context.citation.number}`} headers={headers} onClose={() => setContext(null)} />}
+      {context && <ContextSheet path={`${api}/turns/${context.turn}/citations/${context.citation.number}`} headers={headers} onClose={() => setContext(null)}
+        onSay={(right) => send("PUT", `${api}/turns/${context.turn}/feedback`, { helpful: right, citation: context.citation.number, reason: right ? "" : "wrong_source" }, headers)} />}
     </div>
   );
 }

@@ -1,11 +1,20 @@
-import { useEffect, useRef } from "react";
+import { useEffect, useRef, useState } from "react";
 import type { Schemas } from "../../api/client";
 import { Failure, place } from "../../components/text";
 import { useLoad } from "../../hooks/useLoad";
 
+interface Props {
+  path: string;
+  headers?: Record<string, string>;
+  /** Whether it is the right place for what the answer says. */
+  onSay: (right: boolean) => Promise<unknown>;
+  onClose: () => void;
+}
+
 /** A quote in its place, for readers without a way to the document: the text around it, the words marked. */
-export function ContextSheet({ path, headers, onClose }: { path: string; headers?: Record<string, string>; onClose: () => void }) {
+export function ContextSheet({ path, headers, onSay, onClose }: Props) {
   const { data, error } = useLoad<Schemas["ContextOut"]>(path, headers);
+  const [said, setSaid] = useState(false);
   const dialog = useRef<HTMLDialogElement>(null);
   const quote = useRef<HTMLElement>(null);
   useEffect(() => {
@@ -34,8 +43,20 @@ export function ContextSheet({ path, headers, onClose }: { path: string; headers
             </div>
           </>
         )}
-        <form method="dialog" className="mt-4 text-right">
-          <button className="btn">Close</button>
+        <form method="dialog" className="mt-4 flex flex-wrap items-center gap-x-4 gap-y-2">
+          {said ? (
+            <span role="status" className="soft">Thank you.</span>
+          ) : (
+            <>
+              <span className="soft">Does it say what the answer says?</span>
+              {[true, false].map((right) => (
+                <button key={String(right)} type="button" className="link-hover cursor-pointer" onClick={() => void onSay(right).then(() => setSaid(true))}>
+                  {right ? "It does" : "It does not"}
+                </button>
+              ))}
+            </>
+          )}
+          <button className="btn ml-auto">Close</button>
         </form>
       </div>
     </dialog>

@@ -310,4 +310,5 @@ def _cite(piece: Set, number: int, start: int, end: int, knowledge: Knowledge) -
         match=passage.match,
         support=support(said, f"{quote} {lead}", knowledge.terms),
         kb_id=passage.kb_id,
+        also=passage.also,
     )

@@ -72,6 +72,8 @@ class Citation:
     match: float
     support: float
     kb_id: str = ""
+    #: The titles of other documents that say the same.
+    also: tuple[str, ...] = ()
 
 
 @dataclass(frozen=True, slots=True)

@@ -36,6 +36,8 @@ class EvidencePassage:
     language: str = "en"
     terms: dict[str, float] = field(default_factory=dict)
     kb_id: str = ""
+    #: The titles of other documents that say the same.
+    also: tuple[str, ...] = ()
 
 
 class Knowledge(Protocol):

@@ -204,7 +204,7 @@ class Binding:
                 revision_id=quote.passage.revision_id, title=quote.passage.title, locator=quote.first.locator,
                 start=quote.start, end=quote.end, passage_id=quote.passage.passage_id, match=quote.passage.match,
                 quote=quote.passage.text[quote.start - quote.passage.start : quote.end - quote.passage.start],
-                support=found.support if found.verdict == Verdict.SUPPORTED else min(found.support, 0.5), kb_id=quote.passage.kb_id,
+                support=found.support if found.verdict == Verdict.SUPPORTED else min(found.support, 0.5), kb_id=quote.passage.kb_id, also=quote.passage.also,
             )  # fmt: skip
             self.citations.append(citation)
             numbers.append(citation.number)
