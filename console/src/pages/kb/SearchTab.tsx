@@ -1,4 +1,4 @@
-import { type FormEvent, useState } from "react";
+import { type FormEvent, useRef, useState } from "react";
 import { Link } from "react-router";
 import { type Hit, type Schemas, send } from "../../api/client";
 import { Failure, percent, place } from "../../components/text";
@@ -31,6 +31,7 @@ export function SearchTab() {
   const [document, setDocument] = useState("");
   const [ways, setWays] = useState<Way[]>([USUAL]);
   const [found, setFound] = useState<Found[]>([]);
+  const latest = useRef(0);
   const [explained, setExplained] = useState(false);
   const [error, setError] = useState<string | null>(null);
   const tags = [...new Set((documents ?? []).flatMap((item) => Object.entries(item.tags).map(([key, value]) => `${key}=${value}`)))].sort();
@@ -51,11 +52,15 @@ export function SearchTab() {
         documents: document ? [document] : null,
         explain,
       });
+    // An earlier search that comes back late must not take the place of a later one.
+    const mine = ++latest.current;
     try {
-      setFound(await Promise.all(all.map(ask)));
+      const hits = await Promise.all(all.map(ask));
+      if (mine !== latest.current) return;
+      setFound(hits);
       setError(null);
     } catch (problem) {
-      setError((problem as Error).message);
+      if (mine === latest.current) setError((problem as Error).message);
     }
   };
   const change = (all: Way[]) => {
