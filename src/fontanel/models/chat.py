@@ -44,6 +44,15 @@ class Endpoint:
     seconds: float = 60.0
     tries: int = 3
 
+    @property
+    def headers(self) -> dict[str, str]:
+        return {"Authorization": f"Bearer {self.secret}"} if self.secret else {}
+
+    @property
+    def away(self) -> str:
+        """What is said when nobody is at its address."""
+        return f"its server at {httpx.URL(self.url).host} cannot be reached"
+
 
 class AskerGone(Exception):
     """Nobody waits for the answer any more."""
@@ -99,11 +108,12 @@ class ModelLine:
         found: dict[str, str | None] = {}
 
         async def one(client: httpx.AsyncClient, endpoint: Endpoint) -> None:
-            headers = {"Authorization": f"Bearer {endpoint.secret}"} if endpoint.secret else {}
             try:
-                response = await client.get(f"{endpoint.url}/models", headers=headers, timeout=_CONNECT_SECONDS)
+                response = await client.get(
+                    f"{endpoint.url}/models", headers=endpoint.headers, timeout=_CONNECT_SECONDS
+                )
             except httpx.HTTPError:
-                found[endpoint.name] = f"its server at {httpx.URL(endpoint.url).host} cannot be reached"
+                found[endpoint.name] = endpoint.away
             else:
                 # A server need not list its models; one that falls over or refuses the secret is of no use.
                 bad = response.status_code >= 500 or response.status_code in (401, 403)
@@ -208,11 +218,10 @@ class ChatWriter:
 
     async def _stream(self, client: httpx.AsyncClient, body: dict[str, Any]) -> AsyncGenerator[str, None]:
         endpoint = self._endpoint
-        headers = {"Authorization": f"Bearer {endpoint.secret}"} if endpoint.secret else {}
         timeout = httpx.Timeout(endpoint.seconds, connect=_CONNECT_SECONDS)
         try:
             async with client.stream(
-                "POST", f"{endpoint.url}/chat/completions", json=body, headers=headers, timeout=timeout
+                "POST", f"{endpoint.url}/chat/completions", json=body, headers=endpoint.headers, timeout=timeout
             ) as response:
                 if response.status_code != 200:
                     await self._refused(response, body)
@@ -223,7 +232,7 @@ class ChatWriter:
                 else:
                     yield self._whole(await response.aread())
         except (httpx.ConnectError, httpx.ConnectTimeout):
-            raise _Passing(f"its server at {httpx.URL(endpoint.url).host} cannot be reached") from None
+            raise _Passing(endpoint.away) from None
         except httpx.TransportError as error:
             if isinstance(error, httpx.TimeoutException):
                 raise

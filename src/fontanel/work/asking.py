@@ -307,8 +307,6 @@ class Asking:
             # A conversation that was deleted meanwhile took the turn with it.
             if keep and session.get(Turn, turn.id) is not None:
                 session.merge(turn)
-            team = session.get_one(Team, turn.team_id)
-            before = budget_of(session, team)
             session.add(
                 Use(
                     team_id=turn.team_id, turn_id=turn.id, desk_id=turn.desk_id, kb_ids=list(turn.editions or {}), asker=turn.asker,
@@ -316,12 +314,20 @@ class Asking:
                     cost=turn.cost, first_seconds=turn.seconds.get("first"), seconds=turn.seconds.get("total", 0.0), at=turn.created_at,
                 )
             )  # fmt: skip
-            session.flush()
-            after = budget_of(session, team)
-            if (before.share or 0) < LOW <= (after.share or 0):
-                told = f"The team has used {after.share:.0%} of its {after.most:,} tokens of this month."
-                notify_team(session, team.id, "budget.low", told, {"used": after.used, "monthly_tokens": after.most})
+            self._warn(session, turn)
             session.commit()
+
+    def _warn(self, session: Session, turn: Turn) -> None:
+        """Tell the team when this turn's tokens bring it past the share of its budget at which that is said."""
+        tokens = turn.tokens_read + turn.tokens_written
+        team = session.get_one(Team, turn.team_id)
+        if not tokens or team.monthly_tokens is None:
+            return
+        after = budget_of(session, team)
+        before = replace(after, used=after.used - tokens)
+        if (before.share or 0) < LOW <= (after.share or 0):
+            told = f"The team has used {after.share:.0%} of its {after.most:,} tokens of this month."
+            notify_team(session, team.id, "budget.low", told, {"used": after.used, "monthly_tokens": after.most})
 
     def forget_old(self) -> int:
         """Delete conversations that are past their team's time. Returns how many."""

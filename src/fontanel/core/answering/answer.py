@@ -179,7 +179,8 @@ class _Way:
         with self._trace.step("prompt") as step:
             built = messages(self._question, self._standalone, self._history, context, settings, self._language)
             self._prompt = tuple(built)
-            step.tell(tokens=sum(tokens_of(message.content) for message in built))
+            prompt_tokens = sum(tokens_of(message.content) for message in built)
+            step.tell(tokens=prompt_tokens)
         binding = Binding(self._standalone, context.sources, self._knowledge, settings.weak, settings.ground)
         failed = ""
         with self._trace.step("model", model=writer.name) as step:
@@ -195,9 +196,7 @@ class _Way:
                 step.tell(failed=failed)
             finally:
                 self._raw = binding.raw
-                self._use = writer.use() or TokenUse(
-                    sum(tokens_of(message.content) for message in built), tokens_of(binding.raw), False
-                )
+                self._use = writer.use() or TokenUse(prompt_tokens, tokens_of(binding.raw), False)
                 step.tell(tokens_read=self._use.read, tokens_written=self._use.written)
         if not failed and not binding.declined and not binding.text.strip() and not binding.statements:
             failed = "it wrote nothing"

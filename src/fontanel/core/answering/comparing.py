@@ -55,7 +55,7 @@ def compare(question: str, ranked: Sequence[Scored]) -> Compared | None:
         return _two(
             either.group(1),
             either.group(2),
-            _without_superlatives(_wanted(question[: either.start()], asked.group(1))),
+            _wanted(question[: either.start()]),
             about,
             more,
             ranked,
@@ -66,9 +66,11 @@ def compare(question: str, ranked: Sequence[Scored]) -> Compared | None:
     return None
 
 
-def _wanted(question: str, asked: str) -> str:
-    """The question's own words, which say best which column is meant."""
-    return " ".join(word for word in re.findall(r"[a-z]+", question.lower()) if len(word) > 3 and word != asked.lower())
+def _wanted(question: str, named: str = "") -> str:
+    """The question's own words, which say best which column is meant; neither what is `named` nor the comparing word: a column
+    "Greatest length" is not meant by "greatest" alone."""
+    words = re.findall(r"[a-z]+", question.lower())
+    return " ".join(word for word in words if len(word) > 3 and word != named and word not in _DIMENSIONS)
 
 
 def _two(one: str, other: str, wanted: str, about: str, more: bool, ranked: Sequence[Scored]) -> Compared | None:
@@ -154,7 +156,7 @@ def _table(named: str, question: str, about: str, more: bool, ranked: Sequence[S
         for item in ranked
         if item.statement.kind == "row" and item.statement.passage is best.passage and item.statement.part == best.part
     ]
-    figures = [figure for row in rows for figure in _cells(row, _without_superlatives(wanted), about)[:1]]
+    figures = [figure for row in rows for figure in _cells(row, wanted, about)[:1]]
     if len(figures) < max(2, len(rows)) or len({figure[1] for figure in figures}) > 1:
         return None
     top = sorted(figures, key=lambda figure: -figure[0] if more else figure[0])
@@ -163,8 +165,3 @@ def _table(named: str, question: str, about: str, more: bool, ranked: Sequence[S
     name = top[0][2].cells[0] if top[0][2].cells else ""
     column = top[0][2].columns[top[0][4] or 0].lower()
     return Compared(f"{name}: {column} {top[0][3]}.", (top[0][2],)) if name else None
-
-
-def _without_superlatives(words: str) -> str:
-    """A column named "Greatest length" is not meant by "greatest" alone."""
-    return " ".join(word for word in words.split() if word not in _DIMENSIONS)

@@ -8,7 +8,7 @@ from dataclasses import dataclass
 
 from fontanel.core.answering.composer import Scored
 from fontanel.core.answering.evidence import EvidencePassage
-from fontanel.core.answering.statements import Statement, planted, statements
+from fontanel.core.answering.statements import Statement, planted
 
 #: What stands around a source: its number, title and place.
 _FRAME = 30
@@ -51,7 +51,7 @@ def pack(ranked: Sequence[Scored], passages: Sequence[EvidencePassage], budget: 
     order = list(dict.fromkeys(item.statement.passage.passage_id for item in ranked))
     by_id = {passage.passage_id: passage for passage in passages}
     first = [by_id[key] for key in order if key in by_id]
-    packer = _Packer([*first, *(p for p in passages if p.passage_id not in order)], budget)
+    packer = _Packer([*first, *(p for p in passages if p.passage_id not in order)], ranked, budget)
     for item in ranked:
         if not packer.take_around(item.statement):
             break
@@ -59,15 +59,14 @@ def pack(ranked: Sequence[Scored], passages: Sequence[EvidencePassage], budget: 
 
 
 class _Packer:
-    def __init__(self, passages: Sequence[EvidencePassage], budget: int) -> None:
+    def __init__(self, passages: Sequence[EvidencePassage], ranked: Sequence[Scored], budget: int) -> None:
         self._passages = passages
         self._left = budget
-        self._units: dict[int, list[Statement]] = {}
-        self._taken: dict[int, set[int]] = {}
+        self._units: dict[int, list[Statement]] = {passage.passage_id: [] for passage in passages}
+        for item in sorted(ranked, key=lambda item: item.statement.start):
+            self._units[item.statement.passage.passage_id].append(item.statement)
+        self._taken: dict[int, set[int]] = {passage.passage_id: set() for passage in passages}
         self._left_out: list[tuple[str, str]] = []
-        for passage in passages:
-            self._units[passage.passage_id] = statements(passage)
-            self._taken[passage.passage_id] = set()
 
     def take_around(self, statement: Statement) -> bool:
         """The statement and its neighbours. False when there is no room left for anything."""
