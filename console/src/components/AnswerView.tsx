@@ -65,7 +65,7 @@ export function AnswerView({ turn, pathOf, live, onContext, record, children }: 
             ))}
           </p>
         )}
-        {turn.outcome && turn.outcome !== "small_talk" && !live && (
+        {turn.state === "done" && turn.outcome && turn.outcome !== "small_talk" && (
           <div className="border-base-300 soft mt-4 flex flex-wrap items-center gap-x-5 gap-y-1 border-t pt-2.5 text-[13px]">
             {turn.outcome === "answered" && (
               <>

@@ -24,6 +24,7 @@ const begun = (question: string): Draft => ({ ...EMPTY, id: null, question, stan
 export const ofTurn = (turn: Schemas["TurnOut"]): Draft => ({
   ...turn,
   state: turn.state ?? "done",
+  outcome: turn.outcome === "unfinished" ? null : (turn.outcome as Answer["outcome"]),
   statements: turn.statements ?? [],
   links: turn.links ?? [],
   feedback: turn.feedback ?? [],

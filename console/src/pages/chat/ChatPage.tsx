@@ -4,7 +4,8 @@ import { get, keep, type Schemas, send } from "../../api/client";
 import type { Citation } from "../../api/client";
 import { AnswerView } from "../../components/AnswerView";
 import { Ago, Failure } from "../../components/text";
-import { type Draft, ofTurn, useAsking } from "../../hooks/useAsking";
+import type { Draft } from "../../hooks/useAsking";
+import { useConversation } from "../../hooks/useConversation";
 import { useLoad } from "../../hooks/useLoad";
 import { Sign } from "../desks/words";
 import { ContextSheet } from "./ContextSheet";
@@ -60,32 +61,19 @@ function Chat({ face, headers }: { face: Face; headers?: Headers }) {
   const [question, setQuestion] = useState("");
   const [context, setContext] = useState<{ turn: string; citation: Citation } | null>(null);
   const [listed, setListed] = useState(false);
-  const { turns, setTurns, busy, error, setError, submit, stop } = useAsking(`${api}/ask`, headers);
-  const here = useRef<string | null>(null);
   const field = useRef<HTMLTextAreaElement>(null);
   const end = useRef<HTMLDivElement>(null);
 
   // The fragment holds a guest's way in: it stays.
   const move = useCallback((id: string | null, replace: boolean) => void navigate({ search: id ? `?conversation=${id}` : "", hash: location.hash }, { replace }), [navigate]);
-  useEffect(() => {
-    if (conversation === here.current) return;
-    here.current = conversation;
-    setError(null);
-    if (!conversation) return setTurns([]);
-    get<Schemas["Page_TurnOut_"]>(`${api}/conversations/${conversation}`, headers)
-      .then((page) => setTurns(page.items.map(ofTurn)))
-      .catch((problem: Error) => setError(problem.message));
-  }, [api, conversation, headers, setError, setTurns]);
+  const { turns, busy, coming, error, ask: askHere, stop } = useConversation(api, conversation, (id) => move(id, true), headers);
 
   const ask = async (text: string, kept: Draft[] = turns) => {
     const asked = text.trim();
-    if (!asked || busy) return;
+    if (!asked || busy || coming) return;
     setQuestion("");
     setTimeout(() => end.current?.scrollIntoView({ block: "end", behavior: "smooth" }));
-    await submit({ question: asked, conversation_id: conversation }, kept, (id) => {
-      here.current = id;
-      move(id, true);
-    });
+    await askHere(asked, kept);
     field.current?.focus();
   };
   const onSubmit = (event: FormEvent) => (event.preventDefault(), void ask(question));
@@ -125,16 +113,13 @@ function Chat({ face, headers }: { face: Face; headers?: Headers }) {
             </ul>
           </section>
         )}
-        {turns.map((turn, index) => {
-          const last = index === turns.length - 1;
-          return (
-            <AnswerView key={turn.id ?? index} turn={turn} pathOf={pathOf} live={busy && last}
-              onContext={(citation) => turn.id && setContext({ turn: turn.id, citation })}>
-              {turn.id && <Helpful api={api} headers={headers} turn={turn.id} given={turn.feedback.find((one) => one.citation === 0)} />}
-            </AnswerView>
-          );
-        })}
-        {turns.length > 0 && !busy && turns.at(-1)!.state !== "done" && (
+        {turns.map((turn, index) => (
+          <AnswerView key={turn.id ?? index} turn={turn} pathOf={pathOf} live={turn.state === "answering"}
+            onContext={(citation) => turn.id && setContext({ turn: turn.id, citation })}>
+            {turn.id && <Helpful api={api} headers={headers} turn={turn.id} given={turn.feedback.find((one) => one.citation === 0)} />}
+          </AnswerView>
+        ))}
+        {turns.length > 0 && !busy && !coming && turns.at(-1)!.state !== "done" && (
           <button type="button" className="btn mt-3" onClick={() => void ask(turns.at(-1)!.question)}>
             Ask again
           </button>

@@ -1,9 +1,9 @@
-import { type FormEvent, useEffect, useRef, useState } from "react";
+import { type FormEvent, useRef, useState } from "react";
 import { useSearchParams } from "react-router";
-import { get, type Schemas, send } from "../../api/client";
+import { type Schemas, send } from "../../api/client";
 import { AnswerView } from "../../components/AnswerView";
 import { Ago, Failure } from "../../components/text";
-import { ofTurn, useAsking } from "../../hooks/useAsking";
+import { useConversation } from "../../hooks/useConversation";
 import { useLoad } from "../../hooks/useLoad";
 import { useTeam } from "../../hooks/useSession";
 import { useKb } from "./KbPage";
@@ -14,30 +14,16 @@ export function AskTab() {
   const [address, setAddress] = useSearchParams();
   const conversation = address.get("conversation");
   const [question, setQuestion] = useState("");
-  const { turns, setTurns, busy, error, setError, submit, stop } = useAsking(`${api}/ask`);
-  const here = useRef<string | null>(null);
+  const { turns, busy, coming, error, ask, stop } = useConversation(api, conversation, (id) => setAddress({ conversation: id }, { replace: true }));
   const end = useRef<HTMLDivElement>(null);
   const earlier = useLoad<Schemas["Page_ConversationOut_"]>(`${api}/conversations?limit=20`);
-
-  useEffect(() => {
-    if (conversation === here.current) return;
-    here.current = conversation;
-    setError(null);
-    if (!conversation) return setTurns([]);
-    get<Schemas["Page_TurnOut_"]>(`${api}/conversations/${conversation}`)
-      .then((page) => setTurns(page.items.map(ofTurn)))
-      .catch((problem: Error) => setError(problem.message));
-  }, [api, conversation, setError, setTurns]);
 
   const askIt = async (event: FormEvent) => {
     event.preventDefault();
     const asked = question.trim();
-    if (!asked || busy) return;
+    if (!asked || busy || coming) return;
     setQuestion("");
-    await submit({ question: asked, conversation_id: conversation }, turns, (id) => {
-      here.current = id;
-      setAddress({ conversation: id }, { replace: true });
-    });
+    await ask(asked);
     earlier.reload();
     end.current?.scrollIntoView({ block: "nearest" });
   };
@@ -67,7 +53,7 @@ export function AskTab() {
         </p>
       )}
       {turns.map((turn, index) => (
-        <AnswerView key={index} turn={turn} pathOf={() => path} live={busy && index === turns.length - 1} record={team.mayEdit ? `/t/${team.slug}/answers` : undefined} />
+        <AnswerView key={index} turn={turn} pathOf={() => path} live={turn.state === "answering"} record={team.mayEdit ? `/t/${team.slug}/answers` : undefined} />
       ))}
       <Failure message={error} />
       <form className="sheet mt-7 flex max-w-165 items-center gap-3 p-3" onSubmit={askIt}>
