@@ -26,10 +26,11 @@ from fontanel.core.answering import (
     answer,
 )
 from fontanel.core.answering.composer import draft
+from fontanel.core.answering.contradictions import names, numbers
 from fontanel.core.answering.injection import speaks_to_machine
 from fontanel.core.answering.packing import pack, tokens_of
 from fontanel.core.answering.prompt import NO_ANSWER, messages
-from fontanel.core.answering.verify import check, names, numbers
+from fontanel.core.answering.verify import check
 from fontanel.core.embedding import OnnxEmbedder
 from tests.conftest import EMBEDDER, STORM
 from tests.core.documents import Documents, StandIn

@@ -6,10 +6,10 @@ import re
 from collections.abc import Sequence
 
 from fontanel.core.answering.composer import Scored, exact_words
+from fontanel.core.answering.contradictions import names
 from fontanel.core.answering.evidence import Knowledge
 from fontanel.core.answering.quantities import quantities
 from fontanel.core.answering.statements import Statement
-from fontanel.core.answering.verify import names
 
 #: How much of their words two statements must share, and how close their meaning must be, to speak of the same thing.
 _SHARED, _SAME_MEANING = 0.7, 0.72

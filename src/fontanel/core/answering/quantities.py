@@ -15,6 +15,9 @@ _UNITS = {
 }  # fmt: skip
 _NAMES = "|".join(sorted((re.escape(name) for name in _UNITS), key=len, reverse=True))
 _AFTER = re.compile(rf"(\d+(?:[.,]\d+)*)\s*-?\s*({_NAMES})(?:s|es)?(?![\w])", re.I)
+_NUMBER = re.compile(r"\d+(?:[.,]\d+)*")
+#: A word with a capital before a number, which is then a part of its name.
+_NAMING = re.compile(r"\b[^\W\d_a-z][^\W\d_]+ $")
 _BEFORE = re.compile(r"([€£$])\s*(\d+(?:[.,]\d+)*)")
 
 
@@ -22,6 +25,17 @@ def quantities(text: str) -> set[tuple[float, str]]:
     """The (number, unit) pairs of a text, the units in one form."""
     found = {(value_of(match.group(1)), _UNITS[match.group(2).lower()]) for match in _AFTER.finditer(text)}
     return found | {(value_of(match.group(2)), _UNITS[match.group(1)]) for match in _BEFORE.finditer(text)}
+
+
+def uses(value: float, text: str) -> set[str]:
+    """What a number stands for in a text: units in one form, "name" for a part of a name (Berth 4), "" where neither is plain."""
+    units = {match.start(1): _UNITS[match.group(2).lower()] for match in _AFTER.finditer(text)}
+    units |= {match.start(2): _UNITS[match.group(1)] for match in _BEFORE.finditer(text)}
+    return {
+        units.get(match.start()) or ("name" if _NAMING.search(text[: match.start()]) else "")
+        for match in _NUMBER.finditer(text)
+        if value_of(match.group()) == value
+    }
 
 
 def value_of(number: str) -> float:

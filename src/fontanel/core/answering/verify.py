@@ -10,33 +10,11 @@ import re
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 
+from fontanel.core.answering.contradictions import contradicted, numbers
 from fontanel.core.answering.events import Verdict
 from fontanel.core.answering.evidence import EvidencePassage, Knowledge
 from fontanel.core.answering.statements import Statement, statements
 
-_NUMBER = re.compile(r"\d+(?:[.,:]\d+)*")
-_WORD = re.compile(r"[^\W\d_][\w'’-]*")
-#: Words that turn a statement around.
-_NEGATION = re.compile(
-    r"\b(?:not|no|never|none|nobody|nothing|neither|nor|without|cannot|forbidden|prohibited|banned|refused?|"
-    r"nicht|kein\w*|nie|ohne|verboten|pas|jamais|aucune?|sans|interdit\w*|nunca|sin|ningún|ninguna|prohibid[oa]s?)\b|n['’]t\b", re.I,
-)  # fmt: skip
-#: Words of which one says the opposite of the other: a statement with one of them is not carried by a place with the other.
-_OPPOSITES = tuple(
-    (re.compile(rf"\b(?:{one})\b", re.I), re.compile(rf"\b(?:{other})\b", re.I))
-    for one, other in (
-        ("before", "after"), ("above|over|exceeds?|more than|at least|minimum", "below|under|less than|at most|maximum|no more than"),
-        ("open|opens|opened", "closed?|closes|shut"), ("always", "never"), ("first", "last"), ("inside|within", "outside"),
-        ("allowed|permitted|may", "forbidden|prohibited|must not|may not"), ("increases?|raised?", "decreases?|reduced?|lowered"),
-        ("port", "starboard"), ("north", "south"), ("east", "west"), ("free", "charged|costs?"), ("mandatory|required|must", "optional"),
-        ("arrival", "departure"), ("day", "night"), ("winter", "summer"), ("enabled?|on", "disabled?|off"),
-    )
-)  # fmt: skip
-#: Number words that are as good as their figures.
-_FIGURES = {
-    word: str(number)
-    for number, word in enumerate("zero one two three four five six seven eight nine ten eleven twelve".split())
-}
 #: The share of a statement's words that must be met, and the share that is enough when the meaning is close.
 _COVERED, _HALF_COVERED = 0.7, 0.45
 _CLOSE = 0.62
@@ -72,26 +50,6 @@ def support(statement: str, quote: str, terms: Callable[[str], list[str]]) -> fl
     return len(wanted & set(terms(quote))) / len(wanted) if wanted else 1.0
 
 
-def numbers(text: str) -> set[str]:
-    """The numbers of a text in one form: 25,000 is 25000, seven is 7, 5.0 is 5."""
-    found = set()
-    for number in _NUMBER.findall(text):
-        plain = re.sub(r",(?=\d{3}\b)", "", number)
-        found.add(plain.rstrip("0").rstrip(".") if re.fullmatch(r"\d+\.\d+", plain) else plain)
-    return found | {_FIGURES[word] for word in re.findall(r"[a-z]+", text.lower()) if word in _FIGURES}
-
-
-def names(text: str) -> set[str]:
-    """Words of a sentence that are written with a capital within it, and words of capitals and digits."""
-    found = set()
-    for position, match in enumerate(_WORD.finditer(text)):
-        word = match.group()
-        inner = position > 0 and not re.search(r"[.!?:\n“\"(•-]\s*$", text[: match.start()])
-        if (word[0].isupper() and inner and len(word) > 1) or (len(word) > 1 and word.isupper()):
-            found.add(re.sub(r"['’]s$", "", word).lower())
-    return found
-
-
 def check(statement: str, cited: Sequence[EvidencePassage], question: str, knowledge: Knowledge) -> Check:
     """Check a statement against the passages that it cites."""
     if not states_something(statement, knowledge):
@@ -104,7 +62,6 @@ def check(statement: str, cited: Sequence[EvidencePassage], question: str, knowl
         return Check(Verdict.WEAK, 0.0, "The cited place holds no statement.")
     held = [set(knowledge.terms(f"{unit.lead} {unit.text}")) for unit in units]
     best = _together(statement, weights, units, held)
-    near = " ".join(f"{units[n].lead} {units[n].text}" for n in best)
     # Titles, headings and the question name what a sentence is about without being what it says.
     around = " ".join(
         dict.fromkeys([*(" ".join((p.title, p.context, *p.locator.heading_path)) for p in cited), *(units[n].locator.heading_path[-1] for n in best if units[n].locator.heading_path), question])
@@ -115,7 +72,7 @@ def check(statement: str, cited: Sequence[EvidencePassage], question: str, knowl
     met = sum(w for term, w in weights.items() if term in words)
     covered = (met + 0.8 * sum(w for term, w in weights.items() if term in lent and term not in words)) / total
     quotes = tuple(_quotes(units, held, best, weights))
-    reason = _contradicted(statement, near, around, cited)
+    reason = contradicted(statement, [units[n] for n in best], around, cited)
     if not reason and covered < _COVERED:
         similar = _similarity(statement, [units[n] for n in best], knowledge)
         if covered < _HALF_COVERED or similar is None or similar < _CLOSE:
@@ -166,46 +123,6 @@ def _quotes(units: list[Statement], held: list[set[str]], best: list[int], weigh
             last += 1
         quotes.append(Quote(units[place].passage, units[first], units[first].start, units[last].end))
     return quotes
-
-
-def _contradicted(statement: str, near: str, around: str, cited: Sequence[EvidencePassage]) -> str:
-    """What the statement says otherwise than the places that come nearest to it; '' when nothing."""
-    if missing := numbers(statement) - numbers(near) - numbers(around):
-        return f"The cited place does not hold the number {', '.join(sorted(missing))}."
-    text = f"{around} {' '.join(p.text for p in cited)}".lower()
-    if unknown := {name for name in names(statement) if name not in text}:
-        return f"The cited place does not name {', '.join(sorted(unknown))}."
-    if bool(_NEGATION.search(statement)) != bool(_NEGATION.search(near)) and not _excused(statement, near):
-        return "The cited place denies it." if _NEGATION.search(near) else "The cited place does not deny it."
-    for one, other in _OPPOSITES:
-        for mine, theirs in ((one, other), (other, one)):
-            if (
-                mine.search(statement)
-                and not theirs.search(statement)
-                and theirs.search(near)
-                and not mine.search(near)
-            ):
-                return "The cited place says the opposite."
-    return ""
-
-
-def _excused(statement: str, near: str) -> bool:
-    """A place that denies one thing beside another may carry the other: the clause that comes nearest decides."""
-    own = {word.lower() for word in _WORD.findall(statement) if len(word) > 3}
-    clauses = [
-        clause
-        for clause in re.split(r"[.;:!?,\n]|\b(?:but|and|or|unless|except|while|although)\b", near)
-        if clause.strip()
-    ]
-    if not clauses or not own:
-        return False
-
-    def shared(clause: str) -> int:
-        return len(own & {word.lower() for word in _WORD.findall(clause)})
-
-    most = max(map(shared, clauses))
-    nearest = [clause for clause in clauses if shared(clause) == most]
-    return most > 0 and any(bool(_NEGATION.search(c)) == bool(_NEGATION.search(statement)) for c in nearest)
 
 
 def _similarity(statement: str, units: list[Statement], knowledge: Knowledge) -> float | None:
