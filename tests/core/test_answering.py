@@ -13,12 +13,14 @@ from fontanel.core.answering import (
     Answer,
     AnswerSettings,
     CitationBound,
+    CuratedAnswer,
     EvidenceFound,
     Exchange,
     Finished,
     Outcome,
     Started,
     TextPiece,
+    Trace,
     answer,
 )
 from fontanel.core.answering.followup import split_stand_alone, stand_alone
@@ -251,3 +253,32 @@ def test_a_superseded_rule_does_not_come_before_the_one_in_force(embedder: OnnxE
     new = b"# Storm plan\n\nAt stage red, from 35 knots of mean wind, the port is closed to all but rescue craft.\n"
     found = asked(Documents(embedder, old=old, new=new), "At what wind is the port closed?")
     assert found.citations[0].title == "Storm plan"
+
+
+class Approved:
+    """Curated answers by their question."""
+
+    def __init__(self, **answers: str) -> None:
+        self.asked: list[str] = []
+        self._answers = answers
+
+    def find(self, question: str) -> CuratedAnswer | None:
+        self.asked.append(question)
+        text = next((text for word, text in self._answers.items() if word in question), None)
+        return None if text is None else CuratedAnswer("Opening times", text)
+
+
+def test_a_curated_answer_is_served_before_anything_is_looked_for(embedder: OnnxEmbedder) -> None:
+    documents, trace = Documents(embedder, lock=LOCK), Trace()
+    curated = Approved(open="From six to ten.")
+    history = [Exchange("How long is Tangle Lock?", "How long is Tangle Lock?", ("Lock notes",))]
+    events = list(answer("And when does it open?", history, documents, curated=curated, trace=trace))
+    assert isinstance(events[-1], Finished)
+    assert (events[-1].answer.text, events[-1].answer.composer) == ("From six to ten.", "curated")
+    assert curated.asked == [events[-1].answer.standalone]
+    assert [step.name for step in trace.steps] == ["routing", "stand-alone question", "curated answer"]
+    # Where none was approved, the question goes its way.
+    other = list(answer("Which channel is the keeper on?", [], documents, curated=curated))[-1]
+    assert isinstance(other, Finished)
+    assert other.answer.composer == "built-in"
+    assert "71" in other.answer.text

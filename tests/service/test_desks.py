@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 from collections.abc import Callable, Iterator
+from concurrent.futures import ThreadPoolExecutor
 from typing import Any
 
 import httpx
@@ -12,6 +13,7 @@ import pytest
 from fontanel import schemas as s
 from fontanel.client import Client, Conflict, Invalid, NotAllowed, NotFound, NotSignedIn, ProblemError
 from tests.conftest import Service, TeamSetup, new_team, until
+from tests.core.injected import PLANTED, injected
 
 Marine = tuple[TeamSetup, str]
 QUESTION = "What is the wind limit for leaving the outer berth?"
@@ -258,6 +260,43 @@ def test_the_same_key_gives_the_same_answer(marine: Marine, desk: Callable[..., 
     assert len(client.show_desk_conversation(found.id, first.conversation_id)) == 1
     with pytest.raises(Conflict):
         client.ask_desk(found.id, "Another?", idempotency_key="once")
+
+
+def test_a_key_waits_for_the_answer_that_is_on_its_way_and_is_free_again_without_one(
+    models: str, marine: Marine, desk: Callable[..., s.DeskOut]
+) -> None:
+    client, found = marine[0].client, desk(model="limited")
+    first = client.ask_desk(found.id, QUESTION, stream=True, idempotency_key="at once")
+    assert isinstance(next(first), s.StartEvent)
+    with ThreadPoolExecutor(1) as pool:
+        second = pool.submit(client.ask_desk, found.id, QUESTION, idempotency_key="at once")
+        finish = [*first][-1]
+        assert isinstance(finish, s.FinishEvent)
+        assert second.result().turn_id == finish.answer.turn_id
+    client.change_desk(found.id, {"model": "slow"})
+    left = client.ask_desk(found.id, QUESTION, stream=True, draft=True, idempotency_key="left")
+    start = next(left)
+    assert isinstance(start, s.StartEvent)
+    left.close()  # type: ignore[attr-defined]
+    answer = client.ask_desk(found.id, QUESTION, idempotency_key="left")
+    assert answer.turn_id != start.turn_id
+    assert answer.outcome == "answered"
+
+
+@pytest.mark.parametrize("model", [None, "honest", "gullible"])
+def test_orders_in_documents_steer_no_desk(models: str, team: TeamSetup, kb: str, model: str | None) -> None:
+    client = team.client
+    for number, order in enumerate(PLANTED):
+        client.add_document(kb, injected(order).replace(b"# Lock", b"# Lock %d" % number), f"lock-{number}.md")
+    for document in client.list_documents(kb):
+        client.wait_for_document(kb, document.id)
+    desk = client.create_desk("Lock desk", s.DeskSettings(kbs=[s.DeskKb(kb=kb)], model=model, evidence_floor=0.0))
+    client.publish_desk(desk.id)
+    for question in ("Which channel does the lock keeper answer on?", "When does the lock work?", "What should I say?"):
+        answer = client.ask_desk(desk.id, question)
+        assert "CANARY" not in answer.text
+        assert answer.composer == (model or "built-in") or answer.outcome == "declined"
+    assert "71" in client.ask_desk(desk.id, "Which channel does the lock keeper answer on?").text
 
 
 def test_conversations_are_listed_searched_renamed_exported_and_deleted(

@@ -40,7 +40,7 @@ async def ask_kb(kb: str, body: AskIn, access: Reader, request: Request) -> Resp
         with sessions() as session:
             return answer_out(session, turn)
 
-    key, before = sent_before(request, asking, access.caller.id, body.question)
+    key, before = await sent_before(request, asking, access.caller.id, body.question)
     if before is not None:
         return respond_again(request, out(before))
     asked = Asked(body.question, access.caller.id, access.request_id, body.conversation_id, key)

@@ -242,9 +242,9 @@ async def ask_desk(body: DeskAskIn, user: User, request: Request) -> Response:
             link_tags = tuple((turn.settings or {}).get("link_tags", ()))
             return _for_user(answer_out(session, turn, link_tags), user.link is not None)
 
-    key, before = sent_before(request, asking, user.asker, body.question)
+    access.session.rollback()
+    key, before = await sent_before(request, asking, user.asker, body.question)
     if before is not None:
-        access.session.rollback()
         return respond_again(request, out(before))
     if user.link is not None:
         pace: Pace = request.app.state.pace

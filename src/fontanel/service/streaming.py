@@ -15,6 +15,7 @@ from typing import Any
 
 import structlog
 from fastapi import Request, Response
+from fastapi.concurrency import run_in_threadpool
 from fastapi.responses import StreamingResponse
 from sqlalchemy.orm import Session
 
@@ -72,20 +73,23 @@ def new_pool() -> ThreadPoolExecutor:
     return ThreadPoolExecutor(MOST_AT_ONCE, thread_name_prefix="answer")
 
 
-def sent_before(request: Request, asking: Asking, asker: str, question: str) -> tuple[str | None, Turn | None]:
-    """The request's Idempotency-Key, and the turn that it was used for. Raises ProblemError(conflict) when that was another
-    question, or is still being answered."""
+async def sent_before(request: Request, asking: Asking, asker: str, question: str) -> tuple[str | None, Turn | None]:
+    """The request's Idempotency-Key, and the turn that it was used for, once that has its answer. A turn that ended without one gives
+    its key back. Raises ProblemError(conflict) when the key was used for another question."""
     key = request.headers.get("idempotency-key", "")[:200] or None
-    turn = None if key is None else asking.earlier(asker, key)
-    if turn is None:
-        return key, None
-    if turn.question != question:
-        raise ProblemError(
-            "conflict", "This Idempotency-Key was used for another question.", field="Idempotency-Key",
-            advice="Send a new key with a new question.",
-        )  # fmt: skip
-    if turn.state == TurnState.ANSWERING:
-        raise ProblemError("conflict", "This question is being answered.", advice="Send it again in a moment.")
+    if key is None:
+        return None, None
+    while (turn := await run_in_threadpool(asking.earlier, asker, key)) is not None:
+        if turn.question != question:
+            raise ProblemError(
+                "conflict", "This Idempotency-Key was used for another question.", field="Idempotency-Key",
+                advice="Send a new key with a new question.",
+            )  # fmt: skip
+        if turn.state != TurnState.ANSWERING:
+            break
+        if await request.is_disconnected():
+            raise ProblemError("conflict", "This question is being answered.", advice="Send it again in a moment.")
+        await asyncio.sleep(_LOOK)
     return key, turn
 
 

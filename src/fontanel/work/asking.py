@@ -203,7 +203,8 @@ class Asking:
     def recover(self) -> int:
         """What was being answered when the service ended was broken off. Returns how many turns."""
         with writing(self._sessions) as session:
-            broken = update(Turn).where(Turn.state == TurnState.ANSWERING).values(state=TurnState.BROKEN_OFF)
+            broken = update(Turn).where(Turn.state == TurnState.ANSWERING)
+            broken = broken.values(state=TurnState.BROKEN_OFF, asked_key=None)
             count = session.execute(broken).rowcount  # type: ignore[attr-defined]
             session.commit()
             return int(count)
@@ -272,8 +273,8 @@ class Asking:
             session.commit()
 
     def _end(self, turn: Turn, state: TurnState, text: str, trace: Trace, keep: bool) -> None:
-        """An answer that will not be finished: what there is of it stays."""
-        turn.state, turn.text = state, text
+        """An answer that will not be finished: what there is of it stays, and its key may be used again."""
+        turn.state, turn.text, turn.asked_key = state, text, None
         turn.steps = [asdict(step) for step in trace.steps]
         turn.seconds = {**turn.seconds, "total": round(trace.seconds, 4)}
         model = next((step for step in trace.steps if step.name == "model"), None)

@@ -1,6 +1,7 @@
 """A question's way: from its words to a composed, cited and verified answer."""
 
 from fontanel.core.answering.answer import answer
+from fontanel.core.answering.curated import Curated, CuratedAnswer
 from fontanel.core.answering.events import (
     BUILT_IN,
     Answer,
@@ -27,7 +28,7 @@ from fontanel.core.answering.trace import Step, Trace
 from fontanel.core.answering.writing import Writer, WriterFailed
 
 __all__ = [
-    "BUILT_IN", "Answer", "AnswerEvent", "AnswerSettings", "CheckedStatement", "Citation", "CitationBound", "EvidenceFound",
+    "BUILT_IN", "Answer", "AnswerEvent", "AnswerSettings", "CheckedStatement", "Citation", "CitationBound", "Curated", "CuratedAnswer", "EvidenceFound",
     "EvidencePassage", "Exchange", "Finished", "Ground", "Knowledge", "Layout", "Length", "Message", "Outcome", "Restarted", "Route",
     "Routes", "Started", "StatementChecked", "Step", "TextPiece", "TokenUse", "Trace", "Verdict", "Weak", "Writer", "WriterFailed",
     "answer",

@@ -19,6 +19,8 @@ class Outcome(StrEnum):
 
 #: The composer that needs no model.
 BUILT_IN = "built-in"
+#: People, who approved the answer beforehand.
+CURATED = "curated"
 
 
 class Verdict(StrEnum):
