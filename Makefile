@@ -52,7 +52,7 @@ programs:
 	@bash tools/programs.sh
 
 test: setup .venv/dev programs
-	$(PY) -m pytest
+	$(PY) -m pytest -n auto --dist worksteal
 
 check: setup .venv/dev
 	.venv/bin/ruff check .

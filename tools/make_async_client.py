@@ -13,8 +13,8 @@ CLIENT = Path(__file__).parent.parent / "src" / "fontanel" / "client"
 #: What differs between the twins, as (pattern, replacement), applied in order.
 CHANGES = (
     (r'"""The synchronous client\'s (base|methods)([^"]*)"""', r'"""The asynchronous client\'s \1\2 Made from its synchronous twin; do not edit."""'),
-    (r"client\._(base|desks)\b", r"client._async_\1"),
-    (r"\b(BaseClient|DeskClient)\b", r"Async\1"),
+    (r"client\._(base|desks|conversations)\b", r"client._async_\1"),
+    (r"\b(BaseClient|DeskClient|ConversationClient)\b", r"Async\1"),
     (r"return self\._events\(call\) if stream else self\._persist\(call\)", "return self._events(call) if stream else self._persist(call)"),
     (r"return self\._exchange\((.*)\)\.text", r"return (await self._exchange(\1)).text"),
     (r"return self\._text\(", "return await self._text("),
@@ -67,7 +67,12 @@ def make(source: str) -> str:
 
 
 #: Each synchronous file and its twin.
-TWINS = (("_sync.py", "_async.py"), ("_base.py", "_async_base.py"), ("_desks.py", "_async_desks.py"))
+TWINS = (
+    ("_sync.py", "_async.py"),
+    ("_base.py", "_async_base.py"),
+    ("_desks.py", "_async_desks.py"),
+    ("_conversations.py", "_async_conversations.py"),
+)
 
 
 def main() -> None:

@@ -1052,7 +1052,7 @@ export interface paths {
         };
         /**
          * List your conversations
-         * @description Your own, the latest first.
+         * @description Your own, the latest first; with `text` those that speak of it.
          */
         get: operations["list_conversations_api_v1_teams__team__kbs__kb__conversations_get"];
         put?: never;
@@ -1079,6 +1079,27 @@ export interface paths {
         post?: never;
         /** Delete a conversation */
         delete: operations["delete_conversation_api_v1_teams__team__kbs__kb__conversations__conversation__delete"];
+        options?: never;
+        head?: never;
+        /** Rename a conversation */
+        patch: operations["rename_conversation_api_v1_teams__team__kbs__kb__conversations__conversation__patch"];
+        trace?: never;
+    };
+    "/api/v1/teams/{team}/kbs/{kb}/conversations/{conversation}/export": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Export a conversation
+         * @description As Markdown with its sources as footnotes, or as JSON.
+         */
+        get: operations["export_conversation_api_v1_teams__team__kbs__kb__conversations__conversation__export_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
         options?: never;
         head?: never;
         patch?: never;
@@ -1369,7 +1390,7 @@ export interface paths {
         delete: operations["delete_conversation_api_v1_teams__team__desks__desk__conversations__conversation__delete"];
         options?: never;
         head?: never;
-        /** Rename a conversation */
+        /** Rename a conversation at a desk */
         patch: operations["rename_conversation_api_v1_teams__team__desks__desk__conversations__conversation__patch"];
         trace?: never;
     };
@@ -1381,7 +1402,7 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * Export a conversation
+         * Export a conversation at a desk
          * @description As Markdown with its sources as footnotes, or as JSON.
          */
         get: operations["export_conversation_api_v1_teams__team__desks__desk__conversations__conversation__export_get"];
@@ -9822,6 +9843,7 @@ export interface operations {
     list_conversations_api_v1_teams__team__kbs__kb__conversations_get: {
         parameters: {
             query?: {
+                text?: string | null;
                 limit?: number;
             };
             header?: never;
@@ -9967,6 +9989,140 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not valid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    rename_conversation_api_v1_teams__team__kbs__kb__conversations__conversation__patch: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                kb: string;
+                conversation: string;
+                team: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ConversationChange"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ConversationOut"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not valid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    export_conversation_api_v1_teams__team__kbs__kb__conversations__conversation__export_get: {
+        parameters: {
+            query?: {
+                form?: "markdown" | "json";
+            };
+            header?: never;
+            path: {
+                kb: string;
+                conversation: string;
+                team: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": unknown;
+                };
             };
             /** @description Not signed in */
             401: {

@@ -137,7 +137,7 @@ def test_passwords_keys_and_conversations_outlive_a_restart(tmp_path: Path) -> N
     service.start()
     assert service.password == password, "an operator was made twice"
     client = reconnect(team)
-    assert [turn.question for turn in client.show_conversation(kb, conversation)] == [
+    assert [turn.question for turn in client.show_conversation(conversation, kb=kb)] == [
         "At what gust does the quay crane stop?"
     ]
     assert client.search(kb, "crane").hits
@@ -182,9 +182,9 @@ def test_an_answer_that_a_kill_breaks_off_is_shown_as_such(tmp_path: Path, model
         list(events)
     service.start()
     client = reconnect(team)
-    turn = client.show_desk_conversation(desk.id, start.conversation_id)[0]
+    turn = client.show_conversation(start.conversation_id, desk=desk.id)[0]
     assert (turn.state, turn.outcome, turn.question) == ("broken_off", "unfinished", start.question)
     again = client.ask_desk(desk.id, turn.question, start.conversation_id, settings={"model": None})
     assert again.citations
-    assert [t.state for t in client.show_desk_conversation(desk.id, start.conversation_id)] == ["broken_off", "done"]
+    assert [t.state for t in client.show_conversation(start.conversation_id, desk=desk.id)] == ["broken_off", "done"]
     assert service.stop() == 0

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import json
+
 import httpx
 import pytest
 
@@ -98,7 +100,7 @@ def test_a_follow_up_leans_on_the_turn_before(marine: Marine) -> None:
     assert second.conversation_id == first.conversation_id
     assert "Brawn" in second.standalone
     assert "crew of five" in second.text
-    turns = team.client.show_conversation(kb, first.conversation_id)
+    turns = team.client.show_conversation(first.conversation_id, kb=kb)
     assert [turn.number for turn in turns] == [1, 2]
     assert turns[1].request_id == second.request_id
     assert turns[1].evidence
@@ -108,14 +110,21 @@ def test_conversations_belong_to_their_asker(marine: Marine) -> None:
     team, kb = marine
     mine = team.client.ask(kb, "When does Tangle Lock work?").conversation_id
     with team.with_role("owner") as colleague:
-        assert mine not in [item.id for item in colleague.list_conversations(kb)]
-        for call in (colleague.show_conversation, colleague.delete_conversation):
+        assert mine not in [item.id for item in colleague.list_conversations(kb=kb)]
+        for call in (colleague.show_conversation, colleague.delete_conversation, colleague.export_conversation):
             with pytest.raises(NotFound):
-                call(kb, mine)
+                call(mine, kb=kb)
+        with pytest.raises(NotFound):
+            colleague.rename_conversation(mine, "Mine now", kb=kb)
         with pytest.raises(NotFound):
             colleague.ask(kb, "And on Sundays?", mine)
-    team.client.delete_conversation(kb, mine)
-    assert mine not in [item.id for item in team.client.list_conversations(kb)]
+    assert team.client.rename_conversation(mine, "The lock", kb=kb).title == "The lock"
+    assert [item.id for item in team.client.list_conversations(kb=kb, text="tangle lock work")] == [mine]
+    assert json.loads(team.client.export_conversation(mine, "json", kb=kb))["conversation"]["title"] == "The lock"
+    with pytest.raises(ValueError, match="one of the two"):
+        team.client.list_conversations()
+    team.client.delete_conversation(mine, kb=kb)
+    assert mine not in [item.id for item in team.client.list_conversations(kb=kb)]
 
 
 def test_small_talk_asks_no_documents(marine: Marine) -> None:

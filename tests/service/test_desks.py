@@ -243,10 +243,10 @@ def test_an_asker_who_leaves_ends_the_model_and_the_turn_stays(
     stream.close()  # type: ignore[attr-defined]
 
     def stopped() -> bool:
-        return client.show_desk_conversation(found.id, start.conversation_id)[0].state == "stopped"
+        return client.show_conversation(start.conversation_id, desk=found.id)[0].state == "stopped"
 
     until(stopped)
-    turn = client.show_desk_conversation(found.id, start.conversation_id)[0]
+    turn = client.show_conversation(start.conversation_id, desk=found.id)[0]
     assert turn.outcome == "unfinished"
     assert turn.text
 
@@ -257,7 +257,7 @@ def test_the_same_key_gives_the_same_answer(marine: Marine, desk: Callable[..., 
     again = client.ask_desk(found.id, QUESTION, idempotency_key="once")
     assert again.turn_id == first.turn_id
     assert isinstance([*client.ask_desk(found.id, QUESTION, idempotency_key="once", stream=True)][-1], s.FinishEvent)
-    assert len(client.show_desk_conversation(found.id, first.conversation_id)) == 1
+    assert len(client.show_conversation(first.conversation_id, desk=found.id)) == 1
     with pytest.raises(Conflict):
         client.ask_desk(found.id, "Another?", idempotency_key="once")
 
@@ -308,23 +308,23 @@ def test_conversations_are_listed_searched_renamed_exported_and_deleted(
     assert follow.conversation_id == first.conversation_id
     assert follow.standalone != follow.question
     other = client.ask_desk(found.id, "Which channel does the lock keeper answer on?")
-    titles = {c.id: c.title for c in client.list_desk_conversations(found.id)}
+    titles = {c.id: c.title for c in client.list_conversations(desk=found.id)}
     assert titles[first.conversation_id] == "Wind limit for leaving the outer berth"
-    assert [c.id for c in client.list_desk_conversations(found.id, "ferry berth")] == [first.conversation_id]
-    assert client.rename_desk_conversation(found.id, other.conversation_id, "The lock").title == "The lock"
-    markdown = client.export_desk_conversation(found.id, first.conversation_id)
+    assert [c.id for c in client.list_conversations(desk=found.id, text="ferry berth")] == [first.conversation_id]
+    assert client.rename_conversation(other.conversation_id, "The lock", desk=found.id).title == "The lock"
+    markdown = client.export_conversation(first.conversation_id, desk=found.id)
     assert markdown.startswith("# Wind limit")
     assert "[^1]" in markdown
     assert "[^1]: " in markdown
-    kept = json.loads(client.export_desk_conversation(found.id, first.conversation_id, "json"))
+    kept = json.loads(client.export_conversation(first.conversation_id, "json", desk=found.id))
     assert [turn["question"] for turn in kept["turns"]] == [first.question, follow.question]
-    client.delete_desk_conversation(found.id, other.conversation_id)
+    client.delete_conversation(other.conversation_id, desk=found.id)
     with pytest.raises(NotFound):
-        client.show_desk_conversation(found.id, other.conversation_id)
+        client.show_conversation(other.conversation_id, desk=found.id)
     reader = marine[0].with_role("reader")
-    assert reader.list_desk_conversations(found.id) == []
+    assert reader.list_conversations(desk=found.id) == []
     with pytest.raises(NotFound):
-        reader.show_desk_conversation(found.id, first.conversation_id)
+        reader.show_conversation(first.conversation_id, desk=found.id)
 
 
 def test_feedback_reaches_the_editors_with_the_record(marine: Marine, desk: Callable[..., s.DeskOut]) -> None:
@@ -364,10 +364,10 @@ def test_guests_come_by_a_link_and_reach_nothing_else(marine: Marine, desk: Call
     context = guest.citation_context(found.id, answer.turn_id, 1)
     assert context.text[context.quote_start : context.quote_end] == answer.citations[0].quote
     guest.give_feedback(found.id, answer.turn_id, True)
-    assert len(guest.list_desk_conversations(found.id)) == 2
+    assert len(guest.list_conversations(desk=found.id)) == 2
     # Another guest by the same link sees none of it.
     other = Client(team.service.url, link.secret, team.slug, guest="another guest 000000001")
-    assert other.list_desk_conversations(found.id) == []
+    assert other.list_conversations(desk=found.id) == []
     with pytest.raises(NotFound):
         other.citation_context(found.id, answer.turn_id, 1)
     for reach in (guest.list_kbs, guest.list_desks, guest.session, lambda: guest.show_answer(answer.turn_id)):
@@ -379,10 +379,10 @@ def test_guests_come_by_a_link_and_reach_nothing_else(marine: Marine, desk: Call
     with pytest.raises(ProblemError, match="3 questions a minute"):
         guest.ask_desk(found.id, QUESTION)
     with pytest.raises(Invalid):
-        Client(team.service.url, link.secret, team.slug).list_desk_conversations(found.id)
+        Client(team.service.url, link.secret, team.slug).list_conversations(desk=found.id)
     team.client.revoke_desk_link(found.id, link.id)
     with pytest.raises(NotSignedIn):
-        guest.list_desk_conversations(found.id)
+        guest.list_conversations(desk=found.id)
 
 
 def test_a_link_opens_only_its_own_desk_and_only_while_that_is_meant(
@@ -395,7 +395,7 @@ def test_a_link_opens_only_its_own_desk_and_only_while_that_is_meant(
         guest.show_chat_desk(closed.id)
     elsewhere = new_team(team.service)
     with pytest.raises(NotSignedIn):
-        Client(team.service.url, link.secret, elsewhere.slug, guest=GUEST).list_desk_conversations(open_desk.id)
+        Client(team.service.url, link.secret, elsewhere.slug, guest=GUEST).list_conversations(desk=open_desk.id)
     with pytest.raises(NotFound):
         elsewhere.client.show_chat_desk(open_desk.id)
     shut = team.client.make_desk_link(closed.id, "Shut")
@@ -452,7 +452,7 @@ def test_a_record_says_when_its_text_has_changed_and_asks_again(team: TeamSetup)
     assert not again.same_text
     assert ("+", "The lock keeper answers on channel 14.") in again.lines
     assert len(again.citations_new) == len(again.citations_gone) == 1
-    assert len(client.show_desk_conversation(desk.id, answer.conversation_id)) == 1
+    assert len(client.show_conversation(answer.conversation_id, desk=desk.id)) == 1
     client.delete_document(kb, "lock.md")
     assert client.show_answer(answer.turn_id).changed_since[0].state == "gone"
 

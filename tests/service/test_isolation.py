@@ -86,7 +86,7 @@ def victim(service: Service) -> tuple[TeamSetup, dict[str, str]]:
     link = team.client.make_desk_link(desk.id, "Private link")
     asked = team.client.ask_desk(desk.id, "At what gust does the quay crane stop?")
     with service.operator() as operator:
-        model = operator.create_model(s.ModelIn(name="private-model", url="http://127.0.0.1:9/v1"))
+        model = operator.create_model(s.ModelIn(name="private-model", url="http://127.0.0.1:9/v1", teams=[team.slug]))
     until(lambda: all(document.state == "indexed" for document in team.client.list_documents(kb.id)))
     ids = {
         "desk": desk.id,
@@ -118,9 +118,9 @@ def everything(team: TeamSetup, kb: str) -> str:
                         client.list_sources(kb), client.list_receivers(), client.list_desks(), client.list_usable_models()]  # fmt: skip
     found += [
         list(client.list_documents(kb)),
-        client.list_conversations(kb),
+        client.list_conversations(kb=kb),
         *(
-            (client.list_desk_answers(d.id), client.list_desk_links(d.id), client.list_desk_conversations(d.id))[n]
+            (client.list_desk_answers(d.id), client.list_desk_links(d.id), client.list_conversations(desk=d.id))[n]
             for d in client.list_desks()
             for n in range(3)
         ),

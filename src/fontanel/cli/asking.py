@@ -76,11 +76,20 @@ def add_commands(commands: Any, verb: Any, common: argparse.ArgumentParser, kb: 
 def add_conversation_commands(
     group: Any, verb: Any, common: argparse.ArgumentParser, kb: argparse.ArgumentParser
 ) -> None:
-    verb(group, "list", list_conversations, "list your conversations", common, kb)
+    found = verb(group, "list", list_conversations, "list your conversations", common, kb)
+    found.add_argument("--text", metavar="TEXT", help="only those that speak of it")
     show = verb(group, "show", show_conversation, "show the turns of a conversation", common, kb)
-    show.add_argument("conversation", metavar="ID")
+    rename = verb(group, "rename", rename_conversation, "give a conversation another title", common, kb)
+    export = verb(group, "export", export_conversation, "write a conversation out", common, kb)
     delete = verb(group, "delete", delete_conversation, "delete a conversation", common, kb)
-    delete.add_argument("conversation", metavar="ID")
+    for one in (show, rename, export, delete):
+        one.add_argument("conversation", metavar="ID")
+    for one in (found, show, rename, export, delete):
+        one.add_argument("--desk", metavar="DESK", help="at this desk, not with a knowledge base")
+    rename.add_argument("title", metavar="TITLE")
+    export.add_argument(
+        "--form", choices=("markdown", "json"), default="markdown", help="Markdown with footnotes, or JSON"
+    )
 
 
 def search_kb(context: Context, options: argparse.Namespace) -> None:
@@ -293,16 +302,22 @@ def _print_nearest(context: Context, passage: EvidenceOut) -> None:
     context.out.print(Padding(Text(f"{shown} ..."), (0, 0, 0, 11), expand=False))
 
 
+def _place(context: Context, options: argparse.Namespace) -> dict[str, Any]:
+    """Where the conversations that are meant were held."""
+    return {"desk": options.desk} if options.desk else {"kb": context.kb()}
+
+
 def list_conversations(context: Context, options: argparse.Namespace) -> None:
-    found = context.client.list_conversations(context.kb())
+    found = context.client.list_conversations(text=options.text, **_place(context, options))
     table = context.table(
         [(c.id, c.title, ago(c.changed_at)) for c in found], conversation="left", title="left", changed="left"
     )
-    context.show(found, table if found else "No conversations yet. Begin one with 'fontanel ask QUESTION'.")
+    none = "None speaks of it." if options.text else "No conversations yet. Begin one with 'fontanel ask QUESTION'."
+    context.show(found, table if found else none)
 
 
 def show_conversation(context: Context, options: argparse.Namespace) -> None:
-    turns = context.client.show_conversation(context.kb(), options.conversation)
+    turns = context.client.show_conversation(options.conversation, **_place(context, options))
     if context.json:
         context.show(turns)
         return
@@ -313,6 +328,16 @@ def show_conversation(context: Context, options: argparse.Namespace) -> None:
         context.out.print()
 
 
+def rename_conversation(context: Context, options: argparse.Namespace) -> None:
+    found = context.client.rename_conversation(options.conversation, options.title, **_place(context, options))
+    context.show(found, f"Its title is now {found.title!r}.")
+
+
+def export_conversation(context: Context, options: argparse.Namespace) -> None:
+    """To standard output, as it is."""
+    sys.stdout.write(context.client.export_conversation(options.conversation, options.form, **_place(context, options)))
+
+
 def delete_conversation(context: Context, options: argparse.Namespace) -> None:
-    context.client.delete_conversation(context.kb(), options.conversation)
+    context.client.delete_conversation(options.conversation, **_place(context, options))
     context.show([], "Deleted.")

@@ -60,7 +60,7 @@ def build_parser() -> Parser:
     documents.add_commands(document, verb, common, kb)
     written.add_commands(document, verb, common, kb)
     sources.add_commands(noun("source", "what keeps documents flowing into a knowledge base"), verb, common, kb)
-    asking.add_conversation_commands(noun("conversation", "your conversations with a knowledge base"), verb, common, kb)
+    asking.add_conversation_commands(noun("conversation", "your conversations"), verb, common, kb)
     desks.add_commands(noun, verb, common)
     answers.add_commands(noun, verb, common)
     people.add_commands(noun, verb, commands, common)

@@ -13,13 +13,14 @@ import httpx
 
 from fontanel import schemas as s
 from fontanel.client._calls import Upload
+from fontanel.client._async_conversations import AsyncConversationClient
 from fontanel.client._async_desks import AsyncDeskClient
 from fontanel.client._errors import FontanelError, Unreachable, raise_for_problem
 
 _SETTLED = ("indexed", "failed")
 
 
-class AsyncClient(AsyncDeskClient):
+class AsyncClient(AsyncDeskClient, AsyncConversationClient):
     """A connection to the service. `kb` and `document` are ids, or the short name and the name; `team` likewise.
 
     `key` is an access key, or the secret of a desk's link, for a guest: then `guest` is the guest's own secret, 16 random characters
@@ -504,12 +505,3 @@ class AsyncClient(AsyncDeskClient):
         )
         call = self._calls.ask(kb, body, idempotency_key or secrets.token_hex(12))
         return self._events(call) if stream else self._persist(call)
-
-    async def list_conversations(self, kb: str) -> list[s.ConversationOut]:
-        return (await self._send(self._calls.list_conversations(kb))).items
-
-    async def show_conversation(self, kb: str, conversation: str) -> list[s.TurnOut]:
-        return (await self._send(self._calls.show_conversation(kb, conversation))).items
-
-    async def delete_conversation(self, kb: str, conversation: str) -> None:
-        await self._send(self._calls.delete_conversation(kb, conversation))

@@ -142,25 +142,6 @@ class AsyncDeskClient(AsyncBaseClient):
         call = self._calls.ask_desk(desk, body, idempotency_key or secrets.token_hex(12))
         return self._events(call) if stream else self._persist(call)
 
-    async def list_desk_conversations(self, desk: str, text: str | None = None) -> list[s.ConversationOut]:
-        """Your own, the latest first; with `text` those that speak of it."""
-        return (await self._send(self._calls.list_desk_conversations(desk, text))).items
-
-    async def show_desk_conversation(self, desk: str, conversation: str) -> list[s.TurnOut]:
-        return (await self._send(self._calls.show_desk_conversation(desk, conversation))).items
-
-    async def rename_desk_conversation(self, desk: str, conversation: str, title: str) -> s.ConversationOut:
-        return await self._send(self._calls.rename_desk_conversation(desk, conversation, title))
-
-    async def delete_desk_conversation(self, desk: str, conversation: str) -> None:
-        await self._send(self._calls.delete_desk_conversation(desk, conversation))
-
-    async def export_desk_conversation(
-        self, desk: str, conversation: str, form: Literal["markdown", "json"] = "markdown"
-    ) -> str:
-        """A conversation as Markdown with footnotes, or as JSON."""
-        return await self._text(self._calls.export_desk_conversation(desk, conversation, form))
-
     async def give_feedback(
         self, desk: str, turn: str, helpful: bool, reason: Any = "", comment: str = "", citation: int = 0
     ) -> s.FeedbackOut:

@@ -263,14 +263,30 @@ class Calls(DeskCalls):
     def ask(self, kb: str, body: s.AskIn, key: str) -> Call[s.AnswerOut]:
         return Call("POST", f"{self._kb(kb)}/ask", s.AnswerOut, body, headers={"Idempotency-Key": key})
 
-    def list_conversations(self, kb: str) -> Call[s.Page[s.ConversationOut]]:
-        return Call("GET", f"{self._kb(kb)}/conversations", s.Page[s.ConversationOut])
+    def _conversations(self, kb: str | None, desk: str | None, conversation: str | None = None) -> str:
+        if (kb is None) == (desk is None):
+            raise ValueError("a conversation is with a knowledge base or at a desk: give one of the two")
+        place = f"{self._kb(kb) if kb is not None else self._desk(str(desk))}/conversations"
+        return place if conversation is None else f"{place}/{quoted(conversation)}"
 
-    def show_conversation(self, kb: str, conversation: str) -> Call[s.Page[s.TurnOut]]:
-        return Call("GET", f"{self._kb(kb)}/conversations/{quoted(conversation)}", s.Page[s.TurnOut])
+    def list_conversations(self, kb: str | None, desk: str | None, text: str | None) -> Call[s.Page[s.ConversationOut]]:
+        params = {} if text is None else {"text": text}
+        return Call("GET", self._conversations(kb, desk), s.Page[s.ConversationOut], params=params)
 
-    def delete_conversation(self, kb: str, conversation: str) -> Call[None]:
-        return Call("DELETE", f"{self._kb(kb)}/conversations/{quoted(conversation)}")
+    def show_conversation(self, kb: str | None, desk: str | None, conversation: str) -> Call[s.Page[s.TurnOut]]:
+        return Call("GET", self._conversations(kb, desk, conversation), s.Page[s.TurnOut])
+
+    def rename_conversation(
+        self, kb: str | None, desk: str | None, conversation: str, title: str
+    ) -> Call[s.ConversationOut]:
+        body = s.ConversationChange(title=title)
+        return Call("PATCH", self._conversations(kb, desk, conversation), s.ConversationOut, body)
+
+    def delete_conversation(self, kb: str | None, desk: str | None, conversation: str) -> Call[None]:
+        return Call("DELETE", self._conversations(kb, desk, conversation))
+
+    def export_conversation(self, kb: str | None, desk: str | None, conversation: str, form: str) -> str:
+        return f"{self._conversations(kb, desk, conversation)}/export?form={form}"
 
 
 @dataclass(frozen=True, slots=True)

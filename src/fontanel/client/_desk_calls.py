@@ -82,25 +82,6 @@ class DeskCalls:
     def ask_desk(self, desk: str, body: s.DeskAskIn, key: str) -> Call[s.AnswerOut]:
         return Call("POST", f"{self._desk(desk)}/ask", s.AnswerOut, body, headers={"Idempotency-Key": key})
 
-    def _conversation(self, desk: str, conversation: str) -> str:
-        return f"{self._desk(desk)}/conversations/{quoted(conversation)}"
-
-    def list_desk_conversations(self, desk: str, text: str | None) -> Call[s.Page[s.ConversationOut]]:
-        return Call("GET", f"{self._desk(desk)}/conversations", s.Page[s.ConversationOut], params=_said(text=text))
-
-    def show_desk_conversation(self, desk: str, conversation: str) -> Call[s.Page[s.TurnOut]]:
-        return Call("GET", self._conversation(desk, conversation), s.Page[s.TurnOut])
-
-    def rename_desk_conversation(self, desk: str, conversation: str, title: str) -> Call[s.ConversationOut]:
-        body = s.ConversationChange(title=title)
-        return Call("PATCH", self._conversation(desk, conversation), s.ConversationOut, body)
-
-    def delete_desk_conversation(self, desk: str, conversation: str) -> Call[None]:
-        return Call("DELETE", self._conversation(desk, conversation))
-
-    def export_desk_conversation(self, desk: str, conversation: str, form: str) -> str:
-        return f"{self._conversation(desk, conversation)}/export?form={form}"
-
     def give_feedback(self, desk: str, turn: str, body: s.FeedbackIn) -> Call[s.FeedbackOut]:
         return Call("PUT", f"{self._desk(desk)}/turns/{quoted(turn)}/feedback", s.FeedbackOut, body)
 

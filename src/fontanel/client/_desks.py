@@ -140,25 +140,6 @@ class DeskClient(BaseClient):
         call = self._calls.ask_desk(desk, body, idempotency_key or secrets.token_hex(12))
         return self._events(call) if stream else self._persist(call)
 
-    def list_desk_conversations(self, desk: str, text: str | None = None) -> list[s.ConversationOut]:
-        """Your own, the latest first; with `text` those that speak of it."""
-        return self._send(self._calls.list_desk_conversations(desk, text)).items
-
-    def show_desk_conversation(self, desk: str, conversation: str) -> list[s.TurnOut]:
-        return self._send(self._calls.show_desk_conversation(desk, conversation)).items
-
-    def rename_desk_conversation(self, desk: str, conversation: str, title: str) -> s.ConversationOut:
-        return self._send(self._calls.rename_desk_conversation(desk, conversation, title))
-
-    def delete_desk_conversation(self, desk: str, conversation: str) -> None:
-        self._send(self._calls.delete_desk_conversation(desk, conversation))
-
-    def export_desk_conversation(
-        self, desk: str, conversation: str, form: Literal["markdown", "json"] = "markdown"
-    ) -> str:
-        """A conversation as Markdown with footnotes, or as JSON."""
-        return self._text(self._calls.export_desk_conversation(desk, conversation, form))
-
     def give_feedback(
         self, desk: str, turn: str, helpful: bool, reason: Any = "", comment: str = "", citation: int = 0
     ) -> s.FeedbackOut:

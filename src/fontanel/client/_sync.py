@@ -12,13 +12,14 @@ import httpx
 
 from fontanel import schemas as s
 from fontanel.client._calls import Upload
+from fontanel.client._conversations import ConversationClient
 from fontanel.client._desks import DeskClient
 from fontanel.client._errors import FontanelError, Unreachable, raise_for_problem
 
 _SETTLED = ("indexed", "failed")
 
 
-class Client(DeskClient):
+class Client(DeskClient, ConversationClient):
     """A connection to the service. `kb` and `document` are ids, or the short name and the name; `team` likewise.
 
     `key` is an access key, or the secret of a desk's link, for a guest: then `guest` is the guest's own secret, 16 random characters
@@ -492,12 +493,3 @@ class Client(DeskClient):
         )
         call = self._calls.ask(kb, body, idempotency_key or secrets.token_hex(12))
         return self._events(call) if stream else self._persist(call)
-
-    def list_conversations(self, kb: str) -> list[s.ConversationOut]:
-        return self._send(self._calls.list_conversations(kb)).items
-
-    def show_conversation(self, kb: str, conversation: str) -> list[s.TurnOut]:
-        return self._send(self._calls.show_conversation(kb, conversation)).items
-
-    def delete_conversation(self, kb: str, conversation: str) -> None:
-        self._send(self._calls.delete_conversation(kb, conversation))

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import threading
 
-from fastapi import APIRouter
 from sqlalchemy import select
 from sqlalchemy.orm import Session
 
@@ -15,12 +14,13 @@ from fontanel.schemas import AgainOut, AnswerOut, PromptMessage, RecordOut, Rest
 from fontanel.service.access import Access, Editor, Reader
 from fontanel.service.desks import lines_between, reachable_kbs
 from fontanel.service.problems import ProblemError
+from fontanel.service.routers import api_router
 from fontanel.service.streaming import answer_out
 from fontanel.service.turns import feedback_by_turn, turn_out
 from fontanel.work.asking import Asked, Recorded
 from fontanel.work.desks import Target, desk_target, kb_target, version_of
 
-router = APIRouter(prefix="/teams/{team}/answers", tags=["answers"])
+router = api_router("/teams/{team}/answers", "answers")
 
 
 def _turn(access: Access, ref: str) -> Turn:

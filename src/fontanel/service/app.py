@@ -4,12 +4,12 @@ from __future__ import annotations
 
 from typing import Any
 
-from fastapi import APIRouter, FastAPI
+from fastapi import FastAPI
 from pydantic import TypeAdapter
 from starlette.middleware import Middleware
 
 from fontanel import __version__
-from fontanel.schemas import Event, Problem
+from fontanel.schemas import Event
 from fontanel.service import (
     answers,
     ask,
@@ -78,11 +78,6 @@ def create_app(settings: Settings, workshop: Workshop | None = None) -> FastAPI:
     app.state.pace = chat.Pace()
     app.state.answers = new_pool()
     problems.install(app)
-    failures = {
-        status: {"model": Problem, "content": {"application/problem+json": {}}, "description": title}
-        for status, title in ((401, "Not signed in"), (403, "Not allowed"), (404, "Not found"), (422, "Not valid"))
-    }
-    api = APIRouter(prefix="/api/v1", responses=failures)  # type: ignore[arg-type]
     for part in (
         sessions,
         teams,
@@ -103,11 +98,8 @@ def create_app(settings: Settings, workshop: Workshop | None = None) -> FastAPI:
         usage,
         models,
     ):
-        api.include_router(part.router)
-    api.include_router(editions.packs)
-    api.include_router(sources.around)
-    app.include_router(api)
-    app.include_router(health.router)
+        app.router.routes += part.router.routes
+    app.router.routes += [*editions.packs.routes, *sources.around.routes, *health.router.routes]
     console.install(app)
     app.openapi = lambda: _description_of(app)  # type: ignore[method-assign]
     return app

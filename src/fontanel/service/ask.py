@@ -4,17 +4,19 @@ from __future__ import annotations
 
 from typing import Annotated
 
-from fastapi import APIRouter, Query, Request, Response
+from fastapi import Query, Request, Response
 
 from fontanel.records.desk_tables import Conversation, Turn
-from fontanel.schemas import AnswerOut, AskIn, ConversationOut, Page, TurnOut
-from fontanel.service.access import Reader, ReaderWrite
+from fontanel.schemas import AnswerOut, AskIn, ConversationChange, ConversationOut, Page, TurnOut
+from fontanel.service import conversations
+from fontanel.service.access import Access, Reader, ReaderWrite
+from fontanel.service.routers import api_router
 from fontanel.service.streaming import answer_out, respond, respond_again, sent_before
 from fontanel.service.turns import turns_of
 from fontanel.work.asking import Asked, Recorded
 from fontanel.work.desks import kb_target
 
-router = APIRouter(prefix="/teams/{team}/kbs/{kb}", tags=["ask"])
+router = api_router("/teams/{team}/kbs/{kb}", "ask")
 
 #: How a route that answers is described.
 STREAMED: dict[int | str, dict[str, object]] = {
@@ -55,29 +57,36 @@ async def ask_kb(kb: str, body: AskIn, access: Reader, request: Request) -> Resp
 
 @router.get("/conversations", tags=["conversations"], summary="List your conversations")
 def list_conversations(
-    kb: str, access: Reader, limit: Annotated[int, Query(ge=1, le=200)] = 50
+    kb: str, access: Reader, text: str | None = None, limit: Annotated[int, Query(ge=1, le=200)] = 50
 ) -> Page[ConversationOut]:
-    """Your own, the latest first."""
-    found = access.scope.kb(kb)
-    query = (
-        access.scope.select(Conversation)
-        .where(Conversation.kb_id == found.id, Conversation.asker == access.caller.id)
-        .order_by(Conversation.changed_at.desc())
-        .limit(limit)
-    )
-    return Page(items=[ConversationOut.model_validate(row) for row in access.session.scalars(query)])
+    """Your own, the latest first; with `text` those that speak of it."""
+    own = (Conversation.kb_id == access.scope.kb(kb).id, Conversation.asker == access.caller.id)
+    return conversations.listed(access.session, *own, text=text, limit=limit)
 
 
 @router.get("/conversations/{conversation}", tags=["conversations"], summary="Show a conversation's turns")
 def show_conversation(kb: str, conversation: str, access: Reader) -> Page[TurnOut]:
     """Oldest first."""
-    found = access.scope.conversation(access.scope.kb(kb), conversation, access.caller.id)
-    return Page(items=turns_of(access.session, found))
+    return Page(items=turns_of(access.session, _own(kb, conversation, access)))
+
+
+@router.patch("/conversations/{conversation}", tags=["conversations"], summary="Rename a conversation")
+def rename_conversation(kb: str, conversation: str, body: ConversationChange, access: ReaderWrite) -> ConversationOut:
+    return conversations.renamed(access.session, _own(kb, conversation, access), body.title)
 
 
 @router.delete(
     "/conversations/{conversation}", status_code=204, tags=["conversations"], summary="Delete a conversation"
 )
 def delete_conversation(kb: str, conversation: str, access: ReaderWrite) -> None:
-    access.session.delete(access.scope.conversation(access.scope.kb(kb), conversation, access.caller.id))
-    access.session.commit()
+    conversations.deleted(access.session, _own(kb, conversation, access))
+
+
+@router.get("/conversations/{conversation}/export", tags=["conversations"], summary="Export a conversation")
+def export_conversation(kb: str, conversation: str, access: Reader, form: conversations.Form = "markdown") -> Response:
+    """As Markdown with its sources as footnotes, or as JSON."""
+    return conversations.exported(access.session, _own(kb, conversation, access), form)
+
+
+def _own(kb: str, conversation: str, access: Access) -> Conversation:
+    return access.scope.conversation(access.scope.kb(kb), conversation, access.caller.id)

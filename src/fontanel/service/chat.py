@@ -9,9 +9,9 @@ from collections.abc import Iterator
 from contextlib import contextmanager
 from dataclasses import dataclass
 from threading import Lock
-from typing import Annotated, Literal
+from typing import Annotated
 
-from fastapi import APIRouter, Depends, Query, Request, Response
+from fastapi import Depends, Query, Request, Response
 from fastapi.security import HTTPBearer
 from fastapi.security.http import HTTPAuthorizationCredentials
 from sqlalchemy import select
@@ -36,18 +36,19 @@ from fontanel.schemas import (
     Page,
     TurnOut,
 )
+from fontanel.service import conversations
 from fontanel.service.access import COOKIE, Access, Caller, Require, WorkshopDep, caller_of
 from fontanel.service.ask import STREAMED
 from fontanel.service.desks import checked, merged, reachable_kbs, settings_of
-from fontanel.service.exporting import as_json, as_markdown
 from fontanel.service.problems import ProblemError
+from fontanel.service.routers import api_router
 from fontanel.service.streaming import answer_out, respond, respond_again, sent_before
 from fontanel.service.turns import feedback_out, turns_of
 from fontanel.work.asking import Asked, Recorded
 from fontanel.work.desks import desk_target, version_of
 from fontanel.work.documents import reading_text
 
-router = APIRouter(tags=["chat"])
+router = api_router(tag="chat")
 AT_DESK = "/teams/{team}/desks/{desk}"
 
 #: A guest's own secret: who has it sees the guest's conversations.
@@ -281,13 +282,8 @@ def list_conversations(
     user: User, text: str | None = None, limit: Annotated[int, Query(ge=1, le=200)] = 50
 ) -> Page[ConversationOut]:
     """Your own, the latest first; with `text` those that speak of it."""
-    query = select(Conversation).where(Conversation.desk_id == user.desk.id, Conversation.asker == user.asker)
-    if text:
-        said = Turn.question.icontains(text, autoescape=True) | Turn.text.icontains(text, autoescape=True)
-        speaks = Conversation.id.in_(select(Turn.conversation_id).where(Turn.desk_id == user.desk.id, said))
-        query = query.where(Conversation.title.icontains(text, autoescape=True) | speaks)
-    rows = user.access.session.scalars(query.order_by(Conversation.changed_at.desc()).limit(limit))
-    return Page(items=[ConversationOut.model_validate(row) for row in rows])
+    own = (Conversation.desk_id == user.desk.id, Conversation.asker == user.asker)
+    return conversations.listed(user.access.session, *own, text=text, limit=limit)
 
 
 @router.get(AT_DESK + "/conversations/{conversation}", summary="Show a conversation at a desk")
@@ -296,31 +292,20 @@ def show_conversation(conversation: str, user: User) -> Page[TurnOut]:
     return Page(items=turns_of(user.access.session, user.conversation(conversation)))
 
 
-@router.patch(AT_DESK + "/conversations/{conversation}", summary="Rename a conversation")
+@router.patch(AT_DESK + "/conversations/{conversation}", summary="Rename a conversation at a desk")
 def rename_conversation(conversation: str, body: ConversationChange, user: UserWrite) -> ConversationOut:
-    found = user.conversation(conversation)
-    found.title = body.title
-    user.access.session.commit()
-    return ConversationOut.model_validate(found)
+    return conversations.renamed(user.access.session, user.conversation(conversation), body.title)
 
 
 @router.delete(AT_DESK + "/conversations/{conversation}", status_code=204, summary="Delete a conversation at a desk")
 def delete_conversation(conversation: str, user: UserWrite) -> None:
-    user.access.session.delete(user.conversation(conversation))
-    user.access.session.commit()
+    conversations.deleted(user.access.session, user.conversation(conversation))
 
 
-@router.get(AT_DESK + "/conversations/{conversation}/export", summary="Export a conversation")
-def export_conversation(conversation: str, user: User, form: Literal["markdown", "json"] = "markdown") -> Response:
+@router.get(AT_DESK + "/conversations/{conversation}/export", summary="Export a conversation at a desk")
+def export_conversation(conversation: str, user: User, form: conversations.Form = "markdown") -> Response:
     """As Markdown with its sources as footnotes, or as JSON."""
-    found = user.conversation(conversation)
-    turns = turns_of(user.access.session, found)
-    if form == "json":
-        content, media, ending = as_json(found, turns), "application/json", "json"
-    else:
-        content, media, ending = as_markdown(found, turns), "text/markdown; charset=utf-8", "md"
-    headers = {"Content-Disposition": f'attachment; filename="conversation-{found.id}.{ending}"'}
-    return Response(content, media_type=media, headers=headers)
+    return conversations.exported(user.access.session, user.conversation(conversation), form)
 
 
 @router.put(AT_DESK + "/turns/{turn}/feedback", summary="Say whether an answer helped")

@@ -5,7 +5,7 @@ from __future__ import annotations
 from datetime import timedelta
 from typing import Annotated, Any
 
-from fastapi import APIRouter, Query, Request
+from fastapi import Query, Request
 from sqlalchemy import func, select
 
 from fontanel.core.differences import differences
@@ -30,11 +30,12 @@ from fontanel.schemas import (
 )
 from fontanel.service.access import Access, Editor, EditorWrite, Idempotency, check_version
 from fontanel.service.problems import ProblemError
+from fontanel.service.routers import api_router
 from fontanel.service.turns import feedback_by_turn
 from fontanel.work.desks import usable_model, version_of
 from fontanel.work.documents import Refused
 
-router = APIRouter(prefix="/teams/{team}/desks", tags=["desks"])
+router = api_router("/teams/{team}/desks", "desks")
 
 
 def version_out(row: DeskVersion) -> DeskVersionOut:

@@ -8,7 +8,7 @@ from collections.abc import Iterator
 from typing import Annotated, Any
 from urllib.parse import quote
 
-from fastapi import APIRouter, File, Form, Query, Request, Response, UploadFile
+from fastapi import File, Form, Query, Request, Response, UploadFile
 from fastapi.responses import FileResponse
 from sqlalchemy import Select, func, select
 from sqlalchemy.orm import Session
@@ -35,6 +35,7 @@ from fontanel.schemas import (
 from fontanel.service.access import Access, Editor, EditorWrite, Reader, check_version
 from fontanel.service.forms import given
 from fontanel.service.problems import ProblemError
+from fontanel.service.routers import api_router
 from fontanel.work.documents import (
     Refused,
     add_document,
@@ -46,7 +47,7 @@ from fontanel.work.documents import (
 )
 from fontanel.work.faults import fault
 
-router = APIRouter(prefix="/teams/{team}/kbs/{kb}", tags=["documents"])
+router = api_router("/teams/{team}/kbs/{kb}", "documents")
 
 _CHUNK = 1024 * 1024
 #: What a browser may show by itself; everything else is downloaded.

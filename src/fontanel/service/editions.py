@@ -7,7 +7,7 @@ import tempfile
 from pathlib import Path
 from typing import Annotated
 
-from fastapi import APIRouter, File, Form, UploadFile
+from fastapi import File, Form, UploadFile
 from fastapi.responses import FileResponse
 from sqlalchemy import func, select
 from starlette.background import BackgroundTask
@@ -18,6 +18,7 @@ from fontanel.schemas import ComparedOut, CompareIn, ComparisonOut, EditionIn, E
 from fontanel.service.access import Access, EditorWrite, Reader
 from fontanel.service.kbs import kb_out
 from fontanel.service.problems import ProblemError
+from fontanel.service.routers import api_router
 from fontanel.service.search import edition_of, knowledge_of
 from fontanel.work.building import build_edition, drop_edition, progress_of, serve_edition
 from fontanel.work.documents import Refused
@@ -26,7 +27,7 @@ from fontanel.work.ingest import split_settings
 from fontanel.work.packing import Pack, take_pack_in, write_pack
 from fontanel.work.retrieval import KbKnowledge, Options
 
-router = APIRouter(prefix="/teams/{team}/kbs/{kb}/editions", tags=["editions"])
+router = api_router("/teams/{team}/kbs/{kb}/editions", "editions")
 
 #: How deep the expected document is looked for when two editions are compared.
 _DEPTH = 10
@@ -115,7 +116,7 @@ def export(kb: str, number: int, access: Reader) -> FileResponse:
     return FileResponse(target, media_type="application/zip", filename=target.name, background=cleared)
 
 
-packs = APIRouter(prefix="/teams/{team}/packs", tags=["editions"])
+packs = api_router("/teams/{team}/packs", "editions")
 
 
 @packs.post("", status_code=201, summary="Import an edition as a knowledge base")

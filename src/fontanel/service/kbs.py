@@ -6,7 +6,7 @@ import asyncio
 from collections.abc import AsyncIterator
 from datetime import datetime, timedelta
 
-from fastapi import APIRouter, Request, Response
+from fastapi import Request, Response
 from fastapi.responses import StreamingResponse
 from sqlalchemy import func, select
 
@@ -16,10 +16,11 @@ from fontanel.schemas import KbChange, KbIn, KbOut, Page, Splitting
 from fontanel.service.access import Access, EditorWrite, Idempotency, Reader, check_version
 from fontanel.service.documents import document_out
 from fontanel.service.events import sse
+from fontanel.service.routers import api_router
 from fontanel.work.documents import Refused, create_kb
 from fontanel.work.ingest import split_settings
 
-router = APIRouter(prefix="/teams/{team}/kbs", tags=["knowledge bases"])
+router = api_router("/teams/{team}/kbs", "knowledge bases")
 
 _SETTLED = (DocumentState.INDEXED, DocumentState.FAILED, DocumentState.REMOVED)
 

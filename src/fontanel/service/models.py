@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from fastapi import APIRouter, Request
+from fastapi import Request
 from sqlalchemy import select
 from sqlalchemy.orm import Session
 
@@ -15,10 +15,11 @@ from fontanel.records.vault import SecretsLost
 from fontanel.schemas import ModelChange, ModelCheck, ModelIn, ModelName, ModelOut, Page
 from fontanel.service.access import Editor, Operator, WorkshopDep, check_version
 from fontanel.service.problems import ProblemError
+from fontanel.service.routers import api_router
 from fontanel.work.documents import Refused
 from fontanel.work.models import endpoint_of
 
-router = APIRouter(tags=["models"])
+router = api_router(tag="models")
 
 
 def _found(session: Session, name: str) -> TextModel:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import Annotated
 
-from fastapi import APIRouter, Query
+from fastapi import Query
 from sqlalchemy import func, select
 from sqlalchemy.orm import Session
 
@@ -13,11 +13,12 @@ from fontanel.records.scope import NotInScope
 from fontanel.records.tables import Delivery, JobState, Member, Notice, Receiver, now
 from fontanel.schemas import NoticeOut, NoticesOut, Page, ReceiverIn, ReceiverMade, ReceiverOut
 from fontanel.service.access import Access, Owner, OwnerWrite, Reader, ReaderWrite
+from fontanel.service.routers import api_router
 from fontanel.sources import SettingsRefused
 from fontanel.sources.reach import check_url
 from fontanel.work.documents import Refused
 
-router = APIRouter(prefix="/teams/{team}", tags=["notices"])
+router = api_router("/teams/{team}", "notices")
 
 _MOST_RECEIVERS = 20
 

@@ -5,16 +5,17 @@ from __future__ import annotations
 import json
 from typing import Annotated
 
-from fastapi import APIRouter, Path, Query, Response
+from fastapi import Path, Query, Response
 
 from fontanel.core.reading import DRAWN
 from fontanel.schemas import LinkOut, PageOut, PlaceOut
 from fontanel.service.access import Reader
 from fontanel.service.documents import revision_of
 from fontanel.service.problems import ProblemError
+from fontanel.service.routers import api_router
 from fontanel.work.processes import WorkerDied
 
-router = APIRouter(prefix="/teams/{team}/kbs/{kb}/documents/{document}/pages", tags=["documents"])
+router = api_router("/teams/{team}/kbs/{kb}/documents/{document}/pages", "documents")
 
 PageNumber = Annotated[int, Path(ge=1, le=100_000)]
 _DRAW_SECONDS = 60.0

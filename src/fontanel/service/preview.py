@@ -6,18 +6,19 @@ import tempfile
 from statistics import median
 from typing import Annotated, Any
 
-from fastapi import APIRouter, File, Form, UploadFile
+from fastapi import File, Form, UploadFile
 
 from fontanel.records.tables import Edition
 from fontanel.schemas import BlockOut, Columns, CutOut, LocatorOut, PreviewOut, ReportOut, SizesOut, Splitting
 from fontanel.service.access import Editor
 from fontanel.service.forms import given
 from fontanel.service.problems import ProblemError
+from fontanel.service.routers import api_router
 from fontanel.work.documents import document_name
 from fontanel.work.ingest import split_settings
 from fontanel.work.processes import WorkerDied, WorkerOverran
 
-router = APIRouter(prefix="/teams/{team}/kbs/{kb}", tags=["documents"])
+router = api_router("/teams/{team}/kbs/{kb}", "documents")
 
 _CHUNK = 1024 * 1024
 _BINS = 12

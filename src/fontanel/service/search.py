@@ -4,17 +4,16 @@ from __future__ import annotations
 
 import time
 
-from fastapi import APIRouter
-
 from fontanel.core.analysis import Analyser
 from fontanel.core.index import FIELDS, Candidate, Mode
 from fontanel.records.tables import Edition, Kb
 from fontanel.schemas import AlsoOut, ExplanationOut, HitOut, LocatorOut, SearchIn, SearchOut, SpanOut, TermOut
 from fontanel.service.access import Access, Reader
 from fontanel.service.problems import ProblemError
+from fontanel.service.routers import api_router
 from fontanel.work.retrieval import Hit, KbKnowledge, Options, Results
 
-router = APIRouter(prefix="/teams/{team}/kbs/{kb}", tags=["search"])
+router = api_router("/teams/{team}/kbs/{kb}", "search")
 
 
 def edition_of(access: Access, kb: Kb, number: int, field: str | None = None) -> Edition:

@@ -6,7 +6,7 @@ import threading
 import time
 from datetime import timedelta
 
-from fastapi import APIRouter, Request, Response
+from fastapi import Request, Response
 from sqlalchemy import delete, select
 
 from fontanel.records.database import writing
@@ -15,9 +15,10 @@ from fontanel.records.tables import Key, Member, Person, SignIn, Team, now
 from fontanel.schemas import Membership, PasswordChange, SessionOut, SignInIn
 from fontanel.service.access import COOKIE, Caller, CallerDep, WorkshopDep, check_same_site
 from fontanel.service.problems import ProblemError
+from fontanel.service.routers import api_router
 from fontanel.work.workshop import Workshop
 
-router = APIRouter(tags=["session"])
+router = api_router(tag="session")
 
 _MOST_FAILURES = 10
 _WINDOW = 300.0

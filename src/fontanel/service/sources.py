@@ -9,7 +9,7 @@ import time
 from datetime import UTC, datetime
 from typing import Annotated, Any
 
-from fastapi import APIRouter, Query, Request, Response
+from fastapi import Query, Request, Response
 from sqlalchemy import func, select
 from sqlalchemy.orm import Session
 
@@ -48,6 +48,7 @@ from fontanel.service.access import (
     check_version,
 )
 from fontanel.service.problems import ProblemError
+from fontanel.service.routers import api_router
 from fontanel.service.syncs import sync_out
 from fontanel.sources import KINDS, SourceUnavailable
 from fontanel.work.deliveries import signature
@@ -67,9 +68,9 @@ from fontanel.work.sources import (
     try_source,
 )
 
-router = APIRouter(prefix="/teams/{team}/kbs/{kb}/sources", tags=["sources"])
+router = api_router("/teams/{team}/kbs/{kb}/sources", "sources")
 #: What is not of one knowledge base.
-around = APIRouter(tags=["sources"])
+around = api_router(tag="sources")
 
 _RECENT = 20
 #: A signal may be this old, in seconds.

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import Annotated
 
-from fastapi import APIRouter, Query
+from fastapi import Query
 from sqlalchemy import func, select
 from sqlalchemy.orm import Session
 
@@ -12,8 +12,9 @@ from fontanel.records.tables import Document, DocumentState, Outcome, Revision, 
 from fontanel.schemas import OutcomeName, Page, SyncItemOut, SyncOut
 from fontanel.service.access import EditorWrite, Reader
 from fontanel.service.problems import ProblemError
+from fontanel.service.routers import api_router
 
-router = APIRouter(prefix="/teams/{team}/kbs/{kb}/sources/{source}/syncs", tags=["syncs"])
+router = api_router("/teams/{team}/kbs/{kb}/sources/{source}/syncs", "syncs")
 
 _SETTLED = (DocumentState.INDEXED, DocumentState.FAILED, DocumentState.REMOVED)
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 from datetime import timedelta
 from zoneinfo import available_timezones
 
-from fastapi import APIRouter, Request, Response
+from fastapi import Request, Response
 from sqlalchemy import delete, func, select
 
 from fontanel.records.database import writing
@@ -37,10 +37,11 @@ from fontanel.service.access import (
     check_version,
 )
 from fontanel.service.problems import ProblemError
+from fontanel.service.routers import api_router
 from fontanel.work.documents import Refused
 from fontanel.work.sources import plan_again
 
-router = APIRouter()
+router = api_router()
 
 
 def _tag(response: Response, version: int) -> None:

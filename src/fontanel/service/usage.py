@@ -10,7 +10,7 @@ from datetime import datetime, timedelta
 from typing import Annotated, Literal
 from zoneinfo import ZoneInfo
 
-from fastapi import APIRouter, Query, Response
+from fastapi import Query, Response
 from sqlalchemy import select
 from sqlalchemy.orm import Session
 
@@ -18,9 +18,10 @@ from fontanel.records.desk_tables import Desk, Use
 from fontanel.records.tables import Kb, Key, Person, Team, now
 from fontanel.schemas import BudgetOut, UsageOut, UseRow
 from fontanel.service.access import Access, Editor
+from fontanel.service.routers import api_router
 from fontanel.work.usage import budget_of
 
-router = APIRouter(prefix="/teams/{team}/usage", tags=["usage"])
+router = api_router("/teams/{team}/usage", "usage")
 
 By = Literal["day", "desk", "kb", "member", "composer"]
 Since = Annotated[datetime | None, Query(description="From this moment on; by default the last thirty days.")]

@@ -6,7 +6,7 @@ import json
 from collections.abc import Sequence
 from typing import Annotated, Any
 
-from fastapi import APIRouter, Query, Request, Response
+from fastapi import Query, Request, Response
 from sqlalchemy import case, func, select
 
 from fontanel.core.differences import Change, differences
@@ -29,6 +29,7 @@ from fontanel.schemas import (
 from fontanel.service.access import Access, Editor, EditorWrite, Reader, check_version
 from fontanel.service.documents import chosen_documents, document_out, job_out, revision_of
 from fontanel.service.problems import ProblemError
+from fontanel.service.routers import api_router
 from fontanel.work.documents import (
     MOST_TAGS,
     Added,
@@ -42,7 +43,7 @@ from fontanel.work.documents import (
     set_tags,
 )
 
-router = APIRouter(prefix="/teams/{team}/kbs/{kb}", tags=["documents"])
+router = api_router("/teams/{team}/kbs/{kb}", "documents")
 
 _ENDINGS = (".md", ".markdown", ".txt", ".csv", ".tsv")
 _LARGEST = 2_000_000

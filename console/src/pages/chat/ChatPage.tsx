@@ -1,12 +1,12 @@
 import { type FormEvent, useCallback, useEffect, useMemo, useRef, useState } from "react";
 import { useNavigate, useParams, useSearchParams } from "react-router";
-import { get, keep, type Schemas, send } from "../../api/client";
+import { get, type Schemas, send } from "../../api/client";
 import type { Citation } from "../../api/client";
 import { AnswerView } from "../../components/AnswerView";
-import { Ago, Failure } from "../../components/text";
+import { Conversations } from "../../components/Conversations";
+import { Failure } from "../../components/text";
 import type { Draft } from "../../hooks/useAsking";
 import { useConversation } from "../../hooks/useConversation";
-import { useLoad } from "../../hooks/useLoad";
 import { Sign } from "../desks/words";
 import { ContextSheet } from "./ContextSheet";
 import { Helpful } from "./Helpful";
@@ -96,7 +96,13 @@ function Chat({ face, headers }: { face: Face; headers?: Headers }) {
           </div>
         </div>
       </header>
-      {listed && <Conversations api={api} headers={headers} current={conversation} onOpen={(id) => (setListed(false), move(id, false))} />}
+      {listed && (
+        <section className="bg-base-100 border-base-300 border-b" aria-label="Conversations">
+          <div className="mx-auto max-w-[1148px] px-4 py-4">
+            <Conversations api={api} headers={headers} current={conversation} focus onOpen={(id) => (setListed(false), move(id, false))} />
+          </div>
+        </section>
+      )}
       <main className="mx-auto w-full max-w-[1148px] flex-1 px-4 pb-6">
         {turns.length === 0 && !busy && (
           <section className="max-w-165 pt-9">
@@ -146,53 +152,5 @@ function Chat({ face, headers }: { face: Face; headers?: Headers }) {
       {context && <ContextSheet path={`${api}/turns/${context.turn}/citations/${context.citation.number}`} headers={headers} onClose={() => setContext(null)}
         onSay={(right) => send("PUT", `${api}/turns/${context.turn}/feedback`, { helpful: right, citation: context.citation.number, reason: right ? "" : "wrong_source" }, headers)} />}
     </div>
-  );
-}
-
-/** The asker's own conversations: found, renamed, exported, deleted. */
-function Conversations({ api, headers, current, onOpen }: { api: string; headers?: Headers; current: string | null; onOpen: (id: string | null) => void }) {
-  const [text, setText] = useState("");
-  const [renamed, setRenamed] = useState<string | null>(null);
-  const path = `${api}/conversations${text ? `?text=${encodeURIComponent(text)}` : ""}`;
-  const { data, error, reload } = useLoad<Schemas["Page_ConversationOut_"]>(path, headers);
-  const rename = (id: string, title: string) => {
-    setRenamed(null);
-    if (title.trim()) void send("PATCH", `${api}/conversations/${id}`, { title }, headers).then(reload);
-  };
-  const remove = (id: string) => send("DELETE", `${api}/conversations/${id}`, undefined, headers).then(() => (id === current ? onOpen(null) : reload()));
-  return (
-    <section className="bg-base-100 border-base-300 border-b" aria-label="Conversations">
-      <div className="mx-auto max-w-[1148px] px-4 py-4">
-        <input type="search" className="input w-full max-w-80" placeholder="Find in your conversations" aria-label="Find in your conversations" autoFocus value={text} onChange={(e) => setText(e.target.value)} />
-        <Failure message={error} />
-        <ul className="divide-base-300 mt-2 max-h-[50vh] max-w-165 divide-y overflow-y-auto">
-          {data?.items.map((item) => (
-            <li key={item.id} className="flex flex-wrap items-baseline gap-x-4 gap-y-1 py-2">
-              {renamed === item.id ? (
-                <input className="input input-sm flex-1" aria-label="New title" defaultValue={item.title} maxLength={120} autoFocus
-                  onBlur={(e) => rename(item.id, e.target.value)} onKeyDown={(e) => e.key === "Enter" && rename(item.id, e.currentTarget.value)} />
-              ) : (
-                <button type="button" className={`link-hover cursor-pointer text-left ${item.id === current ? "font-semibold" : ""}`} onClick={() => onOpen(item.id)}>
-                  {item.title}
-                </button>
-              )}
-              <span className="soft ml-auto flex gap-3.5 text-[13px]">
-                <Ago at={item.changed_at} />
-                <button type="button" className="link-hover cursor-pointer" onClick={() => setRenamed(item.id)}>
-                  Rename
-                </button>
-                <button type="button" className="link-hover cursor-pointer" onClick={() => void keep(`${api}/conversations/${item.id}/export`, `${item.title}.md`, headers)}>
-                  Export
-                </button>
-                <button type="button" className="link-hover cursor-pointer" aria-label={`Delete ${item.title}`} onClick={() => void remove(item.id)}>
-                  Delete
-                </button>
-              </span>
-            </li>
-          ))}
-          {data?.items.length === 0 && <li className="soft py-3">{text ? "None speaks of it." : "No conversation yet."}</li>}
-        </ul>
-      </div>
-    </section>
   );
 }

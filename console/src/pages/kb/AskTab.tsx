@@ -1,10 +1,9 @@
 import { type FormEvent, useRef, useState } from "react";
 import { useSearchParams } from "react-router";
-import { type Schemas, send } from "../../api/client";
 import { AnswerView } from "../../components/AnswerView";
-import { Ago, Failure } from "../../components/text";
+import { Conversations } from "../../components/Conversations";
+import { Failure } from "../../components/text";
 import { useConversation } from "../../hooks/useConversation";
-import { useLoad } from "../../hooks/useLoad";
 import { useTeam } from "../../hooks/useSession";
 import { useKb } from "./KbPage";
 
@@ -16,7 +15,6 @@ export function AskTab() {
   const [question, setQuestion] = useState("");
   const { turns, busy, coming, error, ask, stop } = useConversation(api, conversation, (id) => setAddress({ conversation: id }, { replace: true }));
   const end = useRef<HTMLDivElement>(null);
-  const earlier = useLoad<Schemas["Page_ConversationOut_"]>(`${api}/conversations?limit=20`);
 
   const askIt = async (event: FormEvent) => {
     event.preventDefault();
@@ -24,14 +22,7 @@ export function AskTab() {
     if (!asked || busy || coming) return;
     setQuestion("");
     await ask(asked);
-    earlier.reload();
     end.current?.scrollIntoView({ block: "nearest" });
-  };
-
-  const forget = async (id: string) => {
-    await send("DELETE", `${api}/conversations/${id}`);
-    if (id === conversation) setAddress({}, { replace: true });
-    earlier.reload();
   };
 
   return (
@@ -74,24 +65,10 @@ export function AskTab() {
         )}
       </form>
       <div ref={end} />
-      {turns.length === 0 && (earlier.data?.items.length ?? 0) > 0 && (
-        <section className="mt-10 max-w-165">
-          <h2 className="mb-1 text-lg">Earlier conversations</h2>
-          <ul className="divide-base-300 divide-y">
-            {earlier.data?.items.map((item) => (
-              <li key={item.id} className="flex gap-4 py-2">
-                <button type="button" className="link-hover cursor-pointer text-left" onClick={() => setAddress({ conversation: item.id })}>
-                  {item.title}
-                </button>
-                <span className="soft ml-auto whitespace-nowrap">
-                  <Ago at={item.changed_at} />
-                </span>
-                <button type="button" className="link-hover soft cursor-pointer" aria-label={`Delete ${item.title}`} onClick={() => void forget(item.id)}>
-                  Delete
-                </button>
-              </li>
-            ))}
-          </ul>
+      {turns.length === 0 && !busy && (
+        <section className="mt-10">
+          <h2 className="mb-2 text-lg">Earlier conversations</h2>
+          <Conversations api={api} current={conversation} onOpen={(id) => setAddress(id ? { conversation: id } : {})} />
         </section>
       )}
     </>
