@@ -206,9 +206,11 @@ def test_a_key_for_one_knowledge_base_reaches_no_other(team: TeamSetup) -> None:
 
     with Client(team.service.url, key.secret, team.slug) as narrow:
         assert [kb.id for kb in narrow.list_kbs()] == [mine.id]
-        for call in (narrow.show_kb, narrow.list_conversations, narrow.delete_kb):
+        for call in (narrow.show_kb, narrow.delete_kb):
             with pytest.raises(NotFound):
                 call(other.id)
+        with pytest.raises(NotFound):
+            narrow.list_conversations(kb=other.id)
         with pytest.raises(Invalid):
             narrow.create_kb("A third")
 
