@@ -7,6 +7,7 @@ the demo's questions over HTTP. The model is the stand-in: what it takes alone i
 from __future__ import annotations
 
 import argparse
+import itertools
 import random
 import subprocess
 import sys
@@ -21,7 +22,7 @@ import numpy as np
 
 from collection import ROOT, load_questions
 from fontanel.client import Client
-from fontanel.schemas import DeskKb, DeskSettings, FinishEvent, ModelIn, PieceEvent
+from fontanel.schemas import DeskKb, DeskSettings, FinishEvent, ModelIn, PieceEvent, StartEvent
 
 sys.path.insert(0, str(ROOT))
 from tests.conftest import Service, free_port, new_team
@@ -131,6 +132,7 @@ def main() -> None:
                     name, DeskSettings(kbs=[DeskKb(kb=kb)], model=model, evidence_floor=0.0)
                 ).id
                 client.publish_desk(desks[name])
+            leaving(client, desks["slow"], questions[:20])
             measure(service, client, desks, questions, url, arguments.turns)
         finally:
             service.stop()
@@ -169,6 +171,24 @@ def measure(
         f"memory: {before:.0f} MB, after {turns // 2} turns {middle:.0f} MB, after {turns} {memory(service):.0f} MB",
         flush=True,
     )
+
+
+def leaving(client: Client, desk: str, questions: list[str]) -> None:
+    """Askers who leave while a model writes: how long until its call has been cancelled and the turn kept as stopped."""
+    took = []
+    for question in questions:
+        events = client.ask_desk(desk, question, stream=True)
+        start = next(events)
+        assert isinstance(start, StartEvent)
+        if not any(isinstance(event, PieceEvent) for event in itertools.islice(events, 3)):
+            continue
+        left = time.perf_counter()
+        events.close()  # type: ignore[attr-defined]
+        while (turn := client.show_conversation(start.conversation_id, desk=desk)[0]).state == "answering":
+            time.sleep(0.005)
+        if turn.state == "stopped":
+            took.append(time.perf_counter() - left)
+    print(f"stopped after the asker has left, {len(took)} times: {spread(took)}", flush=True)
 
 
 def at_once(client: Client, desk: str, questions: list[str]) -> None:

@@ -8,13 +8,14 @@ from __future__ import annotations
 import hashlib
 import json
 import pickle
+import re
 import sqlite3
 import sys
 import time
 from collections.abc import Sequence
 from concurrent.futures import ProcessPoolExecutor
 from dataclasses import dataclass
-from functools import lru_cache
+from functools import cached_property, lru_cache
 from pathlib import Path
 from typing import Any
 
@@ -113,6 +114,26 @@ class Vectors:
         return out
 
 
+_NOT_ALNUM = re.compile(r"[^\w]|_")
+
+
+def bare(text: str) -> str:
+    """A text's letters and digits alone."""
+    return _NOT_ALNUM.sub("", text.lower())
+
+
+@dataclass(frozen=True)
+class Gold:
+    """A piece of evidence, bare (none where a question names files alone), and the files that hold it: the one that it was taken from, and those that say it to the letter as
+    well (a manual in pages and the same manual whole)."""
+
+    evidence: str
+    files: frozenset[str]
+
+    def in_passage(self, file: str, text: str) -> bool:
+        return file in self.files and self.evidence in bare(text)
+
+
 class Collection:
     """The documents below a folder, read, split and indexed by words and by meaning."""
 
@@ -150,6 +171,25 @@ class Collection:
         )
         self.snapshot = Snapshot([words], [VectorSegment(ids, vectors)], windows=[of_windows])
 
+    def gold(self, item: dict[str, Any]) -> list[Gold]:
+        """What a question's answer rests on."""
+        return [
+            Gold(evidence, frozenset([g["file"], *self._holding(evidence)]))
+            for g in item.get("gold", [])
+            for evidence in [bare(g["evidence"])]
+        ]
+
+    def _holding(self, evidence: str) -> list[str]:
+        return [
+            document.file
+            for document, text in zip(self.documents, self._bare_texts, strict=True)
+            if evidence and evidence in text
+        ]
+
+    @cached_property
+    def _bare_texts(self) -> list[str]:
+        return ["".join(bare(passage.text) for passage in document.passages) for document in self.documents]
+
 
 class CollectionKnowledge:
     """A collection as answering sees it. `without` leaves documents out, by file name; `only`, when given, the others."""
@@ -157,7 +197,7 @@ class CollectionKnowledge:
     def __init__(
         self, collection: Collection, without: frozenset[str] = frozenset(), only: frozenset[str] | None = None
     ) -> None:
-        self._collection = collection
+        self.collection = collection
         self._idf = lru_cache(100_000)(collection.snapshot.idf)
         self._words: dict[str, npt.NDArray[np.float32]] = {}
         self._documents = None
@@ -175,9 +215,9 @@ class CollectionKnowledge:
         vector = self.embed([question])[0]
         query = Query(question, vector, mode, limit, self._documents, per_document)
         found = []
-        for hit in self._collection.snapshot.search(query):
-            key, passage = self._collection.passages[hit.passage_id]
-            document = self._collection.documents[key]
+        for hit in self.collection.snapshot.search(query):
+            key, passage = self.collection.passages[hit.passage_id]
+            document = self.collection.documents[key]
             found.append(
                 EvidencePassage(
                     hit.passage_id, document.file, document.file, document.title, passage.text, passage.start,
@@ -187,7 +227,7 @@ class CollectionKnowledge:
         return found
 
     def terms(self, text: str) -> list[str]:
-        return self._collection.snapshot.query_terms(text)
+        return self.collection.snapshot.query_terms(text)
 
     def idf(self, term: str) -> float:
         return self._idf(term)
@@ -195,7 +235,7 @@ class CollectionKnowledge:
     def embed(self, texts: Sequence[str]) -> npt.NDArray[np.float32]:
         missing = [text for text in dict.fromkeys(texts) if text not in self._words]
         if missing:
-            for text, vector in zip(missing, self._collection.embedder.embed(missing), strict=True):
+            for text, vector in zip(missing, self.collection.embedder.embed(missing), strict=True):
                 self._words[text] = vector
         return np.stack([self._words[text] for text in texts])
 

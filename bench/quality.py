@@ -17,23 +17,25 @@ import numpy as np
 from rich.console import Console
 from rich.table import Table
 
-from collection import ROOT, Collection, CollectionKnowledge, load_questions
-from fontanel.core.answering import Exchange, Finished, Outcome, answer
-from ways import bare, compare
+from collection import ROOT, Collection, CollectionKnowledge, bare, load_questions
+from fontanel.core.answering import BUILT_IN, Answer, Exchange, Finished, Outcome, Verdict, answer
+from standin import StandIn
+from ways import compare
 
 
-def run_question(collection: Collection, knowledge: CollectionKnowledge, item: dict[str, Any]) -> dict[str, Any]:
-    """Search and answer one question; return what came of it."""
+def run_question(knowledge: CollectionKnowledge, item: dict[str, Any], writer: StandIn | None = None) -> dict[str, Any]:
+    """Search and answer one question, with the built-in composer or a writer; return what came of it."""
     history: list[Exchange] = []
     for earlier in item.get("history", []):
         finished = next(e for e in answer(earlier, history, knowledge) if isinstance(e, Finished)).answer
         history.append(Exchange(earlier, finished.standalone, tuple(c.title for c in finished.citations)))
     started = time.monotonic()
-    result = next(e for e in answer(item["question"], history, knowledge) if isinstance(e, Finished)).answer
+    events = answer(item["question"], history, knowledge, writer=writer)
+    result = next(e for e in events if isinstance(e, Finished)).answer
     seconds = time.monotonic() - started
-    gold = [(g["file"], bare(g["evidence"])) for g in item.get("gold", [])]
+    gold = knowledge.collection.gold(item)
     hits = knowledge.retrieve(result.standalone, 20, per_document=20)
-    holds = [[g for g in gold if g[0] == hit.document_id and g[1] in bare(hit.text)] for hit in hits]
+    holds = [[g for g in gold if g.in_passage(hit.document_id, hit.text)] for hit in hits]
     if item.get("all_needed") and gold:
         ranks = [next((r for r, held in enumerate(holds, 1) if g in held), None) for g in gold]
         rank = max(ranks) if all(ranks) else None  # type: ignore[type-var]
@@ -43,22 +45,29 @@ def run_question(collection: Collection, knowledge: CollectionKnowledge, item: d
     right = (
         all(any(key.lower() in text for key in keys) for keys in item["answer_keys"]) if item["answer_keys"] else None
     )
-    files = {g[0] for g in gold}
+    files = set().union(*(g.files for g in gold))
     passages = {(hit.document_id, hit.passage_id): bare(hit.text) for hit in [*hits, *result.evidence]}
     near = [c for c in result.citations if c.document_id in files]
     cited_exact = any(
-        any(g[1] in passages.get((c.document_id, c.passage_id), "") or bare(c.quote) in g[1] for g in gold)
+        any(g.evidence in passages.get((c.document_id, c.passage_id), "") or bare(c.quote) in g.evidence for g in gold)
         for c in near
     )
     return {
         "id": item["id"], "kind": item["kind"], "question": item["question"], "standalone": result.standalone,
         "rank": rank, "answered": result.outcome == Outcome.ANSWERED, "declined": result.outcome == Outcome.DECLINED,
         "right": bool(right) and result.outcome == Outcome.ANSWERED, "cited_document": bool(near), "cited": cited_exact,
-        "supported": all(c.support >= 0.8 for c in result.citations) if result.citations else None,
+        "supported": _is_supported(result, writer is not None) if result.citations else None,
         "sufficiency": round(result.sufficiency, 3), "answer": result.text,
         "citations": [{"file": c.document_id, "quote": c.quote, "support": round(c.support, 2)} for c in result.citations],
         "seconds": round(seconds, 3),
     }  # fmt: skip
+
+
+def _is_supported(result: Answer, written: bool) -> bool:
+    """Whether each statement of an answer is carried: by the check, or of quotations by their words."""
+    if written:
+        return all(statement.verdict in (Verdict.SUPPORTED, Verdict.NONE) for statement in result.statements)
+    return all(citation.support >= 0.8 for citation in result.citations)
 
 
 def interval(values: list[float]) -> str:
@@ -72,13 +81,14 @@ def interval(values: list[float]) -> str:
     return f"{100 * data.mean():.0f} ({100 * low:.0f}-{100 * high:.0f})"
 
 
-def report(outcomes: list[dict[str, Any]]) -> None:
+def report(outcomes: list[dict[str, Any]], writer: str) -> None:
+    """The tables of search and of answers; for a model's answers the second alone."""
     groups: dict[str, list[dict[str, Any]]] = defaultdict(list)
     for outcome in outcomes:
         groups[outcome["kind"]].append(outcome)
     answerable = [o for o in outcomes if o["kind"] != "unanswerable"]
     search = Table(title="Search: per cent of questions whose evidence is found, with 95% intervals")
-    answers = Table(title="Answers: per cent, with 95% intervals")
+    answers = Table(title=f"Answers, {writer}: per cent, with 95% intervals")
     for name in ("kind", "n", "rank 1", "top 5", "top 10", "MRR@20"):
         search.add_column(name, justify="left" if name == "kind" else "right")
     for name in ("kind", "n", "right", "cited document", "cited place", "right and cited", "supported", "declined"):
@@ -97,7 +107,8 @@ def report(outcomes: list[dict[str, Any]]) -> None:
         shown = ["-"] * 4 if kind == "unanswerable" else [*(interval(c) for c in columns), interval(both)]
         answers.add_row(kind, str(len(items)), *shown, interval(supported), declined)
     console = Console(width=120)
-    console.print(search)
+    if writer == BUILT_IN:
+        console.print(search)
     console.print(answers)
     times = sorted(o["seconds"] for o in outcomes)
     console.print(f"seconds per answer: median {times[len(times) // 2]:.3f}, slowest {times[-1]:.3f}")
@@ -120,8 +131,10 @@ def main() -> None:
         Console(width=120).print(compare(collection, load_questions(arguments.questions), interval))
         return
     knowledge = CollectionKnowledge(collection)
-    outcomes = [run_question(collection, knowledge, item) for item in load_questions(arguments.questions)]
-    report(outcomes)
+    items = load_questions(arguments.questions)
+    outcomes = [run_question(knowledge, item) for item in items]
+    report(outcomes, BUILT_IN)
+    report([run_question(knowledge, item, StandIn("honest")) for item in items], "the honest stand-in")
     if arguments.json:
         arguments.json.write_text(json.dumps(outcomes, indent=1, ensure_ascii=False) + "\n")
 

@@ -6,26 +6,20 @@ blended half and half after each is brought to 0-1 by its least and largest scor
 
 from __future__ import annotations
 
-import re
 from collections.abc import Callable, Sequence
 from typing import Any
 
 import numpy as np
 from rich.table import Table
 
-from collection import Collection
+from collection import Collection, Gold
 from fontanel.core.analysis import Analyser
 from fontanel.core.index import Mode, Query, Snapshot, VectorSegment, WordsEntry, WordsSegment
 
 _WINDOW, _REPEATED, _DEPTH = 170, 30, 20
-_NOT_ALNUM = re.compile(r"[^\w]|_")
 
 #: A search: the question to (file, text) of what it found, best first.
 Way = Callable[[str], list[tuple[str, str]]]
-
-
-def bare(text: str) -> str:
-    return _NOT_ALNUM.sub("", text.lower())
 
 
 def own_ways(collection: Collection) -> dict[str, Way]:
@@ -82,7 +76,7 @@ def compare(collection: Collection, items: Sequence[dict[str, Any]], interval: C
     for name in ("way", "rank 1", "top 5", "top 10", "MRR@20", "nDCG@10"):
         table.add_column(name, justify="left" if name == "way" else "right")
     for name, way in {**own_ways(collection), "reference": reference(collection)}.items():
-        ranks = [_rank(way(item["question"]), item) for item in asked]
+        ranks = [_rank(way(item["question"]), collection.gold(item)) for item in asked]
         table.add_row(
             name, *(interval([float(r is not None and r <= k) for r in ranks]) for k in (1, 5, 10)),
             interval([1 / r if r else 0.0 for r in ranks]),
@@ -92,10 +86,5 @@ def compare(collection: Collection, items: Sequence[dict[str, Any]], interval: C
     return table
 
 
-def _rank(found: list[tuple[str, str]], item: dict[str, Any]) -> int | None:
-    gold = [(g["file"], bare(g["evidence"])) for g in item["gold"]]
-    for rank, (file, text) in enumerate(found, 1):
-        said = bare(text)
-        if any(file == wanted and evidence in said for wanted, evidence in gold):
-            return rank
-    return None
+def _rank(found: list[tuple[str, str]], gold: list[Gold]) -> int | None:
+    return next((rank for rank, place in enumerate(found, 1) if any(one.in_passage(*place) for one in gold)), None)

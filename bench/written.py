@@ -8,7 +8,7 @@ from __future__ import annotations
 
 import argparse
 import re
-from collections.abc import Generator, Sequence
+from collections.abc import Sequence
 from pathlib import Path
 from typing import Any
 
@@ -16,40 +16,20 @@ import numpy as np
 from rich.console import Console
 from rich.table import Table
 
-from collection import ROOT, Collection, CollectionKnowledge, load_questions
+from collection import ROOT, Collection, CollectionKnowledge, bare, load_questions
 from fontanel.core.answering import (
     Answer,
     AnswerSettings,
+    CheckedStatement,
     Exchange,
     Finished,
-    Message,
     Outcome,
-    TokenUse,
     Trace,
     Verdict,
     answer,
 )
-from fontanel.standins.model import Said, compose, lying, read_prompt
 from quality import interval
-from ways import bare
-
-
-class StandIn:
-    """A stand-in model as a writer, without HTTP."""
-
-    def __init__(self, behaviour: str) -> None:
-        self.name = behaviour
-        self.said: list[Said] = []
-
-    def write(self, messages: Sequence[Message], most_tokens: int, temperature: float) -> Generator[str, None, None]:
-        plain = [{"role": m.role, "content": m.content} for m in messages]
-        self.said = lying(read_prompt(plain)) if self.name == "lying" else []
-        text = compose(self.name, plain)
-        for start in range(0, len(text), 7):
-            yield text[start : start + 7]
-
-    def use(self) -> TokenUse | None:
-        return None
+from standin import StandIn
 
 
 def ask(knowledge: CollectionKnowledge, item: dict[str, Any], writer: StandIn) -> tuple[Answer, Trace]:
@@ -70,15 +50,16 @@ def measure(collection: Collection, items: Sequence[dict[str, Any]]) -> tuple[Ta
     held: list[float] = []
     right: list[float] = []
     true_marked: list[float] = []
+    wrongly: list[str] = []
     for item in items:
         written, trace = ask(knowledge, item, StandIn("honest"))
         packing = next((step for step in trace.steps if step.name == "packing"), None)
         if packing is None:
             continue
         sent.append(packing.told["tokens"])
-        gold = [(g["file"], bare(g["evidence"])) for g in item.get("gold", [])]
+        gold = collection.gold(item)
         hits = knowledge.retrieve(written.standalone, 10, per_document=10)
-        if any(hit.document_id == file and evidence in bare(hit.text) for hit in hits for file, evidence in gold):
+        if any(one.in_passage(hit.document_id, hit.text) for hit in hits for one in gold):
             prompt = written.prompt[-1].content if written.prompt else ""
             held.append(float(any(_within(g["evidence"], prompt) for g in item["gold"])))
         if item.get("answer_keys"):
@@ -89,7 +70,10 @@ def measure(collection: Collection, items: Sequence[dict[str, Any]]) -> tuple[Ta
                     and all(any(k.lower() in text for k in keys) for keys in item["answer_keys"])
                 )
             )
-        true_marked += [float(s.verdict in (Verdict.WEAK, Verdict.UNCITED)) for s in written.statements]
+        for statement in written.statements:
+            true_marked.append(float(statement.verdict in (Verdict.WEAK, Verdict.UNCITED)))
+            if true_marked[-1]:
+                wrongly.append(f"{_said(written, statement)} ({statement.reason})")
     false_found: list[float] = []
     kept_true: list[float] = []
     missed: list[str] = []
@@ -98,7 +82,7 @@ def measure(collection: Collection, items: Sequence[dict[str, Any]]) -> tuple[Ta
         written, _ = ask(knowledge, item, writer)
         truth = {said.text: said.true for said in writer.said}
         for statement in written.statements:
-            text = statement.removed or written.text[statement.start : statement.end]
+            text = _said(written, statement)
             if text not in truth:
                 continue
             marked = statement.verdict in (Verdict.WEAK, Verdict.UNCITED)
@@ -118,7 +102,13 @@ def measure(collection: Collection, items: Sequence[dict[str, Any]]) -> tuple[Ta
     lies.add_row(str(len(false_found)), interval(false_found), str(len(kept_true)), interval(kept_true))
     for text in missed[:25]:
         print("not found:", text)
+    for text in wrongly[:25]:
+        print("marked, though true:", text)
     return table, lies
+
+
+def _said(written: Answer, statement: CheckedStatement) -> str:
+    return statement.removed or written.text[statement.start : statement.end]
 
 
 def _within(evidence: str, prompt: str) -> bool:

@@ -28,6 +28,12 @@ def sentences(text: str) -> list[str]:
         ("Das gilt z.B. nicht. Sonst schon.", ["Das gilt z.B. nicht.", "Sonst schon."]),
         ("何かあった。それだけ。", ["何かあった。", "それだけ。"]),
         ("No end", ["No end"]),
+        (
+            "According to 2. Mooring, ropes hold. See 4. Cranes lift.",
+            ["According to 2. Mooring, ropes hold.", "See 4. Cranes lift."],
+        ),
+        ("1. Call the keeper. 2. Wait.", ["1. Call the keeper.", "2. Wait."]),
+        ("The limit rose to 2. Cranes stop.", ["The limit rose to 2.", "Cranes stop."]),
         ("It opens at 6 a.m. Ships wait.", ["It opens at 6 a.m.", "Ships wait."]),
         ("", []),
     ],

@@ -66,6 +66,11 @@ _ABBREVIATIONS = frozenset(
 _END = re.compile(r"[.!?…]+[\"'”’)\]]*(?=\s|$)|[。！？]")
 _NEXT_STARTS = re.compile(r"\s+[\"'“‘(\[]*(?:[^\W\d_]|\d|[`$<*/])")
 
+#: A number that opens a sentence belongs to what follows it: "2. Moor", "According to 2. Mooring, ...".
+_OPENS = re.compile(
+    r"\s*(?:(?:according to|as in|see|in|under|per|laut|nach|siehe|selon|voir|según|véase) )?\d+(?:\.\d+)*", re.I
+)
+
 
 def sentence_spans(text: str) -> list[tuple[int, int]]:
     """Return the [start, end) of each sentence, white space at the ends left out."""
@@ -74,6 +79,8 @@ def sentence_spans(text: str) -> list[tuple[int, int]]:
     for match in _END.finditer(text):
         end = match.end()
         if end < len(text) and not _ends_sentence(text, match.start(), end):
+            continue
+        if end < len(text) and _OPENS.fullmatch(text, start, match.start()):
             continue
         _add(spans, text, start, end)
         start = end

@@ -1,0 +1,26 @@
+"""The simulated models as writers, without HTTP."""
+
+from __future__ import annotations
+
+from collections.abc import Generator, Sequence
+
+from fontanel.core.answering import Message, TokenUse
+from fontanel.standins.model import Said, compose, lying, read_prompt
+
+
+class StandIn:
+    """A stand-in model of one behaviour. `said` are the statements of the lying one, with their truth."""
+
+    def __init__(self, behaviour: str) -> None:
+        self.name = behaviour
+        self.said: list[Said] = []
+
+    def write(self, messages: Sequence[Message], most_tokens: int, temperature: float) -> Generator[str, None, None]:
+        plain = [{"role": m.role, "content": m.content} for m in messages]
+        self.said = lying(read_prompt(plain)) if self.name == "lying" else []
+        text = compose(self.name, plain)
+        for start in range(0, len(text), 7):
+            yield text[start : start + 7]
+
+    def use(self) -> TokenUse | None:
+        return None
