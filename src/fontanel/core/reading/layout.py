@@ -217,16 +217,17 @@ def _continues(group: _Group, line: Line, level: int, style: _Style) -> bool:
             level == group.level and near and abs(line.size - last.size) <= 0.08 * last.size and line.bold == last.bold
             and not _NUMBERED.match(line.text) and not _SENTENCE_END.search(last.text)
         )  # fmt: skip
-    if group.kind == "table" or _kind(line) == "table":
+    kind = _kind(line)
+    if group.kind == "table" or kind == "table":
         return _continues_table(group, line, near, gap, same_page)
     if group.kind == "list":
-        if _ITEM.match(line.text):
+        if kind == "list":
             return (same_page and 0 < gap < line.size * 2.6) or line.page == last.page + 1
         if line.page == last.page + 1:
             return _runs_on(last, line)
         # The rest of an item stands at or right of where the item began.
         return near and line.left > group.lines[0].left - 2
-    if _ITEM.match(line.text):
+    if kind == "list":
         return False
     if line.page == last.page + 1 or (same_page and gap < 0):
         return _runs_on(last, line) and abs(line.size - last.size) < 0.6
@@ -235,10 +236,11 @@ def _continues(group: _Group, line: Line, level: int, style: _Style) -> bool:
     pitch = group.lines[-2].baseline - last.baseline if len(group.lines) > 1 else gap
     if gap > pitch * 1.25 and gap > line.size * 1.3:
         return False
+    if line.left - last.left <= line.size * 0.8 or len(group.lines) == 1:
+        return True
     # An indented line after one that ends early begins a paragraph.
-    indented = line.left - last.left > line.size * 0.8 and len(group.lines) > 1
     short = last.right < max(item.right for item in group.lines) - 3 * line.size
-    return not (indented and (short or _SENTENCE_END.search(last.text)))
+    return not (short or _SENTENCE_END.search(last.text))
 
 
 def _runs_on(last: Line, line: Line) -> bool:

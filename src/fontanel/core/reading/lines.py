@@ -15,6 +15,10 @@ RAISED = "⁰¹²³⁴⁵⁶⁷⁸⁹"
 HYPHENS = "-\u00ad\u2010"
 _FIRST_WORD = re.compile(r"[^\W\d_]+(?:-[^\W\d_]+)*")
 _LAST_WORD = re.compile(rf"([^\W\d_]+)[{HYPHENS}]?$")
+#: What stands around words and is neither a letter nor a hyphen within one becomes a blank.
+_NO_LETTERS = dict.fromkeys(
+    [code for code in range(128) if not chr(code).isalpha() and chr(code) != "-"] + list(map(ord, "“”‘’„«»…–—•")), " "
+)
 #: Share of a page's height that counts as its edge, where running lines stand.
 _EDGE = 0.1
 
@@ -114,9 +118,8 @@ def join_words(pages: list[PageLines]) -> None:
             else:
                 broken.append((line, end.group(1).lower(), start.group().lower()))
     if broken:
-        known = Counter(
-            word.lower() for page in pages for line in page.lines for word in _FIRST_WORD.findall(line.text)
-        )
+        text = "\n".join(line.text for page in pages for line in page.lines).lower()
+        known = Counter(text.replace("-\n", "\n").translate(_NO_LETTERS).split())
         for line, left, right in broken:
             if known[left + right] or known[f"{left}-{right}"]:
                 line.whole = known[left + right] >= known[f"{left}-{right}"]

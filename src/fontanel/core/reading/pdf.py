@@ -8,12 +8,14 @@ from __future__ import annotations
 import ctypes
 import itertools
 import re
+import struct
 from collections.abc import Callable
 from typing import Any
 
 import pypdfium2 as pdfium
 import pypdfium2.raw as raw
 
+from fontanel.core.reading import pdfium_calls as calls
 from fontanel.core.reading.layout import Outline, add_pages
 from fontanel.core.reading.lines import RAISED, Cell, Line, PageLines, drop_running, in_columns, joined
 from fontanel.core.reading.model import Link, ReadingBuilder, ReadingFailed, collapse
@@ -28,6 +30,7 @@ _DPI = 200
 _MOST_OBJECTS = 20_000
 #: Links kept of one document at most.
 _MOST_LINKS = 50_000
+_LONGEST_ADDRESS = 4000
 #: Addresses that a page may lead a person to.
 _ADDRESS = re.compile(r"(?:https?|mailto):[^\s\x00-\x1f]{1,2000}$", re.I)
 #: Characters below which a page with a picture on it counts as a scan.
@@ -35,16 +38,19 @@ _LITTLE_TEXT = 16
 #: What PDFium gives where a font does not say which characters its glyphs are.
 _UNKNOWN = re.compile("[\x00-\x01\x03-\x08\x0b\x0c\x0e-\x1f\ue000-\uf8ff\ufffd]")
 #: What PDFium puts where it joined a word that a hyphen broke over two lines.
-_BROKEN = "\x02\ufffe"
+_BROKEN = ("\x02", "\ufffe")
 _BULLETS = str.maketrans({"\uf0b7": "•", "\uf0a7": "▪", "\uf0d8": "▪", "\uf02d": "-", "\uf0fc": "•", "\uf076": "•"})
 _BOLD_NAME = re.compile(rb"bold|black|heavy|\bcmbx|-bd|medi\b")
 _PRIVATE = re.compile("[\uf000-\uf0ff]")
 _SPACES = re.compile(r"[ \t\xa0]+")
-#: Figures after a word, which may be the mark of a footnote; exponents follow shorter things.
-_MARK = re.compile(r"(?:[^\W\d]{3}|[.,;:)\]”’\"])(\d{1,2})(?![\w.])")
+#: Figures after a word or its punctuation, which may be the mark of a footnote.
+_MARK = re.compile(r"\d(?<=[^\W\d_]\d|[.,;:)\]”’\"]\d)\d?(?![\w.])")
+#: A line of a page's text, without blanks at its ends.
+_LINE = re.compile("[^\\s\x02\ufffe](?:[^\r\n\x02\ufffe]*[^\\s\x02\ufffe])?")
 _RAISE = str.maketrans("0123456789", RAISED)
 _RAISED = re.compile(rf"(?<=[^\s{RAISED}])[{RAISED}]+")
-_count_rects, _get_rect = raw.FPDFText_CountRects, raw.FPDFText_GetRect
+#: The four numbers that PDFium writes into one place.
+_four = struct.Struct("4d").unpack_from
 
 
 def read_pdf(data: bytes, progress: Callable[[int, int], None], recognition: bool = True) -> ReadingBuilder:
@@ -196,34 +202,34 @@ def _links(document: pdfium.PdfDocument, page: Any, number: int) -> list[Link]:
     if page.get_rotation() or across <= 0 or down <= 0:
         return found
     position, link, rect = ctypes.c_int(0), raw.FPDF_LINK(), raw.FS_RECTF()
-    while raw.FPDFLink_Enumerate(page.raw, position, link):
+    raw_page, whole = page.raw, calls.address_of(document.raw)
+    while raw.FPDFLink_Enumerate(raw_page, position, link):
         if len(found) >= 1000 or not raw.FPDFLink_GetAnnotRect(link, rect):
             break
-        address, target = _destination(document, link)
+        address, target = _destination(document, whole, ctypes.addressof(link.contents))
         if address is None and target is None:
             continue
-        start, end = _share(rect.left - left, across), _share(rect.right - left, across)
-        above, below = 1 - _share(rect.top - bottom, down), 1 - _share(rect.bottom - bottom, down)
+        start, end = _share((rect.left - left) / across), _share((rect.right - left) / across)
+        above, below = _share(1 - (rect.top - bottom) / down), _share(1 - (rect.bottom - bottom) / down)
         found.append(Link(number, start, above, end, below, address, target))
     return found
 
 
-def _share(length: float, whole: float) -> float:
-    return round(min(max(length / whole, 0.0), 1.0), 4)
+def _share(share: float) -> float:
+    return round(min(max(share, 0.0), 1.0), 4)
 
 
-def _destination(document: pdfium.PdfDocument, link: Any) -> tuple[str | None, int | None]:
-    action = raw.FPDFLink_GetAction(link)
-    if action and raw.FPDFAction_GetType(action) == raw.PDFACTION_URI:
-        length = raw.FPDFAction_GetURIPath(document.raw, action, None, 0)
-        if 1 < length < 4000:
-            buffer = ctypes.create_string_buffer(length)
-            raw.FPDFAction_GetURIPath(document.raw, action, buffer, length)
+def _destination(document: pdfium.PdfDocument, whole: int, link: int) -> tuple[str | None, int | None]:
+    action = calls.get_link_action(link)
+    if action and calls.get_action_type(action) == raw.PDFACTION_URI:
+        buffer = ctypes.create_string_buffer(_LONGEST_ADDRESS)
+        typed = ctypes.cast(action, raw.FPDF_ACTION)
+        if 1 < raw.FPDFAction_GetURIPath(document.raw, typed, buffer, _LONGEST_ADDRESS) <= _LONGEST_ADDRESS:
             address = buffer.value.decode("utf-8", "replace").strip()
             return (address, None) if _ADDRESS.match(address) else (None, None)
         return None, None
-    target = raw.FPDFLink_GetDest(document.raw, link)
-    page = raw.FPDFDest_GetDestPageIndex(document.raw, target) if target else -1
+    target = calls.get_link_dest(whole, link)
+    page = calls.get_dest_page(whole, target) if target else -1
     return None, page + 1 if page >= 0 else None
 
 
@@ -255,15 +261,16 @@ class _Geometry:
     """What PDFium says of characters, in the coordinates of the page as a person sees it."""
 
     def __init__(self, text_page: Any, page: Any) -> None:
-        self._raw = text_page
+        self._typed = text_page
+        self._text_page = calls.address_of(text_page)
         self._rotation = page.get_rotation()
         width, height = page.get_size()
         self._width, self._height = width, height
         # A page's own coordinates need not begin at its corner.
         self._left, self._bottom = page.get_cropbox()[:2]
-        self._a, self._b, self._c, self._d = (ctypes.c_double() for _ in range(4))
-        # Made once: ctypes makes a pointer for each call that is given a number.
-        self._pointers = tuple(ctypes.pointer(value) for value in (self._a, self._b, self._c, self._d))
+        self._numbers = (ctypes.c_double * 4)()
+        start = ctypes.addressof(self._numbers)
+        self._addresses = (start, start + 8, start + 16, start + 24)
         self._plain = not self._rotation and abs(self._left) < 0.01 and abs(self._bottom) < 0.01
         self._bold: dict[int, bool] = {}
 
@@ -274,36 +281,43 @@ class _Geometry:
 
     def rects(self, start: int, count: int) -> list[tuple[float, float, float, float]]:
         """The boxes of the text runs among characters: (left, bottom, right, top)."""
-        a, b, c, d = self._a, self._b, self._c, self._d
+        text_page, numbers = self._text_page, self._numbers
+        one, two, three, four = self._addresses
         out = []
-        for i in range(_count_rects(self._raw, start, count)):
-            _get_rect(self._raw, i, *self._pointers)
-            out.append((a.value, d.value, c.value, b.value))
+        for i in range(calls.count_rects(text_page, start, count)):
+            # PDFium gives left, top, right, bottom.
+            calls.get_rect(text_page, i, one, four, three, two)
+            out.append(_four(numbers))
         return out if self._plain else [self._turned(*rect) for rect in out]
 
     def box(self, index: int) -> tuple[float, float, float, float]:
-        a, b, c, d = self._a, self._b, self._c, self._d
-        raw.FPDFText_GetCharBox(self._raw, index, *self._pointers)
-        return self._turned(a.value, c.value, b.value, d.value)
+        one, two, three, four = self._addresses
+        # Here it gives left, right, bottom, top.
+        calls.get_char_box(self._text_page, index, one, three, two, four)
+        return self._turned(*_four(self._numbers))
 
     def baseline(self, index: int) -> float:
-        raw.FPDFText_GetCharOrigin(self._raw, index, *self._pointers[:2])
-        return (
-            self._b.value
-            if self._plain
-            else self._turned(self._a.value, self._b.value, self._a.value, self._b.value)[1]
-        )
+        one, two, _, _ = self._addresses
+        calls.get_origin(self._text_page, index, one, two)
+        x, y, _, _ = _four(self._numbers)
+        return y if self._plain else self._turned(x, y, x, y)[1]
+
+    def size(self, index: int) -> float:
+        """The size of a character's font, before any matrix."""
+        size: float = calls.get_font_size(self._text_page, index)
+        return size
 
     def is_bold(self, index: int) -> bool:
         """Whether a character is set in a bold font, by the font's weight or its name."""
-        font = raw.FPDFTextObj_GetFont(raw.FPDFText_GetTextObject(self._raw, index))
-        key = ctypes.cast(font, ctypes.c_void_p).value or 0
-        if key not in self._bold:
+        font = calls.get_font(calls.get_text_object(self._text_page, index)) or 0
+        bold = self._bold.get(font)
+        if bold is None:
             buffer = ctypes.create_string_buffer(96)
-            length = raw.FPDFText_GetFontInfo(self._raw, index, buffer, 96, ctypes.c_int())
+            length = raw.FPDFText_GetFontInfo(self._typed, index, buffer, 96, ctypes.c_int())
             name = buffer.raw[: max(length - 1, 0)].lower() if length <= 96 else b""
-            self._bold[key] = raw.FPDFText_GetFontWeight(self._raw, index) >= 600 or bool(_BOLD_NAME.search(name))
-        return self._bold[key]
+            bold = raw.FPDFText_GetFontWeight(self._typed, index) >= 600 or bool(_BOLD_NAME.search(name))
+            self._bold[font] = bold
+        return bold
 
     def _turned(self, left: float, bottom: float, right: float, top: float) -> tuple[float, float, float, float]:
         left, right, bottom, top = left - self._left, right - self._left, bottom - self._bottom, top - self._bottom
@@ -318,27 +332,21 @@ class _Geometry:
 
 def _lines(text_page: Any, text: str, page: int, page_object: Any) -> list[Line]:
     geometry = _Geometry(text_page, page_object)
-    spans: list[tuple[int, int, bool]] = []
-    start = 0
-    for match in re.finditer(f"[\r\n{_BROKEN}]+", text):
-        if match.start() > start:
-            spans.append((start, match.start(), match.group()[0] in _BROKEN))
-        start = match.end()
-    if start < len(text):
-        spans.append((start, len(text), False))
     lines: list[Line] = []
-    seen: set[tuple[str, int, int]] = set()
-    for index, (start, end, broken) in enumerate(spans):
-        line = _line(text_page, geometry, text, start, end, page, broken)
+    seen: dict[str, list[Line]] = {}
+    for match in _LINE.finditer(text):
+        start, end = match.span()
+        broken = text[end : end + 1] in _BROKEN
+        line = _line(geometry, text, start, end, page, broken)
         if line is None:
             continue
-        if index == 0 and _is_sideways(line):
+        if not lines and _is_sideways(line):
             geometry.turn(round(-raw.FPDFText_GetCharAngle(text_page, start) * 57.29578 / 90) * 90 % 360)
-            line = _line(text_page, geometry, text, start, end, page, broken) or line
+            line = _line(geometry, text, start, end, page, broken) or line
         # A text layer laid over the same text says everything twice.
-        key = (line.text, round(line.left / 2), round(line.baseline / 2))
-        if key not in seen:
-            seen.add(key)
+        same = seen.setdefault(line.text, [])
+        if not any(abs(other.left - line.left) < 2 and abs(other.baseline - line.baseline) < 2 for other in same):
+            same.append(line)
             lines.append(line)
     return lines
 
@@ -347,35 +355,28 @@ def _is_sideways(line: Line) -> bool:
     return len(line.text) > 4 and line.top - line.bottom > 2 * (line.right - line.left)
 
 
-def _line(text_page: Any, geometry: _Geometry, text: str, start: int, end: int, page: int, broken: bool) -> Line | None:
-    content = text[start:end]
-    stripped = content.strip()
-    if not stripped:
-        return None
-    start += len(content) - len(content.lstrip())
-    end = start + len(stripped)
+def _line(geometry: _Geometry, text: str, start: int, end: int, page: int, broken: bool) -> Line | None:
     rects = geometry.rects(start, end - start)
     if not rects:
         return None
     middle = (start + end) // 2
-    size = raw.FPDFText_GetFontSize(text_page, middle)
+    size = geometry.size(middle)
     left, bottom, right, top = rects[0]
-    for _, low, far, high in rects[1:]:
-        right = far if far > right else right
-        bottom = low if low < bottom else bottom
-        top = high if high > top else top
+    if len(rects) > 1:
+        _, bottoms, rights, tops = zip(*rects, strict=True)
+        right, bottom, top = max(rights), min(bottoms), max(tops)
     if size <= 1.5:
         # The text matrix scales a unit font; the box tells the size then.
         size = max(4.0, (top - bottom) * 1.1)
     # A word in bold does not make a bold line: the first, the middle and the last letter must be.
     bold = (
-        len(stripped) < 120
+        end - start < 120
         and geometry.is_bold(start)
         and geometry.is_bold(end - 1)
         and (text[middle] == " " or geometry.is_bold(middle))
     )
     cells = (
-        [Cell(left, right, _clean(stripped))]
+        [Cell(left, right, _clean(text[start:end]))]
         if len(rects) == 1
         else _cells(geometry, text, start, end, rects, size, right)
     )
@@ -419,10 +420,13 @@ def _clean(text: str) -> str:
 def _raised_marks(text_page: Any, text: str) -> str:
     """Give the figures of a footnote's mark, which stand small after a word, as raised ones: they are no part of the word."""
     marks: list[tuple[int, int]] = []
+    address = calls.address_of(text_page)
     for match in _MARK.finditer(text):
-        start, end = match.span(1)
-        size, before = (raw.FPDFText_GetFontSize(text_page, at) for at in (start, start - 1))
-        if size < 0.85 * before:
+        start, end = match.span()
+        # Exponents follow shorter things than words.
+        if text[start - 1].isalpha() and not (start > 2 and text[start - 3 : start].isalpha()):
+            continue
+        if calls.get_font_size(address, start) < 0.85 * calls.get_font_size(address, start - 1):
             marks.append((start, end))
     for start, end in marks:
         text = text[:start] + text[start:end].translate(_RAISE) + text[end:]
@@ -432,13 +436,15 @@ def _raised_marks(text_page: Any, text: str) -> str:
 def _rules(page: Any) -> list[tuple[float, float, float, float]]:
     """The thin lines and the frames drawn on a page."""
     rules: list[tuple[float, float, float, float]] = []
-    a, b, c, d = (ctypes.c_float() for _ in range(4))
-    pointers = [ctypes.pointer(value) for value in (a, b, c, d)]
-    get_object, get_type, get_bounds = raw.FPDFPage_GetObject, raw.FPDFPageObj_GetType, raw.FPDFPageObj_GetBounds
+    numbers = (ctypes.c_float * 4)()
+    start = ctypes.addressof(numbers)
+    address = calls.address_of(page.raw)
     for index in range(min(raw.FPDFPage_CountObjects(page.raw), _MOST_OBJECTS)):
-        item = get_object(page.raw, index)
-        if get_type(item) == raw.FPDF_PAGEOBJ_PATH and get_bounds(item, *pointers):
-            left, bottom, right, top = a.value, b.value, c.value, d.value
+        item = calls.get_object(address, index)
+        if calls.get_object_type(item) == raw.FPDF_PAGEOBJ_PATH and calls.get_object_bounds(
+            item, start, start + 4, start + 8, start + 12
+        ):
+            left, bottom, right, top = numbers
             if right - left > 3 or top - bottom > 3:
                 rules.append((left, bottom, right, top))
     return rules
