@@ -1,29 +1,43 @@
 """Sources measured: a run over unchanged files beside a bare walk, how soon an edit in a watched folder is answerable, and syncs that
 are killed.
 
-.venv/bin/python bench/sources.py [--documents 10000] [--edits 50] [--kills 50] [--only unchanged,edits,kills]
+.venv/bin/python bench/sources.py [--documents 10000] [--edits 50] [--kills 50] [--only unchanged,edits,kills,remote] [--words]
+
+"remote": as many objects in a bucket and pages of a site, run twice; what the second run asks for and how long it takes. With
+`--words` the service has no embedder, which shortens the first run and changes nothing in a run over what is unchanged.
 """
 
 from __future__ import annotations
 
 import argparse
+import hashlib
 import os
 import random
 import shutil
 import statistics
 import sys
 import tempfile
+import threading
 import time
+from collections import Counter
+from collections.abc import Callable
 from pathlib import Path
 from typing import Any
+
+import uvicorn
+from starlette.applications import Starlette
+from starlette.requests import Request
+from starlette.responses import HTMLResponse, Response
+from starlette.routing import Route
 
 ROOT = Path(__file__).parent.parent
 sys.path.insert(0, str(ROOT))
 
-from tests.conftest import Service, TeamSetup, new_team  # noqa: E402
+from tests.conftest import Service, TeamSetup, free_port, new_team  # noqa: E402
 
 from fontanel import schemas as s  # noqa: E402
 from fontanel.client import Client  # noqa: E402
+from fontanel.standins.bucket import bucket_app  # noqa: E402
 
 
 def text_of(number: int, turn: int = 0) -> str:
@@ -40,13 +54,29 @@ def fill(folder: Path, count: int) -> None:
         (below / f"{number:05}.md").write_text(text_of(number))
 
 
-def set_up(folder: Path, watch: bool) -> tuple[Service, TeamSetup, Client, s.SourceOut]:
-    service = Service(folder / "data", {"FONTANEL_SOURCE_ROOTS": str(folder)}).start()
+def started(folder: Path, words: bool) -> tuple[Service, TeamSetup]:
+    settings = {"FONTANEL_SOURCE_ROOTS": str(folder), "FONTANEL_SOURCE_NETWORKS": "127.0.0.0/8"}
+    if words:
+        settings["FONTANEL_EMBEDDER"] = str(folder / "none")
+    service = Service(folder / "data", settings).start()
     team = new_team(service)
-    client = team.client
-    client.create_kb("Kb")
+    team.client.create_kb("Kb")
+    return service, team
+
+
+def set_up(folder: Path, watch: bool, words: bool = False) -> tuple[Service, TeamSetup, Client, s.SourceOut]:
+    service, team = started(folder, words)
     settings = {"path": str(folder / "files"), "watch": watch}
-    source = client.connect_source("kb", s.SourceIn(name="Files", kind="folder", settings=settings, guard_share=1.0))
+    return service, team, team.client, first_run(team.client, "folder", settings)
+
+
+def first_run(
+    client: Client, kind: str, settings: dict[str, Any], credentials: dict[str, Any] | None = None
+) -> s.SourceOut:
+    """Connect a source and wait until all it holds is indexed."""
+    source = client.connect_source(
+        "kb", s.SourceIn(name=kind, kind=kind, settings=settings, credentials=credentials or {}, guard_share=1.0)
+    )
     began = time.monotonic()
     while True:
         sync = client.show_sync("kb", source.id)
@@ -54,8 +84,8 @@ def set_up(folder: Path, watch: bool) -> tuple[Service, TeamSetup, Client, s.Sou
             break
         print(f"\r{sync.state} {sync.seen} seen, {sync.indexing} being indexed   ", end="", file=sys.stderr)
         time.sleep(0.5)
-    print(f"\nfirst run of {sync.added} files: {time.monotonic() - began:.0f} s until indexed", flush=True)
-    return service, team, client, source
+    print(f"\nfirst run of {sync.added} items, {kind}: {time.monotonic() - began:.0f} s until indexed", flush=True)
+    return source
 
 
 def walk(folder: Path) -> float:
@@ -114,6 +144,72 @@ def edits(client: Client, folder: Path, count: int, documents: int) -> None:
     )
 
 
+def remote(folder: Path, count: int) -> None:
+    """Objects and pages that have not changed: which requests a run makes, and that nothing is embedded."""
+    service, team = started(folder, words=True)
+    asked: Counter[str] = Counter()
+    fill(folder / "store" / "records", count)
+    served = {f"/{number:05}": text_of(number) for number in range(count)}
+    first, second = bucket_app(folder / "store", "key", "a secret"), pages_app(served)
+
+    def counted(app: Any, name: Callable[[dict[str, Any]], str]) -> Any:
+        async def answer(scope: Any, receive: Any, send: Any) -> None:
+            async def sent(message: Any) -> None:
+                if message["type"] == "http.response.start":
+                    asked[f"{name(scope)} {message['status']}"] += 1
+                await send(message)
+
+            await app(scope, receive, sent if scope["type"] == "http" else send)
+
+        return answer
+
+    bucket = serve(counted(first, lambda scope: "list" if b"list-type" in scope["query_string"] else "object"))
+    site = serve(counted(second, lambda scope: "page" if scope["path"][1:].isdigit() else scope["path"]))
+    keys = {"access_key": "key", "secret_key": "a secret"}
+    plans: list[tuple[str, dict[str, Any], dict[str, Any]]] = [
+        ("bucket", {"endpoint": bucket, "bucket": "records"}, keys),
+        ("site", {"start": [f"{site}/"], "most_pages": 2 * count, "delay": 0}, {}),
+    ]
+    for kind, settings, credentials in plans:
+        source = first_run(team.client, kind, settings, credentials)
+        asked.clear()
+        sync = team.client.sync_source("kb", source.id, wait=True)
+        assert sync.started_at is not None
+        assert sync.finished_at is not None
+        seconds = (sync.finished_at - sync.started_at).total_seconds()
+        print(
+            f"{kind}: {sync.seen} seen, {sync.unchanged} unchanged, {sync.embedded} embedded, {sync.bytes} bytes taken; "
+            f"{seconds:.1f} s; answered {dict(asked)}",
+            flush=True,
+        )
+    service.stop()
+
+
+def pages_app(pages: dict[str, str]) -> Any:
+    """A site whose start page leads to all others; each has an ETag."""
+    start = "".join(f'<p><a href="{path}">Record {path[1:]}</a></p>' for path in pages)
+
+    async def answer(request: Request) -> Response:
+        text = start if request.url.path == "/" else pages.get(request.url.path)
+        if text is None:
+            return Response("not there", 404)
+        etag = f'"{hashlib.sha256(text.encode()).hexdigest()[:16]}"'
+        if request.headers.get("if-none-match") == etag:
+            return Response(status_code=304, headers={"ETag": etag})
+        return HTMLResponse(f"<html><body><main><p>{text}</p></main></body></html>", headers={"ETag": etag})
+
+    return Starlette(routes=[Route("/{path:path}", answer)])
+
+
+def serve(app: Any) -> str:
+    port = free_port()
+    server = uvicorn.Server(uvicorn.Config(app, host="127.0.0.1", port=port, log_level="error", access_log=False))
+    threading.Thread(target=server.run, daemon=True).start()
+    while not server.started:
+        time.sleep(0.01)
+    return f"http://127.0.0.1:{port}"
+
+
 def kills(count: int) -> None:
     """Kill the service at any moment of a run, start it again, and compare with the folder."""
     folder = Path(tempfile.mkdtemp(prefix="fontanel-kills-"))
@@ -158,18 +254,23 @@ def main() -> None:
     parser.add_argument("--documents", type=int, default=10_000)
     parser.add_argument("--edits", type=int, default=50)
     parser.add_argument("--kills", type=int, default=50)
-    parser.add_argument("--only", default="unchanged,edits,kills")
+    parser.add_argument("--only", default="unchanged,edits,kills,remote")
+    parser.add_argument("--words", action="store_true")
     arguments = parser.parse_args()
     wanted = arguments.only.split(",")
     if "unchanged" in wanted or "edits" in wanted:
         folder = Path(tempfile.mkdtemp(prefix="fontanel-sources-"))
         fill(folder / "files", arguments.documents)
-        service, _, client, source = set_up(folder, watch=True)
+        service, _, client, source = set_up(folder, watch=True, words=arguments.words)
         if "unchanged" in wanted:
             unchanged(client, source, folder / "files")
         if "edits" in wanted:
             edits(client, folder / "files", arguments.edits, arguments.documents)
         service.stop()
+        shutil.rmtree(folder)
+    if "remote" in wanted:
+        folder = Path(tempfile.mkdtemp(prefix="fontanel-remote-"))
+        remote(folder, arguments.documents)
         shutil.rmtree(folder)
     if "kills" in wanted:
         kills(arguments.kills)

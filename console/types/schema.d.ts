@@ -1718,6 +1718,46 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/usage": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Show what each team used
+         * @description For operators: what the teams used, the busiest first, and how their budgets stand.
+         */
+        get: operations["show_all_usage_api_v1_usage_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/usage/csv": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Download what each team used
+         * @description The same figures as CSV.
+         */
+        get: operations["all_usage_csv_api_v1_usage_csv_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/health/live": {
         parameters: {
             query?: never;
@@ -4528,6 +4568,11 @@ export interface components {
             /** Error */
             error: string | null;
             freshness: components["schemas"]["FreshnessOut"];
+            /**
+             * Recent
+             * @description Its last runs, newest first.
+             */
+            recent: components["schemas"]["SyncOut"][];
         };
         /** SourceIn */
         SourceIn: {
@@ -4846,7 +4891,10 @@ export interface components {
             passages: number;
             /** Embedded */
             embedded: number;
-            /** Seconds */
+            /**
+             * Seconds
+             * @description By stage: `taking` (listing and fetching) from start to end; what the documents took then, added up: `read`, `split`, `describe`, `words`, `embed`.
+             */
             seconds: {
                 [key: string]: number;
             };
@@ -4925,6 +4973,14 @@ export interface components {
             created_at: string;
             /** Version */
             version: number;
+        };
+        /**
+         * TeamUsage
+         * @description What a team used, for operators; the row's `key` is the team's slug.
+         */
+        TeamUsage: {
+            used: components["schemas"]["UseRow"];
+            budget: components["schemas"]["BudgetOut"];
         };
         /**
          * TermOut
@@ -12560,6 +12616,132 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["SourceFreshness"][];
                 };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not valid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    show_all_usage_api_v1_usage_get: {
+        parameters: {
+            query?: {
+                /** @description From this moment on; by default the last thirty days. */
+                since?: string | null;
+                until?: string | null;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TeamUsage"][];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not valid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    all_usage_csv_api_v1_usage_csv_get: {
+        parameters: {
+            query?: {
+                /** @description From this moment on; by default the last thirty days. */
+                since?: string | null;
+                until?: string | null;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description Not signed in */
             401: {

@@ -494,6 +494,13 @@ def test_a_budget_warns_and_then_holds_models_back(models: str, team: TeamSetup)
     lines = client.usage_csv("desk").splitlines()
     assert lines[0].startswith("key,name,questions")
     assert ",Rules,4," in lines[1]
+    with team.service.operator() as operator:
+        mine = next(row for row in operator.all_usage() if row.used.key == team.slug)
+        assert (mine.used.questions, mine.used.tokens_read) == (4, usage.total.tokens_read)
+        assert mine.budget == usage.budget
+        assert any(line.startswith(f"{team.slug},") for line in operator.all_usage_csv().splitlines())
+    with pytest.raises(NotAllowed):
+        client.all_usage()
 
 
 def test_old_conversations_go_by_the_team_s_wish_and_use_stays(team: TeamSetup) -> None:

@@ -5,6 +5,7 @@ from __future__ import annotations
 import base64
 import hashlib
 import hmac
+import io
 import json
 import random
 import threading
@@ -16,6 +17,8 @@ from typing import Any
 
 import httpx
 import pytest
+from reportlab.lib.pagesizes import A4
+from reportlab.pdfgen.canvas import Canvas
 
 from fontanel import schemas as s
 from fontanel.client import Client
@@ -163,6 +166,50 @@ def test_only_what_changed_is_embedded(team: TeamSetup, service: Service) -> Non
     book.write_text(book.read_text().replace("berth number 200", "berth number two hundred", 1))
     sync = run(client, source)
     assert (sync.changed, sync.embedded) == (1, 1)
+    assert set(sync.seconds) == {"taking", "read", "split", "describe", "words", "embed"}
+
+
+def handbook(changed: int | None = None) -> bytes:
+    """A PDF of 300 pages, ten to a chapter; one paragraph says something else."""
+    out = io.BytesIO()
+    page = Canvas(out, pagesize=A4, invariant=1)
+    for number in range(300):
+        y = 780
+        if number % 10 == 0:
+            page.setFont("Helvetica-Bold", 16)
+            page.drawString(72, y, f"Chapter {number // 10 + 1} of the quays")
+            y -= 30
+        page.setFont("Helvetica", 11)
+        for paragraph in range(3):
+            place = number * 3 + paragraph
+            said = "is closed to all traffic" if place == changed else "lies open to all traffic"
+            for line in (
+                f"Berth {place} {said} and has {place % 7 + 4} bollards of {place % 50 + 20} tonnes.",
+                f"Its quay is {place * 3 % 211 + 40} metres long, and lamp {place * 11 % 977} stands at its head.",
+            ):
+                page.drawString(72, y, line)
+                y -= 14
+            y -= 16
+        page.showPage()
+    page.save()
+    return out.getvalue()
+
+
+def test_one_paragraph_of_a_long_pdf_costs_the_passages_it_touches(team: TeamSetup, service: Service) -> None:
+    client = team.client
+    folder = service.data.parent / team.slug
+    folder.mkdir()
+    (folder / "handbook.pdf").write_bytes(handbook())
+    source = connect(client, "folder", {"path": str(folder), "watch": False})
+    (whole,) = list(client.list_documents("kb"))
+    assert (whole.revision.pages, whole.revision.embedded) == (300, whole.revision.passages)
+    assert (whole.revision.passages or 0) > 60
+    (folder / "handbook.pdf").write_bytes(handbook(changed=451))
+    sync = run(client, source)
+    assert sync.changed == 1
+    assert 1 <= sync.embedded <= 2
+    (hit, *_) = client.search("kb", "berth closed to all traffic").hits
+    assert "Berth 451 is closed" in hit.text
 
 
 def signed(secret: str, body: bytes, moment: int) -> dict[str, str]:

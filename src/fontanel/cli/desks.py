@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import argparse
 import json
+from collections.abc import Sequence
 from pathlib import Path
 from typing import Any
 
@@ -87,6 +88,8 @@ def add_commands(noun: Any, verb: Any, common: argparse.ArgumentParser) -> None:
     shown.add_argument("--by", choices=["day", "desk", "kb", "member", "composer"], default="day")
     shown.add_argument("--desk", help="only this desk")
     shown.add_argument("--csv", action="store_true", help="as CSV")
+    teams = verb(usage, "teams", show_team_usage, "the same of each team, for operators", common)
+    teams.add_argument("--csv", action="store_true", help="as CSV")
 
 
 def _add_settings(parser: argparse.ArgumentParser) -> None:
@@ -363,14 +366,31 @@ def show_usage(context: Context, options: argparse.Namespace) -> None:
     if context.json:
         context.show(found)
         return
-    names = {options.by: "left", "questions": "right", "answered": "right", "declined": "right", "helpful": "right",
-             "not_helpful": "right", "read": "right", "written": "right", "cost": "right", "median_s": "right", "p95_s": "right"}  # fmt: skip
-    context.out.print(context.table([_use(row) for row in [*found.rows, found.total]], **names))
+    context.out.print(_use_table(context, options.by, [*found.rows, found.total]))
     budget = found.budget
     if budget.monthly_tokens is not None:
         context.out.print(
             f"\nThis month: {budget.used:,} of {budget.monthly_tokens:,} tokens ({budget.share or 0:.0%})."
         )
+
+
+def show_team_usage(context: Context, options: argparse.Namespace) -> None:
+    if options.csv:
+        print(context.client.all_usage_csv(), end="")
+        return
+    found = context.client.all_usage()
+    context.show(found, _use_table(context, "team", [team.used for team in found]) if found else "No team yet.")
+    for team in found:
+        if team.budget.state in ("low", "spent") and not context.json:
+            context.out.print(
+                f"{team.used.name} has used {team.budget.used:,} of {team.budget.monthly_tokens:,} tokens this month."
+            )
+
+
+def _use_table(context: Context, by: str, rows: Sequence[UseRow]) -> Any:
+    names = {by: "left", "questions": "right", "answered": "right", "declined": "right", "helpful": "right",
+             "not_helpful": "right", "read": "right", "written": "right", "cost": "right", "median_s": "right", "p95_s": "right"}  # fmt: skip
+    return context.table([_use(row) for row in rows], **names)
 
 
 def _use(row: UseRow) -> tuple[Any, ...]:

@@ -405,12 +405,16 @@ def _runs_table(context: Context, runs: list[SyncOut]) -> Any:
     rows = [
         (r.id, ago(r.created_at), r.cause, r.state, _counts(r),
          f"{(r.finished_at - r.started_at).total_seconds():.1f} s" if r.finished_at and r.started_at else None,
-         r.held_for or r.error)
+         _stages(r.seconds), r.held_for or r.error)
         for r in runs
     ]  # fmt: skip
     return context.table(
-        rows, run="left", when="left", cause="left", state="left", items="left", took="right", why="left"
+        rows, run="left", when="left", cause="left", state="left", items="left", took="right", stages="left", why="left"
     )
+
+
+def _stages(seconds: dict[str, float]) -> str | None:
+    return ", ".join(f"{stage} {_seconds(value)}" for stage, value in seconds.items() if value >= 0.05) or None
 
 
 def list_runs(context: Context, options: argparse.Namespace) -> None:

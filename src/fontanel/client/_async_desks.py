@@ -197,3 +197,10 @@ class AsyncDeskClient(AsyncBaseClient):
         self, by: By = "day", since: datetime | None = None, until: datetime | None = None, desk: str | None = None
     ) -> str:
         return await self._text(self._calls.usage_csv(by, since, until, desk))
+
+    async def all_usage(self, since: datetime | None = None, until: datetime | None = None) -> list[s.TeamUsage]:
+        """What each team used, by default in the last thirty days. For operators."""
+        return await self._send(self._calls.all_usage(since, until))
+
+    async def all_usage_csv(self, since: datetime | None = None, until: datetime | None = None) -> str:
+        return await self._text(self._calls.all_usage_csv(since, until))

@@ -118,7 +118,16 @@ class DeskCalls:
     def usage_csv(self, by: str, since: datetime | None, until: datetime | None, desk: str | None) -> str:
         return f"{self._team()}/usage/csv?{urlencode(_period(by, since, until, desk))}"
 
+    def all_usage(self, since: datetime | None, until: datetime | None) -> Call[list[s.TeamUsage]]:
+        return Call("GET", "/usage", list[s.TeamUsage], params=_moments(since, until))
+
+    def all_usage_csv(self, since: datetime | None, until: datetime | None) -> str:
+        return f"/usage/csv?{urlencode(_moments(since, until))}"
+
 
 def _period(by: str, since: datetime | None, until: datetime | None, desk: str | None) -> dict[str, Any]:
-    moments = {name: at.isoformat() for name, at in (("since", since), ("until", until)) if at is not None}
-    return {**_said(by=by, desk=desk), **moments}
+    return {**_said(by=by, desk=desk), **_moments(since, until)}
+
+
+def _moments(since: datetime | None, until: datetime | None) -> dict[str, Any]:
+    return {name: at.isoformat() for name, at in (("since", since), ("until", until)) if at is not None}

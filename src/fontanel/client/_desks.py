@@ -195,3 +195,10 @@ class DeskClient(BaseClient):
         self, by: By = "day", since: datetime | None = None, until: datetime | None = None, desk: str | None = None
     ) -> str:
         return self._text(self._calls.usage_csv(by, since, until, desk))
+
+    def all_usage(self, since: datetime | None = None, until: datetime | None = None) -> list[s.TeamUsage]:
+        """What each team used, by default in the last thirty days. For operators."""
+        return self._send(self._calls.all_usage(since, until))
+
+    def all_usage_csv(self, since: datetime | None = None, until: datetime | None = None) -> str:
+        return self._text(self._calls.all_usage_csv(since, until))

@@ -51,6 +51,7 @@ from fontanel.schemas.desks import (
     RestingOut,
     SettingDifference,
     StepOut,
+    TeamUsage,
     UsageOut,
     UseRow,
 )
@@ -259,6 +260,7 @@ __all__ = [
     "TeamChange",
     "TeamIn",
     "TeamOut",
+    "TeamUsage",
     "TermOut",
     "TrialOut",
     "TurnOut",

@@ -390,6 +390,13 @@ class BudgetOut(Model):
     since: datetime
 
 
+class TeamUsage(Model):
+    """What a team used, for operators; the row's `key` is the team's slug."""
+
+    used: UseRow
+    budget: BudgetOut
+
+
 class UsageOut(Model):
     by: Literal["day", "desk", "kb", "member", "composer"]
     rows: list[UseRow]

@@ -126,7 +126,10 @@ class SyncOut(Model):
     words: int
     passages: int
     embedded: int
-    seconds: dict[str, float]
+    seconds: dict[str, float] = Field(
+        description="By stage: `taking` (listing and fetching) from start to end; what the documents took then, added up: `read`, "
+        "`split`, `describe`, `words`, `embed`."
+    )
     created_at: datetime
     started_at: datetime | None
     finished_at: datetime | None
@@ -202,6 +205,7 @@ class SourceFreshness(Model):
     failing_since: datetime | None
     error: str | None
     freshness: FreshnessOut
+    recent: list[SyncOut] = Field(description="Its last runs, newest first.")
 
 
 class SignalSecret(Model):

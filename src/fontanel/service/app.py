@@ -99,7 +99,12 @@ def create_app(settings: Settings, workshop: Workshop | None = None) -> FastAPI:
         models,
     ):
         app.router.routes += part.router.routes
-    app.router.routes += [*editions.packs.routes, *sources.around.routes, *health.router.routes]
+    app.router.routes += [
+        *editions.packs.routes,
+        *sources.around.routes,
+        *usage.all_teams.routes,
+        *health.router.routes,
+    ]
     console.install(app)
     app.openapi = lambda: _description_of(app)  # type: ignore[method-assign]
     return app

@@ -91,7 +91,6 @@ def _documents(session: Session, source: Source) -> int:
 
 
 def source_out(session: Session, source: Source) -> SourceOut:
-    recent = select(Sync).where(Sync.source_id == source.id).order_by(Sync.created_at.desc()).limit(_RECENT)
     return SourceOut(
         id=source.id, kb_id=source.kb_id, name=source.name, kind=source.kind, folder=source.folder, settings=source.settings,
         credentials=source.credential_names, tag_rules=[TagRule(**rule) for rule in source.tag_rules],
@@ -99,7 +98,7 @@ def source_out(session: Session, source: Source) -> SourceOut:
         guard_share=source.guard_share, guard_least=source.guard_least, paused=source.paused,
         next_run_at=None if source.paused else source.next_run_at, failing_since=source.failing_since, error=source.error,
         documents=_documents(session, source), freshness=freshness_out(source, freshness_of(session, source)),
-        recent=[sync_out(session, sync) for sync in session.scalars(recent)], created_at=source.created_at,
+        recent=_recent(session, source), created_at=source.created_at,
         changed_at=source.changed_at, version=source.version,
     )  # fmt: skip
 
@@ -343,13 +342,18 @@ def _stored(workshop: Any, one: PushedIn) -> Pushed:
 # Overviews
 
 
+def _recent(session: Session, source: Source) -> list[SyncOut]:
+    recent = select(Sync).where(Sync.source_id == source.id).order_by(Sync.created_at.desc()).limit(_RECENT)
+    return [sync_out(session, sync) for sync in session.scalars(recent)]
+
+
 def _overview(session: Session, query: Any) -> list[SourceFreshness]:
     rows = session.execute(query).tuples()
     return [
         SourceFreshness(
             team=team.slug, kb_id=kb.id, kb=kb.name, source_id=source.id, source=source.name, kind=source.kind,
             documents=_documents(session, source), failing_since=source.failing_since, error=source.error,
-            freshness=freshness_out(source, freshness_of(session, source)),
+            freshness=freshness_out(source, freshness_of(session, source)), recent=_recent(session, source),
         )
         for source, kb, team in rows
     ]  # fmt: skip

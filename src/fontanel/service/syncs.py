@@ -19,19 +19,25 @@ router = api_router("/teams/{team}/kbs/{kb}/sources/{source}/syncs", "syncs")
 _SETTLED = (DocumentState.INDEXED, DocumentState.FAILED, DocumentState.REMOVED)
 
 
+#: What a document goes through, as its revision's times name it.
+_STAGES = ("read", "split", "describe", "words", "embed")
+
+
 def sync_out(session: Session, sync: Sync) -> SyncOut:
     taken = select(
         func.count().filter(Document.state.not_in(_SETTLED), Document.latest_revision_id == Revision.id),
         func.coalesce(func.sum(func.json_extract(Revision.report, "$.words")), 0),
         func.coalesce(func.sum(Revision.passages), 0), func.coalesce(func.sum(Revision.embedded), 0),
+        *(func.sum(func.json_extract(Revision.seconds, f"$.{stage}")) for stage in _STAGES),
     ).select_from(SyncItem).join(Revision, Revision.id == SyncItem.revision_id).join(Document, Document.key == Revision.document_key)  # fmt: skip
-    indexing, words, passages, embedded = session.execute(taken.where(SyncItem.sync_id == sync.id)).one()
+    indexing, words, passages, embedded, *spent = session.execute(taken.where(SyncItem.sync_id == sync.id)).one()
+    stages = {stage: round(value, 3) for stage, value in zip(_STAGES, spent, strict=True) if value}
     return SyncOut(
         id=sync.id, source_id=sync.source_id, cause=sync.cause, state=sync.state.value, stage=sync.stage,
         held_for=sync.held_for, error=sync.error, seen=sync.seen, expected=sync.expected, unchanged=sync.unchanged,
         added=sync.added, changed=sync.changed, moved=sync.moved, removed=sync.removed, skipped=sync.skipped,
         failed=sync.failed, bytes=sync.bytes, skip_reasons=sync.skip_reasons, indexing=indexing, words=words,
-        passages=passages, embedded=embedded, seconds=sync.seconds, created_at=sync.created_at,
+        passages=passages, embedded=embedded, seconds={**sync.seconds, **stages}, created_at=sync.created_at,
         started_at=sync.started_at, finished_at=sync.finished_at,
     )  # fmt: skip
 

@@ -11,17 +11,18 @@ from typing import Annotated, Literal
 from zoneinfo import ZoneInfo
 
 from fastapi import Query, Response
-from sqlalchemy import select
+from sqlalchemy import ColumnElement, select
 from sqlalchemy.orm import Session
 
 from fontanel.records.desk_tables import Desk, Use
 from fontanel.records.tables import Kb, Key, Person, Team, now
-from fontanel.schemas import BudgetOut, UsageOut, UseRow
-from fontanel.service.access import Access, Editor
+from fontanel.schemas import BudgetOut, TeamUsage, UsageOut, UseRow
+from fontanel.service.access import Access, Editor, Operator, WorkshopDep
 from fontanel.service.routers import api_router
 from fontanel.work.usage import budget_of
 
 router = api_router("/teams/{team}/usage", "usage")
+all_teams = api_router("/usage", "usage")
 
 By = Literal["day", "desk", "kb", "member", "composer"]
 Since = Annotated[datetime | None, Query(description="From this moment on; by default the last thirty days.")]
@@ -33,12 +34,9 @@ def show_usage(
 ) -> UsageOut:
     """Questions, outcomes, feedback, tokens, cost and times, by what `by` names; days are the team's own."""
     uses = _uses(access, since, until, desk)
-    budget = budget_of(access.session, access.team)
     return UsageOut(
         by=by, rows=_rows(access.session, access.team, uses, by), total=_row("", "all", uses),
-        budget=BudgetOut(
-            monthly_tokens=budget.most, used=budget.used, share=budget.share, state=budget.state, since=budget.since
-        ),
+        budget=_budget_out(access.session, access.team),
     )  # fmt: skip
 
 
@@ -47,7 +45,39 @@ def usage_csv(
     access: Editor, by: By = "day", since: Since = None, until: datetime | None = None, desk: str | None = None
 ) -> Response:
     """The same figures as CSV."""
-    rows = _rows(access.session, access.team, _uses(access, since, until, desk), by)
+    return _csv(_rows(access.session, access.team, _uses(access, since, until, desk), by), by)
+
+
+@all_teams.get("", summary="Show what each team used")
+def show_all_usage(
+    caller: Operator, workshop: WorkshopDep, since: Since = None, until: datetime | None = None
+) -> list[TeamUsage]:
+    """For operators: what the teams used, the busiest first, and how their budgets stand."""
+    with workshop.sessions() as session:
+        return _of_teams(session, since, until)
+
+
+@all_teams.get("/csv", summary="Download what each team used", response_class=Response)
+def all_usage_csv(
+    caller: Operator, workshop: WorkshopDep, since: Since = None, until: datetime | None = None
+) -> Response:
+    """The same figures as CSV."""
+    with workshop.sessions() as session:
+        return _csv([team.used for team in _of_teams(session, since, until)], "team")
+
+
+def _of_teams(session: Session, since: datetime | None, until: datetime | None) -> list[TeamUsage]:
+    groups: dict[str, list[Use]] = defaultdict(list)
+    for use in session.scalars(select(Use).where(*_within(since, until))):
+        groups[use.team_id].append(use)
+    teams = session.scalars(select(Team).order_by(Team.name)).all()
+    found = [
+        TeamUsage(used=_row(team.slug, team.name, groups[team.id]), budget=_budget_out(session, team)) for team in teams
+    ]
+    return sorted(found, key=lambda team: -team.used.questions)
+
+
+def _csv(rows: Sequence[UseRow], by: str) -> Response:
     out = io.StringIO()
     writer = csv.writer(out)
     names = list(UseRow.model_fields)
@@ -61,10 +91,20 @@ def usage_csv(
     return Response(out.getvalue(), media_type="text/csv; charset=utf-8", headers=headers)
 
 
+def _budget_out(session: Session, team: Team) -> BudgetOut:
+    budget = budget_of(session, team)
+    return BudgetOut(
+        monthly_tokens=budget.most, used=budget.used, share=budget.share, state=budget.state, since=budget.since
+    )
+
+
+def _within(since: datetime | None, until: datetime | None) -> list[ColumnElement[bool]]:
+    conditions = [Use.at >= (since or now() - timedelta(days=30))]
+    return conditions if until is None else [*conditions, Use.at < until]
+
+
 def _uses(access: Access, since: datetime | None, until: datetime | None, desk: str | None) -> Sequence[Use]:
-    query = access.scope.select(Use).where(Use.at >= (since or now() - timedelta(days=30)))
-    if until is not None:
-        query = query.where(Use.at < until)
+    query = access.scope.select(Use).where(*_within(since, until))
     if desk is not None:
         query = query.where(Use.desk_id == access.scope.desk(desk).id)
     uses = access.session.scalars(query.order_by(Use.at)).all()

@@ -78,10 +78,9 @@ def chooser(patterns: Patterns, files: bool = True) -> Callable[[str], str | Non
             return "left out by a pattern"
         if included is not None and not included(path):
             return "fits no pattern of what to take"
-        if path[-1:] == "~" or ("~$" in path and path.rpartition("/")[2].startswith("~$")):
+        if "~" in path and (path[-1] == "~" or path.rpartition("/")[2].startswith("~$")):
             return "a program's scratch file"
-        _, dot, ending = path.rpartition(".")
-        if files and dot and ending.lower() in without_text:
+        if files and (dot := path.rfind(".")) >= 0 and path[dot + 1 :].lower() in without_text:
             return "a kind of file without text"
         return None
 

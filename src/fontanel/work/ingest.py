@@ -289,15 +289,17 @@ class Ingest:
                     job, "Embedding broke its process each time. Retry the document, and look at the service's log."
                 )
             return True
+        # What a passage took, so that the documents' times add up to the round's.
+        each = (time.monotonic() - started) / max(sum(fresh.values()), 1)
         for edition_id, group in self._by_edition(complete).items():
-            self._commit_vectors(edition_id, group, embedder, time.monotonic() - started, fresh)
+            self._commit_vectors(edition_id, group, embedder, each, fresh)
         if unfinished:
-            self._put_back(unfinished, fresh)
+            self._put_back(unfinished, each, fresh)
         for kb_id in {job.kb_id for job in jobs}:
             self._changes.tell(kb_id)
         return True
 
-    def _put_back(self, unfinished: Sequence[tuple[Job, int, int]], fresh: Mapping[str, int]) -> None:
+    def _put_back(self, unfinished: Sequence[tuple[Job, int, int]], each: float, fresh: Mapping[str, int]) -> None:
         """Jobs of which a part is embedded wait for the next round."""
         with writing(self._sessions) as session:
             for job, done, total in unfinished:
@@ -306,7 +308,7 @@ class Ingest:
                     row.state, row.done, row.total = JobState.WAITING, done, total
                     if row.edition_id is None:
                         document.progress = done / total
-                        session.get_one(Revision, job.revision_id).embedded += fresh[job.id]
+                        _note_embedded(session.get_one(Revision, job.revision_id), fresh[job.id], each)
             session.commit()
 
     def _texts(self, job: Job) -> tuple[list[str], list[bool]]:
@@ -340,7 +342,7 @@ class Ingest:
         return groups
 
     def _commit_vectors(
-        self, edition_id: str, jobs: Sequence[Job], embedder: str, seconds: float, fresh: Mapping[str, int]
+        self, edition_id: str, jobs: Sequence[Job], embedder: str, each: float, fresh: Mapping[str, int]
     ) -> None:
         with self._editions.writer(edition_id):
             with writing(self._sessions) as session:
@@ -359,8 +361,7 @@ class Ingest:
                         found.append((passage_id, [text_key(embedder, text) for text in texts]))
                     if row.edition_id is not None or document.revision_id != revision.id:
                         continue
-                    revision.seconds = {**revision.seconds, "embed": round(seconds, 3)}
-                    revision.embedded += fresh[job.id]
+                    _note_embedded(revision, fresh[job.id], each)
                     revision.indexed_at = now()
                     if document.latest_revision_id == revision.id:
                         document.state, document.progress = DocumentState.INDEXED, None
@@ -424,6 +425,13 @@ class Ingest:
         if language not in held:
             held[language] = Analyser(language)
         return held[language]
+
+
+def _note_embedded(revision: Revision, passages: int, each: float) -> None:
+    """Add passages that were embedded, each in so many seconds, to a revision's figures."""
+    seconds = revision.seconds.get("embed", 0.0) + passages * each
+    revision.seconds = {**revision.seconds, "embed": round(seconds, 3)}
+    revision.embedded += passages
 
 
 def _embedded(session: Session, edition: Edition, revision_id: str) -> list[tuple[int, list[str]]]:

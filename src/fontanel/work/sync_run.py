@@ -154,7 +154,9 @@ class SyncRun:
         sound = case((item.document_key.is_(None) | item.error.is_not(None), ""), else_=item.mark)
         with self._sessions() as session:
             rows = session.connection().execute(select(item.item_id, sound).where(item.source_id == self._source.id))
-            self._marks: dict[str, str] = dict(rows.tuples().all())
+            # As SQLite gives them: tens of thousands of rows need no wrapping.
+            assert rows.cursor is not None
+            self._marks: dict[str, str] = dict(rows.cursor.fetchall())
             done = select(SyncItem.item_id, SyncItem.outcome).where(SyncItem.sync_id == self._sync.id)
             outcomes = dict(session.execute(done).tuples().all())
         self._done = {item for item, outcome in outcomes.items() if outcome in _COUNTED}

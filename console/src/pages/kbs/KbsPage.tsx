@@ -4,11 +4,15 @@ import { type Kb, type Schemas, send, upload } from "../../api/client";
 import { Ago, count, Failure } from "../../components/text";
 import { useLoad } from "../../hooks/useLoad";
 import { useTeam } from "../../hooks/useSession";
+import { FreshWord, Strip } from "../sources/words";
 import { DEFAULT_SPLITTING, SplittingFields } from "../kb/Splitting";
+
+type SourceFreshness = Schemas["SourceFreshness"];
 
 export function KbsPage() {
   const team = useTeam();
   const { data, error } = useLoad<Schemas["Page_KbOut_"]>(`${team.api}/kbs`);
+  const { data: sources } = useLoad<SourceFreshness[]>(`${team.api}/freshness`);
   const [creating, setCreating] = useState(false);
   const lasting = data?.items.filter((kb) => !kb.expires_at) ?? [];
   const tried = data?.items.filter((kb) => kb.expires_at) ?? [];
@@ -38,7 +42,7 @@ export function KbsPage() {
       <ul className="grid gap-4 md:grid-cols-2">
         {lasting.map((kb) => (
           <li key={kb.id}>
-            <KbCard kb={kb} team={team.slug} />
+            <KbCard kb={kb} team={team.slug} sources={(sources ?? []).filter((source) => source.kb_id === kb.id)} />
           </li>
         ))}
       </ul>
@@ -62,12 +66,17 @@ export function KbsPage() {
   );
 }
 
-function KbCard({ kb, team }: { kb: Kb; team: string }) {
+/** Sources shown on a card; the others are counted. */
+const SHOWN = 3;
+
+function KbCard({ kb, team, sources }: { kb: Kb; team: string; sources: SourceFreshness[] }) {
   const dot = kb.failed ? "bg-error" : kb.pending ? "bg-primary" : "bg-success";
   const word = kb.documents === 0 ? "empty" : kb.pending ? `${kb.pending} being indexed` : kb.failed ? `${kb.failed} failed` : "ready";
   return (
-    <Link to={`/t/${team}/kbs/${kb.slug}`} className="sheet hover:border-primary block p-5">
-      <span className="font-serif text-xl font-semibold">{kb.name}</span>
+    <div className="sheet hover:border-primary relative h-full p-5">
+      <Link to={`/t/${team}/kbs/${kb.slug}`} className="font-serif text-xl font-semibold after:absolute after:inset-0">
+        {kb.name}
+      </Link>
       {kb.description && <p className="soft mt-0.5">{kb.description}</p>}
       <p className="mt-3 flex flex-wrap items-center gap-x-4">
         <span className="flex items-center gap-2">
@@ -80,7 +89,21 @@ function KbCard({ kb, team }: { kb: Kb; team: string }) {
           changed <Ago at={kb.changed_at ?? kb.created_at} />
         </span>
       </p>
-    </Link>
+      {sources.length > 0 && (
+        <ul className="border-base-300 mt-3 grid gap-1.5 border-t pt-3" aria-label={`Sources of ${kb.name}`}>
+          {sources.slice(0, SHOWN).map((source) => (
+            <li key={source.source_id} className="flex items-center gap-4 text-[13.5px]">
+              <span className="w-32 truncate">{source.source}</span>
+              <FreshWord freshness={source.freshness} />
+              <span className="relative ml-auto">
+                <Strip runs={source.recent} path={`/t/${team}/kbs/${kb.slug}/sources/${source.source_id}`} />
+              </span>
+            </li>
+          ))}
+          {sources.length > SHOWN && <li className="soft text-[13px]">and {sources.length - SHOWN} more sources</li>}
+        </ul>
+      )}
+    </div>
   );
 }
 

@@ -7,7 +7,7 @@ import { usePolled } from "../../hooks/usePolled";
 import { useTeam } from "../../hooks/useSession";
 import { useKb } from "../kb/KbPage";
 import { Fact } from "./SourcePage";
-import { counts, RunState, type Sync, took } from "./words";
+import { counts, RunState, type Sync, stages, took } from "./words";
 
 type Item = Schemas["SyncItemOut"];
 const busy = (sync: Sync) => ["waiting", "running"].includes(sync.state) || sync.indexing > 0;
@@ -74,7 +74,10 @@ export function RunPage() {
           <RunState sync={sync} />
         </Fact>
         <Fact name="Items">{counts(sync)}</Fact>
-        <Fact name="Took">{took(sync)}</Fact>
+        <Fact name="Took">
+          {took(sync)}
+          {stages(sync) && <span className="soft block text-[12.5px]">{stages(sync)}</span>}
+        </Fact>
         <Fact name="Read">{size(sync.bytes)}</Fact>
         <Fact name="Words">{count(sync.words)}</Fact>
         <Fact name="Passages">

@@ -26,6 +26,16 @@ export function took(sync: Sync): string {
   return span(Math.max(0, end - new Date(sync.started_at).getTime()) / 1000);
 }
 
+const STAGES: Record<string, string> = { taking: "taking", read: "reading", split: "splitting", describe: "describing", words: "words", embed: "embedding" };
+
+/** Where a run's time went, stage by stage; what documents took is added up. */
+export function stages(sync: Sync): string {
+  return Object.entries(sync.seconds)
+    .filter(([, seconds]) => seconds >= 0.05)
+    .map(([stage, seconds]) => `${STAGES[stage] ?? stage} ${span(seconds)}`)
+    .join(", ");
+}
+
 /** When a source runs. */
 export function plan(source: Source): string {
   if (source.paused) return "paused";
@@ -43,17 +53,24 @@ const STATES: Record<Freshness["state"], { word: string; dot: string }> = {
   unscheduled: { word: "run by hand", dot: "bg-base-300" },
 };
 
-/** How fresh a source is: a dot, a word, and what was measured. */
-export function Fresh({ freshness }: { freshness: Freshness }) {
+/** How fresh a source is: a dot and a word. */
+export function FreshWord({ freshness }: { freshness: Freshness }) {
   const { word, dot } = STATES[freshness.state];
   const since = freshness.late_since ? ` for ${span((Date.now() - new Date(freshness.late_since).getTime()) / 1000)}` : "";
   return (
+    <span className={`flex items-baseline gap-2 ${freshness.state === "late" ? "text-error" : ""}`}>
+      <span className={`size-2 shrink-0 rounded-full ${dot}`} aria-hidden />
+      {word}
+      {since}
+    </span>
+  );
+}
+
+/** The same with what was measured. */
+export function Fresh({ freshness }: { freshness: Freshness }) {
+  return (
     <span data-freshness={freshness.state}>
-      <span className={`flex items-baseline gap-2 ${freshness.state === "late" ? "text-error" : ""}`}>
-        <span className={`size-2 shrink-0 rounded-full ${dot}`} aria-hidden />
-        {word}
-        {since}
-      </span>
+      <FreshWord freshness={freshness} />
       {freshness.within != null && freshness.median_seconds != null && (
         <span className="soft block text-[12.5px]">
           {percent(freshness.within)} within {freshness.target_minutes} min, median {span(freshness.median_seconds)}

@@ -1,7 +1,7 @@
 import { type FormEvent, useState } from "react";
 import { Link } from "react-router";
-import { type Schemas, send } from "../../api/client";
-import { Ago, Failure } from "../../components/text";
+import { keep, type Schemas, send } from "../../api/client";
+import { Ago, count, Failure, percent } from "../../components/text";
 import { useLoad } from "../../hooks/useLoad";
 import { Fresh, span } from "../sources/words";
 
@@ -38,8 +38,58 @@ export function TeamsPage() {
         <input className="input w-64" required maxLength={120} placeholder="Name of the new team" aria-label="Name of the new team" value={name} onChange={(e) => setName(e.target.value)} />
         <button className="btn btn-primary">Create team</button>
       </form>
+      <AllUsage />
       <AllSources />
     </>
+  );
+}
+
+/** What each team used in the last thirty days, and how its budget stands. */
+function AllUsage() {
+  const { data } = useLoad<Schemas["TeamUsage"][]>("/usage");
+  if (!data?.some((team) => team.used.questions > 0)) return null;
+  return (
+    <section className="mt-8" aria-label="Usage of all teams">
+      <div className="mb-2 flex items-center">
+        <h2 className="text-[19px]">Usage, last thirty days</h2>
+        <button type="button" className="btn btn-sm ml-auto" onClick={() => void keep("/usage/csv", "usage-by-team.csv")}>
+          Download CSV
+        </button>
+      </div>
+      <div className="sheet overflow-x-auto">
+        <table className="table">
+          <thead>
+            <tr>
+              {["Team", "Questions", "Declined", "Not helpful", "Tokens", "Cost", "p95", "Budget"].map((name, place) => (
+                <th key={name} className={place ? "text-right" : ""}>
+                  {name}
+                </th>
+              ))}
+            </tr>
+          </thead>
+          <tbody>
+            {data.map(({ used, budget }) => (
+              <tr key={used.key}>
+                <td>
+                  <Link className="link-hover" to={`/t/${used.key}/usage`}>
+                    {used.name}
+                  </Link>
+                </td>
+                <td className="text-right">{count(used.questions)}</td>
+                <td className="text-right">{used.questions ? percent(used.declined / used.questions) : "–"}</td>
+                <td className="text-right">{count(used.not_helpful)}</td>
+                <td className="text-right">{count(used.tokens_read + used.tokens_written)}</td>
+                <td className="text-right">{used.cost.toFixed(4)}</td>
+                <td className="text-right">{used.p95_seconds == null ? "–" : span(used.p95_seconds)}</td>
+                <td className={`text-right ${budget.state === "spent" ? "text-error" : budget.state === "low" ? "text-warning" : ""}`}>
+                  {budget.share == null ? "none" : `${percent(budget.share)} used`}
+                </td>
+              </tr>
+            ))}
+          </tbody>
+        </table>
+      </div>
+    </section>
   );
 }
 
