@@ -32,6 +32,10 @@ def sentences(text: str) -> list[str]:
             "According to 2. Mooring, ropes hold. See 4. Cranes lift.",
             ["According to 2. Mooring, ropes hold.", "See 4. Cranes lift."],
         ),
+        (
+            "According to Chapter 2. Mooring, ropes hold. See chapter 2. It tells all.",
+            ["According to Chapter 2. Mooring, ropes hold.", "See chapter 2.", "It tells all."],
+        ),
         ("1. Call the keeper. 2. Wait.", ["1. Call the keeper.", "2. Wait."]),
         ("The limit rose to 2. Cranes stop.", ["The limit rose to 2.", "Cranes stop."]),
         ("It opens at 6 a.m. Ships wait.", ["It opens at 6 a.m.", "Ships wait."]),

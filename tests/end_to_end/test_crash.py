@@ -12,7 +12,7 @@ import pytest
 from fontanel import schemas as s
 from fontanel.client import Client, Unreachable
 from fontanel.work.faults import POINTS
-from tests.conftest import STORM, Service, TeamSetup, new_team
+from tests.conftest import STORM, Service, TeamSetup, new_team, until
 
 
 def note(number: int) -> bytes:
@@ -116,6 +116,28 @@ def test_a_lost_or_damaged_segment_is_rebuilt_by_itself(tmp_path: Path) -> None:
             segment.write_bytes(segment.read_bytes()[:100])
         service.start()
         assert_each_once(reconnect(team), kb, service.data, names)
+    service.stop()
+
+
+def test_a_byte_that_changed_in_a_segment_is_found_and_mended(tmp_path: Path) -> None:
+    service = Service(tmp_path / "data").start()
+    team = new_team(service)
+    kb = team.client.create_kb("Notes").slug
+    for number in range(3):
+        team.client.add_document(kb, note(number), f"note-{number}.md", wait=True)
+    service.stop()
+    segment = next((service.data / "editions").glob("*/words_*"))
+    data = bytearray(segment.read_bytes())
+    data[len(data) * 3 // 4] ^= 0x40
+    segment.write_bytes(data)
+    service.start()
+
+    def named() -> bool:
+        with sqlite3.connect(service.data / "fontanel.db") as db:
+            return bool(db.execute("SELECT 1 FROM segments WHERE id = ?", (segment.name,)).fetchone())
+
+    until(lambda: not named())
+    assert_each_once(reconnect(team), kb, service.data, {f"note-{number}.md" for number in range(3)})
     service.stop()
 
 

@@ -68,8 +68,10 @@ _NEXT_STARTS = re.compile(r"\s+[\"'“‘(\[]*(?:[^\W\d_]|\d|[`$<*/])")
 
 #: A number that opens a sentence belongs to what follows it: "2. Moor", "According to 2. Mooring, ...".
 _OPENS = re.compile(
-    r"\s*(?:(?:according to|as in|see|in|under|per|laut|nach|siehe|selon|voir|según|véase) )?\d+(?:\.\d+)*", re.I
-)
+    r"\s*(?:(?:(?:according to|as in|see|in|under|per|laut|nach|siehe|selon|voir|según|véase) )?|"
+    r"(?:according to|laut|selon|según) (?:chapter|section|part|appendix|kapitel|abschnitt|teil|chapitre|capítulo) )"
+    r"\d+(?:\.\d+)*", re.I,
+)  # fmt: skip
 
 
 def sentence_spans(text: str) -> list[tuple[int, int]]:

@@ -16,6 +16,7 @@ from sqlalchemy import delete, select
 from sqlalchemy.orm import Session
 
 from fontanel.core.index import Snapshot, VectorSegment, WordsSegment, write_vectors, write_words
+from fontanel.core.index.files import SegmentDamaged, verify
 from fontanel.records.database import Sessions, writing
 from fontanel.records.ids import new_id
 from fontanel.records.tables import Edition, Segment, Tombstone
@@ -55,6 +56,8 @@ class Editions:
         self._merging = threading.Lock()
         #: Editions that `merge_round` is to look at.
         self._refreshed: dict[str, None] = {}
+        #: Segments (edition, segment) that were there at the start and whose bytes have not been looked at since.
+        self._unverified: list[tuple[str, str]] = []
         directory.mkdir(parents=True, exist_ok=True)
 
     def writer(self, edition_id: str) -> threading.Lock:
@@ -228,6 +231,27 @@ class Editions:
                 )
             session.commit()
 
+    def verify_round(self, on_damaged: Callable[[str], None]) -> bool:
+        """Compare one file of those found at the start with its checksum, and report its edition when it differs; return
+        whether there was one left to look at. A header or a length that is wrong is noticed when the file is opened; this
+        finds a byte that changed since it was written."""
+        if not self._unverified:
+            return False
+        edition_id, segment_id = self._unverified.pop()
+        path = self.path(edition_id, segment_id)
+        try:
+            verify(path)
+        except SegmentDamaged as error:
+            with self._sessions() as session:
+                named = session.scalar(select(Segment.id).where(Segment.id == segment_id))
+            if named is not None:  # else it was merged away meanwhile
+                log.warning("segment damaged", edition=edition_id, segment=segment_id, error=str(error))
+                self._unverified = [pair for pair in self._unverified if pair[0] != edition_id]
+                with self.writer(edition_id):
+                    on_damaged(edition_id)
+                    self.refresh(edition_id)
+        return True
+
     def sweep(self, on_lost: Callable[[str], None]) -> None:
         """At start: remove files that no record names, and report editions that miss a file."""
         with self._sessions() as session:
@@ -241,6 +265,7 @@ class Editions:
             for file in folder.iterdir():
                 if file.name not in named[folder.name]:
                     file.unlink()
+        self._unverified = [(edition_id, segment) for edition_id, segments in named.items() for segment in segments]
         for edition_id, segments in named.items():
             if any(not self.path(edition_id, segment).exists() for segment in segments):
                 on_lost(edition_id)

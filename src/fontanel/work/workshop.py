@@ -120,6 +120,7 @@ class Workshop:
         for number, worker in enumerate(self._readers):
             self._thread(f"read-{number}", partial(self.ingest.read_round, worker))
         self._thread("merge", self.editions.merge_round)
+        self._thread("verify", partial(self.editions.verify_round, self._rebuild))
         for number in range(self.settings.sync_threads):
             self._thread(f"sync-{number}", self.syncing.round)
         self._thread("schedule", self.schedule.round)
