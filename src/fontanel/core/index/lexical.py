@@ -7,7 +7,10 @@ best, the postings of the terms that are left are looked up for the passages tha
 
 from __future__ import annotations
 
+import itertools
 from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+from operator import attrgetter
 
 import numpy as np
 import numpy.typing as npt
@@ -18,75 +21,95 @@ from fontanel.core.index.words import ABOUT_POSITION, Floats, by_field, saturate
 Mask = npt.NDArray[np.bool_]
 #: Sums of float32 differ in their last digits by the order of the terms.
 _SURE = 1.0 - 1e-5
+#: The best passages hardly ever reach more than this share of what all terms could add together.
+_MOSTLY = 0.7
 
 
 def best_rows(
     segment: WordsSegment, weights: Mapping[str, float], averages: Floats, count: int, usable: Mask | None, floor: float
 ) -> tuple[Rows, Floats]:
     """The rows of a segment whose scores are the `count` highest and reach `floor`, and their scores, in no order."""
-    terms = []
-    for term, weight in weights.items():
-        index = segment.index_of(term)
-        if index != ABSENT:
-            terms.append((weight * segment.largest_impact(index, averages), weight, index))
-    terms.sort(reverse=True)
-    rest = np.append(np.cumsum([bound for bound, _, _ in terms][::-1])[::-1], 0.0)
-    sizes = [len(segment.rows_of(index)) for _, _, index in terms]
-    left = np.append(np.cumsum(sizes[::-1])[::-1], 0)
+    held = ((segment.index_of(term), weight) for term, weight in weights.items())
+    terms = [_Term.of_segment(segment, index, weight, averages) for index, weight in held if index != ABSENT]
+    terms.sort(key=attrgetter("bound"), reverse=True)
+    # What the terms from each on can add together, and how many postings they have.
+    bounds = _sums_from([term.bound for term in terms])
+    left = _sums_from([len(term.rows) for term in terms])
     scores = np.zeros(len(segment), dtype=np.float32)
-    touched: list[Rows] = []
-    done = 0
     threshold = floor
-    for done, (_, weight, index) in enumerate(terms, 1):
-        rows = segment.rows_of(index)
-        scores[rows] += np.float32(weight) * segment.impacts_of(index, averages)
-        touched.append(rows)
-        if left[done] > 4 * count:
-            # Whether the terms that are left matter is worth a look only when they are long.
-            threshold = max(floor, _nth(scores, touched, usable, count))
-            if rest[done] < threshold * _SURE:
+    done = 0
+    for done, term in enumerate(terms, 1):
+        scores[term.rows] += term.weight * term.impacts
+        # Whether the terms that are left matter is worth a look only when they are long, and cannot give most of a score.
+        if left[done] > 4 * count and bounds[done] < _MOSTLY * bounds[0]:
+            threshold = max(threshold, _reached(scores, term.rows, terms[done:], usable, count))
+            if bounds[done] < threshold * _SURE:
                 break
-    candidates = _once(touched, len(segment))
+    cut = threshold * _SURE - bounds[done]
+    candidates = np.flatnonzero(scores >= cut if cut > 0 else scores > 0).astype(np.int32)
     if usable is not None:
         candidates = candidates[usable[candidates]]
-    if done < len(terms):
-        candidates = candidates[scores[candidates] + rest[done] >= threshold * _SURE]
+    if done < len(terms) and len(candidates) > 8 * count:
+        # What the best of all terms so far reach, and not of the last alone, leaves fewer to look up.
+        threshold = max(threshold, _reached(scores, candidates, terms[done:], None, count))
+        candidates = candidates[scores[candidates] >= threshold * _SURE - bounds[done]]
     found = scores[candidates]
     for place in range(done, len(terms)):
-        _, weight, index = terms[place]
-        held, impacts = segment.rows_of(index), segment.impacts_of(index, averages)
-        at = np.searchsorted(held, candidates).clip(max=len(held) - 1)
-        found += np.where(held[at] == candidates, np.float32(weight) * impacts[at], np.float32(0.0))
+        found = found + terms[place].of(candidates)
+        near = found + np.float32(bounds[place + 1]) >= threshold * _SURE
+        candidates, found = candidates[near], found[near]
     if len(found) > count:
-        keep = np.argpartition(-found, count - 1)[:count]
+        least = np.partition(found, len(found) - count)[len(found) - count]
         # Passages that tie with the last are kept: which of them come first is decided when all are known.
-        keep = np.flatnonzero(found >= found[keep].min())
+        keep = found >= least
         candidates, found = candidates[keep], found[keep]
     return candidates, found
 
 
-def _once(touched: Sequence[Rows], size: int) -> Rows:
-    if len(touched) == 1:
-        return touched[0]
-    if not touched:
-        return np.zeros(0, dtype=np.int32)
-    seen = np.zeros(size, dtype=bool)
-    for rows in touched:
-        seen[rows] = True
-    return np.flatnonzero(seen).astype(np.int32)
+@dataclass(frozen=True, slots=True)
+class _Term:
+    """A term's rows, ascending, the impact in each, which `weight` makes a score of, and the most that it adds to any."""
+
+    rows: Rows
+    impacts: Floats
+    weight: np.float32
+    bound: float
+
+    @classmethod
+    def of_segment(cls, segment: WordsSegment, index: int, weight: float, averages: Floats) -> _Term:
+        return cls(
+            segment.rows_of(index), segment.impacts_of(index, averages), np.float32(weight),
+            weight * segment.largest_impact(index, averages),
+        )  # fmt: skip
+
+    def of(self, rows: Rows) -> Floats:
+        """What it adds to some rows."""
+        at = self.rows.searchsorted(rows)
+        held = self.rows.take(at, mode="clip") == rows
+        added: Floats = self.weight * (self.impacts.take(at, mode="clip") * held)
+        return added
 
 
-def _nth(scores: Floats, touched: Sequence[Rows], usable: Mask | None, count: int) -> float:
-    """A score that at least `count` usable rows reach; 0 when fewer were touched."""
-    rows = touched[0] if len(touched) == 1 else np.concatenate(touched)
+def _sums_from(values: Sequence[float]) -> list[float]:
+    """The sum of the values from each place on, and 0 past the last."""
+    return [0.0, *itertools.accumulate(reversed(values))][::-1]
+
+
+def _reached(scores: Floats, rows: Rows, left: Sequence[_Term], usable: Mask | None, count: int) -> float:
+    """A score that at least `count` rows reach in the end: the best so far of some rows are scored in full, since what they
+    reach then tells far more than what they have so far. 0 when there are fewer."""
     if usable is not None:
         rows = rows[usable[rows]]
-    if len(rows) < count * len(touched):
+    if len(rows) < count:
         return 0.0
-    # A row may come once for each of its terms: among so many there are `count` different ones.
-    depth = count * len(touched)
     values = scores[rows]
-    return float(-np.partition(-values, depth - 1)[depth - 1])
+    some = 2 * count
+    if len(rows) > some:
+        best = np.argpartition(values, len(values) - some)[len(values) - some :]
+        rows, values = rows[best], values[best]
+    for term in left:
+        values = values + term.of(rows)
+    return float(np.partition(values, len(values) - count)[len(values) - count])
 
 
 def term_scores(
@@ -94,14 +117,12 @@ def term_scores(
 ) -> Floats:
     """What each term gives to each of some rows: (rows, terms)."""
     out = np.zeros((len(rows), len(weights)), dtype=np.float32)
+    # Of the postings' own kind: else they would be widened, all of them, for a few.
+    wanted = rows.astype(np.int32)
     for column, (term, weight) in enumerate(weights.items()):
         index = segment.index_of(term)
-        if index == ABSENT:
-            continue
-        held = segment.rows_of(index)
-        at = np.searchsorted(held, rows).clip(max=len(held) - 1)
-        hit = held[at] == rows
-        out[hit, column] = np.float32(weight) * segment.impacts_of(index, averages)[at[hit]]
+        if index != ABSENT:
+            out[:, column] = _Term.of_segment(segment, index, weight, averages).of(wanted)
     return out
 
 

@@ -39,6 +39,7 @@ class WordsSegment:
         self._counts: npt.NDArray[np.uint8] = arrays["posting_counts"]
         self._impacts: Floats = arrays["posting_impacts"]
         self._found: dict[str, int] = {}
+        self._asked = self.averages, True
 
     @classmethod
     def open(cls, path: Path) -> WordsSegment:
@@ -110,14 +111,22 @@ class WordsSegment:
     def counts_of(self, index: int) -> npt.NDArray[np.uint8]:
         return self._counts[self._starts[index] : self._starts[index + 1]]
 
+    def _made_for(self, averages: Floats) -> bool:
+        """Whether the impacts that are kept rest on these averages; a snapshot asks with the same array again and again."""
+        asked, same = self._asked
+        if averages is not asked:
+            same = np.array_equal(averages, self.averages)
+            self._asked = averages, same
+        return same
+
     def impacts_of(self, index: int, averages: Floats) -> Floats:
         """The impacts of a term's postings for these averages: as kept, when they were made for the same."""
-        if np.array_equal(averages, self.averages):
+        if self._made_for(averages):
             return self._impacts[self._starts[index] : self._starts[index + 1]]
         return impacts(self.counts_of(index), self.lengths[self.rows_of(index)], averages)
 
     def largest_impact(self, index: int, averages: Floats) -> float:
-        if np.array_equal(averages, self.averages):
+        if self._made_for(averages):
             return float(self._arrays["term_impacts"][index])
         return float(self.impacts_of(index, averages).max(initial=0.0))
 

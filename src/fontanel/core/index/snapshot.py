@@ -6,6 +6,7 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 from enum import StrEnum
 from functools import cached_property
+from math import isnan
 from operator import eq
 
 import numpy as np
@@ -258,10 +259,21 @@ class Snapshot:
         weights = wanted.weights if query.mode != Mode.VECTOR else {}
         by_meaning = query.vector is not None and query.mode != Mode.LEXICAL
         depth = max(query.limit * 10, 100)
-        found = [self._best_by_words(weights, wanted.usable, depth)]
+        if not by_meaning and not query.boosts:
+            # The order of words is the order of what is found, so that what stands below the last one shown changes nothing.
+            shallow = query.limit if not query.fold and query.per_document >= query.limit else 2 * query.limit
+            found = self._ranked(query, wanted, weights, [self._best_by_words(weights, wanted.usable, shallow)])
+            if len(found.candidates) == query.limit or found.looked_at < shallow:
+                return found
+        proposed = [self._best_by_words(weights, wanted.usable, depth)]
         if by_meaning:
-            found += self._best_by_meaning(query, wanted.usable, depth)
-        rows = np.unique(np.concatenate(found)).astype(np.int64)
+            proposed += self._best_by_meaning(query, wanted.usable, depth)
+        return self._ranked(query, wanted, weights, proposed)
+
+    def _ranked(self, query: Query, wanted: _Wanted, weights: Mapping[str, float], proposed: Sequence[Rows]) -> Found:
+        """Score rows in full, whoever proposed them, and choose those to show."""
+        by_meaning = query.vector is not None and query.mode != Mode.LEXICAL
+        rows = np.sort(proposed[0]) if len(proposed) == 1 else np.unique(np.concatenate(proposed)).astype(np.int64)
         if not len(rows):
             return Found([], wanted.weights, wanted.corrected, 0)
         given = self._term_scores(rows, weights)
@@ -270,33 +282,40 @@ class Snapshot:
         similarity, window = self._similarity(rows, query) if by_meaning else (nothing, nothing)
         known = [term for term in weights if term not in wanted.corrected]
         best = sum(weights[term] for term in known) * (K1 + 1.0) * LEXICAL_SHARE
-        coverage = np.clip(lexical / best, 0.0, 1.0) if best else np.zeros(len(rows), dtype=np.float32)
+        coverage = np.minimum(lexical / best, 1.0).astype(np.float32) if best else np.zeros(len(rows), dtype=np.float32)
         words_part, meaning_part = blend(lexical, similarity, query.mode, query.words_weight)
         keys = self._gather(rows, "document_keys")
-        boost = np.array([query.boosts.get(int(key), 1.0) for key in keys], dtype=np.float32)
+        boost = (
+            np.array([query.boosts.get(int(key), 1.0) for key in keys], dtype=np.float32)
+            if query.boosts
+            else np.ones(len(keys), dtype=np.float32)
+        )
         scores = (words_part + meaning_part) * boost
         matches = calibrated_match(coverage, similarity, query.mode)
         ids = self._gather(rows, "passage_ids")
         order = np.lexsort((ids, -scores))
         candidates = []
+        told = [column.tolist() for column in (ids, keys, scores, matches, lexical, coverage, similarity, window,
+                                               words_part, meaning_part, boost)]  # fmt: skip
         for i, also in self._chosen(rows, keys, order, query):
-            terms = {term: float(value) for term, value in zip(weights, given[i], strict=True) if value}
+            terms = {term: value for term, value in zip(weights, given[i].tolist(), strict=True) if value}
+            passage, key, score, match, by_words, covered, near, nearest, part, other, raised = (c[i] for c in told)
             candidates.append(
                 Candidate(
-                    passage_id=int(ids[i]),
-                    document_key=int(keys[i]),
-                    score=float(scores[i]),
-                    match=float(matches[i]),
-                    lexical=float(lexical[i]),
-                    coverage=float(coverage[i]),
-                    similarity=None if np.isnan(similarity[i]) else float(similarity[i]),
-                    window=None if np.isnan(window[i]) else float(window[i]),
+                    passage_id=passage,
+                    document_key=key,
+                    score=score,
+                    match=match,
+                    lexical=by_words,
+                    coverage=covered,
+                    similarity=None if isnan(near) else near,
+                    window=None if isnan(nearest) else nearest,
                     terms=terms,
                     fields=self._fields(int(rows[i]), terms, weights) if query.explain else {},
-                    words_part=float(words_part[i]),
-                    meaning_part=float(meaning_part[i]),
-                    boost=float(boost[i]),
-                    also=tuple((int(ids[j]), int(keys[j])) for j in also),
+                    words_part=part,
+                    meaning_part=other,
+                    boost=raised,
+                    also=tuple((told[0][j], told[1][j]) for j in also),
                 )
             )
         return Found(candidates, wanted.weights, wanted.corrected, len(rows))
@@ -392,6 +411,8 @@ class Snapshot:
         return np.where(np.isnan(window), found, (found + window) / np.float32(2.0)), window
 
     def _term_scores(self, rows: Rows, weights: Mapping[str, float]) -> Floats:
+        if len(self.words) == 1:
+            return term_scores(self.words[0], rows, weights, self.averages)
         out = np.zeros((len(rows), len(weights)), dtype=np.float32)
         for base, segment in zip(self._bases, self.words, strict=False):
             own = np.flatnonzero((rows >= base) & (rows < base + len(segment)))
@@ -411,6 +432,9 @@ class Snapshot:
     def _gather(self, rows: Rows, name: str) -> npt.NDArray[np.int64]:
         """Values of a column of the words segments, for rows in ascending order."""
         parts = []
+        if len(self.words) == 1:
+            only: npt.NDArray[np.int64] = getattr(self.words[0], name)[rows]
+            return only
         for base, segment in zip(self._bases, self.words, strict=False):
             own = rows[(rows >= base) & (rows < base + len(segment))]
             parts.append(getattr(segment, name)[own - base])
