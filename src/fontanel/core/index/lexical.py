@@ -39,7 +39,10 @@ def best_rows(
     threshold = floor
     done = 0
     for done, term in enumerate(terms, 1):
-        scores[term.rows] += term.weight * term.impacts
+        if done == 1:
+            scores[term.rows] = term.weight * term.impacts
+        else:
+            scores[term.rows] += term.weight * term.impacts
         # Whether the terms that are left matter is worth a look only when they are long, and cannot give most of a score.
         if left[done] > 4 * count and bounds[done] < _MOSTLY * bounds[0]:
             threshold = max(threshold, _reached(scores, term.rows, terms[done:], usable, count))
