@@ -3133,6 +3133,12 @@ export interface components {
              * @description Documents that say the same, shown once.
              */
             also: components["schemas"]["AlsoOut"][];
+            /**
+             * Neighbours
+             * @description Found passages joined to this one, in the order of the text.
+             * @default []
+             */
+            neighbours: components["schemas"]["NeighbourOut"][];
             explanation?: components["schemas"]["ExplanationOut"] | null;
         };
         /** JobOut */
@@ -3638,6 +3644,20 @@ export interface components {
             checked_at: string | null;
             /** Version */
             version: number;
+        };
+        /**
+         * NeighbourOut
+         * @description A passage right before or after the hit that was found too, and is shown with it.
+         */
+        NeighbourOut: {
+            /** Passage Id */
+            passage_id: number;
+            /** Start */
+            start: number;
+            /** End */
+            end: number;
+            /** Text */
+            text: string;
         };
         /** NoticeOut */
         NoticeOut: {
@@ -4383,6 +4403,12 @@ export interface components {
                 [key: string]: number;
             };
             /**
+             * Join Neighbours
+             * @description Show passages that follow each other in a document as one hit.
+             * @default false
+             */
+            join_neighbours: boolean;
+            /**
              * Edition
              * @description An edition's number; by default the one that serves.
              */
@@ -4751,6 +4777,12 @@ export interface components {
              * @default true
              */
             windows: boolean;
+            /**
+             * Compact
+             * @description Vectors are kept as bytes: a quarter of the room and of the memory, nearly the same order.
+             * @default false
+             */
+            compact: boolean;
         };
         /**
          * StatementOut

@@ -174,6 +174,40 @@ class TestRanking:
         ]
         assert len(Snapshot([WordsSegment.build(made)]).search(Query("metres deep", mode=Mode.LEXICAL))) == 2
 
+    def test_passages_that_follow_each_other_are_joined_when_asked_for(self) -> None:
+        def part(number: int, key: int, text: str) -> WordsEntry:
+            return WordsEntry(number, key, ([], [], text.split(), []))
+
+        made = [
+            part(1, 1, "gale warning is hoisted at the mole"),
+            part(2, 1, "gale pennant flies until noon"),
+            part(3, 1, "gale gale gale closes the port"),
+            part(4, 1, "gale over and done with at last"),
+            part(5, 2, "gale gale in another document"),
+        ]
+        snapshot = Snapshot([WordsSegment.build(made)])
+        plain = snapshot.search(Query("gale", mode=Mode.LEXICAL, per_document=10))
+        assert len(plain) == 5
+        assert all(hit.beside == () for hit in plain)
+        joined = snapshot.search(Query("gale", mode=Mode.LEXICAL, per_document=10, join=True))
+        of_one = [hit for hit in joined if hit.document_key == 1]
+        together = sorted([*of_one[0].beside, of_one[0].passage_id])
+        assert together == list(range(together[0], together[0] + 3)), "three at most, one after the other"
+        everything = [passage for hit in joined for passage in (hit.passage_id, *hit.beside)]
+        assert sorted(everything) == [1, 2, 3, 4, 5], "none is lost, none shown twice"
+        assert next(hit for hit in joined if hit.document_key == 2).beside == ()
+
+    @given(st.lists(st.integers(1, 4), min_size=1, max_size=30), st.integers(1, 5))
+    def test_a_search_no_deeper_than_shown_finds_what_a_deep_one_finds(self, counts: list[int], limit: int) -> None:
+        made = [
+            WordsEntry(n + 1, n % 5, ([], [], ["gale"] * count + [f"w{n}"] * (n % 3), []))
+            for n, count in enumerate(counts)
+        ]
+        snapshot = Snapshot([WordsSegment.build(made)])
+        shown = snapshot.search(Query("gale", mode=Mode.LEXICAL, limit=limit, per_document=2))
+        deep = snapshot.search(Query("gale", mode=Mode.LEXICAL, limit=limit, per_document=2, boosts={99: 2.0}))
+        assert [hit.passage_id for hit in shown] == [hit.passage_id for hit in deep]
+
     def test_a_boost_multiplies_a_documents_scores(self) -> None:
         plain = harbour().search(Query("gale", mode=Mode.LEXICAL))
         raised = harbour().search(Query("gale", mode=Mode.LEXICAL, boosts={plain[1].document_key: 3.0}))

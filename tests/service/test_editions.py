@@ -48,6 +48,25 @@ def test_an_edition_is_built_beside_the_serving_one(team: TeamSetup, two: str) -
     assert beside.similarity is not None
 
 
+def test_an_edition_can_keep_its_vectors_as_bytes(team: TeamSetup, two: str) -> None:
+    client = team.client
+    client.build_edition(two, Splitting(target_tokens=60, least_tokens=20, compact=True))
+    third = built(client, two, 3)
+    assert third.splitting.compact
+
+    def size(edition: str) -> int:
+        files = (team.service.data / "editions" / edition).glob("vectors_*")
+        return sum(file.stat().st_size for file in files)
+
+    floats = next(edition for edition in client.list_editions(two) if edition.number == 2)
+    assert size(third.id) < 0.45 * size(floats.id)
+    question = "who closes the port in a storm"
+    plain, bytewise = (client.search(two, question, mode="vector", edition=number).hits for number in (2, 3))
+    assert [hit.text for hit in plain[:3]] == [hit.text for hit in bytewise[:3]]
+    for one, other in zip(plain[:3], bytewise[:3], strict=True):
+        assert one.similarity == pytest.approx(other.similarity, abs=0.02)
+
+
 def test_changes_reach_both(team: TeamSetup, two: str) -> None:
     team.client.add_document(two, b"# Pilots\n\nThe pilot boards at the fairway buoy.", "pilots.md", wait=True)
     built(team.client, two, 2)

@@ -32,6 +32,24 @@ def test_a_slip_is_corrected_and_said(marine: Marine) -> None:
     assert found.hits
 
 
+def test_neighbours_can_be_shown_as_one(marine: Marine) -> None:
+    team, kb = marine
+    question = "pilotage exemption certificate"
+    apart = team.client.search(kb, question, limit=30, per_document=30).hits
+    joined = team.client.search(kb, question, limit=30, per_document=30, join_neighbours=True).hits
+    assert all(hit.neighbours == [] for hit in apart)
+    together = [hit for hit in joined if hit.neighbours]
+    assert together
+    for hit in together:
+        text = team.client.document_text(kb, hit.document_id).text
+        for beside in hit.neighbours:
+            assert text[beside.start : beside.end] == beside.text
+            # Nothing but white space, or what both repeat, stands between one and the next.
+            first, last = sorted([(hit.start, hit.end), (beside.start, beside.end)])
+            between = text[first[1] : last[0]].strip()
+            assert between == "" or len(hit.neighbours) == 2
+
+
 def test_an_explanation_adds_up(marine: Marine) -> None:
     team, kb = marine
     found = team.client.search(kb, "wind limit for departure from the outer berth", explain=True, words_weight=0.3)

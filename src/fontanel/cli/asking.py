@@ -70,6 +70,7 @@ def add_commands(commands: Any, verb: Any, common: argparse.ArgumentParser, kb: 
         help="multiply the scores of documents with a tag",
     )
     search.add_argument("--edition", type=int, metavar="NUMBER", help="search this edition, not the one that serves")
+    search.add_argument("--join", action="store_true", help="show passages that follow each other as one")
     search.add_argument("--explain", action="store_true", help="tell how each score came about")
 
 
@@ -96,7 +97,7 @@ def search_kb(context: Context, options: argparse.Namespace) -> None:
     found = context.client.search(
         context.kb(), options.question, options.mode, options.limit, options.per_document, parse_tags(options.tag),
         options.document, operators=not options.plain, words_weight=options.words_weight, prefer_newer=options.newer,
-        boost=dict(map(_boost, options.boost)), edition=options.edition, explain=options.explain,
+        boost=dict(map(_boost, options.boost)), join_neighbours=options.join, edition=options.edition, explain=options.explain,
     )  # fmt: skip
     if context.json:
         context.show(found)
@@ -113,6 +114,10 @@ def search_kb(context: Context, options: argparse.Namespace) -> None:
         similarity = "no vector yet" if hit.similarity is None else f"cosine {hit.similarity:.2f}"
         context.out.print(Text(f"           words {hit.lexical:.2f}, {similarity}", "dim"))
         context.out.print(_excerpt(hit))
+        for beside in hit.neighbours:
+            side = "before it" if beside.start < hit.start else "after it"
+            start = " ".join(beside.text.split())[:90]
+            context.out.print(Text(f"           {side}: {start} …", "dim"))
         if hit.also:
             context.out.print(Text(f"           also in {', '.join(other.title for other in hit.also)}", "dim"))
         if hit.explanation:

@@ -72,13 +72,16 @@ def splitting_options(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "--windows", action=argparse.BooleanOptionalAction, help="vectors for each few sentences too (with)"
     )
+    parser.add_argument(
+        "--compact", action=argparse.BooleanOptionalAction, help="keep vectors as bytes, a quarter of the room (not)"
+    )
 
 
 def splitting_of(options: argparse.Namespace) -> Splitting | None:
     """The settings that were given; None when none was. Raises UsageProblem."""
     given = {
         "target_tokens": options.target, "least_tokens": options.least, "overlap_tokens": options.overlap,
-        "table_mode": options.table_mode, "windows": options.windows,
+        "table_mode": options.table_mode, "windows": options.windows, "compact": options.compact,
     }  # fmt: skip
     said = {name: value for name, value in given.items() if value is not None}
     try:

@@ -441,6 +441,7 @@ class AsyncClient(AsyncDeskClient, AsyncConversationClient):
         words_weight: float | None = None,
         prefer_newer: bool = False,
         boost: Mapping[str, float] | None = None,
+        join_neighbours: bool = False,
         edition: int | None = None,
         explain: bool = False,
     ) -> s.SearchOut:
@@ -456,6 +457,7 @@ class AsyncClient(AsyncDeskClient, AsyncConversationClient):
             words_weight=words_weight,
             prefer_newer=prefer_newer,
             boost=dict(boost or {}),
+            join_neighbours=join_neighbours,
             edition=edition,
             explain=explain,
         )

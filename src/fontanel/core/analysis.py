@@ -7,6 +7,7 @@ import re
 import unicodedata
 from collections.abc import Iterable, Iterator
 from dataclasses import dataclass
+from functools import lru_cache
 
 import numpy as np
 import numpy.typing as npt
@@ -154,7 +155,8 @@ class Term:
 
 
 class Analyser:
-    """Analyses text of one language. Stems are kept by word, since a collection's vocabulary is small beside its text."""
+    """Analyses text of one language. Stems are kept by word, since a collection's vocabulary is small beside its text; threads
+    may share one, so that they know the words of each other."""
 
     def __init__(self, language: str = "en") -> None:
         self.language = language
@@ -177,7 +179,8 @@ class Analyser:
         found = list(map(known.get, tokens))
         if None in found:
             if len(known) > 200_000:
-                known.clear()
+                # Another thread may be at the old ones.
+                known = self._terms = {}
             for token in tokens:
                 if token not in known:
                     known[token] = self._analyse(token)
@@ -214,6 +217,12 @@ class Analyser:
 
     def _stem(self, word: str) -> str:
         return self._stemmer.stemWord(word) if self._stemmer else word
+
+
+@lru_cache(maxsize=len(_SNOWBALL) + 8)
+def analyser_of(language: str) -> Analyser:
+    """The analyser of a language that all callers share."""
+    return Analyser(language)
 
 
 def fold(text: str) -> str:

@@ -29,6 +29,8 @@ class SplitSettings:
     overlap_tokens: int = 0
     table_mode: TableMode = "packed"
     windows: bool = True
+    #: Vectors are kept as bytes with a scale each: a quarter of the room, nearly the same order.
+    compact: bool = False
 
 
 @dataclass(frozen=True, slots=True)

@@ -80,7 +80,7 @@ from fontanel.schemas.kbs import (
     StateName,
 )
 from fontanel.schemas.notices import NoticeKind, NoticeOut, NoticesOut, ReceiverIn, ReceiverMade, ReceiverOut
-from fontanel.schemas.search import AlsoOut, ExplanationOut, HitOut, SearchIn, SearchOut, SpanOut, TermOut
+from fontanel.schemas.search import AlsoOut, ExplanationOut, HitOut, NeighbourOut, SearchIn, SearchOut, SpanOut, TermOut
 from fontanel.schemas.sources import (
     CheckIn,
     FreshnessOut,
@@ -208,6 +208,7 @@ __all__ = [
     "ModelIn",
     "ModelName",
     "ModelOut",
+    "NeighbourOut",
     "NoticeKind",
     "NoticeOut",
     "NoticesOut",

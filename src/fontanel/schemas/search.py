@@ -29,6 +29,7 @@ class SearchIn(Model):
         description="Factors for documents with a tag.",
         examples=[{"kind=rule": 1.3}],
     )
+    join_neighbours: bool = Field(False, description="Show passages that follow each other in a document as one hit.")
     edition: int | None = Field(None, ge=1, description="An edition's number; by default the one that serves.")
     explain: bool = Field(False, description="Tell for each hit how its score came about.")
 
@@ -56,6 +57,15 @@ class AlsoOut(Model):
     document_id: str
     document_name: str
     title: str
+
+
+class NeighbourOut(Model):
+    """A passage right before or after the hit that was found too, and is shown with it."""
+
+    passage_id: int
+    start: int
+    end: int
+    text: str
 
 
 class TermOut(Model):
@@ -103,6 +113,9 @@ class HitOut(Model):
     terms: dict[str, float] = Field(description="What each matching term gave to the lexical score.")
     highlights: list[SpanOut]
     also: list[AlsoOut] = Field(description="Documents that say the same, shown once.")
+    neighbours: list[NeighbourOut] = Field(
+        [], description="Found passages joined to this one, in the order of the text."
+    )
     explanation: ExplanationOut | None = None
 
 

@@ -4,10 +4,20 @@ from __future__ import annotations
 
 import time
 
-from fontanel.core.analysis import Analyser
+from fontanel.core.analysis import analyser_of
 from fontanel.core.index import FIELDS, Candidate, Mode
 from fontanel.records.tables import Edition, Kb
-from fontanel.schemas import AlsoOut, ExplanationOut, HitOut, LocatorOut, SearchIn, SearchOut, SpanOut, TermOut
+from fontanel.schemas import (
+    AlsoOut,
+    ExplanationOut,
+    HitOut,
+    LocatorOut,
+    NeighbourOut,
+    SearchIn,
+    SearchOut,
+    SpanOut,
+    TermOut,
+)
 from fontanel.service.access import Access, Reader
 from fontanel.service.problems import ProblemError
 from fontanel.service.routers import api_router
@@ -44,23 +54,22 @@ def search(kb: str, body: SearchIn, access: Reader) -> SearchOut:
     boosts = {(key, value): factor for tag, factor in body.boost.items() for key, value in [tag.split("=", 1)]}
     options = Options(
         Mode(body.mode), body.limit, body.per_document, body.operators, body.words_weight, body.prefer_newer, boosts,
-        body.explain,
+        body.join_neighbours, body.explain,
     )  # fmt: skip
     found = knowledge.search(body.question, options)
-    analysers = {hit.passage.language: Analyser(hit.passage.language) for hit in found.hits}
     return SearchOut(
         question=body.question, mode="lexical" if knowledge.by_words else body.mode, by_words=knowledge.by_words,
-        hits=[_hit(hit, found, analysers, body.explain) for hit in found.hits],
+        hits=[_hit(hit, found, body.explain) for hit in found.hits],
         corrected={term: list(near) for term, near in found.corrected.items()}, looked_at=found.looked_at, seconds=round(time.monotonic() - started, 4),
     )  # fmt: skip
 
 
-def _hit(hit: Hit, found: Results, analysers: dict[str, Analyser], explain: bool) -> HitOut:
+def _hit(hit: Hit, found: Results, explain: bool) -> HitOut:
     passage, candidate = hit.passage, hit.candidate
     spans = sorted(
         {
             (term.start, term.end)
-            for term in analysers[passage.language].spans(passage.text)
+            for term in analyser_of(passage.language).spans(passage.text)
             if term.text in found.weights
         }
     )
@@ -73,6 +82,9 @@ def _hit(hit: Hit, found: Results, analysers: dict[str, Analyser], explain: bool
         terms={term: round(weight, 4) for term, weight in candidate.terms.items()},
         highlights=[SpanOut(start=start, end=end) for start, end in spans],
         also=[AlsoOut(document_id=other.id, document_name=other.name, title=other.title) for other in hit.also],
+        neighbours=[
+            NeighbourOut(passage_id=row.id, start=row.start, end=row.end, text=row.text) for row in hit.beside
+        ],
         explanation=_explanation(candidate, found) if explain else None,
     )  # fmt: skip
 

@@ -14,6 +14,7 @@ from dataclasses import asdict, dataclass, fields
 from typing import Any
 
 import numpy as np
+import numpy.typing as npt
 import structlog
 from sqlalchemy import delete, insert, select
 from sqlalchemy.orm import Session
@@ -379,7 +380,7 @@ class Ingest:
         for pairs, of_windows in ((whole, False), (windows, True)):
             if pairs:
                 ids = np.array([passage for passage, _ in pairs], dtype=np.int64)
-                segment = VectorSegment(ids, np.stack([held[key] for _, key in pairs]))
+                segment = vector_segment(edition, ids, np.stack([held[key] for _, key in pairs]))
                 self._editions.write(session, edition, segment, of_windows)
 
     # States and failures
@@ -472,6 +473,14 @@ def split_settings(settings: dict[str, Any]) -> dict[str, Any]:
     return {field.name: settings.get(field.name, field.default) for field in fields(SplitSettings)} | {
         "windows": settings.get("windows", False)
     }
+
+
+def vector_segment(
+    edition: Edition, passages: npt.NDArray[np.int64], vectors: npt.NDArray[np.float32]
+) -> VectorSegment:
+    """A segment of vectors as an edition keeps them: as they are, or as bytes."""
+    compact = split_settings(edition.settings)["compact"]
+    return VectorSegment.packed(passages, vectors) if compact else VectorSegment(passages, vectors)
 
 
 def _passage(data: dict[str, Any]) -> Passage:

@@ -26,7 +26,7 @@ from sqlalchemy.orm import Session
 
 from fontanel.core.analysis import Analyser
 from fontanel.core.embedding import text_key
-from fontanel.core.index import VectorSegment, WordsEntry, WordsSegment
+from fontanel.core.index import WordsEntry, WordsSegment
 from fontanel.core.indexing import window_texts, words_entry
 from fontanel.core.reading import Reading
 from fontanel.core.reading.records import Columns
@@ -38,7 +38,7 @@ from fontanel.records.tables import Document, DocumentState, Edition, Kb, Passag
 from fontanel.records.vector_cache import VectorCache
 from fontanel.work.documents import Refused, check_tags, create_kb, document_name, set_tags
 from fontanel.work.editions import Editions
-from fontanel.work.ingest import passage_row, split_settings
+from fontanel.work.ingest import passage_row, split_settings, vector_segment
 
 #: The kind of file, and the version of what its entries mean.
 FORMAT, VERSION = "fontanel-pack", 1
@@ -292,7 +292,7 @@ def take_pack_in(
         if there.any():
             kept = [texts[row] for row in np.flatnonzero(there)]
             owners = np.array([ids[place] for place, _ in kept], dtype=np.int64)
-            editions.write(session, edition, VectorSegment(owners, rows_of[there]), are_windows)
+            editions.write(session, edition, vector_segment(edition, owners, rows_of[there]), are_windows)
             cache.put([text_key(embedder, text) for _, text in kept], rows_of[there])
     return kb
 

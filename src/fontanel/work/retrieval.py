@@ -79,12 +79,14 @@ def _keep(kept: dict[str, npt.NDArray[np.float32]], text: str, vector: npt.NDArr
 
 @dataclass(frozen=True, slots=True)
 class Hit:
-    """A passage found, with its document. `also` are the documents, other than this one, that say the same."""
+    """A passage found, with its document. `also` are the documents, other than this one, that say the same; `beside` the passages
+    joined to it, in their order."""
 
     candidate: Candidate
     document: Document
     passage: EvidencePassage
     also: tuple[Document, ...] = ()
+    beside: tuple[PassageRow, ...] = ()
 
 
 @dataclass(frozen=True, slots=True)
@@ -100,6 +102,7 @@ class Options:
     words_weight: float | None = None
     prefer_newer: bool = False
     boosts: Mapping[tuple[str, str], float] = field(default_factory=dict)
+    join: bool = False
     explain: bool = False
 
 
@@ -161,7 +164,7 @@ class KbKnowledge:
         weight = WORDS_WEIGHT if options.words_weight is None else options.words_weight
         query = Query(
             question, vector, mode, options.limit, self._documents, options.per_document, options.operators, weight,
-            self._boosts(options), explain=options.explain,
+            self._boosts(options), join=options.join, explain=options.explain,
         )  # fmt: skip
         found = self._snapshot.find(query)
         return Results(self._joined(found.candidates), found.weights, found.corrected, found.looked_at)
@@ -189,7 +192,9 @@ class KbKnowledge:
         rows = {
             row.id: row
             for row in session.scalars(
-                self._scope.select(PassageRow).where(PassageRow.id.in_([hit.passage_id for hit in found]))
+                self._scope.select(PassageRow).where(
+                    PassageRow.id.in_([key for hit in found for key in (hit.passage_id, *hit.beside)])
+                )
             )
         }
         keys = {row.document_key for row in rows.values()} | {key for hit in found for _, key in hit.also}
@@ -211,7 +216,8 @@ class KbKnowledge:
                 candidate.match, candidate.similarity, row.context, tuple(Part(**part) for part in row.parts),
                 languages.get(row.revision_id, "en"), candidate.terms, self._kb.id, tuple(other.title for other in also),
             )  # fmt: skip
-            hits.append(Hit(candidate, document, passage, also))
+            beside = tuple(rows[key] for key in candidate.beside if key in rows)
+            hits.append(Hit(candidate, document, passage, also, beside))
         return hits
 
     # What `core.answering.Knowledge` asks for

@@ -13,6 +13,7 @@ interface Way {
   mode: Mode;
   weight: number | null;
   newer: boolean;
+  joined: boolean;
   perDocument: number;
   /** An edition's number; null: the one that serves. */
   edition: number | null;
@@ -20,7 +21,7 @@ interface Way {
 
 /** The share of words in the blend as calibrated, in per cent. */
 const CALIBRATED = 45;
-const USUAL: Way = { mode: "hybrid", weight: null, newer: false, perDocument: 3, edition: null };
+const USUAL: Way = { mode: "hybrid", weight: null, newer: false, joined: false, perDocument: 3, edition: null };
 
 export function SearchTab() {
   const { api, path, documents } = useKb();
@@ -46,6 +47,7 @@ export function SearchTab() {
         limit,
         words_weight: way.weight === null ? null : way.weight / 100,
         prefer_newer: way.newer,
+        join_neighbours: way.joined,
         per_document: way.perDocument,
         edition: way.edition,
         tags: tag ? { [key!]: value.join("=") } : {},
@@ -165,6 +167,10 @@ function WayForm({ way, name, editions, onChange }: { way: Way; name: string; ed
         <input type="checkbox" className="checkbox checkbox-xs" checked={way.newer} onChange={(e) => onChange({ ...way, newer: e.target.checked })} />
         newer first
       </label>
+      <label className="flex cursor-pointer items-center gap-2" title="Passages that follow each other in a document are shown as one.">
+        <input type="checkbox" className="checkbox checkbox-xs" checked={way.joined} onChange={(e) => onChange({ ...way, joined: e.target.checked })} />
+        join neighbours
+      </label>
       {editions.length > 1 && (
         <select className="select select-sm w-auto" aria-label={labelled("Edition")} value={way.edition ?? ""} onChange={(e) => onChange({ ...way, edition: e.target.value ? Number(e.target.value) : null })}>
           <option value="">the serving edition</option>
@@ -208,6 +214,8 @@ function Results({ found, other, path, explained }: { found: Found; other?: Foun
 const meets = (one: Hit, other: Hit) => one.document_id === other.document_id && one.start < other.end && one.end > other.start;
 
 function HitCard({ hit, path, mode, explained, there }: { hit: Hit; path: string; mode: Mode; explained: boolean; there?: number }) {
+  const before = hit.neighbours.filter((part) => part.start < hit.start);
+  const after = hit.neighbours.filter((part) => part.start > hit.start);
   return (
     <article className="sheet p-4">
       <header className="mb-1.5 flex flex-wrap items-baseline gap-x-3">
@@ -220,9 +228,15 @@ function HitCard({ hit, path, mode, explained, there }: { hit: Hit; path: string
           {percent(hit.match)}
         </span>
       </header>
+      {before.map((part) => (
+        <Beside key={part.passage_id} text={part.text} />
+      ))}
       <p className="line-clamp-5 font-serif text-[15.5px] leading-relaxed whitespace-pre-line">
         <Highlighted text={hit.text} spans={hit.highlights} />
       </p>
+      {after.map((part) => (
+        <Beside key={part.passage_id} text={part.text} />
+      ))}
       {hit.also.length > 0 && (
         <p className="mt-2 text-[13px]">
           Also in{" "}
@@ -246,6 +260,11 @@ function HitCard({ hit, path, mode, explained, there }: { hit: Hit; path: string
       )}
     </article>
   );
+}
+
+/** A passage joined to a hit. */
+function Beside({ text }: { text: string }) {
+  return <p className="soft border-base-300 my-1.5 line-clamp-3 border-l-2 pl-3 font-serif text-[14px] whitespace-pre-line">{tight(text)}</p>;
 }
 
 const FIELDS = ["title", "heading", "body", "about"] as const;

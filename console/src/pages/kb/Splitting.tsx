@@ -2,14 +2,14 @@ import type { Schemas } from "../../api/client";
 
 export type Splitting = Schemas["Splitting"];
 
-export const DEFAULT_SPLITTING: Splitting = { target_tokens: 300, least_tokens: 120, overlap_tokens: 0, table_mode: "packed", windows: true };
+export const DEFAULT_SPLITTING: Splitting = { target_tokens: 300, least_tokens: 120, overlap_tokens: 0, table_mode: "packed", windows: true, compact: false };
 
 /** The settings in a line. */
 export function splittingText(splitting: Splitting): string {
   const overlap = splitting.overlap_tokens ? `, ${splitting.overlap_tokens} repeated` : "";
   const rows = splitting.table_mode === "single" ? "each table row by itself" : "table rows together";
   const windows = splitting.windows ? "with sentence windows" : "without sentence windows";
-  return `${splitting.target_tokens} tokens a passage${overlap}, ${rows}, ${windows}`;
+  return `${splitting.target_tokens} tokens a passage${overlap}, ${rows}, ${windows}${splitting.compact ? ", vectors as bytes" : ""}`;
 }
 
 const SIZES = [
@@ -45,6 +45,10 @@ export function SplittingFields({ splitting, onChange }: { splitting: Splitting;
       <label className="flex items-center gap-2 pb-2" title="Besides its own vector a passage has one for each few sentences: finds more, embeds twice as much.">
         <input type="checkbox" className="checkbox checkbox-sm" checked={splitting.windows} onChange={(event) => onChange({ ...splitting, windows: event.target.checked })} />
         Sentence windows
+      </label>
+      <label className="flex items-center gap-2 pb-2" title="A quarter of the room and of the memory, nearly the same order.">
+        <input type="checkbox" className="checkbox checkbox-sm" checked={splitting.compact} onChange={(event) => onChange({ ...splitting, compact: event.target.checked })} />
+        Vectors as bytes
       </label>
     </div>
   );

@@ -12,7 +12,7 @@ from operator import eq
 import numpy as np
 import numpy.typing as npt
 
-from fontanel.core.analysis import Analyser
+from fontanel.core.analysis import analyser_of
 from fontanel.core.index.lexical import (
     best_rows,
     field_scores,
@@ -32,6 +32,8 @@ Rows = npt.NDArray[np.int64]
 
 #: Words that begin with a prefix and are searched for.
 _MOST_EXPANSIONS = 50
+#: Passages that one shown passage joins at most, itself included: more is a chapter, not a place.
+_MOST_JOINED = 3
 #: Passages that share this many of their sketches say the same.
 _ALIKE = SKETCH - 1
 
@@ -50,7 +52,8 @@ class Query:
 
     `documents` are the keys of the documents to look in; None means all. With `operators` the text may hold phrases in
     quotes, +required, -excluded and beginnings* of words. `words_weight` is the share of words in the blend; `boosts` raises
-    the scores of documents by their keys; `fold` shows passages that say the same once; `explain` tells what each field gave.
+    the scores of documents by their keys; `fold` shows passages that say the same once; `join` shows passages that follow each other in a document as one; `explain`
+    tells what each field gave.
     """
 
     text: str
@@ -63,6 +66,7 @@ class Query:
     words_weight: float = WORDS_WEIGHT
     boosts: Mapping[int, float] = field(default_factory=dict)
     fold: bool = True
+    join: bool = False
     explain: bool = False
 
 
@@ -74,7 +78,8 @@ class Candidate:
     while the passage has no vector. `terms` gives what each matching term added to the lexical score, `fields` the same by
     field, in the order of `FIELDS`, when the search was to explain itself; `window` is the cosine of its nearest sentence window, of which
     and of its own cosine `similarity` is the mean; `words_part` and `meaning_part` add up to the score before `boost` multiplies it.
-    `also` are the passages folded into this one, which say the same.
+    `also` are the passages folded into this one, which say the same; `beside` those joined to it, which stand right before and
+    after it.
     """
 
     passage_id: int
@@ -91,6 +96,16 @@ class Candidate:
     meaning_part: float
     boost: float = 1.0
     also: tuple[tuple[int, int], ...] = ()
+    beside: tuple[int, ...] = ()
+
+
+@dataclass(slots=True)
+class _Shown:
+    """A candidate that is shown, by its place, with those folded into it and those joined to it."""
+
+    place: int
+    also: list[int] = field(default_factory=list)
+    beside: list[int] = field(default_factory=list)
 
 
 @dataclass(frozen=True, slots=True)
@@ -139,7 +154,9 @@ class Snapshot:
         #: The mean lengths of fields, rounded, that impacts rest on.
         self.averages = rounded_averages(totals, self.passages)
         languages = frozenset().union(*(segment.languages for segment in self.words)) or frozenset({"en"})
-        self._analysers = [Analyser(language) for language in sorted(languages, key=lambda code: (code != "en", code))]
+        self._analysers = [
+            analyser_of(language) for language in sorted(languages, key=lambda code: (code != "en", code))
+        ]
 
     def _without_dead(self, segment: WordsSegment) -> Mask | None:
         """Which rows of a segment live; None when all do."""
@@ -261,7 +278,8 @@ class Snapshot:
         depth = max(query.limit * 10, 100)
         if not by_meaning and not query.boosts:
             # The order of words is the order of what is found, so that what stands below the last one shown changes nothing.
-            shallow = query.limit if not query.fold and query.per_document >= query.limit else 2 * query.limit
+            whole = not query.fold and not query.join and query.per_document >= query.limit
+            shallow = query.limit if whole else 2 * query.limit
             found = self._ranked(query, wanted, weights, [self._best_by_words(weights, wanted.usable, shallow)])
             if len(found.candidates) == query.limit or found.looked_at < shallow:
                 return found
@@ -297,7 +315,8 @@ class Snapshot:
         candidates = []
         told = [column.tolist() for column in (ids, keys, scores, matches, lexical, coverage, similarity, window,
                                                words_part, meaning_part, boost)]  # fmt: skip
-        for i, also in self._chosen(rows, keys, order, query):
+        for shown in self._chosen(rows, keys, ids, order, query):
+            i = shown.place
             terms = {term: value for term, value in zip(weights, given[i].tolist(), strict=True) if value}
             passage, key, score, match, by_words, covered, near, nearest, part, other, raised = (c[i] for c in told)
             candidates.append(
@@ -315,31 +334,41 @@ class Snapshot:
                     words_part=part,
                     meaning_part=other,
                     boost=raised,
-                    also=tuple((told[0][j], told[1][j]) for j in also),
+                    also=tuple((told[0][j], told[1][j]) for j in shown.also),
+                    beside=tuple(sorted(told[0][j] for j in shown.beside)),
                 )
             )
         return Found(candidates, wanted.weights, wanted.corrected, len(rows))
 
-    def _chosen(self, rows: Rows, keys: Ids, order: Rows, query: Query) -> list[tuple[int, list[int]]]:
-        """The candidates to show, each with those that say the same and were folded into it."""
+    def _chosen(self, rows: Rows, keys: Ids, ids: Ids, order: Rows, query: Query) -> list[_Shown]:
+        """The candidates to show, each with those that say the same and were folded into it, and those joined to it."""
         taken: dict[int, int] = {}
-        chosen: list[tuple[int, list[int]]] = []
+        chosen: list[_Shown] = []
         sketches: list[list[int]] = self._gather(rows, "sketches").tolist() if query.fold else []
         # Two that differ in one value of their sketches at most share the first or the second.
         seen: dict[tuple[int, int], list[int]] = {}
+        # A document's passages are numbered on: the places right before and after those that are shown.
+        edges: dict[tuple[int, int], _Shown] = {}
         for i in order.tolist():
             sketch = sketches[i] if query.fold and any(sketches[i]) else []
             near = [place for column in enumerate(sketch[:2]) for place in seen.get(column, ())]
-            same = next((p for p in near if sum(map(eq, sketch, sketches[chosen[p][0]])) >= _ALIKE), None)
+            same = next((p for p in near if sum(map(eq, sketch, sketches[chosen[p].place])) >= _ALIKE), None)
             if same is not None:
-                chosen[same][1].append(i)
+                chosen[same].also.append(i)
                 continue
-            key = int(keys[i])
-            if len(chosen) < query.limit and taken.get(key, 0) < query.per_document:
+            key, passage = int(keys[i]), int(ids[i])
+            shown = edges.get((key, passage)) if query.join else None
+            if shown is not None and len(shown.beside) + 1 < _MOST_JOINED:
+                shown.beside.append(i)
+            elif len(chosen) < query.limit and taken.get(key, 0) < query.per_document:
                 taken[key] = taken.get(key, 0) + 1
                 for column in enumerate(sketch[:2]):
                     seen.setdefault(column, []).append(len(chosen))
-                chosen.append((i, []))
+                shown = _Shown(i)
+                chosen.append(shown)
+            if shown is not None:
+                edges.setdefault((key, passage - 1), shown)
+                edges.setdefault((key, passage + 1), shown)
         return chosen
 
     def _best_by_words(self, weights: Mapping[str, float], usable: Sequence[Mask | None], depth: int) -> Rows:
