@@ -3,13 +3,15 @@
 from __future__ import annotations
 
 import hashlib
-from collections.abc import Iterator
+from collections.abc import AsyncIterator, Iterator
+from contextlib import contextmanager
 from dataclasses import dataclass, replace
 from datetime import timedelta
 from typing import Annotated
 from urllib.parse import urlsplit
 
 from fastapi import Depends, Request
+from fastapi.concurrency import run_in_threadpool
 from fastapi.security import APIKeyCookie, HTTPBearer
 from fastapi.security.http import HTTPAuthorizationCredentials
 from sqlalchemy import select
@@ -45,7 +47,8 @@ class Caller:
         return self.person is not None and self.person.operator
 
 
-def workshop_of(request: Request) -> Workshop:
+async def workshop_of(request: Request) -> Workshop:
+    # Not a plain function: FastAPI would have a thread do it.
     workshop: Workshop = request.app.state.workshop
     return workshop
 
@@ -53,26 +56,29 @@ def workshop_of(request: Request) -> Workshop:
 WorkshopDep = Annotated[Workshop, Depends(workshop_of)]
 
 
-def caller_of(
-    request: Request,
-    workshop: WorkshopDep,
-    bearer: Annotated[HTTPAuthorizationCredentials | None, Depends(_bearer)],
-    cookie: Annotated[str | None, Depends(_cookie)],
-) -> Caller:
+Bearer = Annotated[HTTPAuthorizationCredentials | None, Depends(_bearer)]
+Cookie = Annotated[str | None, Depends(_cookie)]
+
+
+def caller_of(request: Request, workshop: WorkshopDep, bearer: Bearer, cookie: Cookie) -> Caller:
     """The caller. Raises ProblemError: not-signed-in or cross-site."""
     with workshop.sessions() as session:
-        if bearer is not None:
-            key = session.scalar(select(Key).where(Key.secret_hash == hash_secret(bearer.credentials)))
-            if key is None or (key.expires_at and key.expires_at <= now()):
-                raise _not_signed_in("The key is not known or has expired.")
-            if key.last_used_at is None or now() - key.last_used_at > timedelta(minutes=5):
-                _note_use(workshop, key.id)
-            return Caller(f"key:{key.id}", None, key)
-        if cookie:
-            sign_in = session.get(SignIn, hash_secret(cookie))
-            if sign_in is not None and sign_in.expires_at > now():
-                check_same_site(request)
-                return Caller(f"person:{sign_in.person_id}", session.get_one(Person, sign_in.person_id), None)
+        return _caller(session, request, workshop, bearer, cookie)
+
+
+def _caller(session: Session, request: Request, workshop: Workshop, bearer: Bearer, cookie: Cookie) -> Caller:
+    if bearer is not None:
+        key = session.scalar(select(Key).where(Key.secret_hash == hash_secret(bearer.credentials)))
+        if key is None or (key.expires_at and key.expires_at <= now()):
+            raise _not_signed_in("The key is not known or has expired.")
+        if key.last_used_at is None or now() - key.last_used_at > timedelta(minutes=5):
+            _note_use(workshop, key.id)
+        return Caller(f"key:{key.id}", None, key)
+    if cookie:
+        sign_in = session.get(SignIn, hash_secret(cookie))
+        if sign_in is not None and sign_in.expires_at > now():
+            check_same_site(request)
+            return Caller(f"person:{sign_in.person_id}", session.get_one(Person, sign_in.person_id), None)
     raise _not_signed_in("This needs a sign-in or a key.")
 
 
@@ -131,10 +137,36 @@ class Require:
         self._write = write
         self._administrative = administrative
 
-    def __call__(self, request: Request, team: str, caller: CallerDep, workshop: WorkshopDep) -> Iterator[Access]:
+    async def __call__(
+        self, request: Request, team: str, workshop: WorkshopDep, bearer: Bearer, cookie: Cookie
+    ) -> AsyncIterator[Access]:
+        # One thread looks everything up: each step by itself would wait for a thread of its own.
+        access = await run_in_threadpool(self._look_up, request, team, workshop, bearer, cookie)
+        try:
+            yield access
+        finally:
+            access.session.close()
+
+    def _look_up(self, request: Request, team: str, workshop: Workshop, bearer: Bearer, cookie: Cookie) -> Access:
+        session = workshop.sessions()
+        try:
+            return self._access(session, request, team, _caller(session, request, workshop, bearer, cookie), workshop)
+        except BaseException:
+            session.close()
+            raise
+
+    @contextmanager
+    def given(self, request: Request, team: str, caller: Caller, workshop: Workshop) -> Iterator[Access]:
+        """The same of a caller who is known already."""
         with workshop.sessions() as session:
-            found = session.scalar(select(Team).where((Team.id == team) | (Team.slug == team)))
-            role = self._role_in(session, found, caller)
+            access = self._access(session, request, team, caller, workshop)
+            with access.session:
+                yield access
+
+    def _access(self, session: Session, request: Request, team: str, caller: Caller, workshop: Workshop) -> Access:
+        """A caller's access, in this session or, for changes, in one that holds the write lock; then this one is closed."""
+        found = session.scalar(select(Team).where((Team.id == team) | (Team.slug == team)))
+        role = self._role_in(session, found, caller)
         if found is None or role is None:
             raise NotInScope("team", team)
         if _RANK[role] < _RANK[self._role]:
@@ -145,9 +177,11 @@ class Require:
         allowed = frozenset(caller.key.kb_ids) if caller.key and caller.key.kb_ids is not None else None
         if allowed is not None and self._administrative:
             raise ProblemError("not-allowed", "This key reaches single knowledge bases only.")
-        with writing(workshop.sessions) if self._write else workshop.sessions() as session:
-            scope = TeamScope(session, found.id, allowed)
-            yield Access(caller, found, role, session, scope, workshop, request.state.request_id)
+        if self._write:
+            session.close()
+            session = writing(workshop.sessions)
+        scope = TeamScope(session, found.id, allowed)
+        return Access(caller, found, role, session, scope, workshop, request.state.request_id)
 
     def _role_in(self, session: Session, team: Team | None, caller: Caller) -> Role | None:
         if team is None:

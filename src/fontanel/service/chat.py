@@ -163,7 +163,7 @@ def _entered(
             yield AtDesk(access, found, link)
         return
     caller = caller_of(request, workshop, bearer, request.cookies.get(COOKIE))
-    with contextmanager(Require(Role.READER, write=write).__call__)(request, team, caller, workshop) as access:
+    with Require(Role.READER, write=write).given(request, team, caller, workshop) as access:
         yield AtDesk(access, access.scope.desk(desk))
 
 
@@ -196,7 +196,7 @@ def show_face(desk: str, request: Request, workshop: WorkshopDep, bearer: Bearer
         if named is None:
             raise NotInScope("desk", desk)
     try:
-        with contextmanager(Require(Role.READER).__call__)(request, named.team_id, caller, workshop) as access:
+        with Require(Role.READER).given(request, named.team_id, caller, workshop) as access:
             return _face(access.session, access.scope.desk(desk))
     except NotInScope as error:
         raise NotInScope("desk", desk) from error
@@ -218,7 +218,7 @@ def _face(session: Session, desk: Desk) -> DeskFace:
 def list_faces(team: str, request: Request, workshop: WorkshopDep, bearer: Bearer) -> Page[DeskFace]:
     """The published ones, for members."""
     caller = caller_of(request, workshop, bearer, request.cookies.get(COOKIE))
-    with contextmanager(Require(Role.READER).__call__)(request, team, caller, workshop) as access:
+    with Require(Role.READER).given(request, team, caller, workshop) as access:
         query = access.scope.select(Desk).where(Desk.published.is_not(None)).order_by(Desk.name)
         return Page(
             items=[
