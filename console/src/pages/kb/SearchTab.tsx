@@ -20,7 +20,7 @@ interface Way {
 }
 
 /** The share of words in the blend as calibrated, in per cent. */
-const CALIBRATED = 45;
+const CALIBRATED = 35;
 const USUAL: Way = { mode: "hybrid", weight: null, newer: false, joined: false, perDocument: 3, edition: null };
 
 export function SearchTab() {

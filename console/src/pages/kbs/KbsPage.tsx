@@ -73,7 +73,7 @@ function KbCard({ kb, team, sources }: { kb: Kb; team: string; sources: SourceFr
   const dot = kb.failed ? "bg-error" : kb.pending ? "bg-primary" : "bg-success";
   const word = kb.documents === 0 ? "empty" : kb.pending ? `${kb.pending} being indexed` : kb.failed ? `${kb.failed} failed` : "ready";
   return (
-    <div className="sheet hover:border-primary relative h-full p-5">
+    <div className="sheet hover:border-primary relative p-5">
       <Link to={`/t/${team}/kbs/${kb.slug}`} className="font-serif text-xl font-semibold after:absolute after:inset-0">
         {kb.name}
       </Link>
