@@ -100,13 +100,19 @@ def test_a_kill_at_each_durable_step_loses_nothing(tmp_path: Path, point: str) -
     service.stop()
 
 
-def test_a_lost_or_damaged_segment_is_rebuilt_by_itself(tmp_path: Path) -> None:
-    service = Service(tmp_path / "data").start()
+def three_notes(service: Service) -> tuple[TeamSetup, str, set[str]]:
+    """A team with a knowledge base of three notes, each in a segment of its own."""
     team = new_team(service)
     kb = team.client.create_kb("Notes").slug
-    for number in range(3):
-        team.client.add_document(kb, note(number), f"note-{number}.md", wait=True)
-    names = {f"note-{number}.md" for number in range(3)}
+    names = [f"note-{number}.md" for number in range(3)]
+    for number, name in enumerate(names):
+        team.client.add_document(kb, note(number), name, wait=True)
+    return team, kb, set(names)
+
+
+def test_a_lost_or_damaged_segment_is_rebuilt_by_itself(tmp_path: Path) -> None:
+    service = Service(tmp_path / "data").start()
+    team, kb, names = three_notes(service)
     for damage in ("lose", "cut short"):
         service.stop()
         segment = next((service.data / "editions").glob("*/words_*"))
@@ -121,10 +127,7 @@ def test_a_lost_or_damaged_segment_is_rebuilt_by_itself(tmp_path: Path) -> None:
 
 def test_a_byte_that_changed_in_a_segment_is_found_and_mended(tmp_path: Path) -> None:
     service = Service(tmp_path / "data").start()
-    team = new_team(service)
-    kb = team.client.create_kb("Notes").slug
-    for number in range(3):
-        team.client.add_document(kb, note(number), f"note-{number}.md", wait=True)
+    team, kb, names = three_notes(service)
     service.stop()
     segment = next((service.data / "editions").glob("*/words_*"))
     data = bytearray(segment.read_bytes())
@@ -137,7 +140,7 @@ def test_a_byte_that_changed_in_a_segment_is_found_and_mended(tmp_path: Path) ->
             return bool(db.execute("SELECT 1 FROM segments WHERE id = ?", (segment.name,)).fetchone())
 
     until(lambda: not named())
-    assert_each_once(reconnect(team), kb, service.data, {f"note-{number}.md" for number in range(3)})
+    assert_each_once(reconnect(team), kb, service.data, names)
     service.stop()
 
 
