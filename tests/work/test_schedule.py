@@ -38,6 +38,30 @@ def test_a_cron_line_is_in_the_teams_time_zone(line: str, zone: str, due: dateti
     assert found.astimezone(UTC) == due or "30 2" in line
 
 
+@pytest.mark.parametrize(
+    ("weekdays", "days"),
+    [
+        ("1-5", [24, 25, 26, 27, 30, 1]),
+        ("mon-fri", [24, 25, 26, 27, 30, 1]),
+        ("0", [29, 6]),
+        ("7", [29, 6]),
+        ("6,0", [28, 29, 5, 6]),
+        ("5-7", [27, 28, 29, 4]),
+        ("*/2", [24, 26, 28, 29, 1]),
+        ("1-5/2", [25, 27, 30]),
+        ("sat", [28, 5]),
+    ],
+)
+def test_weekdays_count_from_sunday(weekdays: str, days: list[int]) -> None:
+    after, found = NOW, []  # a Monday
+    for _ in days:
+        due = next_run(source(cron=f"15 6 * * {weekdays}"), "UTC", after)
+        assert due is not None
+        found.append(due.day)
+        after = due
+    assert found == days
+
+
 def test_intervals_watching_and_neither() -> None:
     assert next_run(source(every_minutes=5), "UTC", NOW) == datetime(2026, 11, 23, 12, 5, tzinfo=UTC)
     assert next_run(source(), "UTC", NOW) is None
@@ -46,7 +70,9 @@ def test_intervals_watching_and_neither() -> None:
     assert next_run(source(kind="folder", settings={"watch": False}), "UTC", NOW) is None
 
 
-@pytest.mark.parametrize("line", ["", "noon", "* * * *", "61 * * * *", "* * * * * *", "*/0 * * * *"])
+@pytest.mark.parametrize(
+    "line", ["", "noon", "* * * *", "61 * * * *", "* * * * * *", "*/0 * * * *", "0 6 * * 8", "0 6 * * 5-2"]
+)
 def test_what_is_no_cron_line(line: str) -> None:
     with pytest.raises(Refused):
         cron_trigger(line, "UTC")
