@@ -87,6 +87,44 @@ class TestTables:
         assert [line.split(CELL_SEPARATOR) for line in texts(reading, "table")[0].split("\n")] == rows
 
 
+class TestCode:
+    LINES = ("def moor(ship):", "    for line in ship.lines:", "        line.secure()", "    return True")
+
+    def page(self, page: Canvas) -> None:
+        page.setFont("Helvetica", 11)
+        page.drawString(72, 780, "The keeper's program makes a ship fast with all of its lines, and says so:")
+        page.setFont("Courier", 10)
+        for number, line in enumerate(self.LINES):
+            # As typesetters do: blanks at the beginning are moves of the pen, and so may wide ones within be.
+            page.drawString(72 + 6 * (len(line) - len(line.lstrip())), 755 - 12 * number, line.lstrip())
+        page.drawString(72, 690, "$ harbour --status")
+        page.setFont("Helvetica", 11)
+        page.drawString(72, 660, "After this the gates are opened, and the ship goes on her way to sea.")
+        page.setFont("Courier", 11)
+        page.drawString(72, 630, "harbour.conf")
+        page.setFont("Helvetica", 11)
+        page.drawString(72, 600, "holds what the keeper set; nobody else may write to it while a ship is in.")
+
+    def test_lines_in_letters_of_one_width_are_code_with_their_blanks(self) -> None:
+        reading = read(canvas(self.page), "a.pdf")
+        assert texts(reading, "code") == ["\n".join(self.LINES), "$ harbour --status"]
+        # A name alone on its line is none.
+        assert "harbour.conf" in texts(reading, "paragraph")
+
+    def test_each_line_of_code_keeps_its_place_on_the_page(self) -> None:
+        reading = read(canvas(self.page), "a.pdf")
+        start = reading.text.index("line.secure()")
+        (place,) = [place for place in reading.places if place.start <= start < place.end]
+        assert reading.text[place.start : place.end].strip() == "line.secure()"
+        assert place.left == pytest.approx((72 + 48) / A4[0], abs=0.01)
+
+    def test_a_table_in_such_letters_stays_a_table(self) -> None:
+        style = TableStyle([("GRID", (0, 0), (-1, -1), 0.5, "black"), ("FONTNAME", (0, 0), (-1, -1), "Courier")])
+        out = io.BytesIO()
+        SimpleDocTemplate(out).build([Table([["Berth", "Depth"], ["1", "4.2"], ["2", "9.0"]], style=style)])
+        assert texts(read(out.getvalue(), "a.pdf"), "table") == ["Berth\tDepth\n1\t4.2\n2\t9.0"]
+
+
 class TestHeadingsAndEdges:
     def book(self, outline: bool) -> bytes:
         out = io.BytesIO()

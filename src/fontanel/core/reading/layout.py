@@ -23,6 +23,7 @@ _ITEM = re.compile(r"^(?:[•◦▪●○■–*·-]|\(?\d{1,3}[.)]|\(?[a-z][.)]
 _BULLET = re.compile(r"^[•◦▪●○■–*·-]\s*")
 _NUMBERED = re.compile(r"^(?:(?:chapter|part|appendix|section)\s+)?(?:\d{1,3}|[A-Z])(?:\.\d{1,3}){0,5}\.?\s+\S", re.I)
 _LEADER = re.compile(r"(?:\.\s?){4,}\s*(?:\d+|[ivxlc]+)\s*$")
+_PROMPT = re.compile(r"(?:[$#%>]|>>>) \S")
 _KEY = re.compile(r"[\W_]+")
 _SENTENCE_END = re.compile(r"[.!?:;][\"'’”)\]]?$")
 
@@ -60,6 +61,7 @@ def add_pages(builder: ReadingBuilder, pages: list[PageLines], outline: Outline)
     for page in pages:
         notes = take_footnotes(page, style.body)
         tables = ruled_tables(page)
+        code = _code_lines(page.lines)
         starts = {id(table.lines[0]): table for table in tables}
         inside = {id(line) for table in tables for line in table.lines}
         for line in page.lines:
@@ -71,6 +73,16 @@ def add_pages(builder: ReadingBuilder, pages: list[PageLines], outline: Outline)
                     builder.table(table.rows, table.header_rows, _boxes(table.lines, None, sizes), page=page.number)
                 continue
             level = headings.get(id(line)) or _heading_level(line, style)
+            begins = None if level else code.get(id(line))
+            if begins is False and held is not None and held.kind == "code":
+                held.lines.append(line)
+                continue
+            if begins is not None or (held is not None and held.kind == "code"):
+                _close(builder, held, style, sizes)
+                held = None
+            if begins is not None:
+                held = _Group("code", [line])
+                continue
             if held is not None and _continues(held, line, level, style):
                 held.lines.append(line)
                 continue
@@ -196,6 +208,47 @@ def _numbered_level(text: str, level: int) -> int:
     return max(level, 1 + numbered.group(0).split()[0].rstrip(".").count(".")) if numbered else level
 
 
+# What is code
+
+
+def _code_lines(lines: list[Line]) -> dict[int, bool]:
+    """The lines of code (by identity), and whether each begins a piece of it: in letters of one width, two or more right below
+    each other, or one after a prompt."""
+    found: dict[int, bool] = {}
+    run: list[Line] = []
+
+    def end() -> None:
+        if len(run) > 1 or (run and _PROMPT.match(run[0].text)):
+            found.update((id(line), number == 0) for number, line in enumerate(run))
+        run.clear()
+
+    for line in lines:
+        if not line.fixed or not (run and 0 < run[-1].baseline - line.baseline < 1.9 * line.size):
+            end()
+        if line.fixed:
+            run.append(line)
+    end()
+    return found
+
+
+def _code_text(lines: list[Line]) -> tuple[str, list[tuple[int, int]]]:
+    """Lines of code with their blanks, as their places tell, and the characters of each."""
+    edge = min(line.left for line in lines)
+    widths = [(cell.right - cell.left) / len(cell.text) for line in lines for cell in line.cells if len(cell.text) > 1]
+    width = median(widths) if widths else lines[0].size * 0.6
+    text, spans = "", []
+    for line in lines:
+        said = ""
+        for cell in line.cells:
+            column = round((cell.left - edge) / max(width, 0.1))
+            said = said.ljust(min(column, 200) if column > len(said) else len(said) + bool(said)) + cell.text
+        said += "-" if line.broken else ""
+        text += "\n" if text else ""
+        spans.append((len(text), len(text) + len(said)))
+        text += said
+    return text, spans
+
+
 # What belongs together
 
 
@@ -275,7 +328,10 @@ def _close(builder: ReadingBuilder, group: _Group | None, style: _Style, sizes: 
     found = [line.confidence for line in group.lines if line.confidence is not None]
     if found:
         where["confidence"] = round(sum(found) / len(found), 3)  # type: ignore[assignment]
-    if group.kind == "heading":
+    if group.kind == "code":
+        text, spans = _code_text(group.lines)
+        builder.code(text, _boxes(group.lines, spans, sizes), **where)
+    elif group.kind == "heading":
         text, spans = _run_on(group.lines)
         builder.heading(text, group.level, _boxes(group.lines, spans, sizes), **where)
     elif group.kind == "table" and _is_table(group.lines):

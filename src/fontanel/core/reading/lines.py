@@ -6,7 +6,7 @@ from __future__ import annotations
 import itertools
 import re
 from collections import Counter
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 
 _DIGITS = re.compile(r"\d+|\b[ivxl]+\b")
 _PAGE_NUMBER = re.compile(r"^(?:page |- ?)?(?:\d{1,5}|[ivxlc]{1,7})(?: ?-| (?:of|/) \d{1,5})?$", re.I)
@@ -34,7 +34,7 @@ class Cell:
 class Line:
     """A line of text; coordinates in points from the page's bottom left, y growing upwards.
 
-    `baseline` is where the letters stand; `broken`: its last word goes on in the next line, and its hyphen is gone;
+    `baseline` is where the letters stand; `fixed`: all letters are as wide as each other, as in code; `broken`: its last word goes on in the next line, and its hyphen is gone;
     `whole`: a word that goes on in the next line is one word, and not a compound that has a hyphen anyway.
     """
 
@@ -45,6 +45,7 @@ class Line:
     top: float
     size: float
     bold: bool = False
+    fixed: bool = False
     broken: bool = False
     confidence: float | None = None
     whole: bool = True
@@ -149,9 +150,7 @@ def in_columns(page: PageLines) -> None:
             continue
         for cells, column in ((before, left), (after, right)):
             if cells:
-                column.append(
-                    Line(line.page, cells, line.baseline, line.bottom, line.top, line.size, line.bold, line.broken)
-                )
+                column.append(replace(line, cells=cells, _text=None))
     page.lines[:] = [*out, *left, *right]
 
 

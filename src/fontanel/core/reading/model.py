@@ -238,8 +238,8 @@ class ReadingBuilder:
         text = "\n".join(CELL_SEPARATOR.join(cells[index]) for index in kept)
         self._add("table", text, lines, header_rows=header, **where)
 
-    def code(self, text: str, **where: Any) -> None:
-        self._add("code", _CONTROL.sub("", text).strip("\n").rstrip(), **where)
+    def code(self, text: str, lines: Sequence[LineBox] = (), **where: Any) -> None:
+        self._add("code", _CONTROL.sub("", text).strip("\n").rstrip(), lines, **where)
 
     @property
     def empty(self) -> bool:

@@ -41,6 +41,7 @@ _UNKNOWN = re.compile("[\x00-\x01\x03-\x08\x0b\x0c\x0e-\x1f\ue000-\uf8ff\ufffd]"
 _BROKEN = ("\x02", "\ufffe")
 _BULLETS = str.maketrans({"\uf0b7": "•", "\uf0a7": "▪", "\uf0d8": "▪", "\uf02d": "-", "\uf0fc": "•", "\uf076": "•"})
 _BOLD_NAME = re.compile(rb"bold|black|heavy|\bcmbx|-bd|medi\b")
+_FIXED_NAME = re.compile(rb"mono|courier|typewriter|\bcmtt|consol")
 _PRIVATE = re.compile("[\uf000-\uf0ff]")
 _SPACES = re.compile(r"[ \t\xa0]+")
 #: Figures after a word or its punctuation, which may be the mark of a footnote.
@@ -272,7 +273,8 @@ class _Geometry:
         start = ctypes.addressof(self._numbers)
         self._addresses = (start, start + 8, start + 16, start + 24)
         self._plain = not self._rotation and abs(self._left) < 0.01 and abs(self._bottom) < 0.01
-        self._bold: dict[int, bool] = {}
+        #: Font -> whether it is bold, and whether its letters are all of one width.
+        self._fonts: dict[int, tuple[bool, bool]] = {}
 
     def turn(self, degrees: int) -> None:
         """Text that runs up or down the page is read as if the page were turned."""
@@ -307,17 +309,17 @@ class _Geometry:
         size: float = calls.get_font_size(self._text_page, index)
         return size
 
-    def is_bold(self, index: int) -> bool:
-        """Whether a character is set in a bold font, by the font's weight or its name."""
+    def font(self, index: int) -> tuple[bool, bool]:
+        """Whether a character's font is bold, by its weight or its name, and whether its letters are all of one width."""
         font = calls.get_font(calls.get_text_object(self._text_page, index)) or 0
-        bold = self._bold.get(font)
-        if bold is None:
-            buffer = ctypes.create_string_buffer(96)
-            length = raw.FPDFText_GetFontInfo(self._typed, index, buffer, 96, ctypes.c_int())
+        found = self._fonts.get(font)
+        if found is None:
+            buffer, flags = ctypes.create_string_buffer(96), ctypes.c_int()
+            length = raw.FPDFText_GetFontInfo(self._typed, index, buffer, 96, flags)
             name = buffer.raw[: max(length - 1, 0)].lower() if length <= 96 else b""
             bold = raw.FPDFText_GetFontWeight(self._typed, index) >= 600 or bool(_BOLD_NAME.search(name))
-            self._bold[font] = bold
-        return bold
+            found = self._fonts[font] = bold, bool(flags.value & 1 or _FIXED_NAME.search(name))
+        return found
 
     def _turned(self, left: float, bottom: float, right: float, top: float) -> tuple[float, float, float, float]:
         left, right, bottom, top = left - self._left, right - self._left, bottom - self._bottom, top - self._bottom
@@ -368,19 +370,19 @@ def _line(geometry: _Geometry, text: str, start: int, end: int, page: int, broke
     if size <= 1.5:
         # The text matrix scales a unit font; the box tells the size then.
         size = max(4.0, (top - bottom) * 1.1)
-    # A word in bold does not make a bold line: the first, the middle and the last letter must be.
-    bold = (
-        end - start < 120
-        and geometry.is_bold(start)
-        and geometry.is_bold(end - 1)
-        and (text[middle] == " " or geometry.is_bold(middle))
-    )
+    # A word in bold or in letters of one width does not make such a line: the first, the middle and the last letter must be.
+    bold, fixed = geometry.font(start)
+    if bold or fixed:
+        for index in (end - 1, *(() if text[middle] == " " else (middle,))):
+            also_bold, also_fixed = geometry.font(index)
+            bold, fixed = bold and also_bold, fixed and also_fixed
+    bold = bold and end - start < 120
     cells = (
         [Cell(left, right, _clean(text[start:end]))]
         if len(rects) == 1
         else _cells(geometry, text, start, end, rects, size, right)
     )
-    return Line(page, cells, geometry.baseline(start), bottom, top, round(size * 2) / 2, bold, broken)
+    return Line(page, cells, geometry.baseline(start), bottom, top, round(size * 2) / 2, bold, fixed, broken)
 
 
 def _cells(
