@@ -24,6 +24,20 @@ const CONSOLE = { "X-Fontanel-Console": "1" };
 /** What a guest sends instead of a cookie: the link's secret, and the guest's own. */
 const isGuest = (headers: Record<string, string>) => "Authorization" in headers;
 
+/** Set while a person signs out: what is still being asked for then must not lead back to where they were. */
+let leaving = false;
+
+export async function signOut(): Promise<void> {
+  leaving = true;
+  try {
+    await send("DELETE", "/session");
+    location.assign("/sign-in");
+  } catch (problem) {
+    leaving = false;
+    throw problem;
+  }
+}
+
 async function check(response: Response, guest = false): Promise<Response> {
   if (response.ok) return response;
   let problem: Problem;
@@ -32,7 +46,7 @@ async function check(response: Response, guest = false): Promise<Response> {
   } catch {
     problem = { type: "about:blank", title: response.statusText, status: response.status, detail: response.statusText };
   }
-  if (response.status === 401 && !guest && !location.pathname.startsWith("/sign-in")) {
+  if (response.status === 401 && !guest && !leaving && !location.pathname.startsWith("/sign-in")) {
     location.assign(`/sign-in?next=${encodeURIComponent(location.pathname + location.search)}`);
   }
   throw new ProblemError(problem);

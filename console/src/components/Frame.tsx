@@ -1,6 +1,6 @@
 import { type ReactNode, useState } from "react";
 import { Link, NavLink, Outlet, useNavigate } from "react-router";
-import { type Schemas, send } from "../api/client";
+import { type Schemas, signOut } from "../api/client";
 import { usePolled } from "../hooks/usePolled";
 import { useSession, useTeam } from "../hooks/useSession";
 
@@ -55,10 +55,6 @@ export function Frame() {
   const session = useSession();
   const team = useTeam();
   const navigate = useNavigate();
-  const signOut = async () => {
-    await send("DELETE", "/session");
-    location.assign("/sign-in");
-  };
   return (
     <>
       <header className="bg-base-100 border-base-300 border-b">
@@ -100,7 +96,7 @@ export function Frame() {
             )}
             <span className="soft hidden sm:inline">{session.name}</span>
             <ThemeButton />
-            <button type="button" className="soft hover:text-base-content cursor-pointer" onClick={signOut}>
+            <button type="button" className="soft hover:text-base-content cursor-pointer" onClick={() => void signOut()}>
               Sign out
             </button>
           </div>
