@@ -121,3 +121,8 @@ def test_a_table_s_caption_comes_before_it() -> None:
     reading = page(f"<table><caption>Depths at low water</caption>{rows}</table>")
     assert [block.kind for block in reading.blocks] == ["paragraph", "table"]
     assert texts(reading, "paragraph") == ["Depths at low water"]
+
+
+def test_what_is_hidden_is_not_read_whatever_holds_it() -> None:
+    page = b"<body><main><div><i class='icon' aria-hidden='true'>home</i>The <b>lock</b> opens <em hidden>never</em>at six.</div></main></body>"
+    assert read(page, "a.html").text == "The lock opens at six."

@@ -37,7 +37,7 @@ _INLINE = frozenset(
 )
 #: Those of them that say nothing but how their words look. Links and spans may carry anchors; pictures are counted.
 _LOOKS = tuple(sorted(_INLINE - {"a", "span", "img", "rp"}))
-_KEPT = "kept-span"
+_KEPT = "kept"
 #: Control characters, and references to them, that no text may hold.
 _STRAY = bytes([*range(9), 11, 12, *range(14, 32)])
 _STRAY_REFERENCE = re.compile(rb"&#0*(?:[0-8]|1[124-9]|2[0-9]|3[01]);?(?![0-9])|&#x0*(?:[0-8bcef]|1[0-9a-f]);", re.I)
@@ -161,7 +161,12 @@ def _simplify(root: etree._Element) -> tuple[frozenset[str], list[etree._Element
     need not look again. Return the page's tags that stand apart from the text around them, and the links that lead to the
     pages before, after and above."""
     etree.strip_elements(root, *_DROPPED, with_tail=False)
+    hidden = [(element, element.tag) for element in root.iter(*_LOOKS) if element.keys() and _is_hidden(element)]
+    for element, _ in hidden:
+        element.tag = _KEPT
     etree.strip_tags(root, *_LOOKS)
+    for element, tag in hidden:
+        element.tag = tag
     _strip_spans(root)
     for picture in root.iter("img"):
         # An attribute may hold characters that no text of the tree may.
@@ -425,11 +430,7 @@ def _dropped(element: etree._Element, tag: str) -> bool:
         return True
     if tag not in ("aside", "header") and not element.keys():
         return False
-    if (
-        element.get("hidden") is not None
-        or element.get("aria-hidden") == "true"
-        or element.get("role") in _DROPPED_ROLES
-    ):
+    if _is_hidden(element):
         return True
     if tag in ("body", "html", "main", "article"):
         return False
@@ -442,6 +443,15 @@ def _dropped(element: etree._Element, tag: str) -> bool:
     # A heading or an anchor of such a name is content: a section about cookies has the id "cookies".
     return tag in ("div", "ul", "ol", "table", "section", "p", "span", "a", "details") and bool(
         _BOILERPLATE.search(names)
+    )
+
+
+def _is_hidden(element: etree._Element) -> bool:
+    """Whether an element is not shown, or says by its role that it is no content."""
+    return (
+        element.get("hidden") is not None
+        or element.get("aria-hidden") == "true"
+        or element.get("role") in _DROPPED_ROLES
     )
 
 
