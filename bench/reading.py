@@ -268,14 +268,19 @@ def _each(work: Callable[[bytes], object], pages: list[bytes]) -> None:
 
 
 def speed() -> None:
+    together = [0.0, 0.0]
     for _, (_, _, pdf) in PAIRS.items():
         data = (COLLECTIONS / pdf).read_bytes()
         bare, own = _compared(
             7,
             lambda data=data: _bare_text(data),
-            lambda data=data: read_pdf(data, lambda done, total: None, recognition=False),
+            lambda data=data: read_pdf(data, lambda done, total: None, recognition=False).build("en"),
         )
+        together = [together[0] + bare, together[1] + own]
         print(f"{pdf:55} bare {bare:6.2f} s  read {own:6.2f} s  ratio {bare / own:.2f}  (wanted 0.5)")
+    print(
+        f"{'the five together':55} bare {together[0]:6.2f} s  read {together[1]:6.2f} s  ratio {together[0] / together[1]:.2f}"
+    )
     pages = [path.read_bytes() for path in (COLLECTIONS / "python").rglob("*.html")][:300]
     bare, own = _compared(
         5,

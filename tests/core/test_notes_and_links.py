@@ -18,17 +18,22 @@ from reportlab.pdfgen.canvas import Canvas
 from fontanel.core.embedding import estimate_tokens
 from fontanel.core.reading import Reading, ReadingFailed, read
 from fontanel.core.reading.lines import Cell, Line, PageLines, join_words
+from fontanel.core.reading.pdf_links import links_of_page
 from fontanel.core.splitting import SplitSettings, split
 from tests.core import samples
 from tests.core.test_layout import texts
 
 
-def printed(draw: Callable[[Canvas], None]) -> Reading:
+def drawn(draw: Callable[[Canvas], None]) -> bytes:
     out = io.BytesIO()
     page = Canvas(out, pagesize=A4)
     draw(page)
     page.save()
-    return read(out.getvalue(), "a.pdf")
+    return out.getvalue()
+
+
+def printed(draw: Callable[[Canvas], None]) -> Reading:
+    return read(drawn(draw), "a.pdf")
 
 
 def filler(page: Canvas, top: float, rows: int) -> None:
@@ -152,17 +157,26 @@ class TestLinks:
         page.drawString(60, 700, "The chart of the outer harbour")
         page.showPage()
 
-    def test_addresses_and_pages_are_kept_where_they_stand(self) -> None:
-        away, within = printed(self.linked).links
-        assert away.address == "https://tables.skerrow.example/2026"
-        assert (away.page, away.target) == (1, None)
+    def test_addresses_and_pages_of_the_same_document_are_found_where_they_stand(self) -> None:
+        away, within = links_of_page(drawn(self.linked), 1)
+        assert (away.address, away.target) == ("https://tables.skerrow.example/2026", None)
         assert away.left == pytest.approx(60 / A4[0], abs=0.01)
         assert away.top == pytest.approx(1 - 712 / A4[1], abs=0.01)
         assert (within.address, within.target) == (None, 2)
+        assert links_of_page(drawn(self.linked), 2) == []
 
-    def test_a_reading_with_links_comes_back_from_its_dictionary(self) -> None:
+    def test_a_page_that_is_not_there_and_a_file_that_is_none_are_refused(self) -> None:
+        with pytest.raises(ReadingFailed, match="no page 3"):
+            links_of_page(drawn(self.linked), 3)
+        with pytest.raises(ReadingFailed, match="damaged"):
+            links_of_page(b"%PDF-1.4 and no more", 1)
+
+    def test_a_reading_of_an_earlier_day_comes_back_from_its_dictionary(self) -> None:
         reading = printed(self.linked)
-        assert Reading.from_dict(reading.to_dict()) == reading
+        assert (
+            Reading.from_dict({**reading.to_dict(), "links": [[1, 0, 0, 1, 1, "https://skerrow.example", None]]})
+            == reading
+        )
 
 
 class TestSlides:

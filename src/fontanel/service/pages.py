@@ -8,8 +8,10 @@ from typing import Annotated
 from fastapi import Path, Query, Response
 
 from fontanel.core.reading import DRAWN
+from fontanel.core.reading.detect import PDF
+from fontanel.records.tables import Revision
 from fontanel.schemas import LinkOut, PageOut, PlaceOut
-from fontanel.service.access import Reader
+from fontanel.service.access import Access, Reader
 from fontanel.service.documents import revision_of
 from fontanel.service.problems import ProblemError
 from fontanel.service.routers import api_router
@@ -40,11 +42,21 @@ def show_page(kb: str, document: str, page: PageNumber, access: Reader, revision
     return PageOut(
         number=page, label=names[page - 1] if page <= len(names) else None, start=min(starts, default=0),
         end=max(ends, default=0), places=places, shape=reading.get("shape"),
-        links=[
-            LinkOut(left=left, top=top, right=right, bottom=bottom, address=address, target=target)
-            for on, left, top, right, bottom, address, target in reading.get("links", []) if on == page
-        ],
+        links=_links(access, version, page),
     )  # fmt: skip
+
+
+def _links(access: Access, version: Revision, page: int) -> list[LinkOut]:
+    """Where the page of a PDF leads, asked of the file itself. A page that will not tell is shown without."""
+    if version.media_type != PDF:
+        return []
+    path = access.workshop.blobs.path(version.sha256)
+    access.session.rollback()
+    try:
+        reply = access.workshop.looker.read({"links": page, "path": str(path)}, _DRAW_SECONDS)
+    except WorkerDied:
+        return []
+    return [LinkOut(**link) for link in reply.get("links", [])]
 
 
 @router.get("/{page}/picture", summary="Show a page as a picture", response_class=Response,

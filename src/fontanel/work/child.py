@@ -88,9 +88,12 @@ def read_documents(requests: IO[bytes], replies: IO[bytes], embedder: Path, memo
     while request := receive(requests):
         attached: list[bytes] = []
         try:
+            reply: dict[str, Any]
             if "draw" in request:
                 attached = [_draw(request)]
-                reply: dict[str, Any] = {"attached": [len(attached[0])]}
+                reply = {"attached": [len(attached[0])]}
+            elif "links" in request:
+                reply = {"links": _page_links(request)}
             else:
                 reply, attached = _read(request, replies, count_tokens)
         except ReadingFailed as failure:
@@ -178,6 +181,12 @@ def _draw(request: dict[str, Any]) -> bytes:
     from fontanel.core.reading.drawing import draw_page
 
     return draw_page(Path(request["path"]).read_bytes(), request["media_type"], request["draw"], request["width"])
+
+
+def _page_links(request: dict[str, Any]) -> list[dict[str, Any]]:
+    from fontanel.core.reading.pdf_links import links_of_page
+
+    return [link._asdict() for link in links_of_page(Path(request["path"]).read_bytes(), request["links"])]
 
 
 def embed_texts(requests: IO[bytes], replies: IO[bytes], embedder: Path, threads: int) -> None:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from bisect import bisect_right
 from dataclasses import dataclass
 
 from fontanel.core.reading.lines import Line, PageLines
@@ -9,6 +10,9 @@ from fontanel.core.reading.lines import Line, PageLines
 #: Points within which two rules are one, and past which a rule is no line but a filled area.
 _NEAR = 2.5
 _THIN = 2.5
+#: Points from one rule of a table to the next at most, and how many frames back a rule may belong to one.
+_FARTHEST = 200.0
+_FRAMES_BACK = 8
 
 
 @dataclass(slots=True)
@@ -68,16 +72,18 @@ def _frames(
     wherever the page has any."""
 
     bands = _bands(down)
-
-    def held(y: float, above: float) -> bool:
-        return above - y < _NEAR or not bands or any(low <= y + _NEAR and high >= above - _NEAR for low, high in bands)
-
+    lows = [low for low, _ in bands]
     frames: list[list[float]] = []
     for left, right, y in sorted(across, key=lambda rule: -rule[2]):
-        for frame in reversed(frames[-8:]):
+        # Bands come upwards and apart, so that the last one that begins below reaches highest.
+        held = bisect_right(lows, y + _NEAR) - 1
+        reach = bands[held][1] + _NEAR if held >= 0 else y + _NEAR if bands else y + _FARTHEST
+        for frame in frames[: -_FRAMES_BACK - 1 : -1]:
             first, above, last, _ = frame
+            if above - y >= _FARTHEST or (above > reach and above - y >= _NEAR):
+                continue
             overlap = (right if right < last else last) - (left if left > first else first)
-            if overlap > 0.3 * min(right - left, last - first) and above - y < 200 and held(y, above):
+            if overlap > 0.3 * (right - left) or overlap > 0.3 * (last - first):
                 frame[0], frame[1], frame[2] = min(first, left), min(above, y), max(last, right)
                 break
         else:
@@ -121,17 +127,17 @@ def _columns(lines: list[Line], left: float, right: float) -> list[float]:
 def _filled(lines: list[Line], xs: list[float], ys: list[float]) -> RuledTable | None:
     rows = [[""] * (len(xs) - 1) for _ in range(len(ys) - 1)]
     used: list[Line] = []
+    downwards = [-y for y in ys]
     for line in lines:
-        middle = (line.top + line.bottom) / 2
-        row = next((i for i in range(len(ys) - 1) if ys[i] >= middle > ys[i + 1]), None)
-        if row is None:
+        row = bisect_right(downwards, -(line.top + line.bottom) / 2) - 1
+        if not 0 <= row < len(rows):
             continue
         used.append(line)
         for cell in line.cells:
             # A cell of text belongs where most of it stands.
             centre = min(cell.left + 6, (cell.left + cell.right) / 2)
-            column = next((i for i in range(len(xs) - 1) if xs[i] - _NEAR <= centre < xs[i + 1]), None)
-            if column is None:
+            column = max(0, bisect_right(xs, centre) - 1)
+            if centre < xs[0] - _NEAR or column >= len(xs) - 1:
                 continue
             before = rows[row][column]
             joint = "" if line.broken and not before else " "

@@ -6,9 +6,11 @@ and from cells that begin at like places.
 
 from __future__ import annotations
 
+import itertools
 import re
 from collections import Counter
 from dataclasses import dataclass, field
+from functools import lru_cache
 from statistics import median
 
 from fontanel.core.reading.footnotes import note_text, take_footnotes
@@ -24,7 +26,11 @@ _BULLET = re.compile(r"^[•◦▪●○■–*·-]\s*")
 _NUMBERED = re.compile(r"^(?:(?:chapter|part|appendix|section)\s+)?(?:\d{1,3}|[A-Z])(?:\.\d{1,3}){0,5}\.?\s+\S", re.I)
 _LEADER = re.compile(r"(?:\.\s?){4,}\s*(?:\d+|[ivxlc]+)\s*$")
 _PROMPT = re.compile(r"(?:[$#%>]|>>>) \S")
+_NUMBER_BEFORE = re.compile(r"^(?:chapter|part|appendix|section)?[\divx]*[a-z]?(?=\d)\d*|^\d+")
 _KEY = re.compile(r"[\W_]+")
+#: The same for ASCII, of which a translation as bytes is many times faster.
+_NO_KEY = bytes(code for code in range(128) if not chr(code).isalnum())
+_LOWER = bytes(range(256)).lower()
 _SENTENCE_END = re.compile(r"[.!?:;][\"'’”)\]]?$")
 
 
@@ -40,7 +46,7 @@ class _Style:
 
 @dataclass(slots=True)
 class _Group:
-    """Lines that make one block."""
+    """Lines that make one block. `kind` is as of `_kind`, or heading or code."""
 
     kind: str
     lines: list[Line] = field(default_factory=list)
@@ -121,12 +127,12 @@ def _outline_lines(pages: list[PageLines], outline: Outline) -> dict[int, int]:
 
 def _title_lines(keys: list[str], start: int, title: str) -> int:
     """How many lines from `start` on make up a title, whatever number stands before it; 0 when they do not."""
-    text = ""
+    text, bare = "", _bare(title)
     for count in range(1, 4):
         if start + count > len(keys) or not keys[start + count - 1]:
             return 0
         text += keys[start + count - 1]
-        if text == title or _bare(text) == _bare(title):
+        if text.endswith(bare) and (text == title or _bare(text) == bare):
             return count
         if len(text) > len(title) + 12:
             return 0
@@ -134,11 +140,14 @@ def _title_lines(keys: list[str], start: int, title: str) -> int:
 
 
 def _key(text: str) -> str:
+    if text.isascii():
+        return text.encode().translate(_LOWER, _NO_KEY).decode()
     return _KEY.sub("", text).lower()
 
 
+@lru_cache(maxsize=1024)
 def _bare(key: str) -> str:
-    return re.sub(r"^(?:chapter|part|appendix|section)?[\divx]*[a-z]?(?=\d)\d*|^\d+", "", key) or key
+    return _NUMBER_BEFORE.sub("", key) or key
 
 
 def _style(pages: list[PageLines], headings: dict[int, int]) -> _Style:
@@ -253,7 +262,9 @@ def _code_text(lines: list[Line]) -> tuple[str, list[tuple[int, int]]]:
 
 
 def _kind(line: Line) -> str:
-    if _ITEM.match(line.text):
+    text = line.text
+    # Most lines begin with a word, which no item does.
+    if not text[:2].isalpha() and _ITEM.match(text):
         return "list"
     return "table" if len(line.cells) > 1 else "paragraph"
 
@@ -374,24 +385,31 @@ def _add_notes(builder: ReadingBuilder, notes: list[list[Line]], sizes: dict[int
 
 def _run_on(lines: list[Line]) -> tuple[str, list[tuple[int, int]]]:
     """Lines as one run of text, with the characters of each; words that a line's end broke become whole again."""
-    text = ""
+    parts: list[str] = []
     spans: list[tuple[int, int]] = []
-    for number, line in enumerate(lines):
+    length = 0
+    before: Line | None = None
+    for line in lines:
         part = line.text
-        if not part:
-            spans.append((len(text), len(text)))
-            continue
-        if text:
-            before = lines[number - 1]
+        if part and before is not None:
+            last = parts[-1]
             if before.broken:
-                text += "" if before.whole else "-"
-            elif len(text) > 1 and text[-1] in HYPHENS and text[-2].isalpha() and part[:1].islower():
-                text = text[:-1] if before.whole else text
+                joint = "" if before.whole else "-"
+            elif last[-1] in HYPHENS and last[-2:-1].isalpha() and part[:1].islower():
+                joint = ""
+                if before.whole:
+                    parts[-1], length = last[:-1], length - 1
             else:
-                text += " "
-        spans.append((len(text), len(text) + len(part)))
-        text += part
-    return text, spans
+                joint = " "
+            if joint:
+                parts.append(joint)
+                length += len(joint)
+        spans.append((length, length + len(part)))
+        if part:
+            parts.append(part)
+            length += len(part)
+            before = line
+    return "".join(parts), spans
 
 
 def _boxes(
@@ -399,9 +417,8 @@ def _boxes(
 ) -> list[LineBox]:
     """Boxes of lines in shares of their pages. Without spans (a table's rows move) each box stands for the whole block."""
     out = []
-    for number, line in enumerate(lines):
+    for line, (start, end) in zip(lines, spans or itertools.repeat((0, 0)), strict=spans is not None):
         width, height = sizes[line.page]
-        start, end = spans[number] if spans else (0, 0)
         box = (line.left / width, 1 - line.top / height, line.right / width, 1 - line.bottom / height)
         out.append(LineBox(start, end, line.page, box))
     return out

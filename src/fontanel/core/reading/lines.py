@@ -35,7 +35,8 @@ class Line:
     """A line of text; coordinates in points from the page's bottom left, y growing upwards.
 
     `baseline` is where the letters stand; `fixed`: all letters are as wide as each other, as in code; `broken`: its last word goes on in the next line, and its hyphen is gone;
-    `whole`: a word that goes on in the next line is one word, and not a compound that has a hyphen anyway.
+    `whole`: a word that goes on in the next line is one word, and not a compound that has a hyphen anyway. `left`, `right` and
+    `text` are those of the cells together: what changes the cells calls `settle`.
     """
 
     page: int
@@ -49,21 +50,23 @@ class Line:
     broken: bool = False
     confidence: float | None = None
     whole: bool = True
-    _text: str | None = None
+    left: float = field(init=False)
+    right: float = field(init=False)
+    text: str = field(init=False)
 
-    @property
-    def text(self) -> str:
-        if self._text is None:
-            self._text = self.cells[0].text if len(self.cells) == 1 else " ".join(cell.text for cell in self.cells)
-        return self._text
+    def __post_init__(self) -> None:
+        self.settle()
 
-    @property
-    def left(self) -> float:
-        return self.cells[0].left
-
-    @property
-    def right(self) -> float:
-        return self.cells[-1].right
+    def settle(self) -> None:
+        """Tell the line's ends and text from its cells."""
+        cells = self.cells
+        first = last = cells[0]
+        if len(cells) == 1:
+            self.text = first.text
+        else:
+            last = cells[-1]
+            self.text = " ".join([cell.text for cell in cells])
+        self.left, self.right = first.left, last.right
 
 
 @dataclass(slots=True)
@@ -96,7 +99,7 @@ def joined(lines: list[Line]) -> list[Line]:
                     earlier.cells += line.cells[1:]
                 earlier.top, earlier.bottom = max(earlier.top, line.top), min(earlier.bottom, line.bottom)
                 earlier.broken = line.broken
-                earlier._text = None
+                earlier.settle()
                 break
         else:
             out.append(line)
@@ -119,12 +122,10 @@ def join_words(pages: list[PageLines]) -> None:
     if broken:
         text = "\n".join(line.text for page in pages for line in page.lines).lower()
         # As bytes, since their translation is many times faster.
-        counts = Counter(text.replace("-\n", "\n").encode().translate(_NO_LETTERS).split())
-        known = {
-            word: counts[word.encode()]
-            for _, left, right in broken
-            for word in (left, right, left + right, f"{left}-{right}")
-        }
+        wanted = {word.encode() for _, left, right in broken for word in (left, right, left + right, f"{left}-{right}")}
+        words = text.replace("-\n", "\n").encode().translate(_NO_LETTERS).split()
+        counts = Counter(filter(wanted.__contains__, words))
+        known = {word.decode(): counts[word] for word in wanted}
         for line, left, right in broken:
             if known[left + right] or known[f"{left}-{right}"]:
                 line.whole = known[left + right] >= known[f"{left}-{right}"]
@@ -150,7 +151,7 @@ def in_columns(page: PageLines) -> None:
             continue
         for cells, column in ((before, left), (after, right)):
             if cells:
-                column.append(replace(line, cells=cells, _text=None))
+                column.append(replace(line, cells=cells))
     page.lines[:] = [*out, *left, *right]
 
 

@@ -7,6 +7,8 @@ from collections.abc import Iterator, Sequence
 from dataclasses import asdict, dataclass, field, fields
 from typing import Any, Literal, NamedTuple
 
+import numpy as np
+
 BlockKind = Literal["heading", "paragraph", "list", "table", "code", "figure", "cue", "footnote"]
 #: What the `page` of a block and of a locator counts.
 Unit = Literal["page", "slide", "sheet", "chapter"]
@@ -61,18 +63,6 @@ class Place(NamedTuple):
     bottom: float
 
 
-class Link(NamedTuple):
-    """A box on a page (as of `Place`) that leads to an address, or to another page of the document (from 1)."""
-
-    page: int
-    left: float
-    top: float
-    right: float
-    bottom: float
-    address: str | None
-    target: int | None
-
-
 @dataclass(frozen=True, slots=True)
 class Member:
     """A file inside a file: an entry of an archive, an attachment, a record of a table. It becomes a document of its own."""
@@ -88,7 +78,7 @@ class Reading:
 
     `pages` counts its units (pages, slides, sheets, chapters; `unit` says which) and is None for formats without any;
     `unit_names` names them where the format does. `figures` counts pictures. `places` is where lines of text stand on
-    their pages and `links` where links do, for formats that fix that; `shape` is a slide's width over its height. `container`: it only lists what is inside it.
+    their pages, for formats that fix that; `shape` is a slide's width over its height. `container`: it only lists what is inside it.
     """
 
     title: str
@@ -101,7 +91,6 @@ class Reading:
     unit_names: tuple[str, ...] = ()
     figures: int = 0
     places: tuple[Place, ...] = ()
-    links: tuple[Link, ...] = ()
     shape: float | None = None
     container: bool = False
 
@@ -111,19 +100,19 @@ class Reading:
             **{name.name: getattr(self, name.name) for name in fields(self)},
             "blocks": [asdict(block) for block in self.blocks],
             "places": [list(place) for place in self.places],
-            "links": [list(link) for link in self.links],
         }
 
     @classmethod
     def from_dict(cls, data: dict[str, Any]) -> Reading:
+        known = {name.name for name in fields(cls)}
         return cls(
             **{
-                **data,
+                # What a reading of an earlier day held besides is left out.
+                **{name: value for name, value in data.items() if name in known},
                 "blocks": tuple(Block(**block) for block in data["blocks"]),
                 "warnings": tuple(data["warnings"]),
                 "unit_names": tuple(data.get("unit_names", ())),
                 "places": tuple(Place(*place) for place in data.get("places", ())),
-                "links": tuple(Link(*link) for link in data.get("links", ())),
             }
         )
 
@@ -167,40 +156,27 @@ class ReadingBuilder:
     unit: Unit = "page"
     unit_names: list[str] = field(default_factory=list)
     figures: int = 0
-    links: list[Link] = field(default_factory=list)
     shape: float | None = None
     container: bool = False
     here: dict[str, Any] = field(default_factory=dict)
     _parts: list[str] = field(default_factory=list)
     _blocks: list[Block] = field(default_factory=list)
-    _places: list[Place] = field(default_factory=list)
+    _places: list[tuple[float, ...]] = field(default_factory=list)
     _length: int = 0
 
-    def _add(self, kind: BlockKind, text: str, lines: Sequence[LineBox] = (), **where: Any) -> None:
+    def _add(self, kind: BlockKind, text: str, lines: Sequence[LineBox] = (), **about: Any) -> None:
         if not text.strip():
             return
         if self._parts:
             self._length += 2
-        start, self._length = self._length, self._length + len(text)
+        start = self._length
+        self._length += len(text)
         self._parts.append(text)
-        self._blocks.append(Block(kind, start, self._length, **{**self.here, **where}))
-        for line in lines:
+        self._blocks.append(Block(kind, start, self._length, **{**self.here, **about}))
+        for first, last, page, box in lines:
             # A line without characters of its own stands for the whole block.
-            first, last = (line.start, line.end) if line.end > line.start else (0, len(text))
-            left, top, right, bottom = line.box
-            if left < 0 or top < 0 or right > 1 or bottom > 1:
-                left, top, right, bottom = (min(max(share, 0.0), 1.0) for share in line.box)
-            self._places.append(
-                Place(
-                    start + first,
-                    start + last,
-                    line.page,
-                    round(left, 4),
-                    round(top, 4),
-                    round(right, 4),
-                    round(bottom, 4),
-                )
-            )
+            where = (start + first, start + last) if last > first else (start, self._length)
+            self._places.append((*where, page, *box))
 
     def heading(self, text: str, level: int, lines: Sequence[LineBox] = (), **where: Any) -> None:
         self._add("heading", collapse(text), lines, level=max(1, level), **where)
@@ -256,11 +232,19 @@ class ReadingBuilder:
             unit=self.unit,
             unit_names=tuple(self.unit_names),
             figures=self.figures,
-            places=tuple(self._places),
-            links=tuple(self.links),
+            places=self._rounded_places(),
             shape=self.shape,
             container=self.container,
         )
+
+    def _rounded_places(self) -> tuple[Place, ...]:
+        """The places, within their pages and to a hundredth of a per cent: all at once, since there is one for every line."""
+        if not self._places:
+            return ()
+        places = np.array(self._places)
+        ranges = places[:, :3].astype(np.int64).tolist()
+        boxes = np.clip(places[:, 3:], 0.0, 1.0).round(4).tolist()
+        return tuple([Place(*where, *box) for where, box in zip(ranges, boxes, strict=True)])
 
     @property
     def text(self) -> str:

@@ -18,7 +18,7 @@ import pypdfium2.raw as raw
 from fontanel.core.reading import pdfium_calls as calls
 from fontanel.core.reading.layout import Outline, add_pages
 from fontanel.core.reading.lines import RAISED, Cell, Line, PageLines, drop_running, in_columns, joined
-from fontanel.core.reading.model import Link, ReadingBuilder, ReadingFailed, collapse
+from fontanel.core.reading.model import ReadingBuilder, ReadingFailed, collapse
 from fontanel.core.reading.recognition import Recogniser, recognise
 
 _MOST_PAGES = 20_000
@@ -28,11 +28,6 @@ _MOST_RECOGNISED = 500
 _DPI = 200
 #: Objects of a page looked through for rules.
 _MOST_OBJECTS = 20_000
-#: Links kept of one document at most.
-_MOST_LINKS = 50_000
-_LONGEST_ADDRESS = 4000
-#: Addresses that a page may lead a person to.
-_ADDRESS = re.compile(r"(?:https?|mailto):[^\s\x00-\x1f]{1,2000}$", re.I)
 #: Characters below which a page with a picture on it counts as a scan.
 _LITTLE_TEXT = 16
 #: What PDFium gives where a font does not say which characters its glyphs are.
@@ -52,6 +47,9 @@ _RAISE = str.maketrans("0123456789", RAISED)
 _RAISED = re.compile(rf"(?<=[^\s{RAISED}])[{RAISED}]+")
 #: The four numbers that PDFium writes into one place.
 _four = struct.Struct("4d").unpack_from
+
+#: Where one run of a line ends and the next begins.
+_Gap = tuple[float, float]
 
 
 def read_pdf(data: bytes, progress: Callable[[int, int], None], recognition: bool = True) -> ReadingBuilder:
@@ -89,7 +87,7 @@ def _read_document(
     scans = _Scans(builder, _MOST_RECOGNISED if recognition else 0)
     for index in range(count):
         try:
-            page = _read_page(document, index, scans, builder.links)
+            page = _read_page(document, index, scans)
         except pdfium.PdfiumError:
             builder.warnings.append(f"Page {index + 1} is damaged and was left out")
             page = PageLines(index + 1, 612.0, 792.0)
@@ -164,7 +162,7 @@ def _outline(document: pdfium.PdfDocument, count: int) -> Outline:
     return found
 
 
-def _read_page(document: pdfium.PdfDocument, index: int, scans: _Scans, links: list[Link]) -> PageLines:
+def _read_page(document: pdfium.PdfDocument, index: int, scans: _Scans) -> PageLines:
     page = document[index]
     try:
         width, height = page.get_size()
@@ -184,54 +182,12 @@ def _read_page(document: pdfium.PdfDocument, index: int, scans: _Scans, links: l
             found.lines = joined(_lines(text_page.raw, text, index + 1, page))
         finally:
             text_page.close()
-        if len(links) < _MOST_LINKS:
-            links += _links(document, page, index + 1)
         in_columns(found)
         if sum(1 for line in found.lines if len(line.cells) > 1) >= 2:
             found.rules = _rules(page)
         return found
     finally:
         page.close()
-
-
-def _links(document: pdfium.PdfDocument, page: Any, number: int) -> list[Link]:
-    """Where a page leads: to addresses, and to pages of its own document."""
-    found: list[Link] = []
-    left, bottom, across, down = page.get_cropbox()
-    across, down = across - left, down - bottom
-    # A turned page's boxes would need turning; such pages are tables and plans, which hardly lead anywhere.
-    if page.get_rotation() or across <= 0 or down <= 0:
-        return found
-    position, link, rect = ctypes.c_int(0), raw.FPDF_LINK(), raw.FS_RECTF()
-    raw_page, whole = page.raw, calls.address_of(document.raw)
-    while raw.FPDFLink_Enumerate(raw_page, position, link):
-        if len(found) >= 1000 or not raw.FPDFLink_GetAnnotRect(link, rect):
-            break
-        address, target = _destination(document, whole, ctypes.addressof(link.contents))
-        if address is None and target is None:
-            continue
-        start, end = _share((rect.left - left) / across), _share((rect.right - left) / across)
-        above, below = _share(1 - (rect.top - bottom) / down), _share(1 - (rect.bottom - bottom) / down)
-        found.append(Link(number, start, above, end, below, address, target))
-    return found
-
-
-def _share(share: float) -> float:
-    return round(min(max(share, 0.0), 1.0), 4)
-
-
-def _destination(document: pdfium.PdfDocument, whole: int, link: int) -> tuple[str | None, int | None]:
-    action = calls.get_link_action(link)
-    if action and calls.get_action_type(action) == raw.PDFACTION_URI:
-        buffer = ctypes.create_string_buffer(_LONGEST_ADDRESS)
-        typed = ctypes.cast(action, raw.FPDF_ACTION)
-        if 1 < raw.FPDFAction_GetURIPath(document.raw, typed, buffer, _LONGEST_ADDRESS) <= _LONGEST_ADDRESS:
-            address = buffer.value.decode("utf-8", "replace").strip()
-            return (address, None) if _ADDRESS.match(address) else (None, None)
-        return None, None
-    target = calls.get_link_dest(whole, link)
-    page = calls.get_dest_page(whole, target) if target else -1
-    return None, page + 1 if page >= 0 else None
 
 
 def _is_picture(page: Any, area: float) -> bool:
@@ -263,15 +219,14 @@ class _Geometry:
 
     def __init__(self, text_page: Any, page: Any) -> None:
         self._typed = text_page
-        self._text_page = calls.address_of(text_page)
+        self._text_page = calls.handle_of(text_page)
         self._rotation = page.get_rotation()
         width, height = page.get_size()
         self._width, self._height = width, height
         # A page's own coordinates need not begin at its corner.
         self._left, self._bottom = page.get_cropbox()[:2]
         self._numbers = (ctypes.c_double * 4)()
-        start = ctypes.addressof(self._numbers)
-        self._addresses = (start, start + 8, start + 16, start + 24)
+        self._places = calls.places_in(self._numbers)
         self._plain = not self._rotation and abs(self._left) < 0.01 and abs(self._bottom) < 0.01
         #: Font -> whether it is bold, and whether its letters are all of one width.
         self._fonts: dict[int, tuple[bool, bool]] = {}
@@ -281,25 +236,42 @@ class _Geometry:
         self._rotation = (self._rotation + degrees) % 360
         self._plain = False
 
-    def rects(self, start: int, count: int) -> list[tuple[float, float, float, float]]:
-        """The boxes of the text runs among characters: (left, bottom, right, top)."""
-        text_page, numbers = self._text_page, self._numbers
-        one, two, three, four = self._addresses
-        out = []
-        for i in range(calls.count_rects(text_page, start, count)):
-            # PDFium gives left, top, right, bottom.
-            calls.get_rect(text_page, i, one, four, three, two)
-            out.append(_four(numbers))
-        return out if self._plain else [self._turned(*rect) for rect in out]
+    def runs(self, start: int, count: int, wide: float) -> tuple[tuple[float, float, float, float], list[_Gap]] | None:
+        """The box (left, bottom, right, top) of the runs of text among characters, and the gaps from one run to the next that
+        are wider than `wide`; None where nothing is to be seen of them."""
+        text_page, numbers, plain = self._text_page, self._numbers, self._plain
+        one, two, three, four = self._places
+        number = calls.count_rects(text_page, start, count)
+        if number <= 0:
+            return None
+        gaps: list[_Gap] = []
+        get_rect = calls.get_rect
+        # PDFium gives left, top, right, bottom.
+        get_rect(text_page, 0, one, four, three, two)
+        left, bottom, right, top = _four(numbers) if plain else self._turned(*_four(numbers))
+        last = right
+        for i in range(1, number):
+            get_rect(text_page, i, one, four, three, two)
+            start_x, low, end_x, high = _four(numbers) if plain else self._turned(*_four(numbers))
+            if start_x - last > wide:
+                gaps.append((last, start_x))
+            last = end_x
+            if end_x > right:
+                right = end_x
+            if low < bottom:
+                bottom = low
+            if high > top:
+                top = high
+        return (left, bottom, right, top), gaps
 
     def box(self, index: int) -> tuple[float, float, float, float]:
-        one, two, three, four = self._addresses
+        one, two, three, four = self._places
         # Here it gives left, right, bottom, top.
         calls.get_char_box(self._text_page, index, one, three, two, four)
         return self._turned(*_four(self._numbers))
 
     def baseline(self, index: int) -> float:
-        one, two, _, _ = self._addresses
+        one, two, _, _ = self._places
         calls.get_origin(self._text_page, index, one, two)
         x, y, _, _ = _four(self._numbers)
         return y if self._plain else self._turned(x, y, x, y)[1]
@@ -346,10 +318,14 @@ def _lines(text_page: Any, text: str, page: int, page_object: Any) -> list[Line]
             geometry.turn(round(-raw.FPDFText_GetCharAngle(text_page, start) * 57.29578 / 90) * 90 % 360)
             line = _line(geometry, text, start, end, page, broken) or line
         # A text layer laid over the same text says everything twice.
-        same = seen.setdefault(line.text, [])
-        if not any(abs(other.left - line.left) < 2 and abs(other.baseline - line.baseline) < 2 for other in same):
+        same = seen.get(line.text)
+        if same is None:
+            seen[line.text] = [line]
+        elif any(abs(other.left - line.left) < 2 and abs(other.baseline - line.baseline) < 2 for other in same):
+            continue
+        else:
             same.append(line)
-            lines.append(line)
+        lines.append(line)
     return lines
 
 
@@ -358,77 +334,67 @@ def _is_sideways(line: Line) -> bool:
 
 
 def _line(geometry: _Geometry, text: str, start: int, end: int, page: int, broken: bool) -> Line | None:
-    rects = geometry.rects(start, end - start)
-    if not rects:
-        return None
     middle = (start + end) // 2
+    # Before any matrix: where that scales a unit font, the box tells the size.
     size = geometry.size(middle)
-    left, bottom, right, top = rects[0]
-    if len(rects) > 1:
-        _, bottoms, rights, tops = zip(*rects, strict=True)
-        right, bottom, top = max(rights), min(bottoms), max(tops)
+    found = geometry.runs(start, end - start, size * 1.1 if size > 1.5 else 4.4)
+    if found is None:
+        return None
+    (left, bottom, right, top), gaps = found
     if size <= 1.5:
-        # The text matrix scales a unit font; the box tells the size then.
         size = max(4.0, (top - bottom) * 1.1)
+        gaps = [gap for gap in gaps if gap[1] - gap[0] > size * 1.1]
     # A word in bold or in letters of one width does not make such a line: the first, the middle and the last letter must be.
     bold, fixed = geometry.font(start)
     if bold or fixed:
         for index in (end - 1, *(() if text[middle] == " " else (middle,))):
             also_bold, also_fixed = geometry.font(index)
             bold, fixed = bold and also_bold, fixed and also_fixed
-    bold = bold and end - start < 120
-    cells = (
-        [Cell(left, right, _clean(text[start:end]))]
-        if len(rects) == 1
-        else _cells(geometry, text, start, end, rects, size, right)
-    )
+        bold = bold and end - start < 120
+    if gaps:
+        cells = _cells(geometry, text, start, end, gaps, left, right, size)
+    else:
+        cells = [Cell(left, right, _clean(text[start:end]))]
     return Line(page, cells, geometry.baseline(start), bottom, top, round(size * 2) / 2, bold, fixed, broken)
 
 
 def _cells(
-    geometry: _Geometry,
-    text: str,
-    start: int,
-    end: int,
-    rects: list[tuple[float, float, float, float]],
-    size: float,
-    right: float,
+    geometry: _Geometry, text: str, start: int, end: int, gaps: list[_Gap], left: float, right: float, size: float
 ) -> list[Cell]:
     """Cut a line where a gap between its runs is wide. Where the cut falls in the text is found at its blanks."""
-    gaps = [(before[2], after[0]) for before, after in itertools.pairwise(rects) if after[0] - before[2] > size * 1.1]
-    left = rects[0][0]
-    if not gaps:
-        return [Cell(left, right, _clean(text[start:end]))]
     cells: list[Cell] = []
     run, run_left = start, left
     for match in _SPACES.finditer(text, start, end):
         after = geometry.box(match.end())[0]
-        gap = next((gap for gap in gaps if abs(gap[1] - after) < 0.5 * size), None)
-        if gap is not None:
-            cells.append(Cell(run_left, gap[0], _clean(text[run : match.start()])))
-            run, run_left = match.end(), gap[1]
-            gaps.remove(gap)
-            if not gaps:
+        for gap in gaps:
+            if abs(gap[1] - after) < 0.5 * size:
+                cells.append(Cell(run_left, gap[0], _clean(text[run : match.start()])))
+                run, run_left = match.end(), gap[1]
+                gaps.remove(gap)
                 break
+        if not gaps:
+            break
     cells.append(Cell(run_left, right, _clean(text[run:end])))
     return [cell for cell in cells if cell.text] or [Cell(left, right, _clean(text[start:end]))]
 
 
 def _clean(text: str) -> str:
-    text = " ".join(text.split())
+    # Of blanks only the plain one counts as printable.
+    if "  " in text or not text.isprintable():
+        text = " ".join(text.split())
     return text if text.isascii() else _RAISED.sub(r" \g<0>", text)
 
 
 def _raised_marks(text_page: Any, text: str) -> str:
     """Give the figures of a footnote's mark, which stand small after a word, as raised ones: they are no part of the word."""
     marks: list[tuple[int, int]] = []
-    address = calls.address_of(text_page)
+    handle = calls.handle_of(text_page)
     for match in _MARK.finditer(text):
         start, end = match.span()
         # Exponents follow shorter things than words.
         if text[start - 1].isalpha() and not (start > 2 and text[start - 3 : start].isalpha()):
             continue
-        if calls.get_font_size(address, start) < 0.85 * calls.get_font_size(address, start - 1):
+        if calls.get_font_size(handle, start) < 0.85 * calls.get_font_size(handle, start - 1):
             marks.append((start, end))
     for start, end in marks:
         text = text[:start] + text[start:end].translate(_RAISE) + text[end:]
@@ -439,13 +405,11 @@ def _rules(page: Any) -> list[tuple[float, float, float, float]]:
     """The thin lines and the frames drawn on a page."""
     rules: list[tuple[float, float, float, float]] = []
     numbers = (ctypes.c_float * 4)()
-    start = ctypes.addressof(numbers)
-    address = calls.address_of(page.raw)
-    for index in range(min(raw.FPDFPage_CountObjects(page.raw), _MOST_OBJECTS)):
-        item = calls.get_object(address, index)
-        if calls.get_object_type(item) == raw.FPDF_PAGEOBJ_PATH and calls.get_object_bounds(
-            item, start, start + 4, start + 8, start + 12
-        ):
+    sides = calls.places_in(numbers)
+    count = min(raw.FPDFPage_CountObjects(page.raw), _MOST_OBJECTS)
+    items = list(map(calls.get_object, itertools.repeat(calls.handle_of(page.raw)), range(count)))
+    for item, kind in zip(items, map(calls.get_object_type, items), strict=True):
+        if kind == raw.FPDF_PAGEOBJ_PATH and calls.get_object_bounds(item, *sides):
             left, bottom, right, top = numbers
             if right - left > 3 or top - bottom > 3:
                 rules.append((left, bottom, right, top))
