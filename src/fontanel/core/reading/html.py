@@ -6,7 +6,6 @@ import itertools
 import re
 from collections import Counter
 from collections.abc import Iterator
-from operator import attrgetter
 
 from lxml import etree
 
@@ -38,6 +37,7 @@ _INLINE = frozenset(
 #: Those of them that say nothing but how their words look. Links and spans may carry anchors; pictures are counted.
 _LOOKS = tuple(sorted(_INLINE - {"a", "span", "img", "rp"}))
 _KEPT = "kept"
+_ONLY_CLASS = ["class"]
 #: Control characters, and references to them, that no text may hold.
 _STRAY = bytes([*range(9), 11, 12, *range(14, 32)])
 _STRAY_REFERENCE = re.compile(rb"&#0*(?:[0-8]|1[124-9]|2[0-9]|3[01]);?(?![0-9])|&#x0*(?:[0-8bcef]|1[0-9a-f]);", re.I)
@@ -89,11 +89,11 @@ def add_html(builder: ReadingBuilder, text: str) -> None:
         raise ReadingFailed("damaged", "The page holds no HTML that can be read.") from error
     if root is None:
         return  # nothing but comments
-    title = root.findtext(".//title")
+    title = next(root.iter("title"), None)
     named = builder.title
-    builder.title = builder.title or (collapse(title) if title else "")
-    apart, leading = _simplify(root)
-    _Walker(builder, apart, leading).walk(_main(root))
+    builder.title = builder.title or (collapse(title.text or "") if title is not None else "")
+    leading = _simplify(root)
+    _Walker(builder, leading).walk(_main(root))
     heading = builder.first_heading
     if not named and len(heading) > 3 and builder.title.startswith(heading):
         # What follows is the name of the site or the manual, on every page of it.
@@ -156,12 +156,25 @@ def _has_text(element: etree._Element, least: int = 100) -> bool:
     return False
 
 
-def _simplify(root: etree._Element) -> tuple[frozenset[str], list[etree._Element]]:
+class _Apart(dict[object, bool]):
+    """Which tags stand apart from the text around them. Broken markup makes tags that no filter takes; what they hold reads on
+    with the text around it."""
+
+    def __missing__(self, tag: object) -> bool:
+        apart = isinstance(tag, str) and tag not in _INLINE and _TAG_NAME.match(tag) is not None
+        self[tag] = apart
+        return apart
+
+
+def _simplify(root: etree._Element) -> list[etree._Element]:
     """Take out what is never read, and put pictures' descriptions in their place as text: whole passes in C, so that walking
-    need not look again. Return the page's tags that stand apart from the text around them, and the links that lead to the
-    pages before, after and above."""
+    need not look again. Return the links that lead to the pages before, after and above."""
     etree.strip_elements(root, *_DROPPED, with_tail=False)
-    hidden = [(element, element.tag) for element in root.iter(*_LOOKS) if element.keys() and _is_hidden(element)]
+    hidden = [
+        (element, element.tag)
+        for element in root.iter(*_LOOKS)
+        if (names := element.keys()) and names != _ONLY_CLASS and _is_hidden(element)
+    ]
     for element, _ in hidden:
         element.tag = _KEPT
     etree.strip_tags(root, *_LOOKS)
@@ -181,24 +194,21 @@ def _simplify(root: etree._Element) -> tuple[frozenset[str], list[etree._Element
             link.text = None
             for child in list(link):
                 link.remove(child)
-    # Broken markup makes tags that no filter takes; what they hold reads on with the text around it.
-    tags = set(map(attrgetter("tag"), root.iter()))
-    apart = frozenset(tag for tag in tags if isinstance(tag, str) and _TAG_NAME.match(tag) and tag not in _INLINE)
-    return apart, leading
+    return leading
 
 
 def _strip_spans(root: etree._Element) -> None:
     """Take out the spans that only colour what they hold, of which highlighted code makes tens of thousands a page."""
     for code in root.iter("pre"):
         etree.strip_tags(code, "span")
-    plain: dict[str | None, bool] = {}
+    plain: dict[str, bool] = {}
     kept = []
     for span in root.iter("span"):
-        names = span.keys()
-        if names == ["class"] or not names:
-            name = span.get("class")
+        said = span.items()
+        if not said or (len(said) == 1 and said[0][0] == "class"):
+            name = str(said[0][1]) if said else ""
             if name not in plain:
-                plain[name] = not _BOILERPLATE.search(name or "")
+                plain[name] = not _BOILERPLATE.search(name)
             if plain[name]:
                 continue
         kept.append(span)
@@ -210,13 +220,12 @@ def _strip_spans(root: etree._Element) -> None:
 
 
 class _Walker:
-    """Walks the tree in document order and hands each run of inline content on as a paragraph. `apart`: the tags that stand
-    apart from the text around them."""
+    """Walks the tree in document order and hands each run of inline content on as a paragraph."""
 
-    def __init__(self, builder: ReadingBuilder, apart: frozenset[str], leading: list[etree._Element]) -> None:
+    def __init__(self, builder: ReadingBuilder, leading: list[etree._Element]) -> None:
         self._builder = builder
-        self._apart = apart
-        self._blocks = apart - {"br"}
+        self._apart = _Apart()
+        self._blocks = _Apart(br=False)
         self._leading = Counter(parent for link in leading for parent in link.iterancestors())
         self._inline: list[str] = []
         self._anchor: str | None = None
@@ -485,9 +494,9 @@ def _is_footnote(element: etree._Element) -> bool:
     return bool(_FOOTNOTE.search(names))
 
 
-def _holds(element: etree._Element, tags: frozenset[str]) -> bool:
+def _holds(element: etree._Element, apart: _Apart) -> bool:
     # The parser builds no tree deeper than 256 elements.
-    return any(child.tag in tags or (len(child) and _holds(child, tags)) for child in element)
+    return any(apart[child.tag] or (len(child) and _holds(child, apart)) for child in element)
 
 
 def _parent_class(element: etree._Element) -> str:
