@@ -224,7 +224,7 @@ export interface paths {
         options?: never;
         head?: never;
         /**
-         * Rename or describe a knowledge base
+         * Change a knowledge base
          * @description Takes If-Match with the ETag that showing it gave.
          */
         patch: operations["change_api_v1_teams__team__kbs__kb__patch"];
@@ -2425,6 +2425,28 @@ export interface components {
             tokens: number;
             locator: components["schemas"]["LocatorOut"];
         };
+        /**
+         * DescribingOut
+         * @description How far a model is with describing documents.
+         */
+        DescribingOut: {
+            /** Model */
+            model: string;
+            /** Described */
+            described: number;
+            /** Waiting */
+            waiting: number;
+            /**
+             * Failed
+             * @description Documents of which nothing that it wrote was taken.
+             */
+            failed: number;
+            /**
+             * Error
+             * @description The newest failure, or why the model is not asked.
+             */
+            error: string | null;
+        };
         /** DeskAskIn */
         DeskAskIn: {
             /**
@@ -2791,9 +2813,14 @@ export interface components {
             title: string;
             /**
              * Description
-             * @description At most two telling sentences from its text.
+             * @description One or two sentences on what it is about.
              */
             description: string;
+            /**
+             * Described By
+             * @description The model that wrote the description; None: its own words.
+             */
+            described_by?: string | null;
             /**
              * Parent
              * @description The document it was found in: an archive, a message, a table.
@@ -3182,6 +3209,11 @@ export interface components {
             name?: string | null;
             /** Description */
             description?: string | null;
+            /**
+             * Describer
+             * @description The model that describes its documents; `built-in`: their own words do.
+             */
+            describer?: string | null;
         };
         /** KbIn */
         KbIn: {
@@ -3203,6 +3235,11 @@ export interface components {
              * @default false
              */
             throwaway: boolean;
+            /**
+             * Describer
+             * @description The model that describes its documents; default: their own words do.
+             */
+            describer?: string | null;
         };
         /** KbOut */
         KbOut: {
@@ -3228,6 +3265,8 @@ export interface components {
             /** Embedder */
             embedder: string | null;
             splitting: components["schemas"]["Splitting"];
+            /** @description None where documents are described by their own words. */
+            describing?: components["schemas"]["DescribingOut"] | null;
             /**
              * Created At
              * Format: date-time

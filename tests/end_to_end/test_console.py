@@ -7,7 +7,8 @@ from pathlib import Path
 
 from playwright.sync_api import Browser, Page, expect
 
-from tests.conftest import DOCUMENTS, STORM, Service, TeamSetup, new_team
+from fontanel import schemas as s
+from tests.conftest import DOCUMENTS, STORM, Service, TeamSetup, new_team, until
 from tests.core import samples
 from tests.end_to_end.conftest import sign_in
 
@@ -200,6 +201,26 @@ def test_settings_rename_and_delete(page: Page, team: TeamSetup, storm: str) -> 
     page.get_by_role("button", name="Delete this knowledge base").click()
     page.wait_for_url("**/kbs")
     assert team.client.list_kbs() == []
+
+
+def test_a_model_is_chosen_to_describe_documents(
+    page: Page, team: TeamSetup, storm: str, service: Service, model_server: str
+) -> None:
+    with service.operator() as operator:
+        operator.create_model(s.ModelIn(name="a describer", url=model_server, remote="honest"))
+    sign_in(page, team)
+    page.goto(f"/t/{team.slug}/kbs/{storm}/settings")
+    page.get_by_label("Who describes its documents").select_option("a describer")
+    page.get_by_role("button", name="Save").click()
+    page.wait_for_load_state()
+    until(lambda: team.client.show_document(storm, "storm-plan.md").described_by)
+    page.reload()
+    expect(page.get_by_text("1 by a describer")).to_be_visible()
+    page.get_by_role("link", name="Documents", exact=True).click()
+    page.get_by_role("link", name="Storm plan").click()
+    expect(page.get_by_text("(described by a describer)")).to_be_visible()
+    with service.operator() as operator:
+        operator.delete_model("a describer")
 
 
 def test_on_a_phone_notes_rise_and_nothing_scrolls_sideways(

@@ -260,7 +260,7 @@ def show_document(context: Context, options: argparse.Namespace) -> None:
     r = d.revision
     seconds = ", ".join(f"{stage} {value:.2f} s" for stage, value in r.seconds.items())
     rows = [
-        ("title", d.title), ("about", d.description or None), ("name", d.name), ("id", d.id), ("state", state_of(d)),
+        ("title", d.title), ("about", d.description or None), ("described by", d.described_by), ("name", d.name), ("id", d.id), ("state", state_of(d)),
         ("type", r.media_type), ("revision", f"{r.number} ({r.sha256[:12]})"), ("size", size(r.size)),
         *(report_rows(r.report) if r.report else []),
         ("passages", number(r.passages)), ("tokens", number(r.tokens)),

@@ -90,18 +90,27 @@ class AsyncClient(AsyncDeskClient, AsyncConversationClient):
         throwaway: bool = False,
         splitting: s.Splitting | None = None,
         idempotency_key: str | None = None,
+        describer: str | None = None,
     ) -> s.KbOut:
-        """A throw-away knowledge base vanishes by itself after a day."""
-        return await self._send(self._calls.create_kb(name, description, throwaway, splitting, idempotency_key))
+        """A throw-away knowledge base vanishes by itself after a day. `describer`: the model that describes its documents."""
+        return await self._send(
+            self._calls.create_kb(name, description, throwaway, splitting, describer, idempotency_key)
+        )
 
     async def show_kb(self, kb: str) -> s.KbOut:
         return await self._send(self._calls.show_kb(kb))
 
     async def change_kb(
-        self, kb: str, name: str | None = None, description: str | None = None, version: int | None = None
+        self,
+        kb: str,
+        name: str | None = None,
+        description: str | None = None,
+        version: int | None = None,
+        describer: str | None = None,
     ) -> s.KbOut:
-        """With `version`, raises ChangedMeanwhile when the knowledge base is at another one."""
-        return await self._send(self._calls.change_kb(kb, name, description, version))
+        """What is None stays; the describer "built-in" takes the model away. With `version`, raises ChangedMeanwhile when the
+        knowledge base is at another one."""
+        return await self._send(self._calls.change_kb(kb, name, description, describer, version))
 
     async def delete_kb(self, kb: str) -> None:
         await self._send(self._calls.delete_kb(kb))

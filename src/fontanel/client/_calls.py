@@ -73,10 +73,16 @@ class Calls(DeskCalls):
         return Call("GET", f"{self._team()}/kbs", s.Page[s.KbOut])
 
     def create_kb(
-        self, name: str, description: str, throwaway: bool, splitting: s.Splitting | None, key: str | None
+        self,
+        name: str,
+        description: str,
+        throwaway: bool,
+        splitting: s.Splitting | None,
+        describer: str | None,
+        key: str | None,
     ) -> Call[s.KbOut]:
         headers = {"Idempotency-Key": key} if key else {}
-        body = s.KbIn(name=name, description=description, throwaway=throwaway, splitting=splitting)
+        body = s.KbIn(name=name, description=description, throwaway=throwaway, splitting=splitting, describer=describer)
         return Call("POST", f"{self._team()}/kbs", s.KbOut, body, headers=headers)
 
     def show_kb(self, kb: str) -> Call[s.KbOut]:
@@ -103,9 +109,12 @@ class Calls(DeskCalls):
     def compare_editions(self, kb: str, body: s.CompareIn) -> Call[s.ComparisonOut]:
         return Call("POST", f"{self._kb(kb)}/editions/compare", s.ComparisonOut, body)
 
-    def change_kb(self, kb: str, name: str | None, description: str | None, version: int | None) -> Call[s.KbOut]:
+    def change_kb(
+        self, kb: str, name: str | None, description: str | None, describer: str | None, version: int | None
+    ) -> Call[s.KbOut]:
         headers = {"If-Match": f'"{version}"'} if version is not None else {}
-        return Call("PATCH", self._kb(kb), s.KbOut, s.KbChange(name=name, description=description), headers=headers)
+        body = s.KbChange(name=name, description=description, describer=describer)
+        return Call("PATCH", self._kb(kb), s.KbOut, body, headers=headers)
 
     def delete_kb(self, kb: str) -> Call[None]:
         return Call("DELETE", self._kb(kb))

@@ -74,9 +74,14 @@ def _sentences(found: list[tuple[str, list[str]]]) -> str:
     return " ".join(found[place][0] for place in sorted(chosen))
 
 
+def has_title(reading: Reading) -> bool:
+    """Whether a document's title is one that a person gave it, and no file's name or program's word."""
+    return not _NO_TITLE.match(reading.title)
+
+
 def suggested_title(reading: Reading) -> str:
-    """The document's title; where that is a file's name or a program's word, its first heading or first words."""
-    if not _NO_TITLE.match(reading.title):
+    """The document's title; where it has none of its own, its first heading or first words."""
+    if has_title(reading):
         return reading.title
     for block in reading.blocks:
         text = reading.text[block.start : block.end]

@@ -199,3 +199,21 @@ class Use(Base):
     seconds: Mapped[float] = mapped_column(default=0.0)
     helpful: Mapped[bool | None]
     at: Mapped[datetime] = mapped_column(default=now)
+
+
+class Description(Base):
+    """What a model wrote of a revision, or why nothing of it was taken. `title` is empty where the document keeps its own; a call
+    that failed is made again at `again_at`, unless that is None."""
+
+    __tablename__ = "descriptions"
+
+    revision_id: Mapped[str] = mapped_column(ForeignKey("revisions.id", ondelete="CASCADE"), primary_key=True)
+    team_id: Mapped[str] = of_team()
+    kb_id: Mapped[str] = mapped_column(ForeignKey("kbs.id", ondelete="CASCADE"), index=True)
+    model: Mapped[str]
+    title: Mapped[str] = mapped_column(default="")
+    description: Mapped[str] = mapped_column(default="")
+    error: Mapped[str | None]
+    tries: Mapped[int] = mapped_column(default=0)
+    again_at: Mapped[datetime | None]
+    at: Mapped[datetime] = mapped_column(default=now)

@@ -191,6 +191,8 @@ class Kb(Base):
     name: Mapped[str]
     description: Mapped[str] = mapped_column(default="")
     edition_id: Mapped[str]
+    #: The name of the model that describes its documents; None: their own words do.
+    describer: Mapped[str | None]
     created_at: Mapped[datetime] = mapped_column(default=now)
     expires_at: Mapped[datetime | None]
     version: Mapped[int] = mapped_column(default=1)
@@ -198,7 +200,7 @@ class Kb(Base):
 
 class Edition(Base):
     """One index of a kb under fixed settings. `embedder` is None while the service has none: words alone. Editions of a kb are
-    numbered from 1; the kb says which one serves."""
+    numbered from 1; the kb says which one serves. One that `takes_over` serves as soon as it is built."""
 
     __tablename__ = "editions"
 
@@ -208,6 +210,7 @@ class Edition(Base):
     number: Mapped[int] = mapped_column(default=1, server_default="1")
     embedder: Mapped[str | None]
     settings: Mapped[dict[str, Any]]
+    takes_over: Mapped[bool] = mapped_column(default=False, server_default="0")
     created_at: Mapped[datetime] = mapped_column(default=now)
 
 
@@ -236,7 +239,7 @@ class Tombstone(Base):
 class Document(Base):
     """A thing with a stable name in a kb. `parent_key` is the document inside which it was found: an archive, a message, a
     table whose rows are documents; `source_id` the source that keeps it, None for what people added; `link` where people open
-    the original at its source."""
+    the original at its source; `described_by` the model that wrote its description, None: its own words."""
 
     __tablename__ = "documents"
     __table_args__ = (UniqueConstraint("kb_id", "name"), {"sqlite_autoincrement": True})
@@ -251,6 +254,7 @@ class Document(Base):
     name: Mapped[str]
     title: Mapped[str]
     description: Mapped[str] = mapped_column(default="", server_default="")
+    described_by: Mapped[str | None]
     state: Mapped[DocumentState] = mapped_column(Word(DocumentState))
     progress: Mapped[float | None]
     error_code: Mapped[str | None]

@@ -47,11 +47,27 @@ class KbIn(Model):
         None, description="Default: passages of 300 tokens without overlap, with sentence windows."
     )
     throwaway: bool = Field(False, description="Vanishes by itself after a day.")
+    describer: str | None = Field(
+        None, max_length=60, description="The model that describes its documents; default: their own words do."
+    )
 
 
 class KbChange(Model):
     name: Name | None = None
     description: str | None = Field(None, max_length=500)
+    describer: str | None = Field(
+        None, max_length=60, description="The model that describes its documents; `built-in`: their own words do."
+    )
+
+
+class DescribingOut(Model):
+    """How far a model is with describing documents."""
+
+    model: str
+    described: int
+    waiting: int
+    failed: int = Field(description="Documents of which nothing that it wrote was taken.")
+    error: str | None = Field(description="The newest failure, or why the model is not asked.")
 
 
 class KbOut(Model):
@@ -65,6 +81,7 @@ class KbOut(Model):
     failed: int
     embedder: str | None
     splitting: Splitting
+    describing: DescribingOut | None = Field(None, description="None where documents are described by their own words.")
     created_at: datetime
     changed_at: datetime | None = Field(description="When one of its documents last changed.")
     expires_at: datetime | None
@@ -121,7 +138,8 @@ class DocumentOut(Model):
     kb_id: str
     name: str
     title: str
-    description: str = Field(description="At most two telling sentences from its text.")
+    description: str = Field(description="One or two sentences on what it is about.")
+    described_by: str | None = Field(None, description="The model that wrote the description; None: its own words.")
     parent: str | None = Field(description="The document it was found in: an archive, a message, a table.")
     source: str | None = Field(description="The source that keeps it; None for what people added.")
     link: str = Field(description="Where people open the original at its source; may be empty.")

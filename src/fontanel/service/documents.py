@@ -61,7 +61,7 @@ def document_out(session: Session, document: Document) -> DocumentOut:
     parent = session.get(Document, document.parent_key) if document.parent_key is not None else None
     return DocumentOut(
         id=document.id, kb_id=document.kb_id, name=document.name, title=document.title,
-        description=document.description, parent=parent.id if parent else None, source=document.source_id,
+        description=document.description, described_by=document.described_by, parent=parent.id if parent else None, source=document.source_id,
         link=document.link,
         state=DocumentState(document.state).value, progress=document.progress, error_code=document.error_code,
         error=document.error, tags=document.tags, revision=RevisionOut.model_validate(revision),

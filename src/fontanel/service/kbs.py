@@ -12,11 +12,13 @@ from sqlalchemy import func, select
 
 from fontanel.core.splitting import SplitSettings
 from fontanel.records.tables import Document, DocumentState, Edition, Kb, PassageRow
-from fontanel.schemas import KbChange, KbIn, KbOut, Page, Splitting
+from fontanel.schemas import DescribingOut, KbChange, KbIn, KbOut, Page, Splitting
 from fontanel.service.access import Access, EditorWrite, Idempotency, Reader, check_version
 from fontanel.service.documents import document_out
 from fontanel.service.events import sse
 from fontanel.service.routers import api_router
+from fontanel.work.describing import counts_of
+from fontanel.work.desks import usable_model
 from fontanel.work.documents import Refused, create_kb
 from fontanel.work.ingest import split_settings
 
@@ -40,9 +42,30 @@ def kb_out(access: Access, kb: Kb) -> KbOut:
         passages=passages or 0,
         pending=sum(count for state, count in counts.items() if state not in _SETTLED),
         failed=counts.get(DocumentState.FAILED, 0), embedder=edition.embedder if edition else None,
-        splitting=Splitting(**split_settings(edition.settings if edition else {})),
+        splitting=Splitting(**split_settings(edition.settings if edition else {})), describing=_describing(access, kb),
         created_at=kb.created_at, changed_at=changed, expires_at=kb.expires_at, version=kb.version,
     )  # fmt: skip
+
+
+def _describing(access: Access, kb: Kb) -> DescribingOut | None:
+    if kb.describer is None:
+        return None
+    described, waiting, failed, error = counts_of(access.session, kb)
+    model = usable_model(access.session, kb.describer, kb.team_id)
+    return DescribingOut(
+        model=kb.describer, described=described, waiting=waiting, failed=failed,
+        error=model if isinstance(model, str) else error,
+    )  # fmt: skip
+
+
+def _describer(access: Access, name: str | None) -> str | None:
+    """A model that the team may use; None for the built-in."""
+    if name is None or name in ("", "built-in"):
+        return None
+    found = usable_model(access.session, name, access.team.id)
+    if isinstance(found, str):
+        raise Refused("describer", f"The model {name!r} cannot be used: {found}.")
+    return found.name
 
 
 @router.get("", summary="List knowledge bases")
@@ -64,6 +87,7 @@ def create(body: KbIn, access: EditorWrite, request: Request) -> KbOut:
     split = SplitSettings(**body.splitting.model_dump()) if body.splitting else None
     embedder = access.workshop.embedders.name
     kb = create_kb(access.session, access.team.id, body.name, body.description, embedder, lives, split)
+    kb.describer = _describer(access, body.describer)
     access.session.flush()
     out = kb_out(access, kb)
     idempotency.keep(out.model_dump_json())
@@ -78,7 +102,7 @@ def show(kb: str, access: Reader, response: Response) -> KbOut:
     return kb_out(access, found)
 
 
-@router.patch("/{kb}", summary="Rename or describe a knowledge base")
+@router.patch("/{kb}", summary="Change a knowledge base")
 def change(kb: str, body: KbChange, access: EditorWrite, request: Request, response: Response) -> KbOut:
     """Takes If-Match with the ETag that showing it gave."""
     found = access.scope.kb(kb)
@@ -89,8 +113,11 @@ def change(kb: str, body: KbChange, access: EditorWrite, request: Request, respo
             raise Refused("name", f"There is a knowledge base named {body.name!r} already. Choose another name.")
     found.name = body.name if body.name is not None else found.name
     found.description = body.description if body.description is not None else found.description
+    if body.describer is not None:
+        found.describer = _describer(access, body.describer)
     found.version += 1
     access.session.commit()
+    access.workshop.wake()
     response.headers["ETag"] = f'"{found.version}"'
     return kb_out(access, found)
 

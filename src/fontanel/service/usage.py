@@ -19,6 +19,7 @@ from fontanel.records.tables import Kb, Key, Person, Team, now
 from fontanel.schemas import BudgetOut, TeamUsage, UsageOut, UseRow
 from fontanel.service.access import Access, Editor, Operator, WorkshopDep
 from fontanel.service.routers import api_router
+from fontanel.work.describing import DESCRIBED
 from fontanel.work.usage import budget_of
 
 router = api_router("/teams/{team}/usage", "usage")
@@ -153,13 +154,15 @@ def _names(session: Session, keys: Iterable[str], by: By) -> dict[str, str]:
         for key, name in session.execute(select(Key.id, Key.name)).tuples()
         if f"key:{key}" in wanted
     }
+    names[DESCRIBED] = "describing documents"
     return names | {key: f"guest {key[6:12]}" for key in wanted if key.startswith("guest:")}
 
 
 def _row(key: str, name: str, uses: Sequence[Use]) -> UseRow:
-    seconds = sorted(use.seconds for use in uses)
+    # What describing documents used counts for tokens and cost.
+    seconds = sorted(use.seconds for use in uses if use.outcome != DESCRIBED)
     return UseRow(
-        key=key, name=name, questions=len(uses), answered=sum(use.outcome == "answered" for use in uses),
+        key=key, name=name, questions=len(seconds), answered=sum(use.outcome == "answered" for use in uses),
         declined=sum(use.outcome == "declined" for use in uses), helpful=sum(use.helpful is True for use in uses),
         not_helpful=sum(use.helpful is False for use in uses), tokens_read=sum(use.tokens_read for use in uses),
         tokens_written=sum(use.tokens_written for use in uses), cost=round(sum(use.cost for use in uses), 6),

@@ -37,6 +37,7 @@ BEHAVIOURS = {
 }
 
 _SOURCE = re.compile(r'<source number="(\d+)" title="([^"]*)"[^>]*>\n(.*?)\n</source>', re.S)
+_DOCUMENT = re.compile(r"<document>\n(.*?)\n</document>", re.S)
 _QUESTION = re.compile(r"<question>\n(.*?)\n</question>", re.S)
 _UNDERSTOOD = re.compile(r"understood as: (.*)")
 _STOP = frozenset(
@@ -185,6 +186,8 @@ def gullible(prompt: Prompt) -> list[Said]:
 def compose(behaviour: str, messages: Sequence[dict[str, Any]]) -> str:
     """The text that a model of this behaviour writes."""
     prompt = read_prompt(messages)
+    if document := _DOCUMENT.search(str(messages[-1].get("content", ""))):
+        return _described(behaviour, document.group(1))
     if not prompt.sources:
         return "Ready."
     said = {"lying": lying, "gullible": gullible}.get(behaviour, honest)(prompt)
@@ -197,6 +200,16 @@ def compose(behaviour: str, messages: Sequence[dict[str, Any]]) -> str:
     if prompt.layout == "Markdown table":
         return "\n".join(["| Statement |", "| --- |", *(f"| {s.written()} |" for s in said)])
     return " ".join(s.written() for s in said)
+
+
+def _described(behaviour: str, document: str) -> str:
+    """A title and a description: the first line, and the first sentence of some length, spoilt by those who spoil things."""
+    lines = [line.strip() for line in document.split("\n") if line.strip()]
+    sentences = [s for line in lines for s in re.split(r"(?<=[.!?])\s+", line) if len(s.split()) > 6 and s[-1] in ".!?"]
+    said = sentences[0] if sentences else lines[0]
+    if behaviour == "lying":
+        said = f"{said} {_INVENTED[1]}"
+    return f"Title: {lines[0][:80]}\nDescription: {said[:280]}"
 
 
 def _words(text: str) -> list[str]:

@@ -8,7 +8,7 @@ import signal
 #: Every point that can be armed through FONTANEL_FAULT=<name>[:<n>], to die at its n-th passing.
 POINTS = ("blob_stored", "segment_written", "words_committed", "vectors_cached", "vectors_committed", "merge_written")
 #: Points beside the way of a document.
-MORE_POINTS = ("edition_switching", "edition_switched", "items_committed")
+MORE_POINTS = ("edition_switching", "edition_switched", "items_committed", "description_written")
 
 _passed: dict[str, int] = {}
 

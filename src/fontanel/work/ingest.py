@@ -26,6 +26,7 @@ from fontanel.core.indexing import embedded_text, window_texts, words_entry
 from fontanel.core.splitting import Locator, Part, Passage, SplitSettings
 from fontanel.records.blobs import BlobStore
 from fontanel.records.database import Sessions, writing
+from fontanel.records.desk_tables import Description
 from fontanel.records.tables import (
     Document,
     DocumentState,
@@ -214,17 +215,21 @@ class Ingest:
         if document.latest_revision_id != revision.id or document.state == DocumentState.REMOVED:
             job.state, job.error, job.changed_at = JobState.DONE, "no longer wanted", now()
             return []
-        reading, title = read.reading, read.about["title"]
+        reading = read.reading
+        title, about, by = read.about["title"], read.about["description"], None
+        written = session.get(Description, revision.id)
+        kb = session.get_one(Kb, read.job.kb_id)
+        if written is not None and written.description and written.model == kb.describer:
+            title, about, by = written.title or title, written.description, written.model
         retire_passages(session, edition.id, document)
         rows = [
             passage_row(edition, document, revision, number, passage, embedded_text(passage))
             for number, passage in enumerate(read.passages)
         ]
-        added = insert(PassageRow).returning(PassageRow.id, sort_by_parameter_order=True)
-        ids = session.scalars(added, rows).all() if rows else []
+        ids = insert_passages(session, rows)
         analyser = self._analyser(reading["language"])
         entries = [
-            words_entry(passage_id, document.key, title, passage, analyser, read.about["description"])
+            words_entry(passage_id, document.key, title, passage, analyser, about)
             for passage_id, passage in zip(ids, read.passages, strict=True)
         ]
         by_meaning = bool(edition.embedder and rows)
@@ -242,7 +247,7 @@ class Ingest:
         revision.report = read.report
         self._take_in(session, document, read.members)
         document.title = title
-        document.description = read.about["description"]
+        document.description, document.described_by = about, by
         document.revision_id = revision.id
         document.error = document.error_code = None
         document.state = DocumentState.INDEXED_BY_WORDS if by_meaning else DocumentState.INDEXED
@@ -318,7 +323,7 @@ class Ingest:
             edition = self._edition(session, job)
             if edition is None:
                 return [], []
-            passages = _embedded(session, edition, job.revision_id)
+            passages = embedded_passages(session, edition, job.revision_id)
         pairs = [(text, number == 0) for _, texts in passages for number, text in enumerate(texts)]
         return [text for text, _ in pairs], [whole for _, whole in pairs]
 
@@ -358,7 +363,7 @@ class Ingest:
                         continue
                     row.state, row.done, row.total, row.changed_at = JobState.DONE, row.total, row.total, now()
                     # There are none when a newer revision has taken its place.
-                    for passage_id, texts in _embedded(session, edition, revision.id):
+                    for passage_id, texts in embedded_passages(session, edition, revision.id):
                         found.append((passage_id, [text_key(embedder, text) for text in texts]))
                     if row.edition_id is not None or document.revision_id != revision.id:
                         continue
@@ -367,21 +372,10 @@ class Ingest:
                     if document.latest_revision_id == revision.id:
                         document.state, document.progress = DocumentState.INDEXED, None
                         document.changed_at = now()
-                self._write_vectors(session, edition, found)
+                write_vectors(self._editions, self._vectors, session, edition, found)
                 session.commit()
             fault("vectors_committed")
             self._editions.refresh(edition_id)
-
-    def _write_vectors(self, session: Session, edition: Edition, found: Sequence[tuple[int, list[bytes]]]) -> None:
-        """Write the vectors of passages, and those of their windows, which come after the first of each."""
-        held = self._vectors.get([key for _, keys in found for key in keys])
-        whole = [(passage, keys[0]) for passage, keys in found]
-        windows = [(passage, key) for passage, keys in found for key in keys[1:]]
-        for pairs, of_windows in ((whole, False), (windows, True)):
-            if pairs:
-                ids = np.array([passage for passage, _ in pairs], dtype=np.int64)
-                segment = vector_segment(edition, ids, np.stack([held[key] for _, key in pairs]))
-                self._editions.write(session, edition, segment, of_windows)
 
     # States and failures
 
@@ -435,7 +429,7 @@ def _note_embedded(revision: Revision, passages: int, each: float) -> None:
     revision.embedded += passages
 
 
-def _embedded(session: Session, edition: Edition, revision_id: str) -> list[tuple[int, list[str]]]:
+def embedded_passages(session: Session, edition: Edition, revision_id: str) -> list[tuple[int, list[str]]]:
     """The passages of a revision in an edition with the texts that are embedded of each: the whole, then its windows."""
     query = select(PassageRow.id, PassageRow.embedded_text, PassageRow.text).where(
         PassageRow.revision_id == revision_id, PassageRow.edition_id == edition.id
@@ -455,6 +449,31 @@ def passage_row(
         "tokens": passage.tokens, "locator": passage.locator.to_dict(), "parts": [asdict(part) for part in passage.parts],
         "embedded_text": embedded,
     }  # fmt: skip
+
+
+def insert_passages(session: Session, rows: Sequence[dict[str, Any]]) -> Sequence[int]:
+    """Put passages into the records; return their ids in the same order."""
+    added = insert(PassageRow).returning(PassageRow.id, sort_by_parameter_order=True)
+    return session.scalars(added, rows).all() if rows else []
+
+
+def write_vectors(
+    editions: Editions,
+    vectors: VectorCache,
+    session: Session,
+    edition: Edition,
+    found: Sequence[tuple[int, list[bytes]]],
+) -> None:
+    """Write the vectors of passages, which are known by these keys, and those of their windows, which come after the first key
+    of each."""
+    held = vectors.get([key for _, keys in found for key in keys])
+    whole = [(passage, keys[0]) for passage, keys in found]
+    windows = [(passage, key) for passage, keys in found for key in keys[1:]]
+    for pairs, of_windows in ((whole, False), (windows, True)):
+        if pairs:
+            ids = np.array([passage for passage, _ in pairs], dtype=np.int64)
+            segment = vector_segment(edition, ids, np.stack([held[key] for _, key in pairs]))
+            editions.write(session, edition, segment, of_windows)
 
 
 def retire_passages(session: Session, edition_id: str, document: Document) -> None:

@@ -37,6 +37,7 @@ from fontanel.settings import Settings
 from fontanel.work.asking import Asking
 from fontanel.work.changes import Changes
 from fontanel.work.deliveries import Deliveries
+from fontanel.work.describing import Describing
 from fontanel.work.documents import reindex_all, take_in
 from fontanel.work.editions import Editions
 from fontanel.work.freshness import watch_freshness
@@ -93,6 +94,9 @@ class Workshop:
         self.schedule = Schedule(self.sessions, settings, self.wake)
         self.models = ModelLine()
         self.asking = Asking(self.sessions, self.editions, self.embedders, self.models, self.vault)
+        self.describing = Describing(
+            self.sessions, self.blobs, self.vectors, self.editions, self.changes, self.models, self.vault
+        )
         self.deliveries = Deliveries(self.sessions, self.vault, settings, self._stopping.is_set)
         self._stopped = False
         self._wake = threading.Condition()
@@ -125,6 +129,7 @@ class Workshop:
             self._thread(f"sync-{number}", self.syncing.round)
         self._thread("schedule", self.schedule.round)
         self._thread("deliver", self.deliveries.round)
+        self._thread("describe", self.describing.round)
         name = self.embedders.name
         if name is not None:
             self._thread("embed", partial(self.ingest.embed_round, self._embedder, name))

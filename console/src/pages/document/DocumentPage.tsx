@@ -81,7 +81,12 @@ export function DocumentPage() {
         </Link>
       </p>
       <h1 className="text-[27px] leading-tight">{document.title}</h1>
-      {document.description && <p className="mt-1 max-w-3xl">{document.description}</p>}
+      {document.description && (
+        <p className="mt-1 max-w-3xl">
+          {document.description}
+          {document.described_by && <span className="soft"> (described by {document.described_by})</span>}
+        </p>
+      )}
       <p className="soft mt-1">
         {document.name}
         {document.parent && (

@@ -1,11 +1,19 @@
 import { type FormEvent, useState } from "react";
 import { useNavigate } from "react-router";
-import { type Kb, send } from "../../api/client";
-import { Failure } from "../../components/text";
+import { type Kb, type Schemas, send } from "../../api/client";
+import { Failure, count } from "../../components/text";
+import { useLoad } from "../../hooks/useLoad";
 import { useTeam } from "../../hooks/useSession";
 import { Editions } from "./Editions";
 import { splittingText } from "./Splitting";
 import { useKb } from "./KbPage";
+
+const BUILT_IN = "built-in";
+
+function describedText({ described, waiting, failed, error, model }: Schemas["DescribingOut"]) {
+  const parts = [`${count(described)} by ${model}`, waiting > 0 && `${count(waiting)} waiting`, failed > 0 && `${count(failed)} failed`];
+  return parts.filter(Boolean).join(", ") + (error ? `: ${error}` : "");
+}
 
 export function SettingsTab() {
   const team = useTeam();
@@ -13,13 +21,15 @@ export function SettingsTab() {
   const navigate = useNavigate();
   const [name, setName] = useState(kb.name);
   const [description, setDescription] = useState(kb.description);
+  const [describer, setDescriber] = useState(kb.describing?.model ?? BUILT_IN);
+  const models = useLoad<Schemas["Page_ModelName_"]>(team.mayEdit ? `${team.api}/models` : null);
   const [said, setSaid] = useState<string | null>(null);
   const [error, setError] = useState<string | null>(null);
   const attempt = (call: Promise<unknown>, then: () => void) =>
     call.then(() => (setError(null), then())).catch((problem: Error) => setError(problem.message));
   const save = (event: FormEvent) => {
     event.preventDefault();
-    void attempt(send<Kb>("PATCH", api, { name, description }, { "If-Match": `"${kb.version}"` }), () => {
+    void attempt(send<Kb>("PATCH", api, { name, description, describer }, { "If-Match": `"${kb.version}"` }), () => {
       setSaid("Saved.");
       location.reload();
     });
@@ -41,6 +51,20 @@ export function SettingsTab() {
           What it holds
           <input className="input w-full" maxLength={500} value={description} onChange={(e) => setDescription(e.target.value)} />
         </label>
+        <label className="flex flex-col gap-1">
+          Who describes its documents
+          <select className="select w-full" value={describer} onChange={(e) => setDescriber(e.target.value)}>
+            <option value={BUILT_IN}>their own words: the most telling sentences</option>
+            {[...new Set([...(models.data?.items ?? []).map((model) => model.name), ...(kb.describing ? [kb.describing.model] : [])])].map((model) => (
+              <option key={model} value={model}>
+                the model {model}
+              </option>
+            ))}
+          </select>
+          <span className="soft text-[13px]">
+            A model sees how each document begins, and its headings. What the document does not bear out is not taken.
+          </span>
+        </label>
         <Failure message={error} />
         <div className="flex items-center gap-4">
           <button className="btn btn-primary">Save</button>
@@ -58,6 +82,12 @@ export function SettingsTab() {
         <dd>{splittingText(kb.splitting)}</dd>
         <dt>Embedder</dt>
         <dd>{kb.embedder ?? "none: found by words alone"}</dd>
+        {kb.describing && (
+          <>
+            <dt>Described</dt>
+            <dd>{describedText(kb.describing)}</dd>
+          </>
+        )}
       </dl>
       </div>
       <Editions api={api} splitting={kb.splitting} mayEdit={team.mayEdit} />
