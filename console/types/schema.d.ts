@@ -2923,6 +2923,18 @@ export interface components {
             splitting: components["schemas"]["Splitting"];
             /** Embedder */
             embedder: string | null;
+            /**
+             * Outdated
+             * @description Made with another embedder or analyser than the service holds. Without its embedder it is searched by words alone.
+             * @default false
+             */
+            outdated: boolean;
+            /**
+             * Takes Over
+             * @description Serves as soon as it is built, in the place of one that is outdated.
+             * @default false
+             */
+            takes_over: boolean;
             /** Passages */
             passages: number;
             /**

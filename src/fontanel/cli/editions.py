@@ -50,6 +50,10 @@ def _row(edition: EditionOut) -> tuple[str, ...]:
         state = f"building, {edition.done} of {edition.total}"
         if edition.seconds_left is not None:
             state += f", about {edition.seconds_left:.0f} s left"
+    if edition.takes_over:
+        state += ", then it serves"
+    if edition.outdated:
+        state += ", outdated"
     if edition.failed:
         state += f", {edition.failed} failed"
     return (

@@ -24,6 +24,11 @@ class EditionOut(Model):
     state: Literal["building", "ready"]
     splitting: Splitting
     embedder: str | None
+    outdated: bool = Field(
+        False,
+        description="Made with another embedder or analyser than the service holds. Without its embedder it is searched by words alone.",
+    )
+    takes_over: bool = Field(False, description="Serves as soon as it is built, in the place of one that is outdated.")
     passages: int
     done: int = Field(description="Documents in it, of those queued when it was built or changed since.")
     failed: int

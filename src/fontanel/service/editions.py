@@ -20,7 +20,7 @@ from fontanel.service.kbs import kb_out
 from fontanel.service.problems import ProblemError
 from fontanel.service.routers import api_router
 from fontanel.service.search import edition_of, knowledge_of
-from fontanel.work.building import build_edition, drop_edition, progress_of, serve_edition
+from fontanel.work.building import build_edition, drop_edition, is_outdated, progress_of, serve_edition
 from fontanel.work.documents import Refused
 from fontanel.work.faults import fault
 from fontanel.work.ingest import split_settings
@@ -41,7 +41,8 @@ def edition_out(access: Access, kb: Kb, edition: Edition) -> EditionOut:
     return EditionOut(
         id=edition.id, number=edition.number, serving=edition.id == kb.edition_id,
         state="building" if progress.building else "ready", splitting=Splitting(**split_settings(edition.settings)),
-        embedder=edition.embedder, passages=passages or 0, done=progress.done, failed=progress.failed, total=progress.total,
+        embedder=edition.embedder, outdated=is_outdated(edition, access.workshop.embedders.name),
+        takes_over=edition.takes_over, passages=passages or 0, done=progress.done, failed=progress.failed, total=progress.total,
         seconds_left=progress.seconds_left, created_at=edition.created_at,
     )  # fmt: skip
 

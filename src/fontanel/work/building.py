@@ -1,4 +1,5 @@
-"""Editions beside the one that serves: built from other settings, compared, switched to, dropped."""
+"""Editions beside the one that serves: built from other settings, compared, switched to, dropped. Where the service holds
+another embedder or analyser than the serving edition was made with, one is built that takes over by itself."""
 
 from __future__ import annotations
 
@@ -11,7 +12,18 @@ from sqlalchemy.orm import Session
 from fontanel.core.analysis import ANALYSER_VERSION
 from fontanel.core.splitting import SplitSettings
 from fontanel.records.ids import new_id
-from fontanel.records.tables import Document, Edition, Job, JobState, Kb, PassageRow, Revision, now
+from fontanel.records.tables import (
+    Document,
+    DocumentState,
+    Edition,
+    Job,
+    JobStage,
+    JobState,
+    Kb,
+    PassageRow,
+    Revision,
+    now,
+)
 from fontanel.work.documents import NOT_INDEXED, Refused
 from fontanel.work.queue import add_job_beside
 
@@ -45,15 +57,81 @@ def build_edition(session: Session, kb: Kb, split: SplitSettings, embedder: str 
         if other.settings == settings and other.embedder == embedder:
             raise Refused("splitting", f"Edition {other.number} has these very settings.")
     number = 1 + max(edition.number for edition in editions)
-    edition = Edition(
+    return _queued(session, kb, Edition(
         id=new_id("ed"), team_id=kb.team_id, kb_id=kb.id, number=number, embedder=embedder, settings=settings
-    )
+    ))  # fmt: skip
+
+
+def _queued(session: Session, kb: Kb, edition: Edition) -> Edition:
+    """A new edition with every document queued for it."""
     session.add(edition)
     session.flush()
     wanted = select(Document).where(Document.kb_id == kb.id, Document.state.not_in(NOT_INDEXED))
     for document in session.scalars(wanted).all():
         add_job_beside(session, document, document.latest_revision_id, edition.id)
     return edition
+
+
+def is_outdated(edition: Edition, embedder: str | None) -> bool:
+    """Whether an edition was made with another embedder, or another analyser, than the service holds; one that holds none can
+    still search by words."""
+    other = embedder is not None and edition.embedder != embedder
+    return other or edition.settings.get("analyser", ANALYSER_VERSION) != ANALYSER_VERSION
+
+
+def renew_outdated(session: Session, embedder: str | None) -> list[Edition]:
+    """At start: for each kb whose serving edition is outdated, an edition beside it with the same splitting that takes over once
+    it is built. What waits for an embedder that is gone is done: it is found by words. Returns the new editions."""
+    made: list[Edition] = []
+    for edition in session.scalars(select(Edition).order_by(Edition.number)).all():
+        if not is_outdated(edition, embedder):
+            continue
+        kb = session.get_one(Kb, edition.kb_id)
+        serves = kb.edition_id == edition.id
+        if embedder is not None and edition.embedder != embedder:
+            _end_embedding(session, edition, serves)
+        if edition.takes_over:
+            session.execute(delete(Job).where(Job.edition_id == edition.id))
+            session.delete(edition)
+        elif serves:
+            editions = session.scalars(select(Edition).where(Edition.kb_id == kb.id)).all()
+            if not any(other.takes_over and not is_outdated(other, embedder) for other in editions):
+                settings = {**edition.settings, "analyser": ANALYSER_VERSION}
+                number = 1 + max(other.number for other in editions)
+                made.append(_queued(session, kb, Edition(
+                    id=new_id("ed"), team_id=kb.team_id, kb_id=kb.id, number=number, embedder=embedder or edition.embedder,
+                    settings=settings, takes_over=True,
+                )))  # fmt: skip
+    return made
+
+
+def _end_embedding(session: Session, edition: Edition, serves: bool) -> None:
+    its_own = Job.edition_id.is_(None) if serves else Job.edition_id == edition.id
+    waiting = select(Job).where(its_own, Job.kb_id == edition.kb_id, Job.stage == JobStage.EMBED, Job.state.in_(_OPEN))
+    for job in session.scalars(waiting).all():
+        job.state, job.error, job.changed_at = JobState.DONE, "the embedder was replaced", now()
+        document = session.get(Document, job.document_key)
+        if serves and document is not None and document.state == DocumentState.INDEXED_BY_WORDS:
+            document.state, document.progress = DocumentState.INDEXED, None
+
+
+def take_over(session: Session) -> list[tuple[str, str, str]]:
+    """Switch to the editions that are built and take over, within the caller's transaction, and drop those they replace: kb, the
+    edition that serves now, the one that is gone. One whose kb has documents on their way waits for a quiet moment."""
+    done: list[tuple[str, str, str]] = []
+    for edition in session.scalars(select(Edition).where(Edition.takes_over.is_(True))).all():
+        kb = session.get_one(Kb, edition.kb_id)
+        before = session.get(Edition, kb.edition_id)
+        if progress_of(session, edition).building:
+            continue
+        try:
+            serve_edition(session, kb, edition)
+        except Refused:
+            continue
+        if before is not None and before.id != edition.id:
+            drop_edition(session, kb, before)
+            done.append((kb.id, edition.id, before.id))
+    return done
 
 
 def progress_of(session: Session, edition: Edition) -> Progress:
@@ -106,6 +184,7 @@ def serve_edition(session: Session, kb: Kb, edition: Edition) -> None:
     )
     kb.edition_id = edition.id
     kb.version += 1
+    edition.takes_over = False
 
 
 def drop_edition(session: Session, kb: Kb, edition: Edition) -> None:

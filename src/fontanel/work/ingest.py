@@ -93,9 +93,10 @@ class Ingest:
 
     def __init__(
         self, sessions: Sessions, blobs: BlobStore, vectors: VectorCache, editions: Editions, changes: Changes,
-        read_seconds: float, take_in: TakeIn,
+        read_seconds: float, take_in: TakeIn, embedder: str | None,
     ) -> None:  # fmt: skip
         self._take_in = take_in
+        self._embedder = embedder
         self._sessions = sessions
         self._blobs = blobs
         self._vectors = vectors
@@ -232,7 +233,8 @@ class Ingest:
             words_entry(passage_id, document.key, title, passage, analyser, about)
             for passage_id, passage in zip(ids, read.passages, strict=True)
         ]
-        by_meaning = bool(edition.embedder and rows)
+        # Without an embedder documents wait until there is one again; those of another one's edition are found by words.
+        by_meaning = bool(edition.embedder and rows) and self._embedder in (None, edition.embedder)
         job.stage, job.total, job.changed_at = JobStage.EMBED, len(rows), now()
         job.state = JobState.WAITING if by_meaning else JobState.DONE
         if job.edition_id is not None:

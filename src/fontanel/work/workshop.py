@@ -13,7 +13,7 @@ from pathlib import Path
 from typing import TextIO
 
 import structlog
-from sqlalchemy import delete, func, select, update
+from sqlalchemy import delete, func, select
 
 from fontanel.core.index.files import SegmentDamaged
 from fontanel.models import ModelLine
@@ -35,6 +35,7 @@ from fontanel.records.vault import Vault
 from fontanel.records.vector_cache import VectorCache
 from fontanel.settings import Settings
 from fontanel.work.asking import Asking
+from fontanel.work.building import renew_outdated, take_over
 from fontanel.work.changes import Changes
 from fontanel.work.deliveries import Deliveries
 from fontanel.work.describing import Describing
@@ -77,8 +78,9 @@ class Workshop:
         self.changes = Changes()
         self.embedders = Embedders(settings.embedder_directory)
         self.ingest = Ingest(
-            self.sessions, self.blobs, self.vectors, self.editions, self.changes, settings.read_seconds, take_in
-        )
+            self.sessions, self.blobs, self.vectors, self.editions, self.changes, settings.read_seconds, take_in,
+            self.embedders.name,
+        )  # fmt: skip
         self.vault = Vault(data / "secret.key")
         self._stopping = threading.Event()
         self.syncing = Syncing(
@@ -130,6 +132,7 @@ class Workshop:
         self._thread("schedule", self.schedule.round)
         self._thread("deliver", self.deliveries.round)
         self._thread("describe", self.describing.round)
+        self._thread("take-over", self.take_over)
         name = self.embedders.name
         if name is not None:
             self._thread("embed", partial(self.ingest.embed_round, self._embedder, name))
@@ -268,25 +271,37 @@ class Workshop:
             return password
 
     def _check_editions(self) -> None:
-        """Open every edition; one whose files are damaged, or whose embedder was replaced, is built again from blobs and
-        cached vectors: a question must never meet vectors of another embedder."""
-        present = self.embedders.name
+        """Open every edition; one whose files are damaged is built again from blobs and cached vectors. Beside one that was made
+        with another embedder or analyser than there is now, its successor is built."""
+        with writing(self.sessions) as session:
+            for edition in renew_outdated(session, self.embedders.name):
+                log.warning("edition is outdated", kb=edition.kb_id, successor=edition.id, embedder=edition.embedder)
+            session.commit()
         with self.sessions() as session:
-            known = session.execute(select(Edition.id, Edition.embedder)).all()
-        for edition_id, embedder in known:
-            if present is not None and embedder != present:
-                log.warning("embedder replaced", edition=edition_id, before=embedder, now=present)
-                self._rebuild(edition_id, present)
+            known = session.scalars(select(Edition.id)).all()
+        for edition_id in known:
             try:
                 self.editions.refresh(edition_id)
             except SegmentDamaged as error:
                 log.warning("edition damaged", edition=edition_id, error=str(error))
                 self._rebuild(edition_id)
 
-    def _rebuild(self, edition_id: str, embedder: str | None = None) -> None:
+    def take_over(self) -> None:
+        """Let editions serve that were built to take over, and remove those they replace."""
+        with self.sessions() as session:
+            if session.scalar(select(Edition.id).where(Edition.takes_over.is_(True)).limit(1)) is None:
+                return
         with writing(self.sessions) as session:
-            if embedder is not None:
-                session.execute(update(Edition).where(Edition.id == edition_id).values(embedder=embedder))
+            done = take_over(session)
+            session.commit()
+        for kb_id, edition_id, gone in done:
+            self.editions.refresh(edition_id)
+            self.editions.forget(gone)
+            self.changes.tell(kb_id)
+            log.info("edition took over", kb=kb_id, edition=edition_id, instead_of=gone)
+
+    def _rebuild(self, edition_id: str) -> None:
+        with writing(self.sessions) as session:
             count = reindex_all(session, edition_id)
             session.commit()
         log.warning("edition is being rebuilt", edition=edition_id, documents=count)

@@ -106,6 +106,7 @@ function EditionState({ edition }: { edition: Edition }) {
       <span className="flex flex-col gap-1">
         <span>
           {edition.done} of {edition.total} documents{left}
+          {edition.takes_over && "; then it serves"}
         </span>
         <progress className="progress progress-primary w-36" value={edition.done + edition.failed} max={edition.total} aria-label={`Edition ${edition.number}`} />
       </span>
@@ -114,6 +115,7 @@ function EditionState({ edition }: { edition: Edition }) {
   return (
     <>
       {edition.serving ? <b>serves</b> : "ready"}
+      {edition.outdated && ", outdated"}
       {edition.failed > 0 && `, ${edition.failed} failed`}
     </>
   );
