@@ -2938,6 +2938,11 @@ export interface components {
             /** Passages */
             passages: number;
             /**
+             * Recall
+             * @description Share of the ten nearest vectors that a search finds, as measured; None where all are compared.
+             */
+            recall?: number | null;
+            /**
              * Done
              * @description Documents in it, of those queued when it was built or changed since.
              */

@@ -251,6 +251,8 @@ class TestVectors:
         merged = merge_vectors([VectorSegment(np.arange(1, 3001), vectors)], [np.ones(3000, dtype=bool)], least=1000)
         assert merged.cells is not None
         snapshot = self.snapshot(merged, 3000)
+        assert snapshot.recall == merged.cells.recall
+        assert self.snapshot(VectorSegment(np.arange(1, 3001), vectors), 3000).recall is None
         nearest = [int(np.argmax(vectors @ vectors[i])) + 1 for i in range(0, 3000, 100)]
         found = [snapshot.search(Query("", vectors[i], Mode.VECTOR, 1))[0].passage_id for i in range(0, 3000, 100)]
         assert np.mean(np.array(found) == nearest) > 0.95

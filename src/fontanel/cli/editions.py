@@ -62,6 +62,7 @@ def _row(edition: EditionOut) -> tuple[str, ...]:
         cuts,
         number(edition.passages),
         edition.embedder or "none",
+        "all" if edition.recall is None else f"{edition.recall:.1%} of the nearest",
         ago(edition.created_at),
     )
 
@@ -70,7 +71,7 @@ def list_editions(context: Context, options: argparse.Namespace) -> None:
     editions = context.client.list_editions(context.kb())
     table = context.table(
         [_row(edition) for edition in editions], edition="right", state="left", splitting="left", passages="right",
-        embedder="left", made="left",
+        embedder="left", compared="left", made="left",
     )  # fmt: skip
     context.show(editions, table)
 

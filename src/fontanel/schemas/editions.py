@@ -30,6 +30,10 @@ class EditionOut(Model):
     )
     takes_over: bool = Field(False, description="Serves as soon as it is built, in the place of one that is outdated.")
     passages: int
+    recall: float | None = Field(
+        None,
+        description="Share of the ten nearest vectors that a search finds, as measured; None where all are compared.",
+    )
     done: int = Field(description="Documents in it, of those queued when it was built or changed since.")
     failed: int
     total: int

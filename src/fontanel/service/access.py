@@ -11,7 +11,6 @@ from typing import Annotated
 from urllib.parse import urlsplit
 
 from fastapi import Depends, Request
-from fastapi.concurrency import run_in_threadpool
 from fastapi.security import APIKeyCookie, HTTPBearer
 from fastapi.security.http import HTTPAuthorizationCredentials
 from sqlalchemy import select
@@ -22,6 +21,7 @@ from fontanel.records.ids import hash_secret
 from fontanel.records.scope import NotInScope, TeamScope
 from fontanel.records.tables import IdempotentReply, Key, Member, Person, Role, SignIn, Team, now
 from fontanel.service.problems import ProblemError
+from fontanel.service.turnstile import in_turn
 from fontanel.work.workshop import Workshop
 
 COOKIE = "fontanel_session"
@@ -141,7 +141,7 @@ class Require:
         self, request: Request, team: str, workshop: WorkshopDep, bearer: Bearer, cookie: Cookie
     ) -> AsyncIterator[Access]:
         # One thread looks everything up: each step by itself would wait for a thread of its own.
-        access = await run_in_threadpool(self._look_up, request, team, workshop, bearer, cookie)
+        access = await in_turn(self._look_up, request, team, workshop, bearer, cookie)
         try:
             yield access
         finally:

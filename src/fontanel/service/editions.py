@@ -42,7 +42,7 @@ def edition_out(access: Access, kb: Kb, edition: Edition) -> EditionOut:
         id=edition.id, number=edition.number, serving=edition.id == kb.edition_id,
         state="building" if progress.building else "ready", splitting=Splitting(**split_settings(edition.settings)),
         embedder=edition.embedder, outdated=is_outdated(edition, access.workshop.embedders.name),
-        takes_over=edition.takes_over, passages=passages or 0, done=progress.done, failed=progress.failed, total=progress.total,
+        takes_over=edition.takes_over, passages=passages or 0, recall=access.workshop.editions.snapshot(edition.id).recall, done=progress.done, failed=progress.failed, total=progress.total,
         seconds_left=progress.seconds_left, created_at=edition.created_at,
     )  # fmt: skip
 

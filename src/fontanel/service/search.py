@@ -21,6 +21,7 @@ from fontanel.schemas import (
 from fontanel.service.access import Access, Reader
 from fontanel.service.problems import ProblemError
 from fontanel.service.routers import api_router
+from fontanel.service.turnstile import in_turn
 from fontanel.work.retrieval import Hit, KbKnowledge, Options, Results
 
 router = api_router("/teams/{team}/kbs/{kb}", "search")
@@ -45,8 +46,12 @@ def knowledge_of(
 
 
 @router.post("/search", summary="Search a knowledge base")
-def search(kb: str, body: SearchIn, access: Reader) -> SearchOut:
+async def search(kb: str, body: SearchIn, access: Reader) -> SearchOut:
     """Ranked passages. `lexical` finds words, `vector` meaning, `hybrid` both."""
+    return await in_turn(_search, kb, body, access)
+
+
+def _search(kb: str, body: SearchIn, access: Access) -> SearchOut:
     started = time.monotonic()
     found_kb = access.scope.kb(kb)
     edition = None if body.edition is None else edition_of(access, found_kb, body.edition, field="edition")

@@ -51,7 +51,14 @@ export function Editions({ api, splitting, mayEdit }: { api: string; splitting: 
                   <EditionState edition={edition} />
                 </td>
                 <td>{splittingText(edition.splitting)}</td>
-                <td className="tabular-nums">{count(edition.passages)}</td>
+                <td className="tabular-nums">
+                  {count(edition.passages)}
+                  {edition.recall != null && (
+                    <span className="soft block" title="Of the ten nearest vectors, as measured when they were cut into cells">
+                      {(100 * edition.recall).toFixed(1)}% found
+                    </span>
+                  )}
+                </td>
                 <td>
                   <Ago at={edition.created_at} />
                 </td>

@@ -194,6 +194,12 @@ class Snapshot:
             out.append(back)
         return out
 
+    @property
+    def recall(self) -> float | None:
+        """The share of the nearest that cells find, as measured when they were cut: the least over the segments. None while every
+        vector is compared."""
+        return min((s.cells.recall for s in (*self.vectors, *self.windows) if s.cells is not None), default=None)
+
     # What a question asks for
 
     def query_terms(self, text: str) -> list[str]:
