@@ -118,6 +118,21 @@ class TestCode:
         assert reading.text[place.start : place.end].strip() == "line.secure()"
         assert place.left == pytest.approx((72 + 48) / A4[0], abs=0.01)
 
+    def test_a_line_that_was_too_long_for_the_page_is_whole_again(self) -> None:
+        def page(page: Canvas) -> None:
+            for row, (line, goes_on) in enumerate(
+                (("moor --ship Gannet --lines bow,", 1), ("stern,spring", 0), ("moor --check", 0))
+            ):
+                page.setFont("Courier", 10)
+                page.drawString(72 if row != 1 else 96, 700 - 12 * row, line)
+                if goes_on:
+                    page.setFont("Symbol", 10)
+                    page.drawString(76 + 6 * len(line), 700 - 12 * row, "↵")
+
+        assert texts(read(canvas(page), "a.pdf"), "code") == [
+            "moor --ship Gannet --lines bow, stern,spring\nmoor --check"
+        ]
+
     def test_a_table_in_such_letters_stays_a_table(self) -> None:
         style = TableStyle([("GRID", (0, 0), (-1, -1), 0.5, "black"), ("FONTNAME", (0, 0), (-1, -1), "Courier")])
         out = io.BytesIO()

@@ -126,3 +126,8 @@ def test_a_table_s_caption_comes_before_it() -> None:
 def test_what_is_hidden_is_not_read_whatever_holds_it() -> None:
     page = b"<body><main><div><i class='icon' aria-hidden='true'>home</i>The <b>lock</b> opens <em hidden>never</em>at six.</div></main></body>"
     assert read(page, "a.html").text == "The lock opens at six."
+
+
+def test_a_term_that_ends_with_a_colon_gets_no_second_one() -> None:
+    found = page("<dl><dt>Raises:</dt><dd>An alarm.</dd><dt>Gale</dt><dd>Force eight.</dd></dl>")
+    assert found.text == "Raises: An alarm.\n\nGale: Force eight."

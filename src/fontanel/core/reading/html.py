@@ -343,7 +343,7 @@ class _Walker:
                 self._paragraph(term)
                 self._block(child, "div", depth + 1)
             else:
-                joint = " " if self._noting else ": "
+                joint = " " if self._noting or term.endswith(":") else ": "
                 self._paragraph(f"{term}{joint}{self._text_of(child)}" if term else self._text_of(child))
         if terms:
             self._paragraph(", ".join(terms))

@@ -15,7 +15,7 @@ from statistics import median
 
 from fontanel.core.reading.footnotes import note_text, take_footnotes
 from fontanel.core.reading.grids import ruled_tables
-from fontanel.core.reading.lines import HYPHENS, Line, PageLines, join_words
+from fontanel.core.reading.lines import HYPHENS, WRAPPED, Line, PageLines, join_words
 from fontanel.core.reading.model import LineBox, ReadingBuilder
 
 #: Page number from 1 -> the titles that the outline places there, with their levels from 1.
@@ -246,13 +246,21 @@ def _code_text(lines: list[Line]) -> tuple[str, list[tuple[int, int]]]:
     widths = [(cell.right - cell.left) / len(cell.text) for line in lines for cell in line.cells if len(cell.text) > 1]
     width = median(widths) if widths else lines[0].size * 0.6
     text, spans = "", []
+    wrapped = False
     for line in lines:
         said = ""
         for cell in line.cells:
             column = round((cell.left - edge) / max(width, 0.1))
             said = said.ljust(min(column, 200) if column > len(said) else len(said) + bool(said)) + cell.text
         said += "-" if line.broken else ""
-        text += "\n" if text else ""
+        if wrapped:
+            # The rest of a line that was too long for the page.
+            said = said.lstrip()
+            text += "" if text[-1:] in HYPHENS + "/" else " "
+        else:
+            text += "\n" if text else ""
+        wrapped = WRAPPED.search(said) is not None
+        said = WRAPPED.sub("", said)
         spans.append((len(text), len(text) + len(said)))
         text += said
     return text, spans

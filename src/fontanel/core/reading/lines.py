@@ -13,6 +13,9 @@ _PAGE_NUMBER = re.compile(r"^(?:page |- ?)?(?:\d{1,5}|[ivxlc]{1,7})(?: ?-| (?:of
 #: Figures set above the line, as marks of footnotes are.
 RAISED = "⁰¹²³⁴⁵⁶⁷⁸⁹"
 HYPHENS = "-\u00ad\u2010"
+#: What a line of code that was too long for the page ends with, and the last letters of that.
+WRAPPED = re.compile(r"\s*(?:←-|[↩↪⏎↵])$")
+WRAP_ENDS = "-↩↪⏎↵"
 _FIRST_WORD = re.compile(r"[^\W\d_]+(?:-[^\W\d_]+)*")
 _LAST_WORD = re.compile(rf"([^\W\d_]+)[{HYPHENS}]?$")
 #: What stands around words and is neither a letter nor a hyphen within one becomes a blank.

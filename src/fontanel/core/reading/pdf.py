@@ -17,7 +17,17 @@ import pypdfium2.raw as raw
 
 from fontanel.core.reading import pdfium_calls as calls
 from fontanel.core.reading.layout import Outline, add_pages
-from fontanel.core.reading.lines import RAISED, Cell, Line, PageLines, drop_running, in_columns, joined
+from fontanel.core.reading.lines import (
+    RAISED,
+    WRAP_ENDS,
+    WRAPPED,
+    Cell,
+    Line,
+    PageLines,
+    drop_running,
+    in_columns,
+    joined,
+)
 from fontanel.core.reading.model import ReadingBuilder, ReadingFailed, collapse
 from fontanel.core.reading.recognition import Recogniser, recognise
 
@@ -344,10 +354,13 @@ def _line(geometry: _Geometry, text: str, start: int, end: int, page: int, broke
     if size <= 1.5:
         size = max(4.0, (top - bottom) * 1.1)
         gaps = [gap for gap in gaps if gap[1] - gap[0] > size * 1.1]
-    # A word in bold or in letters of one width does not make such a line: the first, the middle and the last letter must be.
+    # A word in bold or in letters of one width does not make such a line: the first, the middle and the last letter must be. The
+    # mark of a line that was too long for the page is of any font.
     bold, fixed = geometry.font(start)
     if bold or fixed:
-        for index in (end - 1, *(() if text[middle] == " " else (middle,))):
+        mark = WRAPPED.search(text, middle, end) if text[end - 1] in WRAP_ENDS else None
+        last = mark.start() - 1 if mark else end - 1
+        for index in (last, *(() if text[middle] == " " else (middle,))):
             also_bold, also_fixed = geometry.font(index)
             bold, fixed = bold and also_bold, fixed and also_fixed
         bold = bold and end - start < 120
