@@ -74,14 +74,20 @@ def fill(workshop: Workshop, count: int) -> tuple[str, list[str], float]:
         return kb.id, questions, cut.vectors.nbytes / 1e6
 
 
-def resident(service: Service) -> int:
-    """Megabytes of the serving process, and of them those that are mapped files."""
+def resident(service: Service) -> None:
+    """Megabytes of the serving process: its own memory, programs, and what is mapped of vectors and of words."""
     assert service.process is not None
-    lines = Path(f"/proc/{service.process.pid}/status").read_text().splitlines()
-    found = {line.split(":")[0]: line.split()[1] for line in lines if line.startswith("Rss")}
-    whole = sum(map(int, found.values())) // 1024
-    print(f"  resident {whole:,} MB, of which {int(found['RssFile']) // 1024:,} MB of files", flush=True)
-    return whole
+    held = dict.fromkeys(("own", "programs", "vectors", "words"), 0)
+    kind = "own"
+    for line in Path(f"/proc/{service.process.pid}/smaps").read_text().splitlines():
+        if line.startswith("Rss:"):
+            held[kind] += int(line.split()[1])
+        elif "-" in line.split(" ")[0]:
+            path = line.split(maxsplit=5)[5] if len(line.split(maxsplit=5)) > 5 else ""
+            name = path.rsplit("/", 1)[-1].split("_")[0]
+            kind = name if name in held else "programs" if path.startswith("/") else "own"
+    told = ", ".join(f"{kind} {size // 1024:,}" for kind, size in held.items())
+    print(f"  resident {sum(held.values()) // 1024:,} MB: {told}", flush=True)
 
 
 def main() -> None:
@@ -101,7 +107,8 @@ def main() -> None:
         records = (data / "fontanel.db").stat().st_size / 1e6
         print(f"vectors {vectors:,.0f} MB, all segments {segments:,.0f} MB, records {records:,.0f} MB", flush=True)
         for _ in range(3):
-            service = Service(data)
+            # As on a machine where Python may keep what it compiled.
+            service = Service(data, {"PYTHONDONTWRITEBYTECODE": ""})
             began = time.perf_counter()
             service.start()
             ready = time.perf_counter() - began

@@ -7,6 +7,7 @@ from pathlib import Path
 
 from alembic import command
 from alembic.config import Config
+from alembic.script import ScriptDirectory
 from sqlalchemy import create_engine, select
 
 import fontanel.records
@@ -94,3 +95,12 @@ def test_conversations_keep_their_turns_when_their_table_is_rebuilt(tmp_path: Pa
         session.delete(session.get_one(Conversation, "c"))
         session.commit()
         assert session.scalars(select(Turn)).all() == []
+
+
+def test_the_newest_migration_is_the_one_whose_file_is_named_so() -> None:
+    config = Config()
+    config.set_main_option("script_location", str(Path(fontanel.records.__file__).parent / "migrations"))
+    scripts = ScriptDirectory.from_config(config)
+    for script in scripts.walk_revisions():
+        assert Path(script.path).name.startswith(f"v{script.revision}_")
+    assert scripts.get_current_head() == max(script.revision for script in scripts.walk_revisions())

@@ -6,6 +6,7 @@ import hashlib
 import json
 import re
 from collections.abc import Callable, Sequence
+from functools import cached_property
 from pathlib import Path
 from typing import Any
 
@@ -52,9 +53,7 @@ class OnnxEmbedder:
         self._tokenizer = Tokenizer.from_file(str(tokenizer))
         self._tokenizer.no_padding()
         self._tokenizer.enable_truncation(int(about.get("most_tokens", 256)))
-        self._counter = Tokenizer.from_file(str(tokenizer))
-        self._counter.no_padding()
-        self._counter.no_truncation()
+        self._tokenizer_file = tokenizer
         options = onnxruntime.SessionOptions()
         options.intra_op_num_threads = threads
         options.inter_op_num_threads = 1
@@ -66,6 +65,16 @@ class OnnxEmbedder:
         self._session = onnxruntime.InferenceSession(str(model), options, providers=["CPUExecutionProvider"])
         self.dimensions: int = self._session.get_outputs()[0].shape[1]
         self.name: str = about.get("name") or directory.name
+
+    @cached_property
+    def _counter(self) -> Any:
+        """One that does not cut texts; whoever only embeds needs none."""
+        from tokenizers import Tokenizer
+
+        counter = Tokenizer.from_file(str(self._tokenizer_file))
+        counter.no_padding()
+        counter.no_truncation()
+        return counter
 
     def count_tokens(self, texts: Sequence[str]) -> list[int]:
         """Tokens of each text, without the two marks that the encoder adds around it."""

@@ -29,6 +29,9 @@ S = TypeVar("S", WordsSegment, VectorSegment)
 
 #: Passages from which on a merge is done by a process of its own, so that searches need not wait for the interpreter.
 _LARGE = 10_000
+#: Passages from which on what searches mapped is given back, and for how many searches it is kept.
+_LARGE_WORDS = 250_000
+_WORDS_KEPT, _VECTORS_KEPT = 4, 16
 #: This many segments of like size are merged into one.
 _MERGE_AT = 8
 
@@ -41,6 +44,19 @@ class _Open:
     vectors: dict[str, VectorSegment]
     windows: dict[str, VectorSegment]
     snapshot: Snapshot
+    large: bool
+    asked: int = 0
+
+    def let_go(self) -> None:
+        """Give back, after every few searches, what they mapped of a large edition: each looks at other postings and vectors, and
+        all of them together would be the whole of it. The system's cache keeps them."""
+        self.asked += 1
+        if self.asked % _WORDS_KEPT == 0:
+            for words in self.words.values():
+                words.let_go()
+        if self.asked % _VECTORS_KEPT == 0:
+            for vectors in (*self.vectors.values(), *self.windows.values()):
+                vectors.let_go()
 
 
 class Editions:
@@ -69,6 +85,8 @@ class Editions:
         """What a search sees now."""
         with self._lock:
             found = self._open.get(edition_id)
+            if found is not None and found.large:
+                found.let_go()
         return found.snapshot if found else self.refresh(edition_id)
 
     def averages(self, edition_id: str) -> npt.NDArray[np.float32] | None:
@@ -115,7 +133,8 @@ class Editions:
                     (windows if row.kind == "windows" else vectors)[row.id] = kept or VectorSegment.open(path)
             gone = np.array(sorted(dead), dtype=np.int64)
             snapshot = Snapshot(list(words.values()), list(vectors.values()), gone, list(windows.values()))
-            self._open[edition_id] = _Open(words, vectors, windows, snapshot)
+            large = sum(map(len, words.values())) > _LARGE_WORDS
+            self._open[edition_id] = _Open(words, vectors, windows, snapshot, large)
             self._refreshed[edition_id] = None
             return snapshot
 

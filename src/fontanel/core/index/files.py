@@ -73,6 +73,17 @@ def open_arrays(path: Path) -> tuple[dict[str, Array], dict[str, Any]]:
     return arrays, header["about"]
 
 
+def let_go(array: Array) -> None:
+    """Give back the pages that this process holds of the mapped file behind an array. What is looked at again comes from the
+    system's cache, or from the disk; readers in other threads notice nothing."""
+    base: Any = array
+    while isinstance(base, np.ndarray):
+        base = base.base
+    mapped = base.obj if isinstance(base, memoryview) else base
+    if isinstance(mapped, mmap.mmap) and hasattr(mmap, "MADV_DONTNEED"):
+        mapped.madvise(mmap.MADV_DONTNEED)
+
+
 def verify(path: Path) -> None:
     """Read the whole file and compare its checksum. Raises SegmentDamaged.
 

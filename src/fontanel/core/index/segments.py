@@ -12,7 +12,7 @@ import numpy as np
 import numpy.typing as npt
 
 from fontanel.core.index.cells import Cells
-from fontanel.core.index.files import open_arrays, write_arrays
+from fontanel.core.index.files import let_go, open_arrays, write_arrays
 from fontanel.core.index.words import Floats, WordsEntry, build_postings, impacts, term_hash
 
 Ids = npt.NDArray[np.int64]
@@ -152,6 +152,10 @@ class WordsSegment:
     def arrays(self) -> dict[str, npt.NDArray[Any]]:
         return self._arrays
 
+    def let_go(self) -> None:
+        """Give back the memory that its file takes in this process, until it is looked at again."""
+        let_go(self.passage_ids)
+
 
 class VectorSegment:
     """Unit vectors of a set of passages: float32, or int8 with a scale for each; large ones in cells. A segment of sentence windows
@@ -168,7 +172,7 @@ class VectorSegment:
         self.vectors = vectors
         self.scales = scales
         self.cells = cells
-        self._places: WeakKeyDictionary[WordsSegment, npt.NDArray[np.int64]] = WeakKeyDictionary()
+        self._places: WeakKeyDictionary[WordsSegment, Rows] = WeakKeyDictionary()
 
     @classmethod
     def open(cls, path: Path) -> VectorSegment:
@@ -226,12 +230,16 @@ class VectorSegment:
             found[there] = np.maximum.reduceat(self.cosines(query, rows), begins)
         return found
 
-    def rows_in(self, words: WordsSegment) -> npt.NDArray[np.int64]:
+    def let_go(self) -> None:
+        """As of `WordsSegment`."""
+        let_go(self.vectors)
+
+    def rows_in(self, words: WordsSegment) -> Rows:
         """For each vector the row of its passage in a words segment, or -1; looked up once."""
         found = self._places.get(words)
         if found is None:
             same = len(words) == len(self) and np.array_equal(words.passage_ids, self.passage_ids)
-            found = np.arange(len(self)) if same else words.locate(self.passage_ids)
+            found = (np.arange(len(self)) if same else words.locate(self.passage_ids)).astype(np.int32)
             self._places[words] = found
         return found
 

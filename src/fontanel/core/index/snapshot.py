@@ -169,17 +169,20 @@ class Snapshot:
         return mask
 
     @cached_property
-    def _rows_of_vectors(self) -> list[Rows]:
+    def _rows_of_vectors(self) -> list[npt.NDArray[np.int32]]:
         """For each vector segment, then each of windows, the row of each vector's passage, or -1."""
-        out = []
+        if len(self.words) == 1 and self._living[0] is None:
+            # As the segments keep them: of a large edition they are megabytes.
+            return [vectors.rows_in(self.words[0]) for vectors in (*self.vectors, *self.windows)]
+        out: list[npt.NDArray[np.int32]] = []
         for vectors in (*self.vectors, *self.windows):
-            rows = np.full(len(vectors), -1, dtype=np.int64)
+            rows = np.full(len(vectors), -1, dtype=np.int32)
             for base, words, mask in zip(self._bases, self.words, self._living, strict=False):
                 places = vectors.rows_in(words)
                 there = places >= 0
                 if mask is not None:
                     there &= mask[places.clip(min=0)]
-                rows[there] = places[there] + base
+                rows[there] = places[there] + np.int32(base)
             out.append(rows)
         return out
 
@@ -426,7 +429,7 @@ class Snapshot:
             if len(places) > deep:
                 top = np.argpartition(cosines, len(cosines) - deep)[-deep:]
                 places, cosines = places[top], cosines[top]
-            out.append(rows[places[cosines > -2.0]])
+            out.append(rows[places[cosines > -2.0]].astype(np.int64))
         return out
 
     def _similarity(self, rows: Rows, query: Query) -> tuple[Floats, Floats]:
