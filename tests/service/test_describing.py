@@ -154,3 +154,23 @@ def test_a_kill_while_a_description_is_written_loses_nothing(tmp_path: Path, mod
     with sqlite3.connect(service.data / "fontanel.db") as db:
         assert db.execute("SELECT count(*) FROM passages").fetchone()[0] == found.revision.passages
     service.stop()
+
+
+def test_the_service_stops_while_a_model_is_silent(tmp_path: Path, model_server: str) -> None:
+    service = Service(tmp_path / "data").start()
+    team = new_team(service)
+    with service.operator() as operator:
+        operator.create_model(s.ModelIn(name="silent", url=model_server, remote="silent", seconds=600))
+    kb = team.client.create_kb("Notes", describer="silent").slug
+    team.client.add_document(kb, STORM, "storm.md", wait=True)
+    told = team.client.show_kb(kb).describing
+    assert told is not None
+    assert told.waiting == 1
+    assert service.stop() == 0
+    service.start()
+    client = Client(service.url, team.key, team.slug)
+    told = client.show_kb(kb).describing
+    assert told is not None
+    assert (told.described, told.waiting, told.failed) == (0, 1, 0)
+    assert client.search(kb, "quay crane gust").hits
+    service.stop()

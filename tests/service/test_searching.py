@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from concurrent.futures import ThreadPoolExecutor
+
 import httpx
 import pytest
 
@@ -97,3 +99,21 @@ class TestPreferences:
         assert response.json()["field"].startswith("boost")
         with pytest.raises((Invalid, ValueError)):
             team.client.search(kb, "x", boost=boost)
+
+
+def test_many_who_search_at_once_each_find_what_one_alone_finds(marine: Marine) -> None:
+    team, kb = marine
+    questions = [
+        "wind limit outer berth",
+        "quay crane gust",
+        "when does the lock open",
+        "pilotage exemption",
+        "buoy light",
+    ]
+    alone = {question: [hit.passage_id for hit in team.client.search(kb, question).hits] for question in questions}
+    with ThreadPoolExecutor(16) as pool:
+        asked = [questions[n % len(questions)] for n in range(80)]
+        found = list(pool.map(lambda question: team.client.search(kb, question), asked))
+    for question, result in zip(asked, found, strict=True):
+        assert [hit.passage_id for hit in result.hits] == alone[question]
+        assert not result.by_words

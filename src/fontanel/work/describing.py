@@ -7,6 +7,7 @@ vectors that are known already, and searches see no moment without them. A model
 from __future__ import annotations
 
 import json
+import threading
 import time
 from dataclasses import dataclass
 from datetime import datetime, timedelta
@@ -25,7 +26,7 @@ from fontanel.core.indexing import words_entry
 from fontanel.core.reading.model import Reading
 from fontanel.core.splitting import Locator, Part, Passage
 from fontanel.core.written_description import MOST_TOKENS, NotTaken, description_request, taken_description
-from fontanel.models import ChatWriter, Endpoint, ModelLine
+from fontanel.models import AskerGone, ChatWriter, Endpoint, ModelLine
 from fontanel.records.blobs import BlobStore
 from fontanel.records.database import Sessions, writing
 from fontanel.records.desk_tables import Description, TextModel, Use
@@ -76,7 +77,7 @@ class Describing:
 
     def __init__(
         self, sessions: Sessions, blobs: BlobStore, vectors: VectorCache, editions: Editions, changes: Changes,
-        line: ModelLine, vault: Vault,
+        line: ModelLine, vault: Vault, stopping: threading.Event,
     ) -> None:  # fmt: skip
         self._sessions = sessions
         self._blobs = blobs
@@ -85,6 +86,7 @@ class Describing:
         self._changes = changes
         self._line = line
         self._vault = vault
+        self._stopping = stopping
         #: Team and model -> when to look again whether they may.
         self._barred: dict[tuple[str, str], datetime] = {}
         self._quiet_until = 0.0
@@ -98,11 +100,13 @@ class Describing:
             self._quiet_until = time.monotonic() + _QUIET
             return False
         reading = Reading.from_dict(json.loads(self._blobs.read(task.reading)))
-        writer = ChatWriter(self._line, task.endpoint)
+        writer = ChatWriter(self._line, task.endpoint, self._stopping)
         started = now()
         try:
             written = "".join(writer.write(description_request(reading), MOST_TOKENS, 0.0))
             about = taken_description(written, reading)
+        except AskerGone:
+            return False  # the service stops; the model is asked again after its next start
         except (WriterFailed, NotTaken) as error:
             # What it writes of a document it will write again; a server that is down will come back.
             again = isinstance(error, WriterFailed) and task.tries + 1 < _MOST_TRIES

@@ -97,8 +97,9 @@ class Workshop:
         self.models = ModelLine()
         self.asking = Asking(self.sessions, self.editions, self.embedders, self.models, self.vault)
         self.describing = Describing(
-            self.sessions, self.blobs, self.vectors, self.editions, self.changes, self.models, self.vault
-        )
+            self.sessions, self.blobs, self.vectors, self.editions, self.changes, self.models, self.vault,
+            self._stopping,
+        )  # fmt: skip
         self.deliveries = Deliveries(self.sessions, self.vault, settings, self._stopping.is_set)
         self._stopped = False
         self._wake = threading.Condition()
