@@ -10,6 +10,7 @@ from hypothesis import strategies as st
 
 from fontanel.cli.format import ago, clock, number, percent, place, size
 from fontanel.schemas import LocatorOut
+from tests.cli.conftest import Run
 
 
 @pytest.mark.parametrize(("value", "said"), [(None, "-"), (0, "0"), (999, "999"), (1234567, "1,234,567")])
@@ -81,3 +82,15 @@ def test_shares() -> None:
 def test_a_place_leaves_the_title_out(locator: dict[str, object], said: str) -> None:
     whole = {"heading_path": [], "page": None, "anchor": None, **locator}
     assert place("Storm plan", LocatorOut.model_validate(whole)) == said
+
+
+def test_what_is_piped_has_no_blanks_at_the_ends_of_lines(run: Run, storm: str) -> None:
+    for arguments in (
+        ("kb", "list"),
+        ("kb", "show", storm),
+        ("document", "list"),
+        ("search", "quay crane gust", "--explain"),
+    ):
+        said = run(*arguments).stdout
+        assert said.strip()
+        assert [line for line in said.split("\n") if line != line.rstrip()] == []

@@ -71,8 +71,8 @@ def show_answer(context: Context, options: argparse.Namespace) -> None:
 
 def _print_steps(context: Context, steps: list[StepOut]) -> None:
     rows = [(f"{step.began:.3f}", f"{step.seconds:.3f}", step.name, _told(step)) for step in steps]
-    context.out.print()
-    context.out.print(context.table(rows, at="right", took="right", step="left", found="left"))
+    context.say()
+    context.say(context.table(rows, at="right", took="right", step="left", found="left"))
 
 
 def _told(step: StepOut) -> str:
@@ -84,24 +84,22 @@ def _told(step: StepOut) -> str:
 
 def _print_statements(context: Context, record: RecordOut) -> None:
     if record.statements:
-        context.out.print(Text("\nStatements", "bold"))
+        context.say(Text("\nStatements", "bold"))
     for statement in record.statements or ():
-        context.out.print(
+        context.say(
             Text(f"  {_MARKS[statement.verdict]:>8}  {percent(statement.support):>5}  {_said(record, statement)}")
         )
         if statement.reason:
-            context.out.print(Padding(Text(statement.reason, "yellow"), (0, 0, 0, 19)))
+            context.say(Padding(Text(statement.reason, "yellow"), (0, 0, 0, 19)))
         for citation in record.citations:
             if citation.number in statement.citations:
                 where = f"[{citation.number}] {citation.title}  {place(citation.title, citation.locator)}"
-                context.out.print(
-                    Padding(Text(f"{where}: “{' '.join(citation.quote.split())[:160]}”", "dim"), (0, 0, 0, 19))
-                )
+                context.say(Padding(Text(f"{where}: “{' '.join(citation.quote.split())[:160]}”", "dim"), (0, 0, 0, 19)))
     if record.evidence:
-        context.out.print(Text("\nPassages", "bold"))
+        context.say(Text("\nPassages", "bold"))
     for passage in record.evidence:
         cosine = "-" if passage.similarity is None else f"{passage.similarity:.2f}"
-        context.out.print(
+        context.say(
             Text(
                 f"  {percent(passage.match):>5}  cosine {cosine}  {passage.title}  {place(passage.title, passage.locator)}"
             )
@@ -114,11 +112,11 @@ def _said(record: RecordOut, statement: StatementOut) -> str:
 
 def _print_prompt(context: Context, record: RecordOut) -> None:
     for message in record.prompt:
-        context.out.print(Text(f"\n{message.role}", "bold"))
-        context.out.print(Text(message.content))
+        context.say(Text(f"\n{message.role}", "bold"))
+        context.say(Text(message.content))
     if record.raw:
-        context.out.print(Text("\nthe model's own words", "bold"))
-        context.out.print(Text(record.raw))
+        context.say(Text("\nthe model's own words", "bold"))
+        context.say(Text(record.raw))
 
 
 def ask_again(context: Context, options: argparse.Namespace) -> None:
@@ -127,15 +125,15 @@ def ask_again(context: Context, options: argparse.Namespace) -> None:
         context.show(found)
         return
     if found.same_text and not found.citations_new and not found.citations_gone:
-        context.out.print("The answer is the same as of now.")
+        context.say("The answer is the same as of now.")
         return
     for sign, line in found.lines:
-        context.out.print(Text(f"{sign} {line}", {"-": "red", "+": "green"}.get(sign, "dim")))
+        context.say(Text(f"{sign} {line}", {"-": "red", "+": "green"}.get(sign, "dim")))
     for title, items in (("No longer cited", found.citations_gone), ("Newly cited", found.citations_new)):
         if items:
-            context.out.print(Text(f"\n{title}", "bold"))
+            context.say(Text(f"\n{title}", "bold"))
             for item in items:
-                context.out.print(Text(f"  {' '.join(item.split())[:160]}"))
+                context.say(Text(f"  {' '.join(item.split())[:160]}"))
 
 
 def give_feedback(context: Context, options: argparse.Namespace) -> None:

@@ -107,22 +107,22 @@ def search_kb(context: Context, options: argparse.Namespace) -> None:
     for word, near in found.corrected.items():
         print(f"fontanel: no passage has {word!r}; searched for {' or '.join(near)}", file=sys.stderr)
     if not found.hits:
-        context.out.print("Nothing found. Try other words, or --mode vector.")
+        context.say("Nothing found. Try other words, or --mode vector.")
     for number, hit in enumerate(found.hits, start=1):
-        context.out.print(Text.assemble((f"{number:>2}  ", "dim"), (f"{percent(hit.match):>5}  ", "bold"), (hit.title, "bold"),
+        context.say(Text.assemble((f"{number:>2}  ", "dim"), (f"{percent(hit.match):>5}  ", "bold"), (hit.title, "bold"),
                                         (f"  {place(hit.title, hit.locator)}", "dim")))  # fmt: skip
         similarity = "no vector yet" if hit.similarity is None else f"cosine {hit.similarity:.2f}"
-        context.out.print(Text(f"           words {hit.lexical:.2f}, {similarity}", "dim"))
-        context.out.print(_excerpt(hit))
+        context.say(Text(f"           words {hit.lexical:.2f}, {similarity}", "dim"))
+        context.say(_excerpt(hit))
         for beside in hit.neighbours:
             side = "before it" if beside.start < hit.start else "after it"
             start = " ".join(beside.text.split())[:90]
-            context.out.print(Text(f"           {side}: {start} …", "dim"))
+            context.say(Text(f"           {side}: {start} …", "dim"))
         if hit.also:
-            context.out.print(Text(f"           also in {', '.join(other.title for other in hit.also)}", "dim"))
+            context.say(Text(f"           also in {', '.join(other.title for other in hit.also)}", "dim"))
         if hit.explanation:
-            context.out.print(_explanation(hit.explanation))
-        context.out.print()
+            context.say(_explanation(hit.explanation))
+        context.say()
 
 
 def _boost(text: str) -> tuple[str, float]:
@@ -217,7 +217,7 @@ def _print_events(context: Context, events: Iterator[Event]) -> int:
     flow = _Flow(context.out)
     for event in events:
         if isinstance(event, StartEvent) and event.standalone != event.question:
-            context.out.print(Text(f"Understood as: {event.standalone}\n", "dim"))
+            context.say(Text(f"Understood as: {event.standalone}\n", "dim"))
         elif isinstance(event, PieceEvent):
             flow.write(event.text.replace("\t", "  "))
         elif isinstance(event, CitationEvent):
@@ -230,7 +230,7 @@ def _print_events(context: Context, events: Iterator[Event]) -> int:
             flow.write("\n\n")
         elif isinstance(event, FinishEvent):
             finished = event.answer
-    context.out.print()
+    context.say()
     if finished is not None:
         _print_doubts(context, finished)
         _print_sources(context, finished)
@@ -240,13 +240,13 @@ def _print_events(context: Context, events: Iterator[Event]) -> int:
 def _print_doubts(context: Context, answer: AnswerOut) -> None:
     """What is to be said besides, and the statements that their sources do not carry."""
     if answer.note:
-        context.out.print(Text(f"\n{answer.note}", "yellow"))
+        context.say(Text(f"\n{answer.note}", "yellow"))
     for statement in answer.statements:
         if statement.verdict in ("weak", "uncited") and statement.reason:
             said = statement.removed or answer.text[statement.start : statement.end]
-            context.out.print(Text(f"\n(?) {said}\n    {statement.reason}", "yellow"))
+            context.say(Text(f"\n(?) {said}\n    {statement.reason}", "yellow"))
     for link in answer.links:
-        context.out.print(Text(f"\n{link.title}: {link.url}", "dim"))
+        context.say(Text(f"\n{link.title}: {link.url}", "dim"))
 
 
 class _Flow:
@@ -271,20 +271,20 @@ class _Flow:
 
 def _print_sources(context: Context, answer: AnswerOut | TurnOut) -> None:
     if answer.citations:
-        context.out.print()
+        context.say()
         for citation in answer.citations:
             _print_citation(context, citation)
     elif answer.outcome == "declined" and answer.evidence:
-        context.out.print(Text("\nNearest passages:", "dim"))
+        context.say(Text("\nNearest passages:", "dim"))
         for passage in answer.evidence[:3]:
             _print_nearest(context, passage)
     if isinstance(answer, AnswerOut) and answer.outcome != "small_talk":
         hint = f"Ask on with --conversation {answer.conversation_id}"
-        context.out.print(Text(f"\n{hint}", "dim"))
+        context.say(Text(f"\n{hint}", "dim"))
 
 
 def _print_citation(context: Context, citation: CitationOut) -> None:
-    context.out.print(
+    context.say(
         Text.assemble(
             (f"[{citation.number}] ", "cyan"),
             (citation.title, "bold"),
@@ -292,19 +292,19 @@ def _print_citation(context: Context, citation: CitationOut) -> None:
         )
     )
     quote = " / ".join(citation.quote.replace("\t", "  ").split("\n"))
-    context.out.print(Padding(Text(f"“{quote}”"), (0, 0, 0, 4), expand=False))
+    context.say(Padding(Text(f"“{quote}”"), (0, 0, 0, 4), expand=False))
 
 
 def _print_nearest(context: Context, passage: EvidenceOut) -> None:
     shown = " ".join(passage.text.split())[:160]
-    context.out.print(
+    context.say(
         Text.assemble(
             (f"    {percent(passage.match):>5}  ", "bold"),
             passage.title,
             (f"  {place(passage.title, passage.locator)}", "dim"),
         )
     )
-    context.out.print(Padding(Text(f"{shown} ..."), (0, 0, 0, 11), expand=False))
+    context.say(Padding(Text(f"{shown} ..."), (0, 0, 0, 11), expand=False))
 
 
 def _place(context: Context, options: argparse.Namespace) -> dict[str, Any]:
@@ -327,10 +327,10 @@ def show_conversation(context: Context, options: argparse.Namespace) -> None:
         context.show(turns)
         return
     for turn in turns:
-        context.out.print(Text(turn.question, "bold"))
-        context.out.print(Text(turn.text))
+        context.say(Text(turn.question, "bold"))
+        context.say(Text(turn.text))
         _print_sources(context, turn)
-        context.out.print()
+        context.say()
 
 
 def rename_conversation(context: Context, options: argparse.Namespace) -> None:

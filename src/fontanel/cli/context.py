@@ -133,7 +133,16 @@ class Context:
         if self.json:
             print(to_json(data))
         elif text is not None:
-            self.out.print(text)
+            self.say(text)
+
+    def say(self, *text: Any, **how: Any) -> None:
+        """Print for people. What goes into a file or another program has no blanks at the ends of its lines."""
+        if self.out.is_terminal:
+            self.out.print(*text, **how)
+            return
+        with self.out.capture() as captured:
+            self.out.print(*text, **how)
+        print("\n".join(line.rstrip() for line in captured.get().split("\n")), end="")
 
     def table(self, rows: Iterable[Sequence[Any]], **columns: str) -> Table:
         """An aligned table; each column's name with "left" or "right"."""

@@ -227,15 +227,15 @@ def compare_versions(context: Context, options: argparse.Namespace) -> None:
 
 def _print_comparison(context: Context, found: DeskComparison) -> None:
     if not found.differences:
-        context.out.print("They say the same.")
+        context.say("They say the same.")
     for item in found.differences:
-        context.out.print(Text(item.setting.replace("_", " "), "bold"))
+        context.say(Text(item.setting.replace("_", " "), "bold"))
         lines = item.lines or [
             ("-", json.dumps(item.before, ensure_ascii=False)),
             ("+", json.dumps(item.after, ensure_ascii=False)),
         ]
         for sign, line in lines:
-            context.out.print(Text(f"  {sign} {line}", {"-": "red", "+": "green"}.get(sign, "dim")))
+            context.say(Text(f"  {sign} {line}", {"-": "red", "+": "green"}.get(sign, "dim")))
 
 
 def list_answers(context: Context, options: argparse.Namespace) -> None:
@@ -366,12 +366,10 @@ def show_usage(context: Context, options: argparse.Namespace) -> None:
     if context.json:
         context.show(found)
         return
-    context.out.print(_use_table(context, options.by, [*found.rows, found.total]))
+    context.say(_use_table(context, options.by, [*found.rows, found.total]))
     budget = found.budget
     if budget.monthly_tokens is not None:
-        context.out.print(
-            f"\nThis month: {budget.used:,} of {budget.monthly_tokens:,} tokens ({budget.share or 0:.0%})."
-        )
+        context.say(f"\nThis month: {budget.used:,} of {budget.monthly_tokens:,} tokens ({budget.share or 0:.0%}).")
 
 
 def show_team_usage(context: Context, options: argparse.Namespace) -> None:
@@ -382,7 +380,7 @@ def show_team_usage(context: Context, options: argparse.Namespace) -> None:
     context.show(found, _use_table(context, "team", [team.used for team in found]) if found else "No team yet.")
     for team in found:
         if team.budget.state in ("low", "spent") and not context.json:
-            context.out.print(
+            context.say(
                 f"{team.used.name} has used {team.budget.used:,} of {team.budget.monthly_tokens:,} tokens this month."
             )
 

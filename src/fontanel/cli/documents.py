@@ -230,11 +230,11 @@ def list_documents(context: Context, options: argparse.Namespace) -> None:
     )
     if options.warnings and not context.json:
         for d in documents:
-            context.out.print(f"[bold]{escape(d.name)}[/]")
+            context.say(f"[bold]{escape(d.name)}[/]")
             for warning in d.revision.warnings:
-                context.out.print(f"  {warning}", markup=False)
+                context.say(f"  {warning}", markup=False)
         if not documents:
-            context.out.print("No document gave warnings.")
+            context.say("No document gave warnings.")
         return
     rows = [
         (d.name, d.title, state_of(d), number(d.revision.pages), number(d.revision.passages), number(d.revision.tokens),
@@ -308,16 +308,16 @@ def preview_document(context: Context, options: argparse.Namespace) -> None:
     context.show([], context.table(rows, file="left", **{options.path.name: "left"}))
     most = max((count for _, _, count in sizes.bins), default=0)
     if most:
-        context.out.print("\npassages by tokens", style="bold")
+        context.say("\npassages by tokens", style="bold")
     for start, end, count in sizes.bins:
         bar = "█" * round(40 * count / most) or ("▏" if count else "")
-        context.out.print(f"{start:>5}-{end - 1:<5} {bar} {count}", markup=False)
+        context.say(f"{start:>5}-{end - 1:<5} {bar} {count}", markup=False)
     for cut in found.passages if options.cuts else found.passages[:3]:
         where = place(found.title, cut.locator)
-        context.out.print(f"\n{cut.ordinal + 1}. {where} ({cut.tokens} tokens)", style="bold", markup=False)
-        context.out.print(cut.text if options.cuts else cut.text[:400], markup=False)
+        context.say(f"\n{cut.ordinal + 1}. {where} ({cut.tokens} tokens)", style="bold", markup=False)
+        context.say(cut.text if options.cuts else cut.text[:400], markup=False)
     if not options.cuts and len(found.passages) > 3:
-        context.out.print(f"\n{len(found.passages) - 3} more; --cuts shows all.")
+        context.say(f"\n{len(found.passages) - 3} more; --cuts shows all.")
 
 
 def show_text(context: Context, options: argparse.Namespace) -> None:
@@ -334,10 +334,10 @@ def show_passages(context: Context, options: argparse.Namespace) -> None:
         context.show(passages)
         return
     for passage in passages:
-        context.out.print(
+        context.say(
             f"{passage.ordinal + 1}. {place('', passage.locator)} ({passage.tokens} tokens)", style="bold", markup=False
         )
-        context.out.print(passage.text + "\n", markup=False)
+        context.say(passage.text + "\n", markup=False)
 
 
 def retry_document(context: Context, options: argparse.Namespace) -> int:

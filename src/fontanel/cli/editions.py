@@ -133,7 +133,7 @@ def compare_editions(context: Context, options: argparse.Namespace) -> None:
         same = f"The same document is best for {percent(found.same_best)} of the questions."
         if found.first_mrr is not None and found.second_mrr is not None:
             same += f" Mean reciprocal rank of the expected: {found.first_mrr:.3f} and {found.second_mrr:.3f}."
-        context.out.print(same)
+        context.say(same)
 
 
 def _best(item: ComparedOut, second: bool) -> str:

@@ -226,16 +226,14 @@ def check_source(context: Context, options: argparse.Namespace) -> None:
 def _print_trial(context: Context, trial: TrialOut) -> None:
     least = "" if trial.complete else "at least "
     amount = f", {size(trial.bytes)}" if trial.bytes is not None else ""
-    context.out.print(f"{least}{trial.taken:,} would be taken{amount} ({trial.seconds:.1f} s)")
+    context.say(f"{least}{trial.taken:,} would be taken{amount} ({trial.seconds:.1f} s)")
     for item in trial.sample[:10]:
-        context.out.print(f"  {item.name}", markup=False)
+        context.say(f"  {item.name}", markup=False)
     if trial.taken > 10:
-        context.out.print("  ...")
+        context.say("  ...")
     for reason, count in trial.skipped.items():
         example = next((item.id for item in trial.skipped_sample if item.reason == reason), "")
-        context.out.print(
-            f"{count:,} skipped: {reason}" + (f", for instance {example}" if example else ""), markup=False
-        )
+        context.say(f"{count:,} skipped: {reason}" + (f", for instance {example}" if example else ""), markup=False)
 
 
 def connect_source(context: Context, options: argparse.Namespace) -> int:
@@ -312,7 +310,7 @@ def show_source(context: Context, options: argparse.Namespace) -> None:
     ]  # fmt: skip
     context.show(source, context.table(rows, source="left", **{" ": "left"}))
     if not context.json and source.recent:
-        context.out.print(_runs_table(context, source.recent[:5]))
+        context.say(_runs_table(context, source.recent[:5]))
 
 
 def _shown(value: Any) -> str:
@@ -383,14 +381,14 @@ def _counts(sync: SyncOut) -> str:
 
 
 def _print_run(context: Context, sync: SyncOut) -> None:
-    context.out.print(f"{sync.state}: {_counts(sync)}", markup=False)
+    context.say(f"{sync.state}: {_counts(sync)}", markup=False)
     if sync.passages:
         reused = sync.passages - sync.embedded
-        context.out.print(
+        context.say(
             f"{sync.words:,} words in {sync.passages:,} passages, of which {reused:,} had their vectors; {size(sync.bytes)} read"
         )
     for reason, count in sync.skip_reasons.items():
-        context.out.print(f"{count:,} skipped: {reason}", markup=False)
+        context.say(f"{count:,} skipped: {reason}", markup=False)
     if sync.error:
         print(f"fontanel: {sync.error}", file=sys.stderr)
     if sync.held_for:
@@ -436,7 +434,7 @@ def show_run(context: Context, options: argparse.Namespace) -> None:
         for i in items
     ]  # fmt: skip
     if rows:
-        context.out.print(
+        context.say(
             context.table(
                 rows, did="left", item="left", why="left", state="left", size="right", words="right", passages="right",
                 embedded="right",

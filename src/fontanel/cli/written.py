@@ -105,13 +105,13 @@ def show_changes(context: Context, options: argparse.Namespace) -> None:
     context.show(found)
     if context.json:
         return
-    context.out.print(f"revision {found.before.number} -> {found.after.number}")
+    context.say(f"revision {found.before.number} -> {found.after.number}")
     if all(change.kind == "same" for change in found.changes):
-        context.out.print("The text is the same.")
+        context.say("The text is the same.")
         return
     for change in found.changes:
         for line in _lines(change):
-            context.out.print(line)
+            context.say(line)
 
 
 def _lines(change: ChangeOut) -> list[Text]:
@@ -165,4 +165,4 @@ def do_bulk(context: Context, options: argparse.Namespace) -> None:
     request = BulkIn(action=options.action, chosen=chosen, set_tags=parse_tags(options.set), drop_tags=options.drop)
     done = context.client.bulk(context.kb(), request)
     words = {"retry": "being read once more", "reread": "being read again", "delete": "deleted", "tag": "tagged"}
-    context.out.print(f"{done:,} documents {words[options.action]}.")
+    context.say(f"{done:,} documents {words[options.action]}.")
