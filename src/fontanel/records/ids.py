@@ -6,14 +6,13 @@ import hashlib
 import re
 import secrets
 import unicodedata
+from functools import cache
 
 from argon2 import PasswordHasher
 from argon2.exceptions import InvalidHashError, VerificationError
 
 _ALPHABET = "23456789abcdefghjkmnpqrstuvwxyz"
 _hasher = PasswordHasher(time_cost=2, memory_cost=19 * 1024, parallelism=1)
-#: What a password is compared with when there is no such person, so that both cases take the same time.
-_NOBODY = _hasher.hash(secrets.token_hex(16))
 
 
 def new_id(kind: str) -> str:
@@ -50,9 +49,15 @@ def hash_password(password: str) -> str:
     return _hasher.hash(password)
 
 
+@cache
+def _nobody() -> str:
+    """What a password is compared with when there is no such person, so that both cases take the same time."""
+    return _hasher.hash(secrets.token_hex(16))
+
+
 def password_matches(stored: str | None, password: str) -> bool:
     try:
-        return _hasher.verify(stored or _NOBODY, password) and stored is not None
+        return _hasher.verify(stored or _nobody(), password) and stored is not None
     except (VerificationError, InvalidHashError):
         return False
 

@@ -9,7 +9,6 @@ import io
 from collections.abc import Iterator
 from typing import Any
 
-import feedparser
 from pydantic import Field
 
 from fontanel.sources.protocol import (
@@ -69,6 +68,8 @@ class Feed(Source):
             data = whole(response, _MOST_FEED)
         except ItemFailed as error:
             raise SourceUnavailable(str(error)) from error
+        import feedparser
+
         parsed = feedparser.parse(io.BytesIO(data), sanitize_html=True, resolve_relative_uris=True)
         if not parsed.entries and (parsed.bozo or not parsed.get("version")):
             raise SourceUnavailable(f"{self._settings.url} is not an Atom or RSS feed.")

@@ -4,8 +4,6 @@ from __future__ import annotations
 
 import codecs
 
-from charset_normalizer import from_bytes
-
 from fontanel.core.reading.model import ReadingFailed
 
 _MARKS = (
@@ -31,6 +29,9 @@ def decode(data: bytes) -> tuple[str, list[str]]:
         return data.decode("utf-8"), []
     except UnicodeDecodeError:
         pass
+    # Loaded when it is needed: nearly everything is UTF-8.
+    from charset_normalizer import from_bytes
+
     best = from_bytes(data[:200_000]).best()
     if best is None:
         raise ReadingFailed(
