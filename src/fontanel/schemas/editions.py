@@ -47,8 +47,8 @@ class CompareQuestion(Model):
 
 
 class CompareIn(Model):
-    first: int = Field(ge=1, description="An edition's number.")
-    second: int = Field(ge=1, description="Another edition's number.")
+    first: int = Field(ge=1, le=1_000_000, description="An edition's number.")
+    second: int = Field(ge=1, le=1_000_000, description="Another edition's number.")
     questions: list[CompareQuestion] = Field(min_length=1, max_length=500)
 
 

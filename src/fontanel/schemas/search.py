@@ -30,7 +30,9 @@ class SearchIn(Model):
         examples=[{"kind=rule": 1.3}],
     )
     join_neighbours: bool = Field(False, description="Show passages that follow each other in a document as one hit.")
-    edition: int | None = Field(None, ge=1, description="An edition's number; by default the one that serves.")
+    edition: int | None = Field(
+        None, ge=1, le=1_000_000, description="An edition's number; by default the one that serves."
+    )
     explain: bool = Field(False, description="Tell for each hit how its score came about.")
 
     @field_validator("boost")

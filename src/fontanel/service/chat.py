@@ -41,7 +41,7 @@ from fontanel.service.access import COOKIE, Access, Caller, Require, WorkshopDep
 from fontanel.service.ask import STREAMED
 from fontanel.service.desks import checked, merged, reachable_kbs, settings_of
 from fontanel.service.problems import ProblemError
-from fontanel.service.routers import api_router
+from fontanel.service.routers import Number, api_router
 from fontanel.service.streaming import answer_out, respond, respond_again, sent_before
 from fontanel.service.turns import feedback_out, turns_of
 from fontanel.work.asking import Asked, Recorded
@@ -335,7 +335,7 @@ def give_feedback(turn: str, body: FeedbackIn, user: UserWrite) -> FeedbackOut:
 
 
 @router.get(AT_DESK + "/turns/{turn}/citations/{number}", summary="Read a citation in its place")
-def citation_context(turn: str, number: int, user: User) -> ContextOut:
+def citation_context(turn: str, number: Number, user: User) -> ContextOut:
     """The quote with the text around it, for chat users who have no way to the document itself."""
     found = user.turn(turn)
     cited = next((citation for citation in found.citations if citation["number"] == number), None)

@@ -30,7 +30,7 @@ from fontanel.schemas import (
 )
 from fontanel.service.access import Access, Editor, EditorWrite, Idempotency, check_version
 from fontanel.service.problems import ProblemError
-from fontanel.service.routers import api_router
+from fontanel.service.routers import Number, api_router
 from fontanel.service.turns import feedback_by_turn
 from fontanel.work.desks import usable_model, version_of
 from fontanel.work.documents import Refused
@@ -184,7 +184,7 @@ def list_versions(desk: str, access: Editor) -> Page[DeskVersionOut]:
 
 
 @router.post("/{desk}/versions/{number}/serve", summary="Serve a published version again")
-def serve_version(desk: str, number: int, access: EditorWrite) -> DeskOut:
+def serve_version(desk: str, number: Number, access: EditorWrite) -> DeskOut:
     """Rolls back, or forward. The draft stays as it is."""
     found = access.scope.desk(desk)
     settings_of(access, found, number)

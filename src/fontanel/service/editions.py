@@ -18,7 +18,7 @@ from fontanel.schemas import ComparedOut, CompareIn, ComparisonOut, EditionIn, E
 from fontanel.service.access import Access, EditorWrite, Reader
 from fontanel.service.kbs import kb_out
 from fontanel.service.problems import ProblemError
-from fontanel.service.routers import api_router
+from fontanel.service.routers import Number, api_router
 from fontanel.service.search import edition_of, knowledge_of
 from fontanel.work.building import build_edition, drop_edition, is_outdated, progress_of, serve_edition
 from fontanel.work.documents import Refused
@@ -70,7 +70,7 @@ def build(kb: str, body: EditionIn, access: EditorWrite) -> EditionOut:
 
 
 @router.post("/{number}/serve", summary="Switch to an edition")
-def serve(kb: str, number: int, access: EditorWrite) -> EditionOut:
+def serve(kb: str, number: Number, access: EditorWrite) -> EditionOut:
     """Searches and answers use it from now on. The one before stays, up to date, so that you can switch back."""
     found = access.scope.kb(kb)
     edition = edition_of(access, found, number)
@@ -87,7 +87,7 @@ def serve(kb: str, number: int, access: EditorWrite) -> EditionOut:
 
 
 @router.delete("/{number}", status_code=204, summary="Drop an edition")
-def drop(kb: str, number: int, access: EditorWrite) -> None:
+def drop(kb: str, number: Number, access: EditorWrite) -> None:
     """Not the one that serves."""
     found = access.scope.kb(kb)
     edition = edition_of(access, found, number)
@@ -102,7 +102,7 @@ def drop(kb: str, number: int, access: EditorWrite) -> None:
 
 
 @router.get("/{number}/pack", summary="Export an edition as one file", response_class=FileResponse)
-def export(kb: str, number: int, access: Reader) -> FileResponse:
+def export(kb: str, number: Number, access: Reader) -> FileResponse:
     """A ZIP archive with the originals, their readings, passages and vectors; importing it embeds nothing anew."""
     found = access.scope.kb(kb)
     edition = edition_of(access, found, number)

@@ -97,6 +97,11 @@ def install(app: FastAPI) -> None:
             request, ProblemError("invalid", f"{field or 'The request'}: {first['msg']}.", field=field or None)
         )
 
+    @app.exception_handler(OverflowError)
+    def on_overflow(request: Request, error: OverflowError) -> JSONResponse:
+        log.info("overflow", error=str(error))
+        return reply(request, ProblemError("invalid", "A number in the request is too large."))
+
     @app.exception_handler(IntegrityError)
     def on_conflict(request: Request, error: IntegrityError) -> JSONResponse:
         log.info("integrity", error=str(error.orig))

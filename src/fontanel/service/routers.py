@@ -2,11 +2,14 @@
 
 from __future__ import annotations
 
-from typing import Any
+from typing import Annotated, Any
 
-from fastapi import APIRouter
+from fastapi import APIRouter, Path
 
 from fontanel.schemas import Problem
+
+#: What a thing of a knowledge base, a desk or an answer is numbered by, from 1.
+Number = Annotated[int, Path(ge=1, le=1_000_000)]
 
 _FAILURES: dict[int | str, dict[str, Any]] = {
     status: {"model": Problem, "content": {"application/problem+json": {}}, "description": title}
