@@ -59,7 +59,7 @@ export function Editions({ api, splitting, mayEdit }: { api: string; splitting: 
                     </span>
                   )}
                 </td>
-                <td>
+                <td className="whitespace-nowrap">
                   <Ago at={edition.created_at} />
                 </td>
                 <td className="text-right whitespace-nowrap">
