@@ -23,8 +23,8 @@ from fontanel.service.search import edition_of, knowledge_of
 from fontanel.work.building import build_edition, drop_edition, is_outdated, progress_of, serve_edition
 from fontanel.work.documents import Refused
 from fontanel.work.faults import fault
-from fontanel.work.ingest import split_settings
 from fontanel.work.packing import Pack, take_pack_in, write_pack
+from fontanel.work.passages import split_settings
 from fontanel.work.retrieval import KbKnowledge, Options
 
 router = api_router("/teams/{team}/kbs/{kb}/editions", "editions")

@@ -20,7 +20,7 @@ from fontanel.service.routers import api_router
 from fontanel.work.describing import counts_of
 from fontanel.work.desks import usable_model
 from fontanel.work.documents import Refused, create_kb
-from fontanel.work.ingest import split_settings
+from fontanel.work.passages import split_settings
 
 router = api_router("/teams/{team}/kbs", "knowledge bases")
 

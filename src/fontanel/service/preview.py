@@ -15,7 +15,7 @@ from fontanel.service.forms import given
 from fontanel.service.problems import ProblemError
 from fontanel.service.routers import api_router
 from fontanel.work.documents import document_name
-from fontanel.work.ingest import split_settings
+from fontanel.work.passages import split_settings
 from fontanel.work.processes import WorkerDied, WorkerOverran
 
 router = api_router("/teams/{team}/kbs/{kb}", "documents")

@@ -11,7 +11,6 @@ import threading
 import time
 from dataclasses import dataclass
 from datetime import datetime, timedelta
-from typing import Any
 
 import structlog
 from sqlalchemy import func, or_, select
@@ -24,7 +23,6 @@ from fontanel.core.embedding import text_key
 from fontanel.core.index import WordsSegment
 from fontanel.core.indexing import words_entry
 from fontanel.core.reading.model import Reading
-from fontanel.core.splitting import Locator, Part, Passage
 from fontanel.core.written_description import MOST_TOKENS, NotTaken, description_request, taken_description
 from fontanel.models import AskerGone, ChatWriter, Endpoint, ModelLine
 from fontanel.records.blobs import BlobStore
@@ -38,8 +36,8 @@ from fontanel.work.changes import Changes
 from fontanel.work.desks import usable_model
 from fontanel.work.editions import Editions
 from fontanel.work.faults import fault
-from fontanel.work.ingest import embedded_passages, insert_passages, retire_passages, write_vectors
 from fontanel.work.models import endpoint_of
+from fontanel.work.passages import embedded_passages, insert_passages, passage_of, retire_passages, write_vectors
 from fontanel.work.usage import budget_of
 
 log = structlog.get_logger()
@@ -242,7 +240,7 @@ class Describing:
         analyser = Analyser(language)
         title = about.title or document.title
         entries = [
-            words_entry(key, document.key, title, _passage(row), analyser, about.description)
+            words_entry(key, document.key, title, passage_of(row), analyser, about.description)
             for key, row in zip(ids, copies, strict=True)
         ]
         averages = self._editions.averages(edition_id)
@@ -267,10 +265,3 @@ def counts_of(session: Session, kb: Kb) -> tuple[int, int, int, str | None]:
     total = session.scalar(select(func.count()).select_from(current)) or 0
     newest = session.scalar(select(current.c.error).where(failed).order_by(current.c.at.desc()).limit(1))
     return described, total - known, wrong, newest
-
-
-def _passage(row: dict[str, Any]) -> Passage:
-    return Passage(
-        row["start"], row["end"], row["text"], Locator.from_dict(row["locator"]), row["tokens"], row["context"],
-        tuple(Part(**part) for part in row["parts"]),
-    )  # fmt: skip

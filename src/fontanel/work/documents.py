@@ -31,7 +31,8 @@ from fontanel.records.tables import (
     Tombstone,
     now,
 )
-from fontanel.work.ingest import Inside, retire_passages
+from fontanel.work.ingest import Inside
+from fontanel.work.passages import retire_passages
 from fontanel.work.queue import add_job, add_job_beside, drop_waiting_jobs
 
 #: States in which an edition that is built holds nothing of a document.

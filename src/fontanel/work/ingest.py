@@ -10,20 +10,17 @@ import json
 import threading
 import time
 from collections.abc import Callable, Mapping, Sequence
-from dataclasses import asdict, dataclass, fields
+from dataclasses import dataclass
 from typing import Any
 
-import numpy as np
-import numpy.typing as npt
 import structlog
-from sqlalchemy import delete, insert, select
 from sqlalchemy.orm import Session
 
 from fontanel.core.analysis import Analyser
 from fontanel.core.embedding import text_key
-from fontanel.core.index import VectorSegment, WordsEntry, WordsSegment
-from fontanel.core.indexing import embedded_text, window_texts, words_entry
-from fontanel.core.splitting import Locator, Part, Passage, SplitSettings
+from fontanel.core.index import WordsEntry, WordsSegment
+from fontanel.core.indexing import embedded_text, words_entry
+from fontanel.core.splitting import Passage
 from fontanel.records.blobs import BlobStore
 from fontanel.records.database import Sessions, writing
 from fontanel.records.desk_tables import Description
@@ -35,15 +32,22 @@ from fontanel.records.tables import (
     JobStage,
     JobState,
     Kb,
-    PassageRow,
     Revision,
-    Tombstone,
     now,
 )
 from fontanel.records.vector_cache import VectorCache
 from fontanel.work.changes import Changes
 from fontanel.work.editions import Editions
 from fontanel.work.faults import fault
+from fontanel.work.passages import (
+    embedded_passages,
+    insert_passages,
+    passage_of,
+    passage_row,
+    retire_passages,
+    split_settings,
+    write_vectors,
+)
 from fontanel.work.processes import Worker, WorkerDied, WorkerOverran
 from fontanel.work.progress import Progress
 from fontanel.work.queue import MOST_ATTEMPTS, claim, retry_later
@@ -174,7 +178,7 @@ class Ingest:
         else:
             sha256, _ = self._blobs.put([json.dumps(reply["reading"], ensure_ascii=False).encode()])
         fault("blob_stored")
-        passages = [_passage(data) for data in reply["passages"]]
+        passages = [passage_of(data) for data in reply["passages"]]
         members = [
             Inside(member["name"], stored, size, member["tags"])
             for member, (stored, size) in zip(reply["members"], inside, strict=True)
@@ -429,83 +433,3 @@ def _note_embedded(revision: Revision, passages: int, each: float) -> None:
     seconds = revision.seconds.get("embed", 0.0) + passages * each
     revision.seconds = {**revision.seconds, "embed": round(seconds, 3)}
     revision.embedded += passages
-
-
-def embedded_passages(session: Session, edition: Edition, revision_id: str) -> list[tuple[int, list[str]]]:
-    """The passages of a revision in an edition with the texts that are embedded of each: the whole, then its windows."""
-    query = select(PassageRow.id, PassageRow.embedded_text, PassageRow.text).where(
-        PassageRow.revision_id == revision_id, PassageRow.edition_id == edition.id
-    )
-    rows = session.execute(query.order_by(PassageRow.ordinal)).tuples()
-    windows = split_settings(edition.settings)["windows"]
-    return [(passage, [embedded, *(window_texts(text) if windows else ())]) for passage, embedded, text in rows]
-
-
-def passage_row(
-    edition: Edition, document: Document, revision: Revision, number: int, passage: Passage, embedded: str
-) -> dict[str, Any]:
-    """A passage as a row of the records: the `number`th of its document, from 0; `embedded` is what its vector is of."""
-    return {
-        "team_id": edition.team_id, "edition_id": edition.id, "document_key": document.key, "revision_id": revision.id,
-        "ordinal": number, "start": passage.start, "end": passage.end, "text": passage.text, "context": passage.context,
-        "tokens": passage.tokens, "locator": passage.locator.to_dict(), "parts": [asdict(part) for part in passage.parts],
-        "embedded_text": embedded,
-    }  # fmt: skip
-
-
-def insert_passages(session: Session, rows: Sequence[dict[str, Any]]) -> Sequence[int]:
-    """Put passages into the records; return their ids in the same order."""
-    added = insert(PassageRow).returning(PassageRow.id, sort_by_parameter_order=True)
-    return session.scalars(added, rows).all() if rows else []
-
-
-def write_vectors(
-    editions: Editions,
-    vectors: VectorCache,
-    session: Session,
-    edition: Edition,
-    found: Sequence[tuple[int, list[bytes]]],
-) -> None:
-    """Write the vectors of passages, which are known by these keys, and those of their windows, which come after the first key
-    of each."""
-    held = vectors.get([key for _, keys in found for key in keys])
-    whole = [(passage, keys[0]) for passage, keys in found]
-    windows = [(passage, key) for passage, keys in found for key in keys[1:]]
-    for pairs, of_windows in ((whole, False), (windows, True)):
-        if pairs:
-            ids = np.array([passage for passage, _ in pairs], dtype=np.int64)
-            segment = vector_segment(edition, ids, np.stack([held[key] for _, key in pairs]))
-            editions.write(session, edition, segment, of_windows)
-
-
-def retire_passages(session: Session, edition_id: str, document: Document) -> None:
-    """Take a document's passages out of an edition, within the caller's transaction."""
-    ids = session.scalars(
-        select(PassageRow.id).where(PassageRow.document_key == document.key, PassageRow.edition_id == edition_id)
-    ).all()
-    session.add_all(Tombstone(edition_id=edition_id, passage_id=passage, team_id=document.team_id) for passage in ids)
-    session.execute(
-        delete(PassageRow).where(PassageRow.document_key == document.key, PassageRow.edition_id == edition_id)
-    )
-
-
-def split_settings(settings: dict[str, Any]) -> dict[str, Any]:
-    """What an edition's settings say of splitting; editions made before a setting existed have its default, but no windows."""
-    return {field.name: settings.get(field.name, field.default) for field in fields(SplitSettings)} | {
-        "windows": settings.get("windows", False)
-    }
-
-
-def vector_segment(
-    edition: Edition, passages: npt.NDArray[np.int64], vectors: npt.NDArray[np.float32]
-) -> VectorSegment:
-    """A segment of vectors as an edition keeps them: as they are, or as bytes."""
-    compact = split_settings(edition.settings)["compact"]
-    return VectorSegment.packed(passages, vectors) if compact else VectorSegment(passages, vectors)
-
-
-def _passage(data: dict[str, Any]) -> Passage:
-    return Passage(
-        data["start"], data["end"], data["text"], Locator.from_dict(data["locator"]), data["tokens"], data["context"],
-        tuple(Part(**part) for part in data["parts"]),
-    )  # fmt: skip

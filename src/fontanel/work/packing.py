@@ -38,7 +38,7 @@ from fontanel.records.tables import Document, DocumentState, Edition, Kb, Passag
 from fontanel.records.vector_cache import VectorCache
 from fontanel.work.documents import Refused, check_tags, create_kb, document_name, set_tags
 from fontanel.work.editions import Editions
-from fontanel.work.ingest import passage_row, split_settings, vector_segment
+from fontanel.work.passages import passage_row, split_settings, vector_segment
 
 #: The kind of file, and the version of what its entries mean.
 FORMAT, VERSION = "fontanel-pack", 1
