@@ -145,7 +145,7 @@ def assert_answered(response: httpx.Response) -> None:
 
 
 @pytest.mark.parametrize(("method", "path", "operation"), [pytest.param(*r, id=f"{r[0]} {r[1]}") for r in WITH_JSON])
-@settings(max_examples=12, deadline=None, suppress_health_check=list(HealthCheck))
+@settings(max_examples=8, deadline=None, suppress_health_check=list(HealthCheck))
 @given(data=st.data())
 def test_a_body_of_the_right_form_is_answered_or_refused(
     method: str,
@@ -164,7 +164,7 @@ def test_a_body_of_the_right_form_is_answered_or_refused(
 
 
 @pytest.mark.parametrize(("method", "path", "operation"), [pytest.param(*r, id=r[1]) for r in WITH_QUERY])
-@settings(max_examples=15, deadline=None, suppress_health_check=list(HealthCheck))
+@settings(max_examples=8, deadline=None, suppress_health_check=list(HealthCheck))
 @given(data=st.data())
 def test_a_query_of_the_right_form_is_answered_or_refused(
     method: str,
