@@ -7,10 +7,8 @@ again: what it took before has its mark by now.
 from __future__ import annotations
 
 import time
-from collections import Counter, deque
 from collections.abc import Callable, Iterable, Iterator, Sequence
-from concurrent.futures import FIRST_COMPLETED, Future, ThreadPoolExecutor, wait
-from dataclasses import dataclass, field
+from concurrent.futures import ThreadPoolExecutor
 from datetime import UTC, datetime
 from functools import cached_property
 from typing import Any, NamedTuple
@@ -31,7 +29,6 @@ from fontanel.records.tables import (
     SourceItem,
     Sync,
     SyncItem,
-    SyncState,
     now,
 )
 from fontanel.sources import Fetched, ItemFailed, KnownItem, Listed, Skipped
@@ -47,21 +44,8 @@ from fontanel.work.documents import (
     revise_document,
 )
 from fontanel.work.faults import fault
-
-#: Items committed together, and the seconds after which those that are there are committed.
-_BATCH = 64
-_MOMENT = 0.4
-#: Skipped items of a run that are written down one by one; all are counted.
-_MOST_SKIPPED = 1000
-_COUNTED = (Outcome.ADDED, Outcome.CHANGED, Outcome.MOVED, Outcome.REMOVED)
-
-
-class Ended(Exception):
-    """A person ended the run, or the source is gone."""
-
-
-class BrokenOff(Exception):
-    """The service stops; the run goes on at the next start."""
+from fontanel.work.fetching import BATCH, Fetching, Taken
+from fontanel.work.run_record import COUNTED, Ended, RunRecord, outcome_row
 
 
 class Held(Exception):
@@ -81,27 +65,6 @@ class _Known(NamedTuple):
         return self.error is not None
 
 
-@dataclass(frozen=True, slots=True)
-class _Taken:
-    """An item that was fetched, or could not be. Without `sha256` it was found unchanged, or failed for `error`."""
-
-    item: Listed
-    fetched: Fetched | None = None
-    sha256: str | None = None
-    size: int = 0
-    error: str | None = None
-
-
-@dataclass(slots=True)
-class _Counts:
-    """`same` are those whose marks had not changed; `unchanged` those that a closer look found to be the same."""
-
-    same: int = 0
-    unchanged: int = 0
-    failed: int = 0
-    skipped: Counter[str] = field(default_factory=Counter)
-
-
 class SyncRun:
     """`tell` is called when documents changed, `told` when only the run's figures did. `go` does the run and raises Held, Ended or BrokenOff when it stops short; whatever was committed stays."""
 
@@ -116,24 +79,17 @@ class SyncRun:
         self._opened = opened
         self._most_bytes = most_bytes
         self._tell = tell
-        self._told = told
-        self._stopping = stopping
-        self._reports_unchanged = reports_unchanged
-        self._counts = _Counts()
-        self._noted = 0.0
-        self._stage = "listing"
+        self._record = RunRecord(sessions, sync, reports_unchanged, told, stopping)
         self._rules = [(matcher([rule["pattern"]]), rule["tags"]) for rule in source.tag_rules]
-        self._skipped: list[Skipped] = []
         self._protected: list[str] = []
-        self._seen: set[str] = set()
-        self._expected = 0
+        self._seen = self._record.seen
         self._seconds = 0.0
 
     def go(self) -> None:
         began = time.monotonic()
         self._load()
         missing, deferred = self._list_and_take()
-        self._stage = "removing"
+        self._record.stage = "removing"
         moved, left = self._match_moves(missing, deferred)
         self._guard(left)
         self._move(moved)
@@ -142,7 +98,7 @@ class SyncRun:
 
     def note_end(self, sync: Sync) -> None:
         """Write the last counts into the run's row, within the transaction that ends it."""
-        self._show(sync)
+        self._record.show(sync)
         if self._seconds:
             sync.seconds = {**sync.seconds, "taking": self._seconds}
 
@@ -159,16 +115,16 @@ class SyncRun:
             self._marks: dict[str, str] = dict(rows.cursor.fetchall())
             done = select(SyncItem.item_id, SyncItem.outcome).where(SyncItem.sync_id == self._sync.id)
             outcomes = dict(session.execute(done).tuples().all())
-        self._done = {item for item, outcome in outcomes.items() if outcome in _COUNTED}
+        self._done = {item for item, outcome in outcomes.items() if outcome in COUNTED}
         #: What a person saw and confirmed.
         seen = {item for item, outcome in outcomes.items() if outcome == Outcome.MISSING}
         self._approved = seen if self._sync.confirmed else set()
         if outcomes:
             with writing(self._sessions) as session:
-                stale = delete(SyncItem).where(SyncItem.sync_id == self._sync.id, SyncItem.outcome.not_in(_COUNTED))
+                stale = delete(SyncItem).where(SyncItem.sync_id == self._sync.id, SyncItem.outcome.not_in(COUNTED))
                 session.execute(stale.where(SyncItem.item_id.not_in(self._approved)))
                 session.commit()
-        self._expected = len(self._marks)
+        self._record.expected = len(self._marks)
 
     @cached_property
     def _items(self) -> dict[str, _Known]:
@@ -197,21 +153,20 @@ class SyncRun:
         """Go through the source; return what is no longer there, and what is new but may have moved."""
         deferred: list[Listed] = []
         with ThreadPoolExecutor(self._opened.at_once, thread_name_prefix="fetch") as pool:
-            fetching = _Fetching(pool, self._fetch, self._opened.at_once * 2)
+            fetching = Fetching(pool, self._fetch, self._opened.at_once * 2)
             try:
-                marks, seen = self._marks, self._seen
+                marks, seen, found_same = self._marks, self._seen, self._record.found_same
                 same = 0
                 for number, item in enumerate(self._opened.items(self._known_item)):
                     if number % 128 == 0:
-                        self._counts.same = same
-                        self._note()
+                        self._record.same = same
+                        self._record.note()
                     item_id, mark = item[0], item[1]
                     # Nearly all items of nearly all runs end here; nothing more may be done for each.
                     if marks.get(item_id) == mark and mark and type(item) is Listed and item_id not in seen:
                         seen.add(item_id)
                         same += 1
-                        if self._reports_unchanged:
-                            self._skipped.append(Skipped(item_id, ""))
+                        found_same(item_id)
                         continue
                     if self._wants(item):
                         assert isinstance(item, Listed)
@@ -219,8 +174,8 @@ class SyncRun:
                             deferred.append(item)
                         else:
                             self._commit(fetching.add(item))
-                self._counts.same = same - len(self._done & seen & marks.keys())
-                self._stage = "fetching"
+                self._record.same = same - len(self._done & seen & marks.keys())
+                self._record.stage = "fetching"
                 missing: dict[str, _Known] = {}
                 if same < len(marks) and not self._opened.keeps_unlisted:
                     protected = tuple(self._protected)
@@ -234,7 +189,7 @@ class SyncRun:
             except BaseException:
                 fetching.give_up()
                 raise
-        self._write_skipped()
+        self._record.write_skipped()
         return missing, [item for item in deferred if item.same_as in gone]
 
     def _wants(self, item: Listed | Skipped) -> bool:
@@ -252,27 +207,25 @@ class SyncRun:
         return True
 
     def _skip(self, item: Skipped) -> None:
-        self._counts.skipped[item.reason] += 1
-        if len(self._skipped) < _MOST_SKIPPED or self._reports_unchanged:
-            self._skipped.append(item)
+        self._record.skip(item)
         if item.keep:
             if item.id.endswith("/"):
                 self._protected.append(item.id)
             else:
                 self._seen.add(item.id)
 
-    def _fetch(self, item: Listed) -> _Taken:
+    def _fetch(self, item: Listed) -> Taken:
         try:
             fetched = item.fetched or self._opened.fetch(item)
             if fetched.chunks is None:
-                return _Taken(item, fetched)
+                return Taken(item, fetched)
             sha256, size = self._blobs.put(self._bounded(fetched.chunks))
         except ItemFailed as error:
-            return _Taken(item, error=str(error))
+            return Taken(item, error=str(error))
         except OSError as error:
-            return _Taken(item, error=f"It cannot be read: {error.strerror or error}.")
+            return Taken(item, error=f"It cannot be read: {error.strerror or error}.")
         fault("blob_stored")
-        return _Taken(item, fetched, sha256, size)
+        return Taken(item, fetched, sha256, size)
 
     def _bounded(self, chunks: Iterable[bytes]) -> Iterator[bytes]:
         size = 0
@@ -284,7 +237,7 @@ class SyncRun:
 
     # Committing
 
-    def _commit(self, taken: Iterable[list[_Taken]]) -> None:
+    def _commit(self, taken: Iterable[list[Taken]]) -> None:
         for batch in taken:
             if not batch:
                 continue
@@ -299,13 +252,13 @@ class SyncRun:
                             rows.append(self._take(session, kb, one))
                         except Refused as refused:
                             rows.append(self._failed(session, one.item, str(refused)))
-                self._write(session, rows)
+                self._record.write(session, rows)
                 session.commit()
             fault("items_committed")
             self._tell()
             self._check_failures()
 
-    def _take(self, session: Session, kb: Kb, taken: _Taken) -> dict[str, Any]:
+    def _take(self, session: Session, kb: Kb, taken: Taken) -> dict[str, Any]:
         """Put an item's new content in place, within the caller's transaction; return what the run did with it."""
         item, fetched = taken.item, taken.fetched
         if taken.error is not None:
@@ -314,11 +267,11 @@ class SyncRun:
         known = self._items.get(item.id)
         document = session.get(Document, known.document_key) if known and known.document_key is not None else None
         if known is not None and known.document_key is not None and document is None:
-            return _row(item.id, Outcome.SKIPPED, "deleted here by a person")  # while it was being fetched
+            return outcome_row(item.id, Outcome.SKIPPED, "deleted here by a person")  # while it was being fetched
         if taken.sha256 is None:
             self._keep_item(session, item, fetched, document)
-            self._counts.unchanged += 1
-            return _row(item.id, Outcome.UNCHANGED)
+            self._record.unchanged += 1
+            return outcome_row(item.id, Outcome.UNCHANGED)
         before = document.latest_revision_id if document else None
         if document is None:
             name = self._free_name(session, document_name(f"{self._source.folder}/{fetched.name or item.name}"))
@@ -332,8 +285,8 @@ class SyncRun:
         add_tags(session, document, {**self._tags(item.name), **fetched.tags})
         self._keep_item(session, item, fetched, document)
         if added.job is None:
-            self._counts.unchanged += 1
-            return _row(item.id, Outcome.UNCHANGED, document=document)
+            self._record.unchanged += 1
+            return outcome_row(item.id, Outcome.UNCHANGED, document=document)
         revision = session.get_one(Revision, document.latest_revision_id)
         changed_at = fetched.changed_at or item.changed_at
         if self._source.looked_at is not None:
@@ -341,7 +294,7 @@ class SyncRun:
             said = datetime.fromtimestamp(changed_at, UTC) if changed_at else now()
             revision.source_changed_at = max(min(said, now()), self._source.looked_at)
         outcome = Outcome.CHANGED if before else Outcome.ADDED
-        return _row(item.id, outcome, None, document, revision.id, taken.size)
+        return outcome_row(item.id, outcome, None, document, revision.id, taken.size)
 
     def _keep_item(self, session: Session, item: Listed, fetched: Fetched, document: Document | None) -> None:
         mark = fetched.mark if fetched.mark is not None else item.mark
@@ -354,11 +307,11 @@ class SyncRun:
         self._upsert(session, item.id, values)
 
     def _failed(self, session: Session, item: Listed, error: str) -> dict[str, Any]:
-        self._counts.failed += 1
+        self._record.failed += 1
         self._upsert(session, item.id, {"mark": "", "error": error})
         known = self._items.get(item.id)
         document = session.get(Document, known.document_key) if known and known.document_key is not None else None
-        return _row(item.id, Outcome.FAILED, error, document)
+        return outcome_row(item.id, Outcome.FAILED, error, document)
 
     def _upsert(self, session: Session, item_id: str, values: dict[str, Any]) -> None:
         fresh = {
@@ -420,10 +373,10 @@ class SyncRun:
         return moved, left
 
     def _move(self, moved: Sequence[tuple[str, Listed]]) -> None:
-        for start in range(0, len(moved), _BATCH):
+        for start in range(0, len(moved), BATCH):
             with writing(self._sessions) as session:
                 rows = []
-                for old, item in moved[start : start + _BATCH]:
+                for old, item in moved[start : start + BATCH]:
                     known = self._items[old]
                     document = session.get(Document, known.document_key) if known.document_key is not None else None
                     if document is not None:
@@ -431,27 +384,27 @@ class SyncRun:
                         document.link = item.link
                     values = {"item_id": item.id, "mark": item.mark}
                     session.execute(update(SourceItem).where(SourceItem.key == known.key).values(**values))
-                    rows.append(_row(item.id, Outcome.MOVED, f"from {old}", document))
-                self._write(session, rows)
+                    rows.append(outcome_row(item.id, Outcome.MOVED, f"from {old}", document))
+                self._record.write(session, rows)
                 session.commit()
             fault("items_committed")
             self._tell()
 
     def _remove(self, missing: dict[str, _Known]) -> None:
         gone = list(missing.items())
-        for start in range(0, len(gone), _BATCH):
+        for start in range(0, len(gone), BATCH):
             with writing(self._sessions) as session:
                 kb = session.get(Kb, self._source.kb_id)
                 if kb is None:
                     raise Ended
                 rows = []
-                for item_id, known in gone[start : start + _BATCH]:
+                for item_id, known in gone[start : start + BATCH]:
                     document = session.get(Document, known.document_key) if known.document_key is not None else None
                     if document is not None:
                         remove_document(session, kb, document)
-                        rows.append(_row(item_id, Outcome.REMOVED, None, document))
+                        rows.append(outcome_row(item_id, Outcome.REMOVED, None, document))
                     session.execute(delete(SourceItem).where(SourceItem.key == known.key))
-                self._write(session, rows)
+                self._record.write(session, rows)
                 session.commit()
             fault("items_committed")
             self._tell()
@@ -466,139 +419,25 @@ class SyncRun:
             return
         if not self._seen:
             self._hold(documents, f"The source lists nothing any more; {len(documents)} documents would be removed.")
-        if self._too_many(len(unseen) + self._counts.failed):
-            self._hold(documents, f"{len(documents)} of {self._expected} documents would be removed.")
+        if self._too_many(len(unseen) + self._record.failed):
+            self._hold(documents, f"{len(documents)} of {self._record.expected} documents would be removed.")
 
     def _check_failures(self) -> None:
-        base = max(self._expected, len(self._seen))
-        if not self._sync.confirmed and self._too_many(self._counts.failed, base):
-            raise Held(f"{self._counts.failed} of {base} items could not be fetched.")
+        base = max(self._record.expected, len(self._seen))
+        if not self._sync.confirmed and self._too_many(self._record.failed, base):
+            raise Held(f"{self._record.failed} of {base} items could not be fetched.")
 
     def _too_many(self, count: int, base: int | None = None) -> bool:
-        share = self._source.guard_share * (self._expected if base is None else base)
+        share = self._source.guard_share * (self._record.expected if base is None else base)
         return count >= self._source.guard_least and count > share
 
     def _hold(self, documents: dict[str, _Known], reason: str) -> None:
         with writing(self._sessions) as session:
             rows = []
             for item_id, known in documents.items():
-                row = _row(item_id, Outcome.MISSING)
+                row = outcome_row(item_id, Outcome.MISSING)
                 row["document_key"] = known.document_key
                 rows.append(row)
-            self._write(session, rows)
+            self._record.write(session, rows)
             session.commit()
         raise Held(reason)
-
-    # Telling
-
-    def _write(self, session: Session, rows: Sequence[dict[str, Any]]) -> None:
-        """Write outcomes down and count them, within the caller's transaction. Raises Ended when a person ended the run."""
-        sync = session.get(Sync, self._sync.id)
-        if sync is None or sync.state != SyncState.RUNNING:
-            raise Ended
-        for row in rows:
-            if row["outcome"] in _COUNTED:
-                setattr(sync, row["outcome"].value, getattr(sync, row["outcome"].value) + 1)
-            sync.bytes += row["bytes"]
-        self._show(sync)
-        kept = [row for row in rows if row["outcome"] != Outcome.UNCHANGED or self._reports_unchanged]
-        shared = {"sync_id": sync.id, "team_id": sync.team_id}
-        for start in range(0, len(kept), 500):
-            statement = insert(SyncItem).values([{**row, **shared} for row in kept[start : start + 500]])
-            changed = {
-                name: statement.excluded[name] for name in ("outcome", "reason", "document_key", "revision_id", "bytes")
-            }
-            session.execute(statement.on_conflict_do_update(index_elements=["sync_id", "item_id"], set_=changed))
-
-    def _write_skipped(self) -> None:
-        if not self._skipped:
-            return
-        with writing(self._sessions) as session:
-            rows = {
-                item.id: _row(item.id, Outcome.SKIPPED if item.reason else Outcome.UNCHANGED, item.reason or None)
-                for item in self._skipped
-            }
-            self._write(session, list(rows.values()))
-            session.commit()
-
-    def _note(self) -> None:
-        """Show how far the run is, now and then. Raises BrokenOff and Ended."""
-        if self._stopping():
-            raise BrokenOff
-        moment = time.monotonic()
-        if not self._noted:
-            self._noted = moment  # what is over at once need not be told
-        if moment - self._noted < _MOMENT:
-            return
-        self._noted = moment
-        with writing(self._sessions) as session:
-            sync = session.get(Sync, self._sync.id)
-            if sync is None or sync.state != SyncState.RUNNING:
-                raise Ended
-            self._show(sync)
-            session.commit()
-        self._told()
-
-    def _show(self, sync: Sync) -> None:
-        counts = self._counts
-        sync.stage, sync.seen, sync.expected = self._stage, len(self._seen), self._expected
-        sync.unchanged, sync.failed, sync.skipped = (
-            counts.same + counts.unchanged,
-            counts.failed,
-            counts.skipped.total(),
-        )
-        sync.skip_reasons = dict(counts.skipped.most_common(50))
-
-
-class _Fetching:
-    """Fetches items a few at a time; gives back what is done in batches, in any order."""
-
-    def __init__(self, pool: ThreadPoolExecutor, fetch: Callable[[Listed], _Taken], most: int) -> None:
-        self._pool = pool
-        self._fetch = fetch
-        self._most = most
-        self._open: set[Future[_Taken]] = set()
-        self._done: deque[_Taken] = deque()
-        self._since = 0.0
-
-    def add(self, item: Listed) -> Iterator[list[_Taken]]:
-        """Fetch one more; yield a batch when one is due."""
-        self._open.add(self._pool.submit(self._fetch, item))
-        self._collect(block=len(self._open) >= self._most)
-        if len(self._done) >= _BATCH or (self._done and time.monotonic() - self._since > _MOMENT):
-            yield self._batch()
-
-    def rest(self) -> Iterator[list[_Taken]]:
-        while self._open:
-            self._collect(block=True)
-            if len(self._done) >= _BATCH or (self._done and time.monotonic() - self._since > _MOMENT):
-                yield self._batch()
-        yield self._batch()
-
-    def give_up(self) -> None:
-        for future in self._open:
-            future.cancel()
-
-    def _collect(self, block: bool) -> None:
-        if not self._open:
-            return
-        done, self._open = wait(self._open, timeout=None if block else 0, return_when=FIRST_COMPLETED)
-        if done and not self._done:
-            self._since = time.monotonic()
-        for future in done:
-            self._done.append(future.result())
-
-    def _batch(self) -> list[_Taken]:
-        batch = [self._done.popleft() for _ in range(min(_BATCH, len(self._done)))]
-        self._since = time.monotonic()
-        return batch
-
-
-def _row(
-    item_id: str, outcome: Outcome, reason: str | None = None, document: Document | None = None,
-    revision_id: str | None = None, size: int = 0,
-) -> dict[str, Any]:  # fmt: skip
-    return {
-        "item_id": item_id, "outcome": outcome, "reason": reason, "document_key": document.key if document else None,
-        "revision_id": revision_id, "bytes": size,
-    }  # fmt: skip

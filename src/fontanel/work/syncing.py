@@ -22,8 +22,9 @@ from fontanel.work.changes import Changes
 from fontanel.work.documents import Refused
 from fontanel.work.editions import Editions
 from fontanel.work.notices import notify
+from fontanel.work.run_record import BrokenOff, Ended
 from fontanel.work.sources import credentials_of, next_run, open_kind, surroundings
-from fontanel.work.sync_run import BrokenOff, Ended, Held, SyncRun
+from fontanel.work.sync_run import Held, SyncRun
 
 log = structlog.get_logger()
 
