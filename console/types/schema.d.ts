@@ -2991,13 +2991,16 @@ export interface components {
         };
         /**
          * ExplanationOut
-         * @description How a score came about: (`words_part` + `meaning_part`) x `boost`. The parts are shares of the best of the search.
+         * @description How a score came about: (`words_part` + `meaning_part` + `document_part`) x `boost`. The parts are shares of the best of the search;
+         *     `document_part` is what the best three passages of its document gave.
          */
         ExplanationOut: {
             /** Words Part */
             words_part: number;
             /** Meaning Part */
             meaning_part: number;
+            /** Document Part */
+            document_part: number;
             /** Boost */
             boost: number;
             /**

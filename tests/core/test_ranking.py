@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass, field
+from random import Random
 
 import numpy as np
 import numpy.typing as npt
@@ -20,6 +21,7 @@ from fontanel.core.index import (
     merge_vectors,
     merge_words,
 )
+from fontanel.core.index.match import document_means
 from tests.core.test_index import VOCABULARY, naive_bm25
 
 WIDTH = 8
@@ -73,12 +75,17 @@ class Shelf:
         found = lexical.keys() | near.keys()
         most = max(lexical.values(), default=0.0)
         best = max(max((near[key] for key in found & near.keys()), default=0.0), 1e-9)
-        scores = []
+        blended: dict[int, float] = {}
         for key in found:
             words = lexical.get(key, 0.0) / max(most, 1e-9)
             meaning = min(max(near[key] / best, 0.0), 1.0) if key in near else words
-            blended = weight * words + (1 - weight) * meaning if near else words
-            scores.append((blended * boosts.get(self.keys[key], 1.0), key))
+            blended[key] = weight * words + (1 - weight) * meaning if found & near.keys() else words
+        scores = []
+        for key in found:
+            own = sorted((blended[other] for other in found if self.keys[other] == self.keys[key]), reverse=True)[:3]
+            own += [min(blended.values())] * (3 - len(own))
+            score = 0.625 * blended[key] + 0.375 * sum(own) / 3
+            scores.append((score * boosts.get(self.keys[key], 1.0), key))
         return sorted(scores, key=lambda item: (-item[0], item[1]))
 
 
@@ -155,7 +162,7 @@ def test_boosts_multiply_what_a_document_s_passages_score(
     assert_ranked([(hit.score, hit.passage_id) for hit in found], shelf.ranked(words, asked_with(seed), boosts, 0.35))
     for hit in found:
         assert hit.boost == boosts.get(hit.document_key, 1.0)
-        assert hit.score == pytest.approx((hit.words_part + hit.meaning_part) * hit.boost, abs=1e-5)
+        assert hit.score == pytest.approx((hit.words_part + hit.meaning_part + hit.document_part) * hit.boost, abs=1e-5)
 
 
 @settings(max_examples=50, deadline=None)
@@ -192,3 +199,27 @@ def test_a_filter_leaves_the_passages_of_its_documents_in_their_order(
     for hit in found:
         assert 0 <= hit.match <= 1
         assert 0 <= hit.coverage <= 1
+
+
+@settings(max_examples=150, deadline=None)
+@given(
+    st.lists(st.tuples(st.integers(0, 12), st.floats(0, 1, width=32)), min_size=1, max_size=120),
+    st.randoms(use_true_random=False),
+)
+def test_a_document_speaks_by_its_three_best_passages_down_to_the_fiftieth(
+    found: list[tuple[int, float]], random: Random
+) -> None:
+    scores = sorted((score for _, score in found), reverse=True)
+    floor = scores[49] if len(scores) >= 50 else scores[-1]
+    expected = {}
+    for document in {document for document, _ in found}:
+        own = sorted((max(score, floor) for key, score in found if key == document), reverse=True)[:3]
+        expected[document] = sum(own + [floor] * (3 - len(own))) / 3
+    random.shuffle(found)
+    documents = np.array([document for document, _ in found], dtype=np.int64)
+    means = document_means(np.array([score for _, score in found], dtype=np.float32), documents)
+    assert means == pytest.approx([expected[document] for document, _ in found], abs=1e-5)
+    # What is proposed beyond the fiftieth changes nothing.
+    more = np.concatenate([[score for _, score in found], np.full(7, min(floor, scores[-1]))]).astype(np.float32)
+    if len(found) >= 50:
+        assert document_means(more, np.concatenate([documents, np.arange(7)]))[: len(found)] == pytest.approx(means)

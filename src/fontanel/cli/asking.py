@@ -140,6 +140,8 @@ def _explanation(explanation: ExplanationOut) -> Padding:
     summed = f"words {explanation.words_part:.3f} + meaning {explanation.meaning_part:.3f}"
     if explanation.window is not None:
         summed += f" (nearest window {explanation.window:.2f})"
+    if explanation.document_part:
+        summed += f" + document {explanation.document_part:.3f}"
     if explanation.boost != 1:
         summed = f"({summed}) x boost {explanation.boost:.2f}"
     table = Table("term", "rarity", "gave", "title", "heading", "body", "about", box=None, padding=(0, 2, 0, 0))

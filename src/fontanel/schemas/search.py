@@ -83,10 +83,12 @@ class TermOut(Model):
 
 
 class ExplanationOut(Model):
-    """How a score came about: (`words_part` + `meaning_part`) x `boost`. The parts are shares of the best of the search."""
+    """How a score came about: (`words_part` + `meaning_part` + `document_part`) x `boost`. The parts are shares of the best of the search;
+    `document_part` is what the best three passages of its document gave."""
 
     words_part: float
     meaning_part: float
+    document_part: float
     boost: float
     coverage: float = Field(description="The lexical score as a share of the best attainable.")
     window: float | None = Field(

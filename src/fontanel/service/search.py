@@ -101,6 +101,6 @@ def _explanation(candidate: Candidate, found: Results) -> ExplanationOut:
         terms.append(TermOut(term=term, idf=round(found.weights[term], 4), score=round(score, 4), **fields))
     return ExplanationOut(
         words_part=round(candidate.words_part, 4), meaning_part=round(candidate.meaning_part, 4),
-        boost=round(candidate.boost, 4), coverage=round(candidate.coverage, 4),
+        document_part=round(candidate.document_part, 4), boost=round(candidate.boost, 4), coverage=round(candidate.coverage, 4),
         window=None if candidate.window is None else round(candidate.window, 4), terms=terms,
     )  # fmt: skip

@@ -164,7 +164,7 @@ class KbKnowledge:
         weight = WORDS_WEIGHT if options.words_weight is None else options.words_weight
         query = Query(
             question, vector, mode, options.limit, self._documents, options.per_document, options.operators, weight,
-            self._boosts(options), join=options.join, explain=options.explain,
+            boosts=self._boosts(options), join=options.join, explain=options.explain,
         )  # fmt: skip
         found = self._snapshot.find(query)
         return Results(self._joined(found.candidates), found.weights, found.corrected, found.looked_at)

@@ -276,6 +276,7 @@ function Explanation({ explanation, hit }: { explanation: Schemas["ExplanationOu
     <div className="border-base-300 mt-3 border-t pt-2 text-[12.5px] tabular-nums">
       <p>
         score {hit.score.toFixed(3)} = words {explanation.words_part.toFixed(3)} + meaning {explanation.meaning_part.toFixed(3)}
+        {explanation.document_part > 0 && ` + its document ${explanation.document_part.toFixed(3)}`}
         {explanation.boost !== 1 && `, times ${explanation.boost.toFixed(2)}`}
         <span className="soft"> · {hit.similarity != null && `cosine ${hit.similarity.toFixed(2)} · `}
           {explanation.window != null && `nearest window ${explanation.window.toFixed(2)} · `}

@@ -20,7 +20,14 @@ from fontanel.core.index.lexical import (
     rows_with_phrase,
     term_scores,
 )
-from fontanel.core.index.match import LEXICAL_SHARE, WORDS_WEIGHT, blend, calibrated_match
+from fontanel.core.index.match import (
+    DOCUMENT_WEIGHT,
+    LEXICAL_SHARE,
+    WORDS_WEIGHT,
+    blend,
+    calibrated_match,
+    document_means,
+)
 from fontanel.core.index.operators import Operators, parse
 from fontanel.core.index.segments import ABSENT, Ids, VectorSegment, WordsSegment
 from fontanel.core.index.spelling import PENALTY, corrections
@@ -51,8 +58,8 @@ class Query:
     """A search. `vector` is the question's unit vector, by the edition's own embedder; without one, words alone decide.
 
     `documents` are the keys of the documents to look in; None means all. With `operators` the text may hold phrases in
-    quotes, +required, -excluded and beginnings* of words. `words_weight` is the share of words in the blend; `boosts` raises
-    the scores of documents by their keys; `fold` shows passages that say the same once; `join` shows passages that follow each other in a document as one; `explain`
+    quotes, +required, -excluded and beginnings* of words. `words_weight` is the share of words in the blend, `document_weight` that of
+    the document's best passages in the score of each; `boosts` raises the scores of documents by their keys; `fold` shows passages that say the same once; `join` shows passages that follow each other in a document as one; `explain`
     tells what each field gave.
     """
 
@@ -64,6 +71,7 @@ class Query:
     per_document: int = 3
     operators: bool = False
     words_weight: float = WORDS_WEIGHT
+    document_weight: float = DOCUMENT_WEIGHT
     boosts: Mapping[int, float] = field(default_factory=dict)
     fold: bool = True
     join: bool = False
@@ -77,7 +85,7 @@ class Candidate:
     `lexical` is the BM25 score and `coverage` its share of the best score attainable; `similarity` is the cosine, None
     while the passage has no vector. `terms` gives what each matching term added to the lexical score, `fields` the same by
     field, in the order of `FIELDS`, when the search was to explain itself; `window` is the cosine of its nearest sentence window, of which
-    and of its own cosine `similarity` is the mean; `words_part` and `meaning_part` add up to the score before `boost` multiplies it.
+    and of its own cosine `similarity` is the mean; `words_part`, `meaning_part` and `document_part` (0 where words and meaning are not blended) add up to the score before `boost` multiplies it.
     `also` are the passages folded into this one, which say the same; `beside` those joined to it, which stand right before and
     after it.
     """
@@ -94,6 +102,7 @@ class Candidate:
     fields: dict[str, tuple[float, ...]]
     words_part: float
     meaning_part: float
+    document_part: float
     boost: float = 1.0
     also: tuple[tuple[int, int], ...] = ()
     beside: tuple[int, ...] = ()
@@ -312,22 +321,28 @@ class Snapshot:
         coverage = np.minimum(lexical / best, 1.0).astype(np.float32) if best else np.zeros(len(rows), dtype=np.float32)
         words_part, meaning_part = blend(lexical, similarity, query.mode, query.words_weight)
         keys = self._gather(rows, "document_keys")
+        document_part = np.zeros_like(words_part)
+        if by_meaning and query.mode == Mode.HYBRID:
+            document_part = query.document_weight * document_means(words_part + meaning_part, keys)
+            words_part, meaning_part = ((1.0 - query.document_weight) * part for part in (words_part, meaning_part))
         boost = (
             np.array([query.boosts.get(int(key), 1.0) for key in keys], dtype=np.float32)
             if query.boosts
             else np.ones(len(keys), dtype=np.float32)
         )
-        scores = (words_part + meaning_part) * boost
+        scores = (words_part + meaning_part + document_part) * boost
         matches = calibrated_match(coverage, similarity, query.mode)
         ids = self._gather(rows, "passage_ids")
         order = np.lexsort((ids, -scores))
         candidates = []
         told = [column.tolist() for column in (ids, keys, scores, matches, lexical, coverage, similarity, window,
-                                               words_part, meaning_part, boost)]  # fmt: skip
+                                               words_part, meaning_part, document_part, boost)]  # fmt: skip
         for shown in self._chosen(rows, keys, ids, order, query):
             i = shown.place
             terms = {term: value for term, value in zip(weights, given[i].tolist(), strict=True) if value}
-            passage, key, score, match, by_words, covered, near, nearest, part, other, raised = (c[i] for c in told)
+            passage, key, score, match, by_words, covered, near, nearest, part, other, whole, raised = (
+                c[i] for c in told
+            )
             candidates.append(
                 Candidate(
                     passage_id=passage,
@@ -342,6 +357,7 @@ class Snapshot:
                     fields=self._fields(int(rows[i]), terms, weights) if query.explain else {},
                     words_part=part,
                     meaning_part=other,
+                    document_part=whole,
                     boost=raised,
                     also=tuple((told[0][j], told[1][j]) for j in shown.also),
                     beside=tuple(sorted(told[0][j] for j in shown.beside)),
