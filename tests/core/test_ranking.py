@@ -43,6 +43,11 @@ class Shelf:
     def living(self) -> list[WordsEntry]:
         return [entry for entry in self.entries if entry.passage_id not in self.dead]
 
+    def beside(self, key: int) -> int:
+        """How many living passages of its document stand at a passage's place and two to either side."""
+        alive = {entry.passage_id for entry in self.living}
+        return sum(self.keys[other] == self.keys[key] for other in range(key - 2, key + 3) if other in alive)
+
     def snapshot(self, merged: bool = False) -> Snapshot:
         words = [
             WordsSegment.build(self.entries[i :: self.parts])
@@ -82,9 +87,12 @@ class Shelf:
             blended[key] = weight * words + (1 - weight) * meaning if found & near.keys() else words
         scores = []
         for key in found:
-            own = sorted((blended[other] for other in found if self.keys[other] == self.keys[key]), reverse=True)[:3]
-            own += [min(blended.values())] * (3 - len(own))
-            score = 0.625 * blended[key] + 0.375 * sum(own) / 3
+            own = sorted((blended[other] for other in found if self.keys[other] == self.keys[key]), reverse=True)
+            speaking = min(
+                3, max(len(own), *(self.beside(other) for other in found if self.keys[other] == self.keys[key]))
+            )
+            own = (own + [min(blended.values())] * 3)[:speaking]
+            score = 0.625 * blended[key] + 0.375 * sum(own) / speaking
             scores.append((score * boosts.get(self.keys[key], 1.0), key))
         return sorted(scores, key=lambda item: (-item[0], item[1]))
 
@@ -209,17 +217,22 @@ def test_a_filter_leaves_the_passages_of_its_documents_in_their_order(
 def test_a_document_speaks_by_its_three_best_passages_down_to_the_fiftieth(
     found: list[tuple[int, float]], random: Random
 ) -> None:
+    sizes = {document: random.randint(1, 5) for document in range(13)}
     scores = sorted((score for _, score in found), reverse=True)
-    floor = scores[49] if len(scores) >= 50 else scores[-1]
+    floor = scores[min(len(scores), 50) - 1]
     expected = {}
     for document in {document for document, _ in found}:
-        own = sorted((max(score, floor) for key, score in found if key == document), reverse=True)[:3]
-        expected[document] = sum(own + [floor] * (3 - len(own))) / 3
+        own = sorted((max(score, floor) for key, score in found if key == document), reverse=True)
+        speaking = min(3, max(len(own), sizes[document]))
+        expected[document] = sum((own + [floor] * 3)[:speaking]) / speaking
     random.shuffle(found)
     documents = np.array([document for document, _ in found], dtype=np.int64)
-    means = document_means(np.array([score for _, score in found], dtype=np.float32), documents)
+    known = np.array([sizes[document] for document in documents.tolist()], dtype=np.int64)
+    means = document_means(np.array([score for _, score in found], dtype=np.float32), documents, known)
     assert means == pytest.approx([expected[document] for document, _ in found], abs=1e-5)
-    # What is proposed beyond the fiftieth changes nothing.
-    more = np.concatenate([[score for _, score in found], np.full(7, min(floor, scores[-1]))]).astype(np.float32)
     if len(found) >= 50:
-        assert document_means(more, np.concatenate([documents, np.arange(7)]))[: len(found)] == pytest.approx(means)
+        # What is proposed beyond the fiftieth changes nothing.
+        more = np.array([*(score for _, score in found), *[scores[-1]] * 7], dtype=np.float32)
+        others = np.concatenate([documents, np.arange(20, 27)])
+        again = document_means(more, others, np.concatenate([known, np.ones(7, dtype=np.int64)]))
+        assert again[: len(found)] == pytest.approx(means)

@@ -9,6 +9,7 @@ import numpy as np
 import numpy.typing as npt
 
 Floats = npt.NDArray[np.float32]
+Ids = npt.NDArray[np.int64]
 
 #: A passage that answers a question well holds about this share of the lexical score attainable in theory.
 LEXICAL_SHARE = 0.6
@@ -16,8 +17,10 @@ LEXICAL_SHARE = 0.6
 WORDS_WEIGHT = 0.35
 #: Weight of a passage's document against the passage itself, where words and meaning are blended.
 DOCUMENT_WEIGHT = 0.375
-#: How many of a document's passages speak for it, and down to which place of all the search knows them.
-_SPEAKING, _KNOWN = 3, 50
+#: How many of a document's passages speak for it.
+SPEAKING = 3
+#: The place down to which a search knows its candidates: below it they count as alike.
+_KNOWN = 50
 
 #: Logistic coefficients of the match: intercept, coverage, cosine.
 _HYBRID = (-3.2, 2.0, 4.5)
@@ -42,25 +45,28 @@ def blend(lexical: Floats, similarity: Floats, mode: str, words_weight: float = 
     return (words_weight * words).astype(np.float32), ((1.0 - words_weight) * meaning).astype(np.float32)
 
 
-def document_means(scores: Floats, documents: npt.NDArray[np.int64]) -> Floats:
-    """For each candidate, the mean score of the three best candidates of its document.
+def document_means(scores: Floats, documents: Ids, sizes: Ids) -> Floats:
+    """For each candidate, the mean score of the best three passages of its document, or of all when it has fewer.
 
     A passage whose document speaks of the matter elsewhere too answers more often than one that stands alone: its surroundings
     smooth its score, as those of a sentence do in Fernandez, Losada and Azzopardi, "Extending the language modeling framework
     for sentence retrieval to include local context" (2011). A score below that of the fiftieth candidate counts as that one's,
-    and so do passages that are missing, so that the mean does not hang on how many candidates were proposed. `scores` (n) and
-    `documents` (n, their keys) are in any order.
+    and so do passages that are no candidates, so that the mean does not hang on how many were proposed.
+
+    `scores`, `documents` (their keys) and `sizes` (how many passages the document has, as far as is known) are of length n, in any order.
     """
     if not len(scores):
         return scores
     floor = np.partition(scores, len(scores) - _KNOWN)[len(scores) - _KNOWN] if len(scores) > _KNOWN else scores.min()
     order = np.lexsort((-scores, documents))
     first = np.concatenate([[True], np.diff(documents[order]) != 0])
-    group = np.cumsum(first) - 1
-    place = np.arange(len(scores)) - np.flatnonzero(first)[group]
-    above = np.where(place < _SPEAKING, np.maximum(scores[order] - floor, 0.0), 0.0)
+    group, starts = np.cumsum(first) - 1, np.flatnonzero(first)
+    here = np.diff(np.append(starts, len(scores)))
+    speaking = np.minimum(np.maximum(np.maximum.reduceat(sizes[order], starts), here), SPEAKING)
+    place = np.arange(len(scores)) - starts[group]
+    above = np.where(place < SPEAKING, np.maximum(scores[order] - floor, 0.0), 0.0)
     means = np.empty_like(scores)
-    means[order] = (floor + np.bincount(group, above) / _SPEAKING)[group]
+    means[order] = (floor + np.bincount(group, above) / speaking)[group]
     return means
 
 

@@ -23,6 +23,7 @@ from fontanel.core.index.lexical import (
 from fontanel.core.index.match import (
     DOCUMENT_WEIGHT,
     LEXICAL_SHARE,
+    SPEAKING,
     WORDS_WEIGHT,
     blend,
     calibrated_match,
@@ -320,10 +321,12 @@ class Snapshot:
         best = sum(weights[term] for term in known) * (K1 + 1.0) * LEXICAL_SHARE
         coverage = np.minimum(lexical / best, 1.0).astype(np.float32) if best else np.zeros(len(rows), dtype=np.float32)
         words_part, meaning_part = blend(lexical, similarity, query.mode, query.words_weight)
-        keys = self._gather(rows, "document_keys")
+        ids, keys = self._gather(rows, "passage_ids"), self._gather(rows, "document_keys")
         document_part = np.zeros_like(words_part)
         if by_meaning and query.mode == Mode.HYBRID:
-            document_part = query.document_weight * document_means(words_part + meaning_part, keys)
+            document_part = query.document_weight * document_means(
+                words_part + meaning_part, keys, self._sizes(ids, keys)
+            )
             words_part, meaning_part = ((1.0 - query.document_weight) * part for part in (words_part, meaning_part))
         boost = (
             np.array([query.boosts.get(int(key), 1.0) for key in keys], dtype=np.float32)
@@ -332,7 +335,6 @@ class Snapshot:
         )
         scores = (words_part + meaning_part + document_part) * boost
         matches = calibrated_match(coverage, similarity, query.mode)
-        ids = self._gather(rows, "passage_ids")
         order = np.lexsort((ids, -scores))
         candidates = []
         told = [column.tolist() for column in (ids, keys, scores, matches, lexical, coverage, similarity, window,
@@ -364,6 +366,19 @@ class Snapshot:
                 )
             )
         return Found(candidates, wanted.weights, wanted.corrected, len(rows))
+
+    def _sizes(self, ids: Ids, keys: Ids) -> Ids:
+        """How many living passages the documents of some have, `SPEAKING` being enough to know: a document's stand side by side."""
+        steps = np.array([step for step in range(1 - SPEAKING, SPEAKING) if step])
+        near, owners = (ids[:, None] + steps).ravel(), np.repeat(keys, len(steps))
+        beside = np.zeros(len(near), dtype=bool)
+        for segment, living in zip(self.words, self._living, strict=True):
+            places = segment.locate(near)
+            there = np.flatnonzero(places >= 0)
+            there = there if living is None else there[living[places[there]]]
+            beside[there] |= segment.document_keys[places[there]] == owners[there]
+        sizes: Ids = 1 + beside.reshape(len(ids), -1).sum(axis=1)
+        return sizes
 
     def _chosen(self, rows: Rows, keys: Ids, ids: Ids, order: Rows, query: Query) -> list[_Shown]:
         """The candidates to show, each with those that say the same and were folded into it, and those joined to it."""
