@@ -46,7 +46,7 @@ def seeds() -> dict[str, list[tuple[str, bytes]]]:
         ("a.pptx", samples.deck()), ("a.xlsx", samples.workbook()), ("a.eml", samples.message(html=True)),
         ("a.epub", samples.epub({"one.xhtml": "<h1>One</h1><p>First.</p><table><tr><td>a</td><td>b</td></tr></table>"})),
         ("a.odt", samples.odt("<text:h>One</text:h><text:p>Two</text:p><text:list><text:list-item><text:p>x</text:p></text:list-item></text:list>")),
-        ("a.rtf", rb"{\rtf1\ansi{\info{\title Dues}}\pard The fee is 12.\par a|b|\par}"),
+        ("a.rtf", samples.rich_text()),
         ("a.csv", b"Berth,Depth\nNorth,7\nSouth,\"4, or so\"\n" * 20), ("a.json", b'{"a": [{"b": 1, "c": "x"}, {"b": 2}], "d": {"e": null}}'),
         ("a.jsonl", b'{"a": 1, "b": 2}\n' * 5), ("a.vtt", b"WEBVTT\n\n00:01.000 --> 00:02.000\n<v A>Hello.\n"),
         ("a.rst", b"Title\n=====\n\n- a\n- b\n\n.. code::\n\n   x\n\n==== ====\na    b\n==== ====\n1    2\n==== ====\n"),

@@ -185,3 +185,26 @@ def word() -> bytes:
     out = io.BytesIO()
     document.save(out)
     return out.getvalue()
+
+
+#: How rich text begins: fonts with their code pages, styles, what is left out.
+RICH_HEAD = (
+    r"{\rtf1\ansi\ansicpg1252\deff0\uc1"
+    r"{\fonttbl{\f0\fswiss\fcharset0 Arial;}{\f1\fmodern\fcharset0 Courier New;}{\f2\froman\fcharset204 Times;}{\f3\fnil\fcharset128 Gothic;}}"
+    r"{\stylesheet{\ql\fs22 Normal;}{\s1\outlinelevel0\b\fs32\sbasedon0\snext0 Chapter;}{\s2\sbasedon0 heading 2;}"
+    r"{\s3\sbasedon2 Own heading;}{\s4 Title;}{\*\cs1\additive Emphasis;}}"
+    r"{\*\listtable{\list{\listlevel\levelnfc23{\leveltext\'01\u8226 ?;}}\listid5}}{\*\generator Writer;}"
+    r"{\info{\title Mooring rules}{\author Varda Skerrow}{\*\company Harbour}}"
+    r"{\header\pard Skerrow Harbour Trust\par}{\footer\pard Page {\field{\*\fldinst PAGE}{\fldrslt 1}}\par}"
+)
+
+
+def rich_text() -> bytes:
+    """A page with what rich text can hold, as word processors write it."""
+    body = (
+        r"\pard\plain\s1 Lines\par \pard\plain\fs22 Take \b six\b0  lines; the caf\'e9 \u8211? open.{\footnote\pard Since 2024.\par}\par"
+        r"{\listtext\pard\'b7\tab}\pard\ls1\ilvl0 double them\par {\pntext 1.\tab}{\*\pn\pnlvlbody}\fi-360 call\par"
+        r"\trowd\trhdr\cellx3000\cellx6000\pard\intbl Stage\cell Wind\cell\row \trowd\cellx3000\pard\intbl Red\cell 35\cell\row"
+        r"\pard{\f1 make tide\par}{\f2 \'cf\'f0}{\f3 \'82\'a0}{\v hidden}{\field{\*\fldinst HYPERLINK x}{\fldrslt plan}}\par}"
+    )
+    return (RICH_HEAD + body).encode("latin-1")
