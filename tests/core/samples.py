@@ -83,12 +83,14 @@ def zipped(files: dict[str, bytes | str]) -> bytes:
     return out.getvalue()
 
 
-def _open_document(kind: str, body: str, title: str = "") -> bytes:
+def _open_document(kind: str, body: str, title: str = "", styles: str = "") -> bytes:
     spaces = " ".join(
-        f'xmlns:{prefix}="urn:oasis:names:tc:opendocument:xmlns:{prefix}:1.0"' for prefix in ("office", "text", "table")
+        f'xmlns:{prefix}="urn:oasis:names:tc:opendocument:xmlns:{prefix}:1.0"'
+        for prefix in ("office", "text", "table", "style", "drawing", "svg-compatible")
     )
     content = (
-        f"<office:document-content {spaces}><office:body><office:{kind}>{body}</office:{kind}></office:body>"
+        f"<office:document-content {spaces}><office:automatic-styles>{styles}</office:automatic-styles>"
+        f"<office:body><office:{kind}>{body}</office:{kind}></office:body>"
         "</office:document-content>"
     )
     meta = f'<office:document-meta {spaces} xmlns:dc="http://purl.org/dc/elements/1.1/"><office:meta><dc:title>{title}</dc:title></office:meta></office:document-meta>'
@@ -103,9 +105,9 @@ def _open_document(kind: str, body: str, title: str = "") -> bytes:
     )
 
 
-def odt(body: str, title: str = "") -> bytes:
-    """An OpenDocument text of a body in its own markup."""
-    return _open_document("text", body, title)
+def odt(body: str, title: str = "", styles: str = "") -> bytes:
+    """An OpenDocument text of a body in its own markup, with its automatic styles."""
+    return _open_document("text", body, title, styles)
 
 
 def ods(rows: list[list[str]], sheet: str = "Sheet") -> bytes:

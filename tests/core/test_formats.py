@@ -162,10 +162,10 @@ class TestOpenDocument:
         )
         reading = read(samples.odt(body, "Lock notes"), "lock.odt")
         assert reading.title == "Lock notes"
-        assert kinds(reading) == ["heading", "paragraph", "list", "table"]
+        assert kinds(reading) == ["heading", "paragraph", "footnote", "list", "table"]
         assert (
             reading.text
-            == "Locks\n\nThe gate opens (by hand) at high water.\n\n- North\n  - inner\n\nGate\tWidth\nA\t9 m"
+            == "Locks\n\nThe gate opens at high water.\n\nby hand\n\n- North\n  - inner\n\nGate\tWidth\nA\t9 m"
         )
 
     def test_entities_are_not_expanded(self) -> None:

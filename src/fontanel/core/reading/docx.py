@@ -1,21 +1,39 @@
-"""DOCX (ISO/IEC 29500) through python-docx, after a look at what the archive would unpack to."""
+"""DOCX (ISO/IEC 29500) through python-docx, after a look at what the archive would unpack to.
+
+The text is taken from the elements themselves: insertions that nobody has accepted yet, content controls, text boxes and fields are
+part of what a person sees; deletions, hidden text and the other form of a drawing are not.
+"""
 
 from __future__ import annotations
 
 import io
 import re
-from typing import Any
+from collections.abc import Iterator
+from typing import Any, NamedTuple
 
 import docx
 from docx.document import Document
-from docx.table import Table
+from docx.oxml.ns import qn
 from docx.text.paragraph import Paragraph
 
 from fontanel.core.reading.archive import open_archive
-from fontanel.core.reading.model import ReadingBuilder, ReadingFailed
+from fontanel.core.reading.flow import Flow, is_code_style, is_contents_style
+from fontanel.core.reading.model import ReadingBuilder, ReadingFailed, collapse
 from fontanel.core.reading.xml import attribute, local_name, parse_xml
 
 _HEADING = re.compile(r"^(?:heading|überschrift|titre)\s*(\d)", re.I)
+_NOT_SHOWN = frozenset(
+    {"del", "moveFrom", "delText", "instrText", "delInstrText", "Fallback", "txbxContent", "pPr", "rPr", "rt"}
+)
+#: Elements that stand for characters.
+_CHARACTERS = {"tab": "\t", "br": "\n", "cr": "\n", "noBreakHyphen": "-", "ptab": "\t"}
+#: What wraps paragraphs, rows and cells without being one.
+_WRAPPERS = frozenset(
+    {"sdt", "sdtContent", "ins", "moveTo", "customXml", "smartTag", "AlternateContent", "Choice", "body"}
+)
+_FIXED_FONTS = re.compile(r"courier|consolas|mono|menlo|lucida console", re.IGNORECASE)
+_MOST_SPANNED = 200
+_MOST_DEPTH = 50
 
 
 def read_docx(data: bytes) -> ReadingBuilder:
@@ -24,40 +42,200 @@ def read_docx(data: bytes) -> ReadingBuilder:
     try:
         document: Document = docx.Document(io.BytesIO(data))
         builder = ReadingBuilder(title=(document.core_properties.title or "").strip())
-        _add_body(builder, document)
+        reader = _Reader(document, builder)
+        reader.add(document.element.body, 0)
+        reader.flow.end()
     except Exception as error:  # python-docx raises whatever the broken part of the archive leads it to, soon or late
         raise ReadingFailed("damaged", "The Word document is damaged. Save it again and add it anew.") from error
-    builder.figures = len(document.inline_shapes)
     return builder
 
 
-def _add_body(builder: ReadingBuilder, document: Document) -> None:
-    items: list[str] = []
-    numbers: dict[int, int] = {}
-    notes = _notes(document)
-    pending: list[str] = []
-    for part in document.iter_inner_content():
-        if pending and not items:
-            _add_notes(builder, pending)
-        if isinstance(part, Paragraph) and (mark := _list_mark(part, document)) is not None:
-            level, ordered = mark
-            numbers = {depth: count for depth, count in numbers.items() if depth <= level}
-            numbers[level] = numbers.get(level, 0) + 1
-            items.append("  " * level + (f"{numbers[level]}. " if ordered else "- ") + part.text)
-            pending += _notes_of(part._p, notes)
-            continue
-        if items:
-            builder.list(items)
-            items, numbers = [], {}
-            _add_notes(builder, pending)
-        if isinstance(part, Table):
-            _add_table(builder, part)
-            pending += _notes_of(part._tbl, notes)
+class _Mark(NamedTuple):
+    """That a paragraph is an item: of which list, how deep, and whether it is numbered."""
+
+    number: int
+    level: int
+    ordered: bool
+
+
+class _Reader:
+    def __init__(self, document: Document, builder: ReadingBuilder) -> None:
+        self._document = document
+        self.flow = Flow(builder)
+        self._notes = _notes(document)
+        #: By the number of a list, 0 for those of a style alone, what stands at each level.
+        self._numbers: dict[int, dict[int, int]] = {}
+
+    def add(self, parent: Any, depth: int) -> None:
+        """Add the paragraphs and tables below an element."""
+        if depth > _MOST_DEPTH:
+            return
+        for element in _inner(parent, {"p", "tbl"}):
+            if local_name(element) == "tbl":
+                self._numbers.pop(0, None)
+                self._table(element)
+            else:
+                self._paragraph(element)
+            for box in _boxes(element):
+                self.add(box, depth + 1)
+
+    def _paragraph(self, element: Any) -> None:
+        flow, text = self.flow, _text(element)
+        paragraph = Paragraph(element, self._document._body)
+        name = paragraph.style.name or "" if paragraph.style is not None else ""
+        if is_contents_style(name):
+            return
+        notes = self._notes_of(element)
+        mark = _list_mark(paragraph, name, self._document) if text.strip() else None
+        if mark is not None:
+            flow.item(self._mark(mark), text, mark.level, notes)
         else:
-            _add_paragraph(builder, part)
-            pending += _notes_of(part._p, notes)
-    builder.list(items)
-    _add_notes(builder, pending)
+            # A list of its own number goes on after what stands between.
+            self._numbers.pop(0, None)
+            if not text.strip():
+                if is_code_style(name):
+                    flow.code("")
+                else:
+                    flow.end()
+            elif rank := _rank(paragraph, name):
+                flow.heading(text, rank, notes)
+            elif name == "Title":
+                flow.builder.title = flow.builder.title or collapse(text)
+                flow.heading(text, 1, notes)
+            elif is_code_style(name) or _in_fixed_font(element):
+                flow.code(text, notes)
+            else:
+                flow.paragraph(text, notes)
+        for description in _pictures(element):
+            flow.figure(description)
+
+    def _mark(self, mark: _Mark) -> str:
+        if not mark.ordered:
+            return "-"
+        counts = self._numbers.setdefault(mark.number, {})
+        for deeper in [level for level in counts if level > mark.level]:
+            del counts[deeper]
+        counts[mark.level] = counts.get(mark.level, 0) + 1
+        return f"{counts[mark.level]}."
+
+    def _table(self, element: Any) -> None:
+        rows: list[list[str]] = []
+        header = 0
+        for row in _inner(element, {"tr"}):
+            properties = row.find(qn("w:trPr"))
+            said = {local_name(one) for one in properties} if properties is not None else set()
+            if "del" in said:
+                continue
+            if "tblHeader" in said and header == len(rows):
+                header += 1
+            rows.append(_cells(row, rows[-1] if rows else []))
+        self.flow.table(rows, header or (1 if len(rows) > 1 else 0), self._notes_of(element))
+        for description in _pictures(element):
+            self.flow.figure(description)
+
+    def _notes_of(self, element: Any) -> list[str]:
+        """The notes that a paragraph or table refers to, in its order."""
+        if not self._notes:
+            return []
+        references = element.xpath(".//w:footnoteReference | .//w:endnoteReference")
+        keys = [(local_name(one).removesuffix("Reference"), attribute(one, "id") or "") for one in references]
+        return [self._notes[key] for key in keys if self._notes.get(key, "").strip()]
+
+
+def _inner(parent: Any, names: set[str]) -> Iterator[Any]:
+    """The elements of some names below another, through whatever only wraps them, in their order."""
+    todo = list(reversed(parent))
+    while todo:
+        element = todo.pop()
+        name = local_name(element)
+        if name in names:
+            yield element
+        elif name in _WRAPPERS:
+            todo += reversed(element)
+
+
+def _text(element: Any) -> str:
+    """What a person sees of a paragraph."""
+    parts: list[str] = []
+    todo = list(reversed(element))
+    while todo:
+        node = todo.pop()
+        name = local_name(node)
+        if name in _NOT_SHOWN or (name == "r" and _is_hidden(node)):
+            continue
+        if name == "t":
+            parts.append(node.text or "")
+        elif name == "sym":
+            parts.append(" ")
+        else:
+            parts.append(_CHARACTERS.get(name, ""))
+            todo += reversed(node)
+    return "".join(parts)
+
+
+def _is_hidden(run: Any) -> bool:
+    properties = run.find(qn("w:rPr"))
+    hidden = properties.find(qn("w:vanish")) if properties is not None else None
+    return hidden is not None and (hidden.get(qn("w:val")) or "1") not in ("0", "false", "off")
+
+
+def _boxes(element: Any) -> list[Any]:
+    """The contents of a paragraph's text boxes: each once, though it may be kept in two forms."""
+    found = element.iter(qn("w:txbxContent"))
+    own = [box for box in found if not any(local_name(around) == "Fallback" for around in box.iterancestors())]
+    return [box for box in own if not any(around in own for around in box.iterancestors())]
+
+
+def _pictures(element: Any) -> Iterator[str]:
+    """The descriptions of a paragraph's pictures, empty where there is none."""
+    for drawing in element.iter(qn("w:drawing"), qn("w:pict")):
+        again = any(local_name(around) == "Fallback" for around in drawing.iterancestors())
+        if not again and any(local_name(node) in ("blip", "imagedata") for node in drawing.iter()):
+            about = next((node.get("descr") for node in drawing.iter(qn("wp:docPr"))), None)
+            yield about or ""
+
+
+def _in_fixed_font(element: Any) -> bool:
+    """Whether all that a paragraph says is in letters of one width."""
+    fonts = []
+    for run in element.iter(qn("w:r")):
+        if any((text.text or "").strip() for text in run.iter(qn("w:t"))):
+            said = run.find(f"{qn('w:rPr')}/{qn('w:rFonts')}")
+            fonts.append(said.get(qn("w:ascii")) or "" if said is not None else "")
+    return bool(fonts) and all(_FIXED_FONTS.search(font) for font in fonts)
+
+
+def _cells(row: Any, above: list[str]) -> list[str]:
+    """The cells of a row. What spans columns says its text in the first; what spans rows says it in each."""
+    cells: list[str] = []
+    before = row.find(f"{qn('w:trPr')}/{qn('w:gridBefore')}")
+    cells += [""] * _count(before)
+    for cell in _inner(row, {"tc"}):
+        properties = cell.find(qn("w:tcPr"))
+        merged = properties.find(qn("w:vMerge")) if properties is not None else None
+        span = properties.find(qn("w:gridSpan")) if properties is not None else None
+        goes_on = merged is not None and merged.get(qn("w:val")) != "restart"
+        own = "\n".join(filter(str.strip, map(_text, _paragraphs(cell))))
+        cells.append(above[len(cells)] if goes_on and len(cells) < len(above) else own)
+        cells += [""] * (_count(span) - 1)
+    return cells
+
+
+def _paragraphs(cell: Any) -> Iterator[Any]:
+    """A cell's paragraphs, those of tables inside it too, without text boxes."""
+    todo = list(reversed(cell))
+    while todo:
+        element = todo.pop()
+        name = local_name(element)
+        if name == "p":
+            yield element
+        elif name not in _NOT_SHOWN:
+            todo += reversed(element)
+
+
+def _count(element: Any) -> int:
+    said = element.get(qn("w:val")) or "" if element is not None else ""
+    return min(int(said), _MOST_SPANNED) if said.isdigit() else 0
 
 
 def _notes(document: Document) -> dict[tuple[str, str], str]:
@@ -67,55 +245,47 @@ def _notes(document: Document) -> dict[tuple[str, str], str]:
         kind = relation.reltype.rsplit("/", 1)[-1].removesuffix("s")
         if kind in ("footnote", "endnote") and not relation.is_external:
             for note in parse_xml(relation.target_part.blob):
-                text = " ".join(str(part.text or "") for part in note.iter() if local_name(part) == "t")
-                found[kind, attribute(note, "id") or ""] = text
+                paragraphs = [_text(part) for part in note.iter() if local_name(part) == "p"]
+                found[kind, attribute(note, "id") or ""] = " ".join(paragraphs)
     return found
 
 
-def _notes_of(element: Any, notes: dict[tuple[str, str], str]) -> list[str]:
-    """The notes that a paragraph or table refers to, in its order."""
-    if not notes:
-        return []
-    references = element.xpath(".//w:footnoteReference | .//w:endnoteReference")
-    keys = [(local_name(one).removesuffix("Reference"), attribute(one, "id") or "") for one in references]
-    return [notes[key] for key in keys if notes.get(key, "").strip()]
+def _rank(paragraph: Paragraph, name: str) -> int:
+    """The rank of a paragraph as a heading, by itself or by a style that its own rests on; 0 for what is none."""
+    style: Any = paragraph.style
+    if (rank := _outline(paragraph._p.pPr)) is not None:
+        return rank
+    for _ in range(10):
+        if style is None:
+            break
+        if match := _HEADING.match(style.name or ""):
+            return int(match.group(1))
+        if (rank := _outline(style.element.find(qn("w:pPr")))) is not None:
+            return rank
+        style = style.base_style
+    return 0
 
 
-def _add_notes(builder: ReadingBuilder, pending: list[str]) -> None:
-    for text in pending:
-        builder.footnote(text)
-    pending.clear()
+def _outline(properties: Any) -> int | None:
+    level = properties.find(qn("w:outlineLvl")) if properties is not None else None
+    said = level.get(qn("w:val")) or "" if level is not None else ""
+    # The tenth level is that of text.
+    return (int(said) + 1 if int(said) < 9 else 0) if said.isdigit() else None
 
 
-def _style_name(paragraph: Paragraph) -> str:
-    style = paragraph.style
-    return (style.name or "") if style is not None else ""
-
-
-def _add_paragraph(builder: ReadingBuilder, paragraph: Paragraph) -> None:
-    name = _style_name(paragraph)
-    if match := _HEADING.match(name):
-        builder.heading(paragraph.text, int(match.group(1)))
-    elif name == "Title":
-        builder.title = builder.title or paragraph.text.strip()
-        builder.heading(paragraph.text, 1)
-    else:
-        builder.paragraph(paragraph.text)
-
-
-def _list_mark(paragraph: Paragraph, document: Document) -> tuple[int, bool] | None:
-    """The depth of a list item and whether it is numbered; None for what is no item."""
-    name = _style_name(paragraph)
+def _list_mark(paragraph: Paragraph, name: str, document: Document) -> _Mark | None:
+    """None for what is no item."""
     depth_in_name = re.search(r"(\d)$", name)
     if name.startswith("List Bullet") or name.startswith("List Number"):
-        return int(depth_in_name.group(1)) - 1 if depth_in_name else 0, name.startswith("List Number")
+        return _Mark(0, int(depth_in_name.group(1)) - 1 if depth_in_name else 0, name.startswith("List Number"))
     properties = paragraph._p.pPr
-    if properties is None or properties.numPr is None or properties.numPr.numId is None or _HEADING.match(name):
+    if properties is None or properties.numPr is None or properties.numPr.numId is None or _rank(paragraph, name):
         return None
     if not properties.numPr.numId.val:
         return None
     level = properties.numPr.ilvl.val if properties.numPr.ilvl is not None else 0
-    return min(level, 6), _numbered(document, properties.numPr.numId.val, level)
+    number = properties.numPr.numId.val
+    return _Mark(number, min(level, 6), _numbered(document, number, level))
 
 
 def _numbered(document: Document, number_id: int, level: int) -> bool:
@@ -128,16 +298,3 @@ def _numbered(document: Document, number_id: int, level: int) -> bool:
         f'/w:lvl[@w:ilvl="{int(level)}"]/w:numFmt/@w:val'
     )
     return bool(found) and found[0] not in ("bullet", "none")
-
-
-def _add_table(builder: ReadingBuilder, table: Table) -> None:
-    rows: list[list[str]] = []
-    for row in table.rows:
-        cells: list[str] = []
-        previous = None
-        for cell in row.cells:
-            # A merged cell comes once for each column that it spans: it says its text in the first.
-            cells.append(cell.text if cell._tc is not previous else "")
-            previous = cell._tc
-        rows.append(cells)
-    builder.table(rows, 1 if len(rows) > 1 else 0)

@@ -6,8 +6,8 @@ import re
 from collections import Counter
 from collections.abc import Sequence
 
+from fontanel.core.reading.flow import Flow, is_code_style, is_contents_style
 from fontanel.core.reading.model import ReadingBuilder, collapse
-from fontanel.core.reading.plain import add_line
 from fontanel.core.reading.rtf_text import RichParagraph, RichTable, rich_text
 
 #: What a numbered item shows in front; anything else is a bullet.
@@ -25,50 +25,24 @@ def read_rtf(data: bytes) -> ReadingBuilder:
     paragraphs = [part for part in found.parts if isinstance(part, RichParagraph)]
     if not any(part.outline for part in paragraphs):
         _rank_by_size(paragraphs)
-    items: list[str] = []
-    code: list[str] = []
-    notes: list[str] = []
-
-    def end(what: list[str]) -> None:
-        if what is items:
-            builder.list(items)
-        elif code:
-            builder.code("\n".join(code))
-        what.clear()
-
+    flow = Flow(builder)
     for part in found.parts:
-        is_item = isinstance(part, RichParagraph) and part.marker is not None
-        is_code = isinstance(part, RichParagraph) and part.fixed and not part.outline and not is_item
-        if not is_item:
-            end(items)
-        if not is_code:
-            end(code)
-        if not (is_item or is_code):
-            _add_notes(builder, notes)
         if isinstance(part, RichTable):
-            builder.table(part.rows, part.header_rows or (1 if len(part.rows) > 1 else 0))
-        elif is_code:
-            code.append(part.text)
-        elif is_item:
-            mark = part.marker if part.marker and _NUMBER.match(part.marker) else "-"
-            items.append("  " * part.depth + f"{mark} {collapse(part.text)}")
-        elif part.outline or part.title:
-            builder.title = builder.title or (collapse(part.text) if part.title else "")
-            builder.heading(part.text, part.outline or 1)
+            flow.table(part.rows, part.header_rows or (1 if len(part.rows) > 1 else 0), part.notes)
+        elif is_contents_style(part.style):
+            continue
+        elif part.outline or part.style == "title":
+            builder.title = builder.title or (collapse(part.text) if part.style == "title" else "")
+            flow.heading(part.text, part.outline or 1, part.notes)
+        elif part.marker is not None:
+            flow.item(part.marker if _NUMBER.match(part.marker) else "-", part.text, part.depth, part.notes)
+        elif part.fixed or is_code_style(part.style):
+            flow.code(part.text, part.notes)
         else:
-            add_line(builder, collapse(part.text))
-        notes += part.notes
-    end(items)
-    end(code)
-    _add_notes(builder, notes)
+            flow.line(part.text, part.notes)
+    flow.end()
     builder.figures = found.pictures
     return builder
-
-
-def _add_notes(builder: ReadingBuilder, notes: list[str]) -> None:
-    for note in notes:
-        builder.footnote(note)
-    notes.clear()
 
 
 def _rank_by_size(paragraphs: Sequence[RichParagraph]) -> None:

@@ -38,7 +38,7 @@ _SHAPES = frozenset({"shpinst"})
 @dataclass(slots=True)
 class RichParagraph:
     """A paragraph's text; `outline` is its rank as a heading, from 1, or 0. `marker` is what a list's item shows in front, None for
-    what is no item, `depth` how deep the item lies. `size` (half points) and `bold` hold for most of its characters."""
+    what is no item, `depth` how deep the item lies; `style` is its style's name in small letters. `size` (half points) and `bold` hold for most of its characters."""
 
     text: str
     outline: int = 0
@@ -47,7 +47,7 @@ class RichParagraph:
     size: int = 24
     bold: bool = False
     fixed: bool = False
-    title: bool = False
+    style: str = ""
     notes: list[str] = field(default_factory=list)
 
 
@@ -356,7 +356,7 @@ class _Reader:
             marker = None
         notes, self._notes = self._notes, []
         self._found.parts.append(
-            RichParagraph(text, outline, marker, min(state.depth, 6), size, bold, fixed, name == "title", notes)
+            RichParagraph(text, outline, marker, min(state.depth, 6), size, bold, fixed, name, notes)
         )
 
     def _taken(self) -> tuple[str, int, bool, bool]:
