@@ -9,19 +9,18 @@ from __future__ import annotations
 import io
 import re
 from collections.abc import Iterator
-from typing import Any, NamedTuple
+from typing import Any
 
 import docx
 from docx.document import Document
 from docx.oxml.ns import qn
-from docx.text.paragraph import Paragraph
 
 from fontanel.core.reading.archive import open_archive
 from fontanel.core.reading.flow import Flow, is_code_style, is_contents_style
 from fontanel.core.reading.model import ReadingBuilder, ReadingFailed, collapse
+from fontanel.core.reading.word_styles import Mark, WordStyles
 from fontanel.core.reading.xml import attribute, local_name, parse_xml
 
-_HEADING = re.compile(r"^(?:heading|überschrift|titre)\s*(\d)", re.I)
 _NOT_SHOWN = frozenset(
     {"del", "moveFrom", "delText", "instrText", "delInstrText", "Fallback", "txbxContent", "pPr", "rPr", "rt"}
 )
@@ -50,17 +49,9 @@ def read_docx(data: bytes) -> ReadingBuilder:
     return builder
 
 
-class _Mark(NamedTuple):
-    """That a paragraph is an item: of which list, how deep, and whether it is numbered."""
-
-    number: int
-    level: int
-    ordered: bool
-
-
 class _Reader:
     def __init__(self, document: Document, builder: ReadingBuilder) -> None:
-        self._document = document
+        self._styles = WordStyles(document)
         self.flow = Flow(builder)
         self._notes = _notes(document)
         #: By the number of a list, 0 for those of a style alone, what stands at each level.
@@ -81,12 +72,13 @@ class _Reader:
 
     def _paragraph(self, element: Any) -> None:
         flow, text = self.flow, _text(element)
-        paragraph = Paragraph(element, self._document._body)
-        name = paragraph.style.name or "" if paragraph.style is not None else ""
+        properties = element.find(qn("w:pPr"))
+        style = self._styles.of(properties)
+        name = style.name
         if is_contents_style(name):
             return
         notes = self._notes_of(element)
-        mark = _list_mark(paragraph, name, self._document) if text.strip() else None
+        mark = self._styles.mark(properties, style) if text.strip() else None
         if mark is not None:
             flow.item(self._mark(mark), text, mark.level, notes)
         else:
@@ -97,7 +89,7 @@ class _Reader:
                     flow.code("")
                 else:
                     flow.end()
-            elif rank := _rank(paragraph, name):
+            elif rank := self._styles.rank(properties, style):
                 flow.heading(text, rank, notes)
             elif name == "Title":
                 flow.builder.title = flow.builder.title or collapse(text)
@@ -109,7 +101,7 @@ class _Reader:
         for description in _pictures(element):
             flow.figure(description)
 
-    def _mark(self, mark: _Mark) -> str:
+    def _mark(self, mark: Mark) -> str:
         if not mark.ordered:
             return "-"
         counts = self._numbers.setdefault(mark.number, {})
@@ -248,53 +240,3 @@ def _notes(document: Document) -> dict[tuple[str, str], str]:
                 paragraphs = [_text(part) for part in note.iter() if local_name(part) == "p"]
                 found[kind, attribute(note, "id") or ""] = " ".join(paragraphs)
     return found
-
-
-def _rank(paragraph: Paragraph, name: str) -> int:
-    """The rank of a paragraph as a heading, by itself or by a style that its own rests on; 0 for what is none."""
-    style: Any = paragraph.style
-    if (rank := _outline(paragraph._p.pPr)) is not None:
-        return rank
-    for _ in range(10):
-        if style is None:
-            break
-        if match := _HEADING.match(style.name or ""):
-            return int(match.group(1))
-        if (rank := _outline(style.element.find(qn("w:pPr")))) is not None:
-            return rank
-        style = style.base_style
-    return 0
-
-
-def _outline(properties: Any) -> int | None:
-    level = properties.find(qn("w:outlineLvl")) if properties is not None else None
-    said = level.get(qn("w:val")) or "" if level is not None else ""
-    # The tenth level is that of text.
-    return (int(said) + 1 if int(said) < 9 else 0) if said.isdigit() else None
-
-
-def _list_mark(paragraph: Paragraph, name: str, document: Document) -> _Mark | None:
-    """None for what is no item."""
-    depth_in_name = re.search(r"(\d)$", name)
-    if name.startswith("List Bullet") or name.startswith("List Number"):
-        return _Mark(0, int(depth_in_name.group(1)) - 1 if depth_in_name else 0, name.startswith("List Number"))
-    properties = paragraph._p.pPr
-    if properties is None or properties.numPr is None or properties.numPr.numId is None or _rank(paragraph, name):
-        return None
-    if not properties.numPr.numId.val:
-        return None
-    level = properties.numPr.ilvl.val if properties.numPr.ilvl is not None else 0
-    number = properties.numPr.numId.val
-    return _Mark(number, min(level, 6), _numbered(document, number, level))
-
-
-def _numbered(document: Document, number_id: int, level: int) -> bool:
-    try:
-        numbering = document.part.numbering_part.element
-    except (KeyError, NotImplementedError):
-        return False
-    found = numbering.xpath(
-        f'w:abstractNum[@w:abstractNumId=//w:num[@w:numId="{int(number_id)}"]/w:abstractNumId/@w:val]'
-        f'/w:lvl[@w:ilvl="{int(level)}"]/w:numFmt/@w:val'
-    )
-    return bool(found) and found[0] not in ("bullet", "none")
