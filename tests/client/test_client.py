@@ -10,9 +10,10 @@ from pathlib import Path
 
 import pytest
 
+from fontanel import schemas as s
 from fontanel.client import AsyncClient, Client, FontanelError, NotFound, NotSignedIn, ProblemError, Unreachable
 from fontanel.schemas import EvidenceEvent, FinishEvent
-from tests.conftest import ROOT, STORM, TeamSetup, free_port
+from tests.conftest import ROOT, STORM, Service, TeamSetup, free_port
 
 
 def test_the_twins_have_the_same_methods_and_parameters() -> None:
@@ -94,3 +95,19 @@ def test_a_path_gives_its_name(team: TeamSetup, kb: str, tmp_path: Path) -> None
     path.write_bytes(STORM)
     assert team.client.add_document(kb, path).document.name == "plan.md"
     assert team.client.add_document(kb, path, "other.md").document.name == "other.md"
+
+
+def test_names_may_hold_slashes_and_signs(team: TeamSetup, service: Service, tmp_path: Path) -> None:
+    client = team.client
+    client.create_kb("Kb")
+    name = "Outer/inner 100 %, ä?"
+    made = client.connect_source("kb", s.SourceIn(name=name, kind="push", settings={}))
+    assert client.show_source("kb", name).id == made.id
+    assert client.change_source("kb", name, s.SourceChange(name="Inner/outer")).name == "Inner/outer"
+    document = client.add_document("kb", b"# Berth\n\nBerth 7 is deep.\n", name="plans/50 % of #1?.md", wait=True)
+    assert client.show_document("kb", "plans/50 % of #1?.md").id == document.document.id
+    client.disconnect_source("kb", "Inner/outer")
+    with service.operator() as operator:
+        operator.create_model(s.ModelIn(name="harbour/large %2F", url="http://127.0.0.1:9/v1"))
+        assert operator.change_model("harbour/large %2F", s.ModelChange(enabled=False)).enabled is False
+        operator.delete_model("harbour/large %2F")

@@ -32,3 +32,9 @@ class Call(Generic[Out]):
 
 def quoted(ref: str) -> str:
     return quote(ref, safe="")
+
+
+def named(ref: str) -> str:
+    """A name that people chose as a part of a path. A slash in it is encoded twice, and so is what then looks like an encoding:
+    servers take a single one for a slash of the path."""
+    return quoted(ref.replace("%", "%25").replace("/", "%2F") if "/" in ref else ref)

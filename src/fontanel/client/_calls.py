@@ -11,7 +11,7 @@ from typing import Any, BinaryIO
 from pydantic import TypeAdapter
 
 from fontanel import schemas as s
-from fontanel.client._call import Call, quoted
+from fontanel.client._call import Call, named, quoted
 from fontanel.client._desk_calls import DeskCalls
 
 EVENT: TypeAdapter[s.Event] = TypeAdapter(s.Event)
@@ -32,8 +32,7 @@ class Calls(DeskCalls):
         return f"{self._team()}/kbs/{quoted(kb)}"
 
     def _document(self, kb: str, document: str) -> str:
-        # A slash within a name is encoded twice: servers take a single encoding for a slash of the path.
-        return f"{self._kb(kb)}/documents/{quoted(document.replace('/', '%2F'))}"
+        return f"{self._kb(kb)}/documents/{named(document)}"
 
     def sign_in(self, email: str, password: str) -> Call[s.SessionOut]:
         return Call("POST", "/session", s.SessionOut, s.SignInIn(email=email, password=password))
@@ -194,7 +193,7 @@ class Calls(DeskCalls):
         return Call("GET", "/source-kinds", list[s.KindOut])
 
     def _source(self, kb: str, source: str) -> str:
-        return f"{self._kb(kb)}/sources/{quoted(source)}"
+        return f"{self._kb(kb)}/sources/{named(source)}"
 
     def list_sources(self, kb: str) -> Call[s.Page[s.SourceOut]]:
         return Call("GET", f"{self._kb(kb)}/sources", s.Page[s.SourceOut])

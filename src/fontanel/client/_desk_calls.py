@@ -8,7 +8,7 @@ from typing import Any
 from urllib.parse import urlencode
 
 from fontanel import schemas as s
-from fontanel.client._call import Call, quoted
+from fontanel.client._call import Call, named, quoted
 
 
 def _said(**values: Any) -> dict[str, Any]:
@@ -104,13 +104,13 @@ class DeskCalls:
         return Call("POST", "/models", s.ModelOut, body)
 
     def change_model(self, model: str, body: s.ModelChange) -> Call[s.ModelOut]:
-        return Call("PATCH", f"/models/{quoted(model)}", s.ModelOut, body)
+        return Call("PATCH", f"/models/{named(model)}", s.ModelOut, body)
 
     def delete_model(self, model: str) -> Call[None]:
-        return Call("DELETE", f"/models/{quoted(model)}")
+        return Call("DELETE", f"/models/{named(model)}")
 
     def check_model(self, model: str) -> Call[s.ModelCheck]:
-        return Call("POST", f"/models/{quoted(model)}/check", s.ModelCheck)
+        return Call("POST", f"/models/{named(model)}/check", s.ModelCheck)
 
     def usage(self, by: str, since: datetime | None, until: datetime | None, desk: str | None) -> Call[s.UsageOut]:
         return Call("GET", f"{self._team()}/usage", s.UsageOut, params=_period(by, since, until, desk))

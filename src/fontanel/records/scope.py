@@ -14,6 +14,11 @@ from fontanel.records.tables import Base, Document, DocumentTag, Kb, Source, Syn
 Row = TypeVar("Row", bound=Base)
 
 
+def spellings(ref: str) -> list[str]:
+    """What a part of a path may name: as it is, or with a slash in it that was written `%2F`, since a path has slashes of its own."""
+    return list(dict.fromkeys((ref, unquote(ref))))
+
+
 class NotInScope(LookupError):
     """There is no such record for this team and caller. `noun` and `ref` say what was looked for."""
 
@@ -57,9 +62,8 @@ class TeamScope:
         return found
 
     def document(self, kb: Kb, ref: str) -> Document:
-        """A document of a knowledge base by id or by name; a slash in a name may be written `%2F`, since a path has slashes of
-        its own. Raises NotInScope."""
-        for name in dict.fromkeys((ref, unquote(ref))):
+        """A document of a knowledge base by id or by name, in either of its `spellings`. Raises NotInScope."""
+        for name in spellings(ref):
             query = self.select(Document).where(
                 Document.kb_id == kb.id, (Document.id == name) | (Document.name == name)
             )
@@ -90,12 +94,13 @@ class TeamScope:
         return self.kb_ids is None or {part["kb"] for part in desk.draft["kbs"]} <= self.kb_ids
 
     def source(self, kb: Kb, ref: str) -> Source:
-        """A source of a knowledge base by id, name or folder. Raises NotInScope."""
-        named = (Source.id == ref) | (Source.name == ref) | (Source.folder == ref)
-        found = self.session.scalar(self.select(Source).where(Source.kb_id == kb.id, named))
-        if found is None:
-            raise NotInScope("source", ref)
-        return found
+        """A source of a knowledge base by id, name or folder, in either of its `spellings`. Raises NotInScope."""
+        for name in spellings(ref):
+            named = (Source.id == name) | (Source.name == name) | (Source.folder == name)
+            found = self.session.scalar(self.select(Source).where(Source.kb_id == kb.id, named))
+            if found is not None:
+                return found
+        raise NotInScope("source", ref)
 
     def sync(self, source: Source, ref: str) -> Sync:
         """A run of a source by id; `latest` is the newest. Raises NotInScope."""

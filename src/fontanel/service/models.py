@@ -10,6 +10,7 @@ from fontanel.models import try_model
 from fontanel.records.database import writing
 from fontanel.records.desk_tables import TextModel
 from fontanel.records.ids import new_id
+from fontanel.records.scope import spellings
 from fontanel.records.tables import Team, now
 from fontanel.records.vault import SecretsLost
 from fontanel.schemas import ModelChange, ModelCheck, ModelIn, ModelName, ModelOut, Page
@@ -23,7 +24,8 @@ router = api_router(tag="models")
 
 
 def _found(session: Session, name: str) -> TextModel:
-    found = session.scalar(select(TextModel).where((TextModel.name == name) | (TextModel.id == name)))
+    named = TextModel.name.in_(spellings(name)) | (TextModel.id == name)
+    found = session.scalar(select(TextModel).where(named))
     if found is None:
         raise ProblemError("not-found", f"There is no model {name!r}.")
     return found

@@ -55,7 +55,7 @@ export function ModelsPage() {
 
 function One({ model, attempt }: { model: Model; attempt: (work: Promise<unknown>) => Promise<unknown> }) {
   const [check, setCheck] = useState<Schemas["ModelCheck"] | null>(null);
-  const path = `/models/${encodeURIComponent(model.name)}`;
+  const path = `/models/${model.id}`;
   const tone = !model.enabled || (!model.checked_at && !model.error) ? "bg-base-300" : model.error ? "bg-error" : "bg-success";
   return (
     <li className="px-4 py-3">

@@ -1,0 +1,182 @@
+"""What operators and owners do on the command line: models, teams' use, members, receivers of notices."""
+
+from __future__ import annotations
+
+import csv
+import io
+import json
+import subprocess
+import sys
+from collections.abc import Callable, Iterator
+from pathlib import Path
+
+import httpx
+import pytest
+
+from tests.cli.conftest import Run
+from tests.conftest import Service, TeamSetup, free_port, new_team, until
+
+Told = Callable[..., subprocess.CompletedProcess[str]]
+
+
+@pytest.fixture(scope="module")
+def service(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Service]:
+    # A service of its own: models and the use of teams are those of the whole service.
+    started = Service(tmp_path_factory.mktemp("operators") / "data").start()
+    yield started
+    started.stop()
+
+
+@pytest.fixture
+def team(service: Service) -> TeamSetup:
+    return new_team(service)
+
+
+@pytest.fixture
+def operate(run: Run, service: Service) -> Told:
+    """Run a command as the operator."""
+
+    def call(*arguments: object) -> subprocess.CompletedProcess[str]:
+        return run(
+            *arguments, "--email", "operator@localhost",
+            FONTANEL_KEY="", FONTANEL_TEAM="", FONTANEL_PASSWORD=service.password,
+        )  # fmt: skip
+
+    return call
+
+
+@pytest.fixture(scope="module")
+def standin() -> Iterator[str]:
+    """A stand-in model server, started from the command line; its address."""
+    port = free_port()
+    command = [sys.executable, "-m", "fontanel.cli", "standin", "model", "--port", str(port), "--secret", "tide"]
+    process = subprocess.Popen(command, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL)
+    url = f"http://127.0.0.1:{port}/v1"
+
+    def answers() -> bool:
+        try:
+            return httpx.get(f"{url}/models").status_code > 0
+        except httpx.TransportError:
+            return False
+
+    until(answers)
+    yield url
+    process.terminate()
+    process.wait(20)
+
+
+def test_a_model_from_set_up_to_deleted(operate: Told, run: Run, team: TeamSetup, standin: str) -> None:
+    assert "No models" in operate("model", "list").stdout
+    made = operate(
+        "model", "create", "harbour", "--address", standin, "--remote", "honest", "--secret", "guess",
+        "--price-read", 2, "--price-written", "8.5", "--currency", "EUR", "--tries", 1,
+    )  # fmt: skip
+    assert "harbour is set up" in made.stdout, made.stderr
+    refused = operate("model", "check", "harbour")
+    assert refused.returncode != 0
+    assert "refuses the secret" in refused.stdout
+    assert operate("model", "change", "harbour", "--secret", "tide", "--seconds", 20).returncode == 0
+    checked = operate("model", "check", "harbour")
+    assert checked.returncode == 0, checked.stderr
+    listed = operate("model", "list").stdout
+    assert "harbour" in listed
+    assert "EUR" in listed
+    (row,) = json.loads(operate("model", "list", "--json").stdout)
+    assert (row["remote"], row["url"]) == ("honest", standin)
+    assert "tide" not in json.dumps(row)
+    assert "harbour" in run("model", "usable").stdout
+    operate("model", "change", "harbour", "--only-team", new_team(team.service).slug)
+    assert "harbour" not in run("model", "usable").stdout
+    operate("model", "change", "harbour", "--disable")
+    assert "off" in operate("model", "list").stdout
+    assert operate("model", "change", "harbour", "--enable").returncode == 0
+    assert operate("model", "delete", "harbour").returncode == 0
+    gone = operate("model", "check", "harbour")
+    assert (gone.returncode, "harbour" in gone.stderr) == (3, True)
+
+
+@pytest.mark.parametrize(
+    ("arguments", "said"),
+    [
+        (("model", "create", "harbour", "--address", "ftp://127.0.0.1"), "url"),
+        (("model", "create", "harbour", "--address", "http://127.0.0.1:1/v1", "--price-read", "-1"), "price"),
+        (("model", "change", "nothing", "--tries", 2), "nothing"),
+    ],
+)
+def test_models_that_make_no_sense_are_refused_in_one_line(
+    operate: Told, arguments: tuple[object, ...], said: str
+) -> None:
+    refused = operate(*arguments)
+    assert refused.returncode != 0
+    assert said in refused.stderr
+    assert len(refused.stderr.strip().splitlines()) <= 2
+
+
+def test_only_operators_see_models_and_the_use_of_teams(run: Run) -> None:
+    for arguments in (("model", "list"), ("model", "check", "x"), ("usage", "teams")):
+        refused = run(*arguments)
+        assert refused.returncode == 4, refused.stdout
+        assert refused.stderr.startswith("fontanel: ")
+
+
+def test_the_use_of_each_team(operate: Told, run: Run, team: TeamSetup, tmp_path: Path) -> None:
+    (tmp_path / "crane.md").write_text("# Crane rules\n\nThe quay crane stops at a gust of 38 knots.\n")
+    assert run("kb", "create", "Rules").returncode == 0
+    assert run("document", "add", "crane.md").returncode == 0
+    assert "38 knots" in run("ask", "At what gust does the quay crane stop?").stdout
+    rows = list(csv.DictReader(io.StringIO(operate("usage", "teams", "--csv").stdout)))
+    own = next(row for row in rows if team.slug in row.values() or team.name in row.values())
+    assert own["questions"] == "1"
+    shown = operate("usage", "teams").stdout
+    assert team.name in shown
+    assert [line for line in shown.splitlines() if line != line.rstrip()] == []
+    assert team.slug in {row["used"]["key"] for row in json.loads(operate("usage", "teams", "--json").stdout)}
+
+
+def test_members_come_and_go(run: Run, team: TeamSetup) -> None:
+    who = f"keeper-{team.slug}@skerrow.example"
+    added = run("member", "add", who, "A keeper", "--role", "reader")
+    assert "is not shown again" in added.stdout, added.stderr
+    assert "reader" in next(line for line in run("member", "list").stdout.splitlines() if who in line)
+    # Somebody who is known already gets no second password.
+    again = run("member", "add", who, "A keeper", "--role", "editor")
+    assert "is not shown again" not in again.stdout
+    removed = run("member", "remove", who)
+    assert removed.returncode == 0, removed.stderr
+    assert who not in run("member", "list").stdout
+    assert run("member", "remove", who).returncode == 3
+
+
+def test_the_last_owner_stays(run: Run, team: TeamSetup) -> None:
+    refused = run("member", "remove", team.email)
+    assert refused.returncode not in (0, 2)
+    assert "owner" in refused.stderr
+    assert team.email in run("member", "list").stdout
+
+
+def test_receivers_of_notices_come_and_go(run: Run) -> None:
+    added = run("receiver", "add", "http://127.0.0.1:9/hook", "--kind", "sync.finished")
+    assert added.returncode == 0, added.stderr
+    listed = run("receiver", "list")
+    assert "http://127.0.0.1:9/hook" in listed.stdout
+    (row,) = json.loads(run("receiver", "list", "--json").stdout)
+    assert "secret" not in {key for key, value in row.items() if value}
+    assert run("receiver", "remove", row["id"]).returncode == 0
+    assert "127.0.0.1:9" not in run("receiver", "list").stdout
+    assert run("receiver", "remove", row["id"]).returncode == 3
+    wrong = run("receiver", "add", "http://127.0.0.1:9/hook", "--kind", "no.such.kind")
+    assert wrong.returncode != 0
+    assert "sync.finished" in wrong.stderr
+    assert run("notice", "list").returncode == 0
+
+
+def test_a_model_s_name_may_hold_what_paths_do_not(operate: Told, standin: str) -> None:
+    assert (
+        operate(
+            "model", "create", "harbour/large", "--address", standin, "--secret", "tide", "--remote", "honest"
+        ).returncode
+        == 0
+    )
+    assert operate("model", "check", "harbour/large").returncode == 0
+    assert operate("model", "change", "harbour/large", "--seconds", 9).returncode == 0
+    assert operate("model", "delete", "harbour/large").returncode == 0
