@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import re
 from collections.abc import Iterator
 from typing import Any
 
@@ -11,14 +10,12 @@ from docutils.core import publish_doctree
 from docutils.utils import SystemMessage
 
 from fontanel.core.reading.decode import decode
+from fontanel.core.reading.directives import make_known
 from fontanel.core.reading.model import ReadingBuilder, ReadingFailed
 
-#: Roles and directives of documentation generators, which docutils does not know: their text is what counts.
-_ROLE = re.compile(r":[a-z][\w:+.-]*:`(?:[!~])?([^`<]+?)(?:\s*<[^>`]*>)?`", re.I)
-_UNKNOWN_DIRECTIVE = re.compile(r"^(\s*)\.\.\s+(?:[a-z]+:)?(?:toctree|index|highlight|seealso|versionadded|versionchanged|"
-                                r"deprecated|function|method|class|data|attribute|exception|module|currentmodule|option|"
-                                r"program|glossary|only|tabularcolumns|cmdoption|envvar|describe|automodule|autoclass)::.*$",
-                                re.M)  # fmt: skip
+_LEFT_OUT = (nodes.comment, nodes.system_message, nodes.substitution_definition, nodes.target)
+#: What is a block of its own wherever it stands.
+_BLOCKS = (nodes.literal_block, nodes.doctest_block, nodes.table, nodes.image, nodes.figure)
 _SETTINGS: dict[str, Any] = {
     "file_insertion_enabled": False, "raw_enabled": False, "report_level": 5, "halt_level": 5, "_disable_config": True,
     "input_encoding": "unicode", "line_length_limit": 100_000, "syntax_highlight": "none", "smart_quotes": False,
@@ -28,9 +25,9 @@ _SETTINGS: dict[str, Any] = {
 def read_restructured(data: bytes) -> ReadingBuilder:
     text, warnings = decode(data)
     builder = ReadingBuilder(warnings=warnings)
-    source = _UNKNOWN_DIRECTIVE.sub(r"\1.. comment", _ROLE.sub(r"\1", text))
+    make_known(text)
     try:
-        tree = publish_doctree(source, settings_overrides=_SETTINGS)
+        tree = publish_doctree(text, settings_overrides=_SETTINGS)
     except (SystemMessage, ValueError, IndexError, AttributeError, AssertionError) as error:
         raise ReadingFailed("damaged", "The reStructuredText cannot be parsed. Look at its markup.") from error
     if title := tree.get("title"):
@@ -41,20 +38,24 @@ def read_restructured(data: bytes) -> ReadingBuilder:
 
 def _walk(builder: ReadingBuilder, parent: Any, level: int) -> None:
     for node in parent.children:
+        if not isinstance(node, nodes.Element):
+            continue
         if isinstance(node, (nodes.title, nodes.subtitle, nodes.rubric)):
             anchor = next(iter(parent.get("ids", [])), None)
             builder.heading(node.astext(), level if isinstance(node, nodes.title) else level + 1, anchor=anchor)
         elif isinstance(node, nodes.section):
             _walk(builder, node, level if isinstance(parent, nodes.document) and not _titled(parent) else level + 1)
-        elif isinstance(node, nodes.paragraph):
+        elif isinstance(node, (nodes.paragraph, nodes.line_block, nodes.math_block, nodes.attribution)):
             builder.paragraph(node.astext())
         elif isinstance(node, (nodes.bullet_list, nodes.enumerated_list)):
-            builder.list(list(_items(node, 0)))
+            _list(builder, node, level)
         elif isinstance(node, nodes.definition_list):
             for item in node.children:
-                term = " ".join(part.astext() for part in item.children if isinstance(part, nodes.term))
-                body = " ".join(part.astext() for part in item.children if isinstance(part, nodes.definition))
-                builder.paragraph(f"{term}: {body}")
+                _definition(builder, item, level)
+        elif isinstance(node, nodes.option_list):
+            builder.list([f"- {': '.join(part.astext() for part in item.children)}" for item in node.children])
+        elif isinstance(node, nodes.docinfo):
+            builder.list([f"- {_named(field)}" for field in node.children])
         elif isinstance(node, nodes.field_list):
             builder.list([f"- {': '.join(part.astext() for part in field.children)}" for field in node.children])
         elif isinstance(node, (nodes.literal_block, nodes.doctest_block)):
@@ -63,9 +64,9 @@ def _walk(builder: ReadingBuilder, parent: Any, level: int) -> None:
             _table(builder, node)
         elif isinstance(node, (nodes.image, nodes.figure)):
             builder.figure(str(node.get("alt") or node.astext()))
-        elif isinstance(node, (nodes.comment, nodes.system_message, nodes.substitution_definition, nodes.target)):
+        elif isinstance(node, _LEFT_OUT) or "contents" in node.get("classes", ()):
             continue
-        elif isinstance(node, nodes.Element):
+        else:
             _walk(builder, node, level)
 
 
@@ -73,14 +74,47 @@ def _titled(document: Any) -> bool:
     return any(isinstance(child, nodes.title) for child in document.children)
 
 
-def _items(element: Any, depth: int) -> Iterator[str]:
+def _named(field: Any) -> str:
+    """A field of the head of a document: its name and what it says."""
+    if isinstance(field, nodes.field):
+        return ": ".join(part.astext() for part in field.children)
+    return f"{field.tagname}: {field.astext()}"
+
+
+def _list(builder: ReadingBuilder, element: Any, level: int) -> None:
+    """A list; an item that holds code or a table ends it, and the rest goes on after that."""
+    waiting: list[str] = []
     for number, item in enumerate(element.children, start=int(element.get("start", 1))):
-        mark = f"{number}." if isinstance(element, nodes.enumerated_list) else "-"
-        own = [c for c in item.children if not isinstance(c, (nodes.bullet_list, nodes.enumerated_list))]
-        yield "  " * min(depth, 6) + f"{mark} " + " ".join(child.astext() for child in own)
-        for child in item.children:
-            if child not in own:
-                yield from _items(child, depth + 1)
+        if not any(isinstance(child, _BLOCKS) for child in item.children):
+            waiting += _item(element, number, item, 0)
+            continue
+        first = next((n for n, child in enumerate(item.children) if isinstance(child, _BLOCKS)), 0)
+        waiting += _item(
+            element, number, nodes.list_item("", *[child.deepcopy() for child in item.children[:first]]), 0
+        )
+        builder.list(waiting)
+        waiting = []
+        _walk(builder, nodes.container("", *[child.deepcopy() for child in item.children[first:]]), level)
+    builder.list(waiting)
+
+
+def _item(element: Any, number: int, item: Any, depth: int) -> Iterator[str]:
+    mark = f"{number}." if isinstance(element, nodes.enumerated_list) else "-"
+    own = [c for c in item.children if not isinstance(c, (nodes.bullet_list, nodes.enumerated_list))]
+    yield "  " * min(depth, 6) + f"{mark} " + " ".join(child.astext() for child in own)
+    for child in item.children:
+        if child not in own:
+            for below, inner in enumerate(child.children, start=int(child.get("start", 1))):
+                yield from _item(child, below, inner, depth + 1)
+
+
+def _definition(builder: ReadingBuilder, item: Any, level: int) -> None:
+    """A term and its meaning in one paragraph; what follows the meaning's first paragraph is read as it is."""
+    term = " ".join(part.astext() for part in item.children if isinstance(part, nodes.term)).rstrip(":")
+    meaning = [child for part in item.children if isinstance(part, nodes.definition) for child in part.children]
+    first = meaning.pop(0).astext() if meaning and isinstance(meaning[0], nodes.paragraph) else ""
+    builder.paragraph(f"{term}: {first}" if first else term)
+    _walk(builder, nodes.container("", *[child.deepcopy() for child in meaning]), level)
 
 
 def _table(builder: ReadingBuilder, node: Any) -> None:
@@ -90,4 +124,7 @@ def _table(builder: ReadingBuilder, node: Any) -> None:
         if isinstance(group.parent, nodes.thead):
             header += 1
         rows.append([entry.astext() for entry in group.children])
+    for title in node.children:
+        if isinstance(title, nodes.title):
+            builder.paragraph(title.astext())
     builder.table(rows, header)
