@@ -51,5 +51,10 @@ def _frame(data: bytes, page: int) -> Image.Image:
     image = open_picture(data)
     if not 1 <= page <= getattr(image, "n_frames", 1):
         raise ReadingFailed("no_text", f"The document has no page {page}.")
-    image.seek(page - 1)
-    return upright(image)
+    try:
+        image.seek(page - 1)
+        return upright(image)
+    except ReadingFailed:
+        raise
+    except Exception as error:  # Pillow finds a damage only when it comes to it
+        raise ReadingFailed("damaged", f"Page {page} is damaged and cannot be drawn.") from error
