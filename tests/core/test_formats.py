@@ -6,8 +6,12 @@ import datetime as dt
 import io
 import json
 
+import pptx
 import pytest
 from PIL import Image
+from pptx.opc.package import Part
+from pptx.opc.packuri import PackURI
+from pptx.oxml import parse_xml
 
 from fontanel.core.reading import Reading, ReadingFailed, detect_media_type, members, read
 from fontanel.core.reading.records import Columns, record_members
@@ -35,6 +39,54 @@ class TestSlides:
         assert texts(reading, "figure") == ["Chart of the basin"]
         assert reading.figures == 1
         assert [block.page for block in reading.blocks] == sorted(block.page or 0 for block in reading.blocks)
+
+    def test_the_boxes_of_a_diagram_are_a_list(self) -> None:
+        spaces = (
+            'xmlns:a="http://schemas.openxmlformats.org/drawingml/2006/main" xmlns:p="http://schemas.openxmlformats.org/presentationml/2006/main" '
+            'xmlns:dgm="http://schemas.openxmlformats.org/drawingml/2006/diagram" '
+            'xmlns:r="http://schemas.openxmlformats.org/officeDocument/2006/relationships"'
+        )
+        boxes = "".join(
+            f"<dgm:pt><dgm:t><a:p><a:r><a:t>{text}</a:t></a:r></a:p></dgm:t></dgm:pt>"
+            for text in ("Call the tower", "Single up", "", "Let go")
+        )
+        presentation = pptx.Presentation()
+        slide = presentation.slides.add_slide(presentation.slide_layouts[5])
+        slide.shapes.title.text = "Leaving"
+        part = Part(
+            PackURI("/ppt/diagrams/data1.xml"),
+            "application/vnd.openxmlformats-officedocument.drawingml.diagramData+xml",
+            presentation.part.package,
+            f"<dgm:dataModel {spaces}><dgm:ptLst>{boxes}</dgm:ptLst></dgm:dataModel>".encode(),
+        )
+        relation = slide.part.relate_to(
+            part, "http://schemas.openxmlformats.org/officeDocument/2006/relationships/diagramData"
+        )
+        frame = f'''<p:graphicFrame {spaces}><p:nvGraphicFramePr><p:cNvPr id="9" name="Diagram"/><p:cNvGraphicFramePr/><p:nvPr/></p:nvGraphicFramePr>
+            <p:xfrm><a:off x="0" y="900000"/><a:ext cx="900000" cy="900000"/></p:xfrm><a:graphic>
+            <a:graphicData uri="http://schemas.openxmlformats.org/drawingml/2006/diagram"><dgm:relIds r:dm="{relation}"/></a:graphicData>
+            </a:graphic></p:graphicFrame>'''
+        slide.shapes._spTree.append(parse_xml(frame))
+        out = io.BytesIO()
+        presentation.save(out)
+        assert texts(read(out.getvalue(), "a.pptx"), "list") == ["- Call the tower\n- Single up\n- Let go"]
+
+    def test_hidden_slides_are_left_out_and_merged_cells_say_their_text_in_each_row(self) -> None:
+        presentation = pptx.Presentation()
+        for title in ("Berths", "Not shown", "Tides"):
+            presentation.slides.add_slide(presentation.slide_layouts[5]).shapes.title.text = title
+        presentation.slides[1]._element.set("show", "0")
+        table = presentation.slides[0].shapes.add_table(3, 2, 0, 900_000, 900_000, 900_000).table
+        for n, text in enumerate(("Quay", "Berth", "Outer", "7", "", "8")):
+            table.cell(*divmod(n, 2)).text = text
+        table.cell(1, 0).merge(table.cell(2, 0))
+        out = io.BytesIO()
+        presentation.save(out)
+        reading = read(out.getvalue(), "a.pptx")
+        assert texts(reading, "heading") == ["Berths", "Tides"]
+        assert [block.page for block in reading.blocks if block.kind == "heading"] == [1, 3]
+        assert reading.warnings == ("The hidden slide 2 was left out",)
+        assert texts(reading, "table") == ["Quay\tBerth\nOuter\t7\nOuter\t8"]
 
     def test_a_damaged_deck_says_so(self) -> None:
         with pytest.raises(ReadingFailed) as failure:

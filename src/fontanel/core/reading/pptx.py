@@ -13,6 +13,7 @@ from pptx.util import Length
 
 from fontanel.core.reading.archive import open_archive
 from fontanel.core.reading.model import LineBox, ReadingBuilder, ReadingFailed
+from fontanel.core.reading.xml import attribute, local_name, parse_xml
 
 #: Placeholders that repeat on every slide.
 _RUNNING = {PP_PLACEHOLDER.DATE, PP_PLACEHOLDER.FOOTER, PP_PLACEHOLDER.SLIDE_NUMBER, PP_PLACEHOLDER.HEADER}
@@ -29,6 +30,9 @@ def read_pptx(data: bytes) -> ReadingBuilder:
         builder.shape = round(width / height, 4) if width > 0 and height > 0 else None
         for number, slide in enumerate(deck.slides, start=1):
             builder.here, builder.pages = {"page": number}, number
+            if slide._element.get("show") in ("0", "false"):
+                builder.warnings.append(f"The hidden slide {number} was left out")
+                continue
             _add_slide(builder, slide, _Frame(number, width, height))
     except Exception as error:  # python-pptx raises whatever the broken part of the archive leads it to, soon or late
         raise ReadingFailed("damaged", "The presentation is damaged. Save it again and add it anew.") from error
@@ -84,10 +88,16 @@ def _shapes(shapes: Any, depth: int) -> Iterator[Any]:
 
 def _add_shape(builder: ReadingBuilder, shape: Any, box: list[LineBox]) -> None:
     if getattr(shape, "has_table", False):
-        rows = [[cell.text for cell in row.cells] for row in shape.table.rows]
+        rows: list[list[str]] = []
+        for row in shape.table.rows:
+            # A cell that goes on from the row above says its text again: a row is read by itself.
+            above = rows[-1] if rows else []
+            rows.append([above[n] if cell._tc.vMerge and above else cell.text for n, cell in enumerate(row.cells)])
         builder.table(rows, 1 if shape.table.first_row and len(rows) > 1 else 0, box)
     elif getattr(shape, "has_chart", False):
         _add_chart(builder, shape.chart, box)
+    elif items := _diagram(shape):
+        builder.list(items, box)
     elif shape.shape_type == MSO_SHAPE_TYPE.PICTURE:
         builder.figure(shape._element._nvXxPr.cNvPr.get("descr") or "", box)
     elif shape.has_text_frame:
@@ -96,6 +106,19 @@ def _add_shape(builder: ReadingBuilder, shape: Any, box: list[LineBox]) -> None:
             builder.list(["  " * p.level + "- " + _runs(p) for p in paragraphs], box)
         elif paragraphs:
             builder.paragraph(_runs(paragraphs[0]), box)
+
+
+def _diagram(shape: Any) -> list[str]:
+    """What the boxes of a diagram say: a drawing whose texts lie in a part of their own."""
+    said = next((node for node in shape._element.iter() if local_name(node) == "relIds"), None)
+    if said is None:
+        return []
+    root = parse_xml(shape.part.related_part(attribute(said, "dm") or "").blob)
+    texts = []
+    for point in root.iter():
+        if local_name(point) == "pt":
+            texts.append(" ".join(str(node.text or "") for node in point.iter() if local_name(node) == "t"))
+    return [f"- {text}" for text in texts if text.strip()]
 
 
 def _add_chart(builder: ReadingBuilder, chart: Any, box: list[LineBox]) -> None:
