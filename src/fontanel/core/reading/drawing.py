@@ -9,6 +9,7 @@ from PIL import Image
 
 from fontanel.core.reading import detect
 from fontanel.core.reading.model import ReadingFailed
+from fontanel.core.reading.pdf_forms import open_forms
 from fontanel.core.reading.picture import open_picture, upright
 
 _MOST_HEIGHT = 8000
@@ -34,6 +35,7 @@ def _pdf_page(data: bytes, page: int, width: int) -> Image.Image:
     try:
         document = pdfium.PdfDocument(data)
         try:
+            open_forms(document)
             if not 1 <= page <= len(document):
                 raise ReadingFailed("no_text", f"The document has no page {page}.")
             drawn = document[page - 1]

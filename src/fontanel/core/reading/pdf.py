@@ -29,6 +29,7 @@ from fontanel.core.reading.lines import (
     joined,
 )
 from fontanel.core.reading.model import ReadingBuilder, ReadingFailed, collapse
+from fontanel.core.reading.pdf_forms import add_fields, filled_fields, open_forms
 from fontanel.core.reading.recognition import Recogniser, recognise
 
 _MOST_PAGES = 20_000
@@ -69,6 +70,7 @@ def read_pdf(data: bytes, progress: Callable[[int, int], None], recognition: boo
     """
     try:
         document = pdfium.PdfDocument(data)
+        open_forms(document)
         count = len(document)
     except pdfium.PdfiumError as error:
         if "password" in str(error).lower():
@@ -190,6 +192,8 @@ def _read_page(document: pdfium.PdfDocument, index: int, scans: _Scans) -> PageL
                     return found
             text = _raised_marks(text_page.raw, text)
             found.lines = joined(_lines(text_page.raw, text, index + 1, page))
+            if fields := filled_fields(document, page):
+                add_fields(found.lines, fields, index + 1)
         finally:
             text_page.close()
         in_columns(found)
