@@ -7,14 +7,17 @@ import os
 import shutil
 import socketserver
 import subprocess
+import sys
 import threading
 from collections.abc import Callable, Iterator
+from contextlib import contextmanager
 from dataclasses import dataclass, field
 from glob import glob
 from ipaddress import ip_network
 from pathlib import Path
 from typing import Any
 
+import httpx
 import pytest
 import uvicorn
 
@@ -153,6 +156,28 @@ def model_server() -> Iterator[str]:
     until(lambda: server.started)
     yield f"http://127.0.0.1:{port}/v1"
     server.should_exit = True
+
+
+@contextmanager
+def standin(name: str, *arguments: object) -> Iterator[str]:
+    """A stand-in started from the command line; its address."""
+    port = free_port()
+    command = [sys.executable, "-m", "fontanel.cli", "standin", name, *map(str, arguments), "--port", str(port)]
+    process = subprocess.Popen(command, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL)
+    url = f"http://127.0.0.1:{port}"
+
+    def answers() -> bool:
+        try:
+            return httpx.get(url).status_code > 0
+        except httpx.TransportError:
+            return False
+
+    try:
+        until(answers)
+        yield url
+    finally:
+        process.terminate()
+        process.wait(20)
 
 
 @dataclass

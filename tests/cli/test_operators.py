@@ -6,15 +6,14 @@ import csv
 import io
 import json
 import subprocess
-import sys
 from collections.abc import Callable, Iterator
 from pathlib import Path
 
-import httpx
 import pytest
 
 from tests.cli.conftest import Run
-from tests.conftest import Service, TeamSetup, free_port, new_team, until
+from tests.conftest import Service, TeamSetup, new_team
+from tests.servers import standin
 
 Told = Callable[..., subprocess.CompletedProcess[str]]
 
@@ -25,11 +24,6 @@ def service(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Service]:
     started = Service(tmp_path_factory.mktemp("operators") / "data").start()
     yield started
     started.stop()
-
-
-@pytest.fixture
-def team(service: Service) -> TeamSetup:
-    return new_team(service)
 
 
 @pytest.fixture
@@ -46,29 +40,15 @@ def operate(run: Run, service: Service) -> Told:
 
 
 @pytest.fixture(scope="module")
-def standin() -> Iterator[str]:
-    """A stand-in model server, started from the command line; its address."""
-    port = free_port()
-    command = [sys.executable, "-m", "fontanel.cli", "standin", "model", "--port", str(port), "--secret", "tide"]
-    process = subprocess.Popen(command, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL)
-    url = f"http://127.0.0.1:{port}/v1"
-
-    def answers() -> bool:
-        try:
-            return httpx.get(f"{url}/models").status_code > 0
-        except httpx.TransportError:
-            return False
-
-    until(answers)
-    yield url
-    process.terminate()
-    process.wait(20)
+def model_address() -> Iterator[str]:
+    with standin("model", "--secret", "tide") as url:
+        yield f"{url}/v1"
 
 
-def test_a_model_from_set_up_to_deleted(operate: Told, run: Run, team: TeamSetup, standin: str) -> None:
+def test_a_model_from_set_up_to_deleted(operate: Told, run: Run, team: TeamSetup, model_address: str) -> None:
     assert "No models" in operate("model", "list").stdout
     made = operate(
-        "model", "create", "harbour", "--address", standin, "--remote", "honest", "--secret", "guess",
+        "model", "create", "harbour", "--address", model_address, "--remote", "honest", "--secret", "guess",
         "--price-read", 2, "--price-written", "8.5", "--currency", "EUR", "--tries", 1,
     )  # fmt: skip
     assert "harbour is set up" in made.stdout, made.stderr
@@ -82,7 +62,7 @@ def test_a_model_from_set_up_to_deleted(operate: Told, run: Run, team: TeamSetup
     assert "harbour" in listed
     assert "EUR" in listed
     (row,) = json.loads(operate("model", "list", "--json").stdout)
-    assert (row["remote"], row["url"]) == ("honest", standin)
+    assert (row["remote"], row["url"]) == ("honest", model_address)
     assert "tide" not in json.dumps(row)
     assert "harbour" in run("model", "usable").stdout
     operate("model", "change", "harbour", "--only-team", new_team(team.service).slug)
@@ -170,10 +150,10 @@ def test_receivers_of_notices_come_and_go(run: Run) -> None:
     assert run("notice", "list").returncode == 0
 
 
-def test_a_model_s_name_may_hold_what_paths_do_not(operate: Told, standin: str) -> None:
+def test_a_model_s_name_may_hold_what_paths_do_not(operate: Told, model_address: str) -> None:
     assert (
         operate(
-            "model", "create", "harbour/large", "--address", standin, "--secret", "tide", "--remote", "honest"
+            "model", "create", "harbour/large", "--address", model_address, "--secret", "tide", "--remote", "honest"
         ).returncode
         == 0
     )

@@ -26,11 +26,6 @@ def service(tmp_path_factory: pytest.TempPathFactory, roots: Path) -> Iterator[S
 
 
 @pytest.fixture
-def team(service: Service) -> TeamSetup:
-    return new_team(service)
-
-
-@pytest.fixture
 def folder(roots: Path, team: TeamSetup) -> Path:
     found = roots / team.slug
     found.mkdir()

@@ -9,7 +9,7 @@ import pytest
 
 from fontanel import schemas as s
 from fontanel.client import Client
-from tests.conftest import Service, TeamSetup, new_team
+from tests.conftest import Service, TeamSetup
 from tests.servers import Answer, WebServer
 from tests.service.test_sources import connect, counts, names
 
@@ -29,11 +29,6 @@ def service(tmp_path_factory: pytest.TempPathFactory, roots: Path) -> Iterator[S
     started = Service(tmp_path_factory.mktemp("outcomes") / "data", environment).start()
     yield started
     started.stop()
-
-
-@pytest.fixture
-def team(service: Service) -> TeamSetup:
-    return new_team(service)
 
 
 @pytest.fixture

@@ -3,8 +3,6 @@
 from __future__ import annotations
 
 import json
-import subprocess
-import sys
 from collections.abc import Callable, Iterator
 from pathlib import Path
 from typing import Any
@@ -14,8 +12,7 @@ import httpx
 import pytest
 
 from fontanel.standins.drive import drive_app
-from tests.conftest import free_port, until
-from tests.servers import content, look, opened
+from tests.servers import content, look, opened, standin
 
 USER = ("varda", "tide-table")
 
@@ -129,25 +126,10 @@ def test_each_is_started_from_the_command_line_and_read_as_a_source(
     (folder / "plans").mkdir(parents=True)
     (folder / "plans" / "storm.md").write_text("# Storm\n")
     (folder / "index.html").write_text('<html><body><h1>Plans</h1><a href="plans/storm.md">Storm</a></body></html>')
-    port = free_port()
     name, *rest = arguments
-    command = [sys.executable, "-m", "fontanel.cli", "standin", name, str(folder), "--port", str(port), *rest]
-    process = subprocess.Popen(command, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL)
-    url = f"http://127.0.0.1:{port}"
-
-    def answers() -> bool:
-        try:
-            return httpx.get(url).status_code > 0
-        except httpx.TransportError:
-            return False
-
-    try:
-        until(answers)
+    with standin(name, folder, *rest) as url:
         filled = json.loads(json.dumps(settings).replace("{url}", url))
         with opened(kind, filled, credentials) as source:
             found = look(source)
             storm = next(item for key, item in found.items.items() if key.endswith("storm.md"))
             assert content(source, storm) == b"# Storm\n"
-    finally:
-        process.terminate()
-        process.wait(20)

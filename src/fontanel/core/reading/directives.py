@@ -31,7 +31,7 @@ _CODE = frozenset(
 _DESCRIBED = frozenset(
     "function method class classmethod staticmethod decorator decoratormethod data attribute exception property describe object option "
     "cmdoption envvar confval setting opcode pdbcommand 2to3fixer member type macro struct union enum enumerator var func directive role "
-    "rst:directive program-option make:target".split()
+    "program-option".split()
 )
 _VERSIONS = {
     "versionadded": "New in version {}",

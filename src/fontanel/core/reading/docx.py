@@ -121,7 +121,7 @@ class _Reader:
             if "tblHeader" in said and header == len(rows):
                 header += 1
             rows.append(_cells(row, rows[-1] if rows else []))
-        self.flow.table(rows, header or (1 if len(rows) > 1 else 0), self._notes_of(element))
+        self.flow.table(rows, header, self._notes_of(element))
         for description in _pictures(element):
             self.flow.figure(description)
 

@@ -9,12 +9,19 @@ from fontanel.core.reading.model import ReadingBuilder, collapse
 from fontanel.core.reading.plain import add_line
 
 _CODE_STYLE = re.compile(r"\b(?:code|listing|preformatted|source text|html preformatted)\b", re.IGNORECASE)
+_HEADING_STYLE = re.compile(r"(?:heading|überschrift|titre)\s*(\d)", re.IGNORECASE)
 _MOST_DEPTH = 6
 
 
 def is_code_style(name: str) -> bool:
     """Whether a paragraph style's name says that it is for code."""
     return _CODE_STYLE.search(name.replace("_20_", " ").replace("_", " ")) is not None
+
+
+def heading_rank(name: str) -> int:
+    """The rank that a paragraph style's name gives, as programs call them in English, German and French; 0 for none."""
+    match = _HEADING_STYLE.match(name)
+    return int(match.group(1)) if match else 0
 
 
 def is_contents_style(name: str) -> bool:
@@ -63,7 +70,9 @@ class Flow:
         self._notes += notes
 
     def table(self, rows: Sequence[Sequence[str]], header_rows: int, notes: Iterable[str] = ()) -> None:
+        """A table, filled up to its widest row. Where no header is said, the first of several rows is one."""
         self.end()
+        header_rows = header_rows or (1 if len(rows) > 1 else 0)
         width = max((len(row) for row in rows), default=0)
         self.builder.table([[*row, *[""] * (width - len(row))] for row in rows], header_rows)
         self._notes += notes

@@ -147,7 +147,7 @@ class _Walk:
 
 
 def _table(element: etree._Element) -> tuple[list[list[str]], int]:
-    """A table's rows, and how many of them are its header."""
+    """A table's rows, and how many of them are said to be its header."""
     rows: list[list[str]] = []
     header = 0
     for row in element.iter():
@@ -165,7 +165,7 @@ def _table(element: etree._Element) -> tuple[list[list[str]], int]:
         while cells and not cells[-1]:
             cells.pop()
         rows.append(cells)
-    return rows, header or (1 if len(rows) > 1 else 0)
+    return rows, header
 
 
 def _notes(element: etree._Element) -> list[str]:

@@ -54,10 +54,8 @@ def _walk(builder: ReadingBuilder, parent: Any, level: int) -> None:
                 _definition(builder, item, level)
         elif isinstance(node, nodes.option_list):
             builder.list([f"- {': '.join(part.astext() for part in item.children)}" for item in node.children])
-        elif isinstance(node, nodes.docinfo):
+        elif isinstance(node, (nodes.docinfo, nodes.field_list)):
             builder.list([f"- {_named(field)}" for field in node.children])
-        elif isinstance(node, nodes.field_list):
-            builder.list([f"- {': '.join(part.astext() for part in field.children)}" for field in node.children])
         elif isinstance(node, (nodes.literal_block, nodes.doctest_block)):
             builder.code(node.astext())
         elif isinstance(node, nodes.table):
@@ -75,7 +73,7 @@ def _titled(document: Any) -> bool:
 
 
 def _named(field: Any) -> str:
-    """A field of the head of a document: its name and what it says."""
+    """A field: its name and what it says; in the head of a document some have kinds of their own."""
     if isinstance(field, nodes.field):
         return ": ".join(part.astext() for part in field.children)
     return f"{field.tagname}: {field.astext()}"
@@ -85,10 +83,10 @@ def _list(builder: ReadingBuilder, element: Any, level: int) -> None:
     """A list; an item that holds code or a table ends it, and the rest goes on after that."""
     waiting: list[str] = []
     for number, item in enumerate(element.children, start=int(element.get("start", 1))):
-        if not any(isinstance(child, _BLOCKS) for child in item.children):
+        first = next((n for n, child in enumerate(item.children) if isinstance(child, _BLOCKS)), None)
+        if first is None:
             waiting += _item(element, number, item, 0)
             continue
-        first = next((n for n, child in enumerate(item.children) if isinstance(child, _BLOCKS)), 0)
         waiting += _item(
             element, number, nodes.list_item("", *[child.deepcopy() for child in item.children[:first]]), 0
         )

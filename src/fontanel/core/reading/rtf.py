@@ -28,7 +28,7 @@ def read_rtf(data: bytes) -> ReadingBuilder:
     flow = Flow(builder)
     for part in found.parts:
         if isinstance(part, RichTable):
-            flow.table(part.rows, part.header_rows or (1 if len(part.rows) > 1 else 0), part.notes)
+            flow.table(part.rows, part.header_rows, part.notes)
         elif is_contents_style(part.style):
             continue
         elif part.outline or part.style == "title":

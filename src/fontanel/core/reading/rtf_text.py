@@ -11,6 +11,7 @@ from collections import Counter
 from copy import copy
 from dataclasses import dataclass, field
 
+from fontanel.core.reading.flow import heading_rank
 from fontanel.core.reading.model import ReadingFailed
 
 _TOKEN = re.compile(
@@ -380,8 +381,7 @@ class _Reader:
             style = self._styles.get(number) if number is not None else None
             if state.outline or style is None:
                 break
-            said = re.match(r"(?:heading|überschrift|titre)\s*(\d)", style.name.lower())
-            if rank := style.outline or (int(said.group(1)) if said else 0):
+            if rank := style.outline or heading_rank(style.name):
                 return (rank if rank <= 9 else 0), name
             number = style.based_on
         return (state.outline if state.outline <= 9 else 0), name

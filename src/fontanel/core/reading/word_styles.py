@@ -9,7 +9,8 @@ from typing import Any, NamedTuple
 from docx.document import Document
 from docx.oxml.ns import qn
 
-_HEADING = re.compile(r"^(?:heading|überschrift|titre)\s*(\d)", re.IGNORECASE)
+from fontanel.core.reading.flow import heading_rank
+
 _LIST = re.compile(r"^list (bullet|number)(?: (\d))?$", re.IGNORECASE)
 _DEEPEST = 6
 
@@ -89,8 +90,7 @@ class WordStyles:
             element = self._elements[identity]
             properties = element.find(qn("w:pPr"))
             if rank is None:
-                match = _HEADING.match(_said(element, "w:name"))
-                rank = int(match.group(1)) if match else _outline(properties)
+                rank = heading_rank(_said(element, "w:name")) or _outline(properties)
             listed = properties.find(qn("w:numPr")) if properties is not None else None
             if number is None and listed is not None:
                 number, level = _number(listed, "w:numId"), _number(listed, "w:ilvl") or 0
