@@ -5,7 +5,7 @@ from __future__ import annotations
 import re
 from pathlib import Path
 
-from playwright.sync_api import Browser, Page, expect
+from playwright.sync_api import Browser, Page, Route, expect
 
 from fontanel import schemas as s
 from tests.conftest import DOCUMENTS, STORM, Service, TeamSetup, new_team, until
@@ -346,6 +346,19 @@ def test_two_settings_are_compared_on_one_question(page: Page, team: TeamSetup, 
     expect(second.get_by_text(re.compile("there number 1")).first).to_be_visible()
     page.get_by_label("Find by (B)").select_option("vector")
     expect(second.get_by_text(re.compile("words 0.000")).first).to_be_visible()
+
+
+def test_a_setting_changed_while_a_search_is_under_way_counts(page: Page, team: TeamSetup, storm: str) -> None:
+    sign_in(page, team)
+    page.goto(f"/t/{team.slug}/kbs/{storm}/search")
+    page.get_by_label("Search", exact=True).fill("wind limit outer berth")
+    held: list[Route] = []
+    page.route("**/search", lambda route: held.append(route), times=1)
+    page.get_by_role("button", name="Search").click()
+    page.get_by_label("Explain the scores").check()
+    expect(page.get_by_text("rarity").first).to_be_visible()
+    held[0].continue_()
+    expect(page.get_by_text("rarity").first).to_be_visible()
 
 
 def test_slides_and_sheets_look_as_people_know_them(page: Page, team: TeamSetup, kb: str) -> None:

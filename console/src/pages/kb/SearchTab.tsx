@@ -32,6 +32,7 @@ export function SearchTab() {
   const [document, setDocument] = useState("");
   const [ways, setWays] = useState<Way[]>([USUAL]);
   const [found, setFound] = useState<Found[]>([]);
+  /** The number of the latest search: 0 before any. Once one is under way, another setting asks anew. */
   const latest = useRef(0);
   const [explained, setExplained] = useState(false);
   const [error, setError] = useState<string | null>(null);
@@ -67,11 +68,11 @@ export function SearchTab() {
   };
   const change = (all: Way[]) => {
     setWays(all);
-    if (found.length) void search(all);
+    if (latest.current) void search(all);
   };
   const explainThem = (explain: boolean) => {
     setExplained(explain);
-    if (found.length) void search(ways, explain);
+    if (latest.current) void search(ways, explain);
   };
   const submit = (event: FormEvent) => {
     event.preventDefault();
