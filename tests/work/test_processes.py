@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import os
+import threading
 from collections.abc import Iterator
 from pathlib import Path
 
@@ -66,6 +67,22 @@ def test_a_process_that_dies_is_replaced(reader: Worker, tmp_path: Path) -> None
     os.kill(reader._process.pid, 9)
     reader._process.wait()
     assert "passages" in read(reader, path)
+
+
+def test_a_process_outlives_the_thread_that_asked_for_it(reader: Worker, tmp_path: Path) -> None:
+    path = tmp_path / "storm-plan.md"
+    path.write_bytes(STORM)
+    asking = threading.Thread(target=read, args=(reader, path))
+    asking.start()
+    asking.join()
+    gone = Path(f"/proc/self/task/{asking.native_id}")
+    while gone.exists():
+        os.sched_yield()
+    assert reader._process is not None
+    first = reader._process
+    assert "passages" in read(reader, path)
+    assert reader._process is first
+    assert first.poll() is None
 
 
 def test_memory_is_bounded(tmp_path: Path) -> None:

@@ -9,6 +9,7 @@ import sys
 import threading
 import time
 from collections.abc import Callable, Sequence
+from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 from typing import Any
 
@@ -16,6 +17,10 @@ import numpy as np
 import numpy.typing as npt
 
 from fontanel.work.child import read_exactly, receive, send
+
+# A worker asks the kernel to die with its parent, and by that the kernel means the *thread* that started it (prctl(2),
+# PR_SET_PDEATHSIG). Requests come on threads that end when idle, so one thread that stays starts all workers.
+_starter = ThreadPoolExecutor(max_workers=1, thread_name_prefix="start-workers")
 
 
 class WorkerDied(Exception):
@@ -38,14 +43,15 @@ class Worker:
     def _running(self) -> subprocess.Popen[bytes]:
         if self._process is None or self._process.poll() is not None:
             # No buffers: `select` must see every message that has arrived. Its own session: a Ctrl-C at the terminal reaches the service, which then ends its workers.
-            self._process = subprocess.Popen(
+            self._process = _starter.submit(
+                subprocess.Popen[bytes],
                 self._command,
                 stdin=subprocess.PIPE,
                 stdout=subprocess.PIPE,
                 stderr=subprocess.DEVNULL,
                 bufsize=0,
                 start_new_session=True,
-            )
+            ).result()
         return self._process
 
     def _exchange(self, request: dict[str, Any], seconds: float, on_message: Callable[[dict[str, Any]], bool]) -> None:
