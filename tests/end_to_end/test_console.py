@@ -157,6 +157,8 @@ def test_a_document_can_be_tried_before_anything_is_built(page: Page, team: Team
 
 def test_owners_add_members_and_make_keys(page: Page, team: TeamSetup) -> None:
     sign_in(page, team)
+    page.get_by_role("link", name="Desks").click()
+    expect(page.get_by_text("No desk yet")).to_be_visible()
     page.get_by_role("link", name="Team", exact=True).click()
     page.get_by_label("E-mail").fill(f"mate-of-{team.slug}@skerrow.example")
     page.get_by_label("Name", exact=True).fill("A mate")
@@ -176,8 +178,9 @@ def test_an_operator_creates_a_team(page: Page, service: Service) -> None:
     page.wait_for_url("**/teams")
     page.get_by_label("Name of the new team").fill("Lighthouse keepers")
     page.get_by_role("button", name="Create team").click()
-    page.get_by_role("link", name="Lighthouse keepers").click()
+    page.get_by_role("listitem").get_by_role("link", name="Lighthouse keepers").click()
     expect(page.get_by_text("Nobody is in this team yet.")).to_be_visible()
+    expect(page.get_by_role("link", name="Desks")).to_have_count(0)
 
 
 def test_a_reader_sees_no_buttons_that_change_things(page: Page, team: TeamSetup, storm: str, service: Service) -> None:
@@ -354,7 +357,8 @@ def test_a_setting_changed_while_a_search_is_under_way_counts(page: Page, team: 
     page.get_by_label("Search", exact=True).fill("wind limit outer berth")
     held: list[Route] = []
     page.route("**/search", lambda route: held.append(route), times=1)
-    page.get_by_role("button", name="Search").click()
+    with page.expect_request("**/search"):
+        page.get_by_role("button", name="Search").click()
     page.get_by_label("Explain the scores").check()
     expect(page.get_by_text("rarity").first).to_be_visible()
     held[0].continue_()

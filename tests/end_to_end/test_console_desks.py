@@ -33,11 +33,25 @@ def team(service: Service, model_server: str) -> Iterator[TeamSetup]:
             operator.delete_model(f"{name}-writer")
 
 
+@pytest.fixture(scope="module")
+def crane(team: TeamSetup) -> s.DeskOut:
+    """A published desk."""
+    settings = s.DeskSettings(
+        kbs=[s.DeskKb(kb="rules", use_for="cranes and berths")],
+        greeting="What about the cranes?",
+        first_questions=[QUESTION],
+        model="honest-writer",
+        audience="link",
+    )
+    desk = team.client.create_desk("Crane desk", settings)
+    team.client.publish_desk(desk.id)
+    return desk
+
+
 def test_a_desk_is_built_tried_compared_and_published(page: Page, team: TeamSetup) -> None:
     sign_in(page, team)
     page.get_by_role("link", name="Desks").click()
-    expect(page.get_by_text("No desk yet")).to_be_visible()
-    page.get_by_label("Name of the new desk").fill("Crane desk")
+    page.get_by_label("Name of the new desk").fill("Dock desk")
     page.get_by_role("button", name="Create desk").click()
     page.get_by_label("Purpose").fill("Answers about cranes.")
     page.get_by_label("Greeting").fill("What about the cranes?")
@@ -76,9 +90,11 @@ def test_a_desk_is_built_tried_compared_and_published(page: Page, team: TeamSetu
     expect(page.get_by_text("Version 2 serves", exact=True)).to_be_visible()
 
 
-def test_a_guest_asks_by_the_link_and_the_editor_sees_the_record(page: Page, browser: Browser, team: TeamSetup) -> None:
+def test_a_guest_asks_by_the_link_and_the_editor_sees_the_record(
+    page: Page, browser: Browser, team: TeamSetup, crane: s.DeskOut
+) -> None:
     sign_in(page, team)
-    page.goto(f"/t/{team.slug}/desks/crane-desk/share")
+    page.goto(f"/t/{team.slug}/desks/{crane.slug}/share")
     page.get_by_label("What to call the link").fill("Crew room")
     page.get_by_role("button", name="Make link").click()
     address = page.get_by_role("status").locator("code").inner_text()
@@ -169,12 +185,11 @@ def test_doubtful_statements_are_marked_and_an_answer_can_be_stopped(page: Page,
     expect(page.get_by_text("Stopped before it was finished.")).to_be_visible()
 
 
-def test_a_phone_shows_citations_as_sheets(browser: Browser, team: TeamSetup) -> None:
+def test_a_phone_shows_citations_as_sheets(browser: Browser, team: TeamSetup, crane: s.DeskOut) -> None:
     phone = browser.new_context(base_url=team.service.url, viewport={"width": 390, "height": 780})
     page = phone.new_page()
     sign_in(page, team)
-    desk = next(desk for desk in team.client.list_desks() if desk.slug == "crane-desk")
-    page.goto(f"/chat/{desk.id}")
+    page.goto(f"/chat/{crane.id}")
     page.get_by_role("button", name=QUESTION).click()
     page.locator("[data-number]").first.click()
     expect(page.get_by_role("dialog").get_by_text("Storm plan")).to_be_visible()
@@ -184,7 +199,8 @@ def test_a_phone_shows_citations_as_sheets(browser: Browser, team: TeamSetup) ->
     phone.close()
 
 
-def test_usage_and_models_are_shown(page: Page, team: TeamSetup, service: Service) -> None:
+def test_usage_and_models_are_shown(page: Page, team: TeamSetup, crane: s.DeskOut, service: Service) -> None:
+    team.client.ask_desk(crane.id, QUESTION)
     sign_in(page, team)
     page.get_by_role("link", name="Usage").click()
     expect(page.get_by_role("img", name=re.compile("Questions a day"))).to_be_visible()
@@ -201,6 +217,9 @@ def test_usage_and_models_are_shown(page: Page, team: TeamSetup, service: Servic
     page.get_by_label("E-mail").fill("operator@localhost")
     page.get_by_label("Password").fill(service.password)
     page.get_by_role("button", name="Sign in").click()
+    # An operator is no member: the team's page is all there is to see.
+    page.get_by_role("region", name="Usage of all teams").get_by_role("link", name=team.name).click()
+    expect(page.get_by_role("heading", name="Members")).to_be_visible()
     page.get_by_role("link", name="Models").click()
     row = page.get_by_role("listitem").filter(has_text="honest-writer")
     row.get_by_role("button", name="Check").click()

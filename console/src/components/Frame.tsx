@@ -63,9 +63,9 @@ export function Frame() {
             <Mark /> Fontanel
           </Link>
           <nav className="flex h-13 max-w-full items-stretch gap-5 overflow-x-auto" aria-label="Main">
-            {team.slug && <Tab to={`/t/${team.slug}/kbs`}>Knowledge bases</Tab>}
-            {team.slug && <Tab to={`/t/${team.slug}/desks`}>Desks</Tab>}
-            {team.slug && (
+            {team.member && <Tab to={`/t/${team.slug}/kbs`}>Knowledge bases</Tab>}
+            {team.member && <Tab to={`/t/${team.slug}/desks`}>Desks</Tab>}
+            {team.member && (
               <Tab to={`/t/${team.slug}/freshness`}>
                 Freshness
                 <Unseen api={team.api} />

@@ -25,6 +25,7 @@ export function useTeam() {
       slug: team,
       name: found?.name ?? team,
       role,
+      member: found !== undefined,
       mayEdit: role === "editor" || role === "owner",
       mayOwn: role === "owner" || session.operator,
       api: `/teams/${encodeURIComponent(team)}`,

@@ -3,6 +3,7 @@ import { Link } from "react-router";
 import { keep, type Schemas, send } from "../../api/client";
 import { Ago, count, Failure, percent } from "../../components/text";
 import { useLoad } from "../../hooks/useLoad";
+import { useSession } from "../../hooks/useSession";
 import { Fresh, span } from "../sources/words";
 
 /** For operators: the teams of the service. */
@@ -44,8 +45,9 @@ export function TeamsPage() {
   );
 }
 
-/** What each team used in the last thirty days, and how its budget stands. */
+/** What each team used in the last thirty days, and how its budget stands. Who is no member of a team gets to its page alone. */
 function AllUsage() {
+  const { teams } = useSession();
   const { data } = useLoad<Schemas["TeamUsage"][]>("/usage");
   if (!data?.some((team) => team.used.questions > 0)) return null;
   return (
@@ -71,7 +73,7 @@ function AllUsage() {
             {data.map(({ used, budget }) => (
               <tr key={used.key}>
                 <td>
-                  <Link className="link-hover" to={`/t/${used.key}/usage`}>
+                  <Link className="link-hover" to={`/t/${used.key}/${teams.some((team) => team.slug === used.key) ? "usage" : "team"}`}>
                     {used.name}
                   </Link>
                 </td>
