@@ -5,7 +5,8 @@ from __future__ import annotations
 import io
 
 import numpy as np
-from PIL import Image
+import pytest
+from PIL import Image, ImageDraw, ImageFont
 from reportlab.lib.pagesizes import A4
 from reportlab.pdfgen.canvas import Canvas
 
@@ -94,3 +95,37 @@ def test_the_page_is_drawn_with_what_was_filled_in() -> None:
         return int((np.asarray(box) < 110).sum())
 
     assert ink(request("Skua of Skerrow")) > ink(request("")) + 50
+
+
+def written_on(scan: bool = False) -> bytes:
+    """A request without fields, onto which somebody wrote; as text, or as the picture of a page."""
+    out = io.BytesIO()
+    page = Canvas(out, pagesize=A4)
+    if scan:
+        picture = Image.new("L", (1190, 1684), 255)
+        letters = ImageFont.load_default(size=40)
+        pen = ImageDraw.Draw(picture)
+        pen.text((120, 120), "Request for a berth at the outer quay", fill=0, font=letters)
+        pen.text((120, 255), "Ship", fill=0, font=letters)
+        page.drawInlineImage(picture, 0, 0, 595, 842)
+    else:
+        page.drawString(60, 780, "Request for a berth at the outer quay")
+        page.drawString(60, 700, "Ship")
+    look = "/Helv 11 Tf 0 g"
+    page.freeTextAnnotation("Skua of Skerrow", look, Rect=(120, 694, 260, 711))
+    page.freeTextAnnotation("Draws 7 metres.\rArrives at noon.", look, Rect=(60, 560, 260, 600))
+    page.freeTextAnnotation("Taken back", look, Rect=(60, 460, 260, 480), F=2)
+    page.textAnnotation("A remark for the clerk.", Rect=(300, 694, 320, 711))
+    page.save()
+    return out.getvalue()
+
+
+@pytest.mark.parametrize("scan", [False, True])
+def test_text_written_onto_a_page_is_read_where_it_stands(scan: bool) -> None:
+    reading = read(written_on(scan), "request.pdf")
+    assert lines(reading) == [
+        "Request for a berth at the outer quay",
+        "Ship Skua of Skerrow",
+        "Draws 7 metres.",
+        "Arrives at noon.",
+    ]

@@ -29,7 +29,7 @@ from fontanel.core.reading.lines import (
     joined,
 )
 from fontanel.core.reading.model import ReadingBuilder, ReadingFailed, collapse
-from fontanel.core.reading.pdf_forms import add_fields, filled_fields, open_forms
+from fontanel.core.reading.pdf_forms import add_fields, filled_fields, open_forms, take_off_notes
 from fontanel.core.reading.recognition import Recogniser, recognise
 
 _MOST_PAGES = 20_000
@@ -138,7 +138,7 @@ class _Scans:
         width, height = page.get_size()
         # A page as large as a poster is drawn smaller.
         scale = min(_DPI / 72, 4000 / max(width, height, 1.0))
-        picture = page.render(scale=scale, grayscale=False).to_numpy()
+        picture = page.render(scale=scale, grayscale=False, may_draw_forms=False).to_numpy()
         return recognise(self._recogniser, picture, index + 1, width, height)
 
     def warn(self) -> None:
@@ -186,14 +186,16 @@ def _read_page(document: pdfium.PdfDocument, index: int, scans: _Scans) -> PageL
                 text = text.translate(_BULLETS)
             text, unknown = _UNKNOWN.subn(" ", text)
             known = len(text.strip())
+            fields = filled_fields(document, page)
             if unknown > 0.3 * (known + unknown) or (known < _LITTLE_TEXT and _is_picture(page, width * height)):
+                take_off_notes(page)
                 found.lines = scans.lines(page, index)
                 if found.lines:
+                    add_fields(found.lines, fields, index + 1)
                     return found
             text = _raised_marks(text_page.raw, text)
             found.lines = joined(_lines(text_page.raw, text, index + 1, page))
-            if fields := filled_fields(document, page):
-                add_fields(found.lines, fields, index + 1)
+            add_fields(found.lines, fields, index + 1)
         finally:
             text_page.close()
         in_columns(found)

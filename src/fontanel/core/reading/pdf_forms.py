@@ -1,9 +1,9 @@
-"""What people filled in: the fields of a PDF's form, which are no part of a page's text, put beside their labels."""
+"""What people filled in and wrote onto pages: a PDF's form fields and free text, which are no part of a page's text, put beside their labels."""
 
 from __future__ import annotations
 
 import ctypes
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from dataclasses import dataclass
 from typing import Any
 
@@ -19,12 +19,13 @@ _TEXTS = frozenset(
     {pdfium_c.FPDF_FORMFIELD_TEXTFIELD, pdfium_c.FPDF_FORMFIELD_COMBOBOX, pdfium_c.FPDF_FORMFIELD_LISTBOX}
 )
 _BOXES = frozenset({pdfium_c.FPDF_FORMFIELD_CHECKBOX, pdfium_c.FPDF_FORMFIELD_RADIOBUTTON})
+_KINDS = frozenset({pdfium_c.FPDF_ANNOT_WIDGET, pdfium_c.FPDF_ANNOT_FREETEXT})
 _MOST_FIELDS = 5_000
 
 
 @dataclass(frozen=True, slots=True)
 class Filled:
-    """What a field holds, and its box in points from the page's bottom left."""
+    """What a field holds, or a line that was written onto the page, and its box in points from the page's bottom left."""
 
     text: str
     left: float
@@ -40,10 +41,22 @@ def open_forms(document: pdfium.PdfDocument) -> None:
 
 
 def filled_fields(document: pdfium.PdfDocument, page: Any) -> list[Filled]:
-    """The fields of a page that hold something, and boxes with whether they are ticked. Empty without a form, and on pages that are turned."""
-    if document.formenv is None or page.get_rotation():
+    """The fields of a page that hold something, boxes with whether they are ticked, and text written onto the page, line by line. Empty on pages that are turned."""
+    if page.get_rotation():
         return []
     return list(_fields(document.formenv, page))
+
+
+def take_off_notes(page: Any) -> None:
+    """Take free text off a page that is to be recognised, as it is known better than recognition tells, and the signs of remarks, which recognition takes for letters. The file stays as it is."""
+    for index in reversed(range(min(pdfium_c.FPDFPage_GetAnnotCount(page), _MOST_FIELDS))):
+        note = pdfium_c.FPDFPage_GetAnnot(page, index)
+        if not note:
+            continue
+        kind = pdfium_c.FPDFAnnot_GetSubtype(note)
+        pdfium_c.FPDFPage_CloseAnnot(note)
+        if kind in (pdfium_c.FPDF_ANNOT_FREETEXT, pdfium_c.FPDF_ANNOT_TEXT):
+            pdfium_c.FPDFPage_RemoveAnnot(page, index)
 
 
 def add_fields(lines: list[Line], fields: list[Filled], page: int) -> None:
@@ -76,12 +89,21 @@ def _fields(form: Any, page: Any) -> Iterator[Filled]:
         if not field:
             continue
         try:
-            if pdfium_c.FPDFAnnot_GetSubtype(field) != pdfium_c.FPDF_ANNOT_WIDGET:
+            kind = pdfium_c.FPDFAnnot_GetSubtype(field)
+            if kind not in _KINDS or pdfium_c.FPDFAnnot_GetFlags(field) & _HIDDEN:
                 continue
-            text = "" if pdfium_c.FPDFAnnot_GetFlags(field) & _HIDDEN else _held(form, field)
             box = pdfium_c.FS_RECTF()
-            if text and pdfium_c.FPDFAnnot_GetRect(field, box):
-                yield Filled(text, box.left, box.bottom, box.right, box.top)
+            if not pdfium_c.FPDFAnnot_GetRect(field, box):
+                continue
+            if kind == pdfium_c.FPDF_ANNOT_FREETEXT:
+                written = [collapse(line) for line in _written(field).splitlines()]
+            else:
+                written = [] if form is None else [_held(form, field)]
+            height = (box.top - box.bottom) / max(len(written), 1)
+            for number, text in enumerate(written):
+                if text:
+                    top = box.top - number * height
+                    yield Filled(text, box.left, top - height, box.right, top)
         finally:
             pdfium_c.FPDFPage_CloseAnnot(field)
 
@@ -92,7 +114,16 @@ def _held(form: Any, field: Any) -> str:
         return "[x]" if pdfium_c.FPDFAnnot_IsChecked(form, field) else "[ ]"
     if kind not in _TEXTS or pdfium_c.FPDFAnnot_GetFormFieldFlags(form, field) & _PASSWORD:
         return ""
-    size = pdfium_c.FPDFAnnot_GetFormFieldValue(form, field, None, 0)
+    return collapse(_string(lambda room, size: pdfium_c.FPDFAnnot_GetFormFieldValue(form, field, room, size)))
+
+
+def _written(note: Any) -> str:
+    return _string(lambda room, size: pdfium_c.FPDFAnnot_GetStringValue(note, b"Contents", room, size))
+
+
+def _string(call: Callable[[Any, int], int]) -> str:
+    """What a call of PDFium's tells: first how many bytes it takes, then the bytes (UTF-16, with a zero at the end)."""
+    size = call(None, 0)
     room = ctypes.create_string_buffer(max(size, 2))
-    pdfium_c.FPDFAnnot_GetFormFieldValue(form, field, ctypes.cast(room, ctypes.POINTER(pdfium_c.FPDF_WCHAR)), size)
-    return collapse(room.raw[:size].decode("utf-16-le", errors="replace").rstrip("\0"))
+    call(ctypes.cast(room, ctypes.POINTER(pdfium_c.FPDF_WCHAR)), size)
+    return room.raw[:size].decode("utf-16-le", errors="replace").rstrip("\0")
