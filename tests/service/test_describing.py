@@ -123,11 +123,24 @@ def test_a_model_that_a_team_may_not_use_is_refused(team: TeamSetup, kb: str) ->
     assert team.client.show_kb(kb).describing is None
 
 
-def test_taking_the_model_away_leaves_what_it_wrote(team: TeamSetup, storm: str, models: list[str]) -> None:
-    team.client.change_kb(storm, describer="honest-describer")
-    settled(team.client, storm)
-    assert team.client.change_kb(storm, describer="built-in").describing is None
-    assert team.client.show_document(storm, "storm-plan.md").described_by == "honest-describer"
+def test_taking_the_model_away_brings_back_the_documents_own_words(team: TeamSetup, kb: str, models: list[str]) -> None:
+    client = team.client
+    before = client.add_document(kb, SCAN, "scan_0042.txt", wait=True).document
+    client.change_kb(kb, describer="honest-describer")
+    settled(client, kb)
+    described = client.show_document(kb, "scan_0042.txt")
+    assert (described.title, described.description) != (before.title, before.description)
+    assert client.change_kb(kb, describer="built-in").describing is None
+    until(lambda: client.show_document(kb, "scan_0042.txt").described_by is None)
+    own = client.show_document(kb, "scan_0042.txt")
+    assert (own.title, own.description, own.state) == (before.title, before.description, "indexed")
+    assert own.revision.embedded == before.revision.embedded, "something was embedded anew"
+    hits = client.search(kb, "who closes the outer berth").hits
+    assert [hit.title for hit in hits] == [before.title]
+    # Switched on again, the model is asked again.
+    client.change_kb(kb, describer="honest-describer")
+    assert settled(client, kb).described == 1
+    assert client.show_document(kb, "scan_0042.txt").described_by == "honest-describer"
 
 
 def test_a_kill_while_a_description_is_written_loses_nothing(tmp_path: Path, model_server: str) -> None:

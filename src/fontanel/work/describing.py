@@ -1,7 +1,8 @@
 """Documents described by a model, one after the other, once they are indexed.
 
 A description is a weak field of every passage, so that the passages are written anew with it: in one transaction, with the
-vectors that are known already, and searches see no moment without them. A model that fails leaves the built-in description.
+vectors that are known already, and searches see no moment without them. A model that fails leaves the built-in description,
+and a kb without one gets that back.
 """
 
 from __future__ import annotations
@@ -9,16 +10,18 @@ from __future__ import annotations
 import json
 import threading
 import time
+from collections.abc import Callable
 from dataclasses import dataclass
 from datetime import datetime, timedelta
+from functools import partial
 
 import structlog
-from sqlalchemy import func, or_, select
+from sqlalchemy import delete, func, or_, select
 from sqlalchemy.orm import Session
 
 from fontanel.core.analysis import Analyser
 from fontanel.core.answering import TokenUse, WriterFailed
-from fontanel.core.describing import About
+from fontanel.core.describing import About, describe
 from fontanel.core.embedding import text_key
 from fontanel.core.index import WordsSegment
 from fontanel.core.indexing import words_entry
@@ -56,14 +59,20 @@ DESCRIBED = "described"
 
 
 @dataclass(frozen=True, slots=True)
-class _Task:
-    """A revision that waits for its description, with the model that is to write it."""
+class _Described:
+    """A revision that gets a description."""
 
     revision_id: str
     document_key: int
     kb_id: str
     team_id: str
     reading: str
+
+
+@dataclass(frozen=True, slots=True)
+class _Task(_Described):
+    """With the model that is to write it."""
+
     model: str
     endpoint: Endpoint
     price: tuple[float, float]
@@ -93,11 +102,21 @@ class Describing:
         """Describe one document that waits for it; return whether there was one."""
         if time.monotonic() < self._quiet_until:
             return False
-        task = self._next()
-        if task is None:
-            self._quiet_until = time.monotonic() + _QUIET
-            return False
-        reading = Reading.from_dict(json.loads(self._blobs.read(task.reading)))
+        if task := self._next():
+            return self._ask(task)
+        if found := self._left_over():
+            own = describe(self._reading(found))
+            self._take(found, own, None, partial(_forget, revision_id=found.revision_id))
+            self._changes.tell(found.kb_id)
+            return True
+        self._quiet_until = time.monotonic() + _QUIET
+        return False
+
+    def _reading(self, found: _Described) -> Reading:
+        return Reading.from_dict(json.loads(self._blobs.read(found.reading)))
+
+    def _ask(self, task: _Task) -> bool:
+        reading = self._reading(task)
         writer = ChatWriter(self._line, task.endpoint, self._stopping)
         started = now()
         try:
@@ -112,7 +131,10 @@ class Describing:
             self._note(task, str(error), now() + pause if again else None, writer.use(), started)
             log.info("document not described", revision=task.revision_id, model=task.model, error=str(error))
         else:
-            self._take(task, about, writer.use(), started)
+            keep = partial(
+                self._keep, task=task, about=about, error=None, again_at=None, use=writer.use(), started=started
+            )
+            self._take(task, about, task.model, keep)
         self._changes.tell(task.kb_id)
         return True
 
@@ -153,6 +175,24 @@ class Describing:
                 (row.price_read, row.price_written), tries,
             )  # fmt: skip
 
+    def _left_over(self) -> _Described | None:
+        """A revision that a model described, of a kb that has none any more."""
+        described = (
+            select(Revision, Document, Kb)
+            .join(Document, Document.revision_id == Revision.id)
+            .join(Kb, Kb.id == Document.kb_id)
+            .where(Kb.describer.is_(None), Document.described_by.is_not(None), Document.state == DocumentState.INDEXED)
+            .where(Revision.reading.is_not(None))
+            .order_by(Revision.created_at, Revision.id)
+        )
+        with self._sessions() as session:
+            found = session.execute(described.limit(1)).first()
+            if found is None:
+                return None
+            revision, document, kb = found.tuple()
+            assert revision.reading is not None
+            return _Described(revision.id, document.key, kb.id, kb.team_id, revision.reading)
+
     def _usable(self, session: Session, team_id: str, name: str) -> tuple[TextModel, Endpoint] | str:
         """A team's model and where it is reached, or why it is not asked now."""
         model = usable_model(session, name, team_id)
@@ -172,9 +212,9 @@ class Describing:
             self._keep(session, task, About("", ""), error, again_at, use, started)
             session.commit()
 
-    def _take(self, task: _Task, about: About, use: TokenUse | None, started: datetime) -> None:
-        """Write the document's passages anew in every edition, and keep the description with those of the one that serves: killed
-        before that, the model is asked again."""
+    def _take(self, task: _Described, about: About, by: str | None, keep: Callable[[Session], None]) -> None:
+        """Write the document's passages anew in every edition, and the description with those of the one that serves, in one
+        transaction with what `keep` does: killed before that, all is done again."""
         with self._sessions() as session:
             serving = session.scalar(select(Kb.edition_id).where(Kb.id == task.kb_id))
             beside = select(Edition.id).where(Edition.kb_id == task.kb_id, Edition.id != serving)
@@ -191,13 +231,13 @@ class Describing:
             with writing(self._sessions) as session:
                 document = session.get(Document, task.document_key)
                 if document is not None and document.revision_id == task.revision_id:
-                    document.description, document.described_by = about.description, task.model
+                    document.description, document.described_by = about.description, by
                     document.title = about.title or document.title
                     document.version += 1
                     document.changed_at = now()
                 self._write_again(session, serving, task, about)
                 fault("description_written")
-                self._keep(session, task, about, None, None, use, started)
+                keep(session)
                 session.commit()
             self._editions.refresh(serving)
 
@@ -219,7 +259,7 @@ class Describing:
                 cost=round(cost, 8), seconds=(now() - started).total_seconds(), at=started,
             ))  # fmt: skip
 
-    def _write_again(self, session: Session, edition_id: str, task: _Task, about: About) -> None:
+    def _write_again(self, session: Session, edition_id: str, task: _Described, about: About) -> None:
         """Put new passages with the description in the place of a document's, their vectors with them, within the caller's
         transaction."""
         edition, document = session.get(Edition, edition_id), session.get(Document, task.document_key)
@@ -247,6 +287,11 @@ class Describing:
         self._editions.write(session, edition, WordsSegment.build(entries, [language], averages))
         if keys:
             write_vectors(self._editions, self._vectors, session, edition, list(zip(ids, keys, strict=True)))
+
+
+def _forget(session: Session, revision_id: str) -> None:
+    """Forget what a model wrote: it is asked anew should the kb get one again."""
+    session.execute(delete(Description).where(Description.revision_id == revision_id))
 
 
 def counts_of(session: Session, kb: Kb) -> tuple[int, int, int, str | None]:
