@@ -33,7 +33,7 @@ def folder(service: Service, team: TeamSetup) -> Path:
     found.mkdir()
     for number in range(12):
         (found / f"{number:02}.md").write_text(
-            f"# Light {number}\n\nLight {number} shows every {number + 2} seconds.\n"
+            f"# Light {number}\n\nLight {number} of {team.slug} shows every {number + 2} seconds.\n"
         )
     return found
 

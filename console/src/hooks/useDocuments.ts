@@ -1,6 +1,9 @@
 import { useCallback, useEffect, useRef, useState } from "react";
 import { type Doc, get, type Kb, type Schemas } from "../api/client";
 
+/** Whether more is still to become of a document by itself. */
+export const onItsWay = (document: Doc) => !["indexed", "failed", "removed"].includes(document.state);
+
 /**
  * A knowledge base and its documents, kept current by the service's event stream. The list is loaded at once, and again when a
  * stream has begun to listen: what changed before that, or while the line was down, is told by nobody.

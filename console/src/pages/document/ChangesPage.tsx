@@ -1,9 +1,11 @@
-import { useState } from "react";
+import { useEffect, useState } from "react";
 import { Link, useNavigate, useParams } from "react-router";
 import { type Doc, type Schemas, send } from "../../api/client";
 import { Missing } from "../../App";
 import { Ago, Failure } from "../../components/text";
+import { onItsWay } from "../../hooks/useDocuments";
 import { useLoad } from "../../hooks/useLoad";
+import { usePolled } from "../../hooks/usePolled";
 import { useTeam } from "../../hooks/useSession";
 
 type Change = Schemas["ChangeOut"];
@@ -14,12 +16,16 @@ export function ChangesPage() {
   const { kb = "", document: id = "" } = useParams();
   const api = `${team.api}/kbs/${kb}/documents/${id}`;
   const path = `/t/${team.slug}/kbs/${kb}/documents/${id}`;
-  const { data: document, error } = useLoad<Doc>(api);
+  const { data: document, error } = usePolled<Doc>(api, onItsWay, null);
   const { data: revisions } = useLoad<Schemas["Page_RevisionOut_"]>(`${api}/revisions`);
   const [before, setBefore] = useState("");
   const [after, setAfter] = useState("");
   const query = [before && `before=${before}`, after && `after=${after}`].filter(Boolean).join("&");
   const found = useLoad<Schemas["DifferencesOut"]>(`${api}/differences${query ? `?${query}` : ""}`);
+  const { reload } = found;
+  const served = document?.serving_revision;
+  // A revision that has just been read can be compared.
+  useEffect(reload, [served, reload]);
   const [failure, setFailure] = useState<string | null>(null);
   const navigate = useNavigate();
   if (error) return <Missing />;

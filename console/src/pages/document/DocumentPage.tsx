@@ -4,6 +4,7 @@ import { type Doc, get, type Schemas } from "../../api/client";
 import { Missing } from "../../App";
 import { Facts, reportFacts } from "../../components/Report";
 import { Ago, count, Failure, size, State, unitName } from "../../components/text";
+import { onItsWay } from "../../hooks/useDocuments";
 import { useLoad } from "../../hooks/useLoad";
 import { usePolled } from "../../hooks/usePolled";
 import { useTeam } from "../../hooks/useSession";
@@ -13,8 +14,6 @@ import { SlidePicture } from "./SlidePicture";
 import { Tags } from "./Tags";
 
 type Cut = Schemas["PassageOut"];
-
-const onItsWay = (document: Doc) => !["indexed", "failed", "removed"].includes(document.state);
 
 /** One document: its original beside its text, the cited words marked on both, its passages, its tags, what reading gave. */
 export function DocumentPage() {
