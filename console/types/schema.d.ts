@@ -240,7 +240,7 @@ export interface paths {
         /**
          * Watch documents move
          * @description Server-Sent Events: `document` with a document that moved, `removed` with the id of one that is gone, `kb` with the
-         *     whole. The stream begins with every document that is not settled.
+         *     whole. The stream begins with documents that are on their way, at most 200.
          */
         get: operations["watch_api_v1_teams__team__kbs__kb__events_get"];
         put?: never;

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import io
-import json
 import zipfile
 from collections.abc import Iterator
 from datetime import UTC, datetime, timedelta
@@ -13,7 +12,6 @@ import pytest
 from reportlab.lib.pdfencrypt import StandardEncryption
 
 from fontanel.client import Client, Conflict, Invalid, NotFound, TooLarge
-from fontanel.schemas import DocumentOut
 from tests.conftest import STORM, Service, TeamSetup, new_team
 from tests.core.test_reading import pdf
 
@@ -200,42 +198,6 @@ def test_a_failed_document_can_be_retried_and_others_not(team: TeamSetup, storm:
     assert team.client.wait_for_document(storm, "bad.pdf").state == "failed"
     with pytest.raises(Conflict, match="has not failed"):
         team.client.retry_document(storm, "storm-plan.md")
-
-
-def events(lines: Iterator[str]) -> Iterator[tuple[str, dict[str, object]]]:
-    name = ""
-    for line in lines:
-        if line.startswith("event: "):
-            name = line[7:]
-        elif line.startswith("data: "):
-            yield name, json.loads(line[6:])
-
-
-def test_documents_can_be_watched_as_they_move(team: TeamSetup, kb: str) -> None:
-    url = f"{team.service.url}/api/v1/teams/{team.slug}/kbs/{kb}/events"
-    notes = "\n\n".join(
-        f"## Log {n}\n\nAt {n} past the hour the watch wrote down {n * 37} and went on." for n in range(150)
-    )
-    states: list[str] = []
-    removed = False
-    with httpx.stream("GET", url, headers={"Authorization": f"Bearer {team.key}"}, timeout=60) as response:
-        stream = events(response.iter_lines())
-        assert next(stream)[0] == "kb"
-        added = team.client.add_document(kb, notes.encode(), "log.md")
-        for name, data in stream:
-            if name == "document":
-                document = DocumentOut.model_validate(data)
-                states.append(document.state)
-                if document.state == "indexed" and not removed:
-                    team.client.delete_document(kb, added.document.id)
-                    removed = True
-            if name == "removed":
-                assert data == {"id": added.document.id}
-                break
-    order = ["waiting", "reading", "splitting", "indexed_by_words", "indexed"]
-    assert states == sorted(states, key=order.index)
-    assert states[-1] == "indexed"
-    assert "indexed_by_words" in states
 
 
 def test_a_throwaway_knowledge_base_has_its_end_and_others_none(team: TeamSetup, kb: str) -> None:

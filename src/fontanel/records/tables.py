@@ -242,12 +242,17 @@ class Document(Base):
     the original at its source; `described_by` the model that wrote its description, None: its own words."""
 
     __tablename__ = "documents"
-    __table_args__ = (UniqueConstraint("kb_id", "name"), {"sqlite_autoincrement": True})
+    __table_args__ = (
+        UniqueConstraint("kb_id", "name"),
+        Index("ix_documents_changed", "kb_id", "changed_at"),
+        Index("ix_documents_state", "kb_id", "state", "progress"),
+        {"sqlite_autoincrement": True},
+    )
 
     key: Mapped[int] = mapped_column(primary_key=True, autoincrement=True)
     id: Mapped[str] = mapped_column(unique=True)
     team_id: Mapped[str] = of_team()
-    kb_id: Mapped[str] = mapped_column(ForeignKey("kbs.id", ondelete="CASCADE"), index=True)
+    kb_id: Mapped[str] = mapped_column(ForeignKey("kbs.id", ondelete="CASCADE"))
     parent_key: Mapped[int | None] = mapped_column(index=True)
     source_id: Mapped[str | None] = mapped_column(index=True)
     link: Mapped[str] = mapped_column(default="", server_default="")

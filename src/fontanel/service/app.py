@@ -31,6 +31,7 @@ from fontanel.service import (
     syncs,
     teams,
     usage,
+    watching,
     written,
 )
 from fontanel.service.figures import SourceFigures
@@ -82,6 +83,7 @@ def create_app(settings: Settings, workshop: Workshop | None = None) -> FastAPI:
         sessions,
         teams,
         kbs,
+        watching,
         editions,
         written,
         documents,

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import json
 import re
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from typing import Annotated, Any
 from urllib.parse import quote
 
@@ -56,8 +56,9 @@ _SHOWN = {"application/pdf", "text/plain", "text/markdown", "text/html", "text/c
 _SANDBOX = "sandbox; default-src 'none'; style-src 'unsafe-inline'; img-src data:"
 
 
-def document_out(session: Session, document: Document) -> DocumentOut:
-    revision = session.get_one(Revision, document.latest_revision_id)
+def document_out(session: Session, document: Document, revision: Revision | None = None) -> DocumentOut:
+    """A document as callers see it; `revision` is its latest, where that is at hand."""
+    revision = revision or session.get_one(Revision, document.latest_revision_id)
     parent = session.get(Document, document.parent_key) if document.parent_key is not None else None
     return DocumentOut(
         id=document.id, kb_id=document.kb_id, name=document.name, title=document.title,
@@ -68,6 +69,13 @@ def document_out(session: Session, document: Document) -> DocumentOut:
         serving_revision=document.revision_id, created_at=document.created_at, changed_at=document.changed_at,
         version=document.version,
     )  # fmt: skip
+
+
+def documents_out(session: Session, documents: Sequence[Document]) -> list[DocumentOut]:
+    """The same of many, whose revisions are fetched at once."""
+    wanted = [document.latest_revision_id for document in documents]
+    revisions = {one.id: one for one in session.scalars(select(Revision).where(Revision.id.in_(wanted)))}
+    return [document_out(session, document, revisions[document.latest_revision_id]) for document in documents]
 
 
 def job_out(session: Session, job: Job) -> JobOut:
@@ -125,7 +133,7 @@ def list_documents(
     if cursor is not None:
         query = query.where(Document.name > cursor)
     rows = access.session.scalars(query.order_by(Document.name).limit(limit + 1)).all()
-    items = [document_out(access.session, row) for row in rows[:limit]]
+    items = documents_out(access.session, rows[:limit])
     return Page(items=items, next=items[-1].name if len(rows) > limit else None)
 
 

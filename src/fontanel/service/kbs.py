@@ -2,20 +2,15 @@
 
 from __future__ import annotations
 
-import asyncio
-from collections.abc import AsyncIterator
 from datetime import datetime, timedelta
 
 from fastapi import Request, Response
-from fastapi.responses import StreamingResponse
 from sqlalchemy import func, select
 
 from fontanel.core.splitting import SplitSettings
 from fontanel.records.tables import Document, DocumentState, Edition, Kb, PassageRow
 from fontanel.schemas import DescribingOut, KbChange, KbIn, KbOut, Page, Splitting
 from fontanel.service.access import Access, EditorWrite, Idempotency, Reader, check_version
-from fontanel.service.documents import document_out
-from fontanel.service.events import sse
 from fontanel.service.routers import api_router
 from fontanel.work.describing import counts_of
 from fontanel.work.desks import usable_model
@@ -133,65 +128,3 @@ def remove(kb: str, access: EditorWrite) -> None:
     for edition_id in editions:
         access.workshop.editions.forget(edition_id)
     access.workshop.changes.tell(kb_id)
-
-
-@router.get("/{kb}/events", summary="Watch documents move", response_class=StreamingResponse)
-async def watch(kb: str, access: Reader) -> StreamingResponse:
-    """Server-Sent Events: `document` with a document that moved, `removed` with the id of one that is gone, `kb` with the
-    whole. The stream begins with every document that is not settled."""
-    found = access.scope.kb(kb)
-    kb_id = found.id
-    access.session.rollback()
-    return StreamingResponse(
-        _changes(access, kb_id), media_type="text/event-stream", headers={"Cache-Control": "no-store"}
-    )
-
-
-async def _changes(access: Access, kb_id: str) -> AsyncIterator[str]:
-    seen: dict[str, tuple[object, ...]] = {}
-    first = True
-    with access.workshop.changes.listen(kb_id) as woken:
-        while True:
-            woken.clear()
-            messages, alive = await asyncio.to_thread(_look, access, kb_id, seen, first)
-            first = False
-            for message in messages:
-                yield message
-            if not alive or access.workshop.stopping:
-                return
-            # Changes come in bursts; a short pause makes one message of many.
-            await asyncio.sleep(0.15)
-            try:
-                await asyncio.wait_for(woken.wait(), timeout=15)
-            except TimeoutError:
-                yield ": still here\n\n"
-
-
-def _look(access: Access, kb_id: str, seen: dict[str, tuple[object, ...]], first: bool) -> tuple[list[str], bool]:
-    """The messages for what changed since the last look, and whether the knowledge base still is."""
-    with access.workshop.sessions() as session:
-        narrowed = access.within(session)
-        kb = session.scalar(narrowed.scope.select(Kb).where(Kb.id == kb_id))
-        if kb is None:
-            return [], False
-        messages: list[str] = []
-        rows = session.execute(
-            select(Document.id, Document.state, Document.progress, Document.version, Document.changed_at).where(
-                Document.kb_id == kb_id
-            )
-        ).tuples()
-        now_there = {row[0]: tuple(row[1:]) for row in rows}
-        moved = [key for key, mark in now_there.items() if seen.get(key) != mark]
-        if first:
-            moved = [key for key in moved if now_there[key][0] not in _SETTLED]
-        for start in range(0, len(moved), 500):
-            chosen = moved[start : start + 500]
-            for document in session.scalars(select(Document).where(Document.id.in_(chosen))):
-                messages.append(sse("document", document_out(session, document)))
-        messages += [f'event: removed\ndata: {{"id": "{key}"}}\n\n' for key in seen.keys() - now_there.keys()]
-        changed = moved or seen.keys() - now_there.keys()
-        seen.clear()
-        seen.update(now_there)
-        if changed or first:
-            messages.append(sse("kb", kb_out(narrowed, kb)))
-        return messages, True

@@ -6,6 +6,35 @@ import asyncio
 import threading
 from collections.abc import Iterator
 from contextlib import contextmanager
+from typing import Any
+
+from sqlalchemy import event
+from sqlalchemy.orm import Session
+
+from fontanel.records.database import Sessions
+from fontanel.records.tables import Document
+
+_GONE = "documents gone"
+
+
+class Listener:
+    """One who listens for the changes of a knowledge base. `woken` is set when there was one."""
+
+    def __init__(self) -> None:
+        self.loop = asyncio.get_running_loop()
+        self.woken = asyncio.Event()
+        self._gone: list[str] = []
+        self._lock = threading.Lock()
+
+    def add_gone(self, documents: list[str]) -> None:
+        with self._lock:
+            self._gone += documents
+
+    def take_gone(self) -> list[str]:
+        """The documents that were deleted since this was asked before: no record tells of them any more."""
+        with self._lock:
+            taken, self._gone = self._gone, []
+        return taken
 
 
 class Changes:
@@ -13,27 +42,47 @@ class Changes:
 
     def __init__(self) -> None:
         self._lock = threading.Lock()
-        self._listeners: dict[str, set[tuple[asyncio.AbstractEventLoop, asyncio.Event]]] = {}
+        self._listeners: dict[str, set[Listener]] = {}
+
+    def follow(self, sessions: Sessions) -> None:
+        """Hear of the documents that these sessions delete, once that is committed."""
+
+        @event.listens_for(sessions, "after_flush")
+        def note(session: Session, context: Any) -> None:
+            gone = [item for item in session.deleted if isinstance(item, Document)]
+            for document in gone:
+                session.info.setdefault(_GONE, {}).setdefault(document.kb_id, []).append(document.id)
+
+        @event.listens_for(sessions, "after_commit")
+        def tell(session: Session) -> None:
+            for kb_id, documents in session.info.pop(_GONE, {}).items():
+                self.tell(kb_id, documents)
+
+        @event.listens_for(sessions, "after_rollback")
+        def forget(session: Session) -> None:
+            session.info.pop(_GONE, None)
 
     @contextmanager
-    def listen(self, kb_id: str) -> Iterator[asyncio.Event]:
-        listener = (asyncio.get_running_loop(), asyncio.Event())
+    def listen(self, kb_id: str) -> Iterator[Listener]:
+        listener = Listener()
         with self._lock:
             self._listeners.setdefault(kb_id, set()).add(listener)
         try:
-            yield listener[1]
+            yield listener
         finally:
             with self._lock:
                 self._listeners[kb_id].discard(listener)
                 if not self._listeners[kb_id]:
                     del self._listeners[kb_id]
 
-    def tell(self, kb_id: str) -> None:
+    def tell(self, kb_id: str, gone: list[str] | None = None) -> None:
         with self._lock:
             listeners = list(self._listeners.get(kb_id, ()))
-        for loop, event in listeners:
-            if not loop.is_closed():
-                loop.call_soon_threadsafe(event.set)
+        for listener in listeners:
+            if gone:
+                listener.add_gone(gone)
+            if not listener.loop.is_closed():
+                listener.loop.call_soon_threadsafe(listener.woken.set)
 
     def tell_all(self) -> None:
         """Wake every listener, for a shutdown."""

@@ -105,9 +105,14 @@ class Describing:
         if task := self._next():
             return self._ask(task)
         if found := self._left_over():
-            own = describe(self._reading(found))
-            self._take(found, own, None, partial(_forget, revision_id=found.revision_id))
-            self._changes.tell(found.kb_id)
+            forget = partial(_forget, revision_id=found.revision_id)
+            if found.reading:
+                self._take(found, describe(self._reading(found)), None, forget)
+                self._changes.tell(found.kb_id)
+            else:
+                with writing(self._sessions) as session:
+                    forget(session)
+                    session.commit()
             return True
         self._quiet_until = time.monotonic() + _QUIET
         return False
@@ -176,22 +181,24 @@ class Describing:
             )  # fmt: skip
 
     def _left_over(self) -> _Described | None:
-        """A revision that a model described, of a kb that has none any more."""
-        described = (
-            select(Revision, Document, Kb)
-            .join(Document, Document.revision_id == Revision.id)
-            .join(Kb, Kb.id == Document.kb_id)
-            .where(Kb.describer.is_(None), Document.described_by.is_not(None), Document.state == DocumentState.INDEXED)
-            .where(Revision.reading.is_not(None))
-            .order_by(Revision.created_at, Revision.id)
+        """A revision that a model was asked about, of a kb that has none any more. Its reading is empty when its document does not
+        show what the model wrote."""
+        without = select(Kb.id).where(Kb.describer.is_(None))
+        asked_about = (
+            select(Revision, Document)
+            .join(Description, Description.revision_id == Revision.id)
+            .join(Document, Document.key == Revision.document_key)
+            .where(Description.kb_id.in_(without))
+            .where(Document.state.in_((DocumentState.INDEXED, DocumentState.FAILED, DocumentState.REMOVED)))
         )
         with self._sessions() as session:
-            found = session.execute(described.limit(1)).first()
+            found = session.execute(asked_about.limit(1)).first()
             if found is None:
                 return None
-            revision, document, kb = found.tuple()
-            assert revision.reading is not None
-            return _Described(revision.id, document.key, kb.id, kb.team_id, revision.reading)
+            revision, document = found.tuple()
+            shown = document.revision_id == revision.id and document.described_by is not None
+            reading = revision.reading if shown and revision.reading else ""
+            return _Described(revision.id, document.key, document.kb_id, document.team_id, reading)
 
     def _usable(self, session: Session, team_id: str, name: str) -> tuple[TextModel, Endpoint] | str:
         """A team's model and where it is reached, or why it is not asked now."""

@@ -180,6 +180,7 @@ def rename_document(session: Session, document: Document, name: str) -> None:
     document.changed_at = now()
     for member in session.scalars(select(Document).where(Document.parent_key == document.key)).all():
         member.name = name + member.name.removeprefix(old)
+        member.changed_at = now()
     if titled_by_name and document.state != DocumentState.REMOVED:
         document.title = PurePosixPath(name).stem
         retry_document(session, document)

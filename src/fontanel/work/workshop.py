@@ -76,6 +76,7 @@ class Workshop:
         self.vectors = VectorCache(data / "vectors")
         self.editions = Editions(data / "editions", self.sessions)
         self.changes = Changes()
+        self.changes.follow(self.sessions)
         self.embedders = Embedders(settings.embedder_directory)
         self.ingest = Ingest(
             self.sessions, self.blobs, self.vectors, self.editions, self.changes, settings.read_seconds, take_in,

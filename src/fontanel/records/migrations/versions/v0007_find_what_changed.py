@@ -1,0 +1,13 @@
+"""Find what changed in a large knowledge base, and count its documents by state, without reading all of them"""
+
+from alembic import op
+
+revision = "0007"
+down_revision = "0006"
+
+
+def upgrade() -> None:
+    op.create_index("ix_documents_changed", "documents", ["kb_id", "changed_at"], unique=False)
+    op.create_index("ix_documents_state", "documents", ["kb_id", "state", "progress"], unique=False)
+    # Both begin with what this one holds.
+    op.drop_index("ix_documents_kb_id", "documents")
