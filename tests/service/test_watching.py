@@ -104,3 +104,11 @@ def test_thousands_of_changes_are_all_told_in_their_turn(service: Service) -> No
                 told.append(DocumentOut.model_validate(data).name)
     assert told[:-1] == [f"d{n:04}" for n in range(count)]
     engine.dispose()
+
+
+def test_other_tags_and_another_name_are_told(team: TeamSetup, storm: str) -> None:
+    with watched(team, storm) as stream:
+        assert next(stream)[0] == "kb"
+        team.client.set_tags(storm, "storm-plan.md", {"year": "2026"})
+        name, data = next(stream)
+        assert (name, data["tags"]) == ("document", {"year": "2026"})

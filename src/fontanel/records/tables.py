@@ -245,7 +245,7 @@ class Document(Base):
     __table_args__ = (
         UniqueConstraint("kb_id", "name"),
         Index("ix_documents_changed", "kb_id", "changed_at"),
-        Index("ix_documents_state", "kb_id", "state", "progress"),
+        Index("ix_documents_state", "kb_id", "state"),
         {"sqlite_autoincrement": True},
     )
 
@@ -268,7 +268,7 @@ class Document(Base):
     latest_revision_id: Mapped[str]
     tags: Mapped[dict[str, Any]]
     created_at: Mapped[datetime] = mapped_column(default=now)
-    changed_at: Mapped[datetime] = mapped_column(default=now)
+    changed_at: Mapped[datetime] = mapped_column(default=now, onupdate=now)
     version: Mapped[int] = mapped_column(default=1)
 
 

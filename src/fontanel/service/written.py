@@ -149,10 +149,13 @@ def compare_revisions(
 ) -> DifferencesOut:  # fmt: skip
     """By paragraphs, rows and items of the text as it was read, and by words within those that changed."""
     found = access.scope.document(access.scope.kb(kb), document)
-    read = access.scope.select(Revision).where(Revision.document_key == found.key, Revision.reading.is_not(None))
-    revisions = access.session.scalars(read.order_by(Revision.number)).all()
-    new = _pick(revisions, after, len(revisions) - 1)
-    old = _pick(revisions, before, max(revisions.index(new) - 1, 0))
+    of_document = access.scope.select(Revision).where(Revision.document_key == found.key)
+    revisions = access.session.scalars(of_document.order_by(Revision.number)).all()
+    read = [revision for revision in revisions if revision.reading is not None]
+    if not read:
+        raise ProblemError("not-found", "The document has not been read yet.", advice="Wait until it is indexed.")
+    new = read[-1] if after is None else _pick(revisions, after)
+    old = read[max(read.index(new) - 1, 0)] if before is None else _pick(revisions, before)
     changes = differences(_pieces(access, old), _pieces(access, new))
     return DifferencesOut(
         before=RevisionOut.model_validate(old), after=RevisionOut.model_validate(new),
@@ -160,14 +163,16 @@ def compare_revisions(
     )  # fmt: skip
 
 
-def _pick(revisions: Sequence[Revision], ref: str | None, default: int) -> Revision:
-    if not revisions:
-        raise ProblemError("not-found", "The document has not been read yet.", advice="Wait until it is indexed.")
-    if ref is None:
-        return revisions[default]
+def _pick(revisions: Sequence[Revision], ref: str) -> Revision:
     for revision in revisions:
-        if ref in (revision.id, str(revision.number)):
-            return revision
+        if ref not in (revision.id, str(revision.number)):
+            continue
+        if revision.reading is None:
+            raise ProblemError(
+                "not-found", f"Revision {revision.number} has not been read.",
+                advice="It failed, waits its turn, or the next came first: compare another revision.",
+            )  # fmt: skip
+        return revision
     raise NotInScope("revision", ref)
 
 

@@ -113,7 +113,6 @@ def _end_embedding(session: Session, edition: Edition, serves: bool) -> None:
         document = session.get(Document, job.document_key)
         if serves and document is not None and document.state == DocumentState.INDEXED_BY_WORDS:
             document.state, document.progress = DocumentState.INDEXED, None
-            document.changed_at = now()
 
 
 def take_over(session: Session) -> list[tuple[str, str, str]]:

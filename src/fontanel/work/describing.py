@@ -241,7 +241,6 @@ class Describing:
                     document.description, document.described_by = about.description, by
                     document.title = about.title or document.title
                     document.version += 1
-                    document.changed_at = now()
                 self._write_again(session, serving, task, about)
                 fault("description_written")
                 keep(session)

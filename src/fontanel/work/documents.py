@@ -152,7 +152,6 @@ def _add_revision(
     document.latest_revision_id = revision.id
     document.state, document.progress = DocumentState.WAITING, None
     document.error = document.error_code = None
-    document.changed_at = now()
     document.version += 1
     return add_job(session, document, revision.id)
 
@@ -167,7 +166,6 @@ def remove_document(session: Session, kb: Kb, document: Document) -> None:
     drop_waiting_jobs(session, document)
     document.state, document.progress = DocumentState.REMOVED, None
     document.error = document.error_code = document.revision_id = None
-    document.changed_at = now()
     document.version += 1
 
 
@@ -177,10 +175,8 @@ def rename_document(session: Session, document: Document, name: str) -> None:
     old = document.name
     document.name = name
     document.version += 1
-    document.changed_at = now()
     for member in session.scalars(select(Document).where(Document.parent_key == document.key)).all():
         member.name = name + member.name.removeprefix(old)
-        member.changed_at = now()
     if titled_by_name and document.state != DocumentState.REMOVED:
         document.title = PurePosixPath(name).stem
         retry_document(session, document)
@@ -189,7 +185,6 @@ def rename_document(session: Session, document: Document, name: str) -> None:
 def retry_document(session: Session, document: Document) -> Job:
     """Read a document's latest revision once more."""
     document.state, document.progress, document.error, document.error_code = DocumentState.WAITING, None, None, None
-    document.changed_at = now()
     return add_job(session, document, document.latest_revision_id)
 
 

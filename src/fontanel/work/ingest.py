@@ -258,7 +258,6 @@ class Ingest:
         document.error = document.error_code = None
         document.state = DocumentState.INDEXED_BY_WORDS if by_meaning else DocumentState.INDEXED
         document.progress = 0.0 if by_meaning else None
-        document.changed_at = now()
         revision.answerable_at = revision.answerable_at or now()
         if not by_meaning:
             revision.indexed_at = now()
@@ -377,7 +376,6 @@ class Ingest:
                     revision.indexed_at = now()
                     if document.latest_revision_id == revision.id:
                         document.state, document.progress = DocumentState.INDEXED, None
-                        document.changed_at = now()
                 write_vectors(self._editions, self._vectors, session, edition, found)
                 session.commit()
             fault("vectors_committed")
@@ -411,7 +409,6 @@ class Ingest:
             if document is not None and moves and wanted and document.latest_revision_id == job.revision_id:
                 document.state, document.progress = DocumentState.FAILED, None
                 document.error_code, document.error = code, message
-                document.changed_at = now()
             session.commit()
         self._changes.tell(job.kb_id)
 

@@ -1,6 +1,6 @@
 import { type FormEvent, useState } from "react";
 import { Link, useNavigate } from "react-router";
-import { type Schemas, send } from "../../api/client";
+import { get, type Schemas, send } from "../../api/client";
 import { Ago, Failure } from "../../components/text";
 import { useLoad } from "../../hooks/useLoad";
 import { useTeam } from "../../hooks/useSession";
@@ -41,14 +41,15 @@ function Editors() {
   const team = useTeam();
   const navigate = useNavigate();
   const { data, error } = useLoad<Schemas["Page_DeskOut_"]>(`${team.api}/desks`);
-  const kbs = useLoad<Schemas["Page_KbOut_"]>(`${team.api}/kbs`);
   const [name, setName] = useState("");
   const [failed, setFailed] = useState<string | null>(null);
   const create = (event: FormEvent) => {
     event.preventDefault();
-    const first = kbs.data?.items.find((kb) => !kb.expires_at);
-    const settings = { kbs: first ? [{ kb: first.id }] : [] };
-    send<Desk>("POST", `${team.api}/desks`, { name, settings })
+    get<Schemas["Page_KbOut_"]>(`${team.api}/kbs`)
+      .then((kbs) => {
+        const first = kbs.items.find((kb) => !kb.expires_at);
+        return send<Desk>("POST", `${team.api}/desks`, { name, settings: { kbs: first ? [{ kb: first.id }] : [] } });
+      })
       .then((desk) => navigate(`/t/${team.slug}/desks/${desk.slug}`))
       .catch((problem: Error) => setFailed(problem.message));
   };
