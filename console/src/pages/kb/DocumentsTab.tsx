@@ -3,6 +3,7 @@ import { Link, useSearchParams } from "react-router";
 import { type Doc, type Schemas, send, upload } from "../../api/client";
 import { Ago, count, Failure, size, State } from "../../components/text";
 import { useLoad } from "../../hooks/useLoad";
+import { usePaced } from "../../hooks/usePaced";
 import { useTeam } from "../../hooks/useSession";
 import { Folders } from "./Folders";
 import { useKb } from "./KbPage";
@@ -62,7 +63,7 @@ export function DocumentsTab() {
     source && `source=${source}`, folder && `folder=${encodeURIComponent(folder)}`, wanted.length > 1 && `name=${encodeURIComponent(wanted)}`,
     tag.includes("=") && `tag=${encodeURIComponent(tag)}`, ["indexed", "failed", "removed"].includes(state) && `state=${state}`, state === "warned" && "warnings=true",
   ].filter(Boolean);
-  const mark = kb.documents * 1000 + kb.pending;
+  const mark = usePaced(`${kb.documents}.${kb.pending}`);
   const narrowed = useLoad<Schemas["Page_DocumentOut_"]>(asked.length ? `${api}/documents?limit=500&${asked.join("&")}&turn=${mark}` : null);
   const [over, setOver] = useState(false);
   const picker = useRef<HTMLInputElement>(null);
@@ -144,7 +145,7 @@ export function DocumentsTab() {
           {picked.size > 0 && <Bulk api={api} picked={picked} onDone={() => setPicked(new Set())} />}
           <div className="flex flex-col gap-5 min-[900px]:flex-row">
           <div className="shrink-0 empty:hidden min-[900px]:w-48">
-            <Folders api={api} chosen={folder} mark={kb.documents} onChoose={(value) => narrow("folder", value)} />
+            <Folders api={api} chosen={folder} mark={mark} onChoose={(value) => narrow("folder", value)} />
           </div>
           <div className="sheet min-w-0 flex-1 overflow-x-auto">
             <table className="table">

@@ -6,7 +6,7 @@ import { useLoad } from "../../hooks/useLoad";
 type Folder = Schemas["FolderOut"];
 
 /** The folders of a knowledge base as a tree; a branch is asked for when it is opened. */
-export function Folders({ api, chosen, onChoose, mark }: { api: string; chosen: string; onChoose: (folder: string) => void; mark: number }) {
+export function Folders({ api, chosen, onChoose, mark }: { api: string; chosen: string; onChoose: (folder: string) => void; mark: string }) {
   const { data } = useLoad<Folder[]>(`${api}/folders?turn=${mark}`);
   if (!data?.length) return null;
   return (
