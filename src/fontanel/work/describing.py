@@ -16,7 +16,7 @@ from datetime import datetime, timedelta
 from functools import partial
 
 import structlog
-from sqlalchemy import delete, func, or_, select
+from sqlalchemy import delete, exists, func, or_, select
 from sqlalchemy.orm import Session
 
 from fontanel.core.analysis import Analyser
@@ -50,6 +50,8 @@ _COLUMNS = [column.key for column in PassageRow.__table__.columns if column.key 
 #: How often a model is asked about one revision when it fails, and the seconds after the first failure, which double.
 _MOST_TRIES = 5
 _PAUSE = 30.0
+#: Revisions that are found at once.
+_BATCH = 100
 #: Seconds between two looks when nothing waits.
 _QUIET = 2.0
 #: Seconds until it is looked at again whether a team may use its model, or has tokens left.
@@ -97,6 +99,10 @@ class Describing:
         #: Team and model -> when to look again whether they may.
         self._barred: dict[tuple[str, str], datetime] = {}
         self._quiet_until = 0.0
+        #: Revisions that wait, the first at the end.
+        self._batch: list[str] = []
+        #: Kb -> its mark when nothing of it waited.
+        self._done: dict[str, tuple[str, datetime | None]] = {}
 
     def round(self) -> bool:
         """Describe one document that waits for it; return whether there was one."""
@@ -146,7 +152,7 @@ class Describing:
     def _next(self) -> _Task | None:
         """The longest waiting revision of a kb that has a model for it."""
         moment = now()
-        barred = [kb for kb, until in self._barred.items() if until > moment]
+        barred = {kb for kb, until in self._barred.items() if until > moment}
         waiting = (
             select(Revision, Document, Kb, Description)
             .join(Document, Document.revision_id == Revision.id)
@@ -157,15 +163,22 @@ class Describing:
             .where(or_(
                 Description.revision_id.is_(None), Description.model != Kb.describer, Description.again_at <= moment
             ))
-            .order_by(Revision.created_at, Revision.id)
         )  # fmt: skip
         for team_id, model in barred:
             waiting = waiting.where(or_(Kb.team_id != team_id, Kb.describer != model))
         with self._sessions() as session:
-            found = session.execute(waiting.limit(1)).tuples().first()
-            if found is None:
-                return None
-            revision, document, kb, before = found
+            found = None
+            while found is None:
+                if not self._batch:
+                    marks = self._marks(session, moment, barred)
+                    some = waiting.with_only_columns(Revision.id).where(Document.kb_id.in_(marks))
+                    ids = session.scalars(some.order_by(Revision.created_at, Revision.id).limit(_BATCH)).all()
+                    if not ids:
+                        self._done |= marks
+                        return None
+                    self._batch = list(reversed(ids))
+                found = session.execute(waiting.where(Revision.id == self._batch.pop())).first()
+            revision, document, kb, before = found.tuple()
             assert kb.describer is not None
             assert revision.reading is not None
             usable = self._usable(session, kb.team_id, kb.describer)
@@ -179,6 +192,23 @@ class Describing:
                 revision.id, document.key, kb.id, kb.team_id, revision.reading, kb.describer, endpoint,
                 (row.price_read, row.price_written), tries,
             )  # fmt: skip
+
+    def _marks(
+        self, session: Session, moment: datetime, barred: set[tuple[str, str]]
+    ) -> dict[str, tuple[str, datetime | None]]:
+        """The kbs in which something may wait: their model, and when a document changed last. Looking through all documents of the
+        others each time would cost more than describing."""
+        found: dict[str, tuple[str, datetime | None]] = {}
+        for kb in session.scalars(select(Kb).where(Kb.describer.is_not(None))):
+            assert kb.describer is not None
+            newest: datetime | None = session.scalar(
+                select(func.max(Document.changed_at)).where(Document.kb_id == kb.id)
+            )
+            due = exists().where(Description.kb_id == kb.id, Description.again_at <= moment)
+            changed = self._done.get(kb.id) != (kb.describer, newest) or session.scalar(select(due))
+            if changed and (kb.team_id, kb.describer) not in barred:
+                found[kb.id] = (kb.describer, newest)
+        return found
 
     def _left_over(self) -> _Described | None:
         """A revision that a model was asked about, of a kb that has none any more. Its reading is empty when its document does not
