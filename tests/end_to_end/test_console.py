@@ -180,6 +180,7 @@ def test_an_operator_creates_a_team(page: Page, service: Service) -> None:
     page.get_by_role("button", name="Create team").click()
     page.get_by_role("listitem").get_by_role("link", name="Lighthouse keepers").click()
     expect(page.get_by_text("Nobody is in this team yet.")).to_be_visible()
+    expect(page.get_by_role("heading", name="Lighthouse keepers")).to_be_visible()
     expect(page.get_by_role("link", name="Desks")).to_have_count(0)
 
 

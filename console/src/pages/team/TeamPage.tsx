@@ -13,9 +13,12 @@ const ROLES: [Role & string, string][] = [
 
 export function TeamPage() {
   const team = useTeam();
+  // An operator who is no member knows the team by its address alone.
+  const all = useLoad<Schemas["Page_TeamOut_"]>(team.member ? null : "/teams");
+  const name = all.data?.items.find((item) => item.slug === team.slug)?.name ?? team.name;
   return (
     <>
-      <h1 className="mb-5 text-[27px]">{team.name}</h1>
+      <h1 className="mb-5 text-[27px]">{name}</h1>
       <Members api={team.api} />
       <Keys api={team.api} />
     </>

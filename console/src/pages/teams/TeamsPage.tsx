@@ -29,7 +29,7 @@ export function TeamsPage() {
             </Link>
             <span className="soft font-mono text-[13px]">{team.slug}</span>
             <span className="soft ml-auto">
-              since <Ago at={team.created_at} />
+              created <Ago at={team.created_at} />
             </span>
           </li>
         ))}
