@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import io
+import zlib
 
 import numpy as np
 import pytest
@@ -13,6 +14,7 @@ from reportlab.pdfgen.canvas import Canvas
 from fontanel.core.reading import Reading, read
 from fontanel.core.reading import detect as types
 from fontanel.core.reading.drawing import draw_page
+from fontanel.core.reading.pdf_forms import may_hold_notes
 
 
 def request(ship: str = "Skua of Skerrow", ticked: bool = True) -> bytes:
@@ -129,3 +131,15 @@ def test_text_written_onto_a_page_is_read_where_it_stands(scan: bool) -> None:
         "Draws 7 metres.",
         "Arrives at noon.",
     ]
+
+
+@pytest.mark.parametrize(
+    ("objects", "found"),
+    [(b"<</Subtype /FreeText>>", True), (b"<</Subtype /Link>>", False), (b"<</Subtype /Link>>" * 9_000, False)],
+)
+def test_notes_are_looked_for_in_packed_objects(objects: bytes, found: bool) -> None:
+    head = b"7 0 obj <</Type /ObjStm /N 1 /First 4 /Filter /FlateDecode>> stream\r\n"
+    packed = head + zlib.compress(b"1 0 " + objects) + b"\nendstream endobj\n"
+    assert may_hold_notes(b"%PDF-1.7\n" + packed * 3) is found
+    assert may_hold_notes(b"%PDF-1.7\n" + head + b"not packed"), "what cannot be told is looked at"
+    assert may_hold_notes(b"%PDF-1.7\n" + head + zlib.compress(bytes(70 * 1024 * 1024))), "nor unpacked without end"

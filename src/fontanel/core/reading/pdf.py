@@ -29,7 +29,7 @@ from fontanel.core.reading.lines import (
     joined,
 )
 from fontanel.core.reading.model import ReadingBuilder, ReadingFailed, collapse
-from fontanel.core.reading.pdf_forms import add_fields, filled_fields, open_forms, take_off_notes
+from fontanel.core.reading.pdf_forms import add_fields, filled_fields, may_hold_notes, open_forms, take_off_notes
 from fontanel.core.reading.recognition import Recogniser, recognise
 
 _MOST_PAGES = 20_000
@@ -81,13 +81,13 @@ def read_pdf(data: bytes, progress: Callable[[int, int], None], recognition: boo
             "damaged", "The PDF is damaged and cannot be opened. Add it again from a good copy."
         ) from error
     try:
-        return _read_document(document, count, progress, recognition)
+        return _read_document(document, count, progress, recognition, may_hold_notes(data))
     finally:
         document.close()
 
 
 def _read_document(
-    document: pdfium.PdfDocument, count: int, progress: Callable[[int, int], None], recognition: bool
+    document: pdfium.PdfDocument, count: int, progress: Callable[[int, int], None], recognition: bool, notes: bool
 ) -> ReadingBuilder:
     if count > _MOST_PAGES:
         raise ReadingFailed(
@@ -99,7 +99,7 @@ def _read_document(
     scans = _Scans(builder, _MOST_RECOGNISED if recognition else 0)
     for index in range(count):
         try:
-            page = _read_page(document, index, scans)
+            page = _read_page(document, index, scans, notes)
         except pdfium.PdfiumError:
             builder.warnings.append(f"Page {index + 1} is damaged and was left out")
             page = PageLines(index + 1, 612.0, 792.0)
@@ -174,7 +174,7 @@ def _outline(document: pdfium.PdfDocument, count: int) -> Outline:
     return found
 
 
-def _read_page(document: pdfium.PdfDocument, index: int, scans: _Scans) -> PageLines:
+def _read_page(document: pdfium.PdfDocument, index: int, scans: _Scans, notes: bool) -> PageLines:
     page = document[index]
     try:
         width, height = page.get_size()
@@ -186,7 +186,7 @@ def _read_page(document: pdfium.PdfDocument, index: int, scans: _Scans) -> PageL
                 text = text.translate(_BULLETS)
             text, unknown = _UNKNOWN.subn(" ", text)
             known = len(text.strip())
-            fields = filled_fields(document, page)
+            fields = filled_fields(document, page, notes)
             if unknown > 0.3 * (known + unknown) or (known < _LITTLE_TEXT and _is_picture(page, width * height)):
                 take_off_notes(page)
                 found.lines = scans.lines(page, index)
