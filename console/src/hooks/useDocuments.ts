@@ -21,30 +21,38 @@ export function useDocuments(base: string) {
   const [kb, setKb] = useState<Kb | null>(null);
   const [list, setList] = useState<List | null>(null);
   const [error, setError] = useState<string | null>(null);
-  /** What the stream told of each document, null when it is gone: a list that was asked for earlier may come later. */
+  /** What the stream tells while lists are on their way, null of a document that is gone: they may be older. */
   const told = useRef(new Map<string, Doc | null>());
+  const coming = useRef(0);
 
   const load = useCallback(
     async (cursor: string | null) => {
       const query = cursor === null ? "" : `&cursor=${encodeURIComponent(cursor)}`;
-      const page = await get<Schemas["Page_DocumentOut_"]>(`${base}/documents?limit=200${query}`);
-      const listed = page.items.map((item): [string, Doc] => [item.id, item]);
-      setList((before) => merge({ documents: (cursor !== null && before?.documents) || [], next: page.next ?? null }, [...listed, ...told.current]));
+      coming.current += 1;
+      try {
+        const page = await get<Schemas["Page_DocumentOut_"]>(`${base}/documents?limit=200${query}`);
+        const moved = [...page.items.map((item): [string, Doc] => [item.id, item]), ...told.current];
+        setList((before) => merge({ documents: (cursor !== null && before?.documents) || [], next: page.next ?? null }, moved));
+      } finally {
+        coming.current -= 1;
+        if (coming.current === 0) told.current.clear();
+      }
     },
     [base],
   );
 
   useEffect(() => {
+    setKb(null);
     setList(null);
-    told.current.clear();
-    get<Kb>(base).then(setKb, (problem: Error) => setError(problem.message));
+    // What the stream told first is newer.
+    get<Kb>(base).then((found) => setKb((before) => before ?? found), (problem: Error) => setError(problem.message));
     const begin = () => load(null).catch((problem: Error) => setError(problem.message));
     void begin();
     const source = new EventSource(`/api/v1${base}/events`);
     let opened = false;
     let heard: [string, Doc | null][] = [];
     const hear = (id: string, document: Doc | null) => {
-      told.current.set(id, document);
+      if (coming.current) told.current.set(id, document);
       // Many come at once: they are shown together.
       if (heard.push([id, document]) > 1) return;
       setTimeout(() => {
@@ -53,10 +61,7 @@ export function useDocuments(base: string) {
         setList((before) => before && merge(before, moved));
       });
     };
-    source.addEventListener("open", () => {
-      opened = true;
-      told.current.clear();
-    });
+    source.addEventListener("open", () => (opened = true));
     source.addEventListener("document", (event) => {
       const moved = JSON.parse(event.data) as Doc;
       // What left its source leaves the list too.
