@@ -6,7 +6,7 @@ from collections.abc import Iterator
 from pathlib import Path
 
 import pytest
-from playwright.sync_api import Page, expect
+from playwright.sync_api import Page, Route, expect
 
 from fontanel import schemas as s
 from tests.conftest import Service, TeamSetup, new_team
@@ -103,6 +103,25 @@ def test_a_source_is_paused_changed_and_disconnected(page: Page, team: TeamSetup
     page.get_by_role("button", name="Disconnect").click()
     expect(page.get_by_text("No sources yet.")).to_be_visible()
     assert list(client.list_documents("kb")) == []
+
+
+def test_a_page_that_polls_waits_for_each_answer(page: Page, team: TeamSetup, folder: Path) -> None:
+    source = team.client.connect_source("kb", s.SourceIn(name="Lights", kind="folder", settings={"path": str(folder)}))
+    team.client.wait_for_sync("kb", source.id, "latest")
+    page.clock.install()
+    sign_in(page, team)
+    page.goto(f"/t/{team.slug}/kbs/kb/sources/{source.id}")
+    expect(page.get_by_text("12 added")).to_be_visible()
+    held: list[Route] = []
+    page.route(f"**/sources/{source.id}", lambda route: held.append(route))
+    with page.expect_request(f"**/api/**/sources/{source.id}"):
+        page.clock.run_for(20_000)
+    page.clock.run_for(20_000)
+    assert len(held) == 1, "an answer that is slow must not be dropped for the next"
+    with page.expect_response(f"**/api/**/sources/{source.id}"):
+        held[0].continue_()
+    with page.expect_request(f"**/api/**/sources/{source.id}"):
+        page.clock.run_for(5_000)
 
 
 def test_a_document_is_written_edited_compared_and_brought_back(page: Page, team: TeamSetup) -> None:

@@ -12,7 +12,11 @@ export function usePolled<T>(path: string | null, busy: (data: T) => boolean, id
   useEffect(() => {
     const pause = soon ? 700 : idle;
     if (pause === null || ended === 0) return;
-    const timer = setInterval(() => document.visibilityState === "visible" && reload(), pause);
+    const timer = setInterval(() => {
+      if (document.visibilityState !== "visible") return;
+      clearInterval(timer);
+      reload();
+    }, pause);
     return () => clearInterval(timer);
   }, [reload, soon, idle, ended]);
   return loaded;

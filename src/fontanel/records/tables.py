@@ -62,6 +62,10 @@ class DocumentState(StrEnum):
     REMOVED = "removed"
 
 
+#: Nothing more becomes of a document by itself.
+SETTLED = (DocumentState.INDEXED, DocumentState.FAILED, DocumentState.REMOVED)
+
+
 class SyncState(StrEnum):
     WAITING = "waiting"
     RUNNING = "running"

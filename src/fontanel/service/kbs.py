@@ -1,4 +1,4 @@
-"""Knowledge bases, and what changes in them, live."""
+"""Knowledge bases."""
 
 from __future__ import annotations
 
@@ -8,7 +8,7 @@ from fastapi import Request, Response
 from sqlalchemy import func, select
 
 from fontanel.core.splitting import SplitSettings
-from fontanel.records.tables import Document, DocumentState, Edition, Kb, PassageRow
+from fontanel.records.tables import SETTLED, Document, DocumentState, Edition, Kb, PassageRow
 from fontanel.schemas import DescribingOut, KbChange, KbIn, KbOut, Page, Splitting
 from fontanel.service.access import Access, EditorWrite, Idempotency, Reader, check_version
 from fontanel.service.routers import api_router
@@ -18,8 +18,6 @@ from fontanel.work.documents import Refused, create_kb
 from fontanel.work.passages import split_settings
 
 router = api_router("/teams/{team}/kbs", "knowledge bases")
-
-_SETTLED = (DocumentState.INDEXED, DocumentState.FAILED, DocumentState.REMOVED)
 
 
 def kb_out(access: Access, kb: Kb) -> KbOut:
@@ -35,7 +33,7 @@ def kb_out(access: Access, kb: Kb) -> KbOut:
         id=kb.id, slug=kb.slug, name=kb.name, description=kb.description,
         documents=sum(counts.values()) - counts.get(DocumentState.REMOVED, 0),
         passages=passages or 0,
-        pending=sum(count for state, count in counts.items() if state not in _SETTLED),
+        pending=sum(count for state, count in counts.items() if state not in SETTLED),
         failed=counts.get(DocumentState.FAILED, 0), embedder=edition.embedder if edition else None,
         splitting=Splitting(**split_settings(edition.settings if edition else {})), describing=_describing(access, kb),
         created_at=kb.created_at, changed_at=changed, expires_at=kb.expires_at, version=kb.version,

@@ -8,15 +8,13 @@ from fastapi import Query
 from sqlalchemy import func, select
 from sqlalchemy.orm import Session
 
-from fontanel.records.tables import Document, DocumentState, Outcome, Revision, Sync, SyncItem, SyncState, now
+from fontanel.records.tables import SETTLED, Document, Outcome, Revision, Sync, SyncItem, SyncState, now
 from fontanel.schemas import OutcomeName, Page, SyncItemOut, SyncOut
 from fontanel.service.access import EditorWrite, Reader
 from fontanel.service.problems import ProblemError
 from fontanel.service.routers import api_router
 
 router = api_router("/teams/{team}/kbs/{kb}/sources/{source}/syncs", "syncs")
-
-_SETTLED = (DocumentState.INDEXED, DocumentState.FAILED, DocumentState.REMOVED)
 
 
 #: What a document goes through, as its revision's times name it.
@@ -25,7 +23,7 @@ _STAGES = ("read", "split", "describe", "words", "embed")
 
 def sync_out(session: Session, sync: Sync) -> SyncOut:
     taken = select(
-        func.count().filter(Document.state.not_in(_SETTLED), Document.latest_revision_id == Revision.id),
+        func.count().filter(Document.state.not_in(SETTLED), Document.latest_revision_id == Revision.id),
         func.coalesce(func.sum(func.json_extract(Revision.report, "$.words")), 0),
         func.coalesce(func.sum(Revision.passages), 0), func.coalesce(func.sum(Revision.embedded), 0),
         *(func.sum(func.json_extract(Revision.seconds, f"$.{stage}")) for stage in _STAGES),

@@ -10,7 +10,7 @@ from fastapi.responses import StreamingResponse
 from sqlalchemy import func, or_, select
 from sqlalchemy.orm import Session
 
-from fontanel.records.tables import Document, DocumentState, Kb
+from fontanel.records.tables import SETTLED, Document, Kb
 from fontanel.service.access import Access, Reader
 from fontanel.service.documents import documents_out
 from fontanel.service.events import sse
@@ -24,7 +24,6 @@ router = api_router("/teams/{team}/kbs", "knowledge bases")
 _MOST = 500
 #: How many documents on their way a stream begins with.
 _FIRST = 200
-_SETTLED = (DocumentState.INDEXED, DocumentState.FAILED, DocumentState.REMOVED)
 
 
 @router.get("/{kb}/events", summary="Watch documents move", response_class=StreamingResponse)
@@ -90,7 +89,7 @@ class _Look:
         newest = newest or datetime.min.replace(tzinfo=UTC)
         key = session.scalar(select(func.max(Document.key)).where(here, Document.changed_at == newest))
         self._upto = newest, key or 0
-        pending = select(Document).where(here, Document.state.not_in(_SETTLED))
+        pending = select(Document).where(here, Document.state.not_in(SETTLED))
         return session.scalars(pending.order_by(Document.changed_at.desc()).limit(_FIRST)).all()
 
     def _since(self, session: Session) -> Sequence[Document]:

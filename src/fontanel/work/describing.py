@@ -32,7 +32,7 @@ from fontanel.records.blobs import BlobStore
 from fontanel.records.database import Sessions, writing
 from fontanel.records.desk_tables import Description, TextModel, Use
 from fontanel.records.ids import new_id
-from fontanel.records.tables import Document, DocumentState, Edition, Kb, PassageRow, Revision, Team, now
+from fontanel.records.tables import SETTLED, Document, DocumentState, Edition, Kb, PassageRow, Revision, Team, now
 from fontanel.records.vault import SecretsLost, Vault
 from fontanel.records.vector_cache import VectorCache
 from fontanel.work.changes import Changes
@@ -219,7 +219,7 @@ class Describing:
             .join(Description, Description.revision_id == Revision.id)
             .join(Document, Document.key == Revision.document_key)
             .where(Description.kb_id.in_(without))
-            .where(Document.state.in_((DocumentState.INDEXED, DocumentState.FAILED, DocumentState.REMOVED)))
+            .where(Document.state.in_(SETTLED))
         )
         with self._sessions() as session:
             found = session.execute(asked_about.limit(1)).first()

@@ -145,7 +145,7 @@ export function DocumentsTab() {
           {picked.size > 0 && <Bulk api={api} picked={picked} onDone={() => setPicked(new Set())} />}
           <div className="flex flex-col gap-5 min-[900px]:flex-row">
           <div className="shrink-0 empty:hidden min-[900px]:w-48">
-            <Folders api={api} chosen={folder} mark={mark} onChoose={(value) => narrow("folder", value)} />
+            <Folders api={api} chosen={folder} mark={kb.documents} onChoose={(value) => narrow("folder", value)} />
           </div>
           <div className="sheet min-w-0 flex-1 overflow-x-auto">
             <table className="table">

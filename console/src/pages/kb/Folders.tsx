@@ -2,12 +2,13 @@ import { useState } from "react";
 import type { Schemas } from "../../api/client";
 import { count } from "../../components/text";
 import { useLoad } from "../../hooks/useLoad";
+import { usePaced } from "../../hooks/usePaced";
 
 type Folder = Schemas["FolderOut"];
 
 /** The folders of a knowledge base as a tree; a branch is asked for when it is opened. */
-export function Folders({ api, chosen, onChoose, mark }: { api: string; chosen: string; onChoose: (folder: string) => void; mark: string }) {
-  const { data } = useLoad<Folder[]>(`${api}/folders?turn=${mark}`);
+export function Folders({ api, chosen, onChoose, mark }: { api: string; chosen: string; onChoose: (folder: string) => void; mark: number }) {
+  const { data } = useLoad<Folder[]>(`${api}/folders?turn=${usePaced(mark)}`);
   if (!data?.length) return null;
   return (
     <nav aria-label="Folders" className="min-w-0">

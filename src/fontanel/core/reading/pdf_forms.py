@@ -65,7 +65,7 @@ def may_hold_notes(data: bytes) -> bool:
     return False
 
 
-def filled_fields(document: pdfium.PdfDocument, page: Any, notes: bool = True) -> list[Filled]:
+def filled_fields(document: pdfium.PdfDocument, page: Any, notes: bool) -> list[Filled]:
     """The fields of a page that hold something, boxes with whether they are ticked, and text written onto the page, line by line.
     Empty on pages that are turned, and without `notes` in a document that has no form."""
     if (document.formenv is None and not notes) or page.get_rotation():
