@@ -3,8 +3,10 @@
 from __future__ import annotations
 
 import hashlib
+import sqlite3
 from collections.abc import Iterator
 from pathlib import Path
+from typing import Any
 
 import numpy as np
 import pytest
@@ -49,17 +51,49 @@ def test_sweeping_keeps_what_is_named_and_what_is_young(tmp_path: Path) -> None:
     assert not blobs.path(gone).exists()
 
 
-def test_vectors_come_back_and_unknown_keys_do_not(tmp_path: Path) -> None:
+def _unit(rows: int) -> np.ndarray[Any, np.dtype[np.float32]]:
+    return np.eye(rows, 8, dtype=np.float32)
+
+
+def test_vectors_come_back_to_their_team_and_unknown_keys_do_not(tmp_path: Path) -> None:
     cache = VectorCache(tmp_path / "vectors")
     keys = [bytes([n]) * 32 for n in range(5)]
-    vectors = np.arange(20, dtype=np.float32).reshape(5, 4)
-    cache.put(keys, vectors)
+    cache.put("a", keys, _unit(5))
     cache.close()
     again = VectorCache(tmp_path / "vectors")
-    found = again.get([*keys, b"x" * 32])
+    found = again.get("a", [*keys, b"x" * 32])
     assert len(found) == 5
-    assert (found[keys[3]] == vectors[3]).all()
+    assert (found[keys[3]] == _unit(5)[3]).all()
+    assert again.get("b", keys) == {}
+    again.put("b", keys, _unit(5)[::-1].copy())
+    assert (again.get("a", keys)[keys[3]] == _unit(5)[3]).all()
+    again.forget_team("a")
+    assert again.get("a", keys) == {}
+    assert len(again.get("b", keys)) == 5
     again.close()
+
+
+@pytest.mark.parametrize("vectors", [np.ones((1, 8)), np.ones((1, 8), np.float32), np.full((1, 8), np.nan, np.float32)])
+def test_only_unit_vectors_are_cached(tmp_path: Path, vectors: Any) -> None:
+    cache = VectorCache(tmp_path / "vectors")
+    with pytest.raises(ValueError, match="vectors"):
+        cache.put("a", [b"k" * 32], vectors)
+    cache.close()
+
+
+def test_vectors_that_all_teams_shared_are_divided(tmp_path: Path) -> None:
+    before = sqlite3.connect(tmp_path / "vectors")
+    before.execute("CREATE TABLE vectors (key BLOB PRIMARY KEY, vector BLOB NOT NULL) WITHOUT ROWID")
+    keys = [bytes([n]) * 32 for n in range(3)]
+    before.executemany("INSERT INTO vectors VALUES (?, ?)", zip(keys, [row.tobytes() for row in _unit(3)], strict=True))
+    before.commit()
+    before.close()
+    cache = VectorCache(tmp_path / "vectors")
+    assert cache.shared
+    cache.split_by_team([("a", keys[0]), ("b", keys[0]), ("b", keys[1]), ("b", b"x" * 32)])
+    assert not cache.shared
+    assert [len(cache.get(team, keys)) for team in "abc"] == [1, 2, 0]
+    cache.close()
 
 
 def test_migrations_give_the_tables_as_they_are_declared(tmp_path: Path) -> None:

@@ -84,7 +84,7 @@ def test_a_changed_byte_is_refused_and_nothing_is_kept(team: TeamSetup, packed: 
     [
         ({"version": 99}, "of version 99; this service reads version 1"),
         ({"embedder": "another-one"}, "by the embedder another-one"),
-        ({"format": "something"}, "no pack"),
+        ({"format": "something"}, "not a pack"),
         ({"splitting": {"target_tokens": "many"}}, "damaged"),
     ],
 )
@@ -99,7 +99,7 @@ def test_a_pack_that_does_not_fit_is_refused_with_the_reason(
 @pytest.mark.parametrize("content", [b"", b"PK\x03\x04", b"no zip at all", samples.zipped({"a.txt": "x"})])
 def test_what_is_no_pack_is_refused(team: TeamSetup, tmp_path: Path, content: bytes) -> None:
     (tmp_path / "x.zip").write_bytes(content)
-    with pytest.raises(Invalid, match="no pack"):
+    with pytest.raises(Invalid, match="not a pack"):
         team.client.import_pack(tmp_path / "x.zip")
 
 

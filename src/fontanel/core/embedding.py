@@ -17,6 +17,8 @@ Vectors = npt.NDArray[np.float32]
 TokenCounter = Callable[[Sequence[str]], list[int]]
 
 _WORD = re.compile(r"\w+|[^\w\s]")
+#: How far the length of a unit vector may be from 1.
+_NORM_TOLERANCE = 0.01
 
 
 class EmbedderMissing(Exception):
@@ -26,6 +28,21 @@ class EmbedderMissing(Exception):
 def text_key(embedder: str, text: str) -> bytes:
     """The vector cache's key: sha256 over the embedder's name and the text."""
     return hashlib.sha256(f"{embedder}\0{text}".encode()).digest()
+
+
+def check_unit_vectors(vectors: npt.NDArray[Any], dimensions: int | None = None) -> None:
+    """Raise ValueError unless all rows are finite unit vectors.
+
+    `vectors` has the shape (texts, dimensions); with `dimensions` the second must be that number.
+    """
+    if vectors.ndim != 2 or vectors.dtype != np.float32:
+        raise ValueError("the vectors are not rows of float32")
+    if dimensions is not None and vectors.shape[1] != dimensions:
+        raise ValueError(f"the vectors have {vectors.shape[1]} dimensions instead of {dimensions}")
+    with np.errstate(over="ignore", invalid="ignore"):
+        norms = np.linalg.norm(vectors, axis=1)
+    if not np.all(np.abs(norms - 1.0) < _NORM_TOLERANCE):  # also refuses NaN
+        raise ValueError("the vectors are not finite and of length 1")
 
 
 def estimate_tokens(texts: Sequence[str]) -> list[int]:

@@ -9,6 +9,8 @@ import time
 from collections.abc import Iterable
 from pathlib import Path
 
+_HEX = frozenset("0123456789abcdef")
+
 
 class BlobStore:
     """Blobs below one directory, at `ab/<sha256>`."""
@@ -18,6 +20,9 @@ class BlobStore:
         (directory / "incoming").mkdir(parents=True, exist_ok=True)
 
     def path(self, sha256: str) -> Path:
+        """Where a blob is stored. Raises ValueError for what is not a sha256 in lower-case hexadecimal digits."""
+        if len(sha256) != 64 or not _HEX.issuperset(sha256):
+            raise ValueError(f"{sha256[:80]!r} is not the sha256 of a blob")
         return self._directory / sha256[:2] / sha256
 
     def put(self, chunks: Iterable[bytes]) -> tuple[str, int]:

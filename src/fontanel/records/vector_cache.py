@@ -1,20 +1,26 @@
-"""The vector cache: unchanged text is never embedded twice, whatever happens to documents and editions."""
+"""The vector cache: a team's unchanged text is never embedded twice.
+
+Teams do not share entries. If they did, a team could learn from what is embedded (and from how long that takes) that another
+team has the same text, and a vector that one team brought along would be used for the others' documents.
+"""
 
 from __future__ import annotations
 
 import sqlite3
 import threading
-from collections.abc import Sequence
+from collections.abc import Iterable, Sequence
 from pathlib import Path
 
 import numpy as np
 import numpy.typing as npt
 
+from fontanel.core.embedding import check_unit_vectors
+
 _CHUNK = 500
 
 
 class VectorCache:
-    """(embedder, text) by its key -> float32 vector, in a SQLite file of its own."""
+    """Maps (team, text key) to a float32 unit vector, in a SQLite file of its own."""
 
     def __init__(self, path: Path) -> None:
         self._lock = threading.Lock()
@@ -22,25 +28,53 @@ class VectorCache:
         self._db.execute("PRAGMA journal_mode=WAL")
         self._db.execute("PRAGMA synchronous=NORMAL")
         self._db.execute(
-            "CREATE TABLE IF NOT EXISTS vectors (key BLOB PRIMARY KEY, vector BLOB NOT NULL) WITHOUT ROWID"
+            "CREATE TABLE IF NOT EXISTS team_vectors (team_id TEXT, key BLOB, vector BLOB NOT NULL, "
+            "PRIMARY KEY (team_id, key)) WITHOUT ROWID"
         )
         self._db.commit()
 
-    def get(self, keys: Sequence[bytes]) -> dict[bytes, npt.NDArray[np.float32]]:
-        """The vectors that are held, by key."""
+    def get(self, team_id: str, keys: Sequence[bytes]) -> dict[bytes, npt.NDArray[np.float32]]:
+        """Return the team's cached vectors, by key."""
         found: dict[bytes, npt.NDArray[np.float32]] = {}
         with self._lock:
             for start in range(0, len(keys), _CHUNK):
                 chunk = keys[start : start + _CHUNK]
                 marks = ",".join("?" * len(chunk))
-                for key, vector in self._db.execute(f"SELECT key, vector FROM vectors WHERE key IN ({marks})", chunk):
+                query = f"SELECT key, vector FROM team_vectors WHERE team_id = ? AND key IN ({marks})"
+                for key, vector in self._db.execute(query, (team_id, *chunk)):
                     found[key] = np.frombuffer(vector, dtype=np.float32)
         return found
 
-    def put(self, keys: Sequence[bytes], vectors: npt.NDArray[np.float32]) -> None:
-        rows = [(key, vector.astype(np.float32).tobytes()) for key, vector in zip(keys, vectors, strict=True)]
+    def put(self, team_id: str, keys: Sequence[bytes], vectors: npt.NDArray[np.float32]) -> None:
+        """Store vectors, one a key. Raises ValueError when one is not a unit vector."""
+        check_unit_vectors(vectors)
+        rows = [(team_id, key, vector.tobytes()) for key, vector in zip(keys, vectors, strict=True)]
         with self._lock:
-            self._db.executemany("INSERT OR REPLACE INTO vectors VALUES (?, ?)", rows)
+            self._db.executemany("INSERT OR REPLACE INTO team_vectors VALUES (?, ?, ?)", rows)
+            self._db.commit()
+
+    def forget_team(self, team_id: str) -> None:
+        """Remove all vectors of a team that was deleted."""
+        with self._lock:
+            self._db.execute("DELETE FROM team_vectors WHERE team_id = ?", (team_id,))
+            self._db.commit()
+
+    @property
+    def shared(self) -> bool:
+        """Whether the file still has the table that all teams shared (files of earlier versions)."""
+        with self._lock:
+            query = "SELECT 1 FROM sqlite_master WHERE name = 'vectors'"
+            return self._db.execute(query).fetchone() is not None
+
+    def split_by_team(self, keys: Iterable[tuple[str, bytes]]) -> None:
+        """Give each team its own copies of the shared vectors, and drop the shared table.
+
+        `keys` are pairs of a team's id and the key of a text that the team's passages have.
+        """
+        copy = "INSERT OR IGNORE INTO team_vectors SELECT ?, key, vector FROM vectors WHERE key = ?"
+        with self._lock:
+            self._db.executemany(copy, keys)
+            self._db.execute("DROP TABLE vectors")
             self._db.commit()
 
     def close(self) -> None:

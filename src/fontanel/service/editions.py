@@ -4,18 +4,21 @@ from __future__ import annotations
 
 import shutil
 import tempfile
+from functools import partial
 from pathlib import Path
 from typing import Annotated
 
+import structlog
 from fastapi import File, Form, UploadFile
 from fastapi.responses import FileResponse
 from sqlalchemy import func, select
 from starlette.background import BackgroundTask
 
 from fontanel.core.splitting import SplitSettings
+from fontanel.records.database import writing
 from fontanel.records.tables import Edition, Kb, PassageRow
 from fontanel.schemas import ComparedOut, CompareIn, ComparisonOut, EditionIn, EditionOut, KbOut, Page, Splitting
-from fontanel.service.access import Access, EditorWrite, Reader
+from fontanel.service.access import Access, Editor, EditorWrite, Reader
 from fontanel.service.kbs import kb_out
 from fontanel.service.problems import ProblemError
 from fontanel.service.routers import Number, api_router
@@ -23,9 +26,14 @@ from fontanel.service.search import edition_of, knowledge_of
 from fontanel.work.building import build_edition, drop_edition, is_outdated, progress_of, serve_edition
 from fontanel.work.documents import Refused
 from fontanel.work.faults import fault
-from fontanel.work.packing import Pack, take_pack_in, write_pack
+from fontanel.work.packing import write_pack
 from fontanel.work.passages import split_settings
+from fontanel.work.processes import WorkerDied
 from fontanel.work.retrieval import KbKnowledge, Options
+from fontanel.work.unpacking import Pack, check_vectors, import_pack
+from fontanel.work.workshop import Workshop
+
+log = structlog.get_logger()
 
 router = api_router("/teams/{team}/kbs/{kb}/editions", "editions")
 
@@ -122,20 +130,42 @@ packs = api_router("/teams/{team}/packs", "editions")
 
 @packs.post("", status_code=201, summary="Import an edition as a knowledge base")
 def take_in(
-    access: EditorWrite, file: Annotated[UploadFile, File(description="A pack.")],
+    access: Editor, file: Annotated[UploadFile, File(description="A pack.")],
     name: Annotated[str | None, Form(description="The new knowledge base's name; default: the pack's.")] = None,
 ) -> KbOut:  # fmt: skip
     """Refused when it is damaged, of another version, or when its vectors are by another embedder than this service's."""
     if access.scope.kb_ids is not None:
         raise Refused("file", "This key reaches single knowledge bases only and cannot create one.")
-    workshop = access.workshop
-    pack = Pack(file.file, workshop.embedders.name)
-    kb = take_pack_in(
-        access.session, workshop.blobs, workshop.vectors, workshop.editions, access.team.id, pack, name or None
-    )
-    access.session.commit()
-    workshop.editions.refresh(kb.edition_id)
-    return kb_out(access, kb)
+    access.session.rollback()
+    workshop, team_id = access.workshop, access.team.id
+    embedder = workshop.embedders.name
+    with tempfile.TemporaryDirectory(prefix="pack-", dir=workshop.settings.data) as folder:
+        path = Path(folder) / "pack.zip"
+        with path.open("wb") as copy:
+            shutil.copyfileobj(file.file, copy)
+        _verify(workshop, path)
+        with Pack(path, embedder) as pack:
+            check_vectors(pack, partial(workshop.embedders.embed, embedder))
+            with writing(workshop.sessions) as session:
+                kb = import_pack(
+                    session, workshop.blobs, workshop.vectors, workshop.editions, team_id, pack, name or None
+                )
+                session.commit()
+                workshop.editions.refresh(kb.edition_id)
+                return kb_out(access.within(session), kb)
+
+
+def _verify(workshop: Workshop, path: Path) -> None:
+    """Have a worker process check a pack. Raises Refused."""
+    embedder, dimensions = workshop.embedders.name, workshop.embedders.dimensions
+    request = {"pack": str(path), "embedder": embedder, "dimensions": dimensions}
+    try:
+        reply = workshop.unpacker.read(request, workshop.settings.read_seconds)
+    except WorkerDied as error:
+        raise Refused("file", "Checking the pack took more time or memory than is allowed.") from error
+    if "error" in reply:
+        log.info("pack refused", cause=reply.get("cause"))
+        raise Refused("file", reply["error"])
 
 
 @router.post("/compare", summary="Compare two editions on questions")

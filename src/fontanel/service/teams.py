@@ -115,6 +115,7 @@ def delete_team(access: OwnerWrite) -> None:
     access.session.commit()
     for edition in editions:
         access.workshop.editions.forget(edition.id)
+    access.workshop.vectors.forget_team(access.team.id)
 
 
 @router.get("/teams/{team}/members", tags=["members"], summary="List members")

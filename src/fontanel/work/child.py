@@ -92,6 +92,8 @@ def read_documents(requests: IO[bytes], replies: IO[bytes], embedder: Path, memo
             if "draw" in request:
                 attached = [_draw(request)]
                 reply = {"attached": [len(attached[0])]}
+            elif "pack" in request:
+                reply = _verify_pack(request)
             elif "links" in request:
                 reply = {"links": _page_links(request)}
             else:
@@ -187,6 +189,18 @@ def _page_links(request: dict[str, Any]) -> list[dict[str, Any]]:
     from fontanel.core.reading.pdf_links import links_of_page
 
     return [link._asdict() for link in links_of_page(Path(request["path"]).read_bytes(), request["links"])]
+
+
+def _verify_pack(request: dict[str, Any]) -> dict[str, Any]:
+    """Whether a pack can be imported; `error` says why not."""
+    from fontanel.work.documents import Refused
+    from fontanel.work.unpacking import verify
+
+    try:
+        verify(Path(request["pack"]), request["embedder"], request["dimensions"])
+    except Refused as refused:
+        return {"code": "damaged", "error": str(refused), "cause": repr(refused.__cause__)[:500]}
+    return {}
 
 
 def embed_texts(requests: IO[bytes], replies: IO[bytes], embedder: Path, threads: int) -> None:

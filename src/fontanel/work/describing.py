@@ -305,7 +305,7 @@ class Describing:
         embedder = edition.embedder
         keys = [[text_key(embedder, text) for text in texts] for _, texts in held] if embedder else []
         wanted = {key for one in keys for key in one}
-        if not held or len(self._vectors.get(list(wanted))) < len(wanted):
+        if not held or len(self._vectors.get(task.team_id, list(wanted))) < len(wanted):
             return  # an edition that is being built takes the description when it gets there
         of_document = (PassageRow.edition_id == edition_id, PassageRow.revision_id == task.revision_id)
         rows = session.scalars(select(PassageRow).where(*of_document).order_by(PassageRow.ordinal)).all()

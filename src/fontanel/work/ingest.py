@@ -271,7 +271,7 @@ class Ingest:
         jobs = claim(self._sessions, JobStage.EMBED, 64, _ROUND)
         if not jobs:
             return False
-        missing: dict[bytes, str] = {}
+        missing: dict[tuple[str, bytes], str] = {}
         complete: list[Job] = []
         unfinished: list[tuple[Job, int, int]] = []
         fresh: dict[str, int] = {}
@@ -279,15 +279,17 @@ class Ingest:
         for job in jobs:
             texts, wholes = self._texts(job)
             keys = [text_key(embedder, text) for text in texts]
-            held = self._vectors.get(keys)
+            held = self._vectors.get(job.team_id, keys)
             wanted = {
-                key: text for key, text in zip(keys, texts, strict=True) if key not in held and key not in missing
+                (job.team_id, key): text
+                for key, text in zip(keys, texts, strict=True)
+                if key not in held and (job.team_id, key) not in missing
             }
             # A long document takes half a round at most while others wait.
             room = min(_ROUND - len(missing), _ROUND // 2 if len(jobs) > 1 else _ROUND)
             taken = dict(list(wanted.items())[: max(room, 0)])
             missing |= taken
-            fresh[job.id] = sum(whole and key in taken for key, whole in zip(keys, wholes, strict=True))
+            fresh[job.id] = sum(whole and (job.team_id, key) in taken for key, whole in zip(keys, wholes, strict=True))
             if len(taken) == len(wanted):
                 complete.append(job)
             else:
@@ -332,12 +334,15 @@ class Ingest:
         pairs = [(text, number == 0) for _, texts in passages for number, text in enumerate(texts)]
         return [text for text, _ in pairs], [whole for _, whole in pairs]
 
-    def _embed(self, worker: Worker, missing: dict[bytes, str], jobs: Sequence[Job]) -> None:
-        """Embed texts, longest last so that batches are of like length, and keep each chunk as soon as it is there."""
+    def _embed(self, worker: Worker, missing: dict[tuple[str, bytes], str], jobs: Sequence[Job]) -> None:
+        """Embed texts by (team, key), longest last so that batches are of like length, and keep each chunk at once."""
         order = sorted(missing, key=lambda key: len(missing[key]))
         for start in range(0, len(order), _TEXTS_AT_ONCE):
             keys = order[start : start + _TEXTS_AT_ONCE]
-            self._vectors.put(keys, worker.embed([missing[key] for key in keys]))
+            vectors = worker.embed([missing[key] for key in keys])
+            for team_id in dict.fromkeys(team for team, _ in keys):
+                rows = [row for row, (team, _) in enumerate(keys) if team == team_id]
+                self._vectors.put(team_id, [keys[row][1] for row in rows], vectors[rows])
             fault("vectors_cached")
             share = (start + len(keys)) / len(order)
             if share < 1:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
 from dataclasses import asdict, fields
 from typing import Any
 
@@ -11,9 +11,11 @@ import numpy.typing as npt
 from sqlalchemy import delete, insert, select
 from sqlalchemy.orm import Session
 
+from fontanel.core.embedding import text_key
 from fontanel.core.index import VectorSegment
 from fontanel.core.indexing import window_texts
 from fontanel.core.splitting import Locator, Part, Passage, SplitSettings
+from fontanel.records.database import Sessions
 from fontanel.records.tables import Document, Edition, PassageRow, Revision, Tombstone
 from fontanel.records.vector_cache import VectorCache
 from fontanel.work.editions import Editions
@@ -56,7 +58,7 @@ def write_vectors(
 ) -> None:
     """Write the vectors of passages, which are known by these keys, and those of their windows, which come after the first key
     of each."""
-    held = vectors.get([key for _, keys in found for key in keys])
+    held = vectors.get(edition.team_id, [key for _, keys in found for key in keys])
     whole = [(passage, keys[0]) for passage, keys in found]
     windows = [(passage, key) for passage, keys in found for key in keys[1:]]
     for pairs, of_windows in ((whole, False), (windows, True)):
@@ -64,6 +66,18 @@ def write_vectors(
             ids = np.array([passage for passage, _ in pairs], dtype=np.int64)
             segment = vector_segment(edition, ids, np.stack([held[key] for _, key in pairs]))
             editions.write(session, edition, segment, of_windows)
+
+
+def vector_keys(sessions: Sessions) -> Iterator[tuple[str, bytes]]:
+    """Yield (team, key in the vector cache) of every text that the passages of all editions have embedded."""
+    with sessions() as session:
+        for edition in session.scalars(select(Edition).where(Edition.embedder.is_not(None))).all():
+            assert edition.embedder is not None
+            columns = select(PassageRow.embedded_text, PassageRow.text).where(PassageRow.edition_id == edition.id)
+            windows = split_settings(edition.settings)["windows"]
+            for embedded, text in session.execute(columns).tuples():
+                for one in (embedded, *(window_texts(text) if windows else ())):
+                    yield edition.team_id, text_key(edition.embedder, one)
 
 
 def retire_passages(session: Session, edition_id: str, document: Document) -> None:

@@ -16,6 +16,7 @@ from typing import Any
 import numpy as np
 import numpy.typing as npt
 
+from fontanel.core.embedding import check_unit_vectors
 from fontanel.work.child import read_exactly, receive, send
 
 # A worker asks the kernel to die with its parent, and by that the kernel means the *thread* that started it (prctl(2),
@@ -88,8 +89,8 @@ class Worker:
         on_progress: Callable[[dict[str, Any]], None] = lambda message: None,
         on_attached: Callable[[int, bytes], None] = lambda number, data: None,
     ) -> dict[str, Any]:
-        """Have a document read and split (`path`, `name`, `settings`, `columns`), or a page of it drawn (`draw`, `width`).
-        `on_attached` gets the bytes that follow the reply, part by part. Raises WorkerDied or WorkerOverran."""
+        """Have a document read and split (`path`, `name`, `settings`, `columns`), a page of it drawn (`draw`, `width`), or a pack
+        verified (`pack`, `embedder`, `dimensions`). `on_attached` gets the bytes that follow the reply, part by part. Raises WorkerDied or WorkerOverran."""
         last: dict[str, Any] = {}
 
         def on_message(message: dict[str, Any]) -> bool:
@@ -122,6 +123,7 @@ class Worker:
             if data is None:
                 raise WorkerDied("the process ended")
             out.append(np.frombuffer(data, dtype=np.float32).reshape(message["rows"], message["columns"]))
+            check_unit_vectors(out[0])  # a ValueError here ends the worker: its vectors are of no use
             return True
 
         with self._lock:

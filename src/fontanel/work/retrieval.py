@@ -48,6 +48,11 @@ class Embedders:
     def name(self) -> str | None:
         return self._model.name if self._model else None
 
+    @property
+    def dimensions(self) -> int:
+        """How many dimensions the vectors have; 0 without an embedder."""
+        return self._model.dimensions if self._model else 0
+
     def embed(self, embedder: str | None, texts: Sequence[str]) -> npt.NDArray[np.float32] | None:
         """Vectors by the embedder of that name; None when the edition has none, or another than this service holds."""
         if self._model is None or embedder != self._model.name:

@@ -44,6 +44,7 @@ from fontanel.work.editions import Editions
 from fontanel.work.freshness import watch_freshness
 from fontanel.work.ingest import Ingest
 from fontanel.work.models import look_after_models
+from fontanel.work.passages import vector_keys
 from fontanel.work.processes import Worker
 from fontanel.work.queue import recover
 from fontanel.work.retrieval import Embedders
@@ -74,6 +75,9 @@ class Workshop:
         self.engine, self.sessions = open_database(data / "fontanel.db")
         self.blobs = BlobStore(data / "blobs")
         self.vectors = VectorCache(data / "vectors")
+        if self.vectors.shared:
+            log.info("vectors are being divided among the teams")
+            self.vectors.split_by_team(vector_keys(self.sessions))
         self.editions = Editions(data / "editions", self.sessions)
         self.changes = Changes()
         self.changes.follow(self.sessions)
@@ -111,6 +115,8 @@ class Workshop:
         self._embedder = Worker("embed", directory, settings.embed_threads)
         # Beside those of the queue: a person waits for what this one reads or draws.
         self.looker = Worker("read", directory, settings.read_memory_mb)
+        #: Checks packs that are imported.
+        self.unpacker = Worker("read", directory, settings.read_memory_mb)
         self.operator_password: str | None = None
 
     def start(self) -> None:
@@ -166,7 +172,7 @@ class Workshop:
         self.wake()
         self.changes.tell_all()
         self.models.stop()
-        for worker in [*self._readers, self._embedder, self.looker]:
+        for worker in [*self._readers, self._embedder, self.looker, self.unpacker]:
             worker.stop()
         for thread in self._threads:
             thread.join(timeout=10)
@@ -202,7 +208,7 @@ class Workshop:
         swept = looked = 0.0
         while not self._stopping.is_set():
             try:
-                for worker in [*self._readers, self._embedder, self.looker]:
+                for worker in [*self._readers, self._embedder, self.looker, self.unpacker]:
                     worker.end_if_idle(self.settings.idle_seconds)
                 self.remove_expired()
                 self.remove_gone()
