@@ -55,7 +55,9 @@ def test_a_pack_does_not_reach_content_that_another_team_stored(team: TeamSetup,
     assert "damaged" in refused(team, changed, tmp_path)
 
 
-@pytest.mark.parametrize("name", ["", "../../secret.key", "..", "/etc/passwd", "A" * 64, "a" * 63, "é" * 64, "a" * 63 + "\n"])
+@pytest.mark.parametrize(
+    "name", ["", "../../secret.key", "..", "/etc/passwd", "A" * 64, "a" * 63, "é" * 64, "a" * 63 + "\n"]
+)
 def test_the_blob_store_takes_hashes_only(tmp_path: Path, name: str) -> None:
     with pytest.raises(ValueError, match="not the sha256"):
         BlobStore(tmp_path).path(name)

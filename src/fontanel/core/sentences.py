@@ -63,7 +63,8 @@ _ABBREVIATIONS = frozenset(
         "max",
     ]
 )
-_END = re.compile(r"[.!?…]+[\"'”’)\]]*(?=\s|$)|[。！？]")
+# Runs are taken from their start and whole: text is a stranger's, and may be a million full stops.
+_END = re.compile(r"(?<![.!?…])[.!?…]++[\"'”’)\]]*+(?=\s|$)|[。！？]")
 _NEXT_STARTS = re.compile(r"\s+[\"'“‘(\[]*(?:[^\W\d_]|\d|[`$<*/])")
 
 #: A number that opens a sentence belongs to what follows it: "2. Moor", "According to 2. Mooring, ...".

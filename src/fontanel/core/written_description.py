@@ -22,7 +22,7 @@ _MOST_TITLE = 90
 #: Share of a description's words that must stand in the document.
 _BORNE_OUT = 0.6
 _NUMBER = re.compile(r"\d+(?:[.,:]\d+)*")
-_LINE = r"^\W*{}\W*:\s*(.+?)\s*$"
+_LINE = r"^[^\w\n]*+{}[^\w\n:]*+:\s*(.+?)\s*$"
 _TITLE = re.compile(_LINE.format("title"), re.I | re.M)
 _DESCRIPTION = re.compile(_LINE.format("description"), re.I | re.M)
 _MARKS = re.compile(r"[*_`#<>]+")

@@ -142,7 +142,12 @@ def allowed_folder(path: str, surroundings: Surroundings, field: str) -> Path:
     """The folder or file of a path, links followed. Raises SettingsRefused when it is not below a root that the operator allows."""
     if not os.path.isabs(path) or "\0" in path:
         raise SettingsRefused(field, f"{path!r} is not an absolute path.")
-    found = Path(path).resolve()
+    try:
+        found = Path(path).resolve()
+        # Looked at once, so that a name that no file system takes is refused here.
+        found.exists()
+    except (OSError, ValueError, RuntimeError) as error:
+        raise SettingsRefused(field, f"{path[:100]!r} cannot be a path: {error}.") from error
     if not any(found.is_relative_to(root.resolve()) for root in surroundings.roots):
         roots = ", ".join(str(root) for root in surroundings.roots)
         raise SettingsRefused(

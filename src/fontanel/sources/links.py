@@ -8,11 +8,15 @@ from __future__ import annotations
 
 import html
 import re
+from collections.abc import Iterator
 from dataclasses import dataclass
 from urllib.parse import parse_qsl, quote, unquote, urlencode, urljoin, urlsplit, urlunsplit
 
-_TAG = re.compile(r"<(a|area|base|link|meta)\s((?:[^>\"']|\"[^\"]{0,4000}\"|'[^']{0,4000}'){0,200})>", re.IGNORECASE)
-_ATTRIBUTE = re.compile(r"([a-z-]+)\s*=\s*(?:\"([^\"]*)\"|'([^']*)'|([^\s\"'>]+))", re.IGNORECASE)
+_TAG = re.compile(r"<(a|area|base|link|meta)\s", re.IGNORECASE)
+#: What follows a tag's name up to its end. It never gives back what it took, so that it reads each character once.
+_REST = re.compile(r"((?:[^>\"']++|\"[^\"]*+\"|'[^']*+')*+)>")
+_LONGEST_TAG = 20_000
+_ATTRIBUTE = re.compile(r"(?<![a-z-])([a-z-]++)\s*+=\s*(?:\"([^\"]*)\"|'([^']*)'|([^\s\"'>]+))", re.IGNORECASE)
 _HIDDEN = (("<!--", "-->"), ("<script", "</script"), ("<style", "</style"), ("<template", "</template"))
 _FOLLOWED_BY = re.compile(r"charset=[\"']?([\w-]+)", re.IGNORECASE)
 #: Parameters that say where a visitor came from, not what page it is.
@@ -39,11 +43,10 @@ def page_links(data: bytes, address: str, charset: str | None) -> PageLinks:
     links: dict[str, None] = {}
     canonical = None
     taken = followed = True
-    for match in _TAG.finditer(text):
-        name = match.group(1).lower()
+    for name, attributes in _tags(text):
         given = {
             m.group(1).lower(): html.unescape(next(filter(None, m.groups()[1:]), ""))
-            for m in _ATTRIBUTE.finditer(match.group(2))
+            for m in _ATTRIBUTE.finditer(attributes)
         }
         if name == "base" and given.get("href"):
             base = _joined(address, given["href"]) or address
@@ -58,6 +61,17 @@ def page_links(data: bytes, address: str, charset: str | None) -> PageLinks:
             if found is not None and len(links) < _MOST_LINKS:
                 links.setdefault(found)
     return PageLinks(tuple(links), canonical, taken, followed)
+
+
+def _tags(text: str) -> Iterator[tuple[str, str]]:
+    """Yield the tags that matter here, each with its attributes. What follows a tag that does not end is passed over."""
+    position = 0
+    while (match := _TAG.search(text, position)) is not None:
+        limit = match.end() + _LONGEST_TAG
+        rest = _REST.match(text, match.end(), limit)
+        position = rest.end() if rest else limit
+        if rest:
+            yield match.group(1).lower(), rest.group(1)
 
 
 def normal_address(address: str | None) -> str | None:

@@ -4,8 +4,10 @@ from __future__ import annotations
 
 import re
 from collections.abc import Callable, Sequence
+from typing import Annotated
 
-from pydantic import Field
+import re2
+from pydantic import AfterValidator, Field
 
 from fontanel.sources.protocol import SettingsModel
 
@@ -17,15 +19,37 @@ _WITHOUT_TEXT = frozenset(
 )
 
 
+MAX_PATTERN_LENGTH, MAX_WILDCARDS = 500, 16
+_WILDCARDS = re.compile(r"\*+|\?+")
+
+
+class PatternRefused(ValueError):
+    """A pattern that is too long, or has too many wildcards."""
+
+
+def check_pattern(pattern: str) -> str:
+    """Return the pattern. Raises PatternRefused."""
+    if len(pattern) > MAX_PATTERN_LENGTH:
+        raise PatternRefused(f"The pattern {pattern[:40]!r}... is longer than {MAX_PATTERN_LENGTH} characters.")
+    if len(_WILDCARDS.findall(pattern)) > MAX_WILDCARDS:
+        raise PatternRefused(f"The pattern {pattern[:40]!r} has more than {MAX_WILDCARDS} wildcards.")
+    if any(0xD800 <= ord(letter) < 0xE000 for letter in pattern):
+        raise PatternRefused("A pattern has characters that are not valid Unicode.")
+    return pattern
+
+
+Pattern = Annotated[str, AfterValidator(check_pattern)]
+
+
 class Patterns(SettingsModel):
     """Which paths are taken."""
 
-    include: list[str] = Field(
+    include: list[Pattern] = Field(
         [], title="Take only", max_length=100,
         description="Patterns of paths, for instance `notices/**/*.pdf`. `*` stands for anything within a folder, `**` also "
         "across folders. Empty: everything.",
     )  # fmt: skip
-    exclude: list[str] = Field(
+    exclude: list[Pattern] = Field(
         [],
         title="Leave out",
         max_length=100,
@@ -54,16 +78,31 @@ def pattern_regex(pattern: str) -> str:
         elif pattern[i] == "?":
             out, i = out + "[^/]", i + 1
         else:
-            out, i = out + re.escape(pattern[i]), i + 1
+            out, i = out + re2.escape(pattern[i]), i + 1
     return out
 
 
 def matcher(patterns: Sequence[str]) -> Callable[[str], bool] | None:
-    """Whether a path fits any of the patterns; None when there are none."""
+    """Whether a path fits any of the patterns; None when there are none. Raises PatternRefused.
+
+    Patterns come from users and paths from strangers, and both meet within the service. RE2 takes time in proportion to the
+    path whatever the pattern, where an engine that backtracks could be kept busy for years.
+    """
     if not patterns:
         return None
-    compiled = re.compile("|".join(f"(?:{pattern_regex(pattern)})" for pattern in patterns), re.IGNORECASE | re.DOTALL)
-    return lambda path: compiled.fullmatch(path) is not None
+    options = re2.Options()
+    options.case_sensitive, options.dot_nl, options.log_errors = False, True, False
+    compiled = re2.Set.FullMatchSet(options)
+    for pattern in patterns:
+        compiled.Add(pattern_regex(check_pattern(pattern)))
+    compiled.Compile()
+
+    def fits(path: str) -> bool:
+        # Names that are not valid Unicode have no UTF-8 form, which RE2 works on.
+        plain = path if path.isascii() else path.encode("utf-8", "replace").decode()
+        return bool(compiled.Match(plain))
+
+    return fits
 
 
 def chooser(patterns: Patterns, files: bool = True) -> Callable[[str], str | None]:

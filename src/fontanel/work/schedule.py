@@ -69,7 +69,9 @@ class Schedule:
         try:
             with open_kind(KINDS[source.kind], source.settings, {}, surroundings(self._settings)) as opened:
                 return opened.watched()
-        except Refused:
+        except (Refused, OSError, ValueError, RuntimeError) as error:
+            # Whatever was stored: one source must not keep the others from being watched.
+            log.warning("folder cannot be watched", source=source.id, error=str(error))
             return None
 
     def _on_event(self, source_id: str) -> None:

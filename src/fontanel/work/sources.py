@@ -23,7 +23,7 @@ from fontanel.records.vault import Vault
 from fontanel.settings import Settings
 from fontanel.sources import KINDS, Kind, Listed, SettingsRefused, Skipped, Surroundings
 from fontanel.sources import Source as OpenSource
-from fontanel.sources.patterns import matcher
+from fontanel.sources.patterns import PatternRefused, check_pattern, matcher
 from fontanel.sources.reach import networks
 from fontanel.work.documents import Refused, add_tags, check_tags, delete_document
 
@@ -181,6 +181,10 @@ def _apply(session: Session, vault: Vault, source: Source, wanted: Wanted) -> No
         raise Refused("every_minutes", "Documents are sent to this source; there is nothing to run.")
     for rule in wanted.tag_rules:
         check_tags(rule["tags"])
+        try:
+            check_pattern(rule["pattern"])
+        except PatternRefused as refused:
+            raise Refused("tag_rules", str(refused)) from refused
     source.name, source.target_minutes = wanted.name, wanted.target_minutes
     source.every_minutes, source.cron = wanted.every_minutes, wanted.cron
     source.guard_share, source.guard_least = wanted.guard_share, wanted.guard_least

@@ -18,6 +18,7 @@ from fontanel.records.tables import Source, Sync, SyncState, Team, now
 from fontanel.records.vault import SecretsLost, Vault
 from fontanel.settings import Settings
 from fontanel.sources import KINDS, SourceUnavailable
+from fontanel.sources.patterns import PatternRefused
 from fontanel.work.changes import Changes
 from fontanel.work.documents import Refused
 from fontanel.work.editions import Editions
@@ -90,7 +91,7 @@ class Syncing:
             if self._stopping():
                 return False  # it goes on at the next start
             self._finish(sync, run, SyncState.FAILED, error=str(error), again=error.again)
-        except (Refused, SecretsLost) as error:
+        except (Refused, SecretsLost, PatternRefused) as error:
             self._finish(sync, run, SyncState.FAILED, error=str(error), again=False)
         except Exception as error:
             if self._stopping():

@@ -14,7 +14,7 @@ _UNITS = {
     "vessel": "vessel", "time": "time", "foot": "foot", "feet": "foot", "inch": "inch", "volt": "volt", "v": "volt", "kw": "kw", "watt": "watt",
 }  # fmt: skip
 _NAMES = "|".join(sorted((re.escape(name) for name in _UNITS), key=len, reverse=True))
-_AFTER = re.compile(rf"(\d+(?:[.,]\d+)*)\s*-?\s*({_NAMES})(?:s|es)?(?![\w])", re.I)
+_AFTER = re.compile(rf"(?<!\d)(?<!\d[.,])(\d++(?:[.,]\d++)*+)\s*-?\s*({_NAMES})(?:s|es)?(?![\w])", re.I)
 _NUMBER = re.compile(r"\d+(?:[.,]\d+)*")
 #: A word with a capital before a number, which is then a part of its name.
 _NAMING = re.compile(r"\b[^\W\d_a-z][^\W\d_]+ $")

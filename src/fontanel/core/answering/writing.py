@@ -23,9 +23,9 @@ from fontanel.core.answering.settings import Ground, Weak
 from fontanel.core.answering.verify import Check, check
 from fontanel.core.sentences import sentence_spans
 
-_MARK = re.compile(r"\s*[\[【](?:sources?\s*)?(\d{1,3}(?:\s*[-,;–]\s*\d{1,3})*)\s*[\]】]", re.I)
+_MARK = re.compile(r"(?<!\s)\s*+[\[【](?:sources?\s*)?(\d{1,3}(?:\s*[-,;–]\s*\d{1,3})*)\s*[\]】]", re.I)
 #: The beginning of what may become a mark; it is held back until it is clear.
-_MARK_BEGUN = re.compile(r"\s*(?:[\[【](?:s(?:o(?:u(?:r(?:c(?:e(?:s)?)?)?)?)?)?)?\s*[\d\s,;–-]{0,12})?$", re.I)
+_MARK_BEGUN = re.compile(r"(?<!\s)\s*+(?:[\[【](?:s(?:o(?:u(?:r(?:c(?:e(?:s)?)?)?)?)?)?)?\s*[\d\s,;–-]{0,12})?$", re.I)
 
 
 #: Below this support the place that comes nearest is not worth showing.
