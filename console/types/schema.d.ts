@@ -240,7 +240,8 @@ export interface paths {
         /**
          * Watch documents move
          * @description Server-Sent Events: `document` with a document that moved, `removed` with the id of one that is gone, `kb` with the
-         *     whole. The stream begins with documents that are on their way, at most 200.
+         *     whole. The stream begins with documents that are on their way, at most 200. It ends when the caller's access does. A caller can
+         *     have 20 streams open, a team 200.
          */
         get: operations["watch_api_v1_teams__team__kbs__kb__events_get"];
         put?: never;

@@ -22,6 +22,9 @@ class Settings(BaseSettings):
     embedder: Path | None = Field(
         None, description="Directory with model.onnx and tokenizer.json; default: DATA/embedder."
     )
+    max_connections: int = Field(
+        2000, description="Connections that may be open at once; more are answered with status 503.", ge=10
+    )
     most_upload_mb: int = Field(200, description="Largest file that is taken, in megabytes.", gt=0)
     read_seconds: float = Field(300.0, description="Longest time for reading one document, in seconds.", gt=0)
     read_memory_mb: int = Field(2048, description="Memory a reading process may use, in megabytes.", gt=0)

@@ -278,7 +278,8 @@ def test_a_key_waits_for_the_answer_that_is_on_its_way_and_is_free_again_without
     start = next(left)
     assert isinstance(start, s.StartEvent)
     left.close()  # type: ignore[attr-defined]
-    answer = client.ask_desk(found.id, QUESTION, idempotency_key="left")
+    client.change_desk(found.id, {"model": "limited"})
+    answer = client.ask_desk(found.id, QUESTION, draft=True, idempotency_key="left")
     assert answer.turn_id != start.turn_id
     assert answer.outcome == "answered"
 

@@ -48,7 +48,7 @@ def taken_over(client: Client, kb: str, number: int) -> bool:
 def test_a_successor_takes_over_with_what_came_meanwhile(tmp_path: Path, other: Path) -> None:
     service, team, kb = started(tmp_path)
     with sqlite3.connect(service.data / "vectors") as db:
-        held = db.execute("SELECT count(*) FROM vectors").fetchone()[0]
+        held = db.execute("SELECT count(*) FROM team_vectors").fetchone()[0]
     client = again(service, team, FONTANEL_EMBEDDER=str(other))
     client.add_document(kb, NOTE, "lights.md", wait=True)
     until(lambda: taken_over(client, kb, 2))
@@ -66,7 +66,7 @@ def test_a_successor_takes_over_with_what_came_meanwhile(tmp_path: Path, other: 
     until(lambda: taken_over(client, kb, 3))
     assert client.search(kb, "quay crane gust").hits[0].similarity is not None
     with sqlite3.connect(service.data / "vectors") as db:
-        assert db.execute("SELECT count(*) FROM vectors").fetchone()[0] >= held
+        assert db.execute("SELECT count(*) FROM team_vectors").fetchone()[0] >= held
     service.stop()
 
 

@@ -119,7 +119,8 @@ class Conversation(Base):
 class Turn(Base):
     """A question with its answer and everything needed to explain it. It is written when the question comes, and again when the
     answer is there. `desk_version` is None for a draft; `editions` names the edition that each kb served from; `steps`, `prompt`,
-    `raw` and `statements` are how the answer came about."""
+    `raw` and `statements` are how the answer came about; `asked_key` is the request's Idempotency-Key, `asked_hash` what else was
+    in the request."""
 
     __tablename__ = "turns"
     __table_args__ = (
@@ -148,6 +149,7 @@ class Turn(Base):
     desk_version: Mapped[int | None]
     asker: Mapped[str] = mapped_column(default="", server_default="")
     asked_key: Mapped[str | None]
+    asked_hash: Mapped[str] = mapped_column(default="", server_default="")
     note: Mapped[str] = mapped_column(default="", server_default="")
     settings: Mapped[dict[str, Any] | None]
     editions: Mapped[dict[str, Any] | None]

@@ -2,13 +2,14 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from typing import Any, TypeVar
 from urllib.parse import unquote
 
-from sqlalchemy import Select, select
+from sqlalchemy import Select, func, select
 from sqlalchemy.orm import Session
 
-from fontanel.records.desk_tables import Conversation, Desk
+from fontanel.records.desk_tables import Conversation, Desk, DeskVersion, Turn
 from fontanel.records.tables import Base, Document, DocumentTag, Kb, Source, Sync
 
 Row = TypeVar("Row", bound=Base)
@@ -83,15 +84,41 @@ class TeamScope:
         return found
 
     def desk(self, ref: str) -> Desk:
-        """A desk by id or by slug; within some knowledge bases, only one that uses no other. Raises NotInScope."""
+        """A desk by id or by slug; within some knowledge bases, only one that uses no other now. Raises NotInScope."""
         found = self.session.scalar(self.select(Desk).where((Desk.id == ref) | (Desk.slug == ref)))
         if found is None or not self.holds(found):
             raise NotInScope("desk", ref)
         return found
 
     def holds(self, desk: Desk) -> bool:
-        """Whether the knowledge bases of a desk's draft are all within the scope."""
-        return self.kb_ids is None or {part["kb"] for part in desk.draft["kbs"]} <= self.kb_ids
+        """Whether the knowledge bases of a desk's draft and of its published version are all within the scope."""
+        if self.kb_ids is None:
+            return True
+        if not self.covers(desk.draft):
+            return False
+        published = select(DeskVersion).where(DeskVersion.desk_id == desk.id, DeskVersion.number == desk.published)
+        version = self.session.scalar(published) if desk.published is not None else None
+        return version is None or self.covers(version.settings)
+
+    def covers(self, settings: Mapping[str, Any]) -> bool:
+        """Whether a desk with these settings uses knowledge bases within the scope only."""
+        return self.kb_ids is None or {part["kb"] for part in settings.get("kbs", ())} <= self.kb_ids
+
+    def desk_version(self, desk: Desk, number: int) -> DeskVersion:
+        """A published version of a desk; within some knowledge bases, only one that uses no other. Raises NotInScope."""
+        query = self.select(DeskVersion).where(DeskVersion.desk_id == desk.id, DeskVersion.number == number)
+        found = self.session.scalar(query)
+        if found is None or not self.covers(found.settings):
+            raise NotInScope("version", str(number))
+        return found
+
+    def turns(self) -> Select[Turn]:
+        """A query for the team's turns; within some knowledge bases, only those answered from no other."""
+        query = self.select(Turn)
+        if self.kb_ids is not None:
+            used = func.json_each(Turn.editions).table_valued("key")
+            query = query.where(~select(1).select_from(used).where(used.c.key.not_in(self.kb_ids)).exists())
+        return query
 
     def source(self, kb: Kb, ref: str) -> Source:
         """A source of a knowledge base by id, name or folder, in either of its `spellings`. Raises NotInScope."""

@@ -131,19 +131,34 @@ class Person(Base):
 
 
 class SignIn(Base):
-    """A person's session at the console, found by the hash of its cookie."""
+    """A person's session at the console, found by the hash of its cookie. `id` names it to the person; `address` and `agent` say
+    from where it was opened."""
 
     __tablename__ = "sign_ins"
 
     token_hash: Mapped[str] = mapped_column(primary_key=True)
+    id: Mapped[str] = mapped_column(server_default="")
     person_id: Mapped[str] = mapped_column(ForeignKey("people.id", ondelete="CASCADE"), index=True)
+    address: Mapped[str] = mapped_column(default="", server_default="")
+    agent: Mapped[str] = mapped_column(default="", server_default="")
     created_at: Mapped[datetime] = mapped_column(default=now)
+    expires_at: Mapped[datetime]
+
+
+class PasswordLink(Base):
+    """A one-time link by which a person sets a new password. Made by an operator; its secret is kept hashed."""
+
+    __tablename__ = "password_links"
+
+    secret_hash: Mapped[str] = mapped_column(primary_key=True)
+    person_id: Mapped[str] = mapped_column(ForeignKey("people.id", ondelete="CASCADE"), index=True)
     expires_at: Mapped[datetime]
 
 
 class Team(Base):
     """`kept_days` is how long conversations are kept after their last question, None for good; `monthly_tokens` what the team's
-    desks may use of models in a calendar month."""
+    desks may use of models in a calendar month. `source_folders` and `source_networks` are what its sources may read of what the
+    operator allows; None (teams from before these grants) is all of it."""
 
     __tablename__ = "teams"
 
@@ -153,6 +168,8 @@ class Team(Base):
     time_zone: Mapped[str] = mapped_column(default="UTC", server_default="UTC")
     kept_days: Mapped[int | None]
     monthly_tokens: Mapped[int | None]
+    source_folders: Mapped[list[Any] | None] = mapped_column(default=list)
+    source_networks: Mapped[list[Any] | None] = mapped_column(default=list)
     created_at: Mapped[datetime] = mapped_column(default=now)
     version: Mapped[int] = mapped_column(default=1)
 
@@ -170,6 +187,23 @@ class Member(Base):
     person: Mapped[Person] = relationship(lazy="joined")
 
 
+class Invitation(Base):
+    """A one-time link by which somebody joins a team. Its secret is kept hashed; accepting it removes it."""
+
+    __tablename__ = "invitations"
+    __table_args__ = (UniqueConstraint("team_id", "email"),)
+
+    id: Mapped[str] = mapped_column(primary_key=True)
+    team_id: Mapped[str] = of_team()
+    email: Mapped[str]
+    name: Mapped[str]
+    role: Mapped[Role] = mapped_column(Word(Role))
+    secret_hash: Mapped[str] = mapped_column(unique=True)
+    invited_by: Mapped[str]
+    created_at: Mapped[datetime] = mapped_column(default=now)
+    expires_at: Mapped[datetime]
+
+
 class Key(Base):
     __tablename__ = "keys"
 
@@ -180,6 +214,9 @@ class Key(Base):
     secret_hash: Mapped[str] = mapped_column(unique=True)
     role: Mapped[Role] = mapped_column(Word(Role))
     kb_ids: Mapped[list[Any] | None]
+    #: Who made it; `by_operator`: without being a member of the team.
+    made_by: Mapped[str] = mapped_column(default="", server_default="")
+    by_operator: Mapped[bool] = mapped_column(default=False, server_default="0")
     created_at: Mapped[datetime] = mapped_column(default=now)
     expires_at: Mapped[datetime | None]
     last_used_at: Mapped[datetime | None]
@@ -249,6 +286,7 @@ class Document(Base):
     __table_args__ = (
         UniqueConstraint("kb_id", "name"),
         Index("ix_documents_changed", "kb_id", "changed_at"),
+        Index("ix_documents_change", "kb_id", "change"),
         Index("ix_documents_state", "kb_id", "state"),
         {"sqlite_autoincrement": True},
     )
@@ -274,6 +312,8 @@ class Document(Base):
     created_at: Mapped[datetime] = mapped_column(default=now)
     changed_at: Mapped[datetime] = mapped_column(default=now, onupdate=now)
     version: Mapped[int] = mapped_column(default=1)
+    #: Grows with every change of any document, whatever the clock says (see `records/sequence.py`).
+    change: Mapped[int] = mapped_column(default=0, server_default="0")
 
 
 class DocumentTag(Base):

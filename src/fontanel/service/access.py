@@ -6,7 +6,7 @@ import hashlib
 from collections.abc import AsyncIterator, Iterator
 from contextlib import contextmanager
 from dataclasses import dataclass, replace
-from datetime import timedelta
+from datetime import datetime, timedelta
 from typing import Annotated
 from urllib.parse import urlsplit
 
@@ -15,6 +15,7 @@ from fastapi.security import APIKeyCookie, HTTPBearer
 from fastapi.security.http import HTTPAuthorizationCredentials
 from sqlalchemy import select
 from sqlalchemy.orm import Session
+from starlette.requests import HTTPConnection
 
 from fontanel.records.database import writing
 from fontanel.records.ids import hash_secret
@@ -41,6 +42,8 @@ class Caller:
     id: str
     person: Person | None
     key: Key | None
+    #: When the key or the sign-in ends by itself.
+    expires_at: datetime | None = None
 
     @property
     def operator(self) -> bool:
@@ -60,25 +63,41 @@ Bearer = Annotated[HTTPAuthorizationCredentials | None, Depends(_bearer)]
 Cookie = Annotated[str | None, Depends(_cookie)]
 
 
+@dataclass(frozen=True, slots=True)
+class Credentials:
+    """What a request identifies its caller by."""
+
+    bearer: str | None
+    cookie: str | None
+
+
+def credentials_of(connection: HTTPConnection) -> Credentials:
+    scheme, _, secret = connection.headers.get("authorization", "").partition(" ")
+    return Credentials(secret.strip() if scheme.lower() == "bearer" else None, connection.cookies.get(COOKIE))
+
+
 def caller_of(request: Request, workshop: WorkshopDep, bearer: Bearer, cookie: Cookie) -> Caller:
     """The caller. Raises ProblemError: not-signed-in or cross-site."""
     with workshop.sessions() as session:
-        return _caller(session, request, workshop, bearer, cookie)
+        return find_caller(session, request, workshop, credentials_of(request))
 
 
-def _caller(session: Session, request: Request, workshop: Workshop, bearer: Bearer, cookie: Cookie) -> Caller:
+def find_caller(session: Session, request: HTTPConnection, workshop: Workshop, credentials: Credentials) -> Caller:
+    """The caller with these credentials. Raises ProblemError: not-signed-in or cross-site."""
+    bearer, cookie = credentials.bearer, credentials.cookie
     if bearer is not None:
-        key = session.scalar(select(Key).where(Key.secret_hash == hash_secret(bearer.credentials)))
+        key = session.scalar(select(Key).where(Key.secret_hash == hash_secret(bearer)))
         if key is None or (key.expires_at and key.expires_at <= now()):
             raise _not_signed_in("The key is not known or has expired.")
         if key.last_used_at is None or now() - key.last_used_at > timedelta(minutes=5):
             _note_use(workshop, key.id)
-        return Caller(f"key:{key.id}", None, key)
+        return Caller(f"key:{key.id}", None, key, key.expires_at)
     if cookie:
         sign_in = session.get(SignIn, hash_secret(cookie))
         if sign_in is not None and sign_in.expires_at > now():
             check_same_site(request)
-            return Caller(f"person:{sign_in.person_id}", session.get_one(Person, sign_in.person_id), None)
+            person = session.get_one(Person, sign_in.person_id)
+            return Caller(f"person:{sign_in.person_id}", person, None, sign_in.expires_at)
     raise _not_signed_in("This needs a sign-in or a key.")
 
 
@@ -98,9 +117,9 @@ def _note_use(workshop: Workshop, key_id: str) -> None:
         session.commit()
 
 
-def check_same_site(request: Request) -> None:
+def check_same_site(request: HTTPConnection) -> None:
     """Refuse changes that a browser was led into by another site. Raises ProblemError(cross-site)."""
-    if request.method in _SAFE:
+    if request.scope["method"] in _SAFE:
         return
     origin = request.headers.get("origin")
     foreign = origin is not None and urlsplit(origin).netloc != request.headers.get("host")
@@ -141,16 +160,17 @@ class Require:
         self, request: Request, team: str, workshop: WorkshopDep, bearer: Bearer, cookie: Cookie
     ) -> AsyncIterator[Access]:
         # One thread looks everything up: each step by itself would wait for a thread of its own.
-        access = await in_turn(self._look_up, request, team, workshop, bearer, cookie)
+        access = await in_turn(self._look_up, request, team, workshop)
         try:
             yield access
         finally:
             access.session.close()
 
-    def _look_up(self, request: Request, team: str, workshop: Workshop, bearer: Bearer, cookie: Cookie) -> Access:
+    def _look_up(self, request: Request, team: str, workshop: Workshop) -> Access:
         session = workshop.sessions()
         try:
-            return self._access(session, request, team, _caller(session, request, workshop, bearer, cookie), workshop)
+            caller = find_caller(session, request, workshop, credentials_of(request))
+            return self.access_in(session, request, team, caller, workshop)
         except BaseException:
             session.close()
             raise
@@ -159,11 +179,11 @@ class Require:
     def given(self, request: Request, team: str, caller: Caller, workshop: Workshop) -> Iterator[Access]:
         """The same of a caller who is known already."""
         with workshop.sessions() as session:
-            access = self._access(session, request, team, caller, workshop)
+            access = self.access_in(session, request, team, caller, workshop)
             with access.session:
                 yield access
 
-    def _access(self, session: Session, request: Request, team: str, caller: Caller, workshop: Workshop) -> Access:
+    def access_in(self, session: Session, request: Request, team: str, caller: Caller, workshop: Workshop) -> Access:
         """A caller's access, in this session or, for changes, in one that holds the write lock; then this one is closed."""
         found = session.scalar(select(Team).where((Team.id == team) | (Team.slug == team)))
         role = self._role_in(session, found, caller)

@@ -25,10 +25,8 @@ router = api_router("/teams/{team}/answers", "answers")
 
 def _turn(access: Access, ref: str) -> Turn:
     """A turn that the caller may see whole: an editor all of the team's, anyone their own. Raises NotInScope."""
-    found = access.session.scalar(access.scope.select(Turn).where(Turn.id == ref))
+    found = access.session.scalar(access.scope.turns().where(Turn.id == ref))
     if found is None or (access.role == Role.READER and found.asker != access.caller.id):
-        raise NotInScope("answer", ref)
-    if access.scope.kb_ids is not None and not set(found.editions or ()) <= access.scope.kb_ids:
         raise NotInScope("answer", ref)
     return found
 
@@ -90,6 +88,8 @@ def _target_now(access: Access, turn: Turn) -> Target:
         kb_id = access.session.get_one(Conversation, turn.conversation_id).kb_id
         return kb_target(access.session.get_one(Kb, kb_id), {}, None)
     desk = access.session.get_one(Desk, turn.desk_id)
+    if not access.scope.holds(desk):
+        raise NotInScope("desk", desk.slug)
     version = None if desk.published is None else version_of(access.session, desk, desk.published)
     settings = desk.draft if version is None or turn.desk_version is None else version.settings
     target = desk_target(desk, settings, None if version is None else version.number, reachable_kbs(access))

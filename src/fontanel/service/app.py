@@ -34,8 +34,10 @@ from fontanel.service import (
     watching,
     written,
 )
+from fontanel.service.bodies import BodyGate
 from fontanel.service.figures import SourceFigures
-from fontanel.service.middleware import BodyLimit, Metrics, RequestLog
+from fontanel.service.middleware import Metrics, RequestLog
+from fontanel.service.renewal import OpenStreams
 from fontanel.service.streaming import new_pool
 from fontanel.settings import Settings
 from fontanel.work.queue import waiting
@@ -70,7 +72,7 @@ def create_app(settings: Settings, workshop: Workshop | None = None) -> FastAPI:
         openapi_url="/api/openapi.json",
         middleware=[
             Middleware(RequestLog, metrics=metrics),
-            Middleware(BodyLimit, most_bytes=settings.most_upload_mb * 1_000_000),
+            Middleware(BodyGate, workshop=workshop, max_upload=settings.most_upload_mb * 1_000_000),
         ],
     )
     app.state.workshop = workshop
@@ -78,6 +80,7 @@ def create_app(settings: Settings, workshop: Workshop | None = None) -> FastAPI:
     app.state.attempts = sessions.Attempts()
     app.state.pace = chat.Pace()
     app.state.answers = new_pool()
+    app.state.streams = OpenStreams()
     problems.install(app)
     for part in (
         sessions,

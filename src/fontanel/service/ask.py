@@ -10,8 +10,9 @@ from fontanel.records.desk_tables import Conversation, Turn
 from fontanel.schemas import AnswerOut, AskIn, ConversationChange, ConversationOut, Page, TurnOut
 from fontanel.service import conversations
 from fontanel.service.access import Access, Reader, ReaderWrite
+from fontanel.service.renewal import Renewal
 from fontanel.service.routers import api_router
-from fontanel.service.streaming import answer_out, respond, respond_again, sent_before
+from fontanel.service.streaming import Asker, answer_out, respond, respond_again, sent_before
 from fontanel.service.turns import turns_of
 from fontanel.work.asking import Asked, Recorded
 from fontanel.work.desks import kb_target
@@ -42,16 +43,17 @@ async def ask_kb(kb: str, body: AskIn, access: Reader, request: Request) -> Resp
         with sessions() as session:
             return answer_out(session, turn)
 
-    key, before = await sent_before(request, asking, access.caller.id, body.question)
+    sent, before = await sent_before(request, asking, access.caller.id, body)
     if before is not None:
         return respond_again(request, out(before))
-    asked = Asked(body.question, access.caller.id, access.request_id, body.conversation_id, key)
+    asked = Asked(body.question, access.caller.id, access.request_id, body.conversation_id, sent.key, sent.body_hash)
 
     def finish(recorded: Recorded) -> AnswerOut:
         return out(recorded.turn)
 
+    asker = Asker(access.workshop.changes, Renewal(request, access).still_allowed)
     return await respond(
-        request, access.request_id, lambda gone: asking.ask(target, asked, access.scope.kb_ids, gone), finish
+        request, access.request_id, lambda gone: asking.ask(target, asked, access.scope.kb_ids, gone), finish, asker
     )
 
 

@@ -8,6 +8,7 @@ from collections import defaultdict, deque
 from collections.abc import Iterator
 from contextlib import contextmanager
 from dataclasses import dataclass
+from functools import partial
 from threading import Lock
 from typing import Annotated
 
@@ -37,12 +38,13 @@ from fontanel.schemas import (
     TurnOut,
 )
 from fontanel.service import conversations
-from fontanel.service.access import COOKIE, Access, Caller, Require, WorkshopDep, caller_of
+from fontanel.service.access import COOKIE, Access, Caller, Require, WorkshopDep, caller_of, credentials_of
 from fontanel.service.ask import STREAMED
 from fontanel.service.desks import checked, merged, reachable_kbs, settings_of
 from fontanel.service.problems import ProblemError
+from fontanel.service.renewal import Renewal
 from fontanel.service.routers import Number, api_router
-from fontanel.service.streaming import answer_out, respond, respond_again, sent_before
+from fontanel.service.streaming import Asker, answer_out, respond, respond_again, sent_before
 from fontanel.service.turns import feedback_out, turns_of
 from fontanel.work.asking import Asked, Recorded
 from fontanel.work.desks import desk_target, version_of
@@ -145,6 +147,19 @@ def _guest(
     return link, found, Caller(f"guest:{name}", None, None)
 
 
+def _still_allowed(request: Request, user: AtDesk) -> bool:
+    """Whether a chat user's link, key or sign-in still opens the desk."""
+    if user.link is None:
+        return Renewal(request, user.access).still_allowed()
+    secret = credentials_of(request).bearer or ""
+    with user.access.workshop.sessions() as session:
+        try:
+            _guest(request, session, secret, user.desk.id, user.access.team.id)
+        except ProblemError:
+            return False
+        return True
+
+
 @contextmanager
 def _entered(
     request: Request,
@@ -244,7 +259,7 @@ async def ask_desk(body: DeskAskIn, user: User, request: Request) -> Response:
             return _for_user(answer_out(session, turn, link_tags), user.link is not None)
 
     access.session.rollback()
-    key, before = await sent_before(request, asking, user.asker, body.question)
+    sent, before = await sent_before(request, asking, user.asker, body)
     if before is not None:
         return respond_again(request, out(before))
     if user.link is not None:
@@ -263,13 +278,16 @@ async def ask_desk(body: DeskAskIn, user: User, request: Request) -> Response:
     target = desk_target(desk, stored, number, reachable_kbs(access))
     if not target.parts:
         raise ProblemError("conflict", "The desk has no knowledge base to answer from.", advice="An editor names one.")
-    asked = Asked(body.question, user.asker, access.request_id, body.conversation_id, key)
+    asked = Asked(body.question, user.asker, access.request_id, body.conversation_id, sent.key, sent.body_hash)
     access.session.rollback()
 
     def finish(recorded: Recorded) -> AnswerOut:
         return out(recorded.turn)
 
-    return await respond(request, access.request_id, lambda gone: asking.ask(target, asked, allowed, gone), finish)
+    asker = Asker(access.workshop.changes, partial(_still_allowed, request, user))
+    return await respond(
+        request, access.request_id, lambda gone: asking.ask(target, asked, allowed, gone), finish, asker
+    )
 
 
 def _for_user(answer: AnswerOut, guest: bool) -> AnswerOut:

@@ -139,7 +139,13 @@ def change_desk(desk: str, body: DeskChange, access: EditorWrite, request: Reque
 @router.delete("/{desk}", status_code=204, summary="Delete a desk")
 def delete_desk(desk: str, access: EditorWrite) -> None:
     """Its conversations and links go with it."""
-    access.session.delete(access.scope.desk(desk))
+    found = access.scope.desk(desk)
+    versions = access.session.scalars(access.scope.select(DeskVersion).where(DeskVersion.desk_id == found.id))
+    if not all(access.scope.covers(version.settings) for version in versions):
+        raise ProblemError(
+            "not-allowed", "Earlier versions of the desk use knowledge bases that this key does not reach."
+        )
+    access.session.delete(found)
     access.session.commit()
 
 
@@ -180,7 +186,8 @@ def list_versions(desk: str, access: Editor) -> Page[DeskVersionOut]:
     """Newest first."""
     found = access.scope.desk(desk)
     query = access.scope.select(DeskVersion).where(DeskVersion.desk_id == found.id).order_by(DeskVersion.number.desc())
-    return Page(items=[version_out(row) for row in access.session.scalars(query)])
+    rows = access.session.scalars(query)
+    return Page(items=[version_out(row) for row in rows if access.scope.covers(row.settings)])
 
 
 @router.post("/{desk}/versions/{number}/serve", summary="Serve a published version again")
@@ -196,13 +203,8 @@ def serve_version(desk: str, number: Number, access: EditorWrite) -> DeskOut:
 
 
 def settings_of(access: Access, desk: Desk, number: int | None) -> dict[str, Any]:
-    """The settings of a version, or of the draft. Raises ProblemError(not-found)."""
-    if number is None:
-        return desk.draft
-    version = version_of(access.session, desk, number)
-    if version is None:
-        raise ProblemError("not-found", f"The desk has no version {number}.")
-    return version.settings
+    """The settings of a version, or of the draft. Raises NotInScope."""
+    return desk.draft if number is None else access.scope.desk_version(desk, number).settings
 
 
 @router.get("/{desk}/compare", summary="Compare two versions of a desk")
@@ -284,7 +286,7 @@ def list_answers(
 ) -> Page[AnswerSummary]:  # fmt: skip
     """Newest first; with `helpful` those with such feedback."""
     found = access.scope.desk(desk)
-    query = access.scope.select(Turn).where(Turn.desk_id == found.id)
+    query = access.scope.turns().where(Turn.desk_id == found.id)
     if outcome is not None:
         query = query.where(Turn.outcome == outcome)
     if helpful is not None:

@@ -1,23 +1,17 @@
-"""What stands around every request: its id, its log line and metrics, and the limit on its size."""
+"""What stands around every request: its id, its log line and metrics."""
 
 from __future__ import annotations
 
-import json
 import time
 from collections.abc import Callable
-from contextlib import suppress
 
 import structlog
 from prometheus_client import CollectorRegistry, Counter, Gauge, Histogram
 from starlette.types import ASGIApp, Message, Receive, Scope, Send
 
 from fontanel.records.ids import new_id
-from fontanel.service.problems import problem
 
 log = structlog.get_logger()
-
-#: How much of a refused upload is read and thrown away, so that its sender gets to read the refusal.
-_MOST_DRAINED = 4 * 1024**3
 
 
 class Metrics:
@@ -77,71 +71,3 @@ class RequestLog:
                     "request", request_id=request_id, method=scope["method"], route=route, status=status,
                     seconds=round(seconds, 4),
                 )  # fmt: skip
-
-
-class _TooLarge(Exception):
-    """Breaks off the reading of a body that has passed the limit."""
-
-
-class BodyLimit:
-    """Refuses bodies over the limit with a 413 problem, whether or not their length was announced."""
-
-    def __init__(self, app: ASGIApp, most_bytes: int) -> None:
-        self._app = app
-        self._most = most_bytes
-
-    async def __call__(self, scope: Scope, receive: Receive, send: Send) -> None:
-        if scope["type"] != "http":
-            await self._app(scope, receive, send)
-            return
-        headers = dict(scope["headers"])
-        announced = headers.get(b"content-length", b"")
-        if announced.isdigit() and int(announced) > self._most:
-            if headers.get(b"expect", b"").lower() != b"100-continue":
-                await self._drain(receive)
-            await self._refuse(scope, send)
-            return
-        taken = 0
-        over = answered = False
-
-        async def receive_counted() -> Message:
-            nonlocal taken, over
-            message = await receive()
-            if message["type"] == "http.request":
-                taken += len(message.get("body", b""))
-                if taken > self._most:
-                    over = True
-                    raise _TooLarge
-            return message
-
-        async def send_noted(message: Message) -> None:
-            nonlocal answered
-            if over and not answered:
-                return  # whatever the application makes of the broken-off body
-            answered = True
-            await send(message)
-
-        with suppress(_TooLarge):
-            await self._app(scope, receive_counted, send_noted)
-        if over and not answered:
-            await self._drain(receive)
-            await self._refuse(scope, send)
-
-    async def _drain(self, receive: Receive) -> None:
-        drained = 0
-        while drained < _MOST_DRAINED:
-            message = await receive()
-            drained += len(message.get("body", b""))
-            if message["type"] != "http.request" or not message.get("more_body"):
-                return
-
-    async def _refuse(self, scope: Scope, send: Send) -> None:
-        most = self._most // 1_000_000
-        found = problem(
-            "too-large", f"At most {most} MB are taken at once.", scope["state"]["request_id"],
-            advice="Split the file, or ask the operator to raise FONTANEL_MOST_UPLOAD_MB.",
-        )  # fmt: skip
-        body = json.dumps(found.model_dump()).encode()
-        headers = [(b"content-type", b"application/problem+json"), (b"content-length", str(len(body)).encode())]
-        await send({"type": "http.response.start", "status": 413, "headers": headers})
-        await send({"type": "http.response.body", "body": body})

@@ -31,7 +31,10 @@ PROBLEMS: dict[str, tuple[int, str]] = {
     "invalid": (422, "Not valid"),
     "unreadable": (422, "The document cannot be read"),
     "source-unavailable": (502, "The source cannot be read"),
+    "too-slow": (408, "Too slow"),
     "too-many-attempts": (429, "Too many attempts"),
+    "too-many-streams": (429, "Too many streams"),
+    "disk-full": (507, "The disk is full"),
     "internal": (500, "Something went wrong inside the service"),
 }
 

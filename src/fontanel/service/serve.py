@@ -13,6 +13,7 @@ import structlog
 import uvicorn
 
 from fontanel.service.app import create_app
+from fontanel.service.connections import allow_open_files, protocol
 from fontanel.settings import Settings
 from fontanel.work.workshop import DataInUse, Workshop
 
@@ -58,6 +59,8 @@ def run(settings: Settings) -> int:
     """Serve until told to stop; return the exit code."""
     configure_logs()
     spare_memory()
+    # Besides connections: segments, databases, workers.
+    allow_open_files(settings.max_connections + 4000)
     try:
         workshop = Workshop(settings)
     except DataInUse as error:
@@ -73,7 +76,7 @@ def run(settings: Settings) -> int:
     print(f"Fontanel listens on http://{settings.host}:{settings.port}", flush=True)
     config = uvicorn.Config(
         create_app(settings, workshop), host=settings.host, port=settings.port, log_level="warning", access_log=False,
-        timeout_graceful_shutdown=5,
+        timeout_graceful_shutdown=5, http=protocol(settings.max_connections),  # type: ignore[arg-type]
     )  # fmt: skip
     server = _Server(config, workshop)
     try:

@@ -7,16 +7,19 @@ asker leaves, `gone` is set, the model's call is cancelled, and the turn stays a
 from __future__ import annotations
 
 import asyncio
+import hashlib
 import threading
 from collections.abc import AsyncIterator, Callable, Generator
 from concurrent.futures import ThreadPoolExecutor
 from contextlib import suppress
+from dataclasses import dataclass
 from typing import Any
 
 import structlog
 from fastapi import Request, Response
 from fastapi.concurrency import run_in_threadpool
 from fastapi.responses import StreamingResponse
+from pydantic import BaseModel
 from sqlalchemy.orm import Session
 
 from fontanel.core.answering import (
@@ -48,6 +51,7 @@ from fontanel.schemas import (
 )
 from fontanel.service.events import sse
 from fontanel.service.problems import ProblemError, problem
+from fontanel.service.turnstile import in_turn
 from fontanel.work.asking import (
     Asking,
     Began,
@@ -56,6 +60,7 @@ from fontanel.work.asking import (
     evidence_record,
     statement_record,
 )
+from fontanel.work.changes import Changes, Listener
 
 log = structlog.get_logger()
 
@@ -67,22 +72,33 @@ Tell = Callable[[threading.Event], Generator[Told, None, None]]
 MOST_AT_ONCE = 256
 #: How often it is looked whether an asker who waits for JSON is still there.
 _LOOK = 0.25
+#: How often it is looked whether the asker's key, sign-in or link has expired, in seconds. Revocation wakes at once.
+_LOOK_AT_ACCESS = 15.0
 
 
 def new_pool() -> ThreadPoolExecutor:
     return ThreadPoolExecutor(MOST_AT_ONCE, thread_name_prefix="answer")
 
 
-async def sent_before(request: Request, asking: Asking, asker: str, question: str) -> tuple[str | None, Turn | None]:
-    """The request's Idempotency-Key, and the turn that it was used for, once that has its answer. A turn that ended without one gives
-    its key back. Raises ProblemError(conflict) when the key was used for another question."""
+@dataclass(frozen=True, slots=True)
+class Sent:
+    """A request's Idempotency-Key, None without one, and a hash of everything that was asked with it."""
+
+    key: str | None
+    body_hash: str
+
+
+async def sent_before(request: Request, asking: Asking, asker: str, body: BaseModel) -> tuple[Sent, Turn | None]:
+    """The request's key, and the turn that it was used for, once that has its answer. A turn that ended without one gives its key
+    back. Raises ProblemError(conflict) when the key was used with another question, filter, knowledge base or desk."""
     key = request.headers.get("idempotency-key", "")[:200] or None
+    sent = Sent(key, hashlib.sha256(f"{request.url.path}\n{body.model_dump_json()}".encode()).hexdigest())
     if key is None:
-        return None, None
+        return sent, None
     while (turn := await run_in_threadpool(asking.earlier, asker, key)) is not None:
-        if turn.question != question:
+        if turn.asked_hash != sent.body_hash:
             raise ProblemError(
-                "conflict", "This Idempotency-Key was used for another question.", field="Idempotency-Key",
+                "conflict", "This Idempotency-Key was used for another request.", field="Idempotency-Key",
                 advice="Send a new key with a new question.",
             )  # fmt: skip
         if turn.state != TurnState.ANSWERING:
@@ -90,7 +106,7 @@ async def sent_before(request: Request, asking: Asking, asker: str, question: st
         if await request.is_disconnected():
             raise ProblemError("conflict", "This question is being answered.", advice="Send it again in a moment.")
         await asyncio.sleep(_LOOK)
-    return key, turn
+    return sent, turn
 
 
 def respond_again(request: Request, answer: AnswerOut) -> Response:
@@ -104,7 +120,17 @@ def respond_again(request: Request, answer: AnswerOut) -> Response:
     return Response("".join(sse(event.event, event) for event in events), media_type="text/event-stream")
 
 
-async def respond(request: Request, request_id: str, tell: Tell, finish: Callable[[Recorded], AnswerOut]) -> Response:
+@dataclass(frozen=True, slots=True)
+class Asker:
+    """Whoever waits for an answer: `still_allowed` looks up whether they may still have it."""
+
+    changes: Changes
+    still_allowed: Callable[[], bool]
+
+
+async def respond(
+    request: Request, request_id: str, tell: Tell, finish: Callable[[Recorded], AnswerOut], asker: Asker
+) -> Response:
     """Run `tell` and send what it tells: as events when the request accepts them, else as one JSON answer."""
     pool: ThreadPoolExecutor = request.app.state.answers
     counter = request.app.state.metrics.answers
@@ -115,7 +141,7 @@ async def respond(request: Request, request_id: str, tell: Tell, finish: Callabl
         return finish(recorded)
 
     if "text/event-stream" in request.headers.get("accept", ""):
-        stream = _stream(pool, gone, lambda: _events(tell(gone), done), request_id)
+        stream = _stream(pool, gone, lambda: _events(tell(gone), done), request_id, asker)
         return StreamingResponse(
             stream, media_type="text/event-stream", headers={"Cache-Control": "no-store", "X-Accel-Buffering": "no"}
         )
@@ -132,8 +158,9 @@ async def respond(request: Request, request_id: str, tell: Tell, finish: Callabl
 
 
 async def _stream(
-    pool: ThreadPoolExecutor, gone: threading.Event, events: Callable[[], Generator[Event, None, None]], request_id: str
-) -> AsyncIterator[str]:
+    pool: ThreadPoolExecutor, gone: threading.Event, events: Callable[[], Generator[Event, None, None]], request_id: str,
+    asker: Asker,
+) -> AsyncIterator[str]:  # fmt: skip
     loop = asyncio.get_running_loop()
     arrived: asyncio.Queue[str | None] = asyncio.Queue()
 
@@ -157,12 +184,25 @@ async def _stream(
             told.close()
             put(None)
 
+    async def end_when_revoked() -> None:
+        listener = Listener()
+        with asker.changes.listen_to_access(listener):
+            while True:
+                listener.woken.clear()
+                if not await in_turn(asker.still_allowed):
+                    arrived.put_nowait(None)
+                    return
+                with suppress(TimeoutError):
+                    await asyncio.wait_for(listener.woken.wait(), timeout=_LOOK_AT_ACCESS)
+
     pool.submit(run)
+    watching = asyncio.ensure_future(end_when_revoked())
     try:
         while (item := await arrived.get()) is not None:
             yield item
     finally:
         gone.set()
+        watching.cancel()
 
 
 def _events(told: Generator[Told, None, None], done: Callable[[Recorded], AnswerOut]) -> Generator[Event, None, None]:

@@ -64,13 +64,15 @@ _AT_ONCE = max(2, os.cpu_count() or 2)
 
 @dataclass(frozen=True, slots=True)
 class Asked:
-    """A question, who asks it, the conversation that it goes on with, and the key under which it may be sent again."""
+    """A question, who asks it, the conversation that it goes on with, and the key under which it may be sent again
+    with the same `body_hash`."""
 
     question: str
     asker: str
     request_id: str
     conversation_id: str | None = None
     key: str | None = None
+    body_hash: str = ""
     keep: bool = True
 
 
@@ -236,7 +238,8 @@ class Asking:
             id=new_id("turn"), team_id=target.team_id, conversation_id=asked.conversation_id or "", number=0,
             state=TurnState.ANSWERING, question=asked.question, standalone=asked.question, outcome="unfinished", text="",
             sufficiency=0.0, citations=[], evidence=[], edition_id=next(iter(editions.values()), ""), composer=BUILT_IN, seconds={},
-            request_id=asked.request_id, desk_id=target.desk_id, desk_version=target.version, asker=asked.asker, asked_key=asked.key, note="",
+            request_id=asked.request_id, desk_id=target.desk_id, desk_version=target.version, asker=asked.asker, asked_key=asked.key,
+            asked_hash=asked.body_hash, note="",
             settings=None if target.kept is None else dict(target.kept), editions=editions, steps=[], statements=[], prompt=[], raw="",
             tokens_read=0, tokens_written=0, cost=0.0, created_at=now(),
         )  # fmt: skip

@@ -12,6 +12,7 @@ from sqlalchemy.orm import Session
 from fontanel.core.analysis import ANALYSER_VERSION
 from fontanel.core.splitting import SplitSettings
 from fontanel.records.ids import new_id
+from fontanel.records.sequence import next_change
 from fontanel.records.tables import (
     Document,
     DocumentState,
@@ -168,7 +169,7 @@ def serve_edition(session: Session, kb: Kb, edition: Edition) -> None:
     session.execute(
         update(Document)
         .where(Document.kb_id == kb.id, held.exists())
-        .values(revision_id=held.limit(1).scalar_subquery(), changed_at=now())
+        .values(revision_id=held.limit(1).scalar_subquery(), changed_at=now(), change=next_change(session))
         .execution_options(synchronize_session=False)
     )
     # What a revision counts is of the edition that serves.

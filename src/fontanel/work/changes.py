@@ -5,16 +5,20 @@ from __future__ import annotations
 import asyncio
 import threading
 from collections.abc import Iterator
-from contextlib import contextmanager
+from contextlib import contextmanager, suppress
 from typing import Any
 
 from sqlalchemy import event
-from sqlalchemy.orm import Session
+from sqlalchemy.orm import ORMExecuteState, Session
 
 from fontanel.records.database import Sessions
-from fontanel.records.tables import Document
+from fontanel.records.desk_tables import DeskLink
+from fontanel.records.tables import Document, Key, Member, Person, SignIn, Team
 
 _GONE = "documents gone"
+_REVOKED = "access changed"
+#: Records on which somebody's access rests.
+_ACCESS = (DeskLink, Key, Member, Person, SignIn, Team)
 
 
 class Listener:
@@ -25,6 +29,11 @@ class Listener:
         self.woken = asyncio.Event()
         self._gone: list[str] = []
         self._lock = threading.Lock()
+
+    def wake(self) -> None:
+        """Set `woken`, from any thread."""
+        with suppress(RuntimeError):  # the loop is closed
+            self.loop.call_soon_threadsafe(self.woken.set)
 
     def add_gone(self, documents: list[str]) -> None:
         with self._lock:
@@ -43,9 +52,10 @@ class Changes:
     def __init__(self) -> None:
         self._lock = threading.Lock()
         self._listeners: dict[str, set[Listener]] = {}
+        self._of_access: set[Listener] = set()
 
     def follow(self, sessions: Sessions) -> None:
-        """Hear of the documents that these sessions delete, once that is committed."""
+        """Take note of what these sessions delete, and of changes to who may do what, once that is committed."""
 
         @event.listens_for(sessions, "after_flush")
         def note(session: Session, context: Any) -> None:
@@ -53,14 +63,27 @@ class Changes:
             for document in gone:
                 session.info.setdefault(_GONE, {}).setdefault(document.kb_id, []).append(document.id)
 
+            changed = (*session.deleted, *session.dirty)
+            if any(isinstance(item, _ACCESS) for item in changed):
+                session.info[_REVOKED] = True
+
+        @event.listens_for(sessions, "do_orm_execute")
+        def note_statement(state: ORMExecuteState) -> None:
+            mapper = state.bind_mapper
+            if (state.is_delete or state.is_update) and mapper is not None and issubclass(mapper.class_, _ACCESS):
+                state.session.info[_REVOKED] = True
+
         @event.listens_for(sessions, "after_commit")
         def tell(session: Session) -> None:
+            if session.info.pop(_REVOKED, False):
+                self._tell_access()
             for kb_id, documents in session.info.pop(_GONE, {}).items():
                 self.tell(kb_id, documents)
 
         @event.listens_for(sessions, "after_rollback")
         def forget(session: Session) -> None:
             session.info.pop(_GONE, None)
+            session.info.pop(_REVOKED, None)
 
     @contextmanager
     def listen(self, kb_id: str) -> Iterator[Listener]:
@@ -75,14 +98,30 @@ class Changes:
                 if not self._listeners[kb_id]:
                     del self._listeners[kb_id]
 
+    @contextmanager
+    def listen_to_access(self, listener: Listener) -> Iterator[None]:
+        """Wake this listener also when somebody's access changes."""
+        with self._lock:
+            self._of_access.add(listener)
+        try:
+            yield
+        finally:
+            with self._lock:
+                self._of_access.discard(listener)
+
+    def _tell_access(self) -> None:
+        with self._lock:
+            listeners = list(self._of_access)
+        for listener in listeners:
+            listener.wake()
+
     def tell(self, kb_id: str, gone: list[str] | None = None) -> None:
         with self._lock:
             listeners = list(self._listeners.get(kb_id, ()))
         for listener in listeners:
             if gone:
                 listener.add_gone(gone)
-            if not listener.loop.is_closed():
-                listener.loop.call_soon_threadsafe(listener.woken.set)
+            listener.wake()
 
     def tell_all(self) -> None:
         """Wake every listener, for a shutdown."""

@@ -20,6 +20,7 @@ from fontanel.models import ModelLine
 from fontanel.records.blobs import BlobStore
 from fontanel.records.database import open_database, writing
 from fontanel.records.ids import hash_password, new_id, new_password
+from fontanel.records.sequence import number_changes
 from fontanel.records.tables import (
     Document,
     DocumentState,
@@ -81,6 +82,7 @@ class Workshop:
         self.editions = Editions(data / "editions", self.sessions)
         self.changes = Changes()
         self.changes.follow(self.sessions)
+        number_changes(self.sessions)
         self.embedders = Embedders(settings.embedder_directory)
         self.ingest = Ingest(
             self.sessions, self.blobs, self.vectors, self.editions, self.changes, settings.read_seconds, take_in,

@@ -1,0 +1,38 @@
+"""Numbers the changes of documents in the order in which they are committed.
+
+Whoever watches asks for what has a higher number than the last one seen. Times would not do: a clock can be set back. Numbers
+are handed out while a transaction has the write lock, so that their order is that of the commits.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from itertools import count
+from typing import Any
+
+from sqlalchemy import event, func, select
+from sqlalchemy.orm import Session
+
+from fontanel.records.database import Sessions
+from fontanel.records.tables import Document
+
+_NUMBERS = "changes of documents"
+
+
+def number_changes(sessions: Sessions) -> None:
+    """Give each document that these sessions write the next number, from the highest one stored."""
+    with sessions() as session:
+        numbers = count(1 + (session.scalar(select(func.max(Document.change))) or 0))
+    sessions.configure(info={_NUMBERS: numbers})
+
+    @event.listens_for(sessions, "before_flush")
+    def number(session: Session, context: Any, instances: Any) -> None:
+        for item in (*session.new, *session.dirty):
+            if isinstance(item, Document) and (item in session.new or session.is_modified(item)):
+                item.change = next(numbers)
+
+
+def next_change(session: Session) -> int:
+    """The number for documents that a statement changes without loading them; they share it."""
+    numbers: Iterator[int] | None = session.info.get(_NUMBERS)
+    return next(numbers) if numbers is not None else 1 + (session.scalar(select(func.max(Document.change))) or 0)

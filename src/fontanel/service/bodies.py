@@ -1,0 +1,314 @@
+"""Request bodies: read only from callers who are known, no larger and no slower than their route takes, and well-formed.
+
+Without this the framework reads and parses a body of any size before it asks who sent it.
+"""
+
+from __future__ import annotations
+
+import asyncio
+import json
+import re
+import time
+from dataclasses import dataclass
+from typing import Any
+
+from fastapi.routing import APIRoute
+from sqlalchemy import select
+from starlette.requests import HTTPConnection
+from starlette.types import ASGIApp, Message, Receive, Scope, Send
+
+from fontanel.records.desk_tables import DeskLink
+from fontanel.records.ids import hash_secret
+from fontanel.records.tables import now
+from fontanel.service.access import credentials_of, find_caller
+from fontanel.service.problems import ProblemError, problem
+from fontanel.service.turnstile import in_turn
+from fontanel.work.workshop import Workshop
+
+_MB = 1_000_000
+#: Bytes of JSON that a route takes, unless it is named below.
+JSON_BYTES = _MB
+#: Routes that are open to people who are not signed in: their bodies are small.
+_OPEN_BYTES = 64_000
+_OPEN = re.compile(r"/api/v1/(?:session|invitations/(?:open|accept)|passwords|signals/[^/]+)")
+_LARGER_JSON = (
+    (re.compile(r"/api/v1/teams/[^/]+/kbs/[^/]+/sources/[^/]+/documents"), 16 * _MB),
+    (re.compile(r"/api/v1/teams/[^/]+/kbs/[^/]+/(?:written|documents/.+/written)"), 13 * _MB),
+    (re.compile(r"/api/v1/teams/[^/]+/kbs/[^/]+/editions/compare"), 2 * _MB),
+)
+_UPLOADS = re.compile(r"/api/v1/teams/[^/]+/(?:kbs/[^/]+/(?:documents|preview)|packs)")
+
+#: A body has to arrive at this many bytes a second on the whole, after so many seconds without any demand.
+_MIN_RATE, _GRACE = 2_000, 30.0
+_COMPLETE = -1.0
+#: How much of a refused body is read and thrown away, so that its sender gets to read the refusal.
+_DRAINED_OF_STRANGERS, _DRAINED, _DRAIN_SECONDS = 2 * _MB, 4 * 1024**3, 5.0
+#: JSON that is larger than this is checked in a thread.
+_LARGE = 32_000
+MAX_DEPTH, MAX_BRACKETS = 40, 200_000
+
+
+class BodyRefused(Exception):
+    """The body is not taken, for the problem given."""
+
+    def __init__(self, error: ProblemError) -> None:
+        super().__init__(error.detail)
+        self.error = error
+
+
+class BodyGate:
+    """Authenticates the caller of each request that has a body, and bounds the body's size, time and nesting."""
+
+    def __init__(self, app: ASGIApp, workshop: Workshop | None, max_upload: int) -> None:
+        self._app = app
+        self._workshop = workshop
+        self._max_upload = max_upload
+
+    async def __call__(self, scope: Scope, receive: Receive, send: Send) -> None:
+        if scope["type"] != "http":
+            await self._app(scope, receive, send)
+            return
+        connection = HTTPConnection(scope)
+        length = connection.headers.get("content-length", "")
+        if length in ("", "0") and "transfer-encoding" not in connection.headers:
+            await self._app(scope, receive, send)
+            return
+        known = False
+        try:
+            known = await self._authenticate(connection, scope)
+            limit = self._limit(scope["path"], connection.headers.get("content-type", ""))
+            if length.isdigit() and int(length) > limit:
+                raise BodyRefused(_too_large(limit))
+            body = _Body(receive, limit)
+            if not _is_json(connection.headers.get("content-type", "")):
+                await self._pass_on(scope, body, send)
+                return
+            data = await body.whole()
+            await (in_turn(check_json, data) if len(data) > _LARGE else _checked(data))
+        except BodyRefused as refused:
+            expects = connection.headers.get("expect", "").lower() == "100-continue"
+            if not expects:
+                await _drain(receive, known)
+            await _refuse(scope, send, refused.error)
+            return
+        await self._app(scope, _Replay(data, receive), send)
+
+    async def _authenticate(self, connection: HTTPConnection, scope: Scope) -> bool:
+        """Whether the caller is known; strangers get through to open routes only. Raises BodyRefused."""
+        path = scope["path"]
+        if self._workshop is None or not path.startswith("/api/") or _OPEN.fullmatch(path.rstrip("/")):
+            return False
+        try:
+            await in_turn(self._look_up, connection, self._workshop)
+        except ProblemError as error:
+            raise BodyRefused(error) from error
+        return True
+
+    def _look_up(self, connection: HTTPConnection, workshop: Workshop) -> None:
+        credentials = credentials_of(connection)
+        with workshop.sessions() as session:
+            if credentials.bearer is not None and credentials.bearer.startswith("dl_"):
+                # Which desk the link opens is for the route to say.
+                link = select(DeskLink).where(DeskLink.secret_hash == hash_secret(credentials.bearer))
+                found = session.scalar(link.where(DeskLink.revoked_at.is_(None)))
+                if found is not None and (found.expires_at is None or found.expires_at > now()):
+                    return
+            find_caller(session, connection, workshop, credentials)
+
+    def _limit(self, path: str, content_type: str) -> int:
+        path = path.rstrip("/")
+        if not path.startswith("/api/") or _OPEN.fullmatch(path):
+            return _OPEN_BYTES
+        if content_type.lower().startswith("multipart/"):
+            return self._max_upload if _UPLOADS.fullmatch(path) else JSON_BYTES
+        return next((limit for route, limit in _LARGER_JSON if route.fullmatch(path)), JSON_BYTES)
+
+    async def _pass_on(self, scope: Scope, body: _Body, send: Send) -> None:
+        """Have the application read the body as it comes; refuse what turns out too large or too slow."""
+        answered = False
+
+        async def send_noted(message: Message) -> None:
+            nonlocal answered
+            if body.refused is not None and not answered:
+                return  # whatever the application makes of the broken-off body
+            answered = True
+            await send(message)
+
+        try:
+            await self._app(scope, body, send_noted)
+        except BodyRefused:
+            if answered:
+                raise
+        if body.refused is not None and not answered:
+            raise body.refused
+
+
+@dataclass(slots=True)
+class _Body:
+    """The body as an ASGI `receive` that raises BodyRefused beyond its limits."""
+
+    receive: Receive
+    limit: int
+    size: int = 0
+    began: float = 0.0
+    refused: BodyRefused | None = None
+
+    async def __call__(self) -> Message:
+        if self.began == _COMPLETE:
+            return await self.receive()
+        self.began = self.began or time.monotonic()
+        left = self.began + _GRACE + self.size / _MIN_RATE - time.monotonic()
+        try:
+            message = await asyncio.wait_for(self.receive(), max(left, 0.0))
+        except TimeoutError as error:
+            problem_of = ProblemError(
+                "too-slow", "The request's body arrived too slowly.", advice="Try again over a faster connection."
+            )
+            self.refused = BodyRefused(problem_of)
+            raise self.refused from error
+        if message["type"] == "http.request":
+            self.size += len(message.get("body", b""))
+            if self.size > self.limit:
+                self.refused = BodyRefused(_too_large(self.limit))
+                raise self.refused
+            if not message.get("more_body"):
+                # The time that the answer takes is not the sender's.
+                self.began = _COMPLETE
+        return message
+
+    async def whole(self) -> bytes:
+        parts: list[bytes] = []
+        while True:
+            message = await self()
+            if message["type"] != "http.request":
+                return b"".join(parts)  # the sender left
+            parts.append(message.get("body", b""))
+            if not message.get("more_body"):
+                return b"".join(parts)
+
+
+class _Replay:
+    """Hands out a body that was read before, then whatever comes after it."""
+
+    def __init__(self, data: bytes, receive: Receive) -> None:
+        self._data: bytes | None = data
+        self._receive = receive
+
+    async def __call__(self) -> Message:
+        if self._data is None:
+            return await self._receive()
+        data, self._data = self._data, None
+        return {"type": "http.request", "body": data, "more_body": False}
+
+
+def _is_json(content_type: str) -> bool:
+    kind = content_type.partition(";")[0].strip().lower()
+    return kind.endswith(("/json", "+json"))
+
+
+async def _checked(data: bytes) -> None:
+    check_json(data)
+
+
+def check_json(data: bytes) -> None:
+    """Refuse JSON that is nested too deeply, or has values that cannot be stored or sent: NaN, lone surrogates. Raises BodyRefused.
+
+    What is not JSON at all is left to the route.
+    """
+    brackets = _STRINGS.sub(b"", data).translate(None, _NOT_BRACKETS)
+    depth = deepest = 0
+    if len(brackets) <= MAX_BRACKETS:
+        for bracket in brackets:
+            depth += 1 if bracket in b"[{" else -1
+            deepest = max(deepest, depth)
+    if len(brackets) > MAX_BRACKETS or deepest > MAX_DEPTH:
+        raise BodyRefused(
+            ProblemError("invalid", f"The JSON is nested more than {MAX_DEPTH} deep, or has too many parts.")
+        )
+    if b"NaN" in data or b"Infinity" in data or _SURROGATE.search(data):
+        try:
+            value = json.loads(data)
+        except (ValueError, RecursionError):
+            return
+        if (field := _unusable(value)) is not None:
+            detail = f"{field}: it has a number or a character that cannot be stored (NaN, infinity, half a character)."
+            raise BodyRefused(ProblemError("invalid", detail, field=field))
+
+
+_STRINGS = re.compile(rb'"(?:[^"\\]|\\.)*+"', re.DOTALL)
+_NOT_BRACKETS = bytes(set(range(256)) - set(b"[]{}"))
+_SURROGATE = re.compile(rb"\\u[dD][89a-fA-F]")
+
+
+def _unusable(value: Any) -> str | None:
+    """The path to a value that is not Unicode text or not a finite number; None when there is none."""
+    todo: list[tuple[str, Any]] = [("", value)]
+    while todo:
+        path, item = todo.pop()
+        if isinstance(item, dict):
+            for key, inner in item.items():
+                plain = key.encode("utf-8", "replace").decode()
+                todo += [(f"{path}.{plain}".lstrip("."), part) for part in (key, inner)]
+        elif isinstance(item, list):
+            todo += [(f"{path}.{number}".lstrip("."), inner) for number, inner in enumerate(item)]
+        elif isinstance(item, str):
+            if not item.isascii() and any("\ud800" <= letter <= "\udfff" for letter in item):
+                return path or "body"
+        elif isinstance(item, float) and (item != item or item in (float("inf"), float("-inf"))):
+            return path or "body"
+    return None
+
+
+def _too_large(limit: int) -> ProblemError:
+    size = f"{limit // _MB} MB" if limit >= _MB else f"{limit // 1000} kB"
+    return ProblemError(
+        "too-large", f"At most {size} are taken here at once.",
+        advice="Send it in parts. For files, the operator can raise FONTANEL_MOST_UPLOAD_MB.",
+    )  # fmt: skip
+
+
+async def _drain(receive: Receive, known: bool) -> None:
+    """Read on for a while and throw away what comes: a sender who only writes would not see the refusal."""
+    limit, drained, began = _DRAINED if known else _DRAINED_OF_STRANGERS, 0, time.monotonic()
+    try:
+        while drained < limit:
+            left = _DRAIN_SECONDS + (drained / _MB if known else 0.0) - (time.monotonic() - began)
+            message = await asyncio.wait_for(receive(), max(left, 0.0))
+            drained += len(message.get("body", b""))
+            if message["type"] != "http.request" or not message.get("more_body"):
+                return
+    except TimeoutError:
+        return
+
+
+async def _refuse(scope: Scope, send: Send, error: ProblemError) -> None:
+    found = problem(error.kind, error.detail, scope["state"]["request_id"], error.field, error.advice)
+    body = json.dumps(found.model_dump()).encode()
+    headers = [
+        (b"content-type", b"application/problem+json"), (b"content-length", str(len(body)).encode()), (b"connection", b"close"),
+        *((name.lower().encode(), value.encode()) for name, value in (error.headers or {}).items()),
+    ]  # fmt: skip
+    await send({"type": "http.response.start", "status": found.status, "headers": headers})
+    await send({"type": "http.response.body", "body": body})
+
+
+class BodyRoute(APIRoute):
+    """A route that parses large JSON in a thread, so that other requests go on meanwhile."""
+
+    def get_route_handler(self) -> Any:
+        handler = super().get_route_handler()
+
+        async def handle(request: Any) -> Any:
+            body = await request.body() if _is_json(request.headers.get("content-type", "")) else b""
+            if len(body) > _LARGE:
+                request._json = await in_turn(_loads, body)
+            return await handler(request)
+
+        return handle
+
+
+def _loads(body: bytes) -> Any:
+    try:
+        return json.loads(body)
+    except RecursionError as error:
+        raise json.JSONDecodeError("nested too deeply", "", 0) from error

@@ -1,0 +1,71 @@
+"""Connections: how many there may be, and how long one may take to send a request's head."""
+
+from __future__ import annotations
+
+import asyncio
+import resource
+from collections.abc import Callable
+from typing import Any
+
+from uvicorn.protocols.http.h11_impl import H11Protocol
+
+#: Seconds from the opening of a connection, or the first byte of a later request, to the end of the request's head.
+HEAD_SECONDS = 20.0
+_FULL = b"HTTP/1.1 503 Service Unavailable\r\nConnection: close\r\nRetry-After: 5\r\nContent-Length: 0\r\n\r\n"
+
+
+def protocol(max_connections: int) -> Callable[..., H11Protocol]:
+    """The HTTP protocol of a server that keeps at most so many connections open."""
+
+    def build(**options: Any) -> H11Protocol:
+        return _Bounded(max_connections, **options)
+
+    return build
+
+
+class _Bounded(H11Protocol):
+    def __init__(self, max_connections: int, **options: Any) -> None:
+        super().__init__(**options)
+        self._max_connections = max_connections
+        self._head_timer: asyncio.TimerHandle | None = None
+
+    def connection_made(self, transport: asyncio.Transport) -> None:  # type: ignore[override]
+        super().connection_made(transport)
+        if len(self.connections) > self._max_connections:
+            transport.write(_FULL)
+            transport.close()
+            return
+        self._expect_head()
+
+    def data_received(self, data: bytes) -> None:
+        super().data_received(data)
+        self._expect_head()
+
+    def connection_lost(self, exc: Exception | None) -> None:
+        self._stop_timer()
+        super().connection_lost(exc)
+
+    def _expect_head(self) -> None:
+        """While no request is under way the next one's head has to come in time; between requests, once it has begun."""
+        if self.cycle is not None and not self.cycle.response_complete:
+            self._stop_timer()
+        elif self._head_timer is None:
+            self._head_timer = self.loop.call_later(HEAD_SECONDS, self._give_up)
+
+    def _stop_timer(self) -> None:
+        if self._head_timer is not None:
+            self._head_timer.cancel()
+            self._head_timer = None
+
+    def _give_up(self) -> None:
+        self._head_timer = None
+        if self.cycle is None or self.cycle.response_complete:
+            self.transport.close()
+
+
+def allow_open_files(wanted: int) -> None:
+    """Raise this process's limit of open files, as far as it may: each connection is one."""
+    soft, hard = resource.getrlimit(resource.RLIMIT_NOFILE)
+    if soft != resource.RLIM_INFINITY and soft < wanted:
+        limit = wanted if hard == resource.RLIM_INFINITY else min(wanted, hard)
+        resource.setrlimit(resource.RLIMIT_NOFILE, (limit, hard))
