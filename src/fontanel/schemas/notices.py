@@ -10,7 +10,8 @@ from pydantic import Field, StringConstraints
 from fontanel.schemas.base import Model
 
 NoticeKind = Literal[
-    "sync.finished", "sync.failed", "sync.held", "sync.recovered", "freshness.missed", "freshness.met", "budget.low"
+    "sync.finished", "sync.failed", "sync.held", "sync.recovered", "freshness.missed", "freshness.met", "budget.low",
+    "member.joined", "key.by_operator",
 ]  # fmt: skip
 
 

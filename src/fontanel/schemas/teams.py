@@ -42,6 +42,31 @@ class PasswordChange(Model):
     new: Password
 
 
+class SignInOut(Model):
+    """A place where a person is signed in."""
+
+    id: str
+    address: str
+    agent: str = Field(description="The browser or program, as it calls itself.")
+    created_at: datetime
+    expires_at: datetime
+    current: bool
+
+
+class PasswordLinkMade(Model):
+    """A link that works once, shown this once."""
+
+    email: str
+    url: str
+    secret: str
+    expires_at: datetime
+
+
+class PasswordSet(Model):
+    secret: Annotated[str, StringConstraints(min_length=10, max_length=100)]
+    new: Password
+
+
 class TeamIn(Model):
     name: Name = Field(examples=["Marine Operations"])
 
@@ -62,16 +87,77 @@ class TeamOut(Model):
     time_zone: str
     kept_days: int | None = None
     monthly_tokens: int | None = None
+    source_folders: list[str] | None = Field(
+        None, description="Folders that its sources may read; null: all that the service allows."
+    )
+    source_networks: list[str] | None = Field(
+        None, description="Private networks that its sources may reach; null: all that the service allows."
+    )
     created_at: datetime
     version: int
 
 
-class MemberIn(Model):
-    """A person new to the service gets a password, which the answer shows once."""
+class GrantsIn(Model):
+    """What a team's sources may read, of what the service allows. Null: all of it."""
 
-    email: Email
+    source_folders: list[Annotated[str, StringConstraints(min_length=1, max_length=1000)]] | None = Field(
+        max_length=100
+    )
+    source_networks: list[Annotated[str, StringConstraints(min_length=1, max_length=100)]] | None = Field(
+        max_length=100
+    )
+
+
+class InvitationIn(Model):
+    email: Email = Field(examples=["varda@skerrow.example"])
     name: Name
     role: RoleName = "reader"
+    expires_in_days: int = Field(7, ge=1, le=30)
+
+
+class InvitationOut(Model):
+    """An invitation that nobody has accepted yet."""
+
+    id: str
+    email: str
+    name: str
+    role: RoleName
+    invited_by: str
+    created_at: datetime
+    expires_at: datetime
+
+
+class InvitationMade(InvitationOut):
+    """The link, shown this once; both are null when it was sent by e-mail."""
+
+    url: str | None = None
+    secret: str | None = None
+
+
+LinkSecret = Annotated[str, StringConstraints(min_length=10, max_length=100)]
+
+
+class InvitationOpen(Model):
+    secret: LinkSecret
+
+
+class InvitationFace(Model):
+    """What somebody is invited to."""
+
+    team: str
+    role: RoleName
+    email: str
+    name: str
+    invited_by: str
+    expires_at: datetime
+
+
+class InvitationAccept(Model):
+    """A name and a password create an account; without them it is accepted with the account that is signed in."""
+
+    secret: LinkSecret
+    name: Name | None = None
+    password: Password | None = None
 
 
 class MemberChange(Model):
@@ -84,10 +170,6 @@ class MemberOut(Model):
     name: str
     role: RoleName
     created_at: datetime
-
-
-class MemberMade(MemberOut):
-    password: str | None = Field(None, description="The new person's password; never shown again.")
 
 
 class KeyIn(Model):
@@ -103,6 +185,8 @@ class KeyOut(Model):
     start: str = Field(description="The first characters of the key, to tell keys apart.")
     role: RoleName
     kb_ids: list[str] | None
+    made_by: str
+    by_operator: bool = Field(description="Made by an operator who is not a member of the team.")
     created_at: datetime
     expires_at: datetime | None
     last_used_at: datetime | None

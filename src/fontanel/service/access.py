@@ -223,6 +223,12 @@ Owner = Annotated[Access, Depends(Require(Role.OWNER, administrative=True))]
 OwnerWrite = Annotated[Access, Depends(Require(Role.OWNER, write=True, administrative=True))]
 
 
+def author_of(access: Access) -> str:
+    """Who does this, as people know them."""
+    caller = access.caller
+    return caller.person.name if caller.person else f"key {caller.key.name}" if caller.key else caller.id
+
+
 def operator_of(caller: CallerDep) -> Caller:
     if not caller.operator:
         raise ProblemError("not-allowed", "This is for operators of the service.")

@@ -19,6 +19,7 @@ from fontanel.service import (
     documents,
     editions,
     health,
+    invitations,
     kbs,
     models,
     notices,
@@ -37,6 +38,7 @@ from fontanel.service import (
 from fontanel.service.bodies import BodyGate
 from fontanel.service.figures import SourceFigures
 from fontanel.service.middleware import Metrics, RequestLog
+from fontanel.service.rate_limits import Pace, SignInLimits
 from fontanel.service.renewal import OpenStreams
 from fontanel.service.streaming import new_pool
 from fontanel.settings import Settings
@@ -72,19 +74,22 @@ def create_app(settings: Settings, workshop: Workshop | None = None) -> FastAPI:
         openapi_url="/api/openapi.json",
         middleware=[
             Middleware(RequestLog, metrics=metrics),
-            Middleware(BodyGate, workshop=workshop, max_upload=settings.most_upload_mb * 1_000_000),
+            Middleware(
+                BodyGate, workshop=workshop, max_upload=settings.most_upload_mb * 1_000_000, grace=settings.body_seconds
+            ),
         ],
     )
     app.state.workshop = workshop
     app.state.metrics = metrics
-    app.state.attempts = sessions.Attempts()
-    app.state.pace = chat.Pace()
+    app.state.sign_in_limits = SignInLimits()
+    app.state.pace = Pace()
     app.state.answers = new_pool()
     app.state.streams = OpenStreams()
     problems.install(app)
     for part in (
         sessions,
         teams,
+        invitations,
         kbs,
         watching,
         editions,
@@ -106,6 +111,7 @@ def create_app(settings: Settings, workshop: Workshop | None = None) -> FastAPI:
         app.router.routes += part.router.routes
     app.router.routes += [
         *editions.packs.routes,
+        *invitations.links.routes,
         *sources.around.routes,
         *usage.all_teams.routes,
         *health.router.routes,

@@ -38,8 +38,8 @@ _LARGER_JSON = (
 )
 _UPLOADS = re.compile(r"/api/v1/teams/[^/]+/(?:kbs/[^/]+/(?:documents|preview)|packs)")
 
-#: A body has to arrive at this many bytes a second on the whole, after so many seconds without any demand.
-_MIN_RATE, _GRACE = 2_000, 30.0
+#: A body has to arrive at this many bytes a second on the whole, after some seconds without any demand.
+_MIN_RATE = 2_000
 _COMPLETE = -1.0
 #: How much of a refused body is read and thrown away, so that its sender gets to read the refusal.
 _DRAINED_OF_STRANGERS, _DRAINED, _DRAIN_SECONDS = 2 * _MB, 4 * 1024**3, 5.0
@@ -59,10 +59,11 @@ class BodyRefused(Exception):
 class BodyGate:
     """Authenticates the caller of each request that has a body, and bounds the body's size, time and nesting."""
 
-    def __init__(self, app: ASGIApp, workshop: Workshop | None, max_upload: int) -> None:
+    def __init__(self, app: ASGIApp, workshop: Workshop | None, max_upload: int, grace: float) -> None:
         self._app = app
         self._workshop = workshop
         self._max_upload = max_upload
+        self._grace = grace
 
     async def __call__(self, scope: Scope, receive: Receive, send: Send) -> None:
         if scope["type"] != "http":
@@ -79,7 +80,7 @@ class BodyGate:
             limit = self._limit(scope["path"], connection.headers.get("content-type", ""))
             if length.isdigit() and int(length) > limit:
                 raise BodyRefused(_too_large(limit))
-            body = _Body(receive, limit)
+            body = _Body(receive, limit, self._grace)
             if not _is_json(connection.headers.get("content-type", "")):
                 await self._pass_on(scope, body, send)
                 return
@@ -149,6 +150,7 @@ class _Body:
 
     receive: Receive
     limit: int
+    grace: float
     size: int = 0
     began: float = 0.0
     refused: BodyRefused | None = None
@@ -157,7 +159,7 @@ class _Body:
         if self.began == _COMPLETE:
             return await self.receive()
         self.began = self.began or time.monotonic()
-        left = self.began + _GRACE + self.size / _MIN_RATE - time.monotonic()
+        left = self.began + self.grace + self.size / _MIN_RATE - time.monotonic()
         try:
             message = await asyncio.wait_for(self.receive(), max(left, 0.0))
         except TimeoutError as error:

@@ -3,13 +3,10 @@
 from __future__ import annotations
 
 import hashlib
-import time
-from collections import defaultdict, deque
 from collections.abc import Iterator
 from contextlib import contextmanager
 from dataclasses import dataclass
 from functools import partial
-from threading import Lock
 from typing import Annotated
 
 from fastapi import Depends, Query, Request, Response
@@ -42,6 +39,7 @@ from fontanel.service.access import COOKIE, Access, Caller, Require, WorkshopDep
 from fontanel.service.ask import STREAMED
 from fontanel.service.desks import checked, merged, reachable_kbs, settings_of
 from fontanel.service.problems import ProblemError
+from fontanel.service.rate_limits import Pace
 from fontanel.service.renewal import Renewal
 from fontanel.service.routers import Number, api_router
 from fontanel.service.streaming import Asker, answer_out, respond, respond_again, sent_before
@@ -60,33 +58,6 @@ _bearer = HTTPBearer(auto_error=False, description="A key, or a desk's link: `Au
 _GUESTS = 30
 #: Characters around a quote that a chat user may read.
 _AROUND = 1200
-
-
-class Pace:
-    """How often each guest asked in the last minute."""
-
-    def __init__(self) -> None:
-        self._lock = Lock()
-        self._asked: dict[str, deque[float]] = defaultdict(deque)
-
-    def check(self, who: str, per_minute: int) -> None:
-        """Count a question. Raises ProblemError(too-many-attempts) when it is one too many."""
-        at = time.monotonic()
-        with self._lock:
-            if len(self._asked) > 20_000:
-                self._asked = defaultdict(
-                    deque, {key: value for key, value in self._asked.items() if value[-1] > at - 60}
-                )
-            asked = self._asked[who]
-            while asked and asked[0] <= at - 60:
-                asked.popleft()
-            if len(asked) >= per_minute:
-                wait = int(61 - (at - asked[0]))
-                raise ProblemError(
-                    "too-many-attempts", f"This link allows {per_minute} questions a minute.",
-                    advice=f"Ask again in {wait} seconds.", headers={"Retry-After": str(wait)},
-                )  # fmt: skip
-            asked.append(at)
 
 
 @dataclass(frozen=True, slots=True)

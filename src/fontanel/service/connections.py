@@ -9,23 +9,26 @@ from typing import Any
 
 from uvicorn.protocols.http.h11_impl import H11Protocol
 
-#: Seconds from the opening of a connection, or the first byte of a later request, to the end of the request's head.
-HEAD_SECONDS = 20.0
 _FULL = b"HTTP/1.1 503 Service Unavailable\r\nConnection: close\r\nRetry-After: 5\r\nContent-Length: 0\r\n\r\n"
 
 
-def protocol(max_connections: int) -> Callable[..., H11Protocol]:
-    """The HTTP protocol of a server that keeps at most so many connections open."""
+def protocol(max_connections: int, head_seconds: float) -> Callable[..., H11Protocol]:
+    """The HTTP protocol of a server with at most so many open connections.
+
+    `head_seconds` is the time from the opening of a connection, or the first byte of a later request, to the end of the
+    request's head.
+    """
 
     def build(**options: Any) -> H11Protocol:
-        return _Bounded(max_connections, **options)
+        return _Bounded(max_connections, head_seconds, **options)
 
     return build
 
 
 class _Bounded(H11Protocol):
-    def __init__(self, max_connections: int, **options: Any) -> None:
+    def __init__(self, max_connections: int, head_seconds: float, **options: Any) -> None:
         super().__init__(**options)
+        self._head_seconds = head_seconds
         self._max_connections = max_connections
         self._head_timer: asyncio.TimerHandle | None = None
 
@@ -50,7 +53,7 @@ class _Bounded(H11Protocol):
         if self.cycle is not None and not self.cycle.response_complete:
             self._stop_timer()
         elif self._head_timer is None:
-            self._head_timer = self.loop.call_later(HEAD_SECONDS, self._give_up)
+            self._head_timer = self.loop.call_later(self._head_seconds, self._give_up)
 
     def _stop_timer(self) -> None:
         if self._head_timer is not None:

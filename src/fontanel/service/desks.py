@@ -28,7 +28,7 @@ from fontanel.schemas import (
     PublishIn,
     SettingDifference,
 )
-from fontanel.service.access import Access, Editor, EditorWrite, Idempotency, check_version
+from fontanel.service.access import Access, Editor, EditorWrite, Idempotency, author_of, check_version
 from fontanel.service.problems import ProblemError
 from fontanel.service.routers import Number, api_router
 from fontanel.service.turns import feedback_by_turn
@@ -173,12 +173,6 @@ def publish(desk: str, body: PublishIn, access: EditorWrite) -> DeskVersionOut:
     found.changed_at = now()
     access.session.commit()
     return version_out(version)
-
-
-def author_of(access: Access) -> str:
-    """Who does this, as people know them."""
-    caller = access.caller
-    return caller.person.name if caller.person else f"key {caller.key.name}" if caller.key else caller.id
 
 
 @router.get("/{desk}/versions", summary="List a desk's published versions")

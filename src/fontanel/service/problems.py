@@ -30,6 +30,7 @@ PROBLEMS: dict[str, tuple[int, str]] = {
     "too-large": (413, "Too large"),
     "invalid": (422, "Not valid"),
     "unreadable": (422, "The document cannot be read"),
+    "mail-failed": (502, "The message could not be sent"),
     "source-unavailable": (502, "The source cannot be read"),
     "too-slow": (408, "Too slow"),
     "too-many-attempts": (429, "Too many attempts"),

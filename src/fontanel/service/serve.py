@@ -76,7 +76,7 @@ def run(settings: Settings) -> int:
     print(f"Fontanel listens on http://{settings.host}:{settings.port}", flush=True)
     config = uvicorn.Config(
         create_app(settings, workshop), host=settings.host, port=settings.port, log_level="warning", access_log=False,
-        timeout_graceful_shutdown=5, http=protocol(settings.max_connections),  # type: ignore[arg-type]
+        timeout_graceful_shutdown=5, http=protocol(settings.max_connections, settings.head_seconds),  # type: ignore[arg-type]
     )  # fmt: skip
     server = _Server(config, workshop)
     try:

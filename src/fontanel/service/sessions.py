@@ -2,81 +2,106 @@
 
 from __future__ import annotations
 
-import threading
-import time
 from datetime import timedelta
 
 from fastapi import Request, Response
 from sqlalchemy import delete, select
+from sqlalchemy.orm import Session
 
 from fontanel.records.database import writing
-from fontanel.records.ids import hash_password, hash_secret, new_secret, password_matches
-from fontanel.records.tables import Key, Member, Person, SignIn, Team, now
-from fontanel.schemas import Membership, PasswordChange, SessionOut, SignInIn
-from fontanel.service.access import COOKIE, Caller, CallerDep, WorkshopDep, check_same_site
+from fontanel.records.ids import hash_password, hash_secret, new_id, new_secret, password_matches
+from fontanel.records.scope import NotInScope
+from fontanel.records.tables import Key, Member, PasswordLink, Person, SignIn, Team, now
+from fontanel.schemas import (
+    Membership,
+    Page,
+    PasswordChange,
+    PasswordLinkMade,
+    PasswordSet,
+    SessionOut,
+    SignInIn,
+    SignInOut,
+)
+from fontanel.service.access import COOKIE, Caller, CallerDep, Operator, WorkshopDep, check_same_site
 from fontanel.service.problems import ProblemError
+from fontanel.service.rate_limits import SignInLimits
 from fontanel.service.routers import api_router
 from fontanel.work.workshop import Workshop
 
 router = api_router(tag="session")
-
-_MOST_FAILURES = 10
-_WINDOW = 300.0
-
-
-class Attempts:
-    """Counts failed sign-ins by e-mail and by address, and refuses for a while when there were too many."""
-
-    def __init__(self) -> None:
-        self._lock = threading.Lock()
-        self._failures: dict[str, list[float]] = {}
-
-    def check(self, *names: str) -> None:
-        """Raises ProblemError(too-many-attempts)."""
-        with self._lock:
-            for name in names:
-                recent = [at for at in self._failures.get(name, []) if time.monotonic() - at < _WINDOW]
-                self._failures[name] = recent
-                if len(recent) >= _MOST_FAILURES:
-                    wait = int(_WINDOW - (time.monotonic() - recent[0])) + 1
-                    raise ProblemError(
-                        "too-many-attempts", f"Too many failed sign-ins. Try again in {wait} seconds.",
-                        headers={"Retry-After": str(wait)},
-                    )  # fmt: skip
-
-    def failed(self, *names: str) -> None:
-        with self._lock:
-            if len(self._failures) > 10_000:
-                self._failures.clear()
-            for name in names:
-                self._failures.setdefault(name, []).append(time.monotonic())
 
 
 @router.post("/session", summary="Sign in", responses={401: {}, 429: {}})
 def sign_in(body: SignInIn, request: Request, response: Response, workshop: WorkshopDep) -> SessionOut:
     """Sign in with e-mail and password; sets the session cookie."""
     check_same_site(request)
-    attempts: Attempts = request.app.state.attempts
-    names = (f"email:{body.email}", f"address:{request.client.host if request.client else ''}")
-    attempts.check(*names)
+    limits: SignInLimits = request.app.state.sign_in_limits
+    address = address_of(request)
+    limits.begin(body.email, address)
     with workshop.sessions() as session:
         person = session.scalar(select(Person).where(Person.email == body.email))
     if not password_matches(person.password_hash if person else None, body.password) or person is None:
-        attempts.failed(*names)
         raise ProblemError("wrong-password", "The e-mail or the password is wrong.")
+    limits.succeeded(body.email, address)
+    return open_session(workshop, request, response, person)
+
+
+def address_of(request: Request) -> str:
+    return request.client.host if request.client else ""
+
+
+def open_session(workshop: Workshop, request: Request, response: Response, person: Person) -> SessionOut:
+    """Sign a person in: note it, and set the session cookie."""
     secret = new_secret("fs")
     hours = workshop.settings.sign_in_hours
     with writing(workshop.sessions) as session:
         session.execute(delete(SignIn).where(SignIn.expires_at <= now()))
         session.add(
-            SignIn(token_hash=hash_secret(secret), person_id=person.id, expires_at=now() + timedelta(hours=hours))
-        )
+            SignIn(
+                token_hash=hash_secret(secret), id=new_id("sess"), person_id=person.id, address=address_of(request),
+                agent=request.headers.get("user-agent", "")[:200], expires_at=now() + timedelta(hours=hours),
+            )
+        )  # fmt: skip
         session.commit()
     response.set_cookie(
         COOKIE, secret, max_age=hours * 3600, httponly=True, samesite="strict", path="/",
         secure=workshop.settings.secure_cookie,
     )  # fmt: skip
     return describe(workshop, Caller(f"person:{person.id}", person, None))
+
+
+@router.get("/session/sign-ins", summary="List where you are signed in")
+def list_sign_ins(caller: CallerDep, request: Request, workshop: WorkshopDep) -> Page[SignInOut]:
+    """Newest first; `current` is the one of this request."""
+    if caller.person is None:
+        return Page(items=[])
+    own = hash_secret(request.cookies.get(COOKIE, ""))
+    query = select(SignIn).where(SignIn.person_id == caller.person.id, SignIn.expires_at > now())
+    with workshop.sessions() as session:
+        rows = session.scalars(query.order_by(SignIn.created_at.desc())).all()
+    return Page(
+        items=[
+            SignInOut(
+                id=row.id, address=row.address, agent=row.agent, created_at=row.created_at, expires_at=row.expires_at,
+                current=row.token_hash == own,
+            )
+            for row in rows
+        ]
+    )  # fmt: skip
+
+
+@router.delete("/session/sign-ins", status_code=204, summary="Sign out everywhere else")
+def end_other_sign_ins(caller: CallerDep, request: Request, workshop: WorkshopDep) -> None:
+    """End all sign-ins of the person but this one."""
+    if caller.person is not None:
+        with writing(workshop.sessions) as session:
+            _end_others(session, caller.person.id, request)
+            session.commit()
+
+
+def _end_others(session: Session, person_id: str, request: Request) -> None:
+    own = hash_secret(request.cookies.get(COOKIE, ""))
+    session.execute(delete(SignIn).where(SignIn.person_id == person_id, SignIn.token_hash != own))
 
 
 @router.get("/session", summary="Who is signed in")
@@ -101,15 +126,54 @@ def change_password(body: PasswordChange, caller: CallerDep, request: Request, w
     """Set a new password and end all other sessions of the person."""
     if caller.person is None:
         raise ProblemError("not-allowed", "A key has no password.")
+    limits: SignInLimits = request.app.state.sign_in_limits
+    limits.begin(caller.person.email, address_of(request))
     if not password_matches(caller.person.password_hash, body.current):
         raise ProblemError("wrong-password", "The present password is wrong.", field="current")
+    limits.succeeded(caller.person.email, address_of(request))
     with writing(workshop.sessions) as session:
         session.get_one(Person, caller.person.id).password_hash = hash_password(body.new)
+        _end_others(session, caller.person.id, request)
+        session.commit()
+
+
+# Forgotten passwords
+
+
+@router.post(
+    "/people/{email}/password-link", status_code=201, summary="Make a link by which a person sets a new password"
+)
+def make_password_link(email: str, caller: Operator, workshop: WorkshopDep) -> PasswordLinkMade:
+    """For operators. It works once, within a day; the operator hands it over and never sees the password."""
+    secret = new_secret("fp")
+    expires = now() + timedelta(days=1)
+    with writing(workshop.sessions) as session:
+        person = session.scalar(select(Person).where(Person.email == email.strip().lower()))
+        if person is None:
+            raise NotInScope("person", email)
         session.execute(
-            delete(SignIn).where(
-                SignIn.person_id == caller.person.id, SignIn.token_hash != hash_secret(request.cookies.get(COOKIE, ""))
-            )
+            delete(PasswordLink).where((PasswordLink.person_id == person.id) | (PasswordLink.expires_at <= now()))
         )
+        session.add(PasswordLink(secret_hash=hash_secret(secret), person_id=person.id, expires_at=expires))
+        session.commit()
+    url = f"{workshop.settings.origin}/password#{secret}"
+    return PasswordLinkMade(email=person.email, url=url, secret=secret, expires_at=expires)
+
+
+@router.post("/passwords", status_code=204, summary="Set a new password with a link")
+def set_password(body: PasswordSet, request: Request, workshop: WorkshopDep) -> None:
+    """For whoever has the link. All sign-ins of the person end."""
+    check_same_site(request)
+    password_hash = hash_password(body.new)
+    with writing(workshop.sessions) as session:
+        link = session.get(PasswordLink, hash_secret(body.secret))
+        if link is None or link.expires_at <= now():
+            raise ProblemError(
+                "not-found", "This link was used or has expired.", advice="Ask the operator for a new one."
+            )
+        session.get_one(Person, link.person_id).password_hash = password_hash
+        session.execute(delete(SignIn).where(SignIn.person_id == link.person_id))
+        session.delete(link)
         session.commit()
 
 

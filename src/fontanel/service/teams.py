@@ -9,16 +9,15 @@ from fastapi import Request, Response
 from sqlalchemy import delete, func, select
 
 from fontanel.records.database import writing
-from fontanel.records.ids import hash_password, hash_secret, new_id, new_password, new_secret, slug_of
+from fontanel.records.ids import hash_secret, new_id, new_secret, slug_of
 from fontanel.records.scope import NotInScope
 from fontanel.records.tables import Edition, Key, Member, Person, Role, Team, now
 from fontanel.schemas import (
+    GrantsIn,
     KeyIn,
     KeyMade,
     KeyOut,
     MemberChange,
-    MemberIn,
-    MemberMade,
     MemberOut,
     Page,
     TeamChange,
@@ -34,14 +33,19 @@ from fontanel.service.access import (
     OwnerWrite,
     Reader,
     WorkshopDep,
+    author_of,
     check_version,
 )
 from fontanel.service.problems import ProblemError
 from fontanel.service.routers import api_router
 from fontanel.work.documents import Refused
-from fontanel.work.sources import plan_again
+from fontanel.work.notices import notify_team
+from fontanel.work.sources import check_grants, plan_again
 
 router = api_router()
+
+#: How long a key lives that an operator makes for a team without being a member, in days.
+_OPERATOR_KEY_DAYS = 7
 
 
 def _tag(response: Response, version: int) -> None:
@@ -124,33 +128,6 @@ def list_members(access: Owner) -> Page[MemberOut]:
     return Page(items=[_member(member) for member in members])
 
 
-@router.post("/teams/{team}/members", status_code=201, tags=["members"], summary="Add a member")
-def add_member(body: MemberIn, access: OwnerWrite, request: Request) -> MemberMade:
-    """A person new to the service gets a password, shown once in the answer; others keep theirs."""
-    session = access.session
-    idempotency = Idempotency(request, session, access.caller, body.model_dump_json())
-    if earlier := idempotency.earlier():
-        return MemberMade.model_validate_json(earlier)
-    person = session.scalar(select(Person).where(Person.email == body.email))
-    password = None
-    if person is None:
-        password = new_password()
-        person = Person(id=new_id("person"), email=body.email, name=body.name, password_hash=hash_password(password))
-        session.add(person)
-        session.flush()
-    if session.scalar(access.scope.select(Member).where(Member.person_id == person.id)):
-        raise ProblemError("conflict", f"{body.email} is a member already.", field="email")
-    member = Member(id=new_id("member"), team_id=access.team.id, person_id=person.id, role=Role(body.role))
-    session.add(member)
-    session.flush()
-    session.refresh(member)
-    made = MemberMade(**_member(member).model_dump())
-    idempotency.keep(made.model_dump_json())
-    session.commit()
-    made.password = password
-    return made
-
-
 @router.patch("/teams/{team}/members/{member}", tags=["members"], summary="Change a member's role")
 def change_member(member: str, body: MemberChange, access: OwnerWrite) -> MemberOut:
     found = _find_member(access, member)
@@ -208,18 +185,55 @@ def make_key(body: KeyIn, access: OwnerWrite, request: Request) -> KeyMade:
     idempotency = Idempotency(request, session, access.caller, body.model_dump_json())
     if idempotency.earlier() is not None:
         raise ProblemError("conflict", "The key of this request was made and shown before.", advice="List the keys.")
+    by_operator = _is_outsider(access)
+    if by_operator and (body.expires_in_days is None or body.expires_in_days > _OPERATOR_KEY_DAYS):
+        raise ProblemError(
+            "not-allowed", f"As an operator who is not a member you can make keys for at most {_OPERATOR_KEY_DAYS} days.",
+            field="expires_in_days", advice="Give a number of days. The team is told of the key.",
+        )  # fmt: skip
     secret = new_secret("fk")
     key = Key(
         id=new_id("key"), team_id=access.team.id, name=body.name, start=secret[:8], secret_hash=hash_secret(secret),
         role=Role(body.role), kb_ids=None if body.kbs is None else [access.scope.kb(ref).id for ref in body.kbs],
         expires_at=now() + timedelta(days=body.expires_in_days) if body.expires_in_days else None,
+        made_by=author_of(access), by_operator=by_operator,
     )  # fmt: skip
     session.add(key)
     session.flush()
+    if by_operator:
+        told = (
+            f"The operator {key.made_by} made the key {key.name!r} ({key.role.value}) for this team. It expires on "
+            f"{key.expires_at:%d %B %Y}; an owner can revoke it before."
+        )
+        notify_team(session, access.team.id, "key.by_operator", told, {"key": key.id, "role": key.role.value})
     out = KeyOut.model_validate(key)
     idempotency.keep(out.model_dump_json())
     session.commit()
     return KeyMade(**out.model_dump(), secret=secret)
+
+
+def _is_outsider(access: Access) -> bool:
+    """Whether the caller acts as an operator, without being a member of the team."""
+    person = access.caller.person
+    if person is None:
+        return False
+    return access.session.scalar(access.scope.select(Member).where(Member.person_id == person.id)) is None
+
+
+@router.put("/teams/{team}/grants", tags=["teams"], summary="Say what a team's sources may read")
+def set_grants(team: str, body: GrantsIn, caller: Operator, workshop: WorkshopDep) -> TeamOut:
+    """For operators: folders of this machine and private networks, within those that the service is started with. Sources that need
+    more fail at their next run, and say why."""
+    check_grants(workshop.settings, body.source_folders, body.source_networks)
+    with writing(workshop.sessions) as session:
+        found = session.scalar(select(Team).where((Team.id == team) | (Team.slug == team)))
+        if found is None:
+            raise NotInScope("team", team)
+        found.source_folders, found.source_networks = body.source_folders, body.source_networks
+        found.version += 1
+        out = TeamOut.model_validate(found)
+        session.commit()
+    return out
 
 
 @router.delete("/teams/{team}/keys/{key}", status_code=204, tags=["keys"], summary="Revoke a key")

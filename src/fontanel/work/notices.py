@@ -19,6 +19,8 @@ NOTICE_KINDS = (
     "freshness.missed",
     "freshness.met",
     "budget.low",
+    "member.joined",
+    "key.by_operator",
 )
 
 

@@ -64,10 +64,44 @@ class Wanted:
     guard_least: int = 10
 
 
-def surroundings(settings: Settings, scratch: Path | None = None, stopping: Any = None) -> Surroundings:
+def check_grants(settings: Settings, folders: Sequence[str] | None, granted: Sequence[str] | None) -> None:
+    """Raise Refused unless these folders and networks lie within what the service is started with."""
+    allowed = allowed_roots(settings)
+    for folder in folders or ():
+        if not Path(folder).is_absolute() or not any(
+            Path(folder).resolve().is_relative_to(root.resolve()) for root in allowed
+        ):
+            raise Refused("source_folders", f"{folder!r} is not within FONTANEL_SOURCE_ROOTS.")
+    outer = networks(settings.source_networks)
+    for text in granted or ():
+        try:
+            inner = networks(text)
+        except ValueError as error:
+            raise Refused("source_networks", f"{text!r} is not a network: {error}.") from error
+        for network in inner:
+            if not any(network.version == other.version and network.subnet_of(other) for other in outer):  # type: ignore[arg-type]
+                raise Refused("source_networks", f"{text!r} is not within FONTANEL_SOURCE_NETWORKS.")
+
+
+def allowed_roots(settings: Settings) -> list[Path]:
+    return [Path(part) for part in settings.source_roots.split(":") if part]
+
+
+def surroundings(settings: Settings, team: Team, scratch: Path | None = None, stopping: Any = None) -> Surroundings:
+    """What a team's sources may use: what the operator has granted it, within what the service is started with."""
+    roots, reachable = allowed_roots(settings), networks(settings.source_networks)
+    if team.source_folders is not None:
+        granted = [Path(folder) for folder in team.source_folders]
+        roots = [g for g in granted if any(g.resolve().is_relative_to(root.resolve()) for root in roots)]
+    if team.source_networks is not None:
+        wanted = [network for text in team.source_networks for network in networks(text)]
+        reachable = tuple(
+            n for n in wanted
+            if any(n.version == other.version and n.subnet_of(other) for other in reachable)  # type: ignore[arg-type]
+        )  # fmt: skip
     return Surroundings(
-        roots=tuple(Path(part) for part in settings.source_roots.split(":") if part),
-        networks=networks(settings.source_networks), most_bytes=settings.most_upload_mb * 1_000_000, scratch=scratch,
+        roots=tuple(roots),
+        networks=reachable, most_bytes=settings.most_upload_mb * 1_000_000, scratch=scratch,
         seconds=settings.source_seconds, stopping=stopping or (lambda: False),
     )  # fmt: skip
 
