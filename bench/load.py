@@ -112,7 +112,7 @@ def main() -> None:
         with Client(service.url) as operator:
             operator.sign_in("operator@localhost", str(password))
             operator.use_team("a")
-            key = operator.make_key("load", "reader").secret
+            key = operator.make_key("load", "reader", expires_in_days=1).secret
         asyncio.run(over_http(service.url, key, kb_id, questions[:50], arguments.clients))
         many = asyncio.run(over_http(service.url, key, kb_id, asked, arguments.clients))
         service.stop()

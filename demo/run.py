@@ -5,6 +5,7 @@ from __future__ import annotations
 import json
 import os
 import re
+import secrets
 import shutil
 import signal
 import sqlite3
@@ -186,8 +187,11 @@ def _set_up(url: str, password: str) -> dict[str, Any]:
         for name, (person, email), (kb, description) in TEAMS:
             team = operator.create_team(name)
             operator.use_team(team.slug)
-            owner = operator.add_member(email, person, "owner")
-            key = operator.make_key("demo", "owner")
+            operator.set_grants(team.slug, None, None)
+            secret, password = operator.invite(email, person, "owner").secret, secrets.token_urlsafe(9)
+            with Client(url, team=team.slug) as owner:
+                owner.accept_invitation(str(secret), password=password)
+                key = owner.make_key("demo", "owner")
             with Client(url, key.secret, team.slug) as client:
                 slug = client.create_kb(kb, description).slug
             notes["teams"].append(
@@ -195,7 +199,7 @@ def _set_up(url: str, password: str) -> dict[str, Any]:
                     "team": team.slug,
                     "name": name,
                     "email": email,
-                    "password": owner.password,
+                    "password": password,
                     "key": key.secret,
                     "kb": slug,
                 }

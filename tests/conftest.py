@@ -13,6 +13,7 @@ from collections.abc import Callable, Iterator
 from dataclasses import dataclass, field
 from itertools import count
 from pathlib import Path
+from typing import Any
 
 import httpx
 import pytest
@@ -158,12 +159,22 @@ def new_team(service: Service, name: str | None = None) -> TeamSetup:
     with service.operator() as operator:
         team = operator.create_team(name)
         operator.use_team(team.slug)
-        member = operator.add_member(email, f"Owner {number}", "owner")
-        key = operator.make_key("tests", "owner")
-    assert member.password is not None
-    return TeamSetup(
-        team.slug, name, email, member.password, key.secret, Client(service.url, key.secret, team.slug), service
-    )
+        operator.set_grants(team.slug, None, None)
+        password = join(service, operator, email, f"Owner {number}", "owner")
+    with Client(service.url, team=team.slug) as owner:
+        owner.sign_in(email, password)
+        key = owner.make_key("tests", "owner")
+    return TeamSetup(team.slug, name, email, password, key.secret, Client(service.url, key.secret, team.slug), service)
+
+
+def join(service: Service, inviter: Client, email: str, name: str, role: Any = "reader") -> str:
+    """Invite somebody who is new, and accept as that person would; return the password they chose."""
+    made = inviter.invite(email, name, role)
+    assert made.secret is not None
+    password = f"chosen by {name}"
+    with Client(service.url) as invited:
+        invited.accept_invitation(made.secret, password=password)
+    return password
 
 
 @pytest.fixture(scope="session")

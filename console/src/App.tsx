@@ -6,6 +6,7 @@ import { SessionProvider, useSession } from "./hooks/useSession";
 import { ChangesPage } from "./pages/document/ChangesPage";
 import { WritePage } from "./pages/document/WritePage";
 import { DocumentPage } from "./pages/document/DocumentPage";
+import { AccountPage } from "./pages/account/AccountPage";
 import { AnswerPage } from "./pages/answers/AnswerPage";
 import { ChatPage } from "./pages/chat/ChatPage";
 import { AnswersTab } from "./pages/desks/AnswersTab";
@@ -26,6 +27,8 @@ import { NoticesPage } from "./pages/notices/NoticesPage";
 import { RunPage } from "./pages/sources/RunPage";
 import { SourcePage } from "./pages/sources/SourcePage";
 import { SourcesTab } from "./pages/sources/SourcesTab";
+import { InvitationPage } from "./pages/sign-in/InvitationPage";
+import { PasswordPage } from "./pages/sign-in/PasswordPage";
 import { SignInPage } from "./pages/sign-in/SignInPage";
 import { TeamPage } from "./pages/team/TeamPage";
 import { TeamsPage } from "./pages/teams/TeamsPage";
@@ -36,11 +39,14 @@ export function App() {
     <BrowserRouter>
       <Routes>
         <Route path="/sign-in" element={<SignInPage />} />
+        <Route path="/invitation" element={<InvitationPage />} />
+        <Route path="/password" element={<PasswordPage />} />
         <Route path="/chat/:desk" element={<ChatPage />} />
         <Route element={<SignedIn />}>
           <Route element={<Frame />}>
             <Route index element={<Home />} />
             <Route path="/teams" element={<TeamsPage />} />
+            <Route path="/account" element={<AccountPage />} />
             <Route path="/models" element={<ModelsPage />} />
             <Route path="/t/:team" element={<OwnTeam />}>
               <Route index element={<Navigate to="kbs" replace />} />
@@ -96,7 +102,7 @@ function Home() {
   const first = session.teams[0];
   if (first) return <Navigate to={`/t/${first.slug}/kbs`} replace />;
   if (session.operator) return <Navigate to="/teams" replace />;
-  return <p className="py-16 text-center">You are in no team yet. Ask an owner to add you.</p>;
+  return <p className="py-16 text-center">You are in no team yet. Ask an owner to invite you.</p>;
 }
 
 /** A team that the person does not belong to looks like one that does not exist. */

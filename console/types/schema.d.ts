@@ -32,6 +32,30 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/session/sign-ins": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List where you are signed in
+         * @description Newest first; `current` is the one of this request.
+         */
+        get: operations["list_sign_ins_api_v1_session_sign_ins_get"];
+        put?: never;
+        post?: never;
+        /**
+         * Sign out everywhere else
+         * @description End all sign-ins of the person but this one.
+         */
+        delete: operations["end_other_sign_ins_api_v1_session_sign_ins_delete"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/session/password": {
         parameters: {
             query?: never;
@@ -46,6 +70,46 @@ export interface paths {
          */
         put: operations["change_password_api_v1_session_password_put"];
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/people/{email}/password-link": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Make a link by which a person sets a new password
+         * @description For operators. It works once, within a day; the operator hands it over and never sees the password.
+         */
+        post: operations["make_password_link_api_v1_people__email__password_link_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/passwords": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Set a new password with a link
+         * @description For whoever has the link. All sign-ins of the person end.
+         */
+        post: operations["set_password_api_v1_passwords_post"];
         delete?: never;
         options?: never;
         head?: never;
@@ -111,11 +175,7 @@ export interface paths {
         /** List members */
         get: operations["list_members_api_v1_teams__team__members_get"];
         put?: never;
-        /**
-         * Add a member
-         * @description A person new to the service gets a password, shown once in the answer; others keep theirs.
-         */
-        post: operations["add_member_api_v1_teams__team__members_post"];
+        post?: never;
         delete?: never;
         options?: never;
         head?: never;
@@ -164,6 +224,27 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/teams/{team}/grants": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /**
+         * Say what a team's sources may read
+         * @description For operators: folders of this machine and private networks, within those that the service is started with. Sources that need
+         *     more fail at their next run, and say why.
+         */
+        put: operations["set_grants_api_v1_teams__team__grants_put"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/teams/{team}/keys/{key}": {
         parameters: {
             query?: never;
@@ -179,6 +260,48 @@ export interface paths {
          * @description The key stops working at once.
          */
         delete: operations["revoke_key_api_v1_teams__team__keys__key__delete"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/teams/{team}/invitations": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** List open invitations */
+        get: operations["list_invitations_api_v1_teams__team__invitations_get"];
+        put?: never;
+        /**
+         * Invite somebody to a team
+         * @description Returns a link that works once, for so many days, and is shown this once; where the operator has set a mail server it is sent
+         *     to the address instead. An open invitation of the same address is replaced.
+         */
+        post: operations["invite_api_v1_teams__team__invitations_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/teams/{team}/invitations/{invitation}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /**
+         * Withdraw an invitation
+         * @description Its link stops working at once. By id or e-mail.
+         */
+        delete: operations["withdraw_api_v1_teams__team__invitations__invitation__delete"];
         options?: never;
         head?: never;
         patch?: never;
@@ -1641,6 +1764,46 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/invitations/open": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Read an invitation
+         * @description For whoever has the link. Nothing is accepted yet.
+         */
+        post: operations["open_invitation_api_v1_invitations_open_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/invitations/accept": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Accept an invitation
+         * @description Signed in, with the account of the invited address; or with a name and a password for a new account, which signs in.
+         */
+        post: operations["accept_api_v1_invitations_accept_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/source-kinds": {
         parameters: {
             query?: never;
@@ -1803,7 +1966,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** Figures in the OpenMetrics format */
+        /**
+         * Figures in the OpenMetrics format
+         * @description With the token that the operator set; without one only from the service's own machine.
+         */
         get: operations["metrics_metrics_get"];
         put?: never;
         post?: never;
@@ -3114,6 +3280,16 @@ export interface components {
             /** Worst Seconds */
             worst_seconds: number | null;
         };
+        /**
+         * GrantsIn
+         * @description What a team's sources may read, of what the service allows. Null: all of it.
+         */
+        GrantsIn: {
+            /** Source Folders */
+            source_folders: string[] | null;
+            /** Source Networks */
+            source_networks: string[] | null;
+        };
         /** Health */
         Health: {
             /**
@@ -3188,6 +3364,130 @@ export interface components {
              */
             neighbours: components["schemas"]["NeighbourOut"][];
             explanation?: components["schemas"]["ExplanationOut"] | null;
+        };
+        /**
+         * InvitationAccept
+         * @description A name and a password create an account; without them it is accepted with the account that is signed in.
+         */
+        InvitationAccept: {
+            /** Secret */
+            secret: string;
+            /** Name */
+            name?: string | null;
+            /** Password */
+            password?: string | null;
+        };
+        /**
+         * InvitationFace
+         * @description What somebody is invited to.
+         */
+        InvitationFace: {
+            /** Team */
+            team: string;
+            /**
+             * Role
+             * @enum {string}
+             */
+            role: "reader" | "editor" | "owner";
+            /** Email */
+            email: string;
+            /** Name */
+            name: string;
+            /** Invited By */
+            invited_by: string;
+            /**
+             * Expires At
+             * Format: date-time
+             */
+            expires_at: string;
+        };
+        /** InvitationIn */
+        InvitationIn: {
+            /**
+             * Email
+             * @example varda@skerrow.example
+             */
+            email: string;
+            /** Name */
+            name: string;
+            /**
+             * Role
+             * @default reader
+             * @enum {string}
+             */
+            role: "reader" | "editor" | "owner";
+            /**
+             * Expires In Days
+             * @default 7
+             */
+            expires_in_days: number;
+        };
+        /**
+         * InvitationMade
+         * @description The link, shown this once; both are null when it was sent by e-mail.
+         */
+        InvitationMade: {
+            /** Id */
+            id: string;
+            /** Email */
+            email: string;
+            /** Name */
+            name: string;
+            /**
+             * Role
+             * @enum {string}
+             */
+            role: "reader" | "editor" | "owner";
+            /** Invited By */
+            invited_by: string;
+            /**
+             * Created At
+             * Format: date-time
+             */
+            created_at: string;
+            /**
+             * Expires At
+             * Format: date-time
+             */
+            expires_at: string;
+            /** Url */
+            url?: string | null;
+            /** Secret */
+            secret?: string | null;
+        };
+        /** InvitationOpen */
+        InvitationOpen: {
+            /** Secret */
+            secret: string;
+        };
+        /**
+         * InvitationOut
+         * @description An invitation that nobody has accepted yet.
+         */
+        InvitationOut: {
+            /** Id */
+            id: string;
+            /** Email */
+            email: string;
+            /** Name */
+            name: string;
+            /**
+             * Role
+             * @enum {string}
+             */
+            role: "reader" | "editor" | "owner";
+            /** Invited By */
+            invited_by: string;
+            /**
+             * Created At
+             * Format: date-time
+             */
+            created_at: string;
+            /**
+             * Expires At
+             * Format: date-time
+             */
+            expires_at: string;
         };
         /** JobOut */
         JobOut: {
@@ -3342,6 +3642,13 @@ export interface components {
             role: "reader" | "editor" | "owner";
             /** Kb Ids */
             kb_ids: string[] | null;
+            /** Made By */
+            made_by: string;
+            /**
+             * By Operator
+             * @description Made by an operator who is not a member of the team.
+             */
+            by_operator: boolean;
             /**
              * Created At
              * Format: date-time
@@ -3375,6 +3682,13 @@ export interface components {
             role: "reader" | "editor" | "owner";
             /** Kb Ids */
             kb_ids: string[] | null;
+            /** Made By */
+            made_by: string;
+            /**
+             * By Operator
+             * @description Made by an operator who is not a member of the team.
+             */
+            by_operator: boolean;
             /**
              * Created At
              * Format: date-time
@@ -3479,46 +3793,6 @@ export interface components {
              * @enum {string}
              */
             role: "reader" | "editor" | "owner";
-        };
-        /**
-         * MemberIn
-         * @description A person new to the service gets a password, which the answer shows once.
-         */
-        MemberIn: {
-            /** Email */
-            email: string;
-            /** Name */
-            name: string;
-            /**
-             * Role
-             * @default reader
-             * @enum {string}
-             */
-            role: "reader" | "editor" | "owner";
-        };
-        /** MemberMade */
-        MemberMade: {
-            /** Id */
-            id: string;
-            /** Email */
-            email: string;
-            /** Name */
-            name: string;
-            /**
-             * Role
-             * @enum {string}
-             */
-            role: "reader" | "editor" | "owner";
-            /**
-             * Created At
-             * Format: date-time
-             */
-            created_at: string;
-            /**
-             * Password
-             * @description The new person's password; never shown again.
-             */
-            password?: string | null;
         };
         /** MemberOut */
         MemberOut: {
@@ -3727,7 +4001,7 @@ export interface components {
              * Kind
              * @enum {string}
              */
-            kind: "sync.finished" | "sync.failed" | "sync.held" | "sync.recovered" | "freshness.missed" | "freshness.met" | "budget.low";
+            kind: "sync.finished" | "sync.failed" | "sync.held" | "sync.recovered" | "freshness.missed" | "freshness.met" | "budget.low" | "member.joined" | "key.by_operator";
             /** Kb Id */
             kb_id: string | null;
             /** Source Id */
@@ -3847,6 +4121,13 @@ export interface components {
             /** Next */
             next?: string | null;
         };
+        /** Page[InvitationOut] */
+        Page_InvitationOut_: {
+            /** Items */
+            items: components["schemas"]["InvitationOut"][];
+            /** Next */
+            next?: string | null;
+        };
         /** Page[KbOut] */
         Page_KbOut_: {
             /** Items */
@@ -3900,6 +4181,13 @@ export interface components {
         Page_RevisionOut_: {
             /** Items */
             items: components["schemas"]["RevisionOut"][];
+            /** Next */
+            next?: string | null;
+        };
+        /** Page[SignInOut] */
+        Page_SignInOut_: {
+            /** Items */
+            items: components["schemas"]["SignInOut"][];
             /** Next */
             next?: string | null;
         };
@@ -3960,6 +4248,30 @@ export interface components {
         PasswordChange: {
             /** Current */
             current: string;
+            /** New */
+            new: string;
+        };
+        /**
+         * PasswordLinkMade
+         * @description A link that works once, shown this once.
+         */
+        PasswordLinkMade: {
+            /** Email */
+            email: string;
+            /** Url */
+            url: string;
+            /** Secret */
+            secret: string;
+            /**
+             * Expires At
+             * Format: date-time
+             */
+            expires_at: string;
+        };
+        /** PasswordSet */
+        PasswordSet: {
+            /** Secret */
+            secret: string;
             /** New */
             new: string;
         };
@@ -4143,7 +4455,7 @@ export interface components {
              * @description Empty: all.
              * @default []
              */
-            kinds: ("sync.finished" | "sync.failed" | "sync.held" | "sync.recovered" | "freshness.missed" | "freshness.met" | "budget.low")[];
+            kinds: ("sync.finished" | "sync.failed" | "sync.held" | "sync.recovered" | "freshness.missed" | "freshness.met" | "budget.low" | "member.joined" | "key.by_operator")[];
         };
         /**
          * ReceiverMade
@@ -4155,7 +4467,7 @@ export interface components {
             /** Url */
             url: string;
             /** Kinds */
-            kinds: ("sync.finished" | "sync.failed" | "sync.held" | "sync.recovered" | "freshness.missed" | "freshness.met" | "budget.low")[];
+            kinds: ("sync.finished" | "sync.failed" | "sync.held" | "sync.recovered" | "freshness.missed" | "freshness.met" | "budget.low" | "member.joined" | "key.by_operator")[];
             /** Paused */
             paused: boolean;
             /** Waiting */
@@ -4182,7 +4494,7 @@ export interface components {
             /** Url */
             url: string;
             /** Kinds */
-            kinds: ("sync.finished" | "sync.failed" | "sync.held" | "sync.recovered" | "freshness.missed" | "freshness.met" | "budget.low")[];
+            kinds: ("sync.finished" | "sync.failed" | "sync.held" | "sync.recovered" | "freshness.missed" | "freshness.met" | "budget.low" | "member.joined" | "key.by_operator")[];
             /** Paused */
             paused: boolean;
             /** Waiting */
@@ -4559,6 +4871,33 @@ export interface components {
             email: string;
             /** Password */
             password: string;
+        };
+        /**
+         * SignInOut
+         * @description A place where a person is signed in.
+         */
+        SignInOut: {
+            /** Id */
+            id: string;
+            /** Address */
+            address: string;
+            /**
+             * Agent
+             * @description The browser or program, as it calls itself.
+             */
+            agent: string;
+            /**
+             * Created At
+             * Format: date-time
+             */
+            created_at: string;
+            /**
+             * Expires At
+             * Format: date-time
+             */
+            expires_at: string;
+            /** Current */
+            current: boolean;
         };
         /**
          * SignalSecret
@@ -5058,6 +5397,16 @@ export interface components {
             kept_days?: number | null;
             /** Monthly Tokens */
             monthly_tokens?: number | null;
+            /**
+             * Source Folders
+             * @description Folders that its sources may read; null: all that the service allows.
+             */
+            source_folders?: string[] | null;
+            /**
+             * Source Networks
+             * @description Private networks that its sources may reach; null: all that the service allows.
+             */
+            source_networks?: string[] | null;
             /**
              * Created At
              * Format: date-time
@@ -5564,6 +5913,124 @@ export interface operations {
             };
         };
     };
+    list_sign_ins_api_v1_session_sign_ins_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Page_SignInOut_"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not valid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    end_other_sign_ins_api_v1_session_sign_ins_delete: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not valid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     change_password_api_v1_session_password_put: {
         parameters: {
             query?: never;
@@ -5574,6 +6041,130 @@ export interface operations {
         requestBody: {
             content: {
                 "application/json": components["schemas"]["PasswordChange"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not valid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    make_password_link_api_v1_people__email__password_link_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                email: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PasswordLinkMade"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not valid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    set_password_api_v1_passwords_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PasswordSet"];
             };
         };
         responses: {
@@ -6000,72 +6591,6 @@ export interface operations {
             };
         };
     };
-    add_member_api_v1_teams__team__members_post: {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                team: string;
-            };
-            cookie?: never;
-        };
-        requestBody: {
-            content: {
-                "application/json": components["schemas"]["MemberIn"];
-            };
-        };
-        responses: {
-            /** @description Successful Response */
-            201: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["MemberMade"];
-                };
-            };
-            /** @description Not signed in */
-            401: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Not allowed */
-            403: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Not found */
-            404: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Not valid */
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": unknown;
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
-        };
-    };
     remove_member_api_v1_teams__team__members__member__delete: {
         parameters: {
             query?: never;
@@ -6322,12 +6847,267 @@ export interface operations {
             };
         };
     };
+    set_grants_api_v1_teams__team__grants_put: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                team: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["GrantsIn"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TeamOut"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not valid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     revoke_key_api_v1_teams__team__keys__key__delete: {
         parameters: {
             query?: never;
             header?: never;
             path: {
                 key: string;
+                team: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not valid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    list_invitations_api_v1_teams__team__invitations_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                team: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Page_InvitationOut_"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not valid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    invite_api_v1_teams__team__invitations_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                team: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["InvitationIn"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["InvitationMade"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not valid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    withdraw_api_v1_teams__team__invitations__invitation__delete: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                invitation: string;
                 team: string;
             };
             cookie?: never;
@@ -12461,6 +13241,134 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["KbOut"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not valid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    open_invitation_api_v1_invitations_open_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["InvitationOpen"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["InvitationFace"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not valid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    accept_api_v1_invitations_accept_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["InvitationAccept"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SessionOut"];
                 };
             };
             /** @description Not signed in */

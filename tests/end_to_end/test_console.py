@@ -8,7 +8,7 @@ from pathlib import Path
 from playwright.sync_api import Browser, Page, Route, expect
 
 from fontanel import schemas as s
-from tests.conftest import DOCUMENTS, STORM, Service, TeamSetup, new_team, until
+from tests.conftest import DOCUMENTS, STORM, Service, TeamSetup, join, new_team, until
 from tests.core import samples
 from tests.end_to_end.conftest import sign_in
 
@@ -185,9 +185,9 @@ def test_an_operator_creates_a_team(page: Page, service: Service) -> None:
 
 
 def test_a_reader_sees_no_buttons_that_change_things(page: Page, team: TeamSetup, storm: str, service: Service) -> None:
-    made = team.client.add_member(f"reader-{team.slug}@skerrow.example", "A reader")
-    assert made.password is not None
-    sign_in(page, TeamSetup(team.slug, team.name, made.email, made.password, "", team.client, service))
+    email = f"reader-{team.slug}@skerrow.example"
+    password = join(team.service, team.client, email, "A reader")
+    sign_in(page, TeamSetup(team.slug, team.name, email, password, "", team.client, service))
     expect(page.get_by_role("link", name="Team", exact=True)).to_have_count(0)
     page.goto(f"/t/{team.slug}/kbs/{storm}/documents")
     expect(page.get_by_role("link", name="Storm plan")).to_be_visible()

@@ -18,11 +18,15 @@ from tests.conftest import STORM, Service, TeamSetup, new_team, until
 OPENAPI = create_app(Settings()).openapi()
 #: Routes that are for everyone, and what they may answer a stranger.
 OPEN = {("get", "/health/live"), ("get", "/health/ready"), ("get", "/metrics"), ("post", "/api/v1/session")}
+#: Routes that a one-time link opens.
+LINKED = {("post", "/api/v1/invitations/open"), ("post", "/api/v1/invitations/accept"), ("post", "/api/v1/passwords")}
 #: Routes about the caller alone.
 OWN = {
     ("get", "/api/v1/session"),
     ("delete", "/api/v1/session"),
     ("put", "/api/v1/session/password"),
+    ("get", "/api/v1/session/sign-ins"),
+    ("delete", "/api/v1/session/sign-ins"),
     ("get", "/api/v1/source-kinds"),
     ("get", "/api/v1/teams"),
     ("post", "/api/v1/teams"),
@@ -85,6 +89,7 @@ def victim(service: Service) -> tuple[TeamSetup, dict[str, str]]:
     team.client.publish_desk(desk.id)
     link = team.client.make_desk_link(desk.id, "Private link")
     asked = team.client.ask_desk(desk.id, "At what gust does the quay crane stop?")
+    invitation = team.client.invite("mate-to-be@skerrow.example", "A mate to be")
     with service.operator() as operator:
         model = operator.create_model(s.ModelIn(name="private-model", url="http://127.0.0.1:9/v1", teams=[team.slug]))
     until(lambda: all(document.state == "indexed" for document in team.client.list_documents(kb.id)))
@@ -106,6 +111,8 @@ def victim(service: Service) -> tuple[TeamSetup, dict[str, str]]:
         "revision": added.document.revision.id,
         "conversation": answer.conversation_id,
         "member": team.email,
+        "email": team.email,
+        "invitation": invitation.id,
         "key": team.client.list_keys()[0].id,
     }
     return team, ids
@@ -114,7 +121,7 @@ def victim(service: Service) -> tuple[TeamSetup, dict[str, str]]:
 def everything(team: TeamSetup, kb: str) -> str:
     """All that a stranger could change, as one text."""
     client = team.client
-    found: list[Any] = [client.list_teams(), client.list_kbs(), client.list_members(), client.list_keys(),
+    found: list[Any] = [client.list_teams(), client.list_kbs(), client.list_members(), client.list_invitations(), client.list_keys(),
                         client.list_sources(kb), client.list_receivers(), client.list_desks(), client.list_usable_models()]  # fmt: skip
     found += [
         list(client.list_documents(kb)),
@@ -167,7 +174,9 @@ def test_strangers_reach_nothing(
             assert word not in response.text.replace(ids["member"], "") or (method, path) in OPEN, (who, word)
         if (method, path) in OPEN | OWN:
             continue
-        expected = {401} if who == "nobody" or (method, path) in SIGNED else {403, 404}
+        expected = (
+            {401} if (who == "nobody" and (method, path) not in LINKED) or (method, path) in SIGNED else {403, 404}
+        )
         assert response.status_code in expected, (who, response.status_code, response.text)
         assert response.headers["content-type"] == "application/problem+json"
     assert everything(team, ids["kb"]) == untouched

@@ -129,10 +129,10 @@ def queued(sessions: Sessions, edition: Edition, count: int) -> list[str]:
 
 def test_jobs_are_claimed_once_and_oldest_first(sessions: Sessions, edition: Edition) -> None:
     jobs = queued(sessions, edition, 5)
-    first = claim(sessions, JobStage.READ, 3)
-    second = claim(sessions, JobStage.READ, 3)
+    first = claim(sessions, JobStage.READ, 3, [edition.team_id])
+    second = claim(sessions, JobStage.READ, 3, [edition.team_id])
     assert {job.id for job in first + second} == set(jobs)
-    assert claim(sessions, JobStage.READ, 3) == []
+    assert claim(sessions, JobStage.READ, 3, [edition.team_id]) == []
     with sessions() as session:
         states = set(session.scalars(select(Document.state)))
         assert states == {DocumentState.READING}
@@ -141,14 +141,14 @@ def test_jobs_are_claimed_once_and_oldest_first(sessions: Sessions, edition: Edi
 
 def test_what_ran_when_the_service_ended_waits_again(sessions: Sessions, edition: Edition) -> None:
     queued(sessions, edition, 2)
-    claim(sessions, JobStage.READ, 2)
+    claim(sessions, JobStage.READ, 2, [edition.team_id])
     assert recover(sessions) == 2
-    assert len(claim(sessions, JobStage.READ, 5)) == 2
+    assert len(claim(sessions, JobStage.READ, 5, [edition.team_id])) == 2
 
 
 def test_a_retry_waits_longer_each_time(sessions: Sessions, edition: Edition) -> None:
     queued(sessions, edition, 1)
-    job = claim(sessions, JobStage.READ, 1)[0]
+    job = claim(sessions, JobStage.READ, 1, [edition.team_id])[0]
     pauses = []
     for attempt in (1, 2, 3):
         job.attempts = attempt
@@ -165,8 +165,8 @@ def test_a_round_of_embedding_takes_no_more_than_it_can(sessions: Sessions, edit
             job = session.get_one(Job, key)
             job.stage, job.total = JobStage.EMBED, 100
         session.commit()
-    assert len(claim(sessions, JobStage.EMBED, 64, most_passages=150)) == 2
-    assert len(claim(sessions, JobStage.EMBED, 64, most_passages=50)) == 1
+    assert len(claim(sessions, JobStage.EMBED, 64, [edition.team_id], most_passages=150)) == 2
+    assert len(claim(sessions, JobStage.EMBED, 64, [edition.team_id], most_passages=50)) == 1
 
 
 def test_a_newer_revision_drops_the_job_of_the_older(sessions: Sessions, edition: Edition) -> None:

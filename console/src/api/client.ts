@@ -46,7 +46,7 @@ async function check(response: Response, guest = false): Promise<Response> {
   } catch {
     problem = { type: "about:blank", title: response.statusText, status: response.status, detail: response.statusText };
   }
-  if (response.status === 401 && !guest && !leaving && !location.pathname.startsWith("/sign-in")) {
+  if (response.status === 401 && !guest && !leaving && !/^\/(sign-in|invitation|password)$/.test(location.pathname)) {
     location.assign(`/sign-in?next=${encodeURIComponent(location.pathname + location.search)}`);
   }
   throw new ProblemError(problem);

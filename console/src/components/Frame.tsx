@@ -94,7 +94,9 @@ export function Frame() {
                 </select>
               </label>
             )}
-            <span className="soft hidden sm:inline">{session.name}</span>
+            <Link to="/account" className="soft hover:text-base-content hidden sm:inline">
+              {session.name}
+            </Link>
             <ThemeButton />
             <button type="button" className="soft hover:text-base-content cursor-pointer" onClick={() => void signOut()}>
               Sign out

@@ -85,9 +85,19 @@ class Context:
         return bool(getattr(self._options, name, None))
 
     @property
+    def url(self) -> str:
+        return self.setting("url") or f"http://127.0.0.1:{os.environ.get('FONTANEL_PORT', '8460')}"
+
+    def anonymous(self) -> Client:
+        """A client without a key, for what a link opens."""
+        if self._client is None:
+            self._client = Client(self.url)
+        return self._client
+
+    @property
     def client(self) -> Client:
         if self._client is None:
-            url = self.setting("url") or f"http://127.0.0.1:{os.environ.get('FONTANEL_PORT', '8460')}"
+            url = self.url
             email = getattr(self._options, "email", None)
             key = None if email else self.setting("key")
             if not key and not email:
@@ -157,6 +167,18 @@ class Context:
     def lively(self) -> bool:
         """Whether a person watches: progress bars and colours make sense."""
         return not self.json and sys.stderr.isatty()
+
+
+def new_password(prompt: str) -> str:
+    """A password that is chosen now; asked for twice at a terminal."""
+    if given := os.environ.get("FONTANEL_PASSWORD"):
+        return given
+    if not sys.stdin.isatty():
+        raise UsageProblem("There is nobody to ask for a password. Set FONTANEL_PASSWORD.")
+    password = getpass.getpass(prompt)
+    if getpass.getpass("Once more: ") != password:
+        raise UsageProblem("The two are not the same.")
+    return password
 
 
 def to_json(data: BaseModel | Iterable[BaseModel]) -> str:

@@ -52,8 +52,44 @@ class Calls(DeskCalls):
     def list_members(self) -> Call[s.Page[s.MemberOut]]:
         return Call("GET", f"{self._team()}/members", s.Page[s.MemberOut])
 
-    def add_member(self, email: str, name: str, role: Any) -> Call[s.MemberMade]:
-        return Call("POST", f"{self._team()}/members", s.MemberMade, s.MemberIn(email=email, name=name, role=role))
+    def set_grants(self, team: str, folders: Sequence[str] | None, networks: Sequence[str] | None) -> Call[s.TeamOut]:
+        body = s.GrantsIn(
+            source_folders=None if folders is None else list(folders),
+            source_networks=None if networks is None else list(networks),
+        )
+        return Call("PUT", f"/teams/{quoted(team)}/grants", s.TeamOut, body)
+
+    def delete_team(self, team: str) -> Call[None]:
+        return Call("DELETE", f"/teams/{quoted(team)}")
+
+    def invite(self, email: str, name: str, role: Any, days: int) -> Call[s.InvitationMade]:
+        body = s.InvitationIn(email=email, name=name, role=role, expires_in_days=days)
+        return Call("POST", f"{self._team()}/invitations", s.InvitationMade, body)
+
+    def list_invitations(self) -> Call[s.Page[s.InvitationOut]]:
+        return Call("GET", f"{self._team()}/invitations", s.Page[s.InvitationOut])
+
+    def withdraw_invitation(self, invitation: str) -> Call[None]:
+        return Call("DELETE", f"{self._team()}/invitations/{quoted(invitation)}")
+
+    def open_invitation(self, secret: str) -> Call[s.InvitationFace]:
+        return Call("POST", "/invitations/open", s.InvitationFace, s.InvitationOpen(secret=secret))
+
+    def accept_invitation(self, secret: str, name: str | None, password: str | None) -> Call[s.SessionOut]:
+        body = s.InvitationAccept(secret=secret, name=name, password=password)
+        return Call("POST", "/invitations/accept", s.SessionOut, body)
+
+    def make_password_link(self, email: str) -> Call[s.PasswordLinkMade]:
+        return Call("POST", f"/people/{quoted(email)}/password-link", s.PasswordLinkMade)
+
+    def set_password(self, secret: str, new: str) -> Call[None]:
+        return Call("POST", "/passwords", None, s.PasswordSet(secret=secret, new=new))
+
+    def list_sign_ins(self) -> Call[s.Page[s.SignInOut]]:
+        return Call("GET", "/session/sign-ins", s.Page[s.SignInOut])
+
+    def end_other_sign_ins(self) -> Call[None]:
+        return Call("DELETE", "/session/sign-ins")
 
     def remove_member(self, member: str) -> Call[None]:
         return Call("DELETE", f"{self._team()}/members/{quoted(member)}")

@@ -51,9 +51,57 @@ class Client(DeskClient, ConversationClient):
     def list_members(self) -> list[s.MemberOut]:
         return self._send(self._calls.list_members()).items
 
-    def add_member(self, email: str, name: str, role: Literal["reader", "editor", "owner"] = "reader") -> s.MemberMade:
-        """A person new to the service gets a password, which only this answer holds."""
-        return self._send(self._calls.add_member(email, name, role))
+    def invite(
+        self,
+        email: str,
+        name: str,
+        role: Literal["reader", "editor", "owner"] = "reader",
+        expires_in_days: int = 7,
+    ) -> s.InvitationMade:
+        """Invite somebody to the team. `.url` is the link to hand over, None when it was sent by e-mail."""
+        return self._send(self._calls.invite(email, name, role, expires_in_days))
+
+    def list_invitations(self) -> list[s.InvitationOut]:
+        return self._send(self._calls.list_invitations()).items
+
+    def withdraw_invitation(self, invitation: str) -> None:
+        """By id or e-mail; its link stops working at once."""
+        self._send(self._calls.withdraw_invitation(invitation))
+
+    def open_invitation(self, secret: str) -> s.InvitationFace:
+        """What the link with this secret invites to. `secret` is what follows the number sign of the link."""
+        self._http.headers["X-Fontanel-Console"] = "client"
+        return self._send(self._calls.open_invitation(secret))
+
+    def accept_invitation(self, secret: str, name: str | None = None, password: str | None = None) -> s.SessionOut:
+        """Join the team: with a password for a new account, which is signed in then; without one as the person who is signed in."""
+        self._http.headers["X-Fontanel-Console"] = "client"
+        return self._send(self._calls.accept_invitation(secret, name, password))
+
+    def make_password_link(self, email: str) -> s.PasswordLinkMade:
+        """For operators: a link by which a person who forgot their password sets a new one."""
+        return self._send(self._calls.make_password_link(email))
+
+    def set_password(self, secret: str, new: str) -> None:
+        """Set a new password with the secret of such a link; all sign-ins of the person end."""
+        self._http.headers["X-Fontanel-Console"] = "client"
+        self._send(self._calls.set_password(secret, new))
+
+    def list_sign_ins(self) -> list[s.SignInOut]:
+        """Where the person is signed in, newest first."""
+        return self._send(self._calls.list_sign_ins()).items
+
+    def end_other_sign_ins(self) -> None:
+        """Sign the person out everywhere but here."""
+        self._send(self._calls.end_other_sign_ins())
+
+    def set_grants(self, team: str, folders: Sequence[str] | None, networks: Sequence[str] | None) -> s.TeamOut:
+        """For operators: folders and private networks that the team's sources may read; None for all that the service allows."""
+        return self._send(self._calls.set_grants(team, folders, networks))
+
+    def delete_team(self, team: str) -> None:
+        """For operators. Everything the team has goes with it."""
+        self._send(self._calls.delete_team(team))
 
     def remove_member(self, member: str) -> None:
         """By id or e-mail."""

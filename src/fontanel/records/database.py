@@ -16,7 +16,9 @@ _MIGRATIONS = Path(__file__).parent / "migrations"
 def open_database(path: Path) -> tuple[Engine, Sessions]:
     """Open (or create) the database file and bring its schema up to date."""
     path.parent.mkdir(parents=True, exist_ok=True)
-    engine = create_engine(f"sqlite:///{path}", connect_args={"timeout": 30}, pool_size=20, max_overflow=40)
+    engine = create_engine(
+        f"sqlite:///{path}", hide_parameters=True, connect_args={"timeout": 30}, pool_size=20, max_overflow=40
+    )
 
     @event.listens_for(engine, "connect")
     def prepare(connection: Any, _: Any) -> None:

@@ -539,7 +539,10 @@ class Job(Base):
     document's state."""
 
     __tablename__ = "jobs"
-    __table_args__ = (Index("ix_jobs_waiting", "state", "stage", "run_after"),)
+    __table_args__ = (
+        Index("ix_jobs_waiting", "state", "stage", "run_after"),
+        Index("ix_jobs_by_team", "state", "stage", "team_id"),
+    )
 
     id: Mapped[str] = mapped_column(primary_key=True)
     team_id: Mapped[str] = of_team()

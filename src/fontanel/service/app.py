@@ -38,7 +38,7 @@ from fontanel.service import (
 from fontanel.service.bodies import BodyGate
 from fontanel.service.figures import SourceFigures
 from fontanel.service.middleware import Metrics, RequestLog
-from fontanel.service.rate_limits import Pace, SignInLimits
+from fontanel.service.rate_limits import AtOnce, Pace, SignInLimits
 from fontanel.service.renewal import OpenStreams
 from fontanel.service.streaming import new_pool
 from fontanel.settings import Settings
@@ -69,11 +69,11 @@ def create_app(settings: Settings, workshop: Workshop | None = None) -> FastAPI:
         title="Fontanel",
         version=__version__,
         description=_DESCRIPTION,
-        docs_url="/api/docs",
+        docs_url=None,
         redoc_url=None,
         openapi_url="/api/openapi.json",
         middleware=[
-            Middleware(RequestLog, metrics=metrics),
+            Middleware(RequestLog, metrics=metrics, secure=settings.secure_cookie),
             Middleware(
                 BodyGate, workshop=workshop, max_upload=settings.most_upload_mb * 1_000_000, grace=settings.body_seconds
             ),
@@ -83,6 +83,7 @@ def create_app(settings: Settings, workshop: Workshop | None = None) -> FastAPI:
     app.state.metrics = metrics
     app.state.sign_in_limits = SignInLimits()
     app.state.pace = Pace()
+    app.state.checks = AtOnce(4, "checks of sources")
     app.state.answers = new_pool()
     app.state.streams = OpenStreams()
     problems.install(app)

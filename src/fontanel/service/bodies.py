@@ -21,7 +21,7 @@ from fontanel.records.desk_tables import DeskLink
 from fontanel.records.ids import hash_secret
 from fontanel.records.tables import now
 from fontanel.service.access import credentials_of, find_caller
-from fontanel.service.problems import ProblemError, problem
+from fontanel.service.problems import ProblemError, disk_full, has_room, problem
 from fontanel.service.turnstile import in_turn
 from fontanel.work.workshop import Workshop
 
@@ -77,6 +77,8 @@ class BodyGate:
         known = False
         try:
             known = await self._authenticate(connection, scope)
+            if self._workshop is not None and not has_room(self._workshop.settings):
+                raise BodyRefused(disk_full(self._workshop.settings))
             limit = self._limit(scope["path"], connection.headers.get("content-type", ""))
             if length.isdigit() and int(length) > limit:
                 raise BodyRefused(_too_large(limit))

@@ -135,9 +135,11 @@ def accept(body: InvitationAccept, request: Request, response: Response, worksho
                 advice="Sign out first, or ask for an invitation of your own address.",
             )  # fmt: skip
         if session.scalar(select(Member.id).where(Member.team_id == team.id, Member.person_id == person.id)) is None:
+            others = session.scalar(select(Member.id).where(Member.team_id == team.id).limit(1)) is not None
             session.add(Member(id=new_id("member"), team_id=team.id, person_id=person.id, role=row.role))
-            told = f"{person.name} ({person.email}) joined as {row.role.value}, invited by {row.invited_by}."
-            notify_team(session, team.id, "member.joined", told, {"email": person.email, "role": row.role.value})
+            if others:
+                told = f"{person.name} ({person.email}) joined as {row.role.value}, invited by {row.invited_by}."
+                notify_team(session, team.id, "member.joined", told, {"email": person.email, "role": row.role.value})
         session.delete(row)
         session.commit()
     return open_session(workshop, request, response, person)

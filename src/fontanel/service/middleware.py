@@ -14,6 +14,12 @@ from fontanel.records.ids import new_id
 log = structlog.get_logger()
 
 
+#: Methods that figures and logs name; anybody can make up others.
+_METHODS = frozenset({"GET", "HEAD", "POST", "PUT", "PATCH", "DELETE", "OPTIONS"})
+#: For pages that say nothing else: no scripts, no frames.
+_CLOSED = b"default-src 'none'; frame-ancestors 'none'"
+
+
 class Metrics:
     """The service's own figures, in a registry of its own so that several services can live in one process."""
 
@@ -34,8 +40,9 @@ class Metrics:
 class RequestLog:
     """Gives each request an id, and logs and counts it once it is answered."""
 
-    def __init__(self, app: ASGIApp, metrics: Metrics) -> None:
+    def __init__(self, app: ASGIApp, metrics: Metrics, secure: bool) -> None:
         self._app = app
+        self._secure = secure
         self._metrics = metrics
 
     async def __call__(self, scope: Scope, receive: Receive, send: Send) -> None:
@@ -51,6 +58,14 @@ class RequestLog:
             nonlocal status
             if message["type"] == "http.response.start":
                 status = message["status"]
+                names = {name.lower(): value for name, value in message.get("headers", [])}
+                if names.get(b"content-type", b"").startswith(b"text/html") and b"content-security-policy" not in names:
+                    message["headers"] = [*message["headers"], (b"content-security-policy", _CLOSED)]
+                if self._secure:
+                    message["headers"] = [
+                        *message.get("headers", []),
+                        (b"strict-transport-security", b"max-age=31536000"),
+                    ]
                 message["headers"] = [
                     *message.get("headers", []),
                     (b"x-request-id", request_id.encode()),
@@ -64,10 +79,11 @@ class RequestLog:
         finally:
             seconds = time.monotonic() - started
             route = getattr(scope.get("route"), "path", "other")
-            self._metrics.requests.labels(scope["method"], route, str(status)).inc()
+            method = scope["method"] if scope["method"] in _METHODS else "other"
+            self._metrics.requests.labels(method, route, str(status)).inc()
             self._metrics.seconds.labels(route).observe(seconds)
             if not route.startswith("/health"):
                 log.info(
-                    "request", request_id=request_id, method=scope["method"], route=route, status=status,
+                    "request", request_id=request_id, method=method, route=route, status=status,
                     seconds=round(seconds, 4),
                 )  # fmt: skip

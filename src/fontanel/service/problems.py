@@ -2,17 +2,20 @@
 
 from __future__ import annotations
 
+import errno
 import http
+import shutil
 
 import structlog
 from fastapi import FastAPI, Request
 from fastapi.exceptions import RequestValidationError
 from fastapi.responses import JSONResponse
-from sqlalchemy.exc import IntegrityError
+from sqlalchemy.exc import IntegrityError, OperationalError
 from starlette.exceptions import HTTPException
 
 from fontanel.records.scope import NotInScope
 from fontanel.schemas import Problem
+from fontanel.settings import Settings
 from fontanel.work.documents import Refused
 
 log = structlog.get_logger()
@@ -60,6 +63,19 @@ class ProblemError(Exception):
         self.headers = headers
 
 
+def has_room(settings: Settings) -> bool:
+    """Whether the data directory's disk has the room that the operator wants kept free."""
+    return shutil.disk_usage(settings.data).free >= settings.min_free_mb * 1_000_000
+
+
+def disk_full(settings: Settings | None = None) -> ProblemError:
+    where = f" of {settings.data}" if settings else ""
+    return ProblemError(
+        "disk-full", f"The disk{where} is full; nothing was stored.",
+        advice="The operator frees space. What is stored already can still be searched.",
+    )  # fmt: skip
+
+
 def problem(
     kind: str, detail: str, request_id: str | None, field: str | None = None, advice: str | None = None
 ) -> Problem:
@@ -105,6 +121,18 @@ def install(app: FastAPI) -> None:
     def on_overflow(request: Request, error: OverflowError) -> JSONResponse:
         log.info("overflow", error=str(error))
         return reply(request, ProblemError("invalid", "A number in the request is too large."))
+
+    @app.exception_handler(OperationalError)
+    def on_database(request: Request, error: OperationalError) -> JSONResponse:
+        if "disk is full" in str(error.orig):
+            return reply(request, disk_full())
+        return on_failure(request, error)
+
+    @app.exception_handler(OSError)
+    def on_system(request: Request, error: OSError) -> JSONResponse:
+        return (
+            reply(request, disk_full()) if error.errno in (errno.ENOSPC, errno.EDQUOT) else on_failure(request, error)
+        )
 
     @app.exception_handler(IntegrityError)
     def on_conflict(request: Request, error: IntegrityError) -> JSONResponse:

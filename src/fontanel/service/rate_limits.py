@@ -8,8 +8,9 @@ from __future__ import annotations
 
 import threading
 import time
-from collections import OrderedDict, defaultdict, deque
-from collections.abc import Callable
+from collections import Counter, OrderedDict, defaultdict, deque
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager
 from dataclasses import dataclass
 from ipaddress import IPv6Address, ip_address, ip_network
 
@@ -107,6 +108,32 @@ def network_of(address: str) -> str:
             return str(found.ipv4_mapped)
         return str(ip_network((found, 64), strict=False))
     return str(found)
+
+
+class AtOnce:
+    """How many things of a kind a team does at once."""
+
+    def __init__(self, limit: int, what: str) -> None:
+        self._limit = limit
+        self._what = what
+        self._lock = threading.Lock()
+        self._running: Counter[str] = Counter()
+
+    @contextmanager
+    def one(self, team: str) -> Iterator[None]:
+        """Count one more until the block ends. Raises ProblemError(too-many-attempts)."""
+        with self._lock:
+            if self._running[team] >= self._limit:
+                raise ProblemError(
+                    "too-many-attempts", f"The team has {self._limit} {self._what} running.", advice="Wait until one ends.",
+                    headers={"Retry-After": "5"},
+                )  # fmt: skip
+            self._running[team] += 1
+        try:
+            yield
+        finally:
+            with self._lock:
+                self._running[team] -= 1
 
 
 class Pace:

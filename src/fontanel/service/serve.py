@@ -4,18 +4,26 @@ from __future__ import annotations
 
 import ctypes
 import logging
+import os
 import signal
+import sqlite3
 import sys
+import traceback
+from collections.abc import MutableMapping
 from contextlib import suppress
 from types import FrameType
+from typing import Any
 
 import structlog
 import uvicorn
+from sqlalchemy.exc import DatabaseError
 
 from fontanel.service.app import create_app
 from fontanel.service.connections import allow_open_files, protocol
 from fontanel.settings import Settings
 from fontanel.work.workshop import DataInUse, Workshop
+
+log = structlog.get_logger()
 
 #: Of glibc's malloc.h.
 _M_ARENA_MAX = -8
@@ -41,13 +49,33 @@ def spare_memory() -> None:
         ctypes.CDLL(None).mallopt(_M_ARENA_MAX, 2)
 
 
+def _name_exception(logger: Any, method: str, event: MutableMapping[str, Any]) -> MutableMapping[str, Any]:
+    """Write down where an exception came from, without its message: that often quotes what people keep or asked."""
+    info = event.pop("exc_info", None)
+    if info is True:
+        info = sys.exc_info()
+    error = info if isinstance(info, BaseException) else info[1] if isinstance(info, tuple) else None
+    if error is None:
+        return event
+    lines: list[str] = []
+    seen: BaseException | None = error
+    while seen is not None and len(lines) < 200:
+        lines += [f"{type(seen).__module__}.{type(seen).__qualname__}"]
+        lines += [
+            f"  {frame.filename}:{frame.lineno} {frame.name}" for frame in traceback.extract_tb(seen.__traceback__)
+        ]
+        seen = seen.__cause__ or (None if seen.__suppress_context__ else seen.__context__)
+    event["exception"] = "\n".join(lines)
+    return event
+
+
 def configure_logs() -> None:
     """One JSON object a line, to stderr."""
     structlog.configure(
         processors=[
             structlog.processors.add_log_level,
             structlog.processors.TimeStamper(fmt="iso", utc=True),
-            structlog.processors.format_exc_info,
+            _name_exception,
             structlog.processors.JSONRenderer(),
         ],
         wrapper_class=structlog.make_filtering_bound_logger(logging.INFO),
@@ -63,10 +91,23 @@ def run(settings: Settings) -> int:
     allow_open_files(settings.max_connections + 4000)
     try:
         workshop = Workshop(settings)
+        workshop.start()
     except DataInUse as error:
         print(f"fontanel: {error}", file=sys.stderr)
         return 1
-    workshop.start()
+    except (DatabaseError, sqlite3.DatabaseError) as error:
+        # Of our own database files there are two: the records, and the vector cache, which can be thrown away.
+        print(
+            f"fontanel: A database in {settings.data} cannot be read: {getattr(error, 'orig', None) or error}.\n"
+            "Put fontanel.db back from a backup. If it is the file 'vectors' that is damaged, remove it: texts are embedded again.",
+            file=sys.stderr,
+        )
+        return 1
+    except OSError as error:
+        print(f"fontanel: {settings.data} cannot be used: {error.strerror or error}.", file=sys.stderr)
+        return 1
+    if os.geteuid() == 0:
+        log.warning("running as root", advice="Run the service as a user of its own that owns the data directory only.")
     if workshop.operator_password:
         print(
             f"\nFirst start. Sign in as operator@localhost with the password {workshop.operator_password}\n"
@@ -76,6 +117,7 @@ def run(settings: Settings) -> int:
     print(f"Fontanel listens on http://{settings.host}:{settings.port}", flush=True)
     config = uvicorn.Config(
         create_app(settings, workshop), host=settings.host, port=settings.port, log_level="warning", access_log=False,
+        proxy_headers=bool(settings.trusted_proxies), forwarded_allow_ips=settings.trusted_proxies or "127.0.0.1",
         timeout_graceful_shutdown=5, http=protocol(settings.max_connections, settings.head_seconds),  # type: ignore[arg-type]
     )  # fmt: skip
     server = _Server(config, workshop)

@@ -3,9 +3,9 @@
 from __future__ import annotations
 
 import base64
-import binascii
 import hmac
 import time
+from collections.abc import Mapping
 from datetime import UTC, datetime
 from typing import Annotated, Any
 
@@ -48,24 +48,26 @@ from fontanel.service.access import (
     check_version,
 )
 from fontanel.service.problems import ProblemError
+from fontanel.service.rate_limits import AtOnce
 from fontanel.service.routers import api_router
 from fontanel.service.syncs import sync_out
-from fontanel.sources import KINDS, SourceUnavailable
+from fontanel.sources import KINDS, ItemFailed, SourceUnavailable
 from fontanel.work.deliveries import signature
 from fontanel.work.documents import Refused
 from fontanel.work.freshness import Freshness, freshness_of
 from fontanel.work.pushing import Pushed, take_pushed
 from fontanel.work.sources import (
+    TRIAL_LIMIT,
     Wanted,
     change_source,
     create_source,
-    credentials_of,
     delete_source,
     kind_of,
     open_kind,
     start_sync,
     surroundings,
     try_source,
+    usable_credentials,
 )
 
 router = api_router("/teams/{team}/kbs/{kb}/sources", "sources")
@@ -130,7 +132,9 @@ def create(kb: str, body: SourceIn, access: EditorWrite, request: Request) -> So
     if earlier := idempotency.earlier():
         return SourceOut.model_validate_json(earlier)
     workshop = access.workshop
-    source = create_source(access.session, workshop.vault, found, _wanted(body), surroundings(workshop.settings))
+    source = create_source(
+        access.session, workshop.vault, found, _wanted(body), surroundings(workshop.settings, access.team)
+    )
     access.session.flush()
     if not kind_of(source.kind).pushed:
         start_sync(access.session, source, "person")
@@ -151,33 +155,41 @@ def _wanted(body: SourceIn) -> Wanted:
 
 
 @router.post("/check", summary="Look at a source before it is connected")
-def check(kb: str, body: CheckIn, access: Editor) -> TrialOut:
+def check(kb: str, body: CheckIn, access: Editor, request: Request) -> TrialOut:
     """Connects, lists, and says what would be taken and what not. Nothing is kept."""
     access.scope.kb(kb)
     access.session.rollback()
-    return _look(access, body.kind, body.settings, body.credentials or {})
+    return _look(access, request, body.kind, body.settings, body.credentials or {})
 
 
 @router.post("/{source}/check", summary="Look at a connected source")
-def check_again(kb: str, source: str, access: Editor, body: SourceChange | None = None) -> TrialOut:
+def check_again(kb: str, source: str, access: Editor, request: Request, body: SourceChange | None = None) -> TrialOut:
     """With other settings or credentials if they are given, else with its own."""
     found = access.scope.source(access.scope.kb(kb), source)
     access.session.rollback()
     settings = body.settings if body and body.settings is not None else found.settings
-    given = body.credentials if body and body.credentials is not None else credentials_of(access.workshop.vault, found)
-    return _look(access, found.kind, settings, given)
+    given = usable_credentials(access.workshop.vault, found, settings, body.credentials if body else None)
+    return _look(access, request, found.kind, settings, given)
 
 
-def _look(access: Access, kind_name: str, settings: dict[str, Any], credentials: dict[str, Any]) -> TrialOut:
+def _look(
+    access: Access, request: Request, kind_name: str, settings: Mapping[str, Any], credentials: Mapping[str, Any]
+) -> TrialOut:
     kind = kind_of(kind_name)
-    limits = surroundings(access.workshop.settings)
-    try:
-        with open_kind(kind, settings, credentials, limits) as opened:
-            trial = try_source(opened)
-    except SourceUnavailable as error:
-        raise ProblemError(
-            "source-unavailable", str(error), advice="Check the settings, or try again later."
-        ) from error
+    until = time.monotonic() + TRIAL_LIMIT
+    limits = surroundings(access.workshop.settings, access.team, stopping=lambda: time.monotonic() > until)
+    checks: AtOnce = request.app.state.checks
+    with checks.one(access.team.id):
+        try:
+            with open_kind(kind, settings, credentials, limits) as opened:
+                trial = try_source(opened)
+        except (SourceUnavailable, ItemFailed) as error:
+            reason = str(error) if time.monotonic() < until else f"It did not answer within {TRIAL_LIMIT:.0f} seconds."
+            if isinstance(error, SourceUnavailable) and not error.again:
+                raise Refused("settings", reason) from error
+            raise ProblemError(
+                "source-unavailable", reason, advice="Check the settings, or try again later."
+            ) from error
     return TrialOut(
         taken=trial.taken, bytes=trial.bytes, skipped=trial.skipped, complete=trial.complete,
         seconds=round(trial.seconds, 3),
@@ -216,7 +228,9 @@ def change(
     if given.get("every_minutes") is not None and "cron" not in given:
         plan["cron"] = None
     wanted = Wanted(kind=found.kind, credentials=body.credentials, **kept, **plan)
-    change_source(access.session, access.workshop.vault, found, wanted, surroundings(access.workshop.settings))
+    change_source(
+        access.session, access.workshop.vault, found, wanted, surroundings(access.workshop.settings, access.team)
+    )
     access.session.commit()
     access.workshop.wake()
     access.workshop.changes.tell(found.kb_id)
@@ -230,8 +244,11 @@ def remove(
     keep_documents: Annotated[bool, Query(description="Its documents stay, as if people had added them.")] = False,
 ) -> None:  # fmt: skip
     found = access.scope.kb(kb)
-    delete_source(access.session, found, access.scope.source(found, source), keep_documents)
+    gone = access.scope.source(found, source)
+    gone_id = gone.id
+    delete_source(access.session, found, gone, keep_documents)
     access.session.commit()
+    access.workshop.syncing.cancel(gone_id)
     _refresh(access, found.id)
 
 
@@ -333,7 +350,7 @@ def _stored(workshop: Any, one: PushedIn) -> Pushed:
     else:
         try:
             data = base64.b64decode(one.content or "", validate=True)
-        except binascii.Error as error:
+        except ValueError as error:  # also for letters that are not ASCII
             raise Refused("content", f"The content of {one.id!r} is not base64.") from error
     sha256, size = workshop.blobs.put([data])
     return Pushed(one.id, name, sha256, size, one.link, one.tags)

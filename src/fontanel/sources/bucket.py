@@ -12,6 +12,7 @@ from pydantic import Field
 from fontanel.sources.patterns import Patterns, chooser
 from fontanel.sources.protocol import (
     Fetched,
+    HeaderSecret,
     ItemFailed,
     Kind,
     Known,
@@ -22,7 +23,7 @@ from fontanel.sources.protocol import (
     SourceUnavailable,
     Surroundings,
 )
-from fontanel.sources.reach import check_url, http_client
+from fontanel.sources.reach import check_url, http_client, origin_of
 from fontanel.sources.requests import Requests, bounded, refusal, whole
 from fontanel.sources.signing import ALGORITHM, EMPTY, canonical_path, canonical_query, sign
 
@@ -42,9 +43,11 @@ class BucketSettings(Patterns):
 
 
 class BucketCredentials(SettingsModel):
-    access_key: str | None = Field(None, title="Access key", description="Without one the bucket must be public.")
+    access_key: HeaderSecret | None = Field(
+        None, title="Access key", description="Without one the bucket must be public."
+    )
     secret_key: str | None = Field(None, title="Secret key")
-    session_token: str | None = Field(None, title="Session token", description="Only for temporary keys.")
+    session_token: HeaderSecret | None = Field(None, title="Session token", description="Only for temporary keys.")
 
 
 class Bucket(Source):
@@ -166,5 +169,5 @@ def _said(response: httpx.Response, data: bytes, what: str) -> str:
 
 KIND = Kind(
     name="bucket", title="Bucket", says="Objects of a bucket in any store that speaks the S3 protocol.",
-    settings=BucketSettings, credentials=BucketCredentials, open=Bucket,
+    settings=BucketSettings, credentials=BucketCredentials, open=Bucket, destination=lambda s: origin_of(s.endpoint),
 )  # fmt: skip

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import hashlib
 import json
+import sqlite3
 import threading
 import time
 from collections.abc import Iterator, Sequence
@@ -35,7 +36,9 @@ from fontanel.sources.protocol import (
 from fontanel.sources.reach import NotAllowed, resolve
 
 #: Rows fetched from the server at a time.
-_PAGE = 1000
+_PAGE = 100
+#: Bytes of a cell, and of anything in between that SQLite computes.
+_MOST_CELL = 20_000_000
 
 
 class DatabaseSettings(SettingsModel):
@@ -112,6 +115,7 @@ class Database(Source):
     def _limit_sqlite(self, connection: Any, _: Any) -> None:
         until = time.monotonic() + self._settings.seconds
         connection.execute("PRAGMA query_only=ON")
+        connection.setlimit(sqlite3.SQLITE_LIMIT_LENGTH, _MOST_CELL)
         connection.set_progress_handler(lambda: time.monotonic() > until, 10_000)
 
     def _connect(self) -> Connection:
@@ -262,5 +266,5 @@ def _passing(error: SQLAlchemyError) -> bool:
 
 KIND = Kind(
     name="sql", title="Database rows", says="Rows of a query on a PostgreSQL or SQLite database; each becomes a document.",
-    settings=DatabaseSettings, credentials=DatabaseCredentials, open=Database,
+    settings=DatabaseSettings, credentials=DatabaseCredentials, open=Database, isolated=True, destination=lambda s: f"{s.system}://{s.host}:{s.port}/{s.database}",
 )  # fmt: skip

@@ -12,6 +12,7 @@ from pydantic import Field
 from fontanel.sources.patterns import Patterns, chooser
 from fontanel.sources.protocol import (
     Fetched,
+    HeaderSecret,
     ItemFailed,
     Kind,
     Known,
@@ -22,7 +23,7 @@ from fontanel.sources.protocol import (
     SourceUnavailable,
     Surroundings,
 )
-from fontanel.sources.reach import check_url, http_client
+from fontanel.sources.reach import check_url, http_client, origin_of
 from fontanel.sources.requests import Requests, basic, bounded, http_moment, refusal, whole
 
 _MOST_LISTING = 50_000_000
@@ -40,7 +41,7 @@ class ShareSettings(Patterns):
 class ShareCredentials(SettingsModel):
     user: str | None = Field(None, title="User name")
     password: str | None = Field(None, title="Password", description="An app password, where the server has them.")
-    token: str | None = Field(
+    token: HeaderSecret | None = Field(
         None, title="Token", description="Instead of name and password, when the server takes one."
     )
 
@@ -131,5 +132,5 @@ class Share(Source):
 
 KIND = Kind(
     name="webdav", title="WebDAV share", says="Files of a share on a drive or groupware server that speaks WebDAV.",
-    settings=ShareSettings, credentials=ShareCredentials, open=Share,
+    settings=ShareSettings, credentials=ShareCredentials, open=Share, destination=lambda s: origin_of(s.url),
 )  # fmt: skip

@@ -23,7 +23,7 @@ from fontanel.sources.protocol import (
     SourceUnavailable,
     Surroundings,
 )
-from fontanel.sources.reach import check_url, http_client
+from fontanel.sources.reach import check_url, http_client, origin_of
 from fontanel.sources.requests import Requests, basic, bounded, refusal, whole
 
 _MOST_FEED = 20_000_000
@@ -93,7 +93,7 @@ class Feed(Source):
 
     def _credentials_for(self, url: Any) -> dict[str, str]:
         # The feed's credentials are not for other hosts that it links to.
-        if self._auth is None or url.host != self._url.host:
+        if self._auth is None or origin_of(url) != origin_of(self._url):
             return {}
         return {"Authorization": basic(*self._auth)}
 
@@ -122,5 +122,5 @@ def _short(item_id: str) -> str:
 
 KIND = Kind(
     name="feed", title="Feed", says="Entries of an Atom or RSS feed, or the pages they link to.", settings=FeedSettings,
-    credentials=FeedCredentials, open=Feed,
+    credentials=FeedCredentials, open=Feed, destination=lambda s: origin_of(s.url),
 )  # fmt: skip

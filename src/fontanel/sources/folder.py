@@ -120,6 +120,10 @@ class Folder(Source):
             descriptor = os.open(path, os.O_RDONLY | os.O_NOFOLLOW | os.O_NONBLOCK)
         except OSError as error:
             raise ItemFailed(f"The file cannot be opened: {error.strerror}.") from error
+        # A folder on the way may have become a link between the look and the opening.
+        if not Path(os.readlink(f"/proc/self/fd/{descriptor}")).is_relative_to(self._root):
+            os.close(descriptor)
+            raise ItemFailed("It became a link that leads out of the folder.")
         found = os.fstat(descriptor)
         if not stat.S_ISREG(found.st_mode):
             os.close(descriptor)

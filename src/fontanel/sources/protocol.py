@@ -7,9 +7,9 @@ from collections.abc import Callable, Iterable, Iterator, Mapping
 from dataclasses import dataclass, field
 from ipaddress import IPv4Network, IPv6Network
 from pathlib import Path
-from typing import Any, NamedTuple
+from typing import Annotated, Any, NamedTuple, Self
 
-from pydantic import BaseModel, ConfigDict
+from pydantic import BaseModel, ConfigDict, StringConstraints, model_validator
 
 
 class SourceUnavailable(Exception):
@@ -93,6 +93,7 @@ class Surroundings:
     roots: tuple[Path, ...] = ()
     networks: tuple[IPv4Network | IPv6Network, ...] = ()
     most_bytes: int = 200_000_000
+    memory_mb: int = 2048
     scratch: Path | None = None
     seconds: float = 30.0
     stopping: Callable[[], bool] = lambda: False
@@ -130,7 +131,19 @@ class Source(ABC):
 class SettingsModel(BaseModel):
     """The base of a kind's settings and credentials. Titles and descriptions are shown as the form's labels and hints."""
 
-    model_config = ConfigDict(extra="forbid", str_strip_whitespace=True)
+    model_config = ConfigDict(extra="forbid", str_strip_whitespace=True, allow_inf_nan=False)
+
+    @model_validator(mode="after")
+    def _no_nul(self) -> Self:
+        for name, value in self:
+            for text in value if isinstance(value, list) else [value]:
+                if isinstance(text, str) and "\0" in text:
+                    raise ValueError(f"{name} has a character that cannot be used (NUL)")
+        return self
+
+
+#: A secret that is sent as it is in a header: printable ASCII.
+HeaderSecret = Annotated[str, StringConstraints(pattern=r"^[\x21-\x7e]*$", max_length=10_000)]
 
 
 class NoCredentials(SettingsModel):
@@ -147,8 +160,12 @@ class Kind:
     settings: type[Any]
     credentials: type[Any]
     open: Callable[[Any, Any, Surroundings], Source]
+    #: Where credentials go with these settings: they are not used for another place without being entered again.
+    destination: Callable[[Any], str] = lambda settings: ""
     #: Documents are sent by programs; there is nothing to list.
     pushed: bool = False
+    #: It is read by a process of its own, under limits of memory.
+    isolated: bool = False
     #: File events can start a run.
     watchable: bool = False
     #: Items that were unchanged are reported one by one.

@@ -5,15 +5,19 @@ from __future__ import annotations
 import hashlib
 import os
 import shutil
+import signal
 import subprocess
 import tempfile
+import time
 from collections.abc import Iterator, Sequence
 from pathlib import Path
 from threading import Lock
 
+import httpx
 from pydantic import Field
 
 from fontanel.sources.folder import allowed_folder
+from fontanel.sources.local_repository import take_over
 from fontanel.sources.patterns import Patterns, chooser
 from fontanel.sources.protocol import (
     Fetched,
@@ -28,7 +32,7 @@ from fontanel.sources.protocol import (
     SourceUnavailable,
     Surroundings,
 )
-from fontanel.sources.reach import NotAllowed, check_url, resolve
+from fontanel.sources.reach import MIN_RATE, NotAllowed, check_url, origin_of, resolve
 from fontanel.sources.requests import basic
 
 _SECONDS = 1800
@@ -147,7 +151,7 @@ class Repository(Source):
         return directory
 
     def _fetch(self) -> None:
-        url = str(self._local) if self._local else self._settings.url
+        url = str(self._copy()) if self._local else str(self._address())
         reference = self._settings.branch or "HEAD"
         command = [*self._reach(), "fetch", "--quiet", "--depth=1", "--no-tags", "--force", "--", url, reference]
         self._git(*command)
@@ -156,20 +160,34 @@ class Repository(Source):
         """Options that hold git to the address that was checked."""
         options = ["-c", "protocol.allow=never"]
         if self._local:
-            return [*options, "-c", "protocol.file.allow=always", "-c", f"safe.directory={self._local}"]
-        url = check_url(self._settings.url, "url")
+            return [*options, "-c", "protocol.file.allow=always"]
+        url = self._address()
+        host = url.raw_host.decode("ascii")
         port = url.port or (443 if url.scheme == "https" else 80)
         try:
-            address = resolve(url.host, port, self._around.networks)
+            address = resolve(host, port, self._around.networks)
         except NotAllowed as error:
             raise SourceUnavailable(str(error), again=False) from error
         except OSError as error:
-            raise SourceUnavailable(f"There is no host {url.host}.") from error
+            raise SourceUnavailable(f"There is no host {host}.") from error
         pinned = f"[{address}]" if ":" in address else address
         return [
             *options, "-c", f"protocol.{url.scheme}.allow=always", "-c", "http.followRedirects=false",
-            "-c", f"http.curloptResolve={url.host}:{port}:{pinned}", "-c", "http.proxy=",
+            "-c", f"http.curloptResolve={host}:{port}:{pinned}", "-c", "http.proxy=",
+            "-c", f"http.lowSpeedLimit={MIN_RATE}", "-c", f"http.lowSpeedTime={max(1, int(self._around.seconds))}",
         ]  # fmt: skip
+
+    def _address(self) -> httpx.URL:
+        """The address as git is given it: with its host in the form that was looked up, so that git looks up nothing itself."""
+        url = check_url(self._settings.url, "url")
+        host = url.raw_host.decode("ascii").lower().rstrip(".")
+        return url.copy_with(host=host, port=url.port or (443 if url.scheme == "https" else 80))
+
+    def _copy(self) -> Path:
+        assert self._local is not None
+        copy = self._directory().with_suffix(".local")
+        take_over(self._local, copy, self._around.stopping)
+        return copy
 
     def _environment(self) -> dict[str, str]:
         environment = {
@@ -189,22 +207,32 @@ class Repository(Source):
 
     def _run(self, command: Sequence[str], directory: Path) -> str:
         try:
-            done = subprocess.run(
-                command, cwd=directory, env=self._environment(), capture_output=True, timeout=_SECONDS, check=False
-            )
+            process = subprocess.Popen(
+                command, cwd=directory, env=self._environment(), stdin=subprocess.DEVNULL, stdout=subprocess.PIPE,
+                stderr=subprocess.PIPE, start_new_session=True,
+            )  # fmt: skip
         except FileNotFoundError as error:
             raise SourceUnavailable(
                 "The git program is not on the service's machine. Install it.", again=False
             ) from error
-        except subprocess.TimeoutExpired as error:
-            raise SourceUnavailable("The repository did not answer in time.") from error
-        if done.returncode:
-            said = done.stderr.decode(errors="replace").strip().splitlines()
-            raise SourceUnavailable(f"git: {said[-1] if said else 'failed'}")
-        return done.stdout.decode(errors="surrogateescape")
+        until = time.monotonic() + _SECONDS
+        while True:
+            try:
+                out, said = process.communicate(timeout=1.0)
+                break
+            except subprocess.TimeoutExpired:
+                if self._around.stopping() or time.monotonic() > until:
+                    # With the programs that it started: the one that fetches is another.
+                    os.killpg(process.pid, signal.SIGKILL)
+                    process.communicate()
+                    raise SourceUnavailable("The repository did not answer in time.") from None
+        if process.returncode:
+            lines = said.decode(errors="replace").strip().splitlines()
+            raise SourceUnavailable(f"git: {lines[-1] if lines else 'failed'}")
+        return out.decode(errors="surrogateescape")
 
 
 KIND = Kind(
     name="git", title="Git repository", says="Files of a branch of a git repository.", settings=RepositorySettings,
-    credentials=RepositoryCredentials, open=Repository,
+    credentials=RepositoryCredentials, open=Repository, destination=lambda s: s.url if s.url.startswith("/") else origin_of(s.url),
 )  # fmt: skip

@@ -13,12 +13,14 @@ from typing import Any
 import httpx
 
 from fontanel.sources.protocol import ItemFailed, SourceUnavailable
-from fontanel.sources.reach import NotAllowed
+from fontanel.sources.reach import NotAllowed, ServerTooSlow
 
 #: What may pass by itself: the server is busy, restarting, or behind a broken gateway.
 _PASSING = frozenset({408, 425, 429, 500, 502, 503, 504})
 _TRIES = 4
 _LONGEST_PAUSE = 60.0
+#: Answers given up for slowness after which the source as a whole is.
+_MOST_SLOW = 5
 
 
 class AddressRefused(SourceUnavailable):
@@ -34,6 +36,7 @@ class Requests:
     first_pause: float = 0.5
     #: Until when (monotonic) all requests hold back, since the server asked for it.
     _held_until: float = 0.0
+    _slow: int = 0
 
     def send(self, method: str, url: str | httpx.URL, **options: Any) -> httpx.Response:
         """The answer, its body not read yet; the caller closes it. Tries again what may pass.
@@ -53,6 +56,9 @@ class Requests:
                 if attempt == _TRIES:
                     raise SourceUnavailable(f"{_host(url)} cannot be reached: {error}.") from error
                 pause = self._pause(attempt)
+            except ServerTooSlow as error:
+                self._note_slow()
+                raise ItemFailed(f"{url}: {_said(error)}.") from error
             except (httpx.TransportError, httpx.InvalidURL) as error:
                 if attempt == _TRIES:
                     raise ItemFailed(f"{url}: {_said(error)}.") from error
@@ -69,6 +75,12 @@ class Requests:
                     self._held_until = time.monotonic() + pause
             self._wait(pause)
         raise AssertionError("unreachable")
+
+    def _note_slow(self) -> None:
+        """Count an answer that was given up. Raises SourceUnavailable when there were too many: the rest would be no better."""
+        self._slow += 1
+        if self._slow >= _MOST_SLOW:
+            raise SourceUnavailable(f"The server is too slow: {self._slow} answers were given up.")
 
     def _pause(self, attempt: int) -> float:
         return float(self.first_pause * 2 ** (attempt - 1) * random.uniform(0.75, 1.25))
@@ -139,4 +151,6 @@ def _host(url: str | httpx.URL) -> str:
 
 
 def _said(error: Exception) -> str:
+    if isinstance(error, ServerTooSlow):
+        return str(error)
     return "no answer in time" if isinstance(error, httpx.TimeoutException) else str(error) or type(error).__name__

@@ -6,16 +6,19 @@ import base64
 import hashlib
 import hmac
 import json
+import threading
 import time
+from collections import Counter
 from collections.abc import Callable
+from concurrent.futures import Future, ThreadPoolExecutor
 from datetime import timedelta
 
 import httpx
 import structlog
-from sqlalchemy import delete, select
+from sqlalchemy import delete, func, select
 
 from fontanel.records.database import Sessions, writing
-from fontanel.records.tables import Delivery, JobState, Notice, Receiver, now
+from fontanel.records.tables import Delivery, JobState, Notice, Receiver, Team, now
 from fontanel.records.vault import SecretsLost, Vault
 from fontanel.settings import Settings
 from fontanel.sources.reach import NotAllowed, http_client
@@ -26,7 +29,8 @@ log = structlog.get_logger()
 #: Pauses before each further try: about a day in all.
 _PAUSES = (5, 30, 120, 600, 1800, 3600, 3600 * 3, 3600 * 6, 3600 * 12)
 _KEPT_DAYS = 30
-_MOST_AT_ONCE = 20
+#: Receivers that are served at once, in all and of one team.
+_MOST_AT_ONCE, _OF_ONE_TEAM = 16, 3
 
 
 def cloud_event(notice: Notice, origin: str) -> dict[str, object]:
@@ -46,23 +50,63 @@ def signature(secret: str, message_id: str, moment: str, body: bytes) -> str:
 
 
 class Deliveries:
-    """`round` sends what is due; called by one thread."""
+    """`round` sends what is due; called by one thread. Receivers are served at once, each one's events one after the other, so that
+    a slow one keeps nobody else waiting."""
 
-    def __init__(self, sessions: Sessions, vault: Vault, settings: Settings, stopping: Callable[[], bool]) -> None:
+    def __init__(
+        self,
+        sessions: Sessions,
+        vault: Vault,
+        settings: Settings,
+        stopping: Callable[[], bool],
+        wake: Callable[[], None],
+    ) -> None:
         self._sessions = sessions
         self._vault = vault
         self._settings = settings
+        self._wake = wake
         self._stopping = stopping
+        self._pool = ThreadPoolExecutor(_MOST_AT_ONCE, thread_name_prefix="deliver")
+        #: What is being sent, by receiver.
+        self._sending: dict[str, Future[None]] = {}
+        self._teams: Counter[str] = Counter()
+        self._lock = threading.Lock()
 
     def round(self) -> bool:
+        """Begin to send the oldest event that is due of each receiver that is not busy."""
+        with self._lock:
+            self._sending = {receiver: future for receiver, future in self._sending.items() if not future.done()}
+            busy = set(self._sending)
+        first = func.row_number().over(partition_by=Delivery.receiver_id, order_by=Delivery.run_after).label("place")
+        due = (
+            select(Delivery.id, Delivery.receiver_id, Delivery.team_id, first)
+            .where(Delivery.state == JobState.WAITING, Delivery.run_after <= now(), Delivery.receiver_id.not_in(busy))
+            .subquery()
+        )
         with self._sessions() as session:
-            due = select(Delivery.id).where(Delivery.state == JobState.WAITING, Delivery.run_after <= now())
-            ids = session.scalars(due.order_by(Delivery.run_after).limit(_MOST_AT_ONCE)).all()
-        for delivery_id in ids:
+            oldest = select(due.c.id, due.c.receiver_id, due.c.team_id).where(due.c.place == 1)
+            rows = session.execute(oldest).tuples().all()
+        for delivery_id, receiver_id, team_id in rows:
             if self._stopping():
                 break
+            with self._lock:
+                if self._teams[team_id] < _OF_ONE_TEAM and len(self._sending) < _MOST_AT_ONCE:
+                    self._teams[team_id] += 1
+                    self._sending[receiver_id] = self._pool.submit(self._send_for, team_id, delivery_id)
+        return False
+
+    def _send_for(self, team_id: str, delivery_id: str) -> None:
+        try:
             self._send(delivery_id)
-        return len(ids) == _MOST_AT_ONCE
+        except Exception:
+            log.exception("delivery failed", delivery=delivery_id)
+        finally:
+            with self._lock:
+                self._teams[team_id] -= 1
+            self._wake()
+
+    def stop(self) -> None:
+        self._pool.shutdown(wait=False, cancel_futures=True)
 
     def _send(self, delivery_id: str) -> None:
         with self._sessions() as session:
@@ -71,6 +115,7 @@ class Deliveries:
                 return
             receiver = session.get_one(Receiver, delivery.receiver_id)
             notice = session.get_one(Notice, delivery.notice_id)
+            team = session.get_one(Team, delivery.team_id)
         if receiver.paused:
             self._note(delivery_id, "The receiver is paused.", final=True)
             return
@@ -82,9 +127,13 @@ class Deliveries:
                 "Content-Type": "application/cloudevents+json; charset=utf-8", "webhook-id": notice.id,
                 "webhook-timestamp": moment, "webhook-signature": signature(secret, notice.id, moment, body),
             }  # fmt: skip
-            with http_client(surroundings(self._settings)) as client:
-                # Redirects are not followed: an event goes to the address that was named.
-                response = client.post(receiver.url, content=body, headers=headers)
+            limits = surroundings(self._settings, team, stopping=self._stopping)
+            with (
+                http_client(limits) as client,
+                client.stream("POST", receiver.url, content=body, headers=headers) as response,
+            ):
+                # Redirects are not followed: an event goes to the address that was named. What the answer says is not read.
+                pass
             error = None if response.is_success else f"It answered with status {response.status_code}."
             final = response.status_code == 410
         except NotAllowed as refused:

@@ -42,6 +42,8 @@ _TAG = re.compile(r"^[\w.-]{1,60}$")
 MOST_TAGS = 32
 #: How deep files are taken out of files.
 _MOST_DEPTH = 4
+#: How many files are taken out of one file, at all depths together, and how many bytes.
+_MOST_INSIDE, _MOST_INSIDE_BYTES = 10_000, 1_000_000_000
 
 
 class Refused(ValueError):
@@ -205,14 +207,21 @@ def add_tags(session: Session, document: Document, tags: Mapping[str, str]) -> N
         set_tags(session, document, dict(list(merged.items())[:MOST_TAGS]))
 
 
-def take_in(session: Session, document: Document, inside: Sequence[Inside]) -> None:
+def take_in(session: Session, document: Document, inside: Sequence[Inside]) -> str | None:
     """Make the files inside a document documents of their own, named below it; those that are gone from it go.
 
-    A file inside a file inside a file is taken, down to a depth; what is nested deeper is left where it is.
+    A file inside a file inside a file is taken, down to a depth, and up to a number and a size in all: archives in archives can
+    unpack to far more than anyone of them. Returns a warning when files were left out.
     """
     kb = session.get_one(Kb, document.kb_id)
     kept: set[str] = set()
+    left, room = _room_inside(session, document) if inside else (0, 0)
+    left_out = 0
     for item in inside if _depth(session, document) < _MOST_DEPTH else ():
+        left, room = left - 1, room - item.size
+        if left < 0 or room < 0:
+            left_out += 1
+            continue
         try:
             name = document_name(f"{document.name}/{item.name}")
         except Refused:
@@ -225,6 +234,28 @@ def take_in(session: Session, document: Document, inside: Sequence[Inside]) -> N
     for member in session.scalars(select(Document).where(Document.parent_key == document.key)).all():
         if member.name not in kept:
             delete_document(session, kb, member)
+    if not left_out:
+        return None
+    return (
+        f"{left_out:,} files inside were left out: of one file {_MOST_INSIDE:,} are taken and "
+        f"{_MOST_INSIDE_BYTES // 1_000_000:,} MB, those in archives inside it included"
+    )
+
+
+def _room_inside(session: Session, document: Document) -> tuple[int, int]:
+    """How many more files, and bytes, the outermost file around a document may have; the document's own do not count."""
+    root = document
+    while root.parent_key is not None and (parent := session.get(Document, root.parent_key)) is not None:
+        root = parent
+    there = [
+        Document.kb_id == root.kb_id, Document.name > f"{root.name}/", Document.name < f"{root.name}0",
+        Document.parent_key.is_not(None), Document.parent_key != document.key,
+    ]  # fmt: skip
+    sizes = select(func.count(), func.coalesce(func.sum(Revision.size), 0)).select_from(Document)
+    count, size = (
+        session.execute(sizes.join(Revision, Revision.id == Document.latest_revision_id).where(*there)).tuples().one()
+    )
+    return _MOST_INSIDE - count, _MOST_INSIDE_BYTES - size
 
 
 def _depth(session: Session, document: Document) -> int:

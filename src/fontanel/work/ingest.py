@@ -9,6 +9,7 @@ from __future__ import annotations
 import json
 import threading
 import time
+from collections import Counter
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any
@@ -50,7 +51,7 @@ from fontanel.work.passages import (
 )
 from fontanel.work.processes import Worker, WorkerDied, WorkerOverran
 from fontanel.work.progress import Progress
-from fontanel.work.queue import MOST_ATTEMPTS, claim, retry_later
+from fontanel.work.queue import MOST_ATTEMPTS, claim, retry_later, waiting_teams
 
 log = structlog.get_logger()
 
@@ -88,8 +89,9 @@ class Inside:
     tags: dict[str, str]
 
 
-#: Puts the files inside a document in place as documents of their own, within the transaction that indexes it.
-TakeIn = Callable[[Session, Document, Sequence[Inside]], None]
+#: Puts the files inside a document in place as documents of their own, within the transaction that indexes it; returns what is to
+#: be said about those that were left out.
+TakeIn = Callable[[Session, Document, Sequence[Inside]], str | None]
 
 
 class Ingest:
@@ -97,7 +99,7 @@ class Ingest:
 
     def __init__(
         self, sessions: Sessions, blobs: BlobStore, vectors: VectorCache, editions: Editions, changes: Changes,
-        read_seconds: float, take_in: TakeIn, embedder: str | None,
+        read_seconds: float, take_in: TakeIn, embedder: str | None, readers: int,
     ) -> None:  # fmt: skip
         self._take_in = take_in
         self._embedder = embedder
@@ -109,6 +111,11 @@ class Ingest:
         self._read_seconds = read_seconds
         self._analysers = threading.local()
         self._progress = Progress(sessions, changes)
+        self._readers = readers
+        self._lock = threading.Lock()
+        #: Readers that are at work for each team, and the team that each stage served last.
+        self._reading: Counter[str] = Counter()
+        self._last_read = self._last_embedded = ""
 
     # Reading and words
 
@@ -117,7 +124,27 @@ class Ingest:
 
         Short documents share a transaction; none waits longer than a moment for the others.
         """
-        jobs = claim(self._sessions, JobStage.READ, limit=_READ_AT_ONCE)
+        team = self._begin_reading()
+        if team is None:
+            return False
+        try:
+            return self._read_jobs(worker, claim(self._sessions, JobStage.READ, _READ_AT_ONCE, [team]))
+        finally:
+            with self._lock:
+                self._reading[team] -= 1
+
+    def _begin_reading(self) -> str | None:
+        """The team whose documents are read next: in turn, and none that has as many readers as it may."""
+        with self._lock, self._sessions() as session:
+            share = max(1, self._readers - 1)
+            for team in waiting_teams(session, JobStage.READ, self._last_read):
+                if self._reading[team] < share:
+                    self._reading[team] += 1
+                    self._last_read = team
+                    return team
+        return None
+
+    def _read_jobs(self, worker: Worker, jobs: Sequence[Job]) -> bool:
         held: list[_Read] = []
         since = time.monotonic()
         for job in jobs:
@@ -251,7 +278,8 @@ class Ingest:
         revision.language = reading["language"]
         revision.warnings = list(reading["warnings"])
         revision.report = read.report
-        self._take_in(session, document, read.members)
+        if warning := self._take_in(session, document, read.members):
+            revision.warnings = [*revision.warnings, warning]
         document.title = title
         document.description, document.described_by = about, by
         document.revision_id = revision.id
@@ -268,9 +296,12 @@ class Ingest:
 
     def embed_round(self, worker: Worker, embedder: str) -> bool:
         """Embed up to a round's worth of passages of the waiting revisions; commit those that are complete."""
-        jobs = claim(self._sessions, JobStage.EMBED, 64, _ROUND)
+        with self._sessions() as session:
+            teams = waiting_teams(session, JobStage.EMBED, self._last_embedded)
+        jobs = claim(self._sessions, JobStage.EMBED, 64, teams, _ROUND)
         if not jobs:
             return False
+        self._last_embedded = teams[0]
         missing: dict[tuple[str, bytes], str] = {}
         complete: list[Job] = []
         unfinished: list[tuple[Job, int, int]] = []

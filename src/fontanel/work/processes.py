@@ -24,6 +24,18 @@ from fontanel.work.child import read_exactly, receive, send
 _starter = ThreadPoolExecutor(max_workers=1, thread_name_prefix="start-workers")
 
 
+def start_process(command: Sequence[str]) -> subprocess.Popen[bytes]:
+    """Start a worker process that talks over stdin and stdout.
+
+    Without buffers: `select` must see every message that has arrived. In a session of its own: a Ctrl-C at the terminal reaches
+    the service, which then ends its workers.
+    """
+    return _starter.submit(
+        subprocess.Popen[bytes], command, stdin=subprocess.PIPE, stdout=subprocess.PIPE, stderr=subprocess.DEVNULL, bufsize=0,
+        start_new_session=True,
+    ).result()  # fmt: skip
+
+
 class WorkerDied(Exception):
     """The worker process ended or was killed before it answered."""
 
@@ -43,16 +55,7 @@ class Worker:
 
     def _running(self) -> subprocess.Popen[bytes]:
         if self._process is None or self._process.poll() is not None:
-            # No buffers: `select` must see every message that has arrived. Its own session: a Ctrl-C at the terminal reaches the service, which then ends its workers.
-            self._process = _starter.submit(
-                subprocess.Popen[bytes],
-                self._command,
-                stdin=subprocess.PIPE,
-                stdout=subprocess.PIPE,
-                stderr=subprocess.DEVNULL,
-                bufsize=0,
-                start_new_session=True,
-            ).result()
+            self._process = start_process(self._command)
         return self._process
 
     def _exchange(self, request: dict[str, Any], seconds: float, on_message: Callable[[dict[str, Any]], bool]) -> None:

@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from datetime import timedelta
-from itertools import accumulate
+from itertools import accumulate, zip_longest
 
 from sqlalchemy import func, select, update
 from sqlalchemy.orm import Session
@@ -49,26 +50,44 @@ def _job(document: Document, revision_id: str, edition_id: str | None) -> Job:
     )  # fmt: skip
 
 
-def claim(sessions: Sessions, stage: JobStage, limit: int, most_passages: int | None = None) -> list[Job]:
-    """Take waiting jobs of a stage, those of serving editions before others and the oldest first: at most `limit`, and no more
-    once they have `most_passages` together.
+def waiting_teams(session: Session, stage: JobStage, after: str = "", limit: int = 16) -> list[str]:
+    """Teams with jobs that are due, in a circle that begins behind the team `after`."""
+    found: list[str] = []
+    for lower, upper in ((after, None), ("", after)):
+        while len(found) < limit:
+            due = [Job.state == JobState.WAITING, Job.stage == stage, Job.run_after <= now(), Job.team_id > lower]
+            if upper is not None:
+                due.append(Job.team_id <= upper)
+            team: str | None = session.scalar(select(func.min(Job.team_id)).where(*due))
+            if team is None:
+                break
+            found.append(team)
+            lower = team
+    return found
+
+
+def claim(
+    sessions: Sessions, stage: JobStage, limit: int, teams: Sequence[str], most_passages: int | None = None
+) -> list[Job]:
+    """Take waiting jobs of a stage, about as many of each of these teams; of a team those of serving editions before others and
+    the oldest first: at most `limit`, and no more once they have `most_passages` together.
 
     Only one process works on a data directory, so no lease is needed.
     """
-    with sessions() as session:
-        # A look without the write lock first: most polls find nothing.
-        ready = select(Job.id).where(Job.state == JobState.WAITING, Job.stage == stage, Job.run_after <= now())
-        if session.scalar(ready.limit(1)) is None:
-            return []
+    if not teams:
+        return []
     with writing(sessions) as session:
-        jobs = list(
+        by_team = [
             session.scalars(
                 select(Job)
-                .where(Job.state == JobState.WAITING, Job.stage == stage, Job.run_after <= now())
+                .where(Job.state == JobState.WAITING, Job.stage == stage, Job.run_after <= now(), Job.team_id == team)
                 .order_by(Job.edition_id.is_not(None), Job.created_at, Job.id)
                 .limit(limit)
-            )
-        )
+            ).all()
+            for team in teams
+        ]
+        # One of each in turn, so that nobody's thousand documents are in front of another team's one.
+        jobs = [job for turn in zip_longest(*by_team) for job in turn if job is not None][:limit]
         if most_passages is not None:
             before = [0, *accumulate(job.total - job.done for job in jobs)]
             jobs = [job for job, sum_before in zip(jobs, before, strict=False) if sum_before < most_passages]

@@ -66,8 +66,10 @@ class Schedule:
                 self._watchers[source_id] = _Watcher(source, self._folder(source), self._on_event)
 
     def _folder(self, source: Source) -> Path | None:
+        with self._sessions() as session:
+            team = session.get_one(Team, source.team_id)
         try:
-            with open_kind(KINDS[source.kind], source.settings, {}, surroundings(self._settings)) as opened:
+            with open_kind(KINDS[source.kind], source.settings, {}, surroundings(self._settings, team)) as opened:
                 return opened.watched()
         except (Refused, OSError, ValueError, RuntimeError) as error:
             # Whatever was stored: one source must not keep the others from being watched.

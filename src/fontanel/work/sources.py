@@ -26,10 +26,13 @@ from fontanel.sources import Source as OpenSource
 from fontanel.sources.patterns import PatternRefused, check_pattern, matcher
 from fontanel.sources.reach import networks
 from fontanel.work.documents import Refused, add_tags, check_tags, delete_document
+from fontanel.work.isolated_source import IsolatedSource
 
 _MOST_SOURCES = 100
 #: A trial listing ends after so many items or seconds.
 _TRIAL_ITEMS, _TRIAL_SECONDS, _SAMPLE = 2000, 15.0, 20
+#: Seconds after which a trial that still waits for a server is given up.
+TRIAL_LIMIT = 20.0
 _FOLDER = re.compile(r"^[^/\\\0]{1,100}$")
 
 
@@ -101,7 +104,7 @@ def surroundings(settings: Settings, team: Team, scratch: Path | None = None, st
         )  # fmt: skip
     return Surroundings(
         roots=tuple(roots),
-        networks=reachable, most_bytes=settings.most_upload_mb * 1_000_000, scratch=scratch,
+        networks=reachable, memory_mb=settings.read_memory_mb, most_bytes=settings.most_upload_mb * 1_000_000, scratch=scratch,
         seconds=settings.source_seconds, stopping=stopping or (lambda: False),
     )  # fmt: skip
 
@@ -116,11 +119,13 @@ def kind_of(name: str) -> Kind:
 def open_kind(
     kind: Kind, settings: Mapping[str, Any], credentials: Mapping[str, Any], around: Surroundings
 ) -> OpenSource:
-    """Open a source with these settings. Raises Refused when they cannot be used."""
+    """Open a source with these settings, in a process of its own where its kind says so. Raises Refused when they cannot be used."""
     try:
-        return kind.open(
-            _valid(kind.settings, settings, "settings"), _valid(kind.credentials, credentials, "credentials"), around
-        )
+        valid = _valid(kind.settings, settings, "settings")
+        own = _valid(kind.credentials, credentials, "credentials")
+        if kind.isolated:
+            return IsolatedSource(kind, valid, own.model_dump(), around, around.memory_mb)
+        return kind.open(valid, own, around)
     except SettingsRefused as refused:
         raise Refused(f"settings.{refused.field}", str(refused)) from refused
 
@@ -186,7 +191,7 @@ def create_source(session: Session, vault: Vault, kb: Kb, wanted: Wanted, around
 def change_source(session: Session, vault: Vault, source: Source, wanted: Wanted, around: Surroundings) -> None:
     """Put what is wanted in a source's place; its documents stay until the next run. Raises Refused."""
     kind = kind_of(source.kind)
-    credentials = credentials_of(vault, source) if wanted.credentials is None else wanted.credentials
+    credentials = usable_credentials(vault, source, wanted.settings, wanted.credentials)
     same_name = select(Source.id).where(
         Source.kb_id == source.kb_id, Source.id != source.id, Source.name == wanted.name
     )
@@ -279,6 +284,24 @@ def delete_source(session: Session, kb: Kb, source: Source, keep_documents: bool
 def credentials_of(vault: Vault, source: Source) -> dict[str, Any]:
     """Raises SecretsLost."""
     return vault.open(source.credentials) if source.credentials is not None else {}
+
+
+def usable_credentials(
+    vault: Vault, source: Source, settings: Mapping[str, Any], given: Mapping[str, Any] | None
+) -> Mapping[str, Any]:
+    """The credentials to use with these settings: those given, else the stored ones. Raises Refused, or SecretsLost.
+
+    Stored credentials go to the place that they were entered for and to no other, or whoever may edit a source could have them
+    sent to a server of their own.
+    """
+    if given is not None:
+        return given
+    stored = credentials_of(vault, source)
+    kind = kind_of(source.kind)
+    before, after = (kind.destination(_valid(kind.settings, one, "settings")) for one in (source.settings, settings))
+    if stored and before != after:
+        raise Refused("credentials", f"The stored credentials are for {before}. Enter those for {after}.")
+    return stored
 
 
 # When

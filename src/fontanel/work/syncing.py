@@ -9,7 +9,7 @@ from functools import partial
 from pathlib import Path
 
 import structlog
-from sqlalchemy import delete, select, update
+from sqlalchemy import delete, func, select, update
 from sqlalchemy.orm import Session, aliased
 
 from fontanel.records.blobs import BlobStore
@@ -49,6 +49,8 @@ class Syncing:
         self._settings = settings
         self._wake = wake
         self._stopping = stopping
+        #: Sources that were deleted while they ran.
+        self._cancelled: set[str] = set()
 
     def recover(self) -> int:
         """At start: runs that were broken off wait again, and go on where they were."""
@@ -73,11 +75,13 @@ class Syncing:
             kind = KINDS.get(source.kind)
             if kind is None:
                 raise SourceUnavailable(f"This version has no kind of source {source.kind!r}.", again=False)
-            around = surroundings(self._settings, self._scratch(source), self._stopping)
+            with self._sessions() as session:
+                team = session.get_one(Team, source.team_id)
+            around = surroundings(self._settings, team, self._scratch(source), partial(self._ends, source.id))
             with open_kind(kind, source.settings, credentials_of(self._vault, source), around) as opened:
                 tell, told = self._teller(source), partial(self._changes.tell, source.kb_id)
                 run = SyncRun(
-                    self._sessions, self._blobs, sync, source, opened, around.most_bytes, tell, told, self._stopping,
+                    self._sessions, self._blobs, sync, source, opened, around.most_bytes, tell, told, around.stopping,
                     kind.reports_unchanged,
                 )  # fmt: skip
                 run.go()
@@ -88,13 +92,13 @@ class Syncing:
         except Ended:
             self._finish(sync, run, SyncState.ENDED)
         except SourceUnavailable as error:
-            if self._stopping():
+            if self._ends(source.id):
                 return False  # it goes on at the next start
             self._finish(sync, run, SyncState.FAILED, error=str(error), again=error.again)
         except (Refused, SecretsLost, PatternRefused) as error:
             self._finish(sync, run, SyncState.FAILED, error=str(error), again=False)
         except Exception as error:
-            if self._stopping():
+            if self._ends(source.id):
                 return False
             log.exception("sync failed", sync=sync.id, source=source.id)
             self._finish(
@@ -105,6 +109,15 @@ class Syncing:
         log.info("sync ended", sync=sync.id, source=source.id, seconds=round(time.monotonic() - began, 3))
         return True
 
+    def cancel(self, source_id: str) -> None:
+        """End the run of a source that is gone, also while it waits for a server."""
+        with self._sessions() as session:
+            if session.get(Source, source_id) is None:
+                self._cancelled.add(source_id)
+
+    def _ends(self, source_id: str) -> bool:
+        return source_id in self._cancelled or self._stopping()
+
     def _claim(self) -> tuple[Sync, Source] | None:
         with self._sessions() as session:
             if session.scalar(select(Sync.id).where(Sync.state == SyncState.WAITING).limit(1)) is None:
@@ -113,7 +126,11 @@ class Syncing:
             other = aliased(Sync)
             busy = select(other.id).where(other.source_id == Sync.source_id, other.state == SyncState.RUNNING)
             ready = select(Sync).where(Sync.state == SyncState.WAITING, ~busy.exists())
-            sync = session.scalar(ready.order_by(Sync.created_at).limit(1))
+            # A team whose servers are slow must not take the threads of the others.
+            running = select(func.count()).where(other.team_id == Sync.team_id, other.state == SyncState.RUNNING)
+            of_team = running.scalar_subquery()
+            share = max(1, self._settings.sync_threads // 3)
+            sync = session.scalar(ready.where(of_team < share).order_by(of_team, Sync.created_at).limit(1))
             if sync is None:
                 return None
             source = session.get_one(Source, sync.source_id)

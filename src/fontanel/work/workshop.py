@@ -86,7 +86,7 @@ class Workshop:
         self.embedders = Embedders(settings.embedder_directory)
         self.ingest = Ingest(
             self.sessions, self.blobs, self.vectors, self.editions, self.changes, settings.read_seconds, take_in,
-            self.embedders.name,
+            self.embedders.name, settings.read_processes,
         )  # fmt: skip
         self.vault = Vault(data / "secret.key")
         self._stopping = threading.Event()
@@ -107,7 +107,7 @@ class Workshop:
             self.sessions, self.blobs, self.vectors, self.editions, self.changes, self.models, self.vault,
             self._stopping,
         )  # fmt: skip
-        self.deliveries = Deliveries(self.sessions, self.vault, settings, self._stopping.is_set)
+        self.deliveries = Deliveries(self.sessions, self.vault, settings, self._stopping.is_set, self.wake)
         self._stopped = False
         self._wake = threading.Condition()
         self._generation = 0
@@ -171,6 +171,7 @@ class Workshop:
         self._stopped = True
         self._stopping.set()
         self.schedule.stop()
+        self.deliveries.stop()
         self.wake()
         self.changes.tell_all()
         self.models.stop()

@@ -1,7 +1,17 @@
 import { type FormEvent, useState } from "react";
 import { send } from "../../api/client";
-import { Mark } from "../../components/Frame";
 import { Failure } from "../../components/text";
+import { Door } from "./Door";
+
+/** An address of this service, whatever was asked for: as the browser itself reads it, since it overlooks tabs and the like. */
+function own(next: string | null): string {
+  try {
+    const found = new URL(next ?? "/", location.origin);
+    return found.origin === location.origin ? found.pathname + found.search + found.hash : "/";
+  } catch {
+    return "/";
+  }
+}
 
 export function SignInPage() {
   const [email, setEmail] = useState("");
@@ -14,9 +24,9 @@ export function SignInPage() {
     setBusy(true);
     try {
       await send("POST", "/session", { email, password });
-      const next = new URLSearchParams(location.search).get("next") ?? "/";
-      // Only a path of this service: an address from elsewhere must not lead away.
-      location.assign(/^\/(?![/\\])/.test(next) ? next : "/");
+      const next = new URLSearchParams(location.search).get("next") ?? sessionStorage.getItem("next");
+      sessionStorage.removeItem("next");
+      location.assign(own(next));
     } catch (problem) {
       setError((problem as Error).message);
       setBusy(false);
@@ -24,10 +34,7 @@ export function SignInPage() {
   };
 
   return (
-    <main className="mx-auto flex min-h-screen max-w-sm flex-col justify-center px-4 pb-24">
-      <h1 className="mb-6 flex items-center gap-3 text-2xl">
-        <Mark /> Fontanel
-      </h1>
+    <Door>
       <form className="sheet flex flex-col gap-4 p-6" onSubmit={submit}>
         <label className="flex flex-col gap-1">
           E-mail
@@ -42,7 +49,7 @@ export function SignInPage() {
           Sign in
         </button>
       </form>
-      <p className="soft mt-4">No account? An owner of your team can add you.</p>
-    </main>
+      <p className="soft mt-4">No account? An owner of your team can invite you. Forgot the password? The operator can give you a link.</p>
+    </Door>
   );
 }

@@ -48,4 +48,5 @@ def upgrade() -> None:
     op.add_column("turns", sa.Column("asked_hash", sa.String(), server_default="", nullable=False))
     op.add_column("documents", sa.Column("change", sa.Integer(), server_default="0", nullable=False))
     op.execute("UPDATE documents SET change = key")
+    op.create_index("ix_jobs_by_team", "jobs", ["state", "stage", "team_id"], unique=False)
     op.create_index("ix_documents_change", "documents", ["kb_id", "change"], unique=False)

@@ -1,0 +1,74 @@
+import { type FormEvent, useEffect, useState } from "react";
+import { type Schemas, type Session, get, send } from "../../api/client";
+import { Failure } from "../../components/text";
+import { Door } from "./Door";
+
+/** What the link of an invitation opens. The secret stands behind the number sign, so that no server's log has it. */
+export function InvitationPage() {
+  const [secret] = useState(location.hash.slice(1));
+  const [face, setFace] = useState<Schemas["InvitationFace"] | null>(null);
+  const [session, setSession] = useState<Session | null>(null);
+  const [name, setName] = useState("");
+  const [password, setPassword] = useState("");
+  const [error, setError] = useState<string | null>(null);
+  const [busy, setBusy] = useState(false);
+
+  useEffect(() => {
+    send<Schemas["InvitationFace"]>("POST", "/invitations/open", { secret })
+      .then((found) => (setFace(found), setName(found.name)))
+      .catch((problem: Error) => setError(problem.message));
+    get<Session>("/session").then(setSession, () => setSession(null));
+  }, [secret]);
+
+  const accept = (body: object) => {
+    setBusy(true);
+    send("POST", "/invitations/accept", { secret, ...body })
+      .then(() => location.assign("/"))
+      .catch((problem: Error) => (setError(problem.message), setBusy(false)));
+  };
+  const submit = (event: FormEvent) => {
+    event.preventDefault();
+    accept({ name, password });
+  };
+
+  return (
+    <Door>
+      <Failure message={error} />
+      {face && (
+        <div className="sheet flex flex-col gap-4 p-6">
+          <p>
+            {face.invited_by} invites <strong>{face.email}</strong> to the team <strong>{face.team}</strong> as {face.role}.
+          </p>
+          {session?.email ? (
+            <button type="button" className="btn btn-primary" disabled={busy} onClick={() => accept({})}>
+              Join as {session.email}
+            </button>
+          ) : (
+            <>
+              <form className="flex flex-col gap-4" onSubmit={submit}>
+                <label className="flex flex-col gap-1">
+                  Your name
+                  <input className="input w-full" autoComplete="name" required value={name} onChange={(e) => setName(e.target.value)} />
+                </label>
+                <label className="flex flex-col gap-1">
+                  Choose a password
+                  <input className="input w-full" type="password" autoComplete="new-password" minLength={10} required value={password} onChange={(e) => setPassword(e.target.value)} />
+                  <span className="soft text-sm">At least 10 characters.</span>
+                </label>
+                <button className="btn btn-primary" disabled={busy}>
+                  Join the team
+                </button>
+              </form>
+              <p className="soft">
+                You have an account?{" "}
+                <a className="link" href="/sign-in" onClick={() => sessionStorage.setItem("next", `/invitation#${secret}`)}>
+                  Sign in first
+                </a>
+              </p>
+            </>
+          )}
+        </div>
+      )}
+    </Door>
+  );
+}

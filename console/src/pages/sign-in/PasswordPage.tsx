@@ -1,0 +1,39 @@
+import { type FormEvent, useState } from "react";
+import { send } from "../../api/client";
+import { Failure } from "../../components/text";
+import { Door } from "./Door";
+
+/** What an operator's link opens for somebody who forgot their password. */
+export function PasswordPage() {
+  const [password, setPassword] = useState("");
+  const [done, setDone] = useState(false);
+  const [error, setError] = useState<string | null>(null);
+  const submit = (event: FormEvent) => {
+    event.preventDefault();
+    send("POST", "/passwords", { secret: location.hash.slice(1), new: password })
+      .then(() => (setError(null), setDone(true)))
+      .catch((problem: Error) => setError(problem.message));
+  };
+  return (
+    <Door>
+      <Failure message={error} />
+      {done ? (
+        <div className="sheet flex flex-col gap-4 p-6">
+          <p role="status">The new password is set. All sign-ins have ended.</p>
+          <a className="btn btn-primary" href="/sign-in">
+            Sign in
+          </a>
+        </div>
+      ) : (
+        <form className="sheet flex flex-col gap-4 p-6" onSubmit={submit}>
+          <label className="flex flex-col gap-1">
+            Choose a new password
+            <input className="input w-full" type="password" autoComplete="new-password" minLength={10} required value={password} onChange={(e) => setPassword(e.target.value)} />
+            <span className="soft text-sm">At least 10 characters.</span>
+          </label>
+          <button className="btn btn-primary">Set the password</button>
+        </form>
+      )}
+    </Door>
+  );
+}

@@ -1,0 +1,111 @@
+"""Reading a git repository in a folder without following anything that leads out of it.
+
+Git follows what a repository points at: a `.git` file, symbolic links, `objects/info/alternates`, a `commondir`. Whoever may
+write to an allowed folder could have it read a repository somewhere else. So what is needed is taken over first, file by file,
+and git is given the copy, which points nowhere.
+"""
+
+from __future__ import annotations
+
+import os
+import shutil
+import stat
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager, suppress
+from pathlib import Path
+
+from fontanel.sources.protocol import SourceUnavailable
+
+#: What a repository's content is made of. Its configuration, hooks, alternates and worktrees are left behind.
+_FOLDERS = ("objects", "refs")
+_FILES = ("HEAD", "packed-refs")
+_LEFT_OUT = frozenset({"alternates", "http-alternates"})
+
+
+def take_over(repository: Path, target: Path, stopping: Callable[[], bool]) -> None:
+    """Make `target` a bare repository with the content of the one in a folder (bare, or with a `.git` directory).
+
+    Objects that are there already are left alone: they never change. Raises SourceUnavailable.
+    """
+    with _opened(repository) as root:
+        try:
+            inner = os.open(".git", os.O_RDONLY | os.O_DIRECTORY | os.O_NOFOLLOW, dir_fd=root)
+        except FileNotFoundError:
+            inner = os.dup(root)
+        except OSError as error:
+            raise SourceUnavailable(
+                f"{repository} has a .git that is a link or a file and leads elsewhere. Name the repository itself.",
+                again=False,
+            ) from error
+        try:
+            _copy(inner, target, stopping)
+        finally:
+            os.close(inner)
+    if not (target / "HEAD").is_file():
+        raise SourceUnavailable(f"{repository} is not a git repository.", again=False)
+
+
+@contextmanager
+def _opened(path: Path) -> Iterator[int]:
+    try:
+        descriptor = os.open(path, os.O_RDONLY | os.O_DIRECTORY | os.O_NOFOLLOW)
+    except OSError as error:
+        raise SourceUnavailable(f"The folder {path} cannot be opened: {error.strerror}.") from error
+    try:
+        # A folder above it may have become a link since the path was checked.
+        if os.readlink(f"/proc/self/fd/{descriptor}") != str(path):
+            raise SourceUnavailable(f"The folder {path} has become a link to another place.", again=False)
+        yield descriptor
+    finally:
+        os.close(descriptor)
+
+
+def _copy(inner: int, target: Path, stopping: Callable[[], bool]) -> None:
+    kept: set[str] = set()
+    for folder in _FOLDERS:
+        try:
+            walk = os.fwalk(folder, follow_symlinks=False, dir_fd=inner)
+        except FileNotFoundError:
+            continue
+        for below, folders, files, descriptor in walk:
+            if stopping():
+                raise SourceUnavailable("The run was ended.")
+            (target / below).mkdir(parents=True, exist_ok=True)
+            folders[:] = [name for name in folders if not _is_link(name, descriptor)]
+            for name in files:
+                path = f"{below}/{name}"
+                if name not in _LEFT_OUT and _take(name, descriptor, target / path, changes=folder == "refs"):
+                    kept.add(path)
+    for name in _FILES:
+        if _take(name, inner, target / name, changes=True):
+            kept.add(name)
+    for old in [*(target / "refs").rglob("*"), target / "packed-refs"]:
+        if old.is_file() and str(old.relative_to(target)) not in kept:
+            old.unlink()
+    (target / "refs").mkdir(parents=True, exist_ok=True)
+    (target / "objects").mkdir(parents=True, exist_ok=True)
+
+
+def _is_link(name: str, descriptor: int) -> bool:
+    return stat.S_ISLNK(os.stat(name, dir_fd=descriptor, follow_symlinks=False).st_mode)
+
+
+def _take(name: str, folder: int, target: Path, changes: bool) -> bool:
+    """Copy a regular file; whether there is one. One that never changes is copied once."""
+    try:
+        source = os.open(name, os.O_RDONLY | os.O_NOFOLLOW | os.O_NONBLOCK, dir_fd=folder)
+    except OSError:
+        return False  # a link, or gone meanwhile
+    with os.fdopen(source, "rb") as file:
+        found = os.fstat(file.fileno())
+        if not stat.S_ISREG(found.st_mode):
+            return False
+        if not changes and target.is_file() and target.stat().st_size == found.st_size:
+            return True
+        scratch = target.with_name(target.name + ".part")
+        with scratch.open("wb") as copy:
+            shutil.copyfileobj(file, copy, 1 << 20)
+        scratch.rename(target)
+        with suppress(OSError):
+            target.chmod(0o600)
+    return True
