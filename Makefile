@@ -10,7 +10,7 @@ PY := .venv/bin/python
 export PIP_DISABLE_PIP_VERSION_CHECK := 1
 export FONTANEL_EMBEDDER := $(CURDIR)/var/embedder
 
-CONSOLE_SOURCES := $(shell find console/src console/types console/public -type f) console/index.html console/vite.config.ts
+CONSOLE_SOURCES := $(shell find console/src console/types console/public -type f) console/index.html console/docs.html console/vite.config.ts
 
 .PHONY: demo test check setup console embedder programs quality bench api client documents reference lock clean
 

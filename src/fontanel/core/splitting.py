@@ -18,6 +18,10 @@ from fontanel.core.sentences import sentence_spans
 TableMode = Literal["packed", "single"]
 
 
+#: Characters of a token, at the most; in prose it has four or five.
+_MAX_CHARACTERS = 40
+
+
 @dataclass(frozen=True, slots=True)
 class SplitSettings:
     """Sizes in the embedder's tokens: what a passage aims at, below what it is joined with its neighbour, and how much of
@@ -130,6 +134,7 @@ def split(reading: Reading, settings: SplitSettings, count_tokens: TokenCounter)
     the files inside it has none."""
     if reading.container:
         return []
+    count_tokens = _at_least(count_tokens)
     pieces = _pieces(reading, settings, count_tokens)
     passages: list[Passage] = []
     run: list[_Piece] = []
@@ -152,6 +157,17 @@ def split(reading: Reading, settings: SplitSettings, count_tokens: TokenCounter)
         size += piece.tokens
     _close(passages, reading, run)
     return passages
+
+
+def _at_least(count_tokens: TokenCounter) -> TokenCounter:
+    """Count a token for every so many characters at the least: encoders count a word without end as one unknown token."""
+
+    def count(texts: Sequence[str]) -> list[int]:
+        return [
+            max(tokens, len(text) // _MAX_CHARACTERS) for text, tokens in zip(texts, count_tokens(texts), strict=True)
+        ]
+
+    return count
 
 
 def _overlap(
@@ -285,7 +301,9 @@ def _part_spans(
             if line.strip():
                 units.append((position, position + len(line)))
             position += len(line) + 1
-    if block.kind != "table":  # a row is never cut, however long
+    # A row is cut only when it is no row that anybody could read.
+    longest = settings.target_tokens * _MAX_CHARACTERS
+    if block.kind != "table" or any(end - start > longest for start, end in units):
         units = _cut_long_units(text, units, count_tokens, settings.target_tokens)
     sizes = count_tokens([text[start:end] for start, end in units])
     single = settings.table_mode == "single" and block.kind == "table"

@@ -7,7 +7,7 @@ from typing import Annotated, Literal
 
 from pydantic import Field
 
-from fontanel.schemas.base import LocatorOut, Model, Problem
+from fontanel.schemas.base import LocatorOut, Model, Problem, Tags
 
 OutcomeName = Literal["answered", "declined", "small_talk", "unfinished"]
 TurnStateName = Literal["answering", "done", "stopped", "broken_off", "failed"]
@@ -17,7 +17,7 @@ VerdictName = Literal["supported", "weak", "uncited", "none"]
 class AskIn(Model):
     question: str = Field(min_length=1, max_length=2000, examples=["When may a vessel leave the outer berth?"])
     conversation_id: str | None = Field(None, description="Go on with this conversation; None begins a new one.")
-    tags: dict[str, str] = Field(default_factory=dict)
+    tags: Tags = Field(default_factory=dict)
     documents: list[str] | None = None
 
 

@@ -2,21 +2,35 @@
 
 from __future__ import annotations
 
+from datetime import UTC, datetime
 from typing import Annotated, Generic, Literal, TypeVar
 
-from pydantic import BaseModel, ConfigDict, Field, StringConstraints
+from pydantic import AfterValidator, BaseModel, ConfigDict, Field, StringConstraints
 
 Item = TypeVar("Item")
 
 UnitName = Literal["page", "slide", "sheet", "chapter"]
 RoleName = Literal["reader", "editor", "owner"]
+#: Tags that narrow or that are given: as many as a document can have.
+Tags = Annotated[dict[str, str], Field(max_length=32)]
 Name = Annotated[str, StringConstraints(strip_whitespace=True, min_length=1, max_length=120)]
+
+
+def _in_utc(value: datetime) -> datetime:
+    try:
+        return value.astimezone(UTC)
+    except (OverflowError, ValueError) as error:
+        raise ValueError("the time cannot be expressed in UTC") from error
+
+
+#: A time from outside, in UTC.
+Moment = Annotated[datetime, AfterValidator(_in_utc)]
 
 
 class Model(BaseModel):
     """Unknown fields are refused, so that a slip of the pen does not pass for a setting."""
 
-    model_config = ConfigDict(extra="forbid", from_attributes=True)
+    model_config = ConfigDict(extra="forbid", from_attributes=True, allow_inf_nan=False)
 
 
 class Page(Model, Generic[Item]):

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from datetime import datetime
 from typing import Annotated, Any, Literal
 from urllib.parse import urlsplit
@@ -9,7 +10,7 @@ from urllib.parse import urlsplit
 from pydantic import Field, StringConstraints, field_validator
 
 from fontanel.schemas.answers import AnswerOut, FeedbackOut, OutcomeName, TurnOut, TurnStateName
-from fontanel.schemas.base import LocatorOut, Model, Name
+from fontanel.schemas.base import LocatorOut, Model, Name, Tags
 
 GroundName = Literal["only_sources", "sources_first"]
 LengthName = Literal["short", "medium", "long"]
@@ -17,6 +18,8 @@ LayoutName = Literal["auto", "prose", "steps", "list", "table"]
 WeakName = Literal["mark", "remove"]
 AudienceName = Literal["members", "link"]
 ColourName = Literal["harbour", "moss", "rust", "sand", "slate", "ink"]
+#: What may stand in a policy: nothing that could end one directive and begin another.
+FRAME_ORIGIN = re.compile(r"https?://[a-z0-9](?:[a-z0-9.-]{0,251}[a-z0-9])?(?::[0-9]{1,5})?")
 Line = Annotated[str, StringConstraints(strip_whitespace=True, max_length=300)]
 
 
@@ -26,7 +29,7 @@ class DeskKb(Model):
 
     kb: str
     use_for: Line = ""
-    tags: dict[str, str] = Field(default_factory=dict)
+    tags: Tags = Field(default_factory=dict)
 
 
 class DeskSettings(Model):
@@ -68,15 +71,21 @@ class DeskSettings(Model):
     @field_validator("frame_origins")
     @classmethod
     def _origins(cls, value: list[str]) -> list[str]:
-        for origin in value:
-            parts = urlsplit(origin)
-            if (
-                parts.scheme not in ("http", "https")
-                or not parts.hostname
-                or origin.rstrip("/") != f"{parts.scheme}://{parts.netloc}"
-            ):
-                raise ValueError(f"{origin!r} is no origin; write it as https://intranet.example")
-        return [origin.rstrip("/") for origin in value]
+        return [frame_origin(origin) for origin in value]
+
+
+def frame_origin(text: str) -> str:
+    """An origin as it may stand in a Content-Security-Policy: scheme, host in ASCII, port. Raises ValueError."""
+    try:
+        parts = urlsplit(text.rstrip("/"))
+        host, port = (parts.hostname or "").encode("idna").decode(), parts.port
+    except (ValueError, UnicodeError) as error:
+        raise ValueError(f"{text[:100]!r} is not an origin; write it as https://intranet.example") from error
+    origin = f"{parts.scheme}://{host}" + (f":{port}" if port is not None else "")
+    plain = not (parts.path or parts.query or parts.fragment or parts.username or parts.password)
+    if not plain or not FRAME_ORIGIN.fullmatch(origin):
+        raise ValueError(f"{text[:100]!r} is not an origin; write it as https://intranet.example")
+    return origin
 
 
 class DeskIn(Model):

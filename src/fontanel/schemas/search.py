@@ -6,7 +6,7 @@ from typing import Literal
 
 from pydantic import Field, field_validator
 
-from fontanel.schemas.base import LocatorOut, Model
+from fontanel.schemas.base import LocatorOut, Model, Tags
 
 
 class SearchIn(Model):
@@ -14,7 +14,7 @@ class SearchIn(Model):
     mode: Literal["hybrid", "lexical", "vector"] = "hybrid"
     limit: int = Field(10, ge=1, le=100)
     per_document: int = Field(3, ge=1, le=100, description="Passages of one document at most.")
-    tags: dict[str, str] = Field(default_factory=dict)
+    tags: Tags = Field(default_factory=dict)
     documents: list[str] | None = Field(None, description="Ids or names of the only documents to search.")
     operators: bool = Field(
         True, description='Whether "a phrase", +required, -excluded and beginnings* of words mean something.'

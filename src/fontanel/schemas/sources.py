@@ -7,7 +7,7 @@ from typing import Annotated, Any, Literal
 
 from pydantic import Field, StringConstraints, model_validator
 
-from fontanel.schemas.base import Model, Name
+from fontanel.schemas.base import Model, Name, Tags
 
 OutcomeName = Literal["added", "changed", "unchanged", "moved", "removed", "skipped", "failed", "missing"]
 SyncStateName = Literal["waiting", "running", "held", "done", "failed", "ended"]
@@ -31,7 +31,7 @@ class TagRule(Model):
     """Tags for the items whose path fits a pattern."""
 
     pattern: Annotated[str, StringConstraints(strip_whitespace=True, min_length=1, max_length=300)]
-    tags: dict[str, str] = Field(min_length=1)
+    tags: Tags = Field(min_length=1)
 
 
 class _Care(Model):
@@ -224,7 +224,7 @@ class PushedIn(Model):
     text: str | None = Field(None, description="Markdown or plain text.")
     content: str | None = Field(None, description="A file's bytes in base64.")
     link: str = Field("", max_length=2000)
-    tags: dict[str, str] = {}
+    tags: Tags = {}
 
     @model_validator(mode="after")
     def _one_of_two(self) -> PushedIn:

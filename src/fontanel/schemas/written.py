@@ -6,7 +6,7 @@ from typing import Annotated, Literal
 
 from pydantic import Field, StringConstraints, model_validator
 
-from fontanel.schemas.base import Model
+from fontanel.schemas.base import Model, Tags
 from fontanel.schemas.kbs import RevisionOut, StateName
 
 WrittenText = Annotated[str, StringConstraints(max_length=2_000_000)]
@@ -17,7 +17,7 @@ class WrittenIn(Model):
 
     name: str = Field(min_length=1, max_length=300, examples=["notes/winter-moorings.md"])
     text: WrittenText
-    tags: dict[str, str] = {}
+    tags: Tags = {}
 
 
 class WrittenChange(Model):
@@ -70,7 +70,7 @@ class Chosen(Model):
     folder: str | None = None
     name: str | None = None
     warnings: bool = False
-    tags: dict[str, str] = {}
+    tags: Tags = {}
     all: bool = Field(False, description="Needed to mean every document when nothing narrows the choice.")
 
     @model_validator(mode="after")
@@ -86,8 +86,8 @@ class BulkIn(Model):
 
     action: Literal["retry", "reread", "delete", "tag"]
     chosen: Chosen
-    set_tags: dict[str, str] = {}
-    drop_tags: list[str] = []
+    set_tags: Tags = {}
+    drop_tags: list[str] = Field([], max_length=100)
 
 
 class BulkOut(Model):

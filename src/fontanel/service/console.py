@@ -8,6 +8,7 @@ from fastapi import FastAPI, Request, Response
 from fastapi.responses import FileResponse, PlainTextResponse
 
 from fontanel.records.desk_tables import Desk
+from fontanel.schemas.desks import FRAME_ORIGIN
 from fontanel.service.problems import ProblemError
 from fontanel.work.desks import version_of
 
@@ -21,20 +22,28 @@ _POLICY = (
 def install(app: FastAPI) -> None:
     """Serve the console at every path that the API does not use."""
 
+    @app.get("/api/docs", include_in_schema=False)
+    def describe_api() -> Response:
+        return _page("docs.html", "'none'")
+
     @app.get("/{path:path}", include_in_schema=False)
     def console(path: str, request: Request) -> Response:
         if path.startswith(("api/", "health/")) or path == "api":
             raise ProblemError("not-found", f"There is nothing at {request.url.path}.", advice="See /api/docs.")
         file = (BUILT / path).resolve()
         if path and file.is_file() and file.is_relative_to(BUILT):
+            if file.suffix == ".html":
+                return _page(file.name, "'none'")
             lasting = "public, max-age=31536000, immutable" if path.startswith("assets/") else "no-cache"
             return FileResponse(file, headers={"Cache-Control": lasting})
-        index = BUILT / "index.html"
-        if not index.is_file():
-            return PlainTextResponse("The console is not built. Run `make console`.", status_code=503)
-        return FileResponse(
-            index, headers={"Cache-Control": "no-cache", "Content-Security-Policy": _POLICY + _framers(request, path)}
-        )
+        return _page("index.html", _framers(request, path))
+
+
+def _page(name: str, framers: str) -> Response:
+    page = BUILT / name
+    if not page.is_file():
+        return PlainTextResponse("The console is not built. Run `make console`.", status_code=503)
+    return FileResponse(page, headers={"Cache-Control": "no-cache", "Content-Security-Policy": _POLICY + framers})
 
 
 def _framers(request: Request, path: str) -> str:
@@ -44,6 +53,8 @@ def _framers(request: Request, path: str) -> str:
         with workshop.sessions() as session:
             desk = session.get(Desk, path.removeprefix("chat/").strip("/"))
             version = None if desk is None or desk.published is None else version_of(session, desk, desk.published)
-        if version is not None and version.settings.get("frame_origins"):
-            return " ".join(version.settings["frame_origins"])
+        stored = [] if version is None else version.settings.get("frame_origins") or []
+        # Versions from before origins were checked may have anything in them.
+        if origins := [origin for origin in stored if FRAME_ORIGIN.fullmatch(origin)]:
+            return " ".join(origins)
     return "'none'"

@@ -33,6 +33,7 @@ from fontanel.schemas import (
     StateName,
 )
 from fontanel.service.access import Access, Editor, EditorWrite, Reader, check_version
+from fontanel.service.bodies import BodyRefused, check_json
 from fontanel.service.forms import given
 from fontanel.service.problems import ProblemError
 from fontanel.service.routers import api_router
@@ -179,8 +180,9 @@ def _tags(text: str | None) -> dict[str, str] | None:
     if text is None or not text.strip():
         return None
     try:
+        check_json(text.encode("utf-8", "surrogatepass"))
         given: Any = json.loads(text)
-    except ValueError as error:
+    except (ValueError, RecursionError, BodyRefused) as error:
         raise Refused("tags", 'Tags must be a JSON object, for instance {"year": "2024"}.') from error
     if not isinstance(given, dict) or not all(isinstance(value, str) for value in given.values()):
         raise Refused("tags", "Tags must be a JSON object of strings.")

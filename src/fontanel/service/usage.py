@@ -17,6 +17,7 @@ from sqlalchemy.orm import Session
 from fontanel.records.desk_tables import Desk, Use
 from fontanel.records.tables import Kb, Key, Person, Team, now
 from fontanel.schemas import BudgetOut, TeamUsage, UsageOut, UseRow
+from fontanel.schemas.base import Moment
 from fontanel.service.access import Access, Editor, Operator, WorkshopDep
 from fontanel.service.routers import api_router
 from fontanel.work.describing import DESCRIBED
@@ -26,12 +27,13 @@ router = api_router("/teams/{team}/usage", "usage")
 all_teams = api_router("/usage", "usage")
 
 By = Literal["day", "desk", "kb", "member", "composer"]
-Since = Annotated[datetime | None, Query(description="From this moment on; by default the last thirty days.")]
+Since = Annotated[Moment | None, Query(description="From this moment on; by default the last thirty days.")]
+Until = Annotated[Moment | None, Query(description="Up to this moment.")]
 
 
 @router.get("", summary="Show what a team used")
 def show_usage(
-    access: Editor, by: By = "day", since: Since = None, until: datetime | None = None, desk: str | None = None
+    access: Editor, by: By = "day", since: Since = None, until: Until = None, desk: str | None = None
 ) -> UsageOut:
     """Questions, outcomes, feedback, tokens, cost and times, by what `by` names; days are the team's own."""
     uses = _uses(access, since, until, desk)
@@ -43,7 +45,7 @@ def show_usage(
 
 @router.get("/csv", summary="Download what a team used", response_class=Response)
 def usage_csv(
-    access: Editor, by: By = "day", since: Since = None, until: datetime | None = None, desk: str | None = None
+    access: Editor, by: By = "day", since: Since = None, until: Until = None, desk: str | None = None
 ) -> Response:
     """The same figures as CSV."""
     return _csv(_rows(access.session, access.team, _uses(access, since, until, desk), by), by)
@@ -51,7 +53,7 @@ def usage_csv(
 
 @all_teams.get("", summary="Show what each team used")
 def show_all_usage(
-    caller: Operator, workshop: WorkshopDep, since: Since = None, until: datetime | None = None
+    caller: Operator, workshop: WorkshopDep, since: Since = None, until: Until = None
 ) -> list[TeamUsage]:
     """For operators: what the teams used, the busiest first, and how their budgets stand."""
     with workshop.sessions() as session:
@@ -59,9 +61,7 @@ def show_all_usage(
 
 
 @all_teams.get("/csv", summary="Download what each team used", response_class=Response)
-def all_usage_csv(
-    caller: Operator, workshop: WorkshopDep, since: Since = None, until: datetime | None = None
-) -> Response:
+def all_usage_csv(caller: Operator, workshop: WorkshopDep, since: Since = None, until: Until = None) -> Response:
     """The same figures as CSV."""
     with workshop.sessions() as session:
         return _csv([team.used for team in _of_teams(session, since, until)], "team")

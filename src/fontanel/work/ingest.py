@@ -203,7 +203,7 @@ class Ingest:
         if "reading" in request:
             sha256 = str(revision.reading)
         else:
-            sha256, _ = self._blobs.put([json.dumps(reply["reading"], ensure_ascii=False).encode()])
+            sha256, _ = self._blobs.put([json.dumps(reply["reading"], ensure_ascii=False).encode(errors="replace")])
         fault("blob_stored")
         passages = [passage_of(data) for data in reply["passages"]]
         members = [

@@ -10,18 +10,29 @@ from fontanel.core.reading.model import ReadingBuilder, ReadingFailed
 from fontanel.core.reading.tables import add_grid
 
 _SEPARATORS = ",;\t|"
+_MOST_CELL = 30_000_000
 
 
 def read_delimited(data: bytes) -> ReadingBuilder:
     text, warnings = decode(data)
     builder = ReadingBuilder(warnings=warnings)
-    add_grid(builder, delimited_rows(text))
+    rows, closed = _rows(text)
+    if not closed:
+        builder.warnings.append(
+            "A quotation mark is opened and never closed, so that all quotation marks were read as ordinary characters"
+        )
+    add_grid(builder, rows)
     return builder
 
 
 def delimited_rows(text: str) -> list[list[str]]:
     """The rows, by whichever separator cuts the first lines into like numbers of cells. Raises ReadingFailed(damaged)."""
-    csv.field_size_limit(10_000_000)
+    return _rows(text)[0]
+
+
+def _rows(text: str) -> tuple[list[list[str]], bool]:
+    """The rows, and whether every quotation mark that opens a cell closes it again."""
+    csv.field_size_limit(_MOST_CELL)
     sample = "\n".join(text.splitlines()[:50])
     best, best_score = ",", 0.0
     for separator in _SEPARATORS:
@@ -34,9 +45,25 @@ def delimited_rows(text: str) -> list[list[str]]:
         if score > best_score:
             best, best_score = separator, score
     try:
-        return list(csv.reader(io.StringIO(text, newline=""), delimiter=best))
+        if _all_close(text, best):
+            return list(csv.reader(io.StringIO(text, newline=""), delimiter=best)), True
+        # The first open one would swallow all that follows.
+        return list(csv.reader(io.StringIO(text, newline=""), delimiter=best, quoting=csv.QUOTE_NONE)), False
     except csv.Error as error:
-        raise ReadingFailed("damaged", f"The table cannot be read: {error}. Save it again and add it anew.") from error
+        raise ReadingFailed(
+            "damaged",
+            f"The table cannot be read: a cell is longer than {_MOST_CELL // 1_000_000} MB ({error}). Check how it was saved.",
+        ) from error
+
+
+def _all_close(text: str, separator: str) -> bool:
+    try:
+        for _ in csv.reader(io.StringIO(text, newline=""), delimiter=separator, strict=True):
+            pass
+    except csv.Error as error:
+        # Strict reading also minds what is only unusual, such as letters behind a closing mark.
+        return "unexpected end of data" not in str(error) and "field larger" not in str(error)
+    return True
 
 
 def looks_delimited(text: str) -> bool:

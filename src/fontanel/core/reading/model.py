@@ -17,7 +17,9 @@ FailureCode = Literal["empty", "encrypted", "damaged", "unsupported", "undecodab
 #: What stands between two cells of a table's row in a reading's text. Cells themselves never hold it.
 CELL_SEPARATOR = "\t"
 
-_CONTROL = re.compile("[\x00-\x08\x0b\x0c\x0e-\x1f\x7f\ufffe\uffff]")
+_CONTROL = re.compile("[\x00-\x08\x0b\x0c\x0e-\x1f\x7f\ud800-\udfff\ufffe\uffff]")
+#: A heading longer than this is a paragraph: it would stand above every passage below it.
+_LONGEST_HEADING = 1000
 
 
 class ReadingFailed(Exception):
@@ -179,7 +181,11 @@ class ReadingBuilder:
             self._places.append((*where, page, *box))
 
     def heading(self, text: str, level: int, lines: Sequence[LineBox] = (), **where: Any) -> None:
-        self._add("heading", collapse(text), lines, level=max(1, level), **where)
+        text = collapse(text)
+        if len(text) > _LONGEST_HEADING:
+            self._add("paragraph", text, lines, **where)
+        else:
+            self._add("heading", text, lines, level=max(1, level), **where)
 
     def paragraph(self, text: str, lines: Sequence[LineBox] = (), **where: Any) -> None:
         self._add("paragraph", collapse(text), lines, **where)
@@ -223,14 +229,14 @@ class ReadingBuilder:
 
     def build(self, language: str) -> Reading:
         return Reading(
-            title=self.title,
+            title=collapse(self.title)[:_LONGEST_HEADING],
             text=self.text,
             blocks=tuple(self._blocks),
             language=language,
             pages=self.pages,
             warnings=tuple(self.warnings),
             unit=self.unit,
-            unit_names=tuple(self.unit_names),
+            unit_names=tuple(collapse(name) for name in self.unit_names),
             figures=self.figures,
             places=self._rounded_places(),
             shape=self.shape,

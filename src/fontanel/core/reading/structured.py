@@ -21,7 +21,7 @@ def read_json(data: bytes) -> ReadingBuilder:
     text, warnings = decode(data)
     builder = ReadingBuilder(warnings=warnings)
     try:
-        value = json.loads(text)
+        value = json.loads(text, parse_constant=str)
     except RecursionError as error:
         raise ReadingFailed("damaged", "The JSON is nested too deeply to be read.") from error
     except ValueError as error:
@@ -43,7 +43,7 @@ def _lines(text: str) -> tuple[list[Any], list[int]]:
     for number, line in enumerate(text.splitlines(), start=1):
         if line.strip():
             try:
-                values.append(json.loads(line))
+                values.append(json.loads(line, parse_constant=str))
             except (ValueError, RecursionError):
                 bad.append(number)
     return (values, bad) if len(values) > len(bad) else ([], bad)

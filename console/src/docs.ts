@@ -1,0 +1,15 @@
+/** The page that describes the HTTP API, from the service's own OpenAPI document and with nothing from elsewhere. */
+import "swagger-ui-dist/swagger-ui.css";
+import SwaggerUI from "swagger-ui-dist/swagger-ui-es-bundle.js";
+
+SwaggerUI({
+  url: "/api/openapi.json",
+  dom_id: "#api",
+  deepLinking: true,
+  docExpansion: "none",
+  validatorUrl: null,
+  requestInterceptor: (request: { headers: Record<string, string> }) => {
+    request.headers["X-Fontanel-Console"] = "docs";
+    return request;
+  },
+});
