@@ -260,7 +260,10 @@ def _reason(error: SQLAlchemyError) -> str:
 
 def _passing(error: SQLAlchemyError) -> bool:
     """Whether it may pass by itself: the server is away or busy, not the query at fault."""
-    state = getattr(getattr(error, "orig", None), "sqlstate", None)
+    own = getattr(error, "orig", None)
+    if isinstance(own, sqlite3.Error):
+        return any(word in str(own) for word in ("locked", "busy", "unable to open"))
+    state = getattr(own, "sqlstate", None)
     return state is None or str(state)[:2] in ("08", "53", "57", "40", "58")
 
 

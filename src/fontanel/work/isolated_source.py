@@ -88,7 +88,7 @@ class IsolatedSource(Source):
                 send(process.stdin, request)
                 self._wait(process)
                 reply = receive(process.stdout)
-                content = read_exactly(process.stdout, reply.get("size", 0)) if reply else None
+                content = None if reply is None else read_exactly(process.stdout, reply.get("size", 0))
             except (OSError, ValueError) as error:
                 raise SourceUnavailable("The process that reads the source ended.") from error
         if reply is None or content is None:

@@ -130,6 +130,18 @@ def open_kind(
         raise Refused(f"settings.{refused.field}", str(refused)) from refused
 
 
+def check_settings(
+    kind: Kind, settings: Mapping[str, Any], credentials: Mapping[str, Any], around: Surroundings
+) -> None:
+    """Raise Refused when a source cannot be opened with these settings. Nothing is connected to."""
+    try:
+        kind.open(
+            _valid(kind.settings, settings, "settings"), _valid(kind.credentials, credentials, "credentials"), around
+        ).close()
+    except SettingsRefused as refused:
+        raise Refused(f"settings.{refused.field}", str(refused)) from refused
+
+
 def _valid(model: type[Any], given: Mapping[str, Any], where: str) -> Any:
     try:
         return model.model_validate(given)
@@ -177,7 +189,7 @@ def create_source(session: Session, vault: Vault, kb: Kb, wanted: Wanted, around
     if any(other.name.lower() == wanted.name.lower() for other in there):
         raise Refused("name", f"There is a source named {wanted.name!r} already. Choose another name.")
     folder = _free_folder(wanted, [other.folder for other in there])
-    open_kind(kind, wanted.settings, wanted.credentials or {}, around).close()
+    check_settings(kind, wanted.settings, wanted.credentials or {}, around)
     source = Source(
         id=new_id("src"), team_id=kb.team_id, kb_id=kb.id, name=wanted.name, kind=kind.name, folder=folder,
         settings=_kept(kind.settings, wanted.settings), credentials=None, credential_names=[], tag_rules=[],
@@ -197,7 +209,7 @@ def change_source(session: Session, vault: Vault, source: Source, wanted: Wanted
     )
     if session.scalar(same_name):
         raise Refused("name", f"There is a source named {wanted.name!r} already. Choose another name.")
-    open_kind(kind, wanted.settings, credentials, around).close()
+    check_settings(kind, wanted.settings, credentials, around)
     settings = _kept(kind.settings, wanted.settings)
     moved = settings != source.settings
     source.settings = settings
