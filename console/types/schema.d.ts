@@ -12717,6 +12717,7 @@ export interface operations {
                 by?: "day" | "desk" | "kb" | "member" | "composer";
                 /** @description From this moment on; by default the last thirty days. */
                 since?: string | null;
+                /** @description Up to this moment. */
                 until?: string | null;
                 desk?: string | null;
             };
@@ -12785,6 +12786,7 @@ export interface operations {
                 by?: "day" | "desk" | "kb" | "member" | "composer";
                 /** @description From this moment on; by default the last thirty days. */
                 since?: string | null;
+                /** @description Up to this moment. */
                 until?: string | null;
                 desk?: string | null;
             };
@@ -13664,6 +13666,7 @@ export interface operations {
             query?: {
                 /** @description From this moment on; by default the last thirty days. */
                 since?: string | null;
+                /** @description Up to this moment. */
                 until?: string | null;
             };
             header?: never;
@@ -13728,6 +13731,7 @@ export interface operations {
             query?: {
                 /** @description From this moment on; by default the last thirty days. */
                 since?: string | null;
+                /** @description Up to this moment. */
                 until?: string | null;
             };
             header?: never;

@@ -114,7 +114,7 @@ def chosen_documents(access: Access, kb: Kb, chosen: Chosen) -> Select[Document]
 def list_documents(
     kb: str, access: Reader, state: Annotated[StateName | None, Query(description="Without one, all but those removed at their source.")] = None,
     name: Annotated[str | None, Query(description="Part of the name or the title.")] = None,
-    tag: Annotated[list[str] | None, Query(description="`key=value`; may be given more than once.")] = None,
+    tag: Annotated[list[str] | None, Query(description="`key=value`; may be given more than once.", max_length=32)] = None,
     warnings: Annotated[bool, Query(description="Only those whose reading gave warnings.")] = False,
     parent: Annotated[str | None, Query(description="Only those found inside this document.")] = None,
     source: Annotated[str | None, Query(description="Only those of this source; `none`: only what people added.")] = None,

@@ -36,9 +36,11 @@ from fontanel.sources.protocol import (
 from fontanel.sources.reach import NotAllowed, resolve
 
 #: Rows fetched from the server at a time.
-_PAGE = 100
+_PAGE = 20
 #: Bytes of a cell, and of anything in between that SQLite computes.
 _MOST_CELL = 20_000_000
+#: Bytes of rows that are kept from the listing to the fetching.
+_MOST_HELD = 300_000_000
 
 
 class DatabaseSettings(SettingsModel):
@@ -142,7 +144,7 @@ class Database(Source):
         wanted = list(
             dict.fromkeys([*settings.identity, *([settings.changed_at] if settings.changed_at else self._columns())])
         )
-        seen = 0
+        seen = held = 0
         for row in self._select(wanted, "", {}):
             seen += 1
             if seen > settings.most_rows:
@@ -158,6 +160,12 @@ class Database(Source):
                 mark = _shown(changed)
             else:
                 self._rows[item_id] = row
+                held += sum(len(value) for value in row.values() if isinstance(value, (str, bytes)))
+                if held > _MOST_HELD:
+                    raise SourceUnavailable(
+                        f"The rows have more than {_MOST_HELD // 1_000_000} MB. Narrow the query, or name the column that says when a "
+                        "row changed, so that they are read one by one.", again=False,
+                    )  # fmt: skip
                 mark = hashlib.sha256(json.dumps(row, default=str, sort_keys=True).encode()).hexdigest()[:32]
             yield Listed(item_id, mark, _name(item_id), _seconds(changed))
 

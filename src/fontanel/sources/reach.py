@@ -130,9 +130,9 @@ class _Stream(httpcore.NetworkStream):
                 raise httpcore.ReadError("It is no longer wanted.")
             waited = time.monotonic() - began
             left = self._limits.seconds + self._received / MIN_RATE - self._waited - waited
-            if left <= 0:
+            if left <= 0 and self._received:
                 raise TooSlow(f"it sends less than {MIN_RATE // 1000} kB a second")
-            if waited >= silent:
+            if left <= 0 or waited >= silent:
                 raise httpcore.ReadTimeout("no answer in time")
             try:
                 data = self._inner.read(max_bytes, max(0.01, min(_LOOK, left, silent - waited)))

@@ -1,0 +1,79 @@
+"""A team with something of everything, and requests that fit the API's description."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from fontanel import schemas as s
+from fontanel.service.app import create_app
+from fontanel.settings import Settings
+from tests.conftest import STORM, Service, TeamSetup, new_team, until
+
+OPENAPI = create_app(Settings()).openapi()
+
+
+def seed(service: Service, name: str) -> tuple[TeamSetup, dict[str, str]]:
+    """Make the team; return it with the id of one thing for each parameter that paths have."""
+    team = new_team(service, name)
+    kb = team.client.create_kb("Private rules")
+    added = team.client.add_document(kb.id, STORM, "storm-plan.md", {"year": "2024"}, wait=True)
+    answer = team.client.ask(kb.id, "At what gust does the quay crane stop?")
+    source = team.client.connect_source(kb.id, s.SourceIn(name="Tickets", kind="push", settings={}))
+    sync = team.client.push_documents(kb.id, source.id, [s.PushedIn(id="t-1", text="The winch jams.")]).sync
+    receiver = team.client.add_receiver("https://ops.skerrow.example/events")
+    desk = team.client.create_desk("Private desk", s.DeskSettings(kbs=[s.DeskKb(kb=kb.id)], audience="link"))
+    team.client.publish_desk(desk.id)
+    link = team.client.make_desk_link(desk.id, "Private link")
+    asked = team.client.ask_desk(desk.id, "At what gust does the quay crane stop?")
+    invitation = team.client.invite("mate-to-be@skerrow.example", "A mate to be")
+    with service.operator() as operator:
+        model = operator.create_model(
+            s.ModelIn(name=f"model of {team.slug}", url="http://127.0.0.1:9/v1", teams=[team.slug])
+        )
+    until(lambda: all(document.state == "indexed" for document in team.client.list_documents(kb.id)))
+    ids = {
+        "desk": desk.id,
+        "link": link.id,
+        "turn": asked.turn_id,
+        "answer": asked.turn_id,
+        "model": model.name,
+        "source": source.id,
+        "sync": sync,
+        "receiver": receiver.id,
+        "team": team.slug,
+        "kb": kb.slug,
+        "document": added.document.id,
+        "job": added.job.id if added.job else "",
+        "number": "1",
+        "page": "1",
+        "revision": added.document.revision.id,
+        "conversation": answer.conversation_id,
+        "member": team.email,
+        "email": team.email,
+        "invitation": invitation.id,
+        "key": team.client.list_keys()[0].id,
+    }
+    return team, ids
+
+
+def example(description: dict[str, Any], schema: dict[str, Any]) -> Any:
+    """A value that fits a schema, so that a request fails for want of rights and not of form."""
+    if "$ref" in schema:
+        return example(description, description["components"]["schemas"][schema["$ref"].rsplit("/", 1)[-1]])
+    if "anyOf" in schema:
+        return example(description, schema["anyOf"][0])
+    if "default" in schema:
+        return schema["default"]
+    if "enum" in schema:
+        return schema["enum"][0]
+    kind = schema.get("type")
+    if kind == "object":
+        wanted = schema.get("required", [])
+        return {
+            name: example(description, part) for name, part in schema.get("properties", {}).items() if name in wanted
+        }
+    if kind == "array":
+        return []
+    if "pattern" in schema and "@" in schema["pattern"]:
+        return "someone@skerrow.example"
+    return {"integer": 1, "number": 0.5, "boolean": False}.get(kind or "", "a text that is long enough")
