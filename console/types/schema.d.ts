@@ -4844,6 +4844,12 @@ export interface components {
             operator: boolean;
             /** Teams */
             teams: components["schemas"]["Membership"][];
+            /**
+             * Sign Ins
+             * @description Where the person is signed in, this place included.
+             * @default 0
+             */
+            sign_ins: number;
         };
         /**
          * SettingDifference

@@ -5,6 +5,7 @@ from __future__ import annotations
 import re
 from pathlib import Path
 
+import pytest
 from playwright.sync_api import Browser, Page, Route, expect
 
 from fontanel import schemas as s
@@ -155,19 +156,104 @@ def test_a_document_can_be_tried_before_anything_is_built(page: Page, team: Team
     expect(page.locator("[data-outcome]")).to_contain_text("38 knots")
 
 
-def test_owners_add_members_and_make_keys(page: Page, team: TeamSetup) -> None:
+def test_owners_invite_people_and_make_keys(page: Page, team: TeamSetup) -> None:
     sign_in(page, team)
     page.get_by_role("link", name="Desks").click()
     expect(page.get_by_text("No desk yet")).to_be_visible()
     page.get_by_role("link", name="Team", exact=True).click()
     page.get_by_label("E-mail").fill(f"mate-of-{team.slug}@skerrow.example")
     page.get_by_label("Name", exact=True).fill("A mate")
-    page.get_by_role("button", name="Add member").click()
+    page.get_by_role("button", name="Invite").click()
     expect(page.get_by_role("status").first).to_contain_text("It is not shown again.")
+    link = page.get_by_role("status").first.locator("code").inner_text()
+    expect(page.get_by_role("row", name=re.compile("A mate.*invited"))).to_be_visible()
     page.get_by_label("What the key is for").fill("nightly upload")
     page.get_by_role("button", name="Make a key").click()
     expect(page.get_by_role("status").last).to_contain_text("fk_")
     expect(page.get_by_role("row", name=re.compile("nightly upload"))).to_be_visible()
+    page.get_by_role("button", name="Sign out").click()
+    page.wait_for_url("**/sign-in")
+    page.goto(link)
+    expect(page.get_by_text(re.compile("invites"))).to_contain_text(f"mate-of-{team.slug}@skerrow.example")
+    page.get_by_label("Choose a password").fill("the mate's password")
+    page.get_by_role("button", name="Join the team").click()
+    page.wait_for_url("**/kbs")
+    page.get_by_role("link", name="A mate").click()
+    expect(page.get_by_role("row", name=re.compile("this one"))).to_be_visible()
+
+
+def test_somebody_with_an_account_signs_in_to_accept(page: Page, team: TeamSetup) -> None:
+    other = new_team(team.service)
+    made = other.client.invite(team.email, "An owner elsewhere")
+    page.goto(f"/invitation#{made.secret}")
+    page.get_by_role("link", name="Sign in first").click()
+    page.get_by_label("E-mail").fill(team.email)
+    page.get_by_label("Password").fill(team.password)
+    page.get_by_role("button", name="Sign in").click()
+    page.get_by_role("button", name=f"Join as {team.email}").click()
+    page.wait_for_url("**/kbs")
+    assert team.email in [member.email for member in other.client.list_members()]
+
+
+def test_a_forgotten_password_is_replaced_with_the_operator_s_link(page: Page, team: TeamSetup) -> None:
+    with team.service.operator() as operator:
+        link = operator.make_password_link(team.email)
+    page.goto(f"/password#{link.secret}")
+    page.get_by_label("Choose a new password").fill("a brand new password")
+    page.get_by_role("button", name="Set the password").click()
+    expect(page.get_by_role("status")).to_contain_text("The new password is set")
+    page.get_by_role("link", name="Sign in").click()
+    page.get_by_label("E-mail").fill(team.email)
+    page.get_by_label("Password").fill("a brand new password")
+    page.get_by_role("button", name="Sign in").click()
+    page.wait_for_url("**/kbs")
+
+
+@pytest.mark.parametrize(
+    "following",
+    [
+        "%2F%09%2Fevil.example",
+        "%2F%2Fevil.example",
+        "https%3A%2F%2Fevil.example",
+        "%5C%5Cevil.example",
+        "javascript%3Aalert(1)",
+    ],
+)
+def test_signing_in_leads_nowhere_else(page: Page, team: TeamSetup, following: str) -> None:
+    page.goto(f"/sign-in?next={following}")
+    page.get_by_label("E-mail").fill(team.email)
+    page.get_by_label("Password").fill(team.password)
+    page.get_by_role("button", name="Sign in").click()
+    page.wait_for_url(lambda url: "/sign-in" not in url)
+    assert page.url.startswith(team.service.url + "/")
+
+
+def test_an_operator_grants_what_sources_may_read(page: Page, service: Service) -> None:
+    slug = new_team(service).slug
+    page.goto("/sign-in")
+    page.get_by_label("E-mail").fill("operator@localhost")
+    page.get_by_label("Password").fill(service.password)
+    page.get_by_role("button", name="Sign in").click()
+    page.wait_for_url("**/teams")
+    page.goto(f"/t/{slug}/team")
+    everything = page.get_by_label("Everything that the service allows")
+    expect(everything).to_be_checked()
+    everything.uncheck()
+    page.get_by_label("Folders, one a line").fill("/etc")
+    page.get_by_role("button", name="Save what sources may read").click()
+    expect(page.get_by_text(re.compile("not within FONTANEL_SOURCE_ROOTS"))).to_be_visible()
+    page.get_by_label("Folders, one a line").fill("")
+    page.get_by_role("button", name="Save what sources may read").click()
+    expect(page.get_by_role("status").filter(has_text="Saved.")).to_be_visible()
+
+
+def test_the_api_s_page_works_without_anything_from_elsewhere(page: Page, service: Service) -> None:
+    asked: list[str] = []
+    page.on("request", lambda request: asked.append(request.url))
+    page.goto("/api/docs")
+    expect(page.get_by_text("Fontanel").first).to_be_visible()
+    expect(page.get_by_text("knowledge bases").first).to_be_visible()
+    assert all(address.startswith((service.url, "data:")) for address in asked), asked
 
 
 def test_an_operator_creates_a_team(page: Page, service: Service) -> None:

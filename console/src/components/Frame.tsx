@@ -51,6 +51,24 @@ function Unseen({ api }: { api: string }) {
 }
 
 /** What stands around every page: the bar, and the page in a measure. */
+/** Said once after signing in: that the person is signed in elsewhere too. */
+function Elsewhere() {
+  const [count, setCount] = useState(sessionStorage.getItem("elsewhere"));
+  if (!count) return null;
+  const dismiss = () => (sessionStorage.removeItem("elsewhere"), setCount(null));
+  return (
+    <aside aria-label="Other sign-ins" className="washed rounded-box mb-5 flex items-center gap-3 p-3">
+      You are signed in at {count} other {count === "1" ? "place" : "places"} too.
+      <Link to="/account" className="link" onClick={dismiss}>
+        Show them
+      </Link>
+      <button type="button" className="soft ml-auto cursor-pointer" onClick={dismiss}>
+        Dismiss
+      </button>
+    </aside>
+  );
+}
+
 export function Frame() {
   const session = useSession();
   const team = useTeam();
@@ -105,6 +123,7 @@ export function Frame() {
         </div>
       </header>
       <main className="mx-auto max-w-[1148px] px-4 py-6">
+        <Elsewhere />
         <Outlet />
       </main>
     </>

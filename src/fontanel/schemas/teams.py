@@ -35,6 +35,7 @@ class SessionOut(Model):
     email: str | None = None
     operator: bool = False
     teams: list[Membership]
+    sign_ins: int = Field(0, description="Where the person is signed in, this place included.")
 
 
 class PasswordChange(Model):

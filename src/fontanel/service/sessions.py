@@ -5,7 +5,7 @@ from __future__ import annotations
 from datetime import timedelta
 
 from fastapi import Request, Response
-from sqlalchemy import delete, select
+from sqlalchemy import delete, func, select
 from sqlalchemy.orm import Session
 
 from fontanel.records.database import writing
@@ -192,10 +192,12 @@ def describe(workshop: Workshop, caller: Caller) -> SessionOut:
             .order_by(Team.name)
         ).tuples()
         teams = [Membership(team_id=t.id, slug=t.slug, name=t.name, role=role) for t, role in rows]
+        open_ones = select(func.count()).where(SignIn.person_id == caller.person.id, SignIn.expires_at > now())
         return SessionOut(
             kind="person",
             name=caller.person.name,
             email=caller.person.email,
             operator=caller.person.operator,
             teams=teams,
+            sign_ins=session.scalar(open_ones) or 0,
         )

@@ -77,11 +77,11 @@ function Password() {
       <Failure message={error} />
       <form className="flex flex-wrap items-end gap-2.5" onSubmit={submit}>
         <label className="flex flex-col gap-1">
-          The one you have
+          Current password
           <input className="input w-56" type="password" autoComplete="current-password" required value={current} onChange={(e) => setCurrent(e.target.value)} />
         </label>
         <label className="flex flex-col gap-1">
-          A new one
+          New password
           <input className="input w-56" type="password" autoComplete="new-password" minLength={10} required value={next} onChange={(e) => setNext(e.target.value)} />
         </label>
         <button className="btn">Change the password</button>

@@ -1,5 +1,5 @@
 import { type FormEvent, useState } from "react";
-import { send } from "../../api/client";
+import { type Session, send } from "../../api/client";
 import { Failure } from "../../components/text";
 import { Door } from "./Door";
 
@@ -23,7 +23,8 @@ export function SignInPage() {
     event.preventDefault();
     setBusy(true);
     try {
-      await send("POST", "/session", { email, password });
+      const session = await send<Session>("POST", "/session", { email, password });
+      if (session.sign_ins > 1) sessionStorage.setItem("elsewhere", String(session.sign_ins - 1));
       const next = new URLSearchParams(location.search).get("next") ?? sessionStorage.getItem("next");
       sessionStorage.removeItem("next");
       location.assign(own(next));

@@ -40,7 +40,7 @@ function Keys({ api, outsider }: { api: string; outsider: boolean }) {
     <section className="mt-9">
       <h2 className="text-xl">Keys</h2>
       <p className="soft mb-2">For programs: the command line, the client library, your own scripts.</p>
-      {outsider && <p className="soft mb-2">You are not a member: a key you make here lasts at most 7 days, and the team is told.</p>}
+      {outsider && <p className="soft mb-2">You are not a member: a key you make here lasts at most 7 days, and the team is notified.</p>}
       <Failure message={error ?? failed} />
       {made && <Once label={`${made.name}:`} secret={made.secret} />}
       {data && data.items.length > 0 && (
