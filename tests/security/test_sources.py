@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import http.server
+import itertools
 import os
 import socket
 import sqlite3
@@ -9,7 +11,7 @@ import subprocess
 import threading
 from collections.abc import Iterator
 from contextlib import closing
-from ipaddress import ip_address
+from ipaddress import ip_address, ip_network
 from pathlib import Path
 from typing import Any
 
@@ -449,3 +451,113 @@ def test_a_cell_without_end_harms_its_own_source_only(tmp_path: Path) -> None:
         assert int(next(line for line in peak.splitlines() if line.startswith("VmHWM")).split()[1]) < 700_000
     finally:
         running.stop()
+
+
+# Ways around
+
+
+class _Redirecting(http.server.BaseHTTPRequestHandler):
+    def do_GET(self) -> None:
+        self.send_response(302)
+        self.send_header("Location", self.server.target)  # type: ignore[attr-defined]
+        self.send_header("Content-Length", "0")
+        self.end_headers()
+
+    do_PROPFIND = do_POST = do_GET  # noqa: N815
+
+    def log_message(self, *_: object) -> None:
+        pass
+
+
+@pytest.mark.parametrize(
+    ("kind", "settings"), [n for n in NAMED if n[0] != "sql"], ids=[k for k, _ in NAMED if k != "sql"]
+)
+def test_no_kind_is_led_to_an_address_that_is_not_granted(kind: str, settings: Any) -> None:
+    came: list[str] = []
+
+    class Noting(_Redirecting):
+        def do_GET(self) -> None:
+            came.append(self.path)
+            super().do_GET()
+
+        do_PROPFIND = do_POST = do_GET  # noqa: N815
+
+    with (
+        http.server.ThreadingHTTPServer(("127.0.0.2", 0), Noting) as hidden,
+        http.server.ThreadingHTTPServer(("127.0.0.1", 0), _Redirecting) as open_one,
+    ):
+        open_one.target = hidden.target = f"http://127.0.0.2:{hidden.server_port}/"  # type: ignore[attr-defined]
+        for server in (hidden, open_one):
+            threading.Thread(target=server.serve_forever, daemon=True).start()
+        found = KINDS[kind]
+        limits = Surroundings(networks=(ip_network("127.0.0.1/32"),), seconds=2.0)
+        with found.open(
+            found.settings(**settings("127.0.0.1", open_one.server_port)), found.credentials(), limits
+        ) as source:
+            try:
+                list(source.items(lambda _: None))
+            except SourceUnavailable:
+                pass
+            else:
+                raise AssertionError("nothing could be taken")
+        for server in (hidden, open_one):
+            server.shutdown()
+    assert came == []
+
+
+@pytest.mark.parametrize(("kind", "settings"), NAMED, ids=[kind for kind, _ in NAMED])
+def test_a_name_that_changes_its_address_gains_nothing(
+    kind: str, settings: Any, listener: tuple[int, list[int]], monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """The name is public when it is looked up first, and private from then on."""
+    port, came = listener
+    answers = itertools.chain(["9.9.9.9"], itertools.repeat("127.0.0.1"))
+    connected: list[str] = []
+
+    def look_up(*_: object, **__: object) -> list[Any]:
+        return [(socket.AF_INET, socket.SOCK_STREAM, 6, "", (next(answers), port))]
+
+    def note(address: tuple[str, int], *arguments: Any, **named: Any) -> socket.socket:
+        connected.append(address[0])
+        raise OSError("no way there from here") if address[0] == "9.9.9.9" else AssertionError(address)
+
+    monkeypatch.setattr(socket, "getaddrinfo", look_up)
+    monkeypatch.setattr(socket, "create_connection", note)
+    found = KINDS[kind]
+    opening = found.settings(**settings("rebind.skerrow.example", port)), found.credentials(), Surroundings(seconds=1.0)
+    with found.open(*opening) as source, pytest.raises(SourceUnavailable):
+        list(source.items(lambda _: None))
+    assert came == []
+    assert set(connected) <= {"9.9.9.9"}
+
+
+def test_a_receiver_at_an_address_that_is_not_granted_gets_nothing(
+    tmp_path: Path, listener: tuple[int, list[int]]
+) -> None:
+    port, came = listener
+    running = Service(tmp_path / "data").start()
+    try:
+        team = new_team(running)
+        for host in ("127.0.0.1", "localhost", "2130706433"):
+            team.client.add_receiver(f"http://{host}:{port}/")
+        with running.operator() as operator:
+            operator.use_team(team.slug)
+            operator.make_key("announced", "reader", expires_in_days=1)
+        until(lambda: all("private address" in (one.failing or "") for one in team.client.list_receivers()))
+        assert came == []
+        for wrong in ("http://a..b/", f"http://{'x' * 70}.example/", "ftp://a.example/", "http://user:pw@a.example/"):
+            with pytest.raises(Invalid):
+                team.client.add_receiver(wrong)
+    finally:
+        running.stop()
+
+
+def test_a_model_s_secret_goes_nowhere_else(service: Service) -> None:
+    with service.operator() as operator:
+        model = operator.create_model(s.ModelIn(name="bound", url="https://a.skerrow.example/v1", secret="hidden"))
+        for url in ("https://b.skerrow.example/v1", "http://a.skerrow.example/v1", "https://a.skerrow.example:444/v1"):
+            with pytest.raises(Invalid, match="secret is for"):
+                operator.change_model(model.name, s.ModelChange(url=url))
+        operator.change_model(model.name, s.ModelChange(url="https://a.skerrow.example/v2"))
+        operator.change_model(model.name, s.ModelChange(url="https://b.skerrow.example/v1", secret="another"))
+        operator.delete_model(model.name)

@@ -298,7 +298,10 @@ class ModelIn(Model):
     )
     remote: str = Field("", max_length=200, description="The model's name at its server.")
     secret: str | None = Field(
-        None, max_length=500, description="Sent as a bearer token; kept encrypted, never given back."
+        None,
+        max_length=500,
+        pattern=r"^[\x21-\x7e]*$",
+        description="Sent as a bearer token; kept encrypted, never given back.",
     )
     price_read: float = Field(0.0, ge=0)
     price_written: float = Field(0.0, ge=0)
@@ -320,7 +323,7 @@ class ModelIn(Model):
 class ModelChange(Model):
     url: str | None = None
     remote: str | None = None
-    secret: str | None = None
+    secret: str | None = Field(None, max_length=500, pattern=r"^[\x21-\x7e]*$")
     price_read: float | None = Field(None, ge=0)
     price_written: float | None = Field(None, ge=0)
     currency: Annotated[str, StringConstraints(pattern="^[A-Z]{3}$")] | None = None

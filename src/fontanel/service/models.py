@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import httpx
 from fastapi import Request
 from sqlalchemy import select
 from sqlalchemy.orm import Session
@@ -17,6 +18,7 @@ from fontanel.schemas import ModelChange, ModelCheck, ModelIn, ModelName, ModelO
 from fontanel.service.access import Editor, Operator, WorkshopDep, check_version
 from fontanel.service.problems import ProblemError
 from fontanel.service.routers import api_router
+from fontanel.sources.reach import origin_of
 from fontanel.work.documents import Refused
 from fontanel.work.models import endpoint_of
 
@@ -37,6 +39,14 @@ def _out(session: Session, row: TextModel) -> ModelOut:
         teams = list(session.scalars(select(Team.slug).where(Team.id.in_(row.team_ids)).order_by(Team.slug)))
     plain = {name: getattr(row, name) for name in ModelOut.model_fields if name not in ("has_secret", "teams")}
     return ModelOut(**plain, has_secret=row.secret is not None, teams=teams)
+
+
+def _origin(url: str) -> str:
+    """Where a secret is sent. Raises Refused."""
+    try:
+        return origin_of(url)
+    except (httpx.InvalidURL, ValueError) as error:
+        raise Refused("url", f"{url[:200]!r} is not an address.") from error
 
 
 def _team_ids(session: Session, slugs: list[str] | None) -> list[str] | None:
@@ -82,6 +92,11 @@ def change_model(model: str, body: ModelChange, caller: Operator, workshop: Work
         row = _found(session, model)
         check_version(request, row.version)
         given = body.model_dump(exclude_unset=True)
+        moves = given.get("url") is not None and _origin(given["url"]) != _origin(row.url)
+        if moves and row.secret is not None and "secret" not in given:
+            raise Refused(
+                "secret", f"The stored secret is for {_origin(row.url)}. Enter it again for {_origin(given['url'])}."
+            )
         if "secret" in given:
             secret = given.pop("secret")
             row.secret = workshop.vault.seal(secret) if secret else None

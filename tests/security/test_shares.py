@@ -1,0 +1,121 @@
+"""One team's work keeps no other team waiting, and no file unpacks to more than anybody can have meant."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from pathlib import Path
+
+import pytest
+from sqlalchemy.orm import Session
+
+from fontanel.core.reading import read
+from fontanel.core.splitting import SplitSettings, split
+from fontanel.records.database import Sessions, open_database, writing
+from fontanel.records.ids import new_id
+from fontanel.records.tables import Document, Job, JobStage, JobState, Kb, Team
+from fontanel.work.documents import add_document, create_kb, take_in
+from fontanel.work.ingest import Inside
+from fontanel.work.queue import claim, waiting_teams
+from tests.conftest import STORM, Service, new_team
+from tests.core import samples
+
+
+@pytest.fixture
+def sessions(tmp_path: Path) -> Iterator[Sessions]:
+    engine, found = open_database(tmp_path / "records.db")
+    yield found
+    engine.dispose()
+
+
+def kb_of(session: Session, name: str) -> Kb:
+    team = Team(id=new_id("team"), slug=name, name=name)
+    session.add(team)
+    session.flush()
+    return create_kb(session, team.id, "Rules", "", None)
+
+
+def inside(count: int, size: int, prefix: str = "") -> list[Inside]:
+    return [Inside(f"{prefix}{number}.md", f"{number:064x}", size, {}) for number in range(count)]
+
+
+def test_archives_in_archives_have_one_bound_together(sessions: Sessions) -> None:
+    with writing(sessions) as session:
+        kb = kb_of(session, "a")
+        outer = add_document(session, kb, "all.zip", "0" * 64, 1, None).document
+        assert take_in(session, outer, inside(3, 10, "part")) is None
+        parts = [session.query(Document).filter_by(name=f"all.zip/part{n}.md").one() for n in range(3)]
+        assert take_in(session, parts[0], inside(2, 400_000_000)) is None
+        warning = take_in(session, parts[1], inside(2, 400_000_000))
+        assert warning is not None
+        assert "2 files inside were left out" in warning
+        # The same again is no more than it was.
+        assert take_in(session, parts[0], inside(2, 400_000_000)) is None
+        other = add_document(session, kb, "other.zip", "1" * 64, 1, None).document
+        assert take_in(session, other, inside(2, 400_000_000)) is None
+
+
+def test_a_number_of_files_is_enough(sessions: Sessions) -> None:
+    with writing(sessions) as session:
+        outer = add_document(session, kb_of(session, "a"), "all.zip", "0" * 64, 1, None).document
+        warning = take_in(session, outer, inside(10_003, 1))
+        assert warning is not None
+        assert warning.startswith("3 files inside were left out")
+
+
+def test_teams_take_turns(sessions: Sessions) -> None:
+    with writing(sessions) as session:
+        kbs = [kb_of(session, name) for name in "abc"]
+        for kb, count in zip(kbs, (100, 1, 3), strict=True):
+            for number in range(count):
+                add_document(session, kb, f"{number}.md", f"{number:064x}", 1, None)
+        session.commit()
+    with sessions() as session:
+        teams = waiting_teams(session, JobStage.READ)
+        assert sorted(teams) == sorted(kb.team_id for kb in kbs)
+        assert waiting_teams(session, JobStage.READ, after=teams[0]) == [*teams[1:], teams[0]]
+    taken = claim(sessions, JobStage.READ, 9, teams)
+    counts = {kb.slug + kb.team_id: sum(job.team_id == kb.team_id for job in taken) for kb in kbs}
+    assert sorted(counts.values()) == [1, 3, 5]
+    with sessions() as session:
+        left = session.query(Job).filter_by(state=JobState.WAITING).all()
+        assert {job.team_id for job in left} == {kbs[0].team_id}
+
+
+def test_an_archive_of_one_team_keeps_no_other_upload_waiting(tmp_path: Path) -> None:
+    running = Service(tmp_path / "data").start()
+    try:
+        one, other = new_team(running), new_team(running)
+        many = {f"{number}.md": f"# Log {number}\n\nThe wind was {number} knots at the quay." for number in range(400)}
+        kb = one.client.create_kb("Logs").slug
+        one.client.add_document(kb, samples.zipped(many), "logs.zip")
+        mine = other.client.create_kb("Mine").slug
+        added = other.client.add_document(mine, STORM, "storm.md", wait=True)
+        assert added.document.state == "indexed"
+        assert one.client.show_kb(kb).pending > 0, "the archive is still on its way"
+    finally:
+        running.stop()
+
+
+# Text that nobody wrote
+
+
+@pytest.mark.parametrize(
+    ("name", "data", "said"),
+    [
+        ("a.txt", b"x" * 3_000_000, ""),
+        ("a.txt", b"word " * 300_000, ""),
+        ("a.md", b"# " + b"h" * 200_000 + b"\n\nText.", ""),
+        ("a.csv", b'name,text\n"open,1\n' + b"row,text\n" * 20_000, "never closed"),
+        ("a.csv", b'"' + b"x" * 12_000_000, "never closed"),
+        ("a.json", b'{"a": NaN, "b": [1, -Infinity], "c": "text"}', ""),
+        ("a.json", b'{"title": "\\ud800", "\\udc00": "the gate \\ud83d is shut"}', ""),
+    ],
+)
+def test_odd_text_is_read_into_passages_that_can_be_kept(name: str, data: bytes, said: str) -> None:
+    reading = read(data, name)
+    assert said in " ".join(reading.warnings)
+    passages = split(reading, SplitSettings(), lambda texts: [1 for _ in texts])
+    assert passages
+    assert max(len(passage.text) for passage in passages) < 20_000
+    assert max(len("".join(passage.locator.heading_path)) for passage in passages) < 5_000
+    assert str(reading.to_dict()).encode()
