@@ -9,6 +9,7 @@ import os
 import sys
 import tomllib
 from collections.abc import Iterable, Sequence
+from contextlib import suppress
 from functools import cached_property
 from pathlib import Path
 from types import TracebackType
@@ -18,7 +19,7 @@ from pydantic import BaseModel
 from rich.console import Console
 from rich.table import Table
 
-from fontanel.client import Client
+from fontanel.client import Client, FontanelError
 
 
 class UsageProblem(Exception):
@@ -62,6 +63,7 @@ class Context:
         self.out = Console(highlight=False, width=None if sys.stdout.isatty() else 500)
         self.err = Console(stderr=True, highlight=False)
         self._client: Client | None = None
+        self._signed_in = False
 
     def __enter__(self) -> Context:
         return self
@@ -70,6 +72,10 @@ class Context:
         self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None
     ) -> None:
         if self._client is not None:
+            if self._signed_in:
+                # A sign-in lasts for hours; a command needs it for a moment.
+                with suppress(FontanelError):
+                    self._client.sign_out()
             self._client.close()
 
     @cached_property
@@ -105,6 +111,7 @@ class Context:
             self._client = Client(url, key=key, team=self.setting("team"))
             if email:
                 self._client.sign_in(email, self._password(email))
+                self._signed_in = True
         if self.setting("team") is None:
             teams = self._client.session().teams
             if len(teams) == 1:

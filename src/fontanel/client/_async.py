@@ -34,6 +34,10 @@ class AsyncClient(AsyncDeskClient, AsyncConversationClient):
         self._http.headers["X-Fontanel-Console"] = "client"
         return await self._send(self._calls.sign_in(email, password))
 
+    async def sign_out(self) -> None:
+        """End the sign-in that `sign_in` began."""
+        await self._send(self._calls.sign_out())
+
     async def session(self) -> s.SessionOut:
         """Who the key stands for, and the teams it reaches."""
         return await self._send(self._calls.session())

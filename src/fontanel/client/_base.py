@@ -9,6 +9,7 @@ from typing import Self, TypeVar
 
 import httpx
 
+from fontanel import __version__
 from fontanel import schemas as s
 from fontanel.client._call import Call
 from fontanel.client._calls import EVENT, Calls, EventReader
@@ -31,7 +32,9 @@ class BaseClient:
         timeout: float = 60.0,
         guest: str | None = None,
     ) -> None:
-        headers = {"Authorization": f"Bearer {key}"} if key else {}
+        headers = {"User-Agent": f"fontanel/{__version__}"}
+        if key:
+            headers["Authorization"] = f"Bearer {key}"
         if guest is not None:
             headers["X-Fontanel-Guest"] = guest
         self._http = httpx.Client(base_url=url.rstrip("/") + "/api/v1", headers=headers, timeout=timeout)

@@ -85,6 +85,9 @@ class Calls(DeskCalls):
     def set_password(self, secret: str, new: str) -> Call[None]:
         return Call("POST", "/passwords", None, s.PasswordSet(secret=secret, new=new))
 
+    def sign_out(self) -> Call[None]:
+        return Call("DELETE", "/session")
+
     def list_sign_ins(self) -> Call[s.Page[s.SignInOut]]:
         return Call("GET", "/session/sign-ins", s.Page[s.SignInOut])
 

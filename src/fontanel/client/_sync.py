@@ -33,6 +33,10 @@ class Client(DeskClient, ConversationClient):
         self._http.headers["X-Fontanel-Console"] = "client"
         return self._send(self._calls.sign_in(email, password))
 
+    def sign_out(self) -> None:
+        """End the sign-in that `sign_in` began."""
+        self._send(self._calls.sign_out())
+
     def session(self) -> s.SessionOut:
         """Who the key stands for, and the teams it reaches."""
         return self._send(self._calls.session())

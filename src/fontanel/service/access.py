@@ -28,6 +28,8 @@ from fontanel.work.workshop import Workshop
 COOKIE = "fontanel_session"
 #: The console sends this with each request; a form on another site cannot.
 CONSOLE_HEADER = "X-Fontanel-Console"
+#: Where a request's state has the caller that was found before its body was read.
+FOUND_CALLER = "found_caller"
 _SAFE = frozenset({"GET", "HEAD", "OPTIONS"})
 _RANK = {Role.READER: 0, Role.EDITOR: 1, Role.OWNER: 2}
 
@@ -169,7 +171,8 @@ class Require:
     def _look_up(self, request: Request, team: str, workshop: Workshop) -> Access:
         session = workshop.sessions()
         try:
-            caller = find_caller(session, request, workshop, credentials_of(request))
+            caller: Caller | None = request.scope["state"].pop(FOUND_CALLER, None)
+            caller = caller or find_caller(session, request, workshop, credentials_of(request))
             return self.access_in(session, request, team, caller, workshop)
         except BaseException:
             session.close()

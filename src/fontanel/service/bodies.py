@@ -20,7 +20,7 @@ from starlette.types import ASGIApp, Message, Receive, Scope, Send
 from fontanel.records.desk_tables import DeskLink
 from fontanel.records.ids import hash_secret
 from fontanel.records.tables import now
-from fontanel.service.access import credentials_of, find_caller
+from fontanel.service.access import FOUND_CALLER, credentials_of, find_caller
 from fontanel.service.problems import ProblemError, disk_full, has_room, problem
 from fontanel.service.turnstile import in_turn
 from fontanel.work.workshop import Workshop
@@ -116,7 +116,8 @@ class BodyGate:
                 found = session.scalar(link.where(DeskLink.revoked_at.is_(None)))
                 if found is not None and (found.expires_at is None or found.expires_at > now()):
                     return
-            find_caller(session, connection, workshop, credentials)
+            # Kept for the route, which would look the same up again.
+            connection.scope["state"][FOUND_CALLER] = find_caller(session, connection, workshop, credentials)
 
     def _limit(self, path: str, content_type: str) -> int:
         path = path.rstrip("/")

@@ -189,7 +189,7 @@ def make_key(body: KeyIn, access: OwnerWrite, request: Request) -> KeyMade:
     if by_operator and (body.expires_in_days is None or body.expires_in_days > _OPERATOR_KEY_DAYS):
         raise ProblemError(
             "not-allowed", f"As an operator who is not a member you can make keys for at most {_OPERATOR_KEY_DAYS} days.",
-            field="expires_in_days", advice="Give a number of days. The team is told of the key.",
+            field="expires_in_days", advice="Give a number of days. The team is notified of the key.",
         )  # fmt: skip
     secret = new_secret("fk")
     key = Key(
