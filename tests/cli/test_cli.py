@@ -42,7 +42,7 @@ def test_json_everywhere(run: Run, team: TeamSetup, storm: str) -> None:
         ("document", "text", "storm-plan.md", *kb), ("document", "passages", "storm-plan.md", *kb),
         ("search", "crane", *kb), ("ask", "At what gust does the quay crane stop?", *kb), ("conversation", "list", *kb),
         ("team", "list"), ("member", "list"), ("key", "list"), ("whoami",), ("key", "make", "another"),
-        ("member", "add", f"x{os.getpid()}@skerrow.example", "X"), ("document", "tag", "storm-plan.md", "a=b", *kb),
+        ("invitation", "create", f"x{os.getpid()}@skerrow.example", "X"), ("invitation", "list"), ("document", "tag", "storm-plan.md", "a=b", *kb),
         ("kb", "create", "Second"), ("kb", "rename", "second", "Third"),
     ]  # fmt: skip
     for command in commands:
@@ -172,11 +172,21 @@ def test_an_operator_builds_a_team(run: Run, service: Service, tmp_path: Path) -
     assert made.returncode == 0, made.stderr
     slug = made.stdout.split()[1].rstrip(".")
     who = f"{slug}@skerrow.example"
-    member = run(
-        "member", "add", who, "A keeper", "--role", "owner", "--team", slug, "--email", "operator@localhost", **operator
+    invited = run(
+        "invitation",
+        "create",
+        who,
+        "A keeper",
+        "--role",
+        "owner",
+        "--team",
+        slug,
+        "--email",
+        "operator@localhost",
+        **operator,
     )
-    assert "is not shown again" in member.stdout
-    assert who in run("member", "list", "--team", slug, "--email", "operator@localhost", **operator).stdout
+    assert "is not shown again" in invited.stdout
+    assert who in run("invitation", "list", "--team", slug, "--email", "operator@localhost", **operator).stdout
     assert run("team", "create", "X", FONTANEL_TEAM="").returncode == 4
     assert run("whoami", "--email", "operator@localhost", FONTANEL_KEY="").returncode == 2
 
