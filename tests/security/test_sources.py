@@ -249,6 +249,14 @@ def test_a_repository_leads_nowhere_else(outside: tuple[Path, Path], way: str) -
         look(source)
 
 
+def test_a_folder_that_is_not_a_repository_says_so(tmp_path: Path) -> None:
+    with (
+        opened("git", {"url": str(tmp_path)}, roots=(tmp_path,)) as source,
+        pytest.raises(SourceUnavailable, match="not a git repository"),
+    ):
+        look(source)
+
+
 def test_a_repository_s_own_content_is_read_again_and_again(outside: tuple[Path, Path], tmp_path: Path) -> None:
     secret, _ = outside
     scratch = tmp_path / "scratch"

@@ -61,13 +61,13 @@ def _opened(path: Path) -> Iterator[int]:
 
 
 def _copy(inner: int, target: Path, stopping: Callable[[], bool]) -> None:
+    target.mkdir(parents=True, exist_ok=True)
     kept: set[str] = set()
     for folder in _FOLDERS:
-        try:
-            walk = os.fwalk(folder, follow_symlinks=False, dir_fd=inner)
-        except FileNotFoundError:
+        # Looked at before: a walk of what is not there fails only once it begins.
+        if not _is_folder(folder, inner):
             continue
-        for below, folders, files, descriptor in walk:
+        for below, folders, files, descriptor in os.fwalk(folder, follow_symlinks=False, dir_fd=inner):
             if stopping():
                 raise SourceUnavailable("The run was ended.")
             (target / below).mkdir(parents=True, exist_ok=True)
@@ -84,6 +84,13 @@ def _copy(inner: int, target: Path, stopping: Callable[[], bool]) -> None:
             old.unlink()
     (target / "refs").mkdir(parents=True, exist_ok=True)
     (target / "objects").mkdir(parents=True, exist_ok=True)
+
+
+def _is_folder(name: str, descriptor: int) -> bool:
+    try:
+        return stat.S_ISDIR(os.stat(name, dir_fd=descriptor, follow_symlinks=False).st_mode)
+    except FileNotFoundError:
+        return False
 
 
 def _is_link(name: str, descriptor: int) -> bool:

@@ -181,7 +181,7 @@ class Repository(Source):
         """The address as git is given it: with its host in the form that was looked up, so that git looks up nothing itself."""
         url = check_url(self._settings.url, "url")
         host = url.raw_host.decode("ascii").lower().rstrip(".")
-        return url.copy_with(host=host, port=url.port or (443 if url.scheme == "https" else 80))
+        return url.copy_with(host=host)
 
     def _copy(self) -> Path:
         assert self._local is not None

@@ -24,7 +24,7 @@ from fontanel.settings import Settings
 from fontanel.sources import KINDS, Kind, Listed, SettingsRefused, Skipped, Surroundings
 from fontanel.sources import Source as OpenSource
 from fontanel.sources.patterns import PatternRefused, check_pattern, matcher
-from fontanel.sources.reach import networks
+from fontanel.sources.reach import Network, networks
 from fontanel.work.documents import Refused, add_tags, check_tags, delete_document
 from fontanel.work.isolated_source import IsolatedSource
 
@@ -71,9 +71,7 @@ def check_grants(settings: Settings, folders: Sequence[str] | None, granted: Seq
     """Raise Refused unless these folders and networks lie within what the service is started with."""
     allowed = allowed_roots(settings)
     for folder in folders or ():
-        if not Path(folder).is_absolute() or not any(
-            Path(folder).resolve().is_relative_to(root.resolve()) for root in allowed
-        ):
+        if not Path(folder).is_absolute() or not _is_below(Path(folder), allowed):
             raise Refused("source_folders", f"{folder!r} is not within FONTANEL_SOURCE_ROOTS.")
     outer = networks(settings.source_networks)
     for text in granted or ():
@@ -82,8 +80,16 @@ def check_grants(settings: Settings, folders: Sequence[str] | None, granted: Seq
         except ValueError as error:
             raise Refused("source_networks", f"{text!r} is not a network: {error}.") from error
         for network in inner:
-            if not any(network.version == other.version and network.subnet_of(other) for other in outer):  # type: ignore[arg-type]
+            if not _is_part(network, outer):
                 raise Refused("source_networks", f"{text!r} is not within FONTANEL_SOURCE_NETWORKS.")
+
+
+def _is_below(folder: Path, roots: Sequence[Path]) -> bool:
+    return any(folder.resolve().is_relative_to(root.resolve()) for root in roots)
+
+
+def _is_part(network: Network, outer: Sequence[Network]) -> bool:
+    return any(network.version == other.version and network.subnet_of(other) for other in outer)  # type: ignore[arg-type]
 
 
 def allowed_roots(settings: Settings) -> list[Path]:
@@ -95,13 +101,10 @@ def surroundings(settings: Settings, team: Team, scratch: Path | None = None, st
     roots, reachable = allowed_roots(settings), networks(settings.source_networks)
     if team.source_folders is not None:
         granted = [Path(folder) for folder in team.source_folders]
-        roots = [g for g in granted if any(g.resolve().is_relative_to(root.resolve()) for root in roots)]
+        roots = [folder for folder in granted if _is_below(folder, roots)]
     if team.source_networks is not None:
         wanted = [network for text in team.source_networks for network in networks(text)]
-        reachable = tuple(
-            n for n in wanted
-            if any(n.version == other.version and n.subnet_of(other) for other in reachable)  # type: ignore[arg-type]
-        )  # fmt: skip
+        reachable = tuple(network for network in wanted if _is_part(network, reachable))
     return Surroundings(
         roots=tuple(roots),
         networks=reachable, memory_mb=settings.read_memory_mb, most_bytes=settings.most_upload_mb * 1_000_000, scratch=scratch,
