@@ -44,7 +44,7 @@ src/fontanel/service/console/index.html: console/node_modules/.package-lock.json
 
 embedder: var/embedder/model.onnx
 
-var/embedder/model.onnx: src/fontanel/core/embedder_model.py | .venv/ready
+var/embedder/model.onnx: src/fontanel/core/embedding/model_file.py | .venv/ready
 	$(PY) -m fontanel.cli embedder prepare var/embedder
 	@touch $@
 

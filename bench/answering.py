@@ -40,7 +40,10 @@ def filler(documents: int) -> list[bytes]:
             for _ in range(14)
         ]
         sections.append(f"## Set {number}\n\n{' '.join(sentences)}\n")
-    return ["\n".join(["# Maintenance\n", *chance.sample(sections, 200)]).encode() for _ in range(documents)]
+    return [
+        "\n".join(["# Maintenance\n", *chance.sample(sections, 200)]).encode()
+        for _ in range(documents)
+    ]
 
 
 def wait_for(client: Client, kb: str) -> int:
@@ -70,7 +73,10 @@ def spread(seconds: list[float]) -> str:
 def memory(service: Service) -> float:
     assert service.process is not None
     status = Path(f"/proc/{service.process.pid}/status").read_text()
-    return int(next(line for line in status.splitlines() if line.startswith("VmRSS")).split()[1]) / 1000
+    return (
+        int(next(line for line in status.splitlines() if line.startswith("VmRSS")).split()[1])
+        / 1000
+    )
 
 
 def model_server(*options: str) -> tuple[subprocess.Popen[bytes], str]:
@@ -107,7 +113,9 @@ def main() -> None:
     parser.add_argument("--turns", type=int, default=2000)
     arguments = parser.parse_args()
     questions = [
-        item["question"] for item in load_questions(ROOT / "demo" / "questions.jsonl") if not item.get("history")
+        item["question"]
+        for item in load_questions(ROOT / "demo" / "questions.jsonl")
+        if not item.get("history")
     ]
     server, url = model_server()
     slow, slow_url = model_server("--pace", "0.25")
@@ -141,7 +149,12 @@ def main() -> None:
 
 
 def measure(
-    service: Service, client: Client, desks: dict[str, str], questions: list[str], url: str, turns: int
+    service: Service,
+    client: Client,
+    desks: dict[str, str],
+    questions: list[str],
+    url: str,
+    turns: int,
 ) -> None:
     for question in questions[:5]:
         stream(client, desks["plain"], question)
@@ -157,15 +170,28 @@ def measure(
         if step is None or "first_words" not in step.told:
             continue
         prompt = [message.model_dump() for message in record.prompt]
-        over.append(step.told["first_words"] - float(np.median([bare_first_word(url, prompt) for _ in range(3)])))
+        over.append(
+            step.told["first_words"]
+            - float(np.median([bare_first_word(url, prompt) for _ in range(3)]))
+        )
     print(f"over the model's own first word: {spread(over)}", flush=True)
     at_once(client, desks["slow"], questions)
     before = memory(service)
     chance = random.Random(3)
     with ThreadPoolExecutor(4) as pool:
-        half = list(pool.map(lambda _: stream(client, desks["plain"], chance.choice(questions)), range(turns // 2)))
+        half = list(
+            pool.map(
+                lambda _: stream(client, desks["plain"], chance.choice(questions)),
+                range(turns // 2),
+            )
+        )
         middle = memory(service)
-        rest = list(pool.map(lambda _: stream(client, desks["plain"], chance.choice(questions)), range(turns // 2)))
+        rest = list(
+            pool.map(
+                lambda _: stream(client, desks["plain"], chance.choice(questions)),
+                range(turns // 2),
+            )
+        )
     assert all(row[3] == "built-in" for row in half + rest)
     print(
         f"memory: {before:.0f} MB, after {turns // 2} turns {middle:.0f} MB, after {turns} {memory(service):.0f} MB",
@@ -184,7 +210,9 @@ def leaving(client: Client, desk: str, questions: list[str]) -> None:
             continue
         left = time.perf_counter()
         events.close()  # type: ignore[attr-defined]
-        while (turn := client.show_conversation(start.conversation_id, desk=desk)[0]).state == "answering":
+        while (
+            turn := client.show_conversation(start.conversation_id, desk=desk)[0]
+        ).state == "answering":
             time.sleep(0.005)
         if turn.state == "stopped":
             took.append(time.perf_counter() - left)

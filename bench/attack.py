@@ -36,9 +36,9 @@ from tests.security.packs import entries_of, mutated
 
 from fontanel import schemas as s
 from fontanel.client import Client
+from fontanel.engine.editions.pack_import import verify
+from fontanel.errors import Refused
 from fontanel.sources.patterns import PatternRefused, matcher
-from fontanel.work.documents import Refused
-from fontanel.work.unpacking import verify
 
 
 @contextmanager
@@ -77,7 +77,8 @@ def api(cases: int) -> None:
         seconds = time.monotonic() - began
         print(f"api: {fuzz.cases:,} requests over {len(found)} operations in {seconds:.0f} s")
         print(
-            "  answers by status:", ", ".join(f"{status} {count:,}" for status, count in sorted(fuzz.statuses.items()))
+            "  answers by status:",
+            ", ".join(f"{status} {count:,}" for status, count in sorted(fuzz.statuses.items())),
         )
         print(f"  failures of the service: {len(fuzz.failures)}")
         for failure in fuzz.failures[:20]:
@@ -104,7 +105,9 @@ def packs(cases: int) -> None:
             except Refused:
                 outcomes["refused"] += 1
             slowest = max(slowest, time.perf_counter() - began)
-        print(f"packs: {cases:,} mutated: {dict(outcomes)}; the slowest took {slowest * 1000:.0f} ms")
+        print(
+            f"packs: {cases:,} mutated: {dict(outcomes)}; the slowest took {slowest * 1000:.0f} ms"
+        )
 
 
 def patterns(cases: int) -> None:
@@ -128,7 +131,9 @@ def patterns(cases: int) -> None:
     )
     worst = matcher(["*a" * 16 + "z"] * 100)
     assert worst is not None
-    print(f"  100 patterns of 16 wildcards on a path of 4,000 characters: {times(lambda: worst('a' * 4000 + 'b'), 5)}")
+    print(
+        f"  100 patterns of 16 wildcards on a path of 4,000 characters: {times(lambda: worst('a' * 4000 + 'b'), 5)}"
+    )
 
 
 def streams(count: int) -> None:
@@ -138,11 +143,15 @@ def streams(count: int) -> None:
         teams[0].client.add_document(kbs[0], STORM, "storm.md", wait=True)
         search = lambda: teams[0].client.search(kbs[0], "wind limit")  # noqa: E731
         print(f"streams: a search without any: {times(search)}")
-        asyncio.run(_hold_streams(teams, kbs, count, lambda: print(f"  with {count} open: {times(search)}")))
+        asyncio.run(
+            _hold_streams(teams, kbs, count, lambda: print(f"  with {count} open: {times(search)}"))
+        )
         assert service.process is not None
 
 
-async def _hold_streams(teams: list[TeamSetup], kbs: list[str], count: int, then: Callable[[], None]) -> None:
+async def _hold_streams(
+    teams: list[TeamSetup], kbs: list[str], count: int, then: Callable[[], None]
+) -> None:
     keys = [
         (team, kb, team.client.make_key(f"k{n}", "reader").secret)
         for team, kb in zip(teams, kbs, strict=True)
@@ -154,7 +163,8 @@ async def _hold_streams(teams: list[TeamSetup], kbs: list[str], count: int, then
             team, kb, key = keys[number // 20]
             url = f"{team.service.url}/api/v1/teams/{team.slug}/kbs/{kb}/events"
             response = await client.send(
-                client.build_request("GET", url, headers={"Authorization": f"Bearer {key}"}), stream=True
+                client.build_request("GET", url, headers={"Authorization": f"Bearer {key}"}),
+                stream=True,
             )
             assert response.status_code == 200, response.status_code
             held.append(response)
@@ -178,15 +188,21 @@ def slow(_: int) -> None:
         finally:
             connection.close()
 
-    with socket.create_server(("127.0.0.1", 0)) as server, running(
-        FONTANEL_SOURCE_NETWORKS="127.0.0.0/8", FONTANEL_SOURCE_ROOTS=tempfile.gettempdir()
-    ) as service, tempfile.TemporaryDirectory() as share:  # fmt: skip
+    with (
+        socket.create_server(("127.0.0.1", 0)) as server,
+        running(
+            FONTANEL_SOURCE_NETWORKS="127.0.0.0/8", FONTANEL_SOURCE_ROOTS=tempfile.gettempdir()
+        ) as service,
+        tempfile.TemporaryDirectory() as share,
+    ):
         server.settimeout(0.2)
 
         def accept() -> None:
             while not stop.is_set():
                 try:
-                    threading.Thread(target=dribble, args=(server.accept()[0],), daemon=True).start()
+                    threading.Thread(
+                        target=dribble, args=(server.accept()[0],), daemon=True
+                    ).start()
                 except TimeoutError:
                     continue
 
@@ -209,8 +225,10 @@ def slow(_: int) -> None:
             while good.client.show_kb(mine).documents <= number:
                 time.sleep(0.01)
             found.append(time.monotonic() - began)
-        print(f"slow: 20 sources of one team on a server that sends a byte a second; another team's folder is taken after "
-              f"{statistics.median(found):.2f} s, at most {max(found):.2f} s")  # fmt: skip
+        print(
+            f"slow: 20 sources of one team on a server that sends a byte a second; another team's folder is taken after "
+            f"{statistics.median(found):.2f} s, at most {max(found):.2f} s"
+        )
         stop.set()
 
 
@@ -230,7 +248,14 @@ def bodies(_: int) -> None:
 
             while not stop.is_set():
                 try:
-                    statuses[httpx.post(service.url + path, content=sixty(), headers={"Content-Type": "application/json", **headers}, timeout=60).status_code] += 1  # fmt: skip
+                    statuses[
+                        httpx.post(
+                            service.url + path,
+                            content=sixty(),
+                            headers={"Content-Type": "application/json", **headers},
+                            timeout=60,
+                        ).status_code
+                    ] += 1
                 except httpx.TransportError:
                     statuses[0] += 1
 
@@ -260,15 +285,25 @@ def bodies(_: int) -> None:
 
 
 PARTS: dict[str, tuple[Callable[[int], None], int]] = {
-    "api": (api, 20_000), "packs": (packs, 10_000), "patterns": (patterns, 100_000), "streams": (streams, 500), "slow": (slow, 0),
+    "api": (api, 20_000),
+    "packs": (packs, 10_000),
+    "patterns": (patterns, 100_000),
+    "streams": (streams, 500),
+    "slow": (slow, 0),
     "bodies": (bodies, 0),
-}  # fmt: skip
+}
 
 
 def main() -> None:
-    parser = argparse.ArgumentParser(description=__doc__, formatter_class=argparse.RawDescriptionHelpFormatter)
-    parser.add_argument("parts", nargs="*", choices=[*PARTS, []], help="which parts; by default all")
-    parser.add_argument("--cases", type=int, help="how many cases, instead of each part's own number")
+    parser = argparse.ArgumentParser(
+        description=__doc__, formatter_class=argparse.RawDescriptionHelpFormatter
+    )
+    parser.add_argument(
+        "parts", nargs="*", choices=[*PARTS, []], help="which parts; by default all"
+    )
+    parser.add_argument(
+        "--cases", type=int, help="how many cases, instead of each part's own number"
+    )
     options = parser.parse_args()
     for name in options.parts or PARTS:
         part, cases = PARTS[name]

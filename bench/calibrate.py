@@ -19,7 +19,7 @@ import numpy.typing as npt
 
 from collection import ROOT, Collection, CollectionKnowledge, load_questions
 from fontanel.core.answering import AnswerSettings
-from fontanel.core.answering.composer import draft
+from fontanel.core.answering.composing.composer import draft
 from fontanel.core.answering.evidence import FEATURES
 
 Floats = npt.NDArray[np.float64]
@@ -27,7 +27,11 @@ _REMOVED_WEIGHT = 0.15
 
 
 def fit(
-    features: Floats, labels: Floats, given: Floats | None = None, penalty: float = 0.02, steps: int = 20_000
+    features: Floats,
+    labels: Floats,
+    given: Floats | None = None,
+    penalty: float = 0.02,
+    steps: int = 20_000,
 ) -> Floats:
     """Logistic regression with a ridge, weights kept from going below zero: more support never counts against an answer."""
     mean, scale = features.mean(axis=0), features.std(axis=0) + 1e-9
@@ -35,7 +39,9 @@ def fit(
     weight = np.where(labels > 0, 0.5 / labels.mean(), 0.5 / (1 - labels.mean()))
     if given is not None:
         weight = (
-            given * np.where(labels > 0, 0.5 / given[labels > 0].sum(), 0.5 / given[labels == 0].sum()) * len(labels)
+            given
+            * np.where(labels > 0, 0.5 / given[labels > 0].sum(), 0.5 / given[labels == 0].sum())
+            * len(labels)
         )
     w = np.zeros(x.shape[1])
     for _ in range(steps):
@@ -51,7 +57,10 @@ def fit(
 
 def auc(scores: Floats, labels: Floats) -> float:
     positive, negative = scores[labels > 0], scores[labels == 0]
-    return float((positive[:, None] > negative[None, :]).mean() + 0.5 * (positive[:, None] == negative[None, :]).mean())
+    return float(
+        (positive[:, None] > negative[None, :]).mean()
+        + 0.5 * (positive[:, None] == negative[None, :]).mean()
+    )
 
 
 def examples(
@@ -64,7 +73,10 @@ def examples(
     weights: list[float] = []
     for item in questions:
         files = frozenset(g["file"] for g in item["gold"])
-        for knowledge, enough in ((whole, bool(files)), (CollectionKnowledge(collection, files, only), False)):
+        for knowledge, enough in (
+            (whole, bool(files)),
+            (CollectionKnowledge(collection, files, only), False),
+        ):
             if not files and knowledge is not whole:
                 continue
             passages = knowledge.retrieve(item["question"], AnswerSettings().passages)
@@ -76,9 +88,13 @@ def examples(
             in_gold = any(s.passage.document_id in files for s in composed.chosen)
             if enough:
                 for passage in passages:
-                    best = sum(knowledge.idf(t) for t in knowledge.terms(item["question"])) * 2.2 * 0.6
+                    best = (
+                        sum(knowledge.idf(t) for t in knowledge.terms(item["question"])) * 2.2 * 0.6
+                    )
                     coverage = min(1.0, sum(passage.terms.values()) / best) if best else 0.0
-                    matches.append((coverage, passage.similarity or 0.0, passage.document_id in files))
+                    matches.append(
+                        (coverage, passage.similarity or 0.0, passage.document_id in files)
+                    )
                 if not right and not in_gold:
                     continue
             elif right and files:
@@ -114,7 +130,9 @@ def main() -> None:
     given /= given.mean()
     print(f"{len(y)} examples, {int(y.sum())} with enough evidence")
     for i, name in enumerate(FEATURES):
-        print(f"  {name:20} AUC {auc(x[:, i], y):.3f}   mean {x[y > 0, i].mean():.2f} / {x[y == 0, i].mean():.2f}")
+        print(
+            f"  {name:20} AUC {auc(x[:, i], y):.3f}   mean {x[y > 0, i].mean():.2f} / {x[y == 0, i].mean():.2f}"
+        )
     out = {}
     for name, columns in (
         ("both", list(range(len(FEATURES)))),
@@ -127,9 +145,14 @@ def main() -> None:
         )
         likely = 1 / (1 + np.exp(-scores[y > 0]))
         floor = AnswerSettings().evidence_floor
-        kept, declined = (likely >= floor).mean(), (1 / (1 + np.exp(-scores[y == 0])) < floor).mean()
+        kept, declined = (
+            (likely >= floor).mean(),
+            (1 / (1 + np.exp(-scores[y == 0])) < floor).mean(),
+        )
         print(f"  the floor of {floor} in force keeps {kept:.2f}, declines {declined:.2f}")
-        print(f"  a floor of {np.quantile(likely, 0.1):.2f} would decline one answerable question in ten")
+        print(
+            f"  a floor of {np.quantile(likely, 0.1):.2f} would decline one answerable question in ten"
+        )
         out[name] = {"intercept": round(float(w[0]), 3)} | {
             FEATURES[c]: round(float(v), 3) for c, v in zip(columns, w[1:], strict=True)
         }
@@ -137,7 +160,9 @@ def main() -> None:
     m = np.array(matches, dtype=float)
     for name, columns in (("hybrid", [0, 1]), ("lexical", [0]), ("vector", [1])):
         w = fit(m[:, columns], m[:, 2])
-        print(f"match {name}: {np.round(w, 2).tolist()} AUC {auc(m[:, columns] @ w[1:], m[:, 2]):.3f}")
+        print(
+            f"match {name}: {np.round(w, 2).tolist()} AUC {auc(m[:, columns] @ w[1:], m[:, 2]):.3f}"
+        )
     if arguments.write:
         target = ROOT / "src/fontanel/core/answering/coefficients.json"
         target.write_text(json.dumps(out, indent=2) + "\n")

@@ -22,14 +22,14 @@ from typing import Any
 import numpy as np
 import numpy.typing as npt
 
-from fontanel.core.analysis import Analyser
 from fontanel.core.answering import EvidencePassage
-from fontanel.core.describing import describe
-from fontanel.core.embedding import OnnxEmbedder, text_key
+from fontanel.core.describing.extractive import describe
+from fontanel.core.embedding.encoder import OnnxEmbedder, text_key
 from fontanel.core.index import Mode, Query, Snapshot, VectorSegment, WordsSegment
-from fontanel.core.indexing import embedded_text, window_texts, words_entry
+from fontanel.core.passages.fields import embedded_text, window_texts, words_entry
+from fontanel.core.passages.splitting import Passage, SplitSettings, split
 from fontanel.core.reading import ReadingFailed, read
-from fontanel.core.splitting import Passage, SplitSettings, split
+from fontanel.core.text.analysis import Analyser
 
 ROOT = Path(__file__).parent.parent
 CACHE = ROOT / "var" / "bench"
@@ -40,7 +40,11 @@ _SOURCES = sorted((ROOT / "src/fontanel/core").glob("**/*.py"))
 
 @lru_cache
 def _code_version() -> str:
-    parts = [p for p in _SOURCES if "reading" in p.parts or p.name in ("splitting.py", "sentences.py", "describing.py")]
+    parts = [
+        p
+        for p in _SOURCES
+        if "reading" in p.parts or p.name in ("splitting.py", "sentences.py", "describing.py")
+    ]
     return hashlib.sha256(b"".join(p.read_bytes() for p in parts)).hexdigest()[:12]
 
 
@@ -58,14 +62,20 @@ def _read_one(args: tuple[Path, str]) -> Document | str:
     embedder = _tokenizer()
     try:
         data = path.read_bytes()
-        key = CACHE / "readings" / (hashlib.sha256(data + name.encode()).hexdigest()[:24] + "-" + _code_version())
+        key = (
+            CACHE
+            / "readings"
+            / (hashlib.sha256(data + name.encode()).hexdigest()[:24] + "-" + _code_version())
+        )
         if key.exists():
             return pickle.loads(key.read_bytes())
         reading = read(data, name)
     except ReadingFailed as error:
         return f"{name}: {error}"
     passages = split(reading, SplitSettings(), embedder.count_tokens)
-    document = Document(name, reading.title, reading.language, passages, describe(reading).description)
+    document = Document(
+        name, reading.title, reading.language, passages, describe(reading).description
+    )
     key.parent.mkdir(parents=True, exist_ok=True)
     scratch = key.with_suffix(".part")
     scratch.write_bytes(pickle.dumps(document))
@@ -85,7 +95,9 @@ class Vectors:
         CACHE.mkdir(parents=True, exist_ok=True)
         self.embedder = embedder
         self._db = sqlite3.connect(CACHE / "vectors.db")
-        self._db.execute("create table if not exists vectors (key blob primary key, vector blob) without rowid")
+        self._db.execute(
+            "create table if not exists vectors (key blob primary key, vector blob) without rowid"
+        )
 
     def embed(self, texts: Sequence[str], progress: bool = False) -> npt.NDArray[np.float32]:
         keys = [text_key(self.embedder.name, text) for text in texts]
@@ -102,13 +114,19 @@ class Vectors:
             chosen = missing[start : start + 512]
             out[chosen] = self.embedder.embed([texts[i] for i in chosen])
             self._db.executemany(
-                "insert or replace into vectors values (?, ?)", [(keys[i], out[i].tobytes()) for i in chosen]
+                "insert or replace into vectors values (?, ?)",
+                [(keys[i], out[i].tobytes()) for i in chosen],
             )
             self._db.commit()
             if progress:
                 done = start + len(chosen)
                 rate = done / (time.monotonic() - started)
-                print(f"\rembedded {done}/{len(missing)} passages, {rate:.0f}/s", end="", file=sys.stderr, flush=True)
+                print(
+                    f"\rembedded {done}/{len(missing)} passages, {rate:.0f}/s",
+                    end="",
+                    file=sys.stderr,
+                    flush=True,
+                )
         if progress and missing:
             print(file=sys.stderr)
         return out
@@ -140,15 +158,21 @@ class Collection:
     def __init__(self, folder: Path) -> None:
         files = sorted(p for p in folder.rglob("*") if p.is_file() and not p.name.startswith("."))
         with ProcessPoolExecutor(2) as pool:
-            results = list(pool.map(_read_one, [(p, str(p.relative_to(folder))) for p in files], chunksize=8))
+            results = list(
+                pool.map(_read_one, [(p, str(p.relative_to(folder))) for p in files], chunksize=8)
+            )
         self.failures = [result for result in results if isinstance(result, str)]
         self.documents = [result for result in results if isinstance(result, Document)]
         self.passages: list[tuple[int, Passage]] = [
-            (key, passage) for key, document in enumerate(self.documents) for passage in document.passages
+            (key, passage)
+            for key, document in enumerate(self.documents)
+            for passage in document.passages
         ]
         self.embedder = OnnxEmbedder(EMBEDDER, threads=2)
         self.cache = Vectors(self.embedder)
-        analysers = {code: Analyser(code) for code in {document.language for document in self.documents}}
+        analysers = {
+            code: Analyser(code) for code in {document.language for document in self.documents}
+        }
         entries = [
             words_entry(
                 i,
@@ -164,7 +188,11 @@ class Collection:
         vectors = self.cache.embed(self.texts, progress=True)
         ids = np.arange(len(self.passages), dtype=np.int64)
         words = WordsSegment.build(entries, sorted(analysers) or ["en"])
-        windows = [(i, text) for i, (_, passage) in enumerate(self.passages) for text in window_texts(passage.text)]
+        windows = [
+            (i, text)
+            for i, (_, passage) in enumerate(self.passages)
+            for text in window_texts(passage.text)
+        ]
         of_windows = VectorSegment(
             np.array([i for i, _ in windows], dtype=np.int64),
             self.cache.embed([text for _, text in windows], progress=True),
@@ -188,14 +216,20 @@ class Collection:
 
     @cached_property
     def _bare_texts(self) -> list[str]:
-        return ["".join(bare(passage.text) for passage in document.passages) for document in self.documents]
+        return [
+            "".join(bare(passage.text) for passage in document.passages)
+            for document in self.documents
+        ]
 
 
 class CollectionKnowledge:
     """A collection as answering sees it. `without` leaves documents out, by file name; `only`, when given, the others."""
 
     def __init__(
-        self, collection: Collection, without: frozenset[str] = frozenset(), only: frozenset[str] | None = None
+        self,
+        collection: Collection,
+        without: frozenset[str] = frozenset(),
+        only: frozenset[str] | None = None,
     ) -> None:
         self.collection = collection
         self._idf = lru_cache(100_000)(collection.snapshot.idf)
@@ -220,10 +254,21 @@ class CollectionKnowledge:
             document = self.collection.documents[key]
             found.append(
                 EvidencePassage(
-                    hit.passage_id, document.file, document.file, document.title, passage.text, passage.start,
-                    passage.locator, hit.match, hit.similarity, passage.context, passage.parts, document.language, hit.terms,
+                    hit.passage_id,
+                    document.file,
+                    document.file,
+                    document.title,
+                    passage.text,
+                    passage.start,
+                    passage.locator,
+                    hit.match,
+                    hit.similarity,
+                    passage.context,
+                    passage.parts,
+                    document.language,
+                    hit.terms,
                 )
-            )  # fmt: skip
+            )
         return found
 
     def terms(self, text: str) -> list[str]:

@@ -24,8 +24,8 @@ sys.path.insert(0, str(ROOT))
 from tests.conftest import Service, TeamSetup, new_team
 
 from fontanel.client import Client, Conflict, FontanelError, Invalid, NotFound
+from fontanel.engine.runtime.fault_points import MORE_POINTS, POINTS
 from fontanel.schemas import Splitting
-from fontanel.work.faults import MORE_POINTS, POINTS
 
 _NAMES = [f"note-{number}.md" for number in range(14)]
 
@@ -36,14 +36,18 @@ def content(name: str, number: int) -> bytes:
         f"Watch {part} of {stem} in the year {number} was quiet but for the buoy at mark {part * 7}."
         for part in range(6)
     )
-    return f"# Log of {stem}\n\nThe word of this revision is {stem}rev{number}.\n\n{lines}\n".encode()
+    return (
+        f"# Log of {stem}\n\nThe word of this revision is {stem}rev{number}.\n\n{lines}\n".encode()
+    )
 
 
 class Round:
     """Works on a knowledge base until the service dies. `held` is what was acknowledged, `unsure` the one request that was
     under way: its document, and what it was to become (None: deleted)."""
 
-    def __init__(self, client: Client, kb: str, held: dict[str, bytes], rng: random.Random, first: int) -> None:
+    def __init__(
+        self, client: Client, kb: str, held: dict[str, bytes], rng: random.Random, first: int
+    ) -> None:
         self.held, self.number = held, first
         self.unsure: tuple[str, bytes | None] | None = None
         self._client, self._kb, self._rng = client, kb, rng
@@ -111,7 +115,9 @@ def verify(
             expected.pop(name, None)
             if wanted is not None:
                 expected[name] = wanted
-    assert there == expected, {name: (name in there, name in expected) for name in there.keys() ^ expected.keys()}
+    assert there == expected, {
+        name: (name in there, name in expected) for name in there.keys() ^ expected.keys()
+    }
     hits = client.search(kb, "watch quiet buoy", mode="lexical", limit=100, per_document=100).hits
     assert len({hit.passage_id for hit in hits}) == len(hits)
     assert {hit.document_name for hit in hits} <= there.keys()
@@ -153,7 +159,10 @@ def main() -> None:
             held = verify(Client(service.url, team.key, team.slug), kb, held, work.unsure)
             service.stop()
             if died.total() % 20 == 0:
-                print(f"{died.total()} kills, {len(held)} documents, {time.monotonic() - started:.0f} s", flush=True)
+                print(
+                    f"{died.total()} kills, {len(held)} documents, {time.monotonic() - started:.0f} s",
+                    flush=True,
+                )
     print(f"{died.total()} kills, nothing lost, nothing twice: {dict(died)}")
 
 

@@ -26,13 +26,14 @@ import numpy as np
 from sqlalchemy import insert
 
 from collection import EMBEDDER
-from fontanel.core.analysis import Analyser
 from fontanel.core.index import Mode, Query, VectorSegment, WordsSegment
+from fontanel.core.text.analysis import Analyser
+from fontanel.engine.documents.documents import add_document
+from fontanel.engine.documents.kbs import create_kb
+from fontanel.engine.runtime.runtime import Workshop
 from fontanel.records.database import writing
 from fontanel.records.tables import Document, DocumentState, Edition, Kb, PassageRow, Revision, Team
 from fontanel.settings import Settings
-from fontanel.work.documents import add_document, create_kb
-from fontanel.work.workshop import Workshop
 from search import body_entry, clustered, texts
 
 #: Sizes of the segments that the edition is cut into: as after a while of adding.
@@ -50,20 +51,51 @@ def fill(workshop: Workshop, count: int) -> tuple[str, str, list[str], np.ndarra
         kb = create_kb(session, "team_a", "Large", "", workshop.embedders.name)
         edition = session.get_one(Edition, kb.edition_id)
         document = Document(
-            id="doc_a", team_id="team_a", kb_id=kb.id, name="all", title="All", state=DocumentState.INDEXED,
-            latest_revision_id="rev_a", revision_id="rev_a", tags={},
-        )  # fmt: skip
+            id="doc_a",
+            team_id="team_a",
+            kb_id=kb.id,
+            name="all",
+            title="All",
+            state=DocumentState.INDEXED,
+            latest_revision_id="rev_a",
+            revision_id="rev_a",
+            tags={},
+        )
         session.add(document)
         session.flush()
-        session.add(Revision(id="rev_a", team_id="team_a", document_key=document.key, number=1, sha256="", size=0, warnings=[], seconds={}))  # fmt: skip
+        session.add(
+            Revision(
+                id="rev_a",
+                team_id="team_a",
+                document_key=document.key,
+                number=1,
+                sha256="",
+                size=0,
+                warnings=[],
+                seconds={},
+            )
+        )
         session.flush()
         for start in range(0, count, 10_000):
             rows = [
-                {"id": n + 1, "team_id": "team_a", "edition_id": edition.id, "document_key": document.key, "revision_id": "rev_a",
-                 "ordinal": n, "start": 0, "end": 1, "text": text, "context": "", "tokens": 100, "parts": [],
-                 "locator": {"heading_path": [], "page": None, "anchor": None}, "embedded_text": ""}
+                {
+                    "id": n + 1,
+                    "team_id": "team_a",
+                    "edition_id": edition.id,
+                    "document_key": document.key,
+                    "revision_id": "rev_a",
+                    "ordinal": n,
+                    "start": 0,
+                    "end": 1,
+                    "text": text,
+                    "context": "",
+                    "tokens": 100,
+                    "parts": [],
+                    "locator": {"heading_path": [], "page": None, "anchor": None},
+                    "embedded_text": "",
+                }
                 for n, text in enumerate(passages[start : start + 10_000], start=start)
-            ]  # fmt: skip
+            ]
             session.execute(insert(PassageRow), rows)
         step = -(-count // _SEGMENTS)
         for start in range(0, count, step):
@@ -71,7 +103,9 @@ def fill(workshop: Workshop, count: int) -> tuple[str, str, list[str], np.ndarra
             entries = [body_entry(n + 1, document.key, text, analyser) for n, text in some]
             workshop.editions.write(session, edition, WordsSegment.build(entries))
             ids = np.arange(start + 1, start + len(entries) + 1, dtype=np.int64)
-            workshop.editions.write(session, edition, VectorSegment(ids, vectors[start : start + len(entries)]))
+            workshop.editions.write(
+                session, edition, VectorSegment(ids, vectors[start : start + len(entries)])
+            )
         session.commit()
         return kb.id, edition.id, questions, vectors
 
@@ -79,7 +113,9 @@ def fill(workshop: Workshop, count: int) -> tuple[str, str, list[str], np.ndarra
 class Searcher(threading.Thread):
     """Searches without a pause until told to stop; keeps what each took."""
 
-    def __init__(self, workshop: Workshop, edition: str, questions: list[str], vectors: np.ndarray) -> None:  # type: ignore[type-arg]
+    def __init__(
+        self, workshop: Workshop, edition: str, questions: list[str], vectors: np.ndarray
+    ) -> None:  # type: ignore[type-arg]
         super().__init__(daemon=True)
         self.taken: list[float] = []
         self.over = threading.Event()
@@ -91,7 +127,9 @@ class Searcher(threading.Thread):
         while not self.over.is_set():
             started = time.perf_counter()
             snapshot = workshop.editions.snapshot(edition)
-            snapshot.search(Query(questions[number % len(questions)], vectors[number * 37 % len(vectors)]))
+            snapshot.search(
+                Query(questions[number % len(questions)], vectors[number * 37 % len(vectors)])
+            )
             self.taken.append(1000 * (time.perf_counter() - started))
             number += 1
             # As a server would, let others have their turn.
@@ -136,7 +174,9 @@ def main() -> None:
     print(f"machine: {platform.machine()}, {os.cpu_count()} cores; {arguments.passages:,} passages")
     with tempfile.TemporaryDirectory() as scratch:
         data = Path(scratch) / "data"
-        workshop = Workshop(Settings(data=data, embedder=EMBEDDER, embed_threads=1, idle_seconds=600))
+        workshop = Workshop(
+            Settings(data=data, embedder=EMBEDDER, embed_threads=1, idle_seconds=600)
+        )
         kb_id, edition, questions, vectors = fill(workshop, arguments.passages)
         workshop.start()
         for number in range(5):
@@ -147,7 +187,9 @@ def main() -> None:
         print("searches, idle:          ", idle.end())
         busy = Searcher(workshop, edition, questions, vectors)
         busy.start()
-        taken = np.array([change(workshop, kb_id, edition, 5 + n) for n in range(arguments.changes)])
+        taken = np.array(
+            [change(workshop, kb_id, edition, 5 + n) for n in range(arguments.changes)]
+        )
         print("searches, while changing:", busy.end())
         words, meaning = np.percentile(taken, [50, 95], axis=0).T
         print(
@@ -157,7 +199,10 @@ def main() -> None:
         during.start()
         started = time.perf_counter()
         workshop.editions.merge_all(edition)
-        print(f"searches, while all segments are merged ({time.perf_counter() - started:.1f} s):", during.end())
+        print(
+            f"searches, while all segments are merged ({time.perf_counter() - started:.1f} s):",
+            during.end(),
+        )
         workshop.stop()
         _open(data)
 
@@ -167,8 +212,10 @@ def _open(data: Path) -> None:
     started = time.perf_counter()
     service = subprocess.Popen(
         [sys.executable, "-m", "fontanel.cli", "serve", "--data", str(data), "--port", "8478"],
-        stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL, env={**os.environ, "FONTANEL_EMBEDDER": str(EMBEDDER)},
-    )  # fmt: skip
+        stdout=subprocess.DEVNULL,
+        stderr=subprocess.DEVNULL,
+        env={**os.environ, "FONTANEL_EMBEDDER": str(EMBEDDER)},
+    )
     while True:
         try:
             if httpx.get("http://127.0.0.1:8478/health/ready").is_success:
@@ -177,7 +224,10 @@ def _open(data: Path) -> None:
             time.sleep(0.02)
     ready = time.perf_counter() - started
     status = Path(f"/proc/{service.pid}/status").read_text()
-    memory = int(next(line for line in status.splitlines() if line.startswith("VmRSS")).split()[1]) // 1024
+    memory = (
+        int(next(line for line in status.splitlines() if line.startswith("VmRSS")).split()[1])
+        // 1024
+    )
     service.terminate()
     service.wait()
     print(f"service ready on the data after {ready:.1f} s, {memory} MB resident")

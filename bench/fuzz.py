@@ -27,9 +27,9 @@ from collection import ROOT
 
 sys.path.insert(0, str(ROOT))
 
-from fontanel.core.embedding import estimate_tokens
+from fontanel.core.embedding.encoder import estimate_tokens
+from fontanel.core.passages.splitting import SplitSettings, split
 from fontanel.core.reading import ReadingFailed, detect_media_type, members, pdf, picture, read
-from fontanel.core.splitting import SplitSettings, split
 
 KEPT = ROOT / "var" / "bench" / "fuzz"
 
@@ -43,17 +43,43 @@ def seeds() -> dict[str, list[tuple[str, bytes]]]:
         if path.is_file() and path.stat().st_size < 60_000
     ]
     found += [
-        ("a.pptx", samples.deck()), ("a.xlsx", samples.workbook()), ("a.eml", samples.message(html=True)),
-        ("a.epub", samples.epub({"one.xhtml": "<h1>One</h1><p>First.</p><table><tr><td>a</td><td>b</td></tr></table>"})),
-        ("a.odt", samples.odt("<text:h>One</text:h><text:p>Two</text:p><text:list><text:list-item><text:p>x</text:p></text:list-item></text:list>")),
+        ("a.pptx", samples.deck()),
+        ("a.xlsx", samples.workbook()),
+        ("a.eml", samples.message(html=True)),
+        (
+            "a.epub",
+            samples.epub(
+                {
+                    "one.xhtml": "<h1>One</h1><p>First.</p><table><tr><td>a</td><td>b</td></tr></table>"
+                }
+            ),
+        ),
+        (
+            "a.odt",
+            samples.odt(
+                "<text:h>One</text:h><text:p>Two</text:p><text:list><text:list-item><text:p>x</text:p></text:list-item></text:list>"
+            ),
+        ),
         ("a.rtf", samples.rich_text()),
-        ("a.csv", b"Berth,Depth\nNorth,7\nSouth,\"4, or so\"\n" * 20), ("a.json", b'{"a": [{"b": 1, "c": "x"}, {"b": 2}], "d": {"e": null}}'),
-        ("a.jsonl", b'{"a": 1, "b": 2}\n' * 5), ("a.vtt", b"WEBVTT\n\n00:01.000 --> 00:02.000\n<v A>Hello.\n"),
-        ("a.rst", b"Title\n=====\n\n- a\n- b\n\n.. code::\n\n   x\n\n==== ====\na    b\n==== ====\n1    2\n==== ====\n"),
-        ("a.zip", samples.zipped({"x.md": "# X", "y/z.txt": "text"})), ("a.ods", samples.ods([["Berth", "Depth"], ["North", "7"]])),
-        ("a.srt", b"1\n00:00:01,000 --> 00:00:02,000\nHello.\n\n2\n00:00:03,000 --> 00:00:04,500\nAgain.\n"),
-        *((f"a.{kind}", samples.drawn(["Berth 7"], kind=kind.upper(), width=300)) for kind in ("png", "jpeg", "tiff", "webp")),
-    ]  # fmt: skip
+        ("a.csv", b'Berth,Depth\nNorth,7\nSouth,"4, or so"\n' * 20),
+        ("a.json", b'{"a": [{"b": 1, "c": "x"}, {"b": 2}], "d": {"e": null}}'),
+        ("a.jsonl", b'{"a": 1, "b": 2}\n' * 5),
+        ("a.vtt", b"WEBVTT\n\n00:01.000 --> 00:02.000\n<v A>Hello.\n"),
+        (
+            "a.rst",
+            b"Title\n=====\n\n- a\n- b\n\n.. code::\n\n   x\n\n==== ====\na    b\n==== ====\n1    2\n==== ====\n",
+        ),
+        ("a.zip", samples.zipped({"x.md": "# X", "y/z.txt": "text"})),
+        ("a.ods", samples.ods([["Berth", "Depth"], ["North", "7"]])),
+        (
+            "a.srt",
+            b"1\n00:00:01,000 --> 00:00:02,000\nHello.\n\n2\n00:00:03,000 --> 00:00:04,500\nAgain.\n",
+        ),
+        *(
+            (f"a.{kind}", samples.drawn(["Berth 7"], kind=kind.upper(), width=300))
+            for kind in ("png", "jpeg", "tiff", "webp")
+        ),
+    ]
     kinds: dict[str, list[tuple[str, bytes]]] = {}
     for name, data in found:
         kinds.setdefault(name.rsplit(".", 1)[1], []).append((name, data))
@@ -80,7 +106,16 @@ def mutate(data: bytes, rng: random.Random) -> bytes:
             out[at : at + length] = rng.randbytes(length)
         elif kind == 4:
             out[at:at] = rng.choice(
-                (b"\0", b"\xff\xff\xff\xff", b"<", b"((((((", b"{" * 200, b"<table>" * 50, b"9" * 20, b"\n\n")
+                (
+                    b"\0",
+                    b"\xff\xff\xff\xff",
+                    b"<",
+                    b"((((((",
+                    b"{" * 200,
+                    b"<table>" * 50,
+                    b"9" * 20,
+                    b"\n\n",
+                )
             )
         else:
             out = out[:at]
@@ -90,12 +125,17 @@ def mutate(data: bytes, rng: random.Random) -> bytes:
 def _mutate_inside(data: bytes, rng: random.Random) -> bytes:
     """Change one entry of an archive and pack it again, so that the change reaches the parser behind the archive."""
     out = io.BytesIO()
-    with zipfile.ZipFile(io.BytesIO(data)) as source, zipfile.ZipFile(out, "w", zipfile.ZIP_DEFLATED) as target:
+    with (
+        zipfile.ZipFile(io.BytesIO(data)) as source,
+        zipfile.ZipFile(out, "w", zipfile.ZIP_DEFLATED) as target,
+    ):
         names = source.namelist()
         chosen = rng.choice(names)
         for name in names:
             content = source.read(name)
-            target.writestr(name, mutate(content, rng) if name == chosen and content[:2] != b"PK" else content)
+            target.writestr(
+                name, mutate(content, rng) if name == chosen and content[:2] != b"PK" else content
+            )
     return out.getvalue()
 
 
@@ -115,7 +155,13 @@ def attempt(name: str, data: bytes) -> str:
     return "read"
 
 
-def work(first: int, each: int, only: set[str], seconds: int, results: multiprocessing.Queue[tuple[str, str]]) -> None:
+def work(
+    first: int,
+    each: int,
+    only: set[str],
+    seconds: int,
+    results: multiprocessing.Queue[tuple[str, str]],
+) -> None:
     resource.setrlimit(resource.RLIMIT_AS, (2 << 30, 2 << 30))
     kinds = {kind: files for kind, files in seeds().items() if not only or kind in only}
     # What a picture shows is recognised in a second or so: here its file is read, up to there.
@@ -146,7 +192,9 @@ def work(first: int, each: int, only: set[str], seconds: int, results: multiproc
 def main() -> None:
     parser = argparse.ArgumentParser(description=__doc__)
     parser.add_argument("--each", type=int, default=10_000, help="inputs for each kind of file")
-    parser.add_argument("--only", default="", help="kinds by their suffix, with commas between them")
+    parser.add_argument(
+        "--only", default="", help="kinds by their suffix, with commas between them"
+    )
     parser.add_argument("--seconds", type=int, default=10, help="longest time for one input")
     arguments = parser.parse_args()
     KEPT.mkdir(parents=True, exist_ok=True)
@@ -154,11 +202,20 @@ def main() -> None:
     half = arguments.each // 2
     only = {kind for kind in arguments.only.split(",") if kind}
     workers = [
-        multiprocessing.Process(target=work, args=(n * half, half, only, arguments.seconds, results)) for n in range(2)
+        multiprocessing.Process(
+            target=work, args=(n * half, half, only, arguments.seconds, results)
+        )
+        for n in range(2)
     ]
     for worker in workers:
         worker.start()
-    started, counts, bad, kinds, done = time.monotonic(), Counter[str](), Counter[str](), Counter[str](), 0
+    started, counts, bad, kinds, done = (
+        time.monotonic(),
+        Counter[str](),
+        Counter[str](),
+        Counter[str](),
+        0,
+    )
     while done < 2:
         try:
             name, outcome = results.get(timeout=arguments.seconds + 20)
@@ -174,7 +231,9 @@ def main() -> None:
         else:
             counts[outcome] += 1
     died = [worker.pid for worker in workers if not worker.is_alive() and worker.exitcode]
-    print(f"{sum(counts.values()) + sum(bad.values()):,} inputs in {time.monotonic() - started:.0f} s: {dict(counts)}")
+    print(
+        f"{sum(counts.values()) + sum(bad.values()):,} inputs in {time.monotonic() - started:.0f} s: {dict(counts)}"
+    )
     print("by kind:", ", ".join(f"{kind} {count:,}" for kind, count in sorted(kinds.items())))
     for what, count in bad.most_common():
         print(f"  {count} x {what}")

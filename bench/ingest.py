@@ -18,7 +18,7 @@ import time
 from pathlib import Path
 
 from fontanel.client import Client
-from fontanel.core.embedding import OnnxEmbedder
+from fontanel.core.embedding.encoder import OnnxEmbedder
 
 from collection import EMBEDDER, ROOT  # isort: skip
 
@@ -29,17 +29,30 @@ def documents(folder: Path | None, target: int, short: bool) -> list[tuple[str, 
     """The files of a folder; else the demo's texts varied until there are about `target` passages: long documents of full
     passages by default, with `short` documents of one or two pages with small sections."""
     if folder is not None:
-        return [(p.relative_to(folder).as_posix(), p.read_bytes()) for p in sorted(folder.rglob("*")) if p.is_file()]
+        return [
+            (p.relative_to(folder).as_posix(), p.read_bytes())
+            for p in sorted(folder.rglob("*"))
+            if p.is_file()
+        ]
     sources = sorted((ROOT / "demo" / "text").glob("*/*.md"))
     out = []
     for round_ in range(target // (230 if short else 115) + 1):
         # Each round has its own words, so that no vector comes from the cache.
-        texts = [p.read_text().split("---\n", 2)[2].replace(". ", f" in year {1900 + round_}. ") for p in sources]
+        texts = [
+            p.read_text().split("---\n", 2)[2].replace(". ", f" in year {1900 + round_}. ")
+            for p in sources
+        ]
         if short:
-            out += [(f"round-{round_}/{p.stem}.md", t.encode()) for p, t in zip(sources, texts, strict=True)]
+            out += [
+                (f"round-{round_}/{p.stem}.md", t.encode())
+                for p, t in zip(sources, texts, strict=True)
+            ]
         else:
             plain = [re.sub(r"^##+ .*$", "", text, flags=re.M) for text in texts]
-            out += [(f"round-{round_}-{part}.md", "\n\n".join(plain[part::4]).encode()) for part in range(4)]
+            out += [
+                (f"round-{round_}-{part}.md", "\n\n".join(plain[part::4]).encode())
+                for part in range(4)
+            ]
     return out
 
 
@@ -52,11 +65,18 @@ def main() -> None:
     files = documents(arguments.folder, arguments.passages, arguments.short)
     with tempfile.TemporaryDirectory() as scratch:
         data = Path(scratch) / "data"
-        environment = {**os.environ, "FONTANEL_EMBEDDER": str(EMBEDDER), "FONTANEL_EMBED_THREADS": str(THREADS)}
+        environment = {
+            **os.environ,
+            "FONTANEL_EMBEDDER": str(EMBEDDER),
+            "FONTANEL_EMBED_THREADS": str(THREADS),
+        }
         service = subprocess.Popen(
             [sys.executable, "-m", "fontanel.cli", "serve", "--data", str(data), "--port", "8479"],
-            stdout=subprocess.PIPE, stderr=subprocess.DEVNULL, text=True, env=environment,
-        )  # fmt: skip
+            stdout=subprocess.PIPE,
+            stderr=subprocess.DEVNULL,
+            text=True,
+            env=environment,
+        )
         assert service.stdout is not None
         password = ""
         for line in service.stdout:
@@ -92,7 +112,9 @@ def main() -> None:
     started = time.monotonic()
     embedder.embed(texts)
     bare = time.monotonic() - started
-    print(f"machine: {platform.machine()}, {os.cpu_count()} cores, Python {platform.python_version()}")
+    print(
+        f"machine: {platform.machine()}, {os.cpu_count()} cores, Python {platform.python_version()}"
+    )
     print(
         f"documents {len(files)} ({failed} failed), passages {len(texts)}, tokens {sum(embedder.count_tokens(texts))}"
     )

@@ -23,11 +23,11 @@ import numpy as np
 
 from collection import EMBEDDER, ROOT
 from fontanel.client import Client
+from fontanel.engine.answering.retrieval import KbKnowledge, Options
+from fontanel.engine.runtime.runtime import Workshop
 from fontanel.records.scope import TeamScope
 from fontanel.records.tables import Edition
 from fontanel.settings import Settings
-from fontanel.work.retrieval import KbKnowledge, Options
-from fontanel.work.workshop import Workshop
 from freshness import fill
 
 sys.path.insert(0, str(ROOT))
@@ -35,7 +35,9 @@ from tests.conftest import Service
 
 
 def spread(seconds: list[float]) -> str:
-    return f"median {1000 * np.median(seconds):.1f} ms, p95 {1000 * np.percentile(seconds, 95):.1f} ms"
+    return (
+        f"median {1000 * np.median(seconds):.1f} ms, p95 {1000 * np.percentile(seconds, 95):.1f} ms"
+    )
 
 
 def in_process(workshop: Workshop, kb_id: str, questions: list[str]) -> float:
@@ -86,7 +88,9 @@ async def over_http(url: str, key: str, kb: str, questions: list[str], clients: 
     began = time.perf_counter()
     await asyncio.gather(*(client() for _ in range(clients)))
     rate = len(questions) / (time.perf_counter() - began)
-    print(f"over HTTP, {clients} clients: {rate:.0f} searches a second; {spread(taken)}", flush=True)
+    print(
+        f"over HTTP, {clients} clients: {rate:.0f} searches a second; {spread(taken)}", flush=True
+    )
     return rate
 
 

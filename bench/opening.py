@@ -23,11 +23,19 @@ from sqlalchemy import insert
 from collection import EMBEDDER, ROOT
 from fontanel.client import Client
 from fontanel.core.index import VectorSegment, merge_vectors
+from fontanel.engine.documents.kbs import create_kb
+from fontanel.engine.runtime.runtime import Workshop
 from fontanel.records.database import writing
-from fontanel.records.tables import Document, DocumentState, Edition, PassageRow, Revision, Team, now
+from fontanel.records.tables import (
+    Document,
+    DocumentState,
+    Edition,
+    PassageRow,
+    Revision,
+    Team,
+    now,
+)
 from fontanel.settings import Settings
-from fontanel.work.documents import create_kb
-from fontanel.work.workshop import Workshop
 from search import clustered, kept_words, texts
 
 sys.path.insert(0, str(ROOT))
@@ -42,7 +50,9 @@ def fill(workshop: Workshop, count: int) -> tuple[str, list[str], float]:
     words, _ = kept_words(count, passages)
     ids = np.arange(1, count + 1, dtype=np.int64)
     cut = merge_vectors(
-        [VectorSegment(ids, clustered(count, np.random.default_rng(5)))], [np.ones(count, dtype=bool)], least=1
+        [VectorSegment(ids, clustered(count, np.random.default_rng(5)))],
+        [np.ones(count, dtype=bool)],
+        least=1,
     )
     with writing(workshop.sessions) as session:
         session.add(Team(id="team_a", slug="a", name="A"))
@@ -51,23 +61,66 @@ def fill(workshop: Workshop, count: int) -> tuple[str, list[str], float]:
         edition = session.get_one(Edition, kb.edition_id)
         for start in range(0, count, 10_000):
             keys = range(start // EACH, min(start + 10_000, count) // EACH)
-            session.execute(insert(Document), [
-                {"key": key, "id": f"doc_{key}", "team_id": "team_a", "kb_id": kb.id, "name": f"d/{key}", "title": f"Document {key}",
-                 "state": DocumentState.INDEXED, "latest_revision_id": f"rev_{key}", "revision_id": f"rev_{key}", "tags": {},
-                 "created_at": now(), "changed_at": now()}
-                for key in keys
-            ])  # fmt: skip
-            session.execute(insert(Revision), [
-                {"id": f"rev_{key}", "team_id": "team_a", "document_key": key, "number": 1, "sha256": f"{key:064x}", "size": 1,
-                 "warnings": [], "seconds": {}, "created_at": now(), "passages": EACH}
-                for key in keys
-            ])  # fmt: skip
-            session.execute(insert(PassageRow), [
-                {"id": n + 1, "team_id": "team_a", "edition_id": edition.id, "document_key": n // EACH,
-                 "revision_id": f"rev_{n // EACH}", "ordinal": n % EACH, "start": 0, "end": 1, "text": text, "context": "", "tokens": 100,
-                 "parts": [], "locator": {"heading_path": [], "page": None, "anchor": None}, "embedded_text": ""}
-                for n, text in enumerate(passages[start : start + 10_000], start=start)
-            ])  # fmt: skip
+            session.execute(
+                insert(Document),
+                [
+                    {
+                        "key": key,
+                        "id": f"doc_{key}",
+                        "team_id": "team_a",
+                        "kb_id": kb.id,
+                        "name": f"d/{key}",
+                        "title": f"Document {key}",
+                        "state": DocumentState.INDEXED,
+                        "latest_revision_id": f"rev_{key}",
+                        "revision_id": f"rev_{key}",
+                        "tags": {},
+                        "created_at": now(),
+                        "changed_at": now(),
+                    }
+                    for key in keys
+                ],
+            )
+            session.execute(
+                insert(Revision),
+                [
+                    {
+                        "id": f"rev_{key}",
+                        "team_id": "team_a",
+                        "document_key": key,
+                        "number": 1,
+                        "sha256": f"{key:064x}",
+                        "size": 1,
+                        "warnings": [],
+                        "seconds": {},
+                        "created_at": now(),
+                        "passages": EACH,
+                    }
+                    for key in keys
+                ],
+            )
+            session.execute(
+                insert(PassageRow),
+                [
+                    {
+                        "id": n + 1,
+                        "team_id": "team_a",
+                        "edition_id": edition.id,
+                        "document_key": n // EACH,
+                        "revision_id": f"rev_{n // EACH}",
+                        "ordinal": n % EACH,
+                        "start": 0,
+                        "end": 1,
+                        "text": text,
+                        "context": "",
+                        "tokens": 100,
+                        "parts": [],
+                        "locator": {"heading_path": [], "page": None, "anchor": None},
+                        "embedded_text": "",
+                    }
+                    for n, text in enumerate(passages[start : start + 10_000], start=start)
+                ],
+            )
         workshop.editions.write(session, edition, words)
         workshop.editions.write(session, edition, cut)
         session.commit()
@@ -95,7 +148,10 @@ def main() -> None:
     parser.add_argument("--passages", type=int, default=1_000_000)
     parser.add_argument("--searches", type=int, default=200)
     arguments = parser.parse_args()
-    print(f"machine: {platform.machine()}, {os.cpu_count()} cores; {arguments.passages:,} passages", flush=True)
+    print(
+        f"machine: {platform.machine()}, {os.cpu_count()} cores; {arguments.passages:,} passages",
+        flush=True,
+    )
     with tempfile.TemporaryDirectory(dir=ROOT / "var") as scratch:
         data = Path(scratch) / "data"
         workshop = Workshop(Settings(data=data, embedder=EMBEDDER))
@@ -105,7 +161,10 @@ def main() -> None:
         workshop.stop()
         segments = sum(file.stat().st_size for file in (data / "editions").glob("*/*")) / 1e6
         records = (data / "fontanel.db").stat().st_size / 1e6
-        print(f"vectors {vectors:,.0f} MB, all segments {segments:,.0f} MB, records {records:,.0f} MB", flush=True)
+        print(
+            f"vectors {vectors:,.0f} MB, all segments {segments:,.0f} MB, records {records:,.0f} MB",
+            flush=True,
+        )
         for _ in range(3):
             # As on a machine where Python may keep what it compiled.
             service = Service(data, {"PYTHONDONTWRITEBYTECODE": ""})

@@ -23,12 +23,18 @@ from standin import StandIn
 from ways import compare
 
 
-def run_question(knowledge: CollectionKnowledge, item: dict[str, Any], writer: StandIn | None = None) -> dict[str, Any]:
+def run_question(
+    knowledge: CollectionKnowledge, item: dict[str, Any], writer: StandIn | None = None
+) -> dict[str, Any]:
     """Search and answer one question, with the built-in composer or a writer; return what came of it."""
     history: list[Exchange] = []
     for earlier in item.get("history", []):
-        finished = next(e for e in answer(earlier, history, knowledge) if isinstance(e, Finished)).answer
-        history.append(Exchange(earlier, finished.standalone, tuple(c.title for c in finished.citations)))
+        finished = next(
+            e for e in answer(earlier, history, knowledge) if isinstance(e, Finished)
+        ).answer
+        history.append(
+            Exchange(earlier, finished.standalone, tuple(c.title for c in finished.citations))
+        )
     started = time.monotonic()
     events = answer(item["question"], history, knowledge, writer=writer)
     result = next(e for e in events if isinstance(e, Finished)).answer
@@ -43,30 +49,52 @@ def run_question(knowledge: CollectionKnowledge, item: dict[str, Any], writer: S
         rank = next((r for r, held in enumerate(holds, 1) if held), None)
     text = result.text.lower()
     right = (
-        all(any(key.lower() in text for key in keys) for keys in item["answer_keys"]) if item["answer_keys"] else None
+        all(any(key.lower() in text for key in keys) for keys in item["answer_keys"])
+        if item["answer_keys"]
+        else None
     )
     files = set().union(*(g.files for g in gold))
-    passages = {(hit.document_id, hit.passage_id): bare(hit.text) for hit in [*hits, *result.evidence]}
+    passages = {
+        (hit.document_id, hit.passage_id): bare(hit.text) for hit in [*hits, *result.evidence]
+    }
     near = [c for c in result.citations if c.document_id in files]
     cited_exact = any(
-        any(g.evidence in passages.get((c.document_id, c.passage_id), "") or bare(c.quote) in g.evidence for g in gold)
+        any(
+            g.evidence in passages.get((c.document_id, c.passage_id), "")
+            or bare(c.quote) in g.evidence
+            for g in gold
+        )
         for c in near
     )
     return {
-        "id": item["id"], "kind": item["kind"], "question": item["question"], "standalone": result.standalone,
-        "rank": rank, "answered": result.outcome == Outcome.ANSWERED, "declined": result.outcome == Outcome.DECLINED,
-        "right": bool(right) and result.outcome == Outcome.ANSWERED, "cited_document": bool(near), "cited": cited_exact,
+        "id": item["id"],
+        "kind": item["kind"],
+        "question": item["question"],
+        "standalone": result.standalone,
+        "rank": rank,
+        "answered": result.outcome == Outcome.ANSWERED,
+        "declined": result.outcome == Outcome.DECLINED,
+        "right": bool(right) and result.outcome == Outcome.ANSWERED,
+        "cited_document": bool(near),
+        "cited": cited_exact,
         "supported": _is_supported(result, writer is not None) if result.citations else None,
-        "sufficiency": round(result.sufficiency, 3), "answer": result.text,
-        "citations": [{"file": c.document_id, "quote": c.quote, "support": round(c.support, 2)} for c in result.citations],
+        "sufficiency": round(result.sufficiency, 3),
+        "answer": result.text,
+        "citations": [
+            {"file": c.document_id, "quote": c.quote, "support": round(c.support, 2)}
+            for c in result.citations
+        ],
         "seconds": round(seconds, 3),
-    }  # fmt: skip
+    }
 
 
 def _is_supported(result: Answer, written: bool) -> bool:
     """Whether each statement of an answer is carried: by the check, or of quotations by their words."""
     if written:
-        return all(statement.verdict in (Verdict.SUPPORTED, Verdict.NONE) for statement in result.statements)
+        return all(
+            statement.verdict in (Verdict.SUPPORTED, Verdict.NONE)
+            for statement in result.statements
+        )
     return all(citation.support >= 0.8 for citation in result.citations)
 
 
@@ -87,31 +115,50 @@ def report(outcomes: list[dict[str, Any]], writer: str) -> None:
     for outcome in outcomes:
         groups[outcome["kind"]].append(outcome)
     answerable = [o for o in outcomes if o["kind"] != "unanswerable"]
-    search = Table(title="Search: per cent of questions whose evidence is found, with 95% intervals")
+    search = Table(
+        title="Search: per cent of questions whose evidence is found, with 95% intervals"
+    )
     answers = Table(title=f"Answers, {writer}: per cent, with 95% intervals")
     for name in ("kind", "n", "rank 1", "top 5", "top 10", "MRR@20"):
         search.add_column(name, justify="left" if name == "kind" else "right")
-    for name in ("kind", "n", "right", "cited document", "cited place", "right and cited", "supported", "declined"):
+    for name in (
+        "kind",
+        "n",
+        "right",
+        "cited document",
+        "cited place",
+        "right and cited",
+        "supported",
+        "declined",
+    ):
         answers.add_column(name, justify="left" if name == "kind" else "right")
     for kind, items in [*sorted(groups.items()), ("all answerable", answerable)]:
         if kind != "unanswerable":
             ranks = [o["rank"] for o in items]
             search.add_row(
-                kind, str(len(items)), *(interval([float(r is not None and r <= k) for r in ranks]) for k in (1, 5, 10)),
+                kind,
+                str(len(items)),
+                *(interval([float(r is not None and r <= k) for r in ranks]) for k in (1, 5, 10)),
                 interval([1 / r if r else 0.0 for r in ranks]),
-            )  # fmt: skip
+            )
         columns = [[float(o[key]) for o in items] for key in ("right", "cited_document", "cited")]
         both = [float(o["right"] and o["cited_document"]) for o in items]
         supported = [float(o["supported"]) for o in items if o["supported"] is not None]
         declined = interval([float(o["declined"]) for o in items])
-        shown = ["-"] * 4 if kind == "unanswerable" else [*(interval(c) for c in columns), interval(both)]
+        shown = (
+            ["-"] * 4
+            if kind == "unanswerable"
+            else [*(interval(c) for c in columns), interval(both)]
+        )
         answers.add_row(kind, str(len(items)), *shown, interval(supported), declined)
     console = Console(width=120)
     if writer == BUILT_IN:
         console.print(search)
     console.print(answers)
     times = sorted(o["seconds"] for o in outcomes)
-    console.print(f"seconds per answer: median {times[len(times) // 2]:.3f}, slowest {times[-1]:.3f}")
+    console.print(
+        f"seconds per answer: median {times[len(times) // 2]:.3f}, slowest {times[-1]:.3f}"
+    )
 
 
 def main() -> None:
@@ -119,7 +166,11 @@ def main() -> None:
     parser.add_argument("--collection", type=Path, default=ROOT / "demo" / "documents")
     parser.add_argument("--questions", type=Path, default=ROOT / "demo" / "questions.jsonl")
     parser.add_argument("--json", type=Path)
-    parser.add_argument("--ways", action="store_true", help="search in several ways and beside a reference, no answers")
+    parser.add_argument(
+        "--ways",
+        action="store_true",
+        help="search in several ways and beside a reference, no answers",
+    )
     arguments = parser.parse_args()
     collection = Collection(arguments.collection)
     print(
@@ -134,7 +185,9 @@ def main() -> None:
     items = load_questions(arguments.questions)
     outcomes = [run_question(knowledge, item) for item in items]
     report(outcomes, BUILT_IN)
-    report([run_question(knowledge, item, StandIn("honest")) for item in items], "the honest stand-in")
+    report(
+        [run_question(knowledge, item, StandIn("honest")) for item in items], "the honest stand-in"
+    )
     if arguments.json:
         arguments.json.write_text(json.dumps(outcomes, indent=1, ensure_ascii=False) + "\n")
 

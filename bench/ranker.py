@@ -46,32 +46,51 @@ class Asked:
 
 def features(candidates: list[Candidate], lengths: list[int], terms: int) -> Floats:
     best = max((c.lexical for c in candidates), default=1.0) or 1.0
-    by_words = {c.passage_id: rank for rank, c in enumerate(sorted(candidates, key=lambda c: -c.lexical))}
+    by_words = {
+        c.passage_id: rank for rank, c in enumerate(sorted(candidates, key=lambda c: -c.lexical))
+    }
     rows = []
     for c, length in zip(candidates, lengths, strict=True):
         window, near = c.window or 0.0, c.similarity or 0.0
-        fields = np.sum([values for values in c.fields.values()], axis=0) if c.fields else np.zeros(4)
+        fields = (
+            np.sum([values for values in c.fields.values()], axis=0) if c.fields else np.zeros(4)
+        )
         whole = max(c.lexical, 1e-9)
-        rows.append([
-            c.lexical / best, near, window, 2 * near - window, c.coverage, len(c.terms) / max(terms, 1),
-            fields[0] / whole, fields[1] / whole, 1.0 / (1 + by_words[c.passage_id]), np.log1p(length),
-        ])  # fmt: skip
+        rows.append(
+            [
+                c.lexical / best,
+                near,
+                window,
+                2 * near - window,
+                c.coverage,
+                len(c.terms) / max(terms, 1),
+                fields[0] / whole,
+                fields[1] / whole,
+                1.0 / (1 + by_words[c.passage_id]),
+                np.log1p(length),
+            ]
+        )
     return np.array(rows)
 
 
 def asked(collection: Collection, item: dict[str, Any]) -> Asked | None:
     gold = collection.gold(item)
     vector = collection.embedder.embed([item["question"]])[0]
-    query = Query(item["question"], vector, Mode.HYBRID, _DEPTH, per_document=_DEPTH, fold=False, explain=True)
+    query = Query(
+        item["question"], vector, Mode.HYBRID, _DEPTH, per_document=_DEPTH, fold=False, explain=True
+    )
     found = collection.snapshot.search(query)
     if not gold or not found:
         return None
     passages = [collection.passages[c.passage_id] for c in found]
     held = [
-        any(one.in_passage(collection.documents[key].file, passage.text) for one in gold) for key, passage in passages
+        any(one.in_passage(collection.documents[key].file, passage.text) for one in gold)
+        for key, passage in passages
     ]
     terms = len(collection.snapshot.query_terms(item["question"]))
-    return Asked(features(found, [len(passage.text) for _, passage in passages], terms), np.array(held))
+    return Asked(
+        features(found, [len(passage.text) for _, passage in passages], terms), np.array(held)
+    )
 
 
 def fit(questions: list[Asked], penalty: float) -> tuple[Floats, Floats, Floats]:
@@ -100,8 +119,12 @@ def reciprocal(held: npt.NDArray[np.bool_]) -> float:
 def main() -> None:
     parser = argparse.ArgumentParser(description=__doc__)
     parser.add_argument("--collection", type=Path, default=ROOT / "var/collections/debian-manuals")
-    parser.add_argument("--tuning", type=Path, default=ROOT / "bench/questions/debian-manuals-tuning.jsonl")
-    parser.add_argument("--reporting", type=Path, default=ROOT / "bench/questions/debian-manuals-reporting.jsonl")
+    parser.add_argument(
+        "--tuning", type=Path, default=ROOT / "bench/questions/debian-manuals-tuning.jsonl"
+    )
+    parser.add_argument(
+        "--reporting", type=Path, default=ROOT / "bench/questions/debian-manuals-reporting.jsonl"
+    )
     arguments = parser.parse_args()
     collection = Collection(arguments.collection)
     tuning, reporting = (
@@ -110,12 +133,20 @@ def main() -> None:
     )
     for penalty in (0.1, 1.0, 5.0):
         weights, mean, spread = fit(tuning, penalty)
-        print(f"penalty {penalty}: " + ", ".join(f"{n} {w:+.2f}" for n, w in zip(NAMES, weights, strict=True)))
+        print(
+            f"penalty {penalty}: "
+            + ", ".join(f"{n} {w:+.2f}" for n, w in zip(NAMES, weights, strict=True))
+        )
         for name, questions in (("tuning", tuning), ("reporting", reporting)):
             blend = np.array([reciprocal(q.held) for q in questions])
-            ranked = np.array([
-                reciprocal(q.held[np.argsort(-((q.features - mean) / spread) @ weights, kind="stable")]) for q in questions
-            ])  # fmt: skip
+            ranked = np.array(
+                [
+                    reciprocal(
+                        q.held[np.argsort(-((q.features - mean) / spread) @ weights, kind="stable")]
+                    )
+                    for q in questions
+                ]
+            )
             chosen = np.random.default_rng(7).integers(0, len(blend), (4000, len(blend)))
             low, high = np.percentile((ranked - blend)[chosen].mean(axis=1), [2.5, 97.5])
             print(

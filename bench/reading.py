@@ -33,7 +33,7 @@ import itertools
 
 from fontanel.core.reading import Reading, read
 from fontanel.core.reading.model import CELL_SEPARATOR
-from fontanel.core.reading.pdf import read_pdf
+from fontanel.core.reading.paged.pdf import read_pdf
 
 COLLECTIONS = ROOT / "var" / "collections"
 #: Manual -> its HTML files (a folder and a pattern) and its PDF.
@@ -44,7 +44,11 @@ PAIRS = {
         "[ap][rp]*.en.html|ch*.en.html",
         "debian-reference-pdf/debian-reference.en.pdf",
     ),
-    "developers-reference": ("developers-reference", "*.html", "developers-reference-pdf/developers-reference.pdf"),
+    "developers-reference": (
+        "developers-reference",
+        "*.html",
+        "developers-reference-pdf/developers-reference.pdf",
+    ),
     "policy": ("policy/policy.html", "*.html", "policy-pdf/policy.pdf"),
     "faq": ("faq", "*.html", "faq-pdf/debian-faq.en.pdf"),
 }
@@ -108,7 +112,9 @@ def _unique(items: list[str]) -> dict[tuple[str, ...], int]:
     return {key: place for key, place in places.items() if place >= 0}
 
 
-def _increasing(a: dict[tuple[str, ...], int], b: dict[tuple[str, ...], int]) -> list[tuple[int, int]]:
+def _increasing(
+    a: dict[tuple[str, ...], int], b: dict[tuple[str, ...], int]
+) -> list[tuple[int, int]]:
     pairs = sorted((place, b[key]) for key, place in a.items() if key in b)
     tails: list[int] = []
     at: list[int] = []
@@ -160,7 +166,9 @@ def _tables(reading: Reading) -> list[list[list[str]]]:
 
 def html_files(name: str) -> list[Path]:
     folder, patterns, _ = PAIRS[name]
-    found = {path for pattern in patterns.split("|") for path in (COLLECTIONS / folder).glob(pattern)}
+    found = {
+        path for pattern in patterns.split("|") for path in (COLLECTIONS / folder).glob(pattern)
+    }
     return sorted(path for path in found if path.name not in _NO_CONTENT)
 
 
@@ -194,13 +202,21 @@ def agreement(verbose: bool) -> None:
                 print(f"   {file.name}: {got}/{len(wanted)} words")
             mine = _headings(page)
             # Headings as a sequence, so that one of the same name elsewhere does not count.
-            matcher = SequenceMatcher(None, [k for k, _ in mine], [k for k, _ in there], autojunk=False)
-            both = [(mine[m.a + i], there[m.b + i]) for m in matcher.get_matching_blocks() for i in range(m.size)]
+            matcher = SequenceMatcher(
+                None, [k for k, _ in mine], [k for k, _ in there], autojunk=False
+            )
+            both = [
+                (mine[m.a + i], there[m.b + i])
+                for m in matcher.get_matching_blocks()
+                for i in range(m.size)
+            ]
             headings += len(mine)
             found += len(both)
             if verbose and len(both) < len(mine):
                 held = {key for (key, _), _ in both}
-                print(f"   {file.name}: headings missing: {[k for k, _ in mine if k not in held][:8]}")
+                print(
+                    f"   {file.name}: headings missing: {[k for k, _ in mine if k not in held][:8]}"
+                )
             for ((_, a), (_, b)), ((_, c), (_, d)) in itertools.pairwise(both):
                 pairs += 1
                 ordered += (a > c) - (a < c) == (b > d) - (b < d)
@@ -236,7 +252,9 @@ def _agreed(wanted: list[list[str]], found: list[list[str]]) -> int:
     return total
 
 
-def _compared(times: int, bare: Callable[[], object], own: Callable[[], object]) -> tuple[float, float]:
+def _compared(
+    times: int, bare: Callable[[], object], own: Callable[[], object]
+) -> tuple[float, float]:
     """The least CPU time of each in turns, so that what else the machine does falls on both alike."""
     best = [float("inf"), float("inf")]
     for _ in range(times):
@@ -274,10 +292,14 @@ def speed() -> None:
         bare, own = _compared(
             7,
             lambda data=data: _bare_text(data),
-            lambda data=data: read_pdf(data, lambda done, total: None, recognition=False).build("en"),
+            lambda data=data: read_pdf(data, lambda done, total: None, recognition=False).build(
+                "en"
+            ),
         )
         together = [together[0] + bare, together[1] + own]
-        print(f"{pdf:55} bare {bare:6.2f} s  read {own:6.2f} s  ratio {bare / own:.2f}  (wanted 0.5)")
+        print(
+            f"{pdf:55} bare {bare:6.2f} s  read {own:6.2f} s  ratio {bare / own:.2f}  (wanted 0.5)"
+        )
     print(
         f"{'the five together':55} bare {together[0]:6.2f} s  read {together[1]:6.2f} s  ratio {together[0] / together[1]:.2f}"
     )
@@ -295,8 +317,16 @@ def speed() -> None:
     writer.writerow(["Berth", "Vessel", "Date", "Draught", "Cargo", "Remark"])
     rng = random.Random(5)
     for row in range(100_000):
-        writer.writerow([f"Berth {rng.randint(1, 9)}", f"Vessel {row}", f"2026-0{rng.randint(1, 9)}-1{rng.randint(0, 9)}",
-                         round(rng.uniform(2, 12), 1), rng.choice(["timber", "stone", "salt"]), "arrived in good order"])  # fmt: skip
+        writer.writerow(
+            [
+                f"Berth {rng.randint(1, 9)}",
+                f"Vessel {row}",
+                f"2026-0{rng.randint(1, 9)}-1{rng.randint(0, 9)}",
+                round(rng.uniform(2, 12), 1),
+                rng.choice(["timber", "stone", "salt"]),
+                "arrived in good order",
+            ]
+        )
     data = table.getvalue().encode()
     started = time.perf_counter()
     read(data, "a.csv")
@@ -317,7 +347,9 @@ def memory() -> None:
         "reading = read(Path(sys.argv[1]).read_bytes(), 'a.pdf'); json.dumps(reading.to_dict()); "
         "print(reading.pages, resource.getrusage(resource.RUSAGE_SELF).ru_maxrss // 1024)"
     )
-    out = subprocess.run([sys.executable, "-c", code, str(target)], capture_output=True, text=True, check=True).stdout
+    out = subprocess.run(
+        [sys.executable, "-c", code, str(target)], capture_output=True, text=True, check=True
+    ).stdout
     pages, peak = out.split()
     print(f"{pages} pages: peak {peak} MB  (wanted under 500)")
 

@@ -18,11 +18,21 @@ FONTS = Path(reportlab.__file__).parent / "fonts"
 
 
 def _paragraphs() -> list[str]:
-    text = (ROOT / "demo" / "text" / "marine-operations" / "crane-safety.md").read_text().split("---\n", 2)[2]
-    return [" ".join(part.split()) for part in text.split("\n\n") if len(part) > 60 and part[0].isalpha()]
+    text = (
+        (ROOT / "demo" / "text" / "marine-operations" / "crane-safety.md")
+        .read_text()
+        .split("---\n", 2)[2]
+    )
+    return [
+        " ".join(part.split())
+        for part in text.split("\n\n")
+        if len(part) > 60 and part[0].isalpha()
+    ]
 
 
-def page(paragraphs: list[str], dpi: int, slant: float = 0.0, noise: float = 0.0, seed: int = 7) -> tuple[bytes, str]:
+def page(
+    paragraphs: list[str], dpi: int, slant: float = 0.0, noise: float = 0.0, seed: int = 7
+) -> tuple[bytes, str]:
     """An A4 page of 11-point text as a PNG, and the text that stands on it."""
     width, height = round(8.27 * dpi), round(11.69 * dpi)
     image = Image.new("L", (width, height), 255)
@@ -64,9 +74,9 @@ def errors(wanted: str, found: str) -> float:
         now[0] = i
         best = np.minimum(before[1:] + 1, before[:-1] + (codes != ord(letter)))
         # What is inserted from the left adds one a place.
-        now[1:] = np.minimum.accumulate(np.concatenate([[i], best]) - np.arange(len(b) + 1))[1:] + np.arange(
-            1, len(b) + 1
-        )
+        now[1:] = np.minimum.accumulate(np.concatenate([[i], best]) - np.arange(len(b) + 1))[
+            1:
+        ] + np.arange(1, len(b) + 1)
         before = now
     return float(before[-1]) / max(1, len(a))
 
@@ -76,11 +86,15 @@ def recognition() -> None:
     print(f"{'page':28} {'errors':>8}  {'wanted':>8}  {'seconds':>8}")
     for dpi in (150, 300):
         for name, slant, noise, most in (
-            ("clean", 0.0, 0.0, 0.03), ("slanted by 2 degrees", 2.0, 0.0, 0.03), ("noisy", 0.0, 0.12, 0.08),
+            ("clean", 0.0, 0.0, 0.03),
+            ("slanted by 2 degrees", 2.0, 0.0, 0.03),
+            ("noisy", 0.0, 0.12, 0.08),
             ("noisy and slanted", 2.0, 0.12, 0.08),
-        ):  # fmt: skip
+        ):
             data, text = page(paragraphs, dpi, slant, noise)
             started = time.perf_counter()
             reading = read(data, "page.png")
             seconds = time.perf_counter() - started
-            print(f"{dpi} dpi, {name:19} {errors(text, reading.text):8.2%}  {most:8.0%}  {seconds:8.1f}")
+            print(
+                f"{dpi} dpi, {name:19} {errors(text, reading.text):8.2%}  {most:8.0%}  {seconds:8.1f}"
+            )

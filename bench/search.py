@@ -23,7 +23,6 @@ import numpy as np
 import numpy.typing as npt
 
 from collection import CACHE, ROOT
-from fontanel.core.analysis import STOP_WORDS, Analyser
 from fontanel.core.index import (
     Mode,
     Query,
@@ -37,6 +36,7 @@ from fontanel.core.index import (
 )
 from fontanel.core.index.files import SegmentDamaged
 from fontanel.core.reading import ReadingFailed, read
+from fontanel.core.text.analysis import STOP_WORDS, Analyser
 
 DIMENSIONS = 384
 WORDS = 160
@@ -57,22 +57,29 @@ def texts(count: int) -> tuple[list[str], list[str]]:
             except ReadingFailed:
                 continue
             found.append(reading.text.split())
-            titles += [reading.text[b.start : b.end] for b in reading.blocks if b.kind == "heading"][:3]
+            titles += [
+                reading.text[b.start : b.end] for b in reading.blocks if b.kind == "heading"
+            ][:3]
         kept.parent.mkdir(parents=True, exist_ok=True)
         kept.write_text(json.dumps([found, titles]))
     documents, titles = json.loads(kept.read_text())
     questions = [
-        json.loads(line)["question"] for path in sorted(Path(ROOT / "bench/questions").glob("*.jsonl"))
+        json.loads(line)["question"]
+        for path in sorted(Path(ROOT / "bench/questions").glob("*.jsonl"))
         for line in path.read_text().splitlines()
-    ]  # fmt: skip
+    ]
     rng = random.Random(3)
     # Titles of sections stand for what people type who know the words; three words or more, to be questions at all.
-    questions = (questions + rng.sample(sorted({t for t in titles if len(t.split()) > 3}), 500))[:500]
+    questions = (questions + rng.sample(sorted({t for t in titles if len(t.split()) > 3}), 500))[
+        :500
+    ]
     passages: list[str] = []
     shift = 0
     while len(passages) < count:
         for words in documents:
-            passages += [" ".join(words[at : at + WORDS]) for at in range(shift, len(words) - 20, WORDS)]
+            passages += [
+                " ".join(words[at : at + WORDS]) for at in range(shift, len(words) - 20, WORDS)
+            ]
         shift += 23
     rng.shuffle(passages)
     return passages[:count], questions
@@ -82,7 +89,9 @@ def body_entry(passage_id: int, document_key: int, text: str, analyser: Analyser
     """A passage that is all body, without title, headings or description."""
     terms, positions = analyser.positions(text)
     empty = np.zeros(0, dtype=np.int32)
-    return WordsEntry(passage_id, document_key, ([], [], terms, []), (empty, empty, positions, empty))
+    return WordsEntry(
+        passage_id, document_key, ([], [], terms, []), (empty, empty, positions, empty)
+    )
 
 
 def words_snapshot(passages: list[str]) -> tuple[WordsSegment, float]:
@@ -93,7 +102,11 @@ def words_snapshot(passages: list[str]) -> tuple[WordsSegment, float]:
         some = enumerate(passages[start : start + 50_000], start=start)
         entries = [body_entry(number + 1, number // 10, text, analyser) for number, text in some]
         parts.append(WordsSegment.build(entries))
-    segment = parts[0] if len(parts) == 1 else merge_words(parts, [np.ones(len(p), dtype=bool) for p in parts])
+    segment = (
+        parts[0]
+        if len(parts) == 1
+        else merge_words(parts, [np.ones(len(p), dtype=bool) for p in parts])
+    )
     return segment, time.perf_counter() - started
 
 
@@ -114,9 +127,9 @@ def clustered(count: int, rng: np.random.Generator) -> Floats:
     out = np.empty((count, DIMENSIONS), dtype=np.float32)
     for start in range(0, count, 50_000):
         some = out[start : start + 50_000]
-        some[:] = centres[rng.integers(0, len(centres), len(some))] + 0.7 * rng.normal(size=some.shape).astype(
-            np.float32
-        )
+        some[:] = centres[rng.integers(0, len(centres), len(some))] + 0.7 * rng.normal(
+            size=some.shape
+        ).astype(np.float32)
         some /= np.linalg.norm(some, axis=1, keepdims=True)
     return out
 
@@ -183,7 +196,9 @@ def by_words(size: int) -> None:
         ).fetchall()
 
     def own(i: int) -> object:
-        return snapshot.search(Query(questions[i % rounds], None, Mode.LEXICAL, 10, per_document=10, fold=False))
+        return snapshot.search(
+            Query(questions[i % rounds], None, Mode.LEXICAL, 10, per_document=10, fold=False)
+        )
 
     a, b = in_turns(other, own, rounds, 3 if size < 1_000_000 else 1)
     print(
@@ -195,7 +210,9 @@ def by_words(size: int) -> None:
 def by_meaning(size: int, words: bool) -> None:
     rng = np.random.default_rng(11)
     vectors = clustered(size, rng)
-    asked = vectors[rng.integers(0, size, 200)] + 0.02 * rng.normal(size=(200, DIMENSIONS)).astype(np.float32)
+    asked = vectors[rng.integers(0, size, 200)] + 0.02 * rng.normal(size=(200, DIMENSIONS)).astype(
+        np.float32
+    )
     ids = np.arange(1, size + 1, dtype=np.int64)
     passages, questions = texts(size) if words else ([""] * size, [""] * 200)
     segment = words_snapshot(passages)[0] if words else _without_words(size)
@@ -207,12 +224,12 @@ def by_meaning(size: int, words: bool) -> None:
         return top[np.argsort(-scores[top])]
 
     def search(mode: Mode) -> Callable[[int], object]:
-        return lambda i: snapshot.search(Query(questions[i % len(questions)], asked[i % 200], mode, 10))
+        return lambda i: snapshot.search(
+            Query(questions[i % len(questions)], asked[i % 200], mode, 10)
+        )
 
     a, b = timed(bare, 200), timed(search(Mode.VECTOR), 200)
-    line = (
-        f"{size:>9,} bare product {a[0]:7.2f} ({a[1]:7.2f})  exact {b[0]:7.2f} ({b[1]:7.2f})  ratio {b[0] / a[0]:.2f}"
-    )
+    line = f"{size:>9,} bare product {a[0]:7.2f} ({a[1]:7.2f})  exact {b[0]:7.2f} ({b[1]:7.2f})  ratio {b[0] / a[0]:.2f}"
     if words:
         c = timed(search(Mode.HYBRID), 500)
         line += f"  hybrid {c[0]:7.2f} ({c[1]:7.2f})"
@@ -227,7 +244,9 @@ def _without_words(size: int) -> WordsSegment:
 def in_cells(size: int) -> None:
     rng = np.random.default_rng(12)
     vectors = clustered(size, rng)
-    asked = vectors[rng.integers(0, size, 200)] + 0.02 * rng.normal(size=(200, DIMENSIONS)).astype(np.float32)
+    asked = vectors[rng.integers(0, size, 200)] + 0.02 * rng.normal(size=(200, DIMENSIONS)).astype(
+        np.float32
+    )
     ids = np.arange(1, size + 1, dtype=np.int64)
     words = _without_words(size)
     exact = Snapshot([words], [VectorSegment(ids, vectors)])
@@ -238,7 +257,12 @@ def in_cells(size: int) -> None:
     celled = Snapshot([words], [cut])
 
     def search(snapshot: Snapshot) -> Callable[[int], list[int]]:
-        return lambda i: [c.passage_id for c in snapshot.search(Query("", asked[i % 200], Mode.VECTOR, 10, per_document=10, fold=False))]  # fmt: skip
+        return lambda i: [
+            c.passage_id
+            for c in snapshot.search(
+                Query("", asked[i % 200], Mode.VECTOR, 10, per_document=10, fold=False)
+            )
+        ]
 
     recall = np.mean([len(set(search(exact)(i)) & set(search(celled)(i))) / 10 for i in range(200)])
     a, b = timed(search(exact), 60), timed(search(celled), 200)
@@ -255,7 +279,9 @@ def main() -> None:
     parser.add_argument("--skip-words", action="store_true")
     parser.add_argument("--words", type=int, nargs="*", help="sizes for words alone")
     arguments = parser.parse_args()
-    print(f"machine: {platform.machine()}, {os.cpu_count()} cores, numpy {np.__version__}; milliseconds, median (p95)")
+    print(
+        f"machine: {platform.machine()}, {os.cpu_count()} cores, numpy {np.__version__}; milliseconds, median (p95)"
+    )
     for size in arguments.words or []:
         by_words(size)
     if arguments.words:

@@ -37,7 +37,7 @@ from tests.conftest import Service, TeamSetup, free_port, new_team  # noqa: E402
 
 from fontanel import schemas as s  # noqa: E402
 from fontanel.client import Client  # noqa: E402
-from fontanel.standins.bucket import bucket_app  # noqa: E402
+from fontanel.simulators.bucket import bucket_app  # noqa: E402
 
 
 def text_of(number: int, turn: int = 0) -> str:
@@ -64,7 +64,9 @@ def started(folder: Path, words: bool) -> tuple[Service, TeamSetup]:
     return service, team
 
 
-def set_up(folder: Path, watch: bool, words: bool = False) -> tuple[Service, TeamSetup, Client, s.SourceOut]:
+def set_up(
+    folder: Path, watch: bool, words: bool = False
+) -> tuple[Service, TeamSetup, Client, s.SourceOut]:
     service, team = started(folder, words)
     settings = {"path": str(folder / "files"), "watch": watch}
     return service, team, team.client, first_run(team.client, "folder", settings)
@@ -75,16 +77,26 @@ def first_run(
 ) -> s.SourceOut:
     """Connect a source and wait until all it holds is indexed."""
     source = client.connect_source(
-        "kb", s.SourceIn(name=kind, kind=kind, settings=settings, credentials=credentials or {}, guard_share=1.0)
+        "kb",
+        s.SourceIn(
+            name=kind, kind=kind, settings=settings, credentials=credentials or {}, guard_share=1.0
+        ),
     )
     began = time.monotonic()
     while True:
         sync = client.show_sync("kb", source.id)
         if sync.state == "done" and not sync.indexing:
             break
-        print(f"\r{sync.state} {sync.seen} seen, {sync.indexing} being indexed   ", end="", file=sys.stderr)
+        print(
+            f"\r{sync.state} {sync.seen} seen, {sync.indexing} being indexed   ",
+            end="",
+            file=sys.stderr,
+        )
         time.sleep(0.5)
-    print(f"\nfirst run of {sync.added} items, {kind}: {time.monotonic() - began:.0f} s until indexed", flush=True)
+    print(
+        f"\nfirst run of {sync.added} items, {kind}: {time.monotonic() - began:.0f} s until indexed",
+        flush=True,
+    )
     return source
 
 
@@ -131,12 +143,20 @@ def edits(client: Client, folder: Path, count: int, documents: int) -> None:
     for turn in range(1, count + 1):
         number = random.randrange(documents)
         (folder / f"{number % 100:02}" / f"{number:05}.md").write_text(text_of(number, turn))
-        lags.append(wait_for(lambda n=number, t=turn: client.search("kb", f"+zq{n}x{t}", mode="lexical", limit=1).hits))
+        lags.append(
+            wait_for(
+                lambda n=number, t=turn: (
+                    client.search("kb", f"+zq{n}x{t}", mode="lexical", limit=1).hits
+                )
+            )
+        )
     for number in random.sample(range(documents), 10):
         path = folder / f"{number % 100:02}" / f"{number:05}.md"
         name = f"files/{number % 100:02}/{number:05}.md"
         path.unlink()
-        gone.append(wait_for(lambda n=name: all(d.name != n for d in client.list_documents("kb", name=n))))
+        gone.append(
+            wait_for(lambda n=name: all(d.name != n for d in client.list_documents("kb", name=n)))
+        )
     lags.sort()
     print(
         f"{count} edits among {documents} watched files: answerable after {statistics.median(lags):.2f} s at the median, "
@@ -163,8 +183,12 @@ def remote(folder: Path, count: int) -> None:
 
         return answer
 
-    bucket = serve(counted(first, lambda scope: "list" if b"list-type" in scope["query_string"] else "object"))
-    site = serve(counted(second, lambda scope: "page" if scope["path"][1:].isdigit() else scope["path"]))
+    bucket = serve(
+        counted(first, lambda scope: "list" if b"list-type" in scope["query_string"] else "object")
+    )
+    site = serve(
+        counted(second, lambda scope: "page" if scope["path"][1:].isdigit() else scope["path"])
+    )
     keys = {"access_key": "key", "secret_key": "a secret"}
     plans: list[tuple[str, dict[str, Any], dict[str, Any]]] = [
         ("bucket", {"endpoint": bucket, "bucket": "records"}, keys),
@@ -196,14 +220,18 @@ def pages_app(pages: dict[str, str]) -> Any:
         etag = f'"{hashlib.sha256(text.encode()).hexdigest()[:16]}"'
         if request.headers.get("if-none-match") == etag:
             return Response(status_code=304, headers={"ETag": etag})
-        return HTMLResponse(f"<html><body><main><p>{text}</p></main></body></html>", headers={"ETag": etag})
+        return HTMLResponse(
+            f"<html><body><main><p>{text}</p></main></body></html>", headers={"ETag": etag}
+        )
 
     return Starlette(routes=[Route("/{path:path}", answer)])
 
 
 def serve(app: Any) -> str:
     port = free_port()
-    server = uvicorn.Server(uvicorn.Config(app, host="127.0.0.1", port=port, log_level="error", access_log=False))
+    server = uvicorn.Server(
+        uvicorn.Config(app, host="127.0.0.1", port=port, log_level="error", access_log=False)
+    )
     threading.Thread(target=server.run, daemon=True).start()
     while not server.started:
         time.sleep(0.01)
@@ -235,13 +263,23 @@ def kills(count: int) -> None:
         for name in here:
             client.wait_for_document("kb", f"files/{name}")
         there = {
-            d.name.removeprefix("files/"): client.original("kb", d.id).decode() for d in client.list_documents("kb")
+            d.name.removeprefix("files/"): client.original("kb", d.id).decode()
+            for d in client.list_documents("kb")
         }
-        found = [hit.document_id for hit in client.search("kb", "berth record", limit=100, per_document=100).hits]
+        found = [
+            hit.document_id
+            for hit in client.search("kb", "berth record", limit=100, per_document=100).hits
+        ]
         wrong += here != there or len(found) != len(set(found))
         print(f"\r{turn} kills, {wrong} wrong", end="", file=sys.stderr)
-    embedded = sum(r.embedded for d in client.list_documents("kb") for r in client.list_revisions("kb", d.id))
-    passages = sum(r.passages or 0 for d in client.list_documents("kb") for r in client.list_revisions("kb", d.id))
+    embedded = sum(
+        r.embedded for d in client.list_documents("kb") for r in client.list_revisions("kb", d.id)
+    )
+    passages = sum(
+        r.passages or 0
+        for d in client.list_documents("kb")
+        for r in client.list_revisions("kb", d.id)
+    )
     print(
         f"\n{count} syncs killed at random: {wrong} ended otherwise than the folder; {embedded} embedded of {passages} passages"
     )

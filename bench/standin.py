@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Generator, Sequence
 
 from fontanel.core.answering import Message, TokenUse
-from fontanel.standins.model import Said, compose, lying, read_prompt
+from fontanel.simulators.model import Said, compose, lying, read_prompt
 
 
 class StandIn:
@@ -15,7 +15,9 @@ class StandIn:
         self.name = behaviour
         self.said: list[Said] = []
 
-    def write(self, messages: Sequence[Message], most_tokens: int, temperature: float) -> Generator[str, None, None]:
+    def write(
+        self, messages: Sequence[Message], most_tokens: int, temperature: float
+    ) -> Generator[str, None, None]:
         plain = [{"role": m.role, "content": m.content} for m in messages]
         self.said = lying(read_prompt(plain)) if self.name == "lying" else []
         text = compose(self.name, plain)

@@ -42,17 +42,43 @@ def fill(service: Service, team: TeamSetup, kb: str, count: int) -> None:
         team_id = session.get_one(Kb, held).team_id
         for start in range(0, count, 10_000):
             some = range(start, min(start + 10_000, count))
-            session.execute(insert(Document), [
-                {"key": n + 1, "id": f"doc_{n}", "team_id": team_id, "kb_id": held, "name": f"folder{n % 50:02}/{n:06}.md",
-                 "title": f"Document {n}", "state": DocumentState.INDEXED, "latest_revision_id": f"rev_{n}",
-                 "revision_id": f"rev_{n}", "tags": {}, "created_at": at, "changed_at": at}
-                for n in some
-            ])  # fmt: skip
-            session.execute(insert(Revision), [
-                {"id": f"rev_{n}", "team_id": team_id, "document_key": n + 1, "number": 1, "sha256": f"{n:064x}", "size": 1,
-                 "warnings": [], "seconds": {}, "created_at": at}
-                for n in some
-            ])  # fmt: skip
+            session.execute(
+                insert(Document),
+                [
+                    {
+                        "key": n + 1,
+                        "id": f"doc_{n}",
+                        "team_id": team_id,
+                        "kb_id": held,
+                        "name": f"folder{n % 50:02}/{n:06}.md",
+                        "title": f"Document {n}",
+                        "state": DocumentState.INDEXED,
+                        "latest_revision_id": f"rev_{n}",
+                        "revision_id": f"rev_{n}",
+                        "tags": {},
+                        "created_at": at,
+                        "changed_at": at,
+                    }
+                    for n in some
+                ],
+            )
+            session.execute(
+                insert(Revision),
+                [
+                    {
+                        "id": f"rev_{n}",
+                        "team_id": team_id,
+                        "document_key": n + 1,
+                        "number": 1,
+                        "sha256": f"{n:064x}",
+                        "size": 1,
+                        "warnings": [],
+                        "seconds": {},
+                        "created_at": at,
+                    }
+                    for n in some
+                ],
+            )
         session.commit()
     engine.dispose()
 
@@ -85,10 +111,19 @@ def main() -> None:
         headers = {"Authorization": f"Bearer {team.key}"}
         path = f"/api/v1/teams/{team.slug}/kbs/{kb}"
         with httpx.Client(base_url=service.url, headers=headers, timeout=60) as http:
-            asked = ["", "/documents?limit=200", "/documents?limit=200&name=0999", "/documents?limit=200&folder=folder07",
-                     "/documents?state=failed", "/folders"]  # fmt: skip
+            asked = [
+                "",
+                "/documents?limit=200",
+                "/documents?limit=200&name=0999",
+                "/documents?limit=200&folder=folder07",
+                "/documents?state=failed",
+                "/folders",
+            ]
             for query in asked:
-                best = min(http.get(path + query).raise_for_status().elapsed.total_seconds() for _ in range(5))
+                best = min(
+                    http.get(path + query).raise_for_status().elapsed.total_seconds()
+                    for _ in range(5)
+                )
                 print(f"  GET .../{kb}{query:<36} {best * 1000:7.0f} ms")
             started = time.perf_counter()
             with http.stream("GET", f"{path}/events") as response:
@@ -97,7 +132,9 @@ def main() -> None:
             watching = 0
             for wanted in (0, 1, 3):
                 for _ in range(wanted - watching):
-                    threading.Thread(target=watch, args=(http, f"{path}/events"), daemon=True).start()
+                    threading.Thread(
+                        target=watch, args=(http, f"{path}/events"), daemon=True
+                    ).start()
                 watching = wanted
                 started, before = time.perf_counter(), processor(service)
                 for n in range(ADDED):

@@ -13,8 +13,8 @@ import numpy as np
 from rich.table import Table
 
 from collection import Collection, Gold
-from fontanel.core.analysis import Analyser
 from fontanel.core.index import Mode, Query, Snapshot, VectorSegment, WordsEntry, WordsSegment
+from fontanel.core.text.analysis import Analyser
 
 _WINDOW, _REPEATED, _DEPTH = 170, 30, 20
 
@@ -26,7 +26,9 @@ def own_ways(collection: Collection) -> dict[str, Way]:
     def way(mode: Mode, **more: Any) -> Way:
         def search(question: str) -> list[tuple[str, str]]:
             vector = collection.cache.embed([question])[0]
-            query = Query(question, vector, mode, _DEPTH, **{"per_document": _DEPTH, "fold": False, **more})
+            query = Query(
+                question, vector, mode, _DEPTH, **{"per_document": _DEPTH, "fold": False, **more}
+            )
             found = []
             for hit in collection.snapshot.search(query):
                 key, passage = collection.passages[hit.passage_id]
@@ -52,16 +54,22 @@ def reference(collection: Collection) -> Way:
         for start in range(0, max(1, len(words) - _REPEATED), _WINDOW - _REPEATED):
             windows.append((document.file, " ".join(words[start : start + _WINDOW])))
     analyser = Analyser("en")
-    entries = [WordsEntry(n, n, ([], [], analyser.terms(text), [])) for n, (_, text) in enumerate(windows)]
+    entries = [
+        WordsEntry(n, n, ([], [], analyser.terms(text), [])) for n, (_, text) in enumerate(windows)
+    ]
     vectors = collection.cache.embed([text for _, text in windows], progress=True)
-    snapshot = Snapshot([WordsSegment.build(entries)], [VectorSegment(np.arange(len(windows)), vectors)])
+    snapshot = Snapshot(
+        [WordsSegment.build(entries)], [VectorSegment(np.arange(len(windows)), vectors)]
+    )
 
     def scaled(scores: np.ndarray) -> np.ndarray:  # type: ignore[type-arg]
         return (scores - scores.min()) / max(float(scores.max() - scores.min()), 1e-9)
 
     def search(question: str) -> list[tuple[str, str]]:
         lexical = np.zeros(len(windows))
-        for hit in snapshot.search(Query(question, None, Mode.LEXICAL, 1000, per_document=1000, fold=False)):
+        for hit in snapshot.search(
+            Query(question, None, Mode.LEXICAL, 1000, per_document=1000, fold=False)
+        ):
             lexical[hit.passage_id] = hit.lexical
         cosine = vectors @ collection.cache.embed([question])[0]
         blend = 0.5 * scaled(lexical) + 0.5 * scaled(cosine)
@@ -70,9 +78,15 @@ def reference(collection: Collection) -> Way:
     return search
 
 
-def compare(collection: Collection, items: Sequence[dict[str, Any]], interval: Callable[[list[float]], str]) -> Table:
+def compare(
+    collection: Collection, items: Sequence[dict[str, Any]], interval: Callable[[list[float]], str]
+) -> Table:
     """A table of each way's ranks on the questions that have an answer and no history."""
-    asked = [item for item in items if item.get("gold") and not item.get("history") and not item.get("all_needed")]
+    asked = [
+        item
+        for item in items
+        if item.get("gold") and not item.get("history") and not item.get("all_needed")
+    ]
     table = Table(title=f"Ways to search, {len(asked)} questions: per cent, with 95% intervals")
     for name in ("way", "rank 1", "top 5", "top 10", "MRR@20", "nDCG@10", "MRR over the reference"):
         table.add_column(name, justify="left" if name == "way" else "right")
@@ -82,18 +96,26 @@ def compare(collection: Collection, items: Sequence[dict[str, Any]], interval: C
         ranks = [_rank(way(item["question"]), collection.gold(item)) for item in asked]
         gains = [_reciprocal(rank) - before for rank, before in zip(ranks, least, strict=True)]
         table.add_row(
-            name, *(interval([float(r is not None and r <= k) for r in ranks]) for k in (1, 5, 10)),
+            name,
+            *(interval([float(r is not None and r <= k) for r in ranks]) for k in (1, 5, 10)),
             interval([_reciprocal(rank) for rank in ranks]),
             # One passage is asked for, so that the best gain attainable is 1.
             interval([1 / np.log2(r + 1) if r and r <= 10 else 0.0 for r in ranks]),
             # Question by question, which tells more than two intervals that overlap.
             interval(gains) if name != "reference" else "",
-        )  # fmt: skip
+        )
     return table
 
 
 def _rank(found: list[tuple[str, str]], gold: list[Gold]) -> int | None:
-    return next((rank for rank, place in enumerate(found, 1) if any(one.in_passage(*place) for one in gold)), None)
+    return next(
+        (
+            rank
+            for rank, place in enumerate(found, 1)
+            if any(one.in_passage(*place) for one in gold)
+        ),
+        None,
+    )
 
 
 def _reciprocal(rank: int | None) -> float:

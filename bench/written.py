@@ -32,10 +32,14 @@ from quality import interval
 from standin import StandIn
 
 
-def ask(knowledge: CollectionKnowledge, item: dict[str, Any], writer: StandIn) -> tuple[Answer, Trace]:
+def ask(
+    knowledge: CollectionKnowledge, item: dict[str, Any], writer: StandIn
+) -> tuple[Answer, Trace]:
     history: list[Exchange] = []
     for earlier in item.get("history", []):
-        finished = next(e for e in answer(earlier, history, knowledge) if isinstance(e, Finished)).answer
+        finished = next(
+            e for e in answer(earlier, history, knowledge) if isinstance(e, Finished)
+        ).answer
         history.append(Exchange(earlier, finished.standalone))
     trace = Trace()
     # What the evidence check declines is not written: the check is measured elsewhere.
@@ -93,13 +97,27 @@ def measure(collection: Collection, items: Sequence[dict[str, Any]]) -> tuple[Ta
                 if not marked:
                     missed.append(text)
     table = Table(title=f"With the honest stand-in, {len(sent)} questions")
-    for name in ("tokens sent, median", "most", "evidence in it, of top 10", "right", "statements marked"):
+    for name in (
+        "tokens sent, median",
+        "most",
+        "evidence in it, of top 10",
+        "right",
+        "statements marked",
+    ):
         table.add_column(name, justify="right")
-    table.add_row(f"{np.median(sent):.0f}", f"{max(sent):.0f}", interval(held), interval(right), interval(true_marked))
+    table.add_row(
+        f"{np.median(sent):.0f}",
+        f"{max(sent):.0f}",
+        interval(held),
+        interval(right),
+        interval(true_marked),
+    )
     lies = Table(title="With the lying stand-in: per cent of statements that are marked")
     for name in ("false statements", "marked", "true statements", "marked "):
         lies.add_column(name, justify="right")
-    lies.add_row(str(len(false_found)), interval(false_found), str(len(kept_true)), interval(kept_true))
+    lies.add_row(
+        str(len(false_found)), interval(false_found), str(len(kept_true)), interval(kept_true)
+    )
     for text in missed[:25]:
         print("not found:", text)
     for text in wrongly[:25]:
@@ -117,7 +135,9 @@ def _within(evidence: str, prompt: str) -> bool:
     if bare(evidence) in bare(prompt):
         return True
     words = set(re.findall(r"\w+", evidence.lower()))
-    return any(words <= set(re.findall(r"\w+", source.lower())) for source in prompt.split("</source>"))
+    return any(
+        words <= set(re.findall(r"\w+", source.lower())) for source in prompt.split("</source>")
+    )
 
 
 def main() -> None:

@@ -14,25 +14,41 @@ Name the berth or the channel that a rule is about.
 When a limit is exceeded, say who decides."""
 
 
-def settings_of(marine: dict[str, Any], passengers: dict[str, Any]) -> list[tuple[dict[str, Any], str, DeskSettings]]:
+def settings_of(
+    marine: dict[str, Any], passengers: dict[str, Any]
+) -> list[tuple[dict[str, Any], str, DeskSettings]]:
     """Each desk with its team."""
     berths = DeskSettings(
         purpose="Answers crews and agents about berths, pilots, weather and cranes.",
         greeting="Good watch. What do you need to know about the harbour?",
-        first_questions=["What is the wind limit for leaving the outer berth?", "Which channel does the lock keeper answer on?", "How do I report an oil spill?"],
-        symbol="⚓", colour="harbour",
-        kbs=[
-            DeskKb(kb=marine["kb"], use_for="rules of the harbour: berths, pilots, wind limits, cranes, the lock, dangerous goods"),
-            DeskKb(kb="live-sources", use_for="buoys, small craft, crane manuals, notices of this year"),
+        first_questions=[
+            "What is the wind limit for leaving the outer berth?",
+            "Which channel does the lock keeper answer on?",
+            "How do I report an oil spill?",
         ],
-        audience="link", frame_origins=["https://intranet.skerrow.example"],
-    )  # fmt: skip
+        symbol="⚓",
+        colour="harbour",
+        kbs=[
+            DeskKb(
+                kb=marine["kb"],
+                use_for="rules of the harbour: berths, pilots, wind limits, cranes, the lock, dangerous goods",
+            ),
+            DeskKb(
+                kb="live-sources", use_for="buoys, small craft, crane manuals, notices of this year"
+            ),
+        ],
+        audience="link",
+        frame_origins=["https://intranet.skerrow.example"],
+    )
     tickets = DeskSettings(
         purpose="Answers passengers about tickets, luggage, pets and the winter timetable.",
         greeting="Welcome aboard. Ask about your crossing.",
         first_questions=["Can I bring my dog?", "What does a motorcycle cost?"],
-        symbol="⛴", colour="moss", kbs=[DeskKb(kb=passengers["kb"])], length="short",
-    )  # fmt: skip
+        symbol="⛴",
+        colour="moss",
+        kbs=[DeskKb(kb=passengers["kb"])],
+        length="short",
+    )
     written = berths.model_copy(
         update={
             "model": "harbour-writer",
@@ -57,7 +73,11 @@ def build(url: str, notes: dict[str, Any], models_port: int) -> list[tuple[str, 
         for name, remote in MODELS:
             if name not in known:
                 address = f"http://127.0.0.1:{models_port}/v1"
-                operator.create_model(ModelIn(name=name, url=address, remote=remote, price_read=0.4, price_written=1.6))
+                operator.create_model(
+                    ModelIn(
+                        name=name, url=address, remote=remote, price_read=0.4, price_written=1.6
+                    )
+                )
     links: list[tuple[str, str]] = notes.setdefault("links", [])
     for team, name, settings in settings_of(notes["teams"][0], notes["teams"][1]):
         with Client(url, team["key"], team["team"]) as client:

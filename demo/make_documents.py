@@ -18,7 +18,16 @@ from reportlab import rl_config
 from reportlab.lib import colors
 from reportlab.lib.pagesizes import A4, A5
 from reportlab.lib.styles import ParagraphStyle
-from reportlab.platypus import BaseDocTemplate, Frame, PageBreak, PageTemplate, Paragraph, Spacer, Table, TableStyle
+from reportlab.platypus import (
+    BaseDocTemplate,
+    Frame,
+    PageBreak,
+    PageTemplate,
+    Paragraph,
+    Spacer,
+    Table,
+    TableStyle,
+)
 
 HERE = Path(__file__).parent
 Piece = tuple[str, Any]
@@ -51,11 +60,19 @@ def write_pdf(path: Path, about: dict[str, str], pieces: list[Piece]) -> None:
     handbook = about.get("pages") == "chapter"
     size, margin = (A5, 48) if handbook else (A4, 72)
     font, leading = (12.5, 18.5) if handbook else (11.5, 16.5)
-    body = ParagraphStyle("body", fontName="Times-Roman", fontSize=font, leading=leading, spaceAfter=7)
+    body = ParagraphStyle(
+        "body", fontName="Times-Roman", fontSize=font, leading=leading, spaceAfter=7
+    )
     styles = {
-        "h1": ParagraphStyle("h1", fontName="Helvetica-Bold", fontSize=18, leading=24, spaceBefore=6, spaceAfter=12),
-        "h2": ParagraphStyle("h2", fontName="Helvetica-Bold", fontSize=14, leading=19, spaceBefore=10, spaceAfter=6),
-        "h3": ParagraphStyle("h3", fontName="Helvetica-Bold", fontSize=12.5, leading=16, spaceBefore=8, spaceAfter=4),
+        "h1": ParagraphStyle(
+            "h1", fontName="Helvetica-Bold", fontSize=18, leading=24, spaceBefore=6, spaceAfter=12
+        ),
+        "h2": ParagraphStyle(
+            "h2", fontName="Helvetica-Bold", fontSize=14, leading=19, spaceBefore=10, spaceAfter=6
+        ),
+        "h3": ParagraphStyle(
+            "h3", fontName="Helvetica-Bold", fontSize=12.5, leading=16, spaceBefore=8, spaceAfter=4
+        ),
         "p": body,
         "item": ParagraphStyle("item", parent=body, leftIndent=18, bulletIndent=4, spaceAfter=3),
     }
@@ -67,20 +84,33 @@ def write_pdf(path: Path, about: dict[str, str], pieces: list[Piece]) -> None:
             cells = [[Paragraph(html.escape(cell), styles["p"]) for cell in row] for row in value]
             grid = Table(cells, repeatRows=1)
             grid.setStyle(
-                TableStyle([("GRID", (0, 0), (-1, -1), 0.5, colors.grey), ("VALIGN", (0, 0), (-1, -1), "TOP")])
+                TableStyle(
+                    [
+                        ("GRID", (0, 0), (-1, -1), 0.5, colors.grey),
+                        ("VALIGN", (0, 0), (-1, -1), "TOP"),
+                    ]
+                )
             )
             story += [grid, Spacer(1, 8)]
         elif kind in ("ul", "ol"):
             for index, item in enumerate(value, start=1):
                 story.append(
-                    Paragraph(html.escape(item), styles["item"], bulletText=f"{index}." if kind == "ol" else "•")
+                    Paragraph(
+                        html.escape(item),
+                        styles["item"],
+                        bulletText=f"{index}." if kind == "ol" else "•",
+                    )
                 )
         else:
             story.append(Paragraph(html.escape(value), styles[kind]))
         if handbook and number == 1:
             story.append(PageBreak())
             story.append(Paragraph("Contents", styles["h2"]))
-            story += [Paragraph(html.escape(text), styles["p"]) for kind, text in pieces[2:] if kind == "h1"]
+            story += [
+                Paragraph(html.escape(text), styles["p"])
+                for kind, text in pieces[2:]
+                if kind == "h1"
+            ]
 
     def running(canvas: Any, template: Any) -> None:
         canvas.setFont("Helvetica", 8)
@@ -88,9 +118,15 @@ def write_pdf(path: Path, about: dict[str, str], pieces: list[Piece]) -> None:
         canvas.drawRightString(size[0] - margin, 24, f"Page {template.page}")
 
     template = BaseDocTemplate(
-        str(path), pagesize=size, leftMargin=margin, rightMargin=margin, topMargin=52, bottomMargin=48,
-        title=about["title"], author="Skerrow Harbour Trust",
-    )  # fmt: skip
+        str(path),
+        pagesize=size,
+        leftMargin=margin,
+        rightMargin=margin,
+        topMargin=52,
+        bottomMargin=48,
+        title=about["title"],
+        author="Skerrow Harbour Trust",
+    )
     frame = Frame(margin, 48, size[0] - 2 * margin, size[1] - 100, 0, 0, 0, 0)
     template.addPageTemplates(PageTemplate(frames=[frame], onPage=running))
     template.build(story)
@@ -122,13 +158,22 @@ def write_html(path: Path, about: dict[str, str], pieces: list[Piece]) -> None:
     for kind, value in pieces:
         if kind == "table":
             head = "".join(f"<th>{html.escape(cell)}</th>" for cell in value[0])
-            rows = "".join("<tr>" + "".join(f"<td>{html.escape(c)}</td>" for c in row) + "</tr>\n" for row in value[1:])
-            out.append(f"<table>\n<thead><tr>{head}</tr></thead>\n<tbody>\n{rows}</tbody>\n</table>")
+            rows = "".join(
+                "<tr>" + "".join(f"<td>{html.escape(c)}</td>" for c in row) + "</tr>\n"
+                for row in value[1:]
+            )
+            out.append(
+                f"<table>\n<thead><tr>{head}</tr></thead>\n<tbody>\n{rows}</tbody>\n</table>"
+            )
         elif kind in ("ul", "ol"):
             items = "\n".join(f"  <li>{html.escape(item)}</li>" for item in value)
             out.append(f"<{kind}>\n{items}\n</{kind}>")
         else:
-            anchor = f' id="{re.sub(r"[^a-z0-9]+", "-", value.lower()).strip("-")}"' if kind != "p" else ""
+            anchor = (
+                f' id="{re.sub(r"[^a-z0-9]+", "-", value.lower()).strip("-")}"'
+                if kind != "p"
+                else ""
+            )
             out.append(f"<{kind}{anchor}>{html.escape(value)}</{kind}>")
     body = "\n".join(out)
     title = html.escape(about["title"])

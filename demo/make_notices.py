@@ -32,12 +32,26 @@ def slides() -> bytes:
     deck.core_properties.created = deck.core_properties.modified = WHEN
     for title, bullets, notes in (
         ("Winter readiness 2026", ["Briefing for duty officers, 2 February 2026"], ""),
-        ("What changed since last winter", ["The second generator stands at the lock house", "The spare gangway is kept at Berth 2",
-         "Grit bins are filled by the yard every Monday"], "Ask who has not seen the new generator start."),
-        ("Ice on the quays", ["The yard grits before 06:30 when the night fell below 1 degree", "Linesmen wear studs on the outer mole",
-         "A slip is reported to the yard foreman the same day"], "Last winter there were four slips, all on the steps of the outer mole."),
+        (
+            "What changed since last winter",
+            [
+                "The second generator stands at the lock house",
+                "The spare gangway is kept at Berth 2",
+                "Grit bins are filled by the yard every Monday",
+            ],
+            "Ask who has not seen the new generator start.",
+        ),
+        (
+            "Ice on the quays",
+            [
+                "The yard grits before 06:30 when the night fell below 1 degree",
+                "Linesmen wear studs on the outer mole",
+                "A slip is reported to the yard foreman the same day",
+            ],
+            "Last winter there were four slips, all on the steps of the outer mole.",
+        ),
         ("Questions", ["Write to the duty office before 13 February"], ""),
-    ):  # fmt: skip
+    ):
         slide = deck.slides.add_slide(deck.slide_layouts[1])
         slide.shapes.title.text = title
         frame = slide.placeholders[1].text_frame
@@ -48,8 +62,12 @@ def slides() -> bytes:
             slide.notes_slide.notes_text_frame.text = notes
     slide = deck.slides.add_slide(deck.slide_layouts[5])
     slide.shapes.title.text = "Who holds which key"
-    rows = [("Key", "Held by", "Spare"), ("Grit store", "yard foreman", "duty office"), ("Generator", "lock keeper", "duty office"),
-            ("Outer mole gate", "berthing officer", "pilot station")]  # fmt: skip
+    rows = [
+        ("Key", "Held by", "Spare"),
+        ("Grit store", "yard foreman", "duty office"),
+        ("Generator", "lock keeper", "duty office"),
+        ("Outer mole gate", "berthing officer", "pilot station"),
+    ]
     table = slide.shapes.add_table(len(rows), 3, Inches(1), Inches(2), Inches(8), Inches(2)).table
     for y, row in enumerate(rows):
         for x, text in enumerate(row):
@@ -78,8 +96,12 @@ def workbook() -> bytes:
     ]
     for row in range(1, 41):
         ship, length, cargo = rng.choice(ships)
-        calls.write_datetime(row, 0, dt.datetime(2026, 1, 1) + dt.timedelta(days=row * 3 // 4), date)
-        calls.write_row(row, 1, (ship, f"Berth {rng.randint(2, 5)}", length, cargo, rng.randint(0, 2)))
+        calls.write_datetime(
+            row, 0, dt.datetime(2026, 1, 1) + dt.timedelta(days=row * 3 // 4), date
+        )
+        calls.write_row(
+            row, 1, (ship, f"Berth {rng.randint(2, 5)}", length, cargo, rng.randint(0, 2))
+        )
     dues = book.add_worksheet("Dues")
     dues.write(0, 0, "Dues received, January 2026 (crowns)")
     for y, row in enumerate(
@@ -99,15 +121,25 @@ def workbook() -> bytes:
 
 def scan() -> bytes:
     """A typed notice as a scanner saw it: slanted by a degree, grey, with specks."""
-    lines = ["SKERROW HARBOUR TRUST", "Notice to mariners 4 of 2026", "", "The inner light on the south mole is unlit",
-             "from 9 to 20 February 2026 while its lantern", "is renewed. A lit buoy marks the mole head.",
-             "", "Keep 60 metres off the work barge and pass", "it at no more than 4 knots."]  # fmt: skip
+    lines = [
+        "SKERROW HARBOUR TRUST",
+        "Notice to mariners 4 of 2026",
+        "",
+        "The inner light on the south mole is unlit",
+        "from 9 to 20 February 2026 while its lantern",
+        "is renewed. A lit buoy marks the mole head.",
+        "",
+        "Keep 60 metres off the work barge and pass",
+        "it at no more than 4 knots.",
+    ]
     image = Image.new("L", (1240, 900), 244)
     pen = ImageDraw.Draw(image)
     font = ImageFont.truetype(str(FONTS / "Vera.ttf"), 34)
     for number, line in enumerate(lines):
         pen.text((140, 110 + number * 64), line, font=font, fill=40)
-    pixels = np.asarray(image.rotate(1.0, Image.Resampling.BICUBIC, fillcolor=244)).astype(np.float32)
+    pixels = np.asarray(image.rotate(1.0, Image.Resampling.BICUBIC, fillcolor=244)).astype(
+        np.float32
+    )
     pixels += np.random.default_rng(3).normal(0, 9, pixels.shape)
     out = io.BytesIO()
     Image.fromarray(np.clip(pixels, 0, 255).astype(np.uint8)).save(out, "JPEG", quality=80)
@@ -153,8 +185,11 @@ def message() -> bytes:
         "Small craft may lie in the basin free of dues while they wait.\n\nBring the portable pump from the yard "
         "on the first evening.\n"
     )
-    mail.add_attachment("Night,Shut from,Open again\n9 March,21:00,05:30\n10 March,21:00,05:30\n12 March,20:00,06:15\n",
-                        subtype="csv", filename="closures.csv")  # fmt: skip
+    mail.add_attachment(
+        "Night,Shut from,Open again\n9 March,21:00,05:30\n10 March,21:00,05:30\n12 March,20:00,06:15\n",
+        subtype="csv",
+        filename="closures.csv",
+    )
     inner = EmailMessage()
     inner["From"] = "Workshop <workshop@hinges.example>"
     inner["Subject"] = "Hinge ready"
@@ -172,9 +207,15 @@ def archive() -> bytes:
     out = io.BytesIO()
     with zipfile.ZipFile(out, "w", zipfile.ZIP_DEFLATED) as packed:
         for name, text in (
-            ("circular-2021-03.txt", "3 OF 2021\n\nThe visitors' pontoon has water from April to October only, since its pipe freezes.\n"),
-            ("circular-2022-07.txt", "7 OF 2022\n\nDivers' flags are lent by the pilot station. A flag that is lost costs 25 crowns.\n"),
-        ):  # fmt: skip
+            (
+                "circular-2021-03.txt",
+                "3 OF 2021\n\nThe visitors' pontoon has water from April to October only, since its pipe freezes.\n",
+            ),
+            (
+                "circular-2022-07.txt",
+                "7 OF 2022\n\nDivers' flags are lent by the pilot station. A flag that is lost costs 25 crowns.\n",
+            ),
+        ):
             entry = zipfile.ZipInfo(name, WHEN.timetuple()[:6])
             packed.writestr(entry, text, zipfile.ZIP_DEFLATED)
     return out.getvalue()
@@ -183,10 +224,14 @@ def archive() -> bytes:
 def main() -> None:
     NOTICES.mkdir(exist_ok=True)
     for name, content in (
-        ("winter-briefing.pptx", slides()), ("berth-returns.xlsx", workbook()), ("notice-4-2026.jpg", scan()),
-        ("radio-exercise.vtt", RADIO.encode()), ("gate-repair.eml", message()), ("yard-questions.csv", QUESTIONS.encode()),
+        ("winter-briefing.pptx", slides()),
+        ("berth-returns.xlsx", workbook()),
+        ("notice-4-2026.jpg", scan()),
+        ("radio-exercise.vtt", RADIO.encode()),
+        ("gate-repair.eml", message()),
+        ("yard-questions.csv", QUESTIONS.encode()),
         ("old-circulars.zip", archive()),
-    ):  # fmt: skip
+    ):
         (NOTICES / name).write_bytes(content)
 
 

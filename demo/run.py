@@ -28,9 +28,17 @@ NOTES = DATA / "demo.json"
 
 #: Team, its owner, and its knowledge base with the folder it is filled from.
 TEAMS = (
-    ("Marine Operations", ("I. Varda", "varda@skerrow.example"), ("Harbour rules", "Pilotage, berths, storms, cranes, buoys, the lock")),
-    ("Passenger Services", ("T. Osmund", "osmund@skerrow.example"), ("Passenger handbook", "Tickets, access, luggage, pets, the winter timetable")),
-)  # fmt: skip
+    (
+        "Marine Operations",
+        ("I. Varda", "varda@skerrow.example"),
+        ("Harbour rules", "Pilotage, berths, storms, cranes, buoys, the lock"),
+    ),
+    (
+        "Passenger Services",
+        ("T. Osmund", "osmund@skerrow.example"),
+        ("Passenger handbook", "Tickets, access, luggage, pets, the winter timetable"),
+    ),
+)
 #: One team's second knowledge base: slides, sheets, a scan, a transcript, mail, a table of questions, an archive.
 NOTICES = ("Notices and returns", "Briefings, returns, notices and letters, as they came")
 #: A third one is fed by sources alone: a watched folder, a web site, a bucket, a drive, a table of buoys.
@@ -67,7 +75,14 @@ BUOYS = (
         "2026-06-20",
         "Marks the turn to the lock. Kept 15 metres west of the pipeline.",
     ),
-    ("Old Kirk", "special, yellow", "Fl Y 10s", "roads", "2025-11-08", "Wave gauge buoy; vessels keep 200 metres off."),
+    (
+        "Old Kirk",
+        "special, yellow",
+        "Fl Y 10s",
+        "roads",
+        "2025-11-08",
+        "Wave gauge buoy; vessels keep 200 metres off.",
+    ),
     (
         "Brannock",
         "red can",
@@ -100,25 +115,57 @@ def main() -> int:
     url = f"http://127.0.0.1:{port}"
     log = _log_file()
     _lay_out()
-    environment = {**os.environ, "FONTANEL_SOURCE_ROOTS": str(LIVE_DATA), "FONTANEL_SOURCE_NETWORKS": "127.0.0.0/8"}
+    environment = {
+        **os.environ,
+        "FONTANEL_SOURCE_ROOTS": str(LIVE_DATA),
+        "FONTANEL_SOURCE_NETWORKS": "127.0.0.0/8",
+    }
     service = subprocess.Popen(
         [sys.executable, "-m", "fontanel.cli", "serve", "--data", str(DATA)],
-        stdout=subprocess.PIPE, stderr=log.open("ab"), text=True, start_new_session=True, env=environment,
-    )  # fmt: skip
+        stdout=subprocess.PIPE,
+        stderr=log.open("ab"),
+        text=True,
+        start_new_session=True,
+        env=environment,
+    )
     models = int(port) + len(STANDINS) + 1
     standins = [
         subprocess.Popen(
-            [sys.executable, "-m", "fontanel.cli", "standin", kind, str(LIVE_DATA / folder), *options, "--port", str(int(port) + n)],
-            stdout=subprocess.DEVNULL, stderr=log.open("ab"), start_new_session=True,
+            [
+                sys.executable,
+                "-m",
+                "fontanel.cli",
+                "standin",
+                kind,
+                str(LIVE_DATA / folder),
+                *options,
+                "--port",
+                str(int(port) + n),
+            ],
+            stdout=subprocess.DEVNULL,
+            stderr=log.open("ab"),
+            start_new_session=True,
         )
         for n, (kind, folder, *options) in enumerate(STANDINS, start=1)
-    ]  # fmt: skip
+    ]
     standins.append(
         subprocess.Popen(
-            [sys.executable, "-m", "fontanel.cli", "standin", "model", "--port", str(models), "--pace", "0.02"],
-            stdout=subprocess.DEVNULL, stderr=log.open("ab"), start_new_session=True,
+            [
+                sys.executable,
+                "-m",
+                "fontanel.cli",
+                "standin",
+                "model",
+                "--port",
+                str(models),
+                "--pace",
+                "0.02",
+            ],
+            stdout=subprocess.DEVNULL,
+            stderr=log.open("ab"),
+            start_new_session=True,
         )
-    )  # fmt: skip
+    )
     for number in (signal.SIGINT, signal.SIGTERM, signal.SIGHUP):
         signal.signal(number, lambda *_: service.send_signal(signal.SIGINT))
     try:
@@ -188,7 +235,10 @@ def _set_up(url: str, password: str) -> dict[str, Any]:
             team = operator.create_team(name)
             operator.use_team(team.slug)
             operator.set_grants(team.slug, None, None)
-            secret, password = operator.invite(email, person, "owner").secret, secrets.token_urlsafe(9)
+            secret, password = (
+                operator.invite(email, person, "owner").secret,
+                secrets.token_urlsafe(9),
+            )
             with Client(url, team=team.slug) as owner:
                 owner.accept_invitation(str(secret), password=password)
                 key = owner.make_key("demo", "owner")
@@ -214,8 +264,17 @@ def _load(url: str, notes: dict[str, Any]) -> None:
     for item in notes["teams"]:
         profile = DATA / f"{item['team']}.toml"
         profile.touch(mode=0o600)
-        profile.write_text("".join(f'{name} = "{value}"\n' for name, value in
-                                   (("url", url), ("key", item["key"]), ("team", item["team"]), ("kb", item["kb"]))))  # fmt: skip
+        profile.write_text(
+            "".join(
+                f'{name} = "{value}"\n'
+                for name, value in (
+                    ("url", url),
+                    ("key", item["key"]),
+                    ("team", item["team"]),
+                    ("kb", item["kb"]),
+                )
+            )
+        )
         with Client(url, item["key"], item["team"]) as client:
             folders = [(item["kb"], HERE / "documents" / item["team"])]
             if item is notes["teams"][0]:
@@ -226,7 +285,9 @@ def _load(url: str, notes: dict[str, Any]) -> None:
                 known = {document.name for document in client.list_documents(kb)}
                 files = [path for path in sorted(folder.iterdir()) if path.name not in known]
                 for path in files:
-                    client.add_document(kb, path, tags=TAGS.get(path.name), columns=COLUMNS.get(path.name))
+                    client.add_document(
+                        kb, path, tags=TAGS.get(path.name), columns=COLUMNS.get(path.name)
+                    )
                 for path in files:
                     document = client.wait_for_document(kb, path.name)
                     print(f"  {document.state:8} {item['name']} / {document.title}", flush=True)
@@ -243,31 +304,59 @@ def _connect(client: Client, port: int) -> None:
         if source.name not in known:
             made = client.connect_source(kb, source)
             run = client.wait_for_sync(kb, made.id, "latest")
-            print(f"  {run.state:8} {LIVE[0]} / {source.name}: {run.added} added, {run.skipped} skipped", flush=True)
+            print(
+                f"  {run.state:8} {LIVE[0]} / {source.name}: {run.added} added, {run.skipped} skipped",
+                flush=True,
+            )
 
 
 def _sources(port: int) -> list[SourceIn]:
     local = "http://127.0.0.1"
     rule = TagRule(pattern="2026/**", tags={"year": "2026"})
     return [
-        SourceIn(name="Notices folder", kind="folder", settings={"path": str(LIVE_DATA / "notices")}, tag_rules=[rule], target_minutes=1),
-        SourceIn(name="Web site", kind="site", settings={"start": [f"{local}:{port + 1}/"], "delay": 0}, every_minutes=5),
         SourceIn(
-            name="Crane manuals", kind="bucket", settings={"endpoint": f"{local}:{port + 2}", "bucket": "crane-manuals"},
-            credentials={"access_key": "skerrow", "secret_key": "a key for the demo"}, every_minutes=5,
+            name="Notices folder",
+            kind="folder",
+            settings={"path": str(LIVE_DATA / "notices")},
+            tag_rules=[rule],
+            target_minutes=1,
         ),
         SourceIn(
-            name="Lock drive", kind="webdav", settings={"url": f"{local}:{port + 3}/"},
-            credentials={"user": "skerrow", "password": "tide-table"}, every_minutes=5,
+            name="Web site",
+            kind="site",
+            settings={"start": [f"{local}:{port + 1}/"], "delay": 0},
+            every_minutes=5,
         ),
         SourceIn(
-            name="Buoys", kind="sql", every_minutes=5,
+            name="Crane manuals",
+            kind="bucket",
+            settings={"endpoint": f"{local}:{port + 2}", "bucket": "crane-manuals"},
+            credentials={"access_key": "skerrow", "secret_key": "a key for the demo"},
+            every_minutes=5,
+        ),
+        SourceIn(
+            name="Lock drive",
+            kind="webdav",
+            settings={"url": f"{local}:{port + 3}/"},
+            credentials={"user": "skerrow", "password": "tide-table"},
+            every_minutes=5,
+        ),
+        SourceIn(
+            name="Buoys",
+            kind="sql",
+            every_minutes=5,
             settings={
-                "system": "sqlite", "database": str(LIVE_DATA / "buoys.db"), "query": "select * from buoys", "identity": ["name"],
-                "title": "name", "text": ["shape", "light", "area", "checked", "remarks"], "tags": ["area"], "changed_at": "checked",
+                "system": "sqlite",
+                "database": str(LIVE_DATA / "buoys.db"),
+                "query": "select * from buoys",
+                "identity": ["name"],
+                "title": "name",
+                "text": ["shape", "light", "area", "checked", "remarks"],
+                "tags": ["area"],
+                "changed_at": "checked",
             },
         ),
-    ]  # fmt: skip
+    ]
 
 
 def _tell(url: str, notes: dict[str, Any]) -> None:
@@ -282,7 +371,9 @@ def _tell(url: str, notes: dict[str, Any]) -> None:
     print(f"  export FONTANEL_PROFILE={profile} PATH=$PWD/.venv/bin:$PATH")
     print('  fontanel ask "What is the wind limit for leaving the outer berth?"')
     print('  fontanel search "quay crane gust"')
-    print('  fontanel ask --file demo/documents/passenger-services/vehicles.md "What does a motorcycle cost?"')
+    print(
+        '  fontanel ask --file demo/documents/passenger-services/vehicles.md "What does a motorcycle cost?"'
+    )
     notice = os.path.relpath(LIVE_DATA / "notices/2026/small-craft-basin.md")
     print("\nWatch an answer follow its source")
     print('  fontanel ask --kb live-sources "What is the speed limit in the small craft basin?"')
@@ -292,7 +383,9 @@ def _tell(url: str, notes: dict[str, Any]) -> None:
     print("\nTalk to a desk")
     for name, link in notes["links"]:
         print(f"  {name}, open to anyone: {link}")
-    print('  fontanel ask --desk written-answers "What is the wind limit for leaving the outer berth?"')
+    print(
+        '  fontanel ask --desk written-answers "What is the wind limit for leaving the outer berth?"'
+    )
     print("  fontanel desk answers written-answers")
     print("\nCtrl-C stops the service. The data stay in var/demo.", flush=True)
 

@@ -79,12 +79,29 @@ class Service:
     def start(self, **extra: str) -> Service:
         port = free_port()
         self.url = f"http://127.0.0.1:{port}"
-        environment = {**os.environ, "FONTANEL_EMBEDDER": str(EMBEDDER), **self.environment, **extra}
+        environment = {
+            **os.environ,
+            "FONTANEL_EMBEDDER": str(EMBEDDER),
+            **self.environment,
+            **extra,
+        }
         self.process = subprocess.Popen(
-            [sys.executable, "-m", "fontanel.cli", "serve", "--data", str(self.data), "--port", str(port)],
-            stdout=subprocess.PIPE, stderr=(self.data.parent / f"{self.data.name}.log").open("ab"), text=True,
-            env=environment, start_new_session=True,
-        )  # fmt: skip
+            [
+                sys.executable,
+                "-m",
+                "fontanel.cli",
+                "serve",
+                "--data",
+                str(self.data),
+                "--port",
+                str(port),
+            ],
+            stdout=subprocess.PIPE,
+            stderr=(self.data.parent / f"{self.data.name}.log").open("ab"),
+            text=True,
+            env=environment,
+            start_new_session=True,
+        )
         assert self.process.stdout is not None
         for line in self.process.stdout:
             if match := re.search(r"with the password (\S+)", line):
@@ -109,7 +126,9 @@ class Service:
 
     def children(self) -> list[int]:
         assert self.process is not None
-        listed = Path(f"/proc/{self.process.pid}/task/{self.process.pid}/children").read_text().split()
+        listed = (
+            Path(f"/proc/{self.process.pid}/task/{self.process.pid}/children").read_text().split()
+        )
         found = [int(pid) for pid in listed]
         for task in Path(f"/proc/{self.process.pid}/task").iterdir():
             found += [int(pid) for pid in (task / "children").read_text().split()]
@@ -164,7 +183,15 @@ def new_team(service: Service, name: str | None = None) -> TeamSetup:
     with Client(service.url, team=team.slug) as owner:
         owner.sign_in(email, password)
         key = owner.make_key("tests", "owner")
-    return TeamSetup(team.slug, name, email, password, key.secret, Client(service.url, key.secret, team.slug), service)
+    return TeamSetup(
+        team.slug,
+        name,
+        email,
+        password,
+        key.secret,
+        Client(service.url, key.secret, team.slug),
+        service,
+    )
 
 
 def join(service: Service, inviter: Client, email: str, name: str, role: Any = "reader") -> str:

@@ -19,9 +19,13 @@ def seed(service: Service, name: str) -> tuple[TeamSetup, dict[str, str]]:
     added = team.client.add_document(kb.id, STORM, "storm-plan.md", {"year": "2024"}, wait=True)
     answer = team.client.ask(kb.id, "At what gust does the quay crane stop?")
     source = team.client.connect_source(kb.id, s.SourceIn(name="Tickets", kind="push", settings={}))
-    sync = team.client.push_documents(kb.id, source.id, [s.PushedIn(id="t-1", text="The winch jams.")]).sync
+    sync = team.client.push_documents(
+        kb.id, source.id, [s.PushedIn(id="t-1", text="The winch jams.")]
+    ).sync
     receiver = team.client.add_receiver("https://ops.skerrow.example/events")
-    desk = team.client.create_desk("Private desk", s.DeskSettings(kbs=[s.DeskKb(kb=kb.id)], audience="link"))
+    desk = team.client.create_desk(
+        "Private desk", s.DeskSettings(kbs=[s.DeskKb(kb=kb.id)], audience="link")
+    )
     team.client.publish_desk(desk.id)
     link = team.client.make_desk_link(desk.id, "Private link")
     asked = team.client.ask_desk(desk.id, "At what gust does the quay crane stop?")
@@ -30,7 +34,9 @@ def seed(service: Service, name: str) -> tuple[TeamSetup, dict[str, str]]:
         model = operator.create_model(
             s.ModelIn(name=f"model of {team.slug}", url="http://127.0.0.1:9/v1", teams=[team.slug])
         )
-    until(lambda: all(document.state == "indexed" for document in team.client.list_documents(kb.id)))
+    until(
+        lambda: all(document.state == "indexed" for document in team.client.list_documents(kb.id))
+    )
     ids = {
         "desk": desk.id,
         "link": link.id,
@@ -59,7 +65,9 @@ def seed(service: Service, name: str) -> tuple[TeamSetup, dict[str, str]]:
 def example(description: dict[str, Any], schema: dict[str, Any]) -> Any:
     """A value that fits a schema, so that a request fails for want of rights and not of form."""
     if "$ref" in schema:
-        return example(description, description["components"]["schemas"][schema["$ref"].rsplit("/", 1)[-1]])
+        return example(
+            description, description["components"]["schemas"][schema["$ref"].rsplit("/", 1)[-1]]
+        )
     if "anyOf" in schema:
         return example(description, schema["anyOf"][0])
     if "default" in schema:
@@ -70,10 +78,14 @@ def example(description: dict[str, Any], schema: dict[str, Any]) -> Any:
     if kind == "object":
         wanted = schema.get("required", [])
         return {
-            name: example(description, part) for name, part in schema.get("properties", {}).items() if name in wanted
+            name: example(description, part)
+            for name, part in schema.get("properties", {}).items()
+            if name in wanted
         }
     if kind == "array":
         return []
     if "pattern" in schema and "@" in schema["pattern"]:
         return "someone@skerrow.example"
-    return {"integer": 1, "number": 0.5, "boolean": False}.get(kind or "", "a text that is long enough")
+    return {"integer": 1, "number": 0.5, "boolean": False}.get(
+        kind or "", "a text that is long enough"
+    )

@@ -21,14 +21,16 @@ import httpx
 import pytest
 import uvicorn
 
+from fontanel.simulators.model import model_app
 from fontanel.sources import KINDS, Fetched, KnownItem, Listed, Skipped, Source, Surroundings
-from fontanel.standins.model import model_app
 from tests.conftest import free_port, until
 
 LOOPBACK = (ip_network("127.0.0.0/8"),)
 
 
-def opened(kind: str, settings: dict[str, Any], credentials: dict[str, Any] | None = None, **around: Any) -> Source:
+def opened(
+    kind: str, settings: dict[str, Any], credentials: dict[str, Any] | None = None, **around: Any
+) -> Source:
     """A source opened with these settings, allowed to reach this machine."""
     found = KINDS[kind]
     limits = Surroundings(**{"networks": LOOPBACK, "seconds": 5.0, **around})
@@ -45,7 +47,9 @@ class Look:
     def known(self, item_id: str) -> KnownItem | None:
         """What a run would keep of what was seen here."""
         found = self.items.get(item_id)
-        return KnownItem(found.mark, found.fetched.notes if found.fetched else None) if found else None
+        return (
+            KnownItem(found.mark, found.fetched.notes if found.fetched else None) if found else None
+        )
 
 
 def look(source: Source, before: Look | None = None) -> Look:
@@ -106,7 +110,11 @@ def web() -> Iterator[WebServer]:
             if answer.times:
                 answer.times -= 1
                 status, body = answer.first, b"later"
-            elif status == 200 and "ETag" in headers and self.headers.get("If-None-Match") == headers["ETag"]:
+            elif (
+                status == 200
+                and "ETag" in headers
+                and self.headers.get("If-None-Match") == headers["ETag"]
+            ):
                 status, body = 304, b""
             found.asked.append((self.path, status))
             self.send_response(status)
@@ -151,7 +159,9 @@ def serve() -> Iterator[Callable[[Any], str]]:
 def model_server() -> Iterator[str]:
     """A stand-in model server; its address."""
     port = free_port()
-    server = uvicorn.Server(uvicorn.Config(model_app(), host="127.0.0.1", port=port, log_level="error"))
+    server = uvicorn.Server(
+        uvicorn.Config(model_app(), host="127.0.0.1", port=port, log_level="error")
+    )
     threading.Thread(target=server.run, daemon=True).start()
     until(lambda: server.started)
     yield f"http://127.0.0.1:{port}/v1"
@@ -162,7 +172,16 @@ def model_server() -> Iterator[str]:
 def standin(name: str, *arguments: object) -> Iterator[str]:
     """A stand-in started from the command line; its address."""
     port = free_port()
-    command = [sys.executable, "-m", "fontanel.cli", "standin", name, *map(str, arguments), "--port", str(port)]
+    command = [
+        sys.executable,
+        "-m",
+        "fontanel.cli",
+        "standin",
+        name,
+        *map(str, arguments),
+        "--port",
+        str(port),
+    ]
     process = subprocess.Popen(command, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL)
     url = f"http://127.0.0.1:{port}"
 
@@ -189,23 +208,57 @@ class Postgres:
 @pytest.fixture(scope="session")
 def postgres(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Postgres]:
     """A real PostgreSQL server, with a user who owns its tables."""
-    programs = Path(shutil.which("initdb") or sorted(glob("/usr/lib/postgresql/*/bin/initdb"))[-1]).resolve().parent
+    programs = (
+        Path(shutil.which("initdb") or sorted(glob("/usr/lib/postgresql/*/bin/initdb"))[-1])
+        .resolve()
+        .parent
+    )
     directory = Path("/tmp") / f"fontanel-postgres-{os.getpid()}"
     directory.mkdir(mode=0o700)
     # The server refuses to run as root.
-    who = ["setpriv", "--reuid=nobody", "--regid=nogroup", "--clear-groups"] if os.getuid() == 0 else []
+    who = (
+        ["setpriv", "--reuid=nobody", "--regid=nogroup", "--clear-groups"]
+        if os.getuid() == 0
+        else []
+    )
     if who:
         shutil.chown(directory, "nobody", "nogroup")
     port = free_port()
     subprocess.run(
-        [*who, str(programs / "initdb"), "-D", str(directory / "data"), "-U", "keeper", "--auth=trust", "-E", "UTF8"],
-        check=True, capture_output=True, cwd="/",
-    )  # fmt: skip
+        [
+            *who,
+            str(programs / "initdb"),
+            "-D",
+            str(directory / "data"),
+            "-U",
+            "keeper",
+            "--auth=trust",
+            "-E",
+            "UTF8",
+        ],
+        check=True,
+        capture_output=True,
+        cwd="/",
+    )
     server = subprocess.Popen(
-        [*who, str(programs / "postgres"), "-D", str(directory / "data"), "-p", str(port), "-k", str(directory), "-h", "127.0.0.1",
-         "-c", "fsync=off"],
-        stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL, cwd="/",
-    )  # fmt: skip
+        [
+            *who,
+            str(programs / "postgres"),
+            "-D",
+            str(directory / "data"),
+            "-p",
+            str(port),
+            "-k",
+            str(directory),
+            "-h",
+            "127.0.0.1",
+            "-c",
+            "fsync=off",
+        ],
+        stdout=subprocess.DEVNULL,
+        stderr=subprocess.DEVNULL,
+        cwd="/",
+    )
     import psycopg
 
     def run(statement: str) -> None:

@@ -30,7 +30,9 @@ def cli() -> str:
     ]
 
     def visit(parser: argparse.ArgumentParser) -> None:
-        subparsers = [action for action in parser._actions if isinstance(action, argparse._SubParsersAction)]
+        subparsers = [
+            action for action in parser._actions if isinstance(action, argparse._SubParsersAction)
+        ]
         out.extend(["", f"## {parser.prog}", "", "```text", parser.format_help().rstrip(), "```"])
         for action in subparsers:
             for child in action.choices.values():
@@ -57,7 +59,10 @@ def problems() -> str:
         "",
     ]
     out += ["| type | status | title |", "| --- | --- | --- |"]
-    out += [f"| `urn:fontanel:problem:{kind}` | {status} | {title} |" for kind, (status, title) in PROBLEMS.items()]
+    out += [
+        f"| `urn:fontanel:problem:{kind}` | {status} | {title} |"
+        for kind, (status, title) in PROBLEMS.items()
+    ]
     return "\n".join(out) + "\n"
 
 

@@ -29,8 +29,12 @@ def run(team: TeamSetup, tmp_path: Path) -> Run:
     def call(*arguments: object, **environment: str) -> subprocess.CompletedProcess[str]:
         variables = {key: value for key, value in {**base, **environment}.items() if value}
         return subprocess.run(
-            [sys.executable, "-m", "fontanel.cli", *map(str, arguments)], capture_output=True, text=True, env=variables,
-            cwd=tmp_path, stdin=subprocess.DEVNULL,
-        )  # fmt: skip
+            [sys.executable, "-m", "fontanel.cli", *map(str, arguments)],
+            capture_output=True,
+            text=True,
+            env=variables,
+            cwd=tmp_path,
+            stdin=subprocess.DEVNULL,
+        )
 
     return call

@@ -26,7 +26,9 @@ def test_from_nothing_to_a_cited_answer(run: Run, tmp_path: Path) -> None:
     assert "indexed" in listed
     answer = run("ask", "At what gust does the quay crane stop?")
     assert answer.returncode == 0
-    assert "The quay crane stops at a gust of 38 knots and is pinned at 44 knots. [1]" in answer.stdout
+    assert (
+        "The quay crane stops at a gust of 38 knots and is pinned at 44 knots. [1]" in answer.stdout
+    )
     assert "[1] Storm plan" in answer.stdout
     assert "“The quay crane stops at a gust of 38 knots" in answer.stdout
     assert "\x1b" not in answer.stdout
@@ -38,13 +40,26 @@ def test_from_nothing_to_a_cited_answer(run: Run, tmp_path: Path) -> None:
 def test_json_everywhere(run: Run, team: TeamSetup, storm: str) -> None:
     kb = ("--kb", storm)
     commands = [
-        ("kb", "list"), ("kb", "show", storm), ("document", "list", *kb), ("document", "show", "storm-plan.md", *kb),
-        ("document", "text", "storm-plan.md", *kb), ("document", "passages", "storm-plan.md", *kb),
-        ("search", "crane", *kb), ("ask", "At what gust does the quay crane stop?", *kb), ("conversation", "list", *kb),
-        ("team", "list"), ("member", "list"), ("key", "list"), ("whoami",), ("key", "make", "another"),
-        ("invitation", "create", f"x{os.getpid()}@skerrow.example", "X"), ("invitation", "list"), ("document", "tag", "storm-plan.md", "a=b", *kb),
-        ("kb", "create", "Second"), ("kb", "rename", "second", "Third"),
-    ]  # fmt: skip
+        ("kb", "list"),
+        ("kb", "show", storm),
+        ("document", "list", *kb),
+        ("document", "show", "storm-plan.md", *kb),
+        ("document", "text", "storm-plan.md", *kb),
+        ("document", "passages", "storm-plan.md", *kb),
+        ("search", "crane", *kb),
+        ("ask", "At what gust does the quay crane stop?", *kb),
+        ("conversation", "list", *kb),
+        ("team", "list"),
+        ("member", "list"),
+        ("key", "list"),
+        ("whoami",),
+        ("key", "make", "another"),
+        ("invitation", "create", f"x{os.getpid()}@skerrow.example", "X"),
+        ("invitation", "list"),
+        ("document", "tag", "storm-plan.md", "a=b", *kb),
+        ("kb", "create", "Second"),
+        ("kb", "rename", "second", "Third"),
+    ]
     for command in commands:
         done = run(*command, "--json")
         assert done.returncode == 0, (command, done.stderr)
@@ -60,10 +75,15 @@ def test_a_folder_is_added_with_its_paths_and_again_changes_nothing(
     (tmp_path / "rules" / ".hidden").write_text("no")
     assert run("document", "add", "rules").stdout == "2 added.\n"
     assert run("document", "add", "rules").stdout == "2 unchanged.\n"
-    assert [document.name for document in team.client.list_documents(kb)] == ["old/storm.md", "storm.md"]
+    assert [document.name for document in team.client.list_documents(kb)] == [
+        "old/storm.md",
+        "storm.md",
+    ]
 
 
-def test_a_file_that_fails_is_told_and_its_neighbours_are_added(run: Run, kb: str, tmp_path: Path) -> None:
+def test_a_file_that_fails_is_told_and_its_neighbours_are_added(
+    run: Run, kb: str, tmp_path: Path
+) -> None:
     (tmp_path / "good.md").write_bytes(STORM)
     (tmp_path / "bad.pdf").write_bytes(b"%PDF-1.7 nothing")
     done = run("document", "add", "good.md", "bad.pdf")
@@ -74,7 +94,12 @@ def test_a_file_that_fails_is_told_and_its_neighbours_are_added(run: Run, kb: st
 
 
 def test_a_file_can_be_asked_before_anything_is_built(run: Run, team: TeamSetup) -> None:
-    done = run("ask", "--file", DOCUMENTS / "passenger-services" / "vehicles.md", "What does a motorcycle cost?")
+    done = run(
+        "ask",
+        "--file",
+        DOCUMENTS / "passenger-services" / "vehicles.md",
+        "What does a motorcycle cost?",
+    )
     assert "14 crowns" in done.stdout
     tried = team.client.list_kbs()
     assert len(tried) == 1
@@ -92,7 +117,9 @@ def test_a_conversation_goes_on(run: Run, storm: str) -> None:
     assert "'Cranes'" in run("conversation", "rename", first["conversation_id"], "Cranes").stdout
     assert "Cranes" in run("conversation", "list", "--text", "pinned").stdout
     assert "None speaks of it" in run("conversation", "list", "--text", "herring").stdout
-    assert run("conversation", "export", first["conversation_id"]).stdout.startswith("# Cranes\n\n## At what gust")
+    assert run("conversation", "export", first["conversation_id"]).stdout.startswith(
+        "# Cranes\n\n## At what gust"
+    )
     assert run("conversation", "delete", first["conversation_id"]).returncode == 0
 
 
@@ -186,7 +213,12 @@ def test_an_operator_builds_a_team(run: Run, service: Service, tmp_path: Path) -
         **operator,
     )
     assert "is not shown again" in invited.stdout
-    assert who in run("invitation", "list", "--team", slug, "--email", "operator@localhost", **operator).stdout
+    assert (
+        who
+        in run(
+            "invitation", "list", "--team", slug, "--email", "operator@localhost", **operator
+        ).stdout
+    )
     assert run("team", "create", "X", FONTANEL_TEAM="").returncode == 4
     assert run("whoami", "--email", "operator@localhost", FONTANEL_KEY="").returncode == 2
 
@@ -222,16 +254,25 @@ def test_completion_knows_every_command(run: Run, shell: str) -> None:
 def test_completion_completes_in_bash(run: Run, tmp_path: Path) -> None:
     (tmp_path / "complete.sh").write_text(run("completion", "bash").stdout)
     code = 'source complete.sh; COMP_WORDS=(fontanel document ret); COMP_CWORD=2; _fontanel; echo "${COMPREPLY[@]}"'
-    done = subprocess.run(["bash", "-c", code], capture_output=True, text=True, cwd=tmp_path, check=True)
+    done = subprocess.run(
+        ["bash", "-c", code], capture_output=True, text=True, cwd=tmp_path, check=True
+    )
     assert done.stdout.strip() == "retry"
 
 
 def test_reference_pages_are_what_the_code_says() -> None:
     made = subprocess.run(
-        [sys.executable, "-c", "import sys; sys.path.insert(0, 'tools'); import write_reference as w; import json;"
-         "print(json.dumps({name: make() for name, make in w.PAGES.items()}))"],
-        capture_output=True, text=True, cwd=ROOT, check=True,
-    )  # fmt: skip
+        [
+            sys.executable,
+            "-c",
+            "import sys; sys.path.insert(0, 'tools'); import write_reference as w; import json;"
+            "print(json.dumps({name: make() for name, make in w.PAGES.items()}))",
+        ],
+        capture_output=True,
+        text=True,
+        cwd=ROOT,
+        check=True,
+    )
     for name, text in json.loads(made.stdout).items():
         assert (ROOT / "docs" / name).read_text() == text, "run `make reference`"
 
@@ -257,7 +298,9 @@ def test_editions_are_built_compared_switched_and_taken_along(run: Run, tmp_path
     listed = run("edition", "list").stdout
     assert "serves" in listed
     assert "60 tokens" in listed
-    (tmp_path / "asked.jsonl").write_text('{"question": "wind limit", "document": "storm.md"}\nwhen do cranes stop\n')
+    (tmp_path / "asked.jsonl").write_text(
+        '{"question": "wind limit", "document": "storm.md"}\nwhen do cranes stop\n'
+    )
     compared = run("edition", "compare", "1", "2", "--file", "asked.jsonl").stdout
     assert "storm.md (expected: 1)" in compared
     assert "Mean reciprocal rank of the expected: 1.000 and 1.000" in compared
@@ -265,5 +308,8 @@ def test_editions_are_built_compared_switched_and_taken_along(run: Run, tmp_path
     assert run("edition", "drop", "2").returncode == 1
     assert "Wrote rules.zip" in run("edition", "export", "2", "rules.zip").stdout
     assert "is there already" in run("edition", "export", "2", "rules.zip").stderr
-    assert "Imported rules-two: 1 document" in run("edition", "import", "rules.zip", "--name", "Rules two").stdout
+    assert (
+        "Imported rules-two: 1 document"
+        in run("edition", "import", "rules.zip", "--name", "Rules two").stdout
+    )
     assert run("edition", "drop", "1", "--kb", "rules").stdout == "Edition 1 is dropped.\n"

@@ -20,9 +20,13 @@ def describer(service: Service, model_server: str) -> Iterator[str]:
         operator.delete_model("cli-describer")
 
 
-def test_a_model_is_chosen_watched_and_taken_away(run: Run, team: TeamSetup, storm: str, describer: str) -> None:
+def test_a_model_is_chosen_watched_and_taken_away(
+    run: Run, team: TeamSetup, storm: str, describer: str
+) -> None:
     assert "the documents' own words" in run("kb", "show", storm).stdout
-    changed = run("kb", "change", storm, "--describer", describer, "--description", "What to do in a gale")
+    changed = run(
+        "kb", "change", storm, "--describer", describer, "--description", "What to do in a gale"
+    )
     assert changed.returncode == 0
     assert "What to do in a gale" in changed.stdout
     assert f"described by {describer}" in changed.stdout
@@ -31,7 +35,13 @@ def test_a_model_is_chosen_watched_and_taken_away(run: Run, team: TeamSetup, sto
     shown = run("document", "show", "storm-plan.md", "--kb", storm).stdout
     assert describer in shown
     found = json.loads(run("kb", "show", storm, "--json").stdout)
-    assert found["describing"] == {"model": describer, "described": 1, "waiting": 0, "failed": 0, "error": None}
+    assert found["describing"] == {
+        "model": describer,
+        "described": 1,
+        "waiting": 0,
+        "failed": 0,
+        "error": None,
+    }
     back = run("kb", "change", storm, "--describer", "built-in").stdout
     assert "the documents' own words" in back
     assert "What to do in a gale" in back

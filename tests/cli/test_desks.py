@@ -24,14 +24,29 @@ def writer(service: Service, model_server: str) -> Iterator[str]:
 
 def test_a_desk_from_draft_to_record(run: Run, team: TeamSetup, storm: str, writer: str) -> None:
     assert "No desks yet" in run("desk", "list").stdout
-    made = run("desk", "create", "Crane desk", "--kb", f"{storm}=cranes", "--floor", "0", "--set", "context_tokens=800")
+    made = run(
+        "desk",
+        "create",
+        "Crane desk",
+        "--kb",
+        f"{storm}=cranes",
+        "--floor",
+        "0",
+        "--set",
+        "context_tokens=800",
+    )
     assert "crane-desk is a draft" in made.stdout
     assert "not published" in run("ask", "--desk", "crane-desk", QUESTION).stderr
     drafted = run("ask", "--desk", "crane-desk", "--draft", QUESTION)
     assert "38 knots" in drafted.stdout
     assert "[1] Storm plan" in drafted.stdout
     assert "Version 1 serves" in run("desk", "publish", "crane-desk", "--note", "first").stdout
-    assert "changed" in run("desk", "change", "crane-desk", "--model", writer, "--instructions", "Be brief.").stdout
+    assert (
+        "changed"
+        in run(
+            "desk", "change", "crane-desk", "--model", writer, "--instructions", "Be brief."
+        ).stdout
+    )
     compared = run("desk", "compare", "crane-desk").stdout
     assert '+ "cli-writer"' in compared
     assert "+ Be brief." in compared
@@ -45,7 +60,12 @@ def test_a_desk_from_draft_to_record(run: Run, team: TeamSetup, storm: str, writ
     shown = run("answer", "show", rows[0]["id"], "--prompt").stdout
     for part in ("evidence check", "packing", "<sources>", "the model's own words", "weak"):
         assert part in shown
-    assert run("answer", "feedback", rows[0]["id"], "crane-desk", "unhelpful", "--reason", "wrong").returncode == 0
+    assert (
+        run(
+            "answer", "feedback", rows[0]["id"], "crane-desk", "unhelpful", "--reason", "wrong"
+        ).returncode
+        == 0
+    )
     assert QUESTION in run("desk", "answers", "crane-desk", "--unhelpful").stdout
     assert run("answer", "again", rows[1]["id"]).returncode == 0
     assert "Crane desk" in run("usage", "show", "--by", "desk").stdout

@@ -13,7 +13,9 @@ from fontanel.schemas import LocatorOut
 from tests.cli.conftest import Run
 
 
-@pytest.mark.parametrize(("value", "said"), [(None, "-"), (0, "0"), (999, "999"), (1234567, "1,234,567")])
+@pytest.mark.parametrize(
+    ("value", "said"), [(None, "-"), (0, "0"), (999, "999"), (1234567, "1,234,567")]
+)
 def test_numbers(value: int | None, said: str) -> None:
     assert number(value) == said
 
@@ -43,10 +45,13 @@ def test_any_size_has_a_unit_and_few_digits(value: int) -> None:
 @pytest.mark.parametrize(
     ("before", "said"),
     [
-        (timedelta(seconds=-5), "0 s ago"), (timedelta(seconds=42), "42 s ago"), (timedelta(minutes=3, seconds=30), "3 min ago"),
-        (timedelta(hours=5, minutes=10), "5 h ago"), (timedelta(days=2, hours=1), "2 days ago"),
+        (timedelta(seconds=-5), "0 s ago"),
+        (timedelta(seconds=42), "42 s ago"),
+        (timedelta(minutes=3, seconds=30), "3 min ago"),
+        (timedelta(hours=5, minutes=10), "5 h ago"),
+        (timedelta(days=2, hours=1), "2 days ago"),
     ],
-)  # fmt: skip
+)
 def test_times_that_have_passed(before: timedelta, said: str) -> None:
     assert ago(datetime.now(UTC) - before) == said
 

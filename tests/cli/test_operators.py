@@ -32,9 +32,13 @@ def operate(run: Run, service: Service) -> Told:
 
     def call(*arguments: object) -> subprocess.CompletedProcess[str]:
         return run(
-            *arguments, "--email", "operator@localhost",
-            FONTANEL_KEY="", FONTANEL_TEAM="", FONTANEL_PASSWORD=service.password,
-        )  # fmt: skip
+            *arguments,
+            "--email",
+            "operator@localhost",
+            FONTANEL_KEY="",
+            FONTANEL_TEAM="",
+            FONTANEL_PASSWORD=service.password,
+        )
 
     return call
 
@@ -45,17 +49,36 @@ def model_address() -> Iterator[str]:
         yield f"{url}/v1"
 
 
-def test_a_model_from_set_up_to_deleted(operate: Told, run: Run, team: TeamSetup, model_address: str) -> None:
+def test_a_model_from_set_up_to_deleted(
+    operate: Told, run: Run, team: TeamSetup, model_address: str
+) -> None:
     assert "No models" in operate("model", "list").stdout
     made = operate(
-        "model", "create", "harbour", "--address", model_address, "--remote", "honest", "--secret", "guess",
-        "--price-read", 2, "--price-written", "8.5", "--currency", "EUR", "--tries", 1,
-    )  # fmt: skip
+        "model",
+        "create",
+        "harbour",
+        "--address",
+        model_address,
+        "--remote",
+        "honest",
+        "--secret",
+        "guess",
+        "--price-read",
+        2,
+        "--price-written",
+        "8.5",
+        "--currency",
+        "EUR",
+        "--tries",
+        1,
+    )
     assert "harbour is set up" in made.stdout, made.stderr
     refused = operate("model", "check", "harbour")
     assert refused.returncode != 0
     assert "refuses the secret" in refused.stdout
-    assert operate("model", "change", "harbour", "--secret", "tide", "--seconds", 20).returncode == 0
+    assert (
+        operate("model", "change", "harbour", "--secret", "tide", "--seconds", 20).returncode == 0
+    )
     checked = operate("model", "check", "harbour")
     assert checked.returncode == 0, checked.stderr
     listed = operate("model", "list").stdout
@@ -79,7 +102,18 @@ def test_a_model_from_set_up_to_deleted(operate: Told, run: Run, team: TeamSetup
     ("arguments", "said"),
     [
         (("model", "create", "harbour", "--address", "ftp://127.0.0.1"), "url"),
-        (("model", "create", "harbour", "--address", "http://127.0.0.1:1/v1", "--price-read", "-1"), "price"),
+        (
+            (
+                "model",
+                "create",
+                "harbour",
+                "--address",
+                "http://127.0.0.1:1/v1",
+                "--price-read",
+                "-1",
+            ),
+            "price",
+        ),
         (("model", "change", "nothing", "--tries", 2), "nothing"),
     ],
 )
@@ -100,7 +134,9 @@ def test_only_operators_see_models_and_the_use_of_teams(run: Run) -> None:
 
 
 def test_the_use_of_each_team(operate: Told, run: Run, team: TeamSetup, tmp_path: Path) -> None:
-    (tmp_path / "crane.md").write_text("# Crane rules\n\nThe quay crane stops at a gust of 38 knots.\n")
+    (tmp_path / "crane.md").write_text(
+        "# Crane rules\n\nThe quay crane stops at a gust of 38 knots.\n"
+    )
     assert run("kb", "create", "Rules").returncode == 0
     assert run("document", "add", "crane.md").returncode == 0
     assert "38 knots" in run("ask", "At what gust does the quay crane stop?").stdout
@@ -110,13 +146,17 @@ def test_the_use_of_each_team(operate: Told, run: Run, team: TeamSetup, tmp_path
     shown = operate("usage", "teams").stdout
     assert team.name in shown
     assert [line for line in shown.splitlines() if line != line.rstrip()] == []
-    assert team.slug in {row["used"]["key"] for row in json.loads(operate("usage", "teams", "--json").stdout)}
+    assert team.slug in {
+        row["used"]["key"] for row in json.loads(operate("usage", "teams", "--json").stdout)
+    }
 
 
 def test_members_come_and_go(run: Run, team: TeamSetup) -> None:
     who = f"keeper-{team.slug}@skerrow.example"
     join(team.service, team.client, who, "A keeper")
-    assert "reader" in next(line for line in run("member", "list").stdout.splitlines() if who in line)
+    assert "reader" in next(
+        line for line in run("member", "list").stdout.splitlines() if who in line
+    )
     removed = run("member", "remove", who)
     assert removed.returncode == 0, removed.stderr
     assert who not in run("member", "list").stdout
@@ -149,7 +189,15 @@ def test_receivers_of_notices_come_and_go(run: Run) -> None:
 def test_a_model_s_name_may_hold_what_paths_do_not(operate: Told, model_address: str) -> None:
     assert (
         operate(
-            "model", "create", "harbour/large", "--address", model_address, "--secret", "tide", "--remote", "honest"
+            "model",
+            "create",
+            "harbour/large",
+            "--address",
+            model_address,
+            "--secret",
+            "tide",
+            "--remote",
+            "honest",
         ).returncode
         == 0
     )

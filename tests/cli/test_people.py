@@ -22,7 +22,9 @@ def test_an_invitation_is_made_accepted_and_withdrawn(run: Run, team: TeamSetup)
     assert "no open invitations" in run("invitation", "list").stdout
     listed = run("session", "list", "--email", email, FONTANEL_PASSWORD=password)
     assert "this one" in listed.stdout
-    assert run("session", "end-others", "--email", email, FONTANEL_PASSWORD=password).returncode == 0
+    assert (
+        run("session", "end-others", "--email", email, FONTANEL_PASSWORD=password).returncode == 0
+    )
     run("invitation", "create", f"x{email}", "X")
     assert run("invitation", "withdraw", f"x{email}").returncode == 0
     assert "no open invitations" in run("invitation", "list").stdout
@@ -36,7 +38,9 @@ def test_a_command_as_a_person_leaves_no_sign_in_behind(run: Run, team: TeamSetu
         assert listed.count("127.0.0.1") == 1, listed
 
 
-def test_an_operator_makes_short_keys_links_and_grants(run: Run, team: TeamSetup, service: Service) -> None:
+def test_an_operator_makes_short_keys_links_and_grants(
+    run: Run, team: TeamSetup, service: Service
+) -> None:
     def operate(*command: str) -> subprocess.CompletedProcess[str]:
         return run(*command, "--email", "operator@localhost", FONTANEL_PASSWORD=service.password)
 

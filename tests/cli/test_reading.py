@@ -7,7 +7,7 @@ from pathlib import Path
 
 import pytest
 
-from fontanel.cli.documents import report_rows
+from fontanel.cli.commands.documents import report_rows
 from fontanel.cli.format import clock, place
 from fontanel.schemas import LocatorOut, ReportOut
 from tests.cli.conftest import Run
@@ -19,7 +19,9 @@ HANDBOOK = DOCUMENTS / "marine-operations" / "pilotage-handbook.pdf"
 
 def test_a_preview_shows_what_reading_gives_and_keeps_nothing(run: Run) -> None:
     run("kb", "create", "Rules")
-    shown = run("document", "preview", HANDBOOK, "--target", "100", "--least", "30", "--overlap", "20")
+    shown = run(
+        "document", "preview", HANDBOOK, "--target", "100", "--least", "30", "--overlap", "20"
+    )
     assert shown.returncode == 0
     for part in ("Pilotage handbook", "31", "passages by tokens", "--cuts shows all", "table rows"):
         assert part in shown.stdout
@@ -53,7 +55,9 @@ def test_what_makes_no_sense_is_refused_before_anything_is_sent(
 
 def test_a_kb_keeps_its_splitting(run: Run) -> None:
     run("kb", "create", "Prices", "--target", "120", "--overlap", "20", "--table-mode", "single")
-    assert "120 tokens a passage, 20 repeated, table rows single" in run("kb", "show", "prices").stdout
+    assert (
+        "120 tokens a passage, 20 repeated, table rows single" in run("kb", "show", "prices").stdout
+    )
 
 
 def test_rows_become_documents(run: Run, tmp_path: Path) -> None:
@@ -62,8 +66,16 @@ def test_rows_become_documents(run: Run, tmp_path: Path) -> None:
         "Question,Answer,Area\nWhen does the lock open?,At nine.,Locks\nWho calls?,The duty officer.,Storms\n"
     )
     added = run(
-        "document", "add", "faq.csv", "--title-column", "Question", "--text-column", "Answer", "--tag-column", "Area"
-    )  # fmt: skip
+        "document",
+        "add",
+        "faq.csv",
+        "--title-column",
+        "Question",
+        "--text-column",
+        "Answer",
+        "--tag-column",
+        "Area",
+    )
     assert added.returncode == 0
     listed = run("document", "list", "--inside", "faq.csv").stdout
     assert "When does the lock open?" in listed
@@ -76,7 +88,10 @@ def test_warnings_are_listed_by_document(run: Run, tmp_path: Path) -> None:
     assert "No document gave warnings" in run("document", "list", "--warnings").stdout
     (tmp_path / "dues.xlsx").write_bytes(samples.workbook())
     run("document", "add", "dues.xlsx")
-    assert run("document", "list", "--warnings").stdout == "dues.xlsx\n  The hidden sheet 'Secret' was left out\n"
+    assert (
+        run("document", "list", "--warnings").stdout
+        == "dues.xlsx\n  The hidden sheet 'Secret' was left out\n"
+    )
     shown = run("document", "show", "dues.xlsx").stdout
     assert "2 tables" in shown
     assert "hidden sheet" in shown
@@ -84,12 +99,17 @@ def test_warnings_are_listed_by_document(run: Run, tmp_path: Path) -> None:
 
 def test_documents_inside_an_archive_are_reached_by_their_path(run: Run, tmp_path: Path) -> None:
     run("kb", "create", "Rules")
-    (tmp_path / "all.zip").write_bytes(samples.zipped({"rules/crane.md": "# Crane\n\nNobody walks below a load.\n"}))
+    (tmp_path / "all.zip").write_bytes(
+        samples.zipped({"rules/crane.md": "# Crane\n\nNobody walks below a load.\n"})
+    )
     run("document", "add", "all.zip")
     for _ in range(100):
         if "indexed" in run("document", "show", "all.zip/rules/crane.md").stdout:
             break
-    assert run("document", "text", "all.zip/rules/crane.md").stdout == "Crane\n\nNobody walks below a load.\n"
+    assert (
+        run("document", "text", "all.zip/rules/crane.md").stdout
+        == "Crane\n\nNobody walks below a load.\n"
+    )
 
 
 @pytest.mark.parametrize(
@@ -98,7 +118,10 @@ def test_documents_inside_an_archive_are_reached_by_their_path(run: Run, tmp_pat
         (LocatorOut(heading_path=["T", "A", "B"], page=3), "page 3, A > B"),
         (LocatorOut(heading_path=[], page=3, label="iv"), "page iv"),
         (LocatorOut(heading_path=[], page=2, unit="slide"), "slide 2"),
-        (LocatorOut(heading_path=[], page=1, unit="sheet", label="Dues", rows=(2, 9)), "sheet Dues, rows 2-9"),
+        (
+            LocatorOut(heading_path=[], page=1, unit="sheet", label="Dues", rows=(2, 9)),
+            "sheet Dues, rows 2-9",
+        ),
         (LocatorOut(heading_path=[], rows=(4, 4)), "row 4"),
         (LocatorOut(heading_path=[], seconds=3725.5), "1:02:05"),
         (LocatorOut(heading_path=["T"]), ""),
@@ -115,9 +138,16 @@ def test_a_time_in_a_recording(seconds: float, text: str) -> None:
 
 def test_recognised_pages_are_told_with_their_confidence() -> None:
     report = ReportOut(
-        unit="page", pages=3, words=10, characters=60, blocks={"paragraph": 1}, table_rows=0, figures=2,
-        recognised=[(1, 0.9), (2, 0.8)], language="en",
-    )  # fmt: skip
+        unit="page",
+        pages=3,
+        words=10,
+        characters=60,
+        blocks={"paragraph": 1},
+        table_rows=0,
+        figures=2,
+        recognised=[(1, 0.9), (2, 0.8)],
+        language="en",
+    )
     assert ("recognised", "2 pages, confidence 85 %") in report_rows(report)
     assert ("blocks", "1 paragraph") in report_rows(report)
     assert ("pictures", "2") in report_rows(report)

@@ -44,9 +44,22 @@ def test_a_folder_from_check_to_disconnect(run: Run, folder: Path) -> None:
     assert "10 would be taken" in looked.stdout
     assert "2 skipped: left out by a pattern, for instance 1" in looked.stdout
     connected = run(
-        "source", "connect", "Lights", "--kind", "folder", "--set", path, "--set", "watch=false", "--every", 60,
-        "--tag-rule", "0*.md:area=outer", "--target", 30,
-    )  # fmt: skip
+        "source",
+        "connect",
+        "Lights",
+        "--kind",
+        "folder",
+        "--set",
+        path,
+        "--set",
+        "watch=false",
+        "--every",
+        60,
+        "--tag-rule",
+        "0*.md:area=outer",
+        "--target",
+        30,
+    )
     assert connected.returncode == 0, connected.stderr
     assert connected.stdout.startswith("done: 12 added\n")
     assert "in 12 passages, of which 0 had their vectors" in connected.stdout
@@ -60,7 +73,9 @@ def test_a_folder_from_check_to_disconnect(run: Run, folder: Path) -> None:
     assert "20 %, at least 10" in shown
     assert (
         "Changed Lights."
-        in run("source", "change", "Lights", "--cron", "0 6 * * *", "--guard-least", 5, "--pause").stdout
+        in run(
+            "source", "change", "Lights", "--cron", "0 6 * * *", "--guard-least", 5, "--pause"
+        ).stdout
     )
     assert "paused" in run("source", "list").stdout
     assert run("source", "disconnect", "Lights").returncode == 2  # there is nobody to ask
@@ -70,7 +85,17 @@ def test_a_folder_from_check_to_disconnect(run: Run, folder: Path) -> None:
 
 
 def test_a_held_run_is_shown_and_decided(run: Run, folder: Path) -> None:
-    run("source", "connect", "Lights", "--kind", "folder", "--set", f"path={folder}", "--set", "watch=no")
+    run(
+        "source",
+        "connect",
+        "Lights",
+        "--kind",
+        "folder",
+        "--set",
+        f"path={folder}",
+        "--set",
+        "watch=no",
+    )
     for number in range(11):
         (folder / f"{number:02}.md").unlink()
     held = run("source", "sync", "Lights")
@@ -91,11 +116,23 @@ def test_a_held_run_is_shown_and_decided(run: Run, folder: Path) -> None:
 def test_json_for_programs(run: Run, folder: Path) -> None:
     run("source", "connect", "Lights", "--kind", "folder", "--set", f"path={folder}")
     commands = [
-        ("source", "kinds"), ("source", "list"), ("source", "show", "Lights"), ("source", "runs", "Lights"), ("source", "run", "Lights"),
-        ("source", "check", "Lights"), ("source", "sync", "Lights"), ("source", "freshness"), ("source", "signal", "Lights"),
-        ("notice", "list"), ("receiver", "list"), ("receiver", "add", "https://ops.skerrow.example/x"), ("document", "folders"),
-        ("document", "revisions", "lights/01.md"), ("document", "changes", "lights/01.md"), ("team", "change", "--time-zone", "Europe/Oslo"),
-    ]  # fmt: skip
+        ("source", "kinds"),
+        ("source", "list"),
+        ("source", "show", "Lights"),
+        ("source", "runs", "Lights"),
+        ("source", "run", "Lights"),
+        ("source", "check", "Lights"),
+        ("source", "sync", "Lights"),
+        ("source", "freshness"),
+        ("source", "signal", "Lights"),
+        ("notice", "list"),
+        ("receiver", "list"),
+        ("receiver", "add", "https://ops.skerrow.example/x"),
+        ("document", "folders"),
+        ("document", "revisions", "lights/01.md"),
+        ("document", "changes", "lights/01.md"),
+        ("team", "change", "--time-zone", "Europe/Oslo"),
+    ]
     for command in commands:
         done = run(*command, "--json")
         assert done.returncode == 0, (command, done.stderr)
@@ -117,18 +154,44 @@ def test_json_for_programs(run: Run, folder: Path) -> None:
             1,
             "is not an address",
         ),
-        (("connect", "X", "--kind", "webdav", "--set", "url=https://me:pw@host/"), 1, "not within the address"),
         (
-            ("connect", "X", "--kind", "site", "--set", "start=https://x.example", "--cron", "at noon"),
+            ("connect", "X", "--kind", "webdav", "--set", "url=https://me:pw@host/"),
+            1,
+            "not within the address",
+        ),
+        (
+            (
+                "connect",
+                "X",
+                "--kind",
+                "site",
+                "--set",
+                "start=https://x.example",
+                "--cron",
+                "at noon",
+            ),
             1,
             "is not a cron line",
         ),
         (
-            ("connect", "X", "--kind", "site", "--set", "start=https://x.example", "--set", "depth=deep"),
+            (
+                "connect",
+                "X",
+                "--kind",
+                "site",
+                "--set",
+                "start=https://x.example",
+                "--set",
+                "depth=deep",
+            ),
             2,
             "does not fit",
         ),
-        (("connect", "X", "--kind", "folder", "--credential", "token=x"), 2, "has the credentials: none"),
+        (
+            ("connect", "X", "--kind", "folder", "--credential", "token=x"),
+            2,
+            "has the credentials: none",
+        ),
         (("check", "--kind", "folder"), 1, "settings.path"),
         (("check",), 2, "Name a source"),
         (("show", "nothing"), 3, "There is no source 'nothing'"),
@@ -136,7 +199,9 @@ def test_json_for_programs(run: Run, folder: Path) -> None:
         (("sync", "nothing"), 3, "There is no source"),
     ],
 )
-def test_what_is_wrong_is_said_in_one_line(run: Run, arguments: tuple[str, ...], code: int, said: str) -> None:
+def test_what_is_wrong_is_said_in_one_line(
+    run: Run, arguments: tuple[str, ...], code: int, said: str
+) -> None:
     done = run("source", *arguments)
     assert (done.returncode, done.stderr.count("\n")) == (code, 1), done.stderr
     assert said in done.stderr
@@ -144,10 +209,22 @@ def test_what_is_wrong_is_said_in_one_line(run: Run, arguments: tuple[str, ...],
 
 def test_credentials_come_from_the_environment_and_never_back(run: Run) -> None:
     done = run(
-        "source", "connect", "Store", "--kind", "bucket", "--set", "endpoint=https://store.skerrow.example", "--set", "bucket=manuals",
-        "--credential", "access_key=AK1", "--credential", "secret_key", "--no-wait",
+        "source",
+        "connect",
+        "Store",
+        "--kind",
+        "bucket",
+        "--set",
+        "endpoint=https://store.skerrow.example",
+        "--set",
+        "bucket=manuals",
+        "--credential",
+        "access_key=AK1",
+        "--credential",
+        "secret_key",
+        "--no-wait",
         FONTANEL_CREDENTIAL_SECRET_KEY="very secret",
-    )  # fmt: skip
+    )
     assert done.returncode == 0, done.stderr
     shown = run("source", "show", "Store", "--json").stdout
     assert json.loads(shown)["credentials"] == ["access_key", "secret_key"]
@@ -167,12 +244,20 @@ def test_files_are_pushed_with_their_paths_as_ids(run: Run, tmp_path: Path) -> N
     assert "tickets/1.md" in run("document", "list", "--source", "Tickets").stdout
 
 
-def test_documents_are_written_edited_and_compared(run: Run, tmp_path: Path, team: TeamSetup) -> None:
+def test_documents_are_written_edited_and_compared(
+    run: Run, tmp_path: Path, team: TeamSetup
+) -> None:
     (tmp_path / "w.md").write_text("# Winter\n\nBoats leave by 1 November.\n")
-    assert run("document", "write", "notes/winter.md", "--from", "w.md").stdout == "added: notes/winter.md\n"
+    assert (
+        run("document", "write", "notes/winter.md", "--from", "w.md").stdout
+        == "added: notes/winter.md\n"
+    )
     team.client.wait_for_document("kb", "notes/winter.md")
     (tmp_path / "w.md").write_text("# Winter\n\nBoats leave by 15 October.\n")
-    assert run("document", "edit", "notes/winter.md", "--from", "w.md").stdout == "revised: notes/winter.md\n"
+    assert (
+        run("document", "edit", "notes/winter.md", "--from", "w.md").stdout
+        == "revised: notes/winter.md\n"
+    )
     team.client.wait_for_document("kb", "notes/winter.md")
     changes = run("document", "changes", "notes/winter.md").stdout
     assert "- Boats leave by 1 November." in changes
@@ -181,8 +266,12 @@ def test_documents_are_written_edited_and_compared(run: Run, tmp_path: Path, tea
     assert run("document", "restore", "notes/winter.md", "1").stdout == "revised: notes/winter.md\n"
     assert "notes" in run("document", "folders").stdout
     assert (
-        run("document", "bulk", "tag", "--folder", "notes", "--set", "season=winter").stdout == "1 documents tagged.\n"
+        run("document", "bulk", "tag", "--folder", "notes", "--set", "season=winter").stdout
+        == "1 documents tagged.\n"
     )
     assert "Say which documents" in run("document", "bulk", "reread").stderr
     assert "Say which tags" in run("document", "bulk", "tag", "--all").stderr
-    assert run("document", "bulk", "delete", "notes/winter.md", "--yes").stdout == "1 documents deleted.\n"
+    assert (
+        run("document", "bulk", "delete", "notes/winter.md", "--yes").stdout
+        == "1 documents deleted.\n"
+    )

@@ -11,7 +11,15 @@ from pathlib import Path
 import pytest
 
 from fontanel import schemas as s
-from fontanel.client import AsyncClient, Client, FontanelError, NotFound, NotSignedIn, ProblemError, Unreachable
+from fontanel.client import (
+    AsyncClient,
+    Client,
+    FontanelError,
+    NotFound,
+    NotSignedIn,
+    ProblemError,
+    Unreachable,
+)
 from fontanel.schemas import EvidenceEvent, FinishEvent
 from tests.conftest import ROOT, STORM, Service, TeamSetup, free_port
 
@@ -19,7 +27,9 @@ from tests.conftest import ROOT, STORM, Service, TeamSetup, free_port
 def test_the_twins_have_the_same_methods_and_parameters() -> None:
     def surface(kind: type) -> dict[str, list[str]]:
         public = {
-            name: member for name, member in inspect.getmembers(kind, inspect.isfunction) if not name.startswith("_")
+            name: member
+            for name, member in inspect.getmembers(kind, inspect.isfunction)
+            if not name.startswith("_")
         }
         return {name: list(inspect.signature(member).parameters) for name, member in public.items()}
 
@@ -27,16 +37,25 @@ def test_the_twins_have_the_same_methods_and_parameters() -> None:
 
 
 @pytest.mark.parametrize(
-    ("plain", "awaited"), [("_sync", "_async"), ("_base", "_async_base"), ("_desks", "_async_desks")]
+    ("plain", "awaited"),
+    [("_sync", "_async"), ("_base", "_async_base"), ("_desks", "_async_desks")],
 )
-def test_the_asynchronous_twins_are_made_from_the_others(tmp_path: Path, plain: str, awaited: str) -> None:
+def test_the_asynchronous_twins_are_made_from_the_others(
+    tmp_path: Path, plain: str, awaited: str
+) -> None:
     code = f"import sys; sys.path.insert(0, 'tools'); import make_async_client as m; print(m.make((m.CLIENT / '{plain}.py').read_text()), end='')"
-    made = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True, cwd=ROOT, check=True).stdout
+    made = subprocess.run(
+        [sys.executable, "-c", code], capture_output=True, text=True, cwd=ROOT, check=True
+    ).stdout
     path = tmp_path / f"{awaited}.py"
     path.write_text(made)
     ruff = [sys.executable, "-m", "ruff"]
-    subprocess.run([*ruff, "format", "--quiet", "--config", ROOT / "pyproject.toml", path], check=True)
-    assert path.read_text() == (ROOT / "src" / "fontanel" / "client" / f"{awaited}.py").read_text(), "run `make client`"
+    subprocess.run(
+        [*ruff, "format", "--quiet", "--config", ROOT / "pyproject.toml", path], check=True
+    )
+    assert (
+        path.read_text() == (ROOT / "src" / "fontanel" / "client" / f"{awaited}.py").read_text()
+    ), "run `make client`"
 
 
 def test_asking_asynchronously(team: TeamSetup, kb: str) -> None:
@@ -44,11 +63,20 @@ def test_asking_asynchronously(team: TeamSetup, kb: str) -> None:
         async with AsyncClient(team.service.url, team.key, team.slug) as client:
             added = await client.add_document(kb, STORM, "storm-plan.md", wait=True)
             assert added.document.state == "indexed"
-            assert [document.name async for document in client.list_documents(kb)] == ["storm-plan.md"]
-            ordinals = [passage.ordinal async for passage in client.list_passages(kb, "storm-plan.md")]
+            assert [document.name async for document in client.list_documents(kb)] == [
+                "storm-plan.md"
+            ]
+            ordinals = [
+                passage.ordinal async for passage in client.list_passages(kb, "storm-plan.md")
+            ]
             assert ordinals == list(range(len(ordinals)))
             plain = await client.ask(kb, "At what gust does the quay crane stop?")
-            events = [event async for event in client.ask(kb, "At what gust does the quay crane stop?", stream=True)]
+            events = [
+                event
+                async for event in client.ask(
+                    kb, "At what gust does the quay crane stop?", stream=True
+                )
+            ]
             assert isinstance(events[1], EvidenceEvent)
             assert isinstance(events[-1], FinishEvent)
             assert events[-1].answer.text == plain.text
@@ -97,17 +125,26 @@ def test_a_path_gives_its_name(team: TeamSetup, kb: str, tmp_path: Path) -> None
     assert team.client.add_document(kb, path, "other.md").document.name == "other.md"
 
 
-def test_names_may_hold_slashes_and_signs(team: TeamSetup, service: Service, tmp_path: Path) -> None:
+def test_names_may_hold_slashes_and_signs(
+    team: TeamSetup, service: Service, tmp_path: Path
+) -> None:
     client = team.client
     client.create_kb("Kb")
     name = "Outer/inner 100 %, ä?"
     made = client.connect_source("kb", s.SourceIn(name=name, kind="push", settings={}))
     assert client.show_source("kb", name).id == made.id
-    assert client.change_source("kb", name, s.SourceChange(name="Inner/outer")).name == "Inner/outer"
-    document = client.add_document("kb", b"# Berth\n\nBerth 7 is deep.\n", name="plans/50 % of #1?.md", wait=True)
+    assert (
+        client.change_source("kb", name, s.SourceChange(name="Inner/outer")).name == "Inner/outer"
+    )
+    document = client.add_document(
+        "kb", b"# Berth\n\nBerth 7 is deep.\n", name="plans/50 % of #1?.md", wait=True
+    )
     assert client.show_document("kb", "plans/50 % of #1?.md").id == document.document.id
     client.disconnect_source("kb", "Inner/outer")
     with service.operator() as operator:
         operator.create_model(s.ModelIn(name="harbour/large %2F", url="http://127.0.0.1:9/v1"))
-        assert operator.change_model("harbour/large %2F", s.ModelChange(enabled=False)).enabled is False
+        assert (
+            operator.change_model("harbour/large %2F", s.ModelChange(enabled=False)).enabled
+            is False
+        )
         operator.delete_model("harbour/large %2F")

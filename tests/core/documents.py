@@ -6,12 +6,12 @@ from collections.abc import Generator, Sequence
 
 import numpy as np
 
-from fontanel.core.analysis import Analyser
 from fontanel.core.answering import EvidencePassage, Message, TokenUse, WriterFailed
-from fontanel.core.embedding import OnnxEmbedder, estimate_tokens
+from fontanel.core.embedding.encoder import OnnxEmbedder, estimate_tokens
+from fontanel.core.passages.splitting import SplitSettings, split
 from fontanel.core.reading import read
-from fontanel.core.splitting import SplitSettings, split
-from fontanel.standins.model import compose
+from fontanel.core.text.analysis import Analyser
+from fontanel.simulators.model import compose
 
 
 class Documents:
@@ -27,11 +27,22 @@ class Documents:
                 number = len(self.passages) + 1
                 self.passages.append(
                     EvidencePassage(
-                        number, f"doc_{name}", f"rev_{name}", reading.title, passage.text, passage.start, passage.locator,
-                        0.5, 0.5, passage.context, passage.parts,
+                        number,
+                        f"doc_{name}",
+                        f"rev_{name}",
+                        reading.title,
+                        passage.text,
+                        passage.start,
+                        passage.locator,
+                        0.5,
+                        0.5,
+                        passage.context,
+                        passage.parts,
                     )
-                )  # fmt: skip
-        self.texts = {f"rev_{name}": read(data, f"{name}.md").text for name, data in sources.items()}
+                )
+        self.texts = {
+            f"rev_{name}": read(data, f"{name}.md").text for name, data in sources.items()
+        }
 
     def retrieve(self, question: str, limit: int) -> list[EvidencePassage]:
         if self._embedder is None:
@@ -54,7 +65,11 @@ class StandIn:
     """A stand-in model without HTTP: what it writes comes in pieces of a few characters. `fails_after` so many pieces."""
 
     def __init__(
-        self, behaviour: str = "honest", text: str | None = None, size: int = 5, fails_after: int | None = None
+        self,
+        behaviour: str = "honest",
+        text: str | None = None,
+        size: int = 5,
+        fails_after: int | None = None,
     ) -> None:
         self.name = behaviour
         self.sent: Sequence[Message] = ()
@@ -62,7 +77,9 @@ class StandIn:
         self._size = size
         self._fails_after = fails_after
 
-    def write(self, messages: Sequence[Message], most_tokens: int, temperature: float) -> Generator[str, None, None]:
+    def write(
+        self, messages: Sequence[Message], most_tokens: int, temperature: float
+    ) -> Generator[str, None, None]:
         self.sent = messages
         text = self._text
         if text is None:

@@ -40,7 +40,9 @@ def deck() -> bytes:
     data = CategoryChartData()
     data.categories = ["May", "June"]
     data.add_series("Calls", (12, 30))
-    second.shapes.add_chart(XL_CHART_TYPE.COLUMN_CLUSTERED, Inches(1), Inches(4), Inches(4), Inches(2), data)
+    second.shapes.add_chart(
+        XL_CHART_TYPE.COLUMN_CLUSTERED, Inches(1), Inches(4), Inches(4), Inches(2), data
+    )
     picture = second.shapes.add_picture(io.BytesIO(drawn(["x"])), Inches(6), Inches(2), Inches(1))
     picture._element._nvXxPr.cNvPr.set("descr", "Chart of the basin")
     out = io.BytesIO()
@@ -58,7 +60,11 @@ def workbook() -> bytes:
     for column, name in enumerate(("Vessel", "Since", "Fee", "Paid")):
         sheet.write(1, column, name)
     for row, (vessel, since, fee, paid) in enumerate(
-        (("Merrow", dt.datetime(2026, 3, 1), 12.5, True), ("Hollin", dt.datetime(2025, 11, 15), 40, False)), start=2
+        (
+            ("Merrow", dt.datetime(2026, 3, 1), 12.5, True),
+            ("Hollin", dt.datetime(2025, 11, 15), 40, False),
+        ),
+        start=2,
     ):
         sheet.write(row, 0, vessel)
         sheet.write_datetime(row, 1, since, date)
@@ -94,7 +100,9 @@ def _open_document(kind: str, body: str, title: str = "", styles: str = "") -> b
         "</office:document-content>"
     )
     meta = f'<office:document-meta {spaces} xmlns:dc="http://purl.org/dc/elements/1.1/"><office:meta><dc:title>{title}</dc:title></office:meta></office:document-meta>'
-    manifest = '<manifest:manifest xmlns:manifest="urn:oasis:names:tc:opendocument:xmlns:manifest:1.0"/>'
+    manifest = (
+        '<manifest:manifest xmlns:manifest="urn:oasis:names:tc:opendocument:xmlns:manifest:1.0"/>'
+    )
     return zipped(
         {
             "mimetype": f"application/vnd.oasis.opendocument.{kind}",
@@ -115,7 +123,8 @@ def ods(rows: list[list[str]], sheet: str = "Sheet") -> bytes:
     cells = "".join(
         "<table:table-row>"
         + "".join(
-            f'<table:table-cell office:value-type="string"><text:p>{cell}</text:p></table:table-cell>' for cell in row
+            f'<table:table-cell office:value-type="string"><text:p>{cell}</text:p></table:table-cell>'
+            for cell in row
         )
         + "</table:table-row>"
         for row in rows
@@ -126,7 +135,8 @@ def ods(rows: list[list[str]], sheet: str = "Sheet") -> bytes:
 def epub(chapters: dict[str, str], title: str = "A book") -> bytes:
     """A book of chapters in XHTML, with a navigation page that is no chapter."""
     manifest = "".join(
-        f'<item id="c{i}" href="{name}" media-type="application/xhtml+xml"/>' for i, name in enumerate(chapters)
+        f'<item id="c{i}" href="{name}" media-type="application/xhtml+xml"/>'
+        for i, name in enumerate(chapters)
     )
     spine = "".join(f'<itemref idref="c{i}"/>' for i in range(len(chapters)))
     package = (
@@ -144,9 +154,14 @@ def epub(chapters: dict[str, str], title: str = "A book") -> bytes:
         for name, body in chapters.items()
     }
     return zipped(
-        {"mimetype": "application/epub+zip", "META-INF/container.xml": container, "OEBPS/book.opf": package,
-         "OEBPS/nav.xhtml": "<html><body><nav>Contents</nav></body></html>", **pages}
-    )  # fmt: skip
+        {
+            "mimetype": "application/epub+zip",
+            "META-INF/container.xml": container,
+            "OEBPS/book.opf": package,
+            "OEBPS/nav.xhtml": "<html><body><nav>Contents</nav></body></html>",
+            **pages,
+        }
+    )
 
 
 def message(html: bool = False) -> bytes:
@@ -157,7 +172,9 @@ def message(html: bool = False) -> bytes:
     mail["Date"] = "Mon, 02 Mar 2026 08:00:00 +0000"
     mail["Subject"] = "Berth North closed"
     if html:
-        mail.set_content("<h2>Closure</h2><p>Berth North is <b>closed</b> until Friday.</p>", subtype="html")
+        mail.set_content(
+            "<h2>Closure</h2><p>Berth North is <b>closed</b> until Friday.</p>", subtype="html"
+        )
     else:
         mail.set_content("Berth North is closed until Friday.\n\nThe tug stays at South.\n")
     mail.add_attachment("Berth,Depth\nNorth,7\nSouth,4\n", subtype="csv", filename="depths.csv")

@@ -63,7 +63,9 @@ def test_from_sign_in_to_an_opened_citation(page: Page, team: TeamSetup, tmp_pat
 
     ask(page, "And from other directions?", 2)
     expect(page.get_by_text("Understood as: From other directions?")).to_be_visible()
-    expect(page.locator("[data-outcome]").last).to_contain_text("From other directions the limit is 32 knots")
+    expect(page.locator("[data-outcome]").last).to_contain_text(
+        "From other directions the limit is 32 knots"
+    )
 
     note.click()
     expect(page.get_by_role("heading", name="Storm plan").first).to_be_visible()
@@ -98,7 +100,9 @@ def test_a_member_of_another_team_cannot_reach_it_by_its_address(
         assert "Storm plan" not in page.content()
 
 
-def test_conversations_are_kept_and_can_be_taken_up_again(page: Page, team: TeamSetup, storm: str) -> None:
+def test_conversations_are_kept_and_can_be_taken_up_again(
+    page: Page, team: TeamSetup, storm: str
+) -> None:
     sign_in(page, team)
     page.goto(f"/t/{team.slug}/kbs/{storm}/ask")
     ask(page, "At what gust does the quay crane stop?", 1)
@@ -123,11 +127,15 @@ def test_what_is_not_answered_shows_what_is_near(page: Page, team: TeamSetup, st
     expect(page.locator("article mark").first).to_be_visible()
 
 
-def test_documents_fail_are_found_tagged_and_deleted(page: Page, team: TeamSetup, storm: str) -> None:
+def test_documents_fail_are_found_tagged_and_deleted(
+    page: Page, team: TeamSetup, storm: str
+) -> None:
     team.client.add_document(storm, b"%PDF-1.7 nothing", "bad.pdf", wait=True)
     sign_in(page, team)
     page.goto(f"/t/{team.slug}/kbs/{storm}/documents")
-    expect(page.get_by_role("row", name=re.compile("bad.pdf"))).to_contain_text("failed: The PDF is damaged")
+    expect(page.get_by_role("row", name=re.compile("bad.pdf"))).to_contain_text(
+        "failed: The PDF is damaged"
+    )
     expect(page.get_by_role("button", name="Retry")).to_be_visible()
     page.get_by_label("Find a document").fill("storm")
     expect(page.get_by_role("row")).to_have_count(2)
@@ -143,7 +151,9 @@ def test_documents_fail_are_found_tagged_and_deleted(page: Page, team: TeamSetup
     expect(page.get_by_role("row", name=re.compile("bad.pdf"))).to_have_count(0)
 
 
-def test_a_document_can_be_tried_before_anything_is_built(page: Page, team: TeamSetup, tmp_path: Path) -> None:
+def test_a_document_can_be_tried_before_anything_is_built(
+    page: Page, team: TeamSetup, tmp_path: Path
+) -> None:
     path = tmp_path / "storm-plan.md"
     path.write_bytes(STORM)
     sign_in(page, team)
@@ -174,7 +184,9 @@ def test_owners_invite_people_and_make_keys(page: Page, team: TeamSetup) -> None
     page.get_by_role("button", name="Sign out").click()
     page.wait_for_url("**/sign-in")
     page.goto(link)
-    expect(page.get_by_text(re.compile("invites"))).to_contain_text(f"mate-of-{team.slug}@skerrow.example")
+    expect(page.get_by_text(re.compile("invites"))).to_contain_text(
+        f"mate-of-{team.slug}@skerrow.example"
+    )
     page.get_by_label("Choose a password").fill("the mate's password")
     page.get_by_role("button", name="Join the team").click()
     page.wait_for_url("**/kbs")
@@ -195,7 +207,9 @@ def test_somebody_with_an_account_signs_in_to_accept(page: Page, team: TeamSetup
     assert team.email in [member.email for member in other.client.list_members()]
 
 
-def test_a_forgotten_password_is_replaced_with_the_operator_s_link(page: Page, team: TeamSetup) -> None:
+def test_a_forgotten_password_is_replaced_with_the_operator_s_link(
+    page: Page, team: TeamSetup
+) -> None:
     with team.service.operator() as operator:
         link = operator.make_password_link(team.email)
     page.goto(f"/password#{link.secret}")
@@ -270,7 +284,9 @@ def test_an_operator_creates_a_team(page: Page, service: Service) -> None:
     expect(page.get_by_role("link", name="Desks")).to_have_count(0)
 
 
-def test_a_reader_sees_no_buttons_that_change_things(page: Page, team: TeamSetup, storm: str, service: Service) -> None:
+def test_a_reader_sees_no_buttons_that_change_things(
+    page: Page, team: TeamSetup, storm: str, service: Service
+) -> None:
     email = f"reader-{team.slug}@skerrow.example"
     password = join(team.service, team.client, email, "A reader")
     sign_in(page, TeamSetup(team.slug, team.name, email, password, "", team.client, service))
@@ -316,11 +332,19 @@ def test_a_model_is_chosen_to_describe_documents(
 def test_on_a_phone_notes_rise_and_nothing_scrolls_sideways(
     browser: Browser, team: TeamSetup, storm: str, service: Service
 ) -> None:
-    context = browser.new_context(base_url=service.url, viewport={"width": 390, "height": 844}, color_scheme="dark")
+    context = browser.new_context(
+        base_url=service.url, viewport={"width": 390, "height": 844}, color_scheme="dark"
+    )
     page = context.new_page()
     sign_in(page, team)
     assert page.evaluate("document.documentElement.dataset.theme") == "night"
-    for path in ("kbs", f"kbs/{storm}/documents", f"kbs/{storm}/search", f"kbs/{storm}/ask", "team"):
+    for path in (
+        "kbs",
+        f"kbs/{storm}/documents",
+        f"kbs/{storm}/search",
+        f"kbs/{storm}/ask",
+        "team",
+    ):
         page.goto(f"/t/{team.slug}/{path}")
         page.wait_for_load_state("networkidle" if path == "kbs" else "load")
         expect(page.get_by_role("main")).to_be_visible()
@@ -386,10 +410,14 @@ def test_a_citation_opens_beside_its_original(page: Page, team: TeamSetup, kb: s
     expect(page.get_by_role("status")).to_have_text("not there")
     expect(page.get_by_label("What reading gave")).to_contain_text("3,908")
     page.get_by_label("Go to page").select_option("3")
-    expect(page.get_by_role("link", name="Open the original")).to_have_attribute("href", re.compile("#page=3$"))
+    expect(page.get_by_role("link", name="Open the original")).to_have_attribute(
+        "href", re.compile("#page=3$")
+    )
 
 
-def test_a_file_can_be_tried_with_other_cuts(page: Page, team: TeamSetup, kb: str, tmp_path: Path) -> None:
+def test_a_file_can_be_tried_with_other_cuts(
+    page: Page, team: TeamSetup, kb: str, tmp_path: Path
+) -> None:
     file = tmp_path / "lock.txt"
     file.write_text("The lock opens at nine each morning and shuts at dusk. " * 40)
     sign_in(page, team)
@@ -411,7 +439,10 @@ def test_a_file_can_be_tried_with_other_cuts(page: Page, team: TeamSetup, kb: st
 
 def test_warnings_and_files_inside_are_seen(page: Page, team: TeamSetup, kb: str) -> None:
     team.client.add_document(
-        kb, samples.zipped({"dues.xlsx": samples.workbook(), "storm.md": STORM}), "all.zip", wait=True
+        kb,
+        samples.zipped({"dues.xlsx": samples.workbook(), "storm.md": STORM}),
+        "all.zip",
+        wait=True,
     )
     team.client.wait_for_document(kb, "all.zip/dues.xlsx")
     sign_in(page, team)
@@ -438,7 +469,9 @@ def test_two_settings_are_compared_on_one_question(page: Page, team: TeamSetup, 
     expect(second.get_by_text(re.compile("words 0.000")).first).to_be_visible()
 
 
-def test_a_setting_changed_while_a_search_is_under_way_counts(page: Page, team: TeamSetup, storm: str) -> None:
+def test_a_setting_changed_while_a_search_is_under_way_counts(
+    page: Page, team: TeamSetup, storm: str
+) -> None:
     sign_in(page, team)
     page.goto(f"/t/{team.slug}/kbs/{storm}/search")
     page.get_by_label("Search", exact=True).fill("wind limit outer berth")
@@ -470,7 +503,9 @@ def test_slides_and_sheets_look_as_people_know_them(page: Page, team: TeamSetup,
 
 def test_a_long_table_shows_so_many_rows_at_a_time(page: Page, team: TeamSetup, kb: str) -> None:
     rows = "\n".join(f"Vessel {n},Berth {n % 9}" for n in range(450))
-    added = team.client.add_document(kb, f"Vessel,Berth\n{rows}\n".encode(), "calls.csv", wait=True).document
+    added = team.client.add_document(
+        kb, f"Vessel,Berth\n{rows}\n".encode(), "calls.csv", wait=True
+    ).document
     sign_in(page, team)
     page.goto(f"/t/{team.slug}/kbs/{kb}/documents/{added.id}")
     expect(page.get_by_text("rows 1–200 of 450")).to_be_visible()

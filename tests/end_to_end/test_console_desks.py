@@ -25,7 +25,13 @@ def team(service: Service, model_server: str) -> Iterator[TeamSetup]:
     with service.operator() as operator:
         for name in ("honest", "lying", "slow"):
             operator.create_model(
-                s.ModelIn(name=f"{name}-writer", url=model_server, remote=name, price_read=1.0, teams=[found.slug])
+                s.ModelIn(
+                    name=f"{name}-writer",
+                    url=model_server,
+                    remote=name,
+                    price_read=1.0,
+                    teams=[found.slug],
+                )
             )
     yield found
     with service.operator() as operator:
@@ -142,7 +148,9 @@ def test_a_guest_asks_by_the_link_and_the_editor_sees_the_record(
         expect(steps.get_by_text(step, exact=True)).to_be_visible()
     page.get_by_text("What the model was sent (user)").click()
     expect(page.get_by_text("<sources>")).to_be_visible()
-    team.client.add_document("rules", STORM.replace(b"38 knots", b"36 knots"), "storm-plan.md", wait=True)
+    team.client.add_document(
+        "rules", STORM.replace(b"38 knots", b"36 knots"), "storm-plan.md", wait=True
+    )
     page.reload()
     expect(page.get_by_text("rests on text that has changed since")).to_be_visible()
     page.get_by_role("button", name="Ask again as of now").click()
@@ -150,10 +158,15 @@ def test_a_guest_asks_by_the_link_and_the_editor_sees_the_record(
     team.client.add_document("rules", STORM, "storm-plan.md", wait=True)
 
 
-def test_doubtful_statements_are_marked_and_an_answer_can_be_stopped(page: Page, team: TeamSetup) -> None:
+def test_doubtful_statements_are_marked_and_an_answer_can_be_stopped(
+    page: Page, team: TeamSetup
+) -> None:
     for name, model in (("Doubtful", "lying-writer"), ("Slow", "slow-writer")):
         desk = team.client.create_desk(
-            name, s.DeskSettings(kbs=[s.DeskKb(kb="rules")], model=model, link_tags=["page"], evidence_floor=0.0)
+            name,
+            s.DeskSettings(
+                kbs=[s.DeskKb(kb="rules")], model=model, link_tags=["page"], evidence_floor=0.0
+            ),
         )
         team.client.publish_desk(desk.id)
     ids = {desk.name: desk.id for desk in team.client.list_desks()}
@@ -185,7 +198,9 @@ def test_doubtful_statements_are_marked_and_an_answer_can_be_stopped(page: Page,
     expect(page.get_by_text("Stopped before it was finished.")).to_be_visible()
 
 
-def test_a_phone_shows_citations_as_sheets(browser: Browser, team: TeamSetup, crane: s.DeskOut) -> None:
+def test_a_phone_shows_citations_as_sheets(
+    browser: Browser, team: TeamSetup, crane: s.DeskOut
+) -> None:
     phone = browser.new_context(base_url=team.service.url, viewport={"width": 390, "height": 780})
     page = phone.new_page()
     sign_in(page, team)
@@ -199,7 +214,9 @@ def test_a_phone_shows_citations_as_sheets(browser: Browser, team: TeamSetup, cr
     phone.close()
 
 
-def test_usage_and_models_are_shown(page: Page, team: TeamSetup, crane: s.DeskOut, service: Service) -> None:
+def test_usage_and_models_are_shown(
+    page: Page, team: TeamSetup, crane: s.DeskOut, service: Service
+) -> None:
     team.client.ask_desk(crane.id, QUESTION)
     sign_in(page, team)
     page.get_by_role("link", name="Usage").click()
@@ -218,7 +235,9 @@ def test_usage_and_models_are_shown(page: Page, team: TeamSetup, crane: s.DeskOu
     page.get_by_label("Password").fill(service.password)
     page.get_by_role("button", name="Sign in").click()
     # An operator is no member: the team's page is all there is to see.
-    page.get_by_role("region", name="Usage of all teams").get_by_role("link", name=team.name).click()
+    page.get_by_role("region", name="Usage of all teams").get_by_role(
+        "link", name=team.name
+    ).click()
     expect(page.get_by_role("heading", name="Members")).to_be_visible()
     page.get_by_role("link", name="Models").click()
     row = page.get_by_role("listitem").filter(has_text="honest-writer")

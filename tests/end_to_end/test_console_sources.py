@@ -40,7 +40,9 @@ def folder(service: Service, team: TeamSetup) -> Path:
     return found
 
 
-def test_a_folder_is_looked_at_connected_held_and_confirmed(page: Page, team: TeamSetup, folder: Path) -> None:
+def test_a_folder_is_looked_at_connected_held_and_confirmed(
+    page: Page, team: TeamSetup, folder: Path
+) -> None:
     sign_in(page, team)
     page.goto(f"/t/{team.slug}/kbs/kb/sources")
     page.get_by_role("button", name="Connect a source").click()
@@ -76,14 +78,20 @@ def test_a_folder_is_looked_at_connected_held_and_confirmed(page: Page, team: Te
 
     page.get_by_role("link", name="Freshness").click()
     expect(
-        page.get_by_text("Lights: a run is held. 11 of 12 documents would be removed. Nothing was removed.")
+        page.get_by_text(
+            "Lights: a run is held. 11 of 12 documents would be removed. Nothing was removed."
+        )
     ).to_be_visible()
     expect(page.locator("[data-freshness]")).to_have_count(1)
 
 
-def test_a_source_is_paused_changed_and_disconnected(page: Page, team: TeamSetup, folder: Path) -> None:
+def test_a_source_is_paused_changed_and_disconnected(
+    page: Page, team: TeamSetup, folder: Path
+) -> None:
     client = team.client
-    source = client.connect_source("kb", s.SourceIn(name="Lights", kind="folder", settings={"path": str(folder)}))
+    source = client.connect_source(
+        "kb", s.SourceIn(name="Lights", kind="folder", settings={"path": str(folder)})
+    )
     client.wait_for_sync("kb", source.id, "latest")
     sign_in(page, team)
     page.goto(f"/t/{team.slug}/kbs/kb/sources/{source.id}")
@@ -106,7 +114,9 @@ def test_a_source_is_paused_changed_and_disconnected(page: Page, team: TeamSetup
 
 
 def test_a_page_that_polls_waits_for_each_answer(page: Page, team: TeamSetup, folder: Path) -> None:
-    source = team.client.connect_source("kb", s.SourceIn(name="Lights", kind="folder", settings={"path": str(folder)}))
+    source = team.client.connect_source(
+        "kb", s.SourceIn(name="Lights", kind="folder", settings={"path": str(folder)})
+    )
     team.client.wait_for_sync("kb", source.id, "latest")
     page.clock.install()
     sign_in(page, team)
@@ -124,22 +134,32 @@ def test_a_page_that_polls_waits_for_each_answer(page: Page, team: TeamSetup, fo
         page.clock.run_for(5_000)
 
 
-def test_a_document_is_written_edited_compared_and_brought_back(page: Page, team: TeamSetup) -> None:
+def test_a_document_is_written_edited_compared_and_brought_back(
+    page: Page, team: TeamSetup
+) -> None:
     sign_in(page, team)
     page.goto(f"/t/{team.slug}/kbs/kb/documents")
     page.get_by_role("link", name="Write one").click()
     page.get_by_label("Name", exact=True).fill("notes/winter")
-    page.get_by_label("Text", exact=True).fill("# Winter moorings\n\nBoats leave pontoon A by 1 November.\n")
-    expect(page.get_by_label("Preview").get_by_role("heading", name="Winter moorings")).to_be_visible()
+    page.get_by_label("Text", exact=True).fill(
+        "# Winter moorings\n\nBoats leave pontoon A by 1 November.\n"
+    )
+    expect(
+        page.get_by_label("Preview").get_by_role("heading", name="Winter moorings")
+    ).to_be_visible()
     page.get_by_role("button", name="Add", exact=True).click()
     # A revision that is replaced before it is read has nothing to be compared with.
     expect(page.get_by_role("link", name="edit", exact=True)).to_be_visible()
     team.client.wait_for_document("kb", "notes/winter.md")
     page.get_by_role("link", name="edit", exact=True).click()
-    page.get_by_label("Text", exact=True).fill("# Winter moorings\n\nBoats leave pontoon A by 15 October.\n")
+    page.get_by_label("Text", exact=True).fill(
+        "# Winter moorings\n\nBoats leave pontoon A by 15 October.\n"
+    )
     page.get_by_role("button", name="Save as a new revision").click()
     page.get_by_role("link", name="what changed").click()
-    expect(page.locator("[data-change=changed]")).to_contain_text("Boats leave pontoon A by 15 October.")
+    expect(page.locator("[data-change=changed]")).to_contain_text(
+        "Boats leave pontoon A by 15 October."
+    )
     page.get_by_role("button", name="Bring back revision 1").click()
     expect(page.get_by_text("1 November")).to_be_visible()
 

@@ -11,7 +11,7 @@ import pytest
 
 from fontanel import schemas as s
 from fontanel.client import Client, Unreachable
-from fontanel.work.faults import POINTS
+from fontanel.engine.runtime.fault_points import POINTS
 from tests.conftest import STORM, Service, TeamSetup, new_team, until
 
 
@@ -31,13 +31,19 @@ def assert_each_once(client: Client, kb: str, data: Path, names: set[str]) -> No
         found = client.wait_for_document(kb, document.id, seconds=120)
         assert found.state == "indexed", found.error
         passages = list(client.list_passages(kb, document.id))
-        assert [passage.ordinal for passage in passages] == list(range(found.revision.passages or 0))
+        assert [passage.ordinal for passage in passages] == list(
+            range(found.revision.passages or 0)
+        )
         assert found.revision.number == 1
-    hits = client.search(kb, "duty officer wrote note", mode="lexical", limit=100, per_document=100).hits
+    hits = client.search(
+        kb, "duty officer wrote note", mode="lexical", limit=100, per_document=100
+    ).hits
     assert len({hit.passage_id for hit in hits}) == len(hits)
     with sqlite3.connect(data / "fontanel.db") as db:
         named = {row[0] for row in db.execute("SELECT id FROM segments")}
-        jobs = db.execute("SELECT count(*) FROM jobs WHERE state IN ('waiting', 'running')").fetchone()[0]
+        jobs = db.execute(
+            "SELECT count(*) FROM jobs WHERE state IN ('waiting', 'running')"
+        ).fetchone()[0]
     assert jobs == 0
     on_disk = {path.name for path in (data / "editions").glob("*/*")}
     assert named <= on_disk
@@ -69,7 +75,10 @@ def test_two_hundred_files_survive_kills_of_the_service_and_its_workers(tmp_path
 def wait_until_gone(pid: int) -> None:
     """Worker processes go with their parent, even when it is killed."""
     deadline = time.monotonic() + 10
-    while Path(f"/proc/{pid}/stat").exists() and Path(f"/proc/{pid}/stat").read_text().split()[2] != "Z":
+    while (
+        Path(f"/proc/{pid}/stat").exists()
+        and Path(f"/proc/{pid}/stat").read_text().split()[2] != "Z"
+    ):
         assert time.monotonic() < deadline, f"worker {pid} outlived the service"
         time.sleep(0.02)
 
@@ -137,7 +146,9 @@ def test_a_byte_that_changed_in_a_segment_is_found_and_mended(tmp_path: Path) ->
 
     def named() -> bool:
         with sqlite3.connect(service.data / "fontanel.db") as db:
-            return bool(db.execute("SELECT 1 FROM segments WHERE id = ?", (segment.name,)).fetchone())
+            return bool(
+                db.execute("SELECT 1 FROM segments WHERE id = ?", (segment.name,)).fetchone()
+            )
 
     until(lambda: not named())
     assert_each_once(reconnect(team), kb, service.data, names)
@@ -187,7 +198,9 @@ def test_expired_throwaways_vanish(tmp_path: Path) -> None:
     service.stop()
 
 
-def test_an_answer_that_a_kill_breaks_off_is_shown_as_such(tmp_path: Path, model_server: str) -> None:
+def test_an_answer_that_a_kill_breaks_off_is_shown_as_such(
+    tmp_path: Path, model_server: str
+) -> None:
     service = Service(tmp_path / "data").start()
     team = new_team(service)
     kb = team.client.create_kb("Notes").slug
@@ -211,5 +224,8 @@ def test_an_answer_that_a_kill_breaks_off_is_shown_as_such(tmp_path: Path, model
     assert (turn.state, turn.outcome, turn.question) == ("broken_off", "unfinished", start.question)
     again = client.ask_desk(desk.id, turn.question, start.conversation_id, settings={"model": None})
     assert again.citations
-    assert [t.state for t in client.show_conversation(start.conversation_id, desk=desk.id)] == ["broken_off", "done"]
+    assert [t.state for t in client.show_conversation(start.conversation_id, desk=desk.id)] == [
+        "broken_off",
+        "done",
+    ]
     assert service.stop() == 0

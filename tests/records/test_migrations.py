@@ -12,15 +12,16 @@ from sqlalchemy import create_engine, select
 
 import fontanel.records
 from fontanel.records.database import open_database
-from fontanel.records.desk_tables import Conversation, Turn, TurnState
-from fontanel.records.tables import Document, Revision
+from fontanel.records.tables import Conversation, Document, Revision, Turn, TurnState
 
 
 def at(path: Path, revision: str) -> None:
     """A database as it was at a revision of the schema."""
     engine = create_engine(f"sqlite:///{path}")
     config = Config()
-    config.set_main_option("script_location", str(Path(fontanel.records.__file__).parent / "migrations"))
+    config.set_main_option(
+        "script_location", str(Path(fontanel.records.__file__).parent / "migrations")
+    )
     with engine.connect() as connection:
         config.attributes["connection"] = connection
         command.upgrade(config, revision)
@@ -34,20 +35,24 @@ def test_documents_of_the_first_schema_are_still_there(tmp_path: Path) -> None:
     moment = "2026-01-02 03:04:05.000000"
     with sqlite3.connect(path) as db:
         db.execute(
-            "insert into teams (id, slug, name, created_at, version) values ('t', 'team', 'Team', ?, 1)", (moment,)
+            "insert into teams (id, slug, name, created_at, version) values ('t', 'team', 'Team', ?, 1)",
+            (moment,),
         )
         db.execute(
             "insert into kbs (id, team_id, slug, name, description, edition_id, created_at, version) "
-            "values ('k', 't', 'kb', 'Kb', '', 'e', ?, 1)", (moment,),
-        )  # fmt: skip
+            "values ('k', 't', 'kb', 'Kb', '', 'e', ?, 1)",
+            (moment,),
+        )
         db.execute(
             "insert into documents (key, id, team_id, kb_id, name, title, state, latest_revision_id, tags, created_at, "
-            "changed_at, version) values (7, 'd', 't', 'k', 'a.md', 'A', 'indexed', 'r', '{}', ?, ?, 1)", (moment, moment),
-        )  # fmt: skip
+            "changed_at, version) values (7, 'd', 't', 'k', 'a.md', 'A', 'indexed', 'r', '{}', ?, ?, 1)",
+            (moment, moment),
+        )
         db.execute(
             "insert into revisions (id, team_id, document_key, number, sha256, size, warnings, seconds, created_at) "
-            "values ('r', 't', 7, 1, 'ab', 3, '[]', '{}', ?)", (moment,),
-        )  # fmt: skip
+            "values ('r', 't', 7, 1, 'ab', 3, '[]', '{}', ?)",
+            (moment,),
+        )
     engine, sessions = open_database(path)
     with sessions() as session:
         document = session.scalars(select(Document)).one()
@@ -73,25 +78,34 @@ def test_conversations_keep_their_turns_when_their_table_is_rebuilt(tmp_path: Pa
     moment = "2026-01-02 03:04:05.000000"
     with sqlite3.connect(path) as db:
         db.execute(
-            "insert into teams (id, slug, name, created_at, version) values ('t', 'team', 'Team', ?, 1)", (moment,)
+            "insert into teams (id, slug, name, created_at, version) values ('t', 'team', 'Team', ?, 1)",
+            (moment,),
         )
         db.execute(
             "insert into kbs (id, team_id, slug, name, description, edition_id, created_at, version) "
-            "values ('k', 't', 'kb', 'Kb', '', 'e', ?, 1)", (moment,),
-        )  # fmt: skip
+            "values ('k', 't', 'kb', 'Kb', '', 'e', ?, 1)",
+            (moment,),
+        )
         db.execute(
             "insert into conversations (id, team_id, kb_id, asker, title, created_at, changed_at) "
-            "values ('c', 't', 'k', 'person:1', 'When?', ?, ?)", (moment, moment),
-        )  # fmt: skip
+            "values ('c', 't', 'k', 'person:1', 'When?', ?, ?)",
+            (moment, moment),
+        )
         db.execute(
             "insert into turns (id, team_id, conversation_id, number, question, standalone, outcome, text, sufficiency, citations, "
             "evidence, edition_id, composer, seconds, request_id, created_at) values ('n', 't', 'c', 1, 'When?', 'When?', "
-            "'answered', 'At noon.', 0.9, '[]', '[]', 'e', 'built-in', '{}', 'r', ?)", (moment,),
-        )  # fmt: skip
+            "'answered', 'At noon.', 0.9, '[]', '[]', 'e', 'built-in', '{}', 'r', ?)",
+            (moment,),
+        )
     _, sessions = open_database(path)
     with sessions() as session:
         turn = session.scalars(select(Turn)).one()
-        assert (turn.text, turn.asker, turn.state, turn.steps) == ("At noon.", "person:1", TurnState.DONE, None)
+        assert (turn.text, turn.asker, turn.state, turn.steps) == (
+            "At noon.",
+            "person:1",
+            TurnState.DONE,
+            None,
+        )
         session.delete(session.get_one(Conversation, "c"))
         session.commit()
         assert session.scalars(select(Turn)).all() == []
@@ -99,7 +113,9 @@ def test_conversations_keep_their_turns_when_their_table_is_rebuilt(tmp_path: Pa
 
 def test_the_newest_migration_is_the_one_whose_file_is_named_so() -> None:
     config = Config()
-    config.set_main_option("script_location", str(Path(fontanel.records.__file__).parent / "migrations"))
+    config.set_main_option(
+        "script_location", str(Path(fontanel.records.__file__).parent / "migrations")
+    )
     scripts = ScriptDirectory.from_config(config)
     for script in scripts.walk_revisions():
         assert Path(script.path).name.startswith(f"v{script.revision}_")

@@ -73,7 +73,9 @@ def test_vectors_come_back_to_their_team_and_unknown_keys_do_not(tmp_path: Path)
     again.close()
 
 
-@pytest.mark.parametrize("vectors", [np.ones((1, 8)), np.ones((1, 8), np.float32), np.full((1, 8), np.nan, np.float32)])
+@pytest.mark.parametrize(
+    "vectors", [np.ones((1, 8)), np.ones((1, 8), np.float32), np.full((1, 8), np.nan, np.float32)]
+)
 def test_only_unit_vectors_are_cached(tmp_path: Path, vectors: Any) -> None:
     cache = VectorCache(tmp_path / "vectors")
     with pytest.raises(ValueError, match="vectors"):
@@ -83,9 +85,14 @@ def test_only_unit_vectors_are_cached(tmp_path: Path, vectors: Any) -> None:
 
 def test_vectors_that_all_teams_shared_are_divided(tmp_path: Path) -> None:
     before = sqlite3.connect(tmp_path / "vectors")
-    before.execute("CREATE TABLE vectors (key BLOB PRIMARY KEY, vector BLOB NOT NULL) WITHOUT ROWID")
+    before.execute(
+        "CREATE TABLE vectors (key BLOB PRIMARY KEY, vector BLOB NOT NULL) WITHOUT ROWID"
+    )
     keys = [bytes([n]) * 32 for n in range(3)]
-    before.executemany("INSERT INTO vectors VALUES (?, ?)", zip(keys, [row.tobytes() for row in _unit(3)], strict=True))
+    before.executemany(
+        "INSERT INTO vectors VALUES (?, ?)",
+        zip(keys, [row.tobytes() for row in _unit(3)], strict=True),
+    )
     before.commit()
     before.close()
     cache = VectorCache(tmp_path / "vectors")
@@ -110,7 +117,15 @@ def session(tmp_path: Path) -> Iterator[Session]:
         for team in ("a", "b"):
             found.add(Team(id=f"team_{team}", slug=team, name=team))
             found.flush()
-            found.add(Kb(id=f"kb_{team}", team_id=f"team_{team}", slug="rules", name="Rules", edition_id="ed"))
+            found.add(
+                Kb(
+                    id=f"kb_{team}",
+                    team_id=f"team_{team}",
+                    slug="rules",
+                    name="Rules",
+                    edition_id="ed",
+                )
+            )
         found.commit()
         yield found
 

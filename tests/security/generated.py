@@ -27,9 +27,34 @@ LEFT_OUT = {
     ("delete", "/api/v1/session"),
 }
 _ODD: list[Any] = [
-    None, True, -1, 2**31, 2**63, 2**70, -(2**63) - 1, 1e308, 1e-320, "", " ", "\x00", "x" * 5000, "é" * 400, "../..", "%00", "'\"<>",
-    "9999-12-31T23:59:59-23:59", "0001-01-01T00:00:00+23:59", "\u202e", "𐍈", [], {}, [[]], {"a": {}}, [None], ["x"] * 200,
-]  # fmt: skip
+    None,
+    True,
+    -1,
+    2**31,
+    2**63,
+    2**70,
+    -(2**63) - 1,
+    1e308,
+    1e-320,
+    "",
+    " ",
+    "\x00",
+    "x" * 5000,
+    "é" * 400,
+    "../..",
+    "%00",
+    "'\"<>",
+    "9999-12-31T23:59:59-23:59",
+    "0001-01-01T00:00:00+23:59",
+    "\u202e",
+    "𐍈",
+    [],
+    {},
+    [[]],
+    {"a": {}},
+    [None],
+    ["x"] * 200,
+]
 
 
 @dataclass(frozen=True)
@@ -47,9 +72,13 @@ class Operation:
     def operators(self) -> bool:
         """Whether it is for operators."""
         teamless = not self.path.startswith("/api/v1/teams/{team}")
-        return (teamless and any(word in self.path for word in ("/models", "/usage", "/freshness", "/people", "/teams"))) or (
-            self.path.endswith("/grants")
-        )  # fmt: skip
+        return (
+            teamless
+            and any(
+                word in self.path
+                for word in ("/models", "/usage", "/freshness", "/people", "/teams")
+            )
+        ) or (self.path.endswith("/grants"))
 
 
 def operations() -> list[Operation]:
@@ -58,7 +87,9 @@ def operations() -> list[Operation]:
         one = result.ok()
         method = one.method.lower()
         if (method, one.path) not in LEFT_OUT:
-            found.append(Operation(method, one.path, OPENAPI["paths"][one.path][method], one.as_strategy()))
+            found.append(
+                Operation(method, one.path, OPENAPI["paths"][one.path][method], one.as_strategy())
+            )
     return found
 
 
@@ -91,9 +122,13 @@ class Fuzz:
 
     def __post_init__(self) -> None:
         self._owner = httpx.Client(
-            headers={"Authorization": f"Bearer {self.team.key}"}, base_url=self.service.url, timeout=120
+            headers={"Authorization": f"Bearer {self.team.key}"},
+            base_url=self.service.url,
+            timeout=120,
         )
-        self._operator = httpx.Client(headers={"X-Fontanel-Console": "1"}, base_url=self.service.url, timeout=120)
+        self._operator = httpx.Client(
+            headers={"X-Fontanel-Console": "1"}, base_url=self.service.url, timeout=120
+        )
         body = {"email": "operator@localhost", "password": self.service.password}
         assert self._operator.post("/api/v1/session", json=body).is_success
 
@@ -102,9 +137,13 @@ class Fuzz:
 
         @seed(number)
         @settings(
-            max_examples=count, database=None, deadline=None, phases=[Phase.generate],
-            suppress_health_check=list(HealthCheck), derandomize=False,
-        )  # fmt: skip
+            max_examples=count,
+            database=None,
+            deadline=None,
+            phases=[Phase.generate],
+            suppress_health_check=list(HealthCheck),
+            derandomize=False,
+        )
         @given(operation.cases, st.randoms(use_true_random=False))
         def send(case: Any, draw: random.Random) -> None:
             self._send(operation, case, draw)
@@ -116,23 +155,35 @@ class Fuzz:
         for name, value in self.ids.items():
             path = path.replace("{" + name + "}", value if draw.random() < 0.93 else _part(draw))
         client = self._operator if operation.operators else self._owner
-        query = case.query.items() if case.query and draw.random() < 0.5 else _query(operation, draw, self.ids)
-        request: dict[str, Any] = {"params": [(name, str(value).encode(errors="replace")) for name, value in query]}
+        query = (
+            case.query.items()
+            if case.query and draw.random() < 0.5
+            else _query(operation, draw, self.ids)
+        )
+        request: dict[str, Any] = {
+            "params": [(name, str(value).encode(errors="replace")) for name, value in query]
+        }
         content = operation.about.get("requestBody", {}).get("content", {})
         if "multipart/form-data" in content:
             request["files"] = {"file": (_part(draw) + ".md", b"# A\n\nText.")}
             request["data"] = {
-                name: str(draw.choice(_ODD)) for name in ("name", "tags", "columns") if draw.random() < 0.3
+                name: str(draw.choice(_ODD))
+                for name in ("name", "tags", "columns")
+                if draw.random() < 0.3
             }
         elif content:
             # What fits the description, or an example of it with something odd in it.
             example_of = example(OPENAPI, content["application/json"]["schema"])
-            request["json"] = case.body if _has(case.body) and draw.random() < 0.5 else _odd(example_of, draw)
+            request["json"] = (
+                case.body if _has(case.body) and draw.random() < 0.5 else _odd(example_of, draw)
+            )
         answer = client.request(operation.method, path, **request)
         self.cases += 1
         self.statuses[answer.status_code] += 1
         if answer.status_code >= 500 and answer.json().get("type", "").endswith("internal"):
-            self.failures.append(f"{operation.name} {path} {request}: {answer.status_code} {answer.text[:200]}")
+            self.failures.append(
+                f"{operation.name} {path} {request}: {answer.status_code} {answer.text[:200]}"
+            )
         if operation.method == "delete" and answer.is_success:
             self._again()
 
@@ -162,7 +213,9 @@ def _part(draw: random.Random) -> str:
     return draw.choice([*odd, "".join(draw.choice(string.ascii_letters) for _ in range(6))])
 
 
-def _query(operation: Operation, draw: random.Random, ids: dict[str, str]) -> Iterator[tuple[str, str]]:
+def _query(
+    operation: Operation, draw: random.Random, ids: dict[str, str]
+) -> Iterator[tuple[str, str]]:
     for parameter in operation.about.get("parameters", ()):
         if parameter["in"] != "query" or draw.random() < 0.4:
             continue

@@ -23,7 +23,9 @@ def sealed(entries: Entries) -> bytes:
     manifest = json.loads(entries["manifest.json"])
     if isinstance(manifest, dict):
         manifest["entries"] = {
-            name: hashlib.sha256(data).hexdigest() for name, data in entries.items() if name != "manifest.json"
+            name: hashlib.sha256(data).hexdigest()
+            for name, data in entries.items()
+            if name != "manifest.json"
         }
     out = io.BytesIO()
     with zipfile.ZipFile(out, "w") as archive:
@@ -43,9 +45,28 @@ def with_lines(pack: bytes, name: str, change: Callable[[dict[str, Any]], None])
 
 
 _ODD: list[Any] = [
-    None, True, -1, 0, 2**31, 2**70, 1e400, float("nan"), "", "x" * 300, "../../secret.key", "\x00", "\ud800", [], {}, [[]],
-    {"a": {}}, "9999-12-31T23:59:59-23:59", "2024-02-30", "é", [1] * 50,
-]  # fmt: skip
+    None,
+    True,
+    -1,
+    0,
+    2**31,
+    2**70,
+    1e400,
+    float("nan"),
+    "",
+    "x" * 300,
+    "../../secret.key",
+    "\x00",
+    "\ud800",
+    [],
+    {},
+    [[]],
+    {"a": {}},
+    "9999-12-31T23:59:59-23:59",
+    "2024-02-30",
+    "é",
+    [1] * 50,
+]
 
 
 def mutated(pack: bytes, draw: random.Random) -> bytes:

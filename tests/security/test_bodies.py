@@ -17,7 +17,9 @@ from tests.conftest import Service, TeamSetup, new_team
 @pytest.fixture
 def http(team: TeamSetup) -> Iterator[httpx.Client]:
     headers = {"Authorization": f"Bearer {team.key}"}
-    with httpx.Client(base_url=f"{team.service.url}/api/v1/teams/{team.slug}", headers=headers, timeout=60) as client:
+    with httpx.Client(
+        base_url=f"{team.service.url}/api/v1/teams/{team.slug}", headers=headers, timeout=60
+    ) as client:
         yield client
 
 
@@ -33,9 +35,15 @@ def exchange(service: Service, *pieces: bytes) -> bytes:
         return answer
 
 
-@pytest.mark.parametrize("path", ["/api/v1/teams/x/kbs/y/documents", "/api/v1/teams/x/packs", "/api/v1/teams/x/kbs"])
-@pytest.mark.parametrize("credentials", ["", "Authorization: Bearer fk_unknown\r\n", "Cookie: fontanel_session=x\r\n"])
-def test_strangers_are_refused_before_their_body_comes(service: Service, path: str, credentials: str) -> None:
+@pytest.mark.parametrize(
+    "path", ["/api/v1/teams/x/kbs/y/documents", "/api/v1/teams/x/packs", "/api/v1/teams/x/kbs"]
+)
+@pytest.mark.parametrize(
+    "credentials", ["", "Authorization: Bearer fk_unknown\r\n", "Cookie: fontanel_session=x\r\n"]
+)
+def test_strangers_are_refused_before_their_body_comes(
+    service: Service, path: str, credentials: str
+) -> None:
     """Nothing of the 150 MB that are announced is sent, and the answer comes all the same."""
     head = (
         f"POST {path} HTTP/1.1\r\nHost: x\r\nContent-Type: application/json\r\nContent-Length: 150000000\r\n"
@@ -48,7 +56,9 @@ def test_strangers_are_refused_before_their_body_comes(service: Service, path: s
 
 def test_the_sign_in_takes_small_bodies_only(service: Service) -> None:
     body = json.dumps({"email": "a@b.example", "password": "x" * 70_000})
-    answer = httpx.post(f"{service.url}/api/v1/session", content=body, headers={"Content-Type": "application/json"})
+    answer = httpx.post(
+        f"{service.url}/api/v1/session", content=body, headers={"Content-Type": "application/json"}
+    )
     assert answer.status_code == 413
     assert answer.json()["type"].endswith("too-large")
 
@@ -58,7 +68,11 @@ def test_a_body_that_grows_without_saying_so_is_cut_off(service: Service) -> Non
         for _ in range(100):
             yield b"x" * 10_000
 
-    answer = httpx.post(f"{service.url}/api/v1/session", content=grows(), headers={"Content-Type": "application/json"})
+    answer = httpx.post(
+        f"{service.url}/api/v1/session",
+        content=grows(),
+        headers={"Content-Type": "application/json"},
+    )
     assert answer.status_code == 413
 
 
@@ -97,7 +111,9 @@ def test_what_is_wrong_in_json_is_named() -> None:
     with pytest.raises(BodyRefused) as caught:
         check_json(b'{"documents": [{"tags": {"a": "\\ud83d"}}]}')
     assert caught.value.error.field == "documents.0.tags.a"
-    check_json(b'{"fine": "\\ud83d\\ude00", "brackets": "[[[[[[[[[[[[[[[[[[[[[[[[[[[[[[[[[[[[[[[[[[[[[[[[[[[[[["}')
+    check_json(
+        b'{"fine": "\\ud83d\\ude00", "brackets": "[[[[[[[[[[[[[[[[[[[[[[[[[[[[[[[[[[[[[[[[[[[[[[[[[[[[[["}'
+    )
 
 
 @pytest.fixture(scope="module")

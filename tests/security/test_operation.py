@@ -14,8 +14,12 @@ from fontanel.client import ProblemError
 from tests.conftest import STORM, Service, TeamSetup, new_team
 
 
-@pytest.mark.parametrize("path", ["/", "/api/docs", "/docs.html", "/sign-in", "/chat/none", "/invitation", "/t/x/kbs"])
-def test_every_page_has_a_policy_and_loads_nothing_from_elsewhere(service: Service, path: str) -> None:
+@pytest.mark.parametrize(
+    "path", ["/", "/api/docs", "/docs.html", "/sign-in", "/chat/none", "/invitation", "/t/x/kbs"]
+)
+def test_every_page_has_a_policy_and_loads_nothing_from_elsewhere(
+    service: Service, path: str
+) -> None:
     page = httpx.get(f"{service.url}{path}")
     assert page.status_code == 200
     policy = page.headers["content-security-policy"]
@@ -52,7 +56,10 @@ def test_the_figures_are_for_the_operator(tmp_path: Path) -> None:
 
 def test_without_a_token_figures_stay_on_the_machine(service: Service) -> None:
     assert httpx.get(f"{service.url}/metrics").status_code == 200
-    assert httpx.get(f"{service.url}/metrics", headers={"X-Forwarded-For": "198.51.100.1"}).status_code == 401
+    assert (
+        httpx.get(f"{service.url}/metrics", headers={"X-Forwarded-For": "198.51.100.1"}).status_code
+        == 401
+    )
 
 
 def test_a_full_disk_is_said_and_reading_goes_on(tmp_path: Path) -> None:
@@ -89,9 +96,12 @@ def test_a_damaged_database_is_said_in_a_line(tmp_path: Path, name: str) -> None
     for leftover in data.glob(f"{name}-*"):
         leftover.unlink()
     done = subprocess.run(
-        [sys.executable, "-m", "fontanel.cli", "serve", "--data", str(data), "--port", "0"], capture_output=True, text=True,
-        timeout=60, check=False,
-    )  # fmt: skip
+        [sys.executable, "-m", "fontanel.cli", "serve", "--data", str(data), "--port", "0"],
+        capture_output=True,
+        text=True,
+        timeout=60,
+        check=False,
+    )
     assert done.returncode == 1
     assert "Traceback" not in done.stderr
     assert "cannot be read" in done.stderr
@@ -133,7 +143,9 @@ def test_served_over_https_browsers_are_told_to_stay_there(tmp_path: Path) -> No
 def test_what_a_trusted_proxy_says_is_believed(tmp_path: Path) -> None:
     running = Service(tmp_path / "data", {"FONTANEL_TRUSTED_PROXIES": "127.0.0.1"}).start()
     try:
-        with httpx.Client(base_url=f"{running.url}/api/v1", headers={"X-Fontanel-Console": "1"}) as http:
+        with httpx.Client(
+            base_url=f"{running.url}/api/v1", headers={"X-Fontanel-Console": "1"}
+        ) as http:
             body = {"email": "operator@localhost", "password": running.password}
             http.post("/session", json=body, headers={"X-Forwarded-For": "198.51.100.9"})
             rows = http.get("/session/sign-ins").json()["items"]

@@ -14,9 +14,9 @@ import numpy as np
 import pytest
 
 from fontanel.client import Invalid
+from fontanel.engine.editions.pack_import import verify
+from fontanel.errors import Refused
 from fontanel.records.blobs import BlobStore
-from fontanel.work.documents import Refused
-from fontanel.work.unpacking import verify
 from tests.conftest import STORM, TeamSetup, new_team
 from tests.security.packs import entries_of, mutated, sealed, with_lines
 
@@ -41,22 +41,31 @@ def refused(team: TeamSetup, pack: bytes, tmp_path: Path) -> str:
 
 
 @pytest.mark.parametrize("field", ["sha256", "reading"])
-@pytest.mark.parametrize("target", ["./../fontanel.db", "./../secret.key", "/etc/passwd", "AB" * 32, "", "0" * 63])
-def test_a_pack_names_no_file(team: TeamSetup, pack: bytes, tmp_path: Path, field: str, target: str) -> None:
+@pytest.mark.parametrize(
+    "target", ["./../fontanel.db", "./../secret.key", "/etc/passwd", "AB" * 32, "", "0" * 63]
+)
+def test_a_pack_names_no_file(
+    team: TeamSetup, pack: bytes, tmp_path: Path, field: str, target: str
+) -> None:
     changed = with_lines(pack, "documents.jsonl", lambda document: document.update({field: target}))
     assert "damaged" in refused(team, changed, tmp_path)
 
 
-def test_a_pack_does_not_reach_content_that_another_team_stored(team: TeamSetup, pack: bytes, tmp_path: Path) -> None:
+def test_a_pack_does_not_reach_content_that_another_team_stored(
+    team: TeamSetup, pack: bytes, tmp_path: Path
+) -> None:
     other = new_team(team.service)
-    other.client.add_document(other.client.create_kb("Private").slug, PRIVATE, "wages.md", wait=True)
+    other.client.add_document(
+        other.client.create_kb("Private").slug, PRIVATE, "wages.md", wait=True
+    )
     stolen = hashlib.sha256(PRIVATE).hexdigest()
     changed = with_lines(pack, "documents.jsonl", lambda document: document.update(sha256=stolen))
     assert "damaged" in refused(team, changed, tmp_path)
 
 
 @pytest.mark.parametrize(
-    "name", ["", "../../secret.key", "..", "/etc/passwd", "A" * 64, "a" * 63, "é" * 64, "a" * 63 + "\n"]
+    "name",
+    ["", "../../secret.key", "..", "/etc/passwd", "A" * 64, "a" * 63, "é" * 64, "a" * 63 + "\n"],
 )
 def test_the_blob_store_takes_hashes_only(tmp_path: Path, name: str) -> None:
     with pytest.raises(ValueError, match="not the sha256"):
@@ -74,8 +83,12 @@ def unit(rows: int, columns: int) -> np.ndarray[Any, np.dtype[np.float32]]:
     return made / np.linalg.norm(made, axis=1, keepdims=True)
 
 
-@pytest.mark.parametrize("kind", ["dimensions", "infinite", "long", "foreign", "doubles", "shape bomb"])
-def test_vectors_of_its_own_making_are_refused(team: TeamSetup, pack: bytes, tmp_path: Path, kind: str) -> None:
+@pytest.mark.parametrize(
+    "kind", ["dimensions", "infinite", "long", "foreign", "doubles", "shape bomb"]
+)
+def test_vectors_of_its_own_making_are_refused(
+    team: TeamSetup, pack: bytes, tmp_path: Path, kind: str
+) -> None:
     entries = entries_of(pack)
     rows, columns = np.load(io.BytesIO(entries["vectors.npy"])).shape
     entries["vectors.npy"] = {
@@ -84,13 +97,19 @@ def test_vectors_of_its_own_making_are_refused(team: TeamSetup, pack: bytes, tmp
         "long": vectors(unit(rows, columns) * 40),
         "foreign": vectors(unit(rows, columns)),
         "doubles": vectors(unit(rows, columns).astype(np.float64)),
-        "shape bomb": entries["vectors.npy"].replace(f"({rows}, {columns})".encode(), b"(999999999, 384)"),
+        "shape bomb": entries["vectors.npy"].replace(
+            f"({rows}, {columns})".encode(), b"(999999999, 384)"
+        ),
     }[kind]
     assert "damaged" in refused(team, sealed(entries), tmp_path)
 
 
-def test_passages_say_what_their_document_says(team: TeamSetup, pack: bytes, tmp_path: Path) -> None:
-    lie = with_lines(pack, "passages.jsonl", lambda p: p.update(text=p["text"].replace("28 knots", "82 knots")))
+def test_passages_say_what_their_document_says(
+    team: TeamSetup, pack: bytes, tmp_path: Path
+) -> None:
+    lie = with_lines(
+        pack, "passages.jsonl", lambda p: p.update(text=p["text"].replace("28 knots", "82 knots"))
+    )
     assert "damaged" in refused(team, lie, tmp_path)
 
 
@@ -112,10 +131,14 @@ def test_passages_say_what_their_document_says(team: TeamSetup, pack: bytes, tmp
 def test_values_out_of_bounds_are_refused(
     team: TeamSetup, pack: bytes, tmp_path: Path, name: str, values: dict[str, Any]
 ) -> None:
-    assert "damaged" in refused(team, with_lines(pack, name, lambda line: line.update(values)), tmp_path)
+    assert "damaged" in refused(
+        team, with_lines(pack, name, lambda line: line.update(values)), tmp_path
+    )
 
 
-@pytest.mark.parametrize("splitting", [{"target_tokens": -5}, {"target_tokens": 10**9}, {"table_mode": "none"}])
+@pytest.mark.parametrize(
+    "splitting", [{"target_tokens": -5}, {"target_tokens": 10**9}, {"table_mode": "none"}]
+)
 def test_settings_out_of_bounds_are_refused(
     team: TeamSetup, pack: bytes, tmp_path: Path, splitting: dict[str, Any]
 ) -> None:
@@ -146,7 +169,9 @@ def _with_manifest(pack: bytes, manifest: bytes) -> bytes:
     return out.getvalue()
 
 
-def test_mutated_packs_are_verified_or_refused(service: Any, team: TeamSetup, pack: bytes, tmp_path: Path) -> None:
+def test_mutated_packs_are_verified_or_refused(
+    service: Any, team: TeamSetup, pack: bytes, tmp_path: Path
+) -> None:
     """`bench/attack.py` does this ten thousand times."""
     manifest = json.loads(entries_of(pack)["manifest.json"])
     dimensions = np.load(io.BytesIO(entries_of(pack)["vectors.npy"])).shape[1]
@@ -173,8 +198,12 @@ def test_teams_do_not_share_vectors(team: TeamSetup, storm: str) -> None:
     assert again.document.revision.embedded == 0
 
 
-def test_the_original_of_a_record_with_a_bad_hash_is_not_served(team: TeamSetup, storm: str) -> None:
-    with httpx.Client(base_url=team.service.url, headers={"Authorization": f"Bearer {team.key}"}) as client:
+def test_the_original_of_a_record_with_a_bad_hash_is_not_served(
+    team: TeamSetup, storm: str
+) -> None:
+    with httpx.Client(
+        base_url=team.service.url, headers={"Authorization": f"Bearer {team.key}"}
+    ) as client:
         for revision in ("./../fontanel.db", hashlib.sha256(STORM).hexdigest()):
             url = f"/api/v1/teams/{team.slug}/kbs/{storm}/documents/storm-plan.md/original"
             assert client.get(url, params={"revision": revision}).status_code == 404

@@ -15,8 +15,8 @@ from hypothesis import strategies as st
 
 from fontanel import schemas as s
 from fontanel.client import Client, Invalid
-from fontanel.core.answering.quantities import quantities
-from fontanel.core.sentences import sentence_spans
+from fontanel.core.answering.composing.quantities import quantities
+from fontanel.core.text.sentences import sentence_spans
 from fontanel.sources.links import page_links
 from fontanel.sources.patterns import MAX_WILDCARDS, PatternRefused, matcher
 from tests.conftest import Service, new_team, until
@@ -35,7 +35,9 @@ def fits(pattern: str, path: str) -> bool:
         if p == len(pattern):
             return i == len(path)
         if pattern.startswith("**/", p):
-            return at(p + 3, i) or any(path[k - 1] == "/" and at(p + 3, k) for k in range(i + 1, len(path) + 1))
+            return at(p + 3, i) or any(
+                path[k - 1] == "/" and at(p + 3, k) for k in range(i + 1, len(path) + 1)
+            )
         if pattern.startswith("**", p):
             return any(at(p + 2, k) for k in range(i, len(path) + 1))
         if pattern[p] == "*":
@@ -60,7 +62,9 @@ def test_a_pattern_means_what_it_says(pattern: str, path: str) -> None:
     assert found(path) == fits(pattern, path)
 
 
-@pytest.mark.parametrize("pattern", ["*" * 16 + "z", "**a" * 16 + "z", "*a" * 16, "(a+)+$" * 20, "a?" * 16 + "z"])
+@pytest.mark.parametrize(
+    "pattern", ["*" * 16 + "z", "**a" * 16 + "z", "*a" * 16, "(a+)+$" * 20, "a?" * 16 + "z"]
+)
 def test_no_pattern_hangs(pattern: str) -> None:
     found = matcher([pattern] * 100)
     assert found is not None
@@ -112,7 +116,9 @@ def test_the_pattern_that_hung_the_service_does_not(tmp_path: Path) -> None:
         running.stop()
 
 
-@pytest.mark.parametrize("unit", [".", "a", '!"', " ", "1", "1.", "[1", "<a ", '<a x="', "<a a", "a='", "-", "\n"])
+@pytest.mark.parametrize(
+    "unit", [".", "a", '!"', " ", "1", "1.", "[1", "<a ", '<a x="', "<a a", "a='", "-", "\n"]
+)
 def test_text_of_one_kind_is_gone_through_once(unit: str) -> None:
     text = unit * (600_000 // len(unit)) + "x"
     assert sum(1 for _ in sentence_spans(text)) > 0

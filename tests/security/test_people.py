@@ -16,8 +16,16 @@ from hypothesis import given
 from hypothesis import strategies as st
 from pydantic import ValidationError
 
-from fontanel.client import Client, Conflict, Invalid, NotAllowed, NotFound, NotSignedIn, ProblemError
-from fontanel.service.rate_limits import Buckets, Rate, SignInLimits, network_of
+from fontanel.client import (
+    Client,
+    Conflict,
+    Invalid,
+    NotAllowed,
+    NotFound,
+    NotSignedIn,
+    ProblemError,
+)
+from fontanel.service.auth.rate_limits import Buckets, Rate, SignInLimits, network_of
 from tests.conftest import STORM, Service, TeamSetup, join, new_team
 
 CONSOLE = {"X-Fontanel-Console": "1"}
@@ -73,7 +81,9 @@ def test_whoever_invites_an_address_first_gains_nothing(team: TeamSetup) -> None
 
 def test_an_inviter_learns_nothing_about_people_of_other_teams(team: TeamSetup) -> None:
     other = new_team(team.service)
-    known, unknown = (team.client.invite(one, "X") for one in (other.email, "nobody-at-all@skerrow.example"))
+    known, unknown = (
+        team.client.invite(one, "X") for one in (other.email, "nobody-at-all@skerrow.example")
+    )
     hidden = {"id", "email", "secret", "url", "created_at", "expires_at"}
     assert known.model_dump(exclude=hidden) == unknown.model_dump(exclude=hidden)
     with Client(team.service.url) as looker:
@@ -119,7 +129,10 @@ def test_no_owner_sets_a_password_for_somebody_else(team: TeamSetup) -> None:
 def test_a_password_link_works_once_and_ends_all_sign_ins(team: TeamSetup) -> None:
     with Client(team.service.url) as person, team.service.operator() as operator:
         person.sign_in(team.email, team.password)
-        first, second = operator.make_password_link(team.email), operator.make_password_link(team.email)
+        first, second = (
+            operator.make_password_link(team.email),
+            operator.make_password_link(team.email),
+        )
         with pytest.raises(NotFound):
             person.set_password(first.secret, "a new password 1")
         person.set_password(second.secret, "a new password 2")
@@ -162,10 +175,13 @@ def mail() -> Iterator[tuple[str, list[str]]]:
         server.shutdown()
 
 
-def test_with_a_mail_server_the_link_goes_to_the_address_alone(tmp_path: Path, mail: tuple[str, list[str]]) -> None:
+def test_with_a_mail_server_the_link_goes_to_the_address_alone(
+    tmp_path: Path, mail: tuple[str, list[str]]
+) -> None:
     url, taken = mail
     running = Service(
-        tmp_path / "data", {"FONTANEL_SMTP_URL": url, "FONTANEL_PUBLIC_URL": "https://qa.skerrow.example"}
+        tmp_path / "data",
+        {"FONTANEL_SMTP_URL": url, "FONTANEL_PUBLIC_URL": "https://qa.skerrow.example"},
     )
     running.start()
     try:
@@ -178,12 +194,18 @@ def test_with_a_mail_server_the_link_goes_to_the_address_alone(tmp_path: Path, m
             message = email.message_from_string(taken[0], policy=email.policy.default)
             assert message["To"] == "varda@skerrow.example"
             text = message.get_content()
-            link = next(word for word in text.split() if word.startswith("https://qa.skerrow.example/invitation#"))
+            link = next(
+                word
+                for word in text.split()
+                if word.startswith("https://qa.skerrow.example/invitation#")
+            )
             with pytest.raises(ProblemError, match="mail server"):
                 operator.invite("refused@skerrow.example", "Nobody")
             assert [row.email for row in operator.list_invitations()] == ["varda@skerrow.example"]
         with Client(running.url) as invited:
-            assert invited.accept_invitation(link.rpartition("#")[2], password="a long password").teams
+            assert invited.accept_invitation(
+                link.rpartition("#")[2], password="a long password"
+            ).teams
     finally:
         running.stop()
 
@@ -197,19 +219,26 @@ def test_many_guesses_at_once_are_no_way_around(tmp_path: Path) -> None:
 
         def guess(number: int) -> int:
             body = {"email": "operator@localhost", "password": f"guess number {number}"}
-            return httpx.post(f"{running.url}/api/v1/session", json=body, headers=CONSOLE, timeout=60).status_code
+            return httpx.post(
+                f"{running.url}/api/v1/session", json=body, headers=CONSOLE, timeout=60
+            ).status_code
 
         with ThreadPoolExecutor(30) as pool:
             codes = list(pool.map(guess, range(60)))
         assert codes.count(401) == 10
         assert codes.count(429) == 50
-        refused = httpx.post(f"{running.url}/api/v1/session", json={"email": "operator@localhost", "password": running.password}, headers=CONSOLE)  # fmt: skip
+        refused = httpx.post(
+            f"{running.url}/api/v1/session",
+            json={"email": "operator@localhost", "password": running.password},
+            headers=CONSOLE,
+        )
         assert 0 < int(refused.headers["retry-after"]) <= 60
         # A header that anybody can send makes nobody somebody else.
         spoofed = httpx.post(
-            f"{running.url}/api/v1/session", json={"email": "operator@localhost", "password": "guess"},
+            f"{running.url}/api/v1/session",
+            json={"email": "operator@localhost", "password": "guess"},
             headers={**CONSOLE, "X-Forwarded-For": "198.51.100.7"},
-        )  # fmt: skip
+        )
         assert spoofed.status_code == 429
     finally:
         running.stop()
@@ -219,7 +248,9 @@ def test_changing_a_password_is_guessing_too(team: TeamSetup) -> None:
     with httpx.Client(base_url=f"{team.service.url}/api/v1", headers=CONSOLE) as http:
         http.post("/session", json={"email": team.email, "password": team.password})
         codes = [
-            http.put("/session/password", json={"current": f"no {n}", "new": "a new password"}).status_code
+            http.put(
+                "/session/password", json={"current": f"no {n}", "new": "a new password"}
+            ).status_code
             for n in range(12)
         ]
         assert codes == [401] * 10 + [429] * 2
@@ -288,7 +319,11 @@ def test_a_bucket_never_gives_more_than_its_rate(steps: list[tuple[str, float]])
 
 
 def test_an_ipv6_subscriber_is_one_address() -> None:
-    assert network_of("2001:db8:1:2::5") == network_of("2001:db8:1:2:aaaa::9") != network_of("2001:db8:1:3::5")
+    assert (
+        network_of("2001:db8:1:2::5")
+        == network_of("2001:db8:1:2:aaaa::9")
+        != network_of("2001:db8:1:3::5")
+    )
     assert network_of("::ffff:192.0.2.1") == "192.0.2.1"
 
 
@@ -333,4 +368,6 @@ def test_the_same_address_twice_is_one_membership(team: TeamSetup) -> None:
     join(team.service, team.client, address, "Twice")
     with pytest.raises(Conflict):
         team.client.invite(address, "Twice")
-    assert team.client.add_document(team.client.create_kb("X").slug, STORM, "x.md").outcome == "added"
+    assert (
+        team.client.add_document(team.client.create_kb("X").slug, STORM, "x.md").outcome == "added"
+    )

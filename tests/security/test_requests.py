@@ -16,7 +16,9 @@ from tests.conftest import TeamSetup
 @pytest.fixture
 def http(team: TeamSetup) -> Iterator[httpx.Client]:
     headers = {"Authorization": f"Bearer {team.key}"}
-    with httpx.Client(base_url=f"{team.service.url}/api/v1/teams/{team.slug}", headers=headers, timeout=60) as client:
+    with httpx.Client(
+        base_url=f"{team.service.url}/api/v1/teams/{team.slug}", headers=headers, timeout=60
+    ) as client:
         yield client
 
 
@@ -33,10 +35,16 @@ def test_half_characters(http: httpx.Client, kb: str) -> None:
         (f"/kbs/{kb}/written", '{"name": "a.md", "text": "x", "tags": {"a": "\\ud800"}}', "tags.a"),
         (f"/kbs/{kb}/written", '{"name": "a.md", "text": "\\udc00"}', "text"),
         ("/desks", '{"name": "Desk", "settings": {"purpose": "\\ud800"}}', "settings.purpose"),
-        (f"/kbs/{kb}/sources", '{"name": "S", "kind": "push", "settings": {"x": "\\ud800"}}', "settings.x"),
+        (
+            f"/kbs/{kb}/sources",
+            '{"name": "S", "kind": "push", "settings": {"x": "\\ud800"}}',
+            "settings.x",
+        ),
     ]
     for path, body, field in bodies:
-        problem = refused(http.post(path, content=body, headers={"Content-Type": "application/json"}))
+        problem = refused(
+            http.post(path, content=body, headers={"Content-Type": "application/json"})
+        )
         assert problem["field"] == field
     form = {"file": ("a.md", b"# A"), "tags": (None, '{"a": "\\ud800"}')}
     assert refused(http.post(f"/kbs/{kb}/documents", files=form))["field"] == "tags"
@@ -79,17 +87,28 @@ def test_a_caller_s_wrong_settings_are_the_caller_s(http: httpx.Client, kb: str)
 @pytest.mark.parametrize(
     "origin",
     [
-        "https://a.example; script-src *", "https://a.example;", "https://a.example\nX: y", "https://a b.example", "*", "https://*",
-        "javascript:alert(1)", "https://user@a.example", "https://a.example/path", "'none'", "https://a.example,https://b.example",
+        "https://a.example; script-src *",
+        "https://a.example;",
+        "https://a.example\nX: y",
+        "https://a b.example",
+        "*",
+        "https://*",
+        "javascript:alert(1)",
+        "https://user@a.example",
+        "https://a.example/path",
+        "'none'",
+        "https://a.example,https://b.example",
     ],
-)  # fmt: skip
+)
 def test_frame_origins_are_origins(http: httpx.Client, origin: str) -> None:
     body = {"name": "Desk", "settings": {"frame_origins": [origin]}}
     assert "frame_origins" in refused(http.post("/desks", json=body))["field"]
 
 
 def test_an_internationalised_origin_is_kept_in_ascii(team: TeamSetup, kb: str) -> None:
-    settings = s.DeskSettings(kbs=[s.DeskKb(kb=kb)], frame_origins=["https://bücher.example/", "http://127.0.0.1:8080"])
+    settings = s.DeskSettings(
+        kbs=[s.DeskKb(kb=kb)], frame_origins=["https://bücher.example/", "http://127.0.0.1:8080"]
+    )
     desk = team.client.create_desk("Desk", settings)
     team.client.publish_desk(desk.id)
     page = httpx.get(f"{team.service.url}/chat/{desk.id}")

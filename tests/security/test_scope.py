@@ -55,7 +55,12 @@ def test_a_desk_whose_published_version_uses_another_is_not_there(
 ) -> None:
     narrow, desk_id, _ = desk
     team.client.serve_desk_version(desk_id, 1)
-    for call in (narrow.show_desk, narrow.list_desk_answers, narrow.publish_desk, narrow.delete_desk):
+    for call in (
+        narrow.show_desk,
+        narrow.list_desk_answers,
+        narrow.publish_desk,
+        narrow.delete_desk,
+    ):
         with pytest.raises(NotFound):
             call(desk_id)
     with pytest.raises(NotFound):

@@ -8,14 +8,16 @@ from pathlib import Path
 import pytest
 from sqlalchemy.orm import Session
 
+from fontanel.core.passages.splitting import SplitSettings, split
 from fontanel.core.reading import read
-from fontanel.core.splitting import SplitSettings, split
+from fontanel.engine.documents.contained import take_in
+from fontanel.engine.documents.documents import add_document
+from fontanel.engine.documents.kbs import create_kb
+from fontanel.engine.ingest.pipeline import Inside
+from fontanel.engine.ingest.queue import claim, waiting_teams
 from fontanel.records.database import Sessions, open_database, writing
 from fontanel.records.ids import new_id
 from fontanel.records.tables import Document, Job, JobStage, JobState, Kb, Team
-from fontanel.work.documents import add_document, create_kb, take_in
-from fontanel.work.ingest import Inside
-from fontanel.work.queue import claim, waiting_teams
 from tests.conftest import STORM, Service, new_team
 from tests.core import samples
 
@@ -43,7 +45,9 @@ def test_archives_in_archives_have_one_bound_together(sessions: Sessions) -> Non
         kb = kb_of(session, "a")
         outer = add_document(session, kb, "all.zip", "0" * 64, 1, None).document
         assert take_in(session, outer, inside(3, 10, "part")) is None
-        parts = [session.query(Document).filter_by(name=f"all.zip/part{n}.md").one() for n in range(3)]
+        parts = [
+            session.query(Document).filter_by(name=f"all.zip/part{n}.md").one() for n in range(3)
+        ]
         assert take_in(session, parts[0], inside(2, 400_000_000)) is None
         warning = take_in(session, parts[1], inside(2, 400_000_000))
         assert warning is not None
@@ -85,7 +89,10 @@ def test_an_archive_of_one_team_keeps_no_other_upload_waiting(tmp_path: Path) ->
     running = Service(tmp_path / "data").start()
     try:
         one, other = new_team(running), new_team(running)
-        many = {f"{number}.md": f"# Log {number}\n\nThe wind was {number} knots at the quay." for number in range(400)}
+        many = {
+            f"{number}.md": f"# Log {number}\n\nThe wind was {number} knots at the quay."
+            for number in range(400)
+        }
         kb = one.client.create_kb("Logs").slug
         one.client.add_document(kb, samples.zipped(many), "logs.zip")
         mine = other.client.create_kb("Mine").slug

@@ -23,7 +23,15 @@ from hypothesis import strategies as st
 from fontanel import schemas as s
 from fontanel.client import Client, Invalid, ProblemError
 from fontanel.sources import KINDS, SettingsRefused, SourceUnavailable, Surroundings
-from fontanel.sources.reach import NotAllowed, ServerTooSlow, check_address, check_url, http_client, origin_of, resolve
+from fontanel.sources.network.reach import (
+    NotAllowed,
+    ServerTooSlow,
+    check_address,
+    check_url,
+    http_client,
+    origin_of,
+    resolve,
+)
 from tests.conftest import Service, TeamSetup, new_team, until
 from tests.servers import LOOPBACK, WebServer, look, opened
 
@@ -47,7 +55,9 @@ def test_no_way_of_writing_a_private_address_gets_through(host: str) -> None:
         resolve(check_url(f"http://{host}/", "url").host, 80, ())
 
 
-@given(st.ip_addresses(v=4), st.sampled_from(["::ffff:{}", "::{}", "::ffff:0:{}", "64:ff9b::{}", "{}"]))
+@given(
+    st.ip_addresses(v=4), st.sampled_from(["::ffff:{}", "::{}", "::ffff:0:{}", "64:ff9b::{}", "{}"])
+)
 def test_an_address_in_other_clothes_is_no_more_public_than_it_is(address: Any, form: str) -> None:
     written = ip_address(form.format(address))
 
@@ -76,10 +86,15 @@ NAMED: list[tuple[str, Any]] = [
     (
         "sql",
         lambda host, port: {
-            "host": host, "port": port, "database": "d", "query": "select 1 as a", "identity": ["a"], "text": ["a"],
+            "host": host,
+            "port": port,
+            "database": "d",
+            "query": "select 1 as a",
+            "identity": ["a"],
+            "text": ["a"],
         },
     ),
-]  # fmt: skip
+]
 
 
 @pytest.fixture
@@ -108,7 +123,8 @@ def listener() -> Iterator[tuple[int, list[int]]]:
 
 @pytest.mark.parametrize(("kind", "settings"), NAMED, ids=[kind for kind, _ in NAMED])
 @pytest.mark.parametrize(
-    "host", ["127.0.0.1", "127.1", "0x7f.1", "2130706433", "localhost", "１２７.0.0.1", "LOCALHOST."]
+    "host",
+    ["127.0.0.1", "127.1", "0x7f.1", "2130706433", "localhost", "１２７.0.0.1", "LOCALHOST."],
 )
 def test_every_kind_refuses_addresses_that_are_not_granted(
     kind: str, settings: Any, host: str, listener: tuple[int, list[int]]
@@ -125,16 +141,32 @@ def test_every_kind_refuses_addresses_that_are_not_granted(
 
 
 @pytest.mark.parametrize(
-    ("kind", "settings"), [n for n in NAMED if n[0] != "sql"], ids=[k for k, _ in NAMED if k != "sql"]
+    ("kind", "settings"),
+    [n for n in NAMED if n[0] != "sql"],
+    ids=[k for k, _ in NAMED if k != "sql"],
 )
 @pytest.mark.parametrize(
-    "host", ["a..b", "." * 5, "x" * 64 + ".example", "xn--\ufffd", "xn--a-ecp.example\u3002", "a b", "-", "é" * 300]
+    "host",
+    [
+        "a..b",
+        "." * 5,
+        "x" * 64 + ".example",
+        "xn--\ufffd",
+        "xn--a-ecp.example\u3002",
+        "a b",
+        "-",
+        "é" * 300,
+    ],
 )
-def test_hosts_that_are_no_names_are_settings_that_are_refused(kind: str, settings: Any, host: str) -> None:
+def test_hosts_that_are_no_names_are_settings_that_are_refused(
+    kind: str, settings: Any, host: str
+) -> None:
     found = KINDS[kind]
     with (
         pytest.raises((SettingsRefused, ValueError, SourceUnavailable)),
-        found.open(found.settings(**settings(host, 80)), found.credentials(), Surroundings(seconds=1.0)) as source,
+        found.open(
+            found.settings(**settings(host, 80)), found.credentials(), Surroundings(seconds=1.0)
+        ) as source,
     ):
         list(source.items(lambda _: None))
 
@@ -149,13 +181,21 @@ def test_bad_hosts_and_names_are_answered_with_the_field(team: TeamSetup, kb: st
         ("git", {"url": "https://git.skerrow.example/a.git", "paths": ["a\0b"]}, None),
         (
             "sql",
-            {"system": "sqlite", "database": "/etc/x.db", "query": "select 1", "identity": ["a"], "text": ["a"]},
+            {
+                "system": "sqlite",
+                "database": "/etc/x.db",
+                "query": "select 1",
+                "identity": ["a"],
+                "text": ["a"],
+            },
             None,
         ),
     ]
     for kind, settings, credentials in wrong:
         with pytest.raises(Invalid) as caught:
-            team.client.check_source(kb, s.CheckIn(kind=kind, settings=settings, credentials=credentials))
+            team.client.check_source(
+                kb, s.CheckIn(kind=kind, settings=settings, credentials=credentials)
+            )
         assert (caught.value.problem.field or "").startswith(("settings", "credentials")), kind
 
 
@@ -165,35 +205,92 @@ def test_bad_hosts_and_names_are_answered_with_the_field(team: TeamSetup, kb: st
 @pytest.mark.parametrize(
     ("kind", "before", "after", "credentials"),
     [
-        ("webdav", {"url": "https://a.skerrow.example/x"}, {"url": "https://b.skerrow.example/x"}, {"token": "t"}),
-        ("webdav", {"url": "https://a.skerrow.example/x"}, {"url": "http://a.skerrow.example/x"}, {"token": "t"}),
-        ("webdav", {"url": "https://a.skerrow.example/x"}, {"url": "https://a.skerrow.example:444/x"}, {"token": "t"}),
-        ("bucket", {"endpoint": "https://a.skerrow.example", "bucket": "b"},
-         {"endpoint": "https://b.skerrow.example", "bucket": "b"}, {"access_key": "k", "secret_key": "s"}),
-        ("feed", {"url": "https://a.skerrow.example/"}, {"url": "https://b.skerrow.example/"}, {"user": "u", "password": "p"}),
-        ("git", {"url": "https://a.skerrow.example/r"}, {"url": "https://b.skerrow.example/r"}, {"token": "t"}),
-        ("sql", {"host": "a.skerrow.example", "database": "d", "query": "select 1", "identity": ["a"], "text": ["a"]},
-         {"host": "b.skerrow.example", "database": "d", "query": "select 1", "identity": ["a"], "text": ["a"]},
-         {"user": "u", "password": "p"}),
+        (
+            "webdav",
+            {"url": "https://a.skerrow.example/x"},
+            {"url": "https://b.skerrow.example/x"},
+            {"token": "t"},
+        ),
+        (
+            "webdav",
+            {"url": "https://a.skerrow.example/x"},
+            {"url": "http://a.skerrow.example/x"},
+            {"token": "t"},
+        ),
+        (
+            "webdav",
+            {"url": "https://a.skerrow.example/x"},
+            {"url": "https://a.skerrow.example:444/x"},
+            {"token": "t"},
+        ),
+        (
+            "bucket",
+            {"endpoint": "https://a.skerrow.example", "bucket": "b"},
+            {"endpoint": "https://b.skerrow.example", "bucket": "b"},
+            {"access_key": "k", "secret_key": "s"},
+        ),
+        (
+            "feed",
+            {"url": "https://a.skerrow.example/"},
+            {"url": "https://b.skerrow.example/"},
+            {"user": "u", "password": "p"},
+        ),
+        (
+            "git",
+            {"url": "https://a.skerrow.example/r"},
+            {"url": "https://b.skerrow.example/r"},
+            {"token": "t"},
+        ),
+        (
+            "sql",
+            {
+                "host": "a.skerrow.example",
+                "database": "d",
+                "query": "select 1",
+                "identity": ["a"],
+                "text": ["a"],
+            },
+            {
+                "host": "b.skerrow.example",
+                "database": "d",
+                "query": "select 1",
+                "identity": ["a"],
+                "text": ["a"],
+            },
+            {"user": "u", "password": "p"},
+        ),
     ],
-)  # fmt: skip
+)
 def test_stored_credentials_go_nowhere_else(
-    team: TeamSetup, kb: str, kind: str, before: dict[str, Any], after: dict[str, Any], credentials: dict[str, str]
+    team: TeamSetup,
+    kb: str,
+    kind: str,
+    before: dict[str, Any],
+    after: dict[str, Any],
+    credentials: dict[str, str],
 ) -> None:
     client = team.client
-    source = client.connect_source(kb, s.SourceIn(name="Source", kind=kind, settings=before, credentials=credentials))
+    source = client.connect_source(
+        kb, s.SourceIn(name="Source", kind=kind, settings=before, credentials=credentials)
+    )
     for act in (
         lambda: client.check_again(kb, source.id, s.SourceChange(settings=after)),
         lambda: client.change_source(kb, source.id, s.SourceChange(settings=after)),
     ):
         with pytest.raises(Invalid, match=r"credentials are for"):
             act()
-    assert client.change_source(kb, source.id, s.SourceChange(settings=after, credentials=credentials)).settings
+    assert client.change_source(
+        kb, source.id, s.SourceChange(settings=after, credentials=credentials)
+    ).settings
     client.disconnect_source(kb, source.id)
 
 
 def test_an_origin_is_written_in_one_way() -> None:
-    assert origin_of("HTTPS://A.example/x") == origin_of("https://a.example:443/y") == "https://a.example:443"
+    assert (
+        origin_of("HTTPS://A.example/x")
+        == origin_of("https://a.example:443/y")
+        == "https://a.example:443"
+    )
     assert origin_of("http://a.example") != origin_of("https://a.example")
 
 
@@ -201,8 +298,15 @@ def test_an_origin_is_written_in_one_way() -> None:
 
 
 def git(*command: str, cwd: Path) -> None:
-    names = {"GIT_AUTHOR_NAME": "x", "GIT_AUTHOR_EMAIL": "x@x", "GIT_COMMITTER_NAME": "x", "GIT_COMMITTER_EMAIL": "x@x"}
-    subprocess.run(["git", *command], cwd=cwd, check=True, capture_output=True, env={**os.environ, **names})
+    names = {
+        "GIT_AUTHOR_NAME": "x",
+        "GIT_AUTHOR_EMAIL": "x@x",
+        "GIT_COMMITTER_NAME": "x",
+        "GIT_COMMITTER_EMAIL": "x@x",
+    }
+    subprocess.run(
+        ["git", *command], cwd=cwd, check=True, capture_output=True, env={**os.environ, **names}
+    )
 
 
 @pytest.fixture
@@ -218,7 +322,9 @@ def outside(tmp_path: Path) -> tuple[Path, Path]:
     return secret, allowed
 
 
-@pytest.mark.parametrize("way", ["gitfile", "git link", "objects link", "alternates", "whole link", "commondir"])
+@pytest.mark.parametrize(
+    "way", ["gitfile", "git link", "objects link", "alternates", "whole link", "commondir"]
+)
 def test_a_repository_leads_nowhere_else(outside: tuple[Path, Path], way: str) -> None:
     secret, allowed = outside
     repository = allowed / "repository"
@@ -239,7 +345,9 @@ def test_a_repository_leads_nowhere_else(outside: tuple[Path, Path], way: str) -
                 subprocess.run(["rm", "-r", "objects"], cwd=repository, check=True)
                 (repository / "objects").symlink_to(secret / ".git" / "objects")
             elif way == "alternates":
-                (repository / "objects" / "info" / "alternates").write_text(f"{secret}/.git/objects\n")
+                (repository / "objects" / "info" / "alternates").write_text(
+                    f"{secret}/.git/objects\n"
+                )
             else:
                 (repository / "commondir").write_text(f"{secret}/.git\n")
     with (
@@ -257,7 +365,9 @@ def test_a_folder_that_is_not_a_repository_says_so(tmp_path: Path) -> None:
         look(source)
 
 
-def test_a_repository_s_own_content_is_read_again_and_again(outside: tuple[Path, Path], tmp_path: Path) -> None:
+def test_a_repository_s_own_content_is_read_again_and_again(
+    outside: tuple[Path, Path], tmp_path: Path
+) -> None:
     secret, _ = outside
     scratch = tmp_path / "scratch"
     with opened("git", {"url": str(secret)}, roots=(secret,), scratch=scratch) as source:
@@ -289,7 +399,10 @@ def test_teams_read_what_they_are_granted(tmp_path: Path) -> None:
     for name in ("a", "b"):
         (tmp_path / "shares" / name).mkdir(parents=True)
         (tmp_path / "shares" / name / "x.md").write_text("# X\n\nText.")
-    environment = {"FONTANEL_SOURCE_ROOTS": str(tmp_path / "shares"), "FONTANEL_SOURCE_NETWORKS": "127.0.0.0/8"}
+    environment = {
+        "FONTANEL_SOURCE_ROOTS": str(tmp_path / "shares"),
+        "FONTANEL_SOURCE_NETWORKS": "127.0.0.0/8",
+    }
     running = Service(tmp_path / "data", environment).start()
     try:
         one, other = new_team(running), new_team(running)
@@ -316,7 +429,9 @@ def test_teams_read_what_they_are_granted(tmp_path: Path) -> None:
         assert folder(other, "b").taken == 1
         kb = one.client.list_kbs()[0].slug
         with pytest.raises(ProblemError, match=r"does not allow|private"):
-            one.client.check_source(kb, s.CheckIn(kind="site", settings={"start": ["http://127.0.0.1:9/"]}))
+            one.client.check_source(
+                kb, s.CheckIn(kind="site", settings={"start": ["http://127.0.0.1:9/"]})
+            )
         with one.client as owner, pytest.raises(ProblemError):
             owner.set_grants(one.slug, None, None)
     finally:
@@ -362,7 +477,10 @@ def dribbling() -> Iterator[int]:
 
 
 def test_a_server_that_dribbles_is_given_up(dribbling: int) -> None:
-    with http_client(Surroundings(networks=LOOPBACK, seconds=1.0)) as client, pytest.raises(ServerTooSlow):
+    with (
+        http_client(Surroundings(networks=LOOPBACK, seconds=1.0)) as client,
+        pytest.raises(ServerTooSlow),
+    ):
         client.get(f"http://127.0.0.1:{dribbling}/")
 
 
@@ -377,36 +495,62 @@ def test_a_slow_server_of_one_team_keeps_no_other_waiting(tmp_path: Path, dribbl
     (tmp_path / "share").mkdir()
     (tmp_path / "share" / "x.md").write_text("# X\n\nText.")
     environment = {
-        "FONTANEL_SOURCE_ROOTS": str(tmp_path), "FONTANEL_SOURCE_NETWORKS": "127.0.0.0/8", "FONTANEL_SOURCE_SECONDS": "3000",
-    }  # fmt: skip
+        "FONTANEL_SOURCE_ROOTS": str(tmp_path),
+        "FONTANEL_SOURCE_NETWORKS": "127.0.0.0/8",
+        "FONTANEL_SOURCE_SECONDS": "3000",
+    }
     running = Service(tmp_path / "data", environment).start()
     try:
         slow, other = new_team(running), new_team(running)
         kb = slow.client.create_kb("Slow").slug
         sources = [
             slow.client.connect_source(
-                kb, s.SourceIn(name=f"S{n}", kind="site", settings={"start": [f"http://127.0.0.1:{dribbling}/{n}"]})
+                kb,
+                s.SourceIn(
+                    name=f"S{n}",
+                    kind="site",
+                    settings={"start": [f"http://127.0.0.1:{dribbling}/{n}"]},
+                ),
             )
             for n in range(10)
         ]
-        until(lambda: sum(source.recent[0].state == "running" for source in slow.client.list_sources(kb)) == 2)
+        until(
+            lambda: (
+                sum(source.recent[0].state == "running" for source in slow.client.list_sources(kb))
+                == 2
+            )
+        )
         mine = other.client.create_kb("Mine").slug
         other.client.connect_source(
-            mine, s.SourceIn(name="Share", kind="folder", settings={"path": str(tmp_path / "share")})
+            mine,
+            s.SourceIn(name="Share", kind="folder", settings={"path": str(tmp_path / "share")}),
         )
         until(lambda: other.client.show_kb(mine).documents == 1)
-        assert sum(source.recent[0].state == "running" for source in slow.client.list_sources(kb)) == 2
+        assert (
+            sum(source.recent[0].state == "running" for source in slow.client.list_sources(kb)) == 2
+        )
         # A source that is deleted lets go of its server: the next ones run.
-        first = {source.id for source in slow.client.list_sources(kb) if source.recent[0].state == "running"}
+        first = {
+            source.id
+            for source in slow.client.list_sources(kb)
+            if source.recent[0].state == "running"
+        }
         for source_id in first:
             slow.client.disconnect_source(kb, source_id)
-        until(lambda: sum(source.recent[0].state == "running" for source in slow.client.list_sources(kb)) == 2)
+        until(
+            lambda: (
+                sum(source.recent[0].state == "running" for source in slow.client.list_sources(kb))
+                == 2
+            )
+        )
         assert len(sources) == 10
     finally:
         running.stop()
 
 
-def test_a_slow_receiver_keeps_no_other_waiting(tmp_path: Path, dribbling: int, web: WebServer) -> None:
+def test_a_slow_receiver_keeps_no_other_waiting(
+    tmp_path: Path, dribbling: int, web: WebServer
+) -> None:
     environment = {"FONTANEL_SOURCE_NETWORKS": "127.0.0.0/8", "FONTANEL_SOURCE_SECONDS": "3000"}
     running = Service(tmp_path / "data", environment).start()
     try:
@@ -416,7 +560,12 @@ def test_a_slow_receiver_keeps_no_other_waiting(tmp_path: Path, dribbling: int, 
             with running.operator() as operator:
                 operator.use_team(team.slug)
                 operator.make_key("announced", "reader", expires_in_days=1)
-        until(lambda: other.client.list_receivers()[0].failing or other.client.list_receivers()[0].last_sent_at)
+        until(
+            lambda: (
+                other.client.list_receivers()[0].failing
+                or other.client.list_receivers()[0].last_sent_at
+            )
+        )
         assert slow.client.list_receivers()[0].waiting == 1
     finally:
         running.stop()
@@ -456,7 +605,10 @@ def test_a_cell_without_end_harms_its_own_source_only(tmp_path: Path) -> None:
         assert check("select a, b from t").taken == 1
         assert running.process is not None
         peak = Path(f"/proc/{running.process.pid}/status").read_text()
-        assert int(next(line for line in peak.splitlines() if line.startswith("VmHWM")).split()[1]) < 700_000
+        assert (
+            int(next(line for line in peak.splitlines() if line.startswith("VmHWM")).split()[1])
+            < 700_000
+        )
     finally:
         running.stop()
 
@@ -478,7 +630,9 @@ class _Redirecting(http.server.BaseHTTPRequestHandler):
 
 
 @pytest.mark.parametrize(
-    ("kind", "settings"), [n for n in NAMED if n[0] != "sql"], ids=[k for k, _ in NAMED if k != "sql"]
+    ("kind", "settings"),
+    [n for n in NAMED if n[0] != "sql"],
+    ids=[k for k, _ in NAMED if k != "sql"],
 )
 def test_no_kind_is_led_to_an_address_that_is_not_granted(kind: str, settings: Any) -> None:
     came: list[str] = []
@@ -500,7 +654,9 @@ def test_no_kind_is_led_to_an_address_that_is_not_granted(kind: str, settings: A
         found = KINDS[kind]
         limits = Surroundings(networks=(ip_network("127.0.0.1/32"),), seconds=2.0)
         with found.open(
-            found.settings(**settings("127.0.0.1", open_one.server_port)), found.credentials(), limits
+            found.settings(**settings("127.0.0.1", open_one.server_port)),
+            found.credentials(),
+            limits,
         ) as source:
             try:
                 list(source.items(lambda _: None))
@@ -527,12 +683,20 @@ def test_a_name_that_changes_its_address_gains_nothing(
 
     def note(address: tuple[str, int], *arguments: Any, **named: Any) -> socket.socket:
         connected.append(address[0])
-        raise OSError("no way there from here") if address[0] == "9.9.9.9" else AssertionError(address)
+        raise (
+            OSError("no way there from here")
+            if address[0] == "9.9.9.9"
+            else AssertionError(address)
+        )
 
     monkeypatch.setattr(socket, "getaddrinfo", look_up)
     monkeypatch.setattr(socket, "create_connection", note)
     found = KINDS[kind]
-    opening = found.settings(**settings("rebind.skerrow.example", port)), found.credentials(), Surroundings(seconds=1.0)
+    opening = (
+        found.settings(**settings("rebind.skerrow.example", port)),
+        found.credentials(),
+        Surroundings(seconds=1.0),
+    )
     with found.open(*opening) as source, pytest.raises(SourceUnavailable):
         list(source.items(lambda _: None))
     assert came == []
@@ -551,9 +715,18 @@ def test_a_receiver_at_an_address_that_is_not_granted_gets_nothing(
         with running.operator() as operator:
             operator.use_team(team.slug)
             operator.make_key("announced", "reader", expires_in_days=1)
-        until(lambda: all("private address" in (one.failing or "") for one in team.client.list_receivers()))
+        until(
+            lambda: all(
+                "private address" in (one.failing or "") for one in team.client.list_receivers()
+            )
+        )
         assert came == []
-        for wrong in ("http://a..b/", f"http://{'x' * 70}.example/", "ftp://a.example/", "http://user:pw@a.example/"):
+        for wrong in (
+            "http://a..b/",
+            f"http://{'x' * 70}.example/",
+            "ftp://a.example/",
+            "http://user:pw@a.example/",
+        ):
             with pytest.raises(Invalid):
                 team.client.add_receiver(wrong)
     finally:
@@ -562,10 +735,18 @@ def test_a_receiver_at_an_address_that_is_not_granted_gets_nothing(
 
 def test_a_model_s_secret_goes_nowhere_else(service: Service) -> None:
     with service.operator() as operator:
-        model = operator.create_model(s.ModelIn(name="bound", url="https://a.skerrow.example/v1", secret="hidden"))
-        for url in ("https://b.skerrow.example/v1", "http://a.skerrow.example/v1", "https://a.skerrow.example:444/v1"):
+        model = operator.create_model(
+            s.ModelIn(name="bound", url="https://a.skerrow.example/v1", secret="hidden")
+        )
+        for url in (
+            "https://b.skerrow.example/v1",
+            "http://a.skerrow.example/v1",
+            "https://a.skerrow.example:444/v1",
+        ):
             with pytest.raises(Invalid, match="secret is for"):
                 operator.change_model(model.name, s.ModelChange(url=url))
         operator.change_model(model.name, s.ModelChange(url="https://a.skerrow.example/v2"))
-        operator.change_model(model.name, s.ModelChange(url="https://b.skerrow.example/v1", secret="another"))
+        operator.change_model(
+            model.name, s.ModelChange(url="https://b.skerrow.example/v1", secret="another")
+        )
         operator.delete_model(model.name)

@@ -14,9 +14,9 @@ import httpx
 import pytest
 
 from fontanel import schemas as s
-from fontanel.service.renewal import MAX_PER_CALLER
+from fontanel.service.streaming.renewal import MAX_PER_CALLER
 from tests.conftest import STORM, Service, TeamSetup, new_team, until
-from tests.service.test_watching import events, watched
+from tests.service.kbs.test_watching import events, watched
 
 CONSOLE = {"X-Fontanel-Console": "1"}
 
@@ -48,7 +48,9 @@ async def _open(url: str, keys: list[str], each: int, then: Callable[[], None]) 
         held: list[Any] = []
         for key in keys:
             for _ in range(each):
-                request = client.build_request("GET", url, headers={"Authorization": f"Bearer {key}"})
+                request = client.build_request(
+                    "GET", url, headers={"Authorization": f"Bearer {key}"}
+                )
                 response = await client.send(request, stream=True)
                 held.append(response)
                 async for chunk in response.aiter_text():
@@ -83,12 +85,19 @@ def test_many_open_streams_leave_other_requests_and_the_database_alone(tmp_path:
 @pytest.fixture
 def person(team: TeamSetup, kb: str) -> Iterator[httpx.Client]:
     with httpx.Client(base_url=f"{team.service.url}/api/v1", headers=CONSOLE, timeout=60) as client:
-        assert client.post("/session", json={"email": team.email, "password": team.password}).status_code == 200
+        assert (
+            client.post(
+                "/session", json={"email": team.email, "password": team.password}
+            ).status_code
+            == 200
+        )
         yield client
 
 
 @pytest.mark.parametrize("act", ["sign out", "password", "removed", "team"])
-def test_a_person_s_stream_ends_with_their_access(team: TeamSetup, kb: str, person: httpx.Client, act: str) -> None:
+def test_a_person_s_stream_ends_with_their_access(
+    team: TeamSetup, kb: str, person: httpx.Client, act: str
+) -> None:
     with person.stream("GET", f"/teams/{team.slug}/kbs/{kb}/events") as response:
         stream = events(response.iter_lines())
         assert next(stream)[0] == "kb"
@@ -120,18 +129,30 @@ def test_a_key_s_streams_end_when_it_is_revoked(team: TeamSetup, storm: str) -> 
         assert list(stream) == []
 
 
-def test_an_answer_stops_when_the_link_it_came_by_is_revoked(team: TeamSetup, storm: str, model_server: str) -> None:
+def test_an_answer_stops_when_the_link_it_came_by_is_revoked(
+    team: TeamSetup, storm: str, model_server: str
+) -> None:
     with team.service.operator() as operator:
-        operator.create_model(s.ModelIn(name="slow-one", url=model_server, remote="slow", seconds=60))
+        operator.create_model(
+            s.ModelIn(name="slow-one", url=model_server, remote="slow", seconds=60)
+        )
     settings = s.DeskSettings(kbs=[s.DeskKb(kb=storm)], audience="link", model="slow-one")
     desk = team.client.create_desk("Harbour desk", settings)
     team.client.publish_desk(desk.id)
     link = team.client.make_desk_link(desk.id, "Notice board")
     headers = {
-        "Authorization": f"Bearer {link.secret}", "X-Fontanel-Guest": "a guest's own secret", "Accept": "text/event-stream",
-    }  # fmt: skip
+        "Authorization": f"Bearer {link.secret}",
+        "X-Fontanel-Guest": "a guest's own secret",
+        "Accept": "text/event-stream",
+    }
     url = f"{team.service.url}/api/v1/teams/{team.slug}/desks/{desk.id}/ask"
-    with httpx.stream("POST", url, json={"question": "At what gust does the quay crane stop?"}, headers=headers, timeout=60) as r:  # fmt: skip
+    with httpx.stream(
+        "POST",
+        url,
+        json={"question": "At what gust does the quay crane stop?"},
+        headers=headers,
+        timeout=60,
+    ) as r:
         stream = events(r.iter_lines())
         assert next(stream)[0] == "start"
         team.client.revoke_desk_link(desk.id, link.id)
@@ -143,9 +164,11 @@ def test_streams_go_on_when_the_clock_is_set_back(tmp_path: Path) -> None:
     clock = tmp_path / "clock"
     clock.write_text("+0")
     faked = {
-        "LD_PRELOAD": str(library), "FAKETIME_TIMESTAMP_FILE": str(clock), "FAKETIME_NO_CACHE": "1",
+        "LD_PRELOAD": str(library),
+        "FAKETIME_TIMESTAMP_FILE": str(clock),
+        "FAKETIME_NO_CACHE": "1",
         "FAKETIME_DONT_FAKE_MONOTONIC": "1",
-    }  # fmt: skip
+    }
     running = Service(tmp_path / "data", faked).start()
     try:
         team = new_team(running)

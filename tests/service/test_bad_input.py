@@ -10,14 +10,22 @@ from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
 from tests.conftest import Service, TeamSetup, new_team
-from tests.service.test_isolation import routes
+from tests.service.people.test_isolation import routes
 
 json_values = st.recursive(
-    st.none() | st.booleans() | st.integers() | st.floats(allow_nan=False, allow_infinity=False) | st.text(max_size=40),
-    lambda inner: st.lists(inner, max_size=4) | st.dictionaries(st.text(max_size=12), inner, max_size=4),
+    st.none()
+    | st.booleans()
+    | st.integers()
+    | st.floats(allow_nan=False, allow_infinity=False)
+    | st.text(max_size=40),
+    lambda inner: (
+        st.lists(inner, max_size=4) | st.dictionaries(st.text(max_size=12), inner, max_size=4)
+    ),
     max_leaves=8,
 )
-words = st.text(min_size=1, max_size=40).filter(lambda text: text not in (".", "..") and "/" not in text)
+words = st.text(min_size=1, max_size=40).filter(
+    lambda text: text not in (".", "..") and "/" not in text
+)
 WITH_BODY = [route for route in routes() if "requestBody" in route[2]]
 
 
@@ -25,7 +33,9 @@ WITH_BODY = [route for route in routes() if "requestBody" in route[2]]
 def owner(service: Service) -> tuple[TeamSetup, httpx.Client]:
     team = new_team(service)
     team.client.create_kb("Rules")
-    return team, httpx.Client(base_url=service.url, headers={"Authorization": f"Bearer {team.key}"}, timeout=30)
+    return team, httpx.Client(
+        base_url=service.url, headers={"Authorization": f"Bearer {team.key}"}, timeout=30
+    )
 
 
 def address(path: str, team: str, value: str) -> str:
@@ -37,22 +47,40 @@ def address(path: str, team: str, value: str) -> str:
     return path
 
 
-@pytest.mark.parametrize(("method", "path", "operation"), [pytest.param(*r, id=f"{r[0]} {r[1]}") for r in WITH_BODY])
-@settings(max_examples=15, deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture])
+@pytest.mark.parametrize(
+    ("method", "path", "operation"), [pytest.param(*r, id=f"{r[0]} {r[1]}") for r in WITH_BODY]
+)
+@settings(
+    max_examples=15, deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture]
+)
 @given(body=json_values, value=words)
 def test_any_json_is_answered_or_refused(
-    method: str, path: str, operation: dict[str, Any], body: Any, value: str, owner: tuple[TeamSetup, httpx.Client]
+    method: str,
+    path: str,
+    operation: dict[str, Any],
+    body: Any,
+    value: str,
+    owner: tuple[TeamSetup, httpx.Client],
 ) -> None:
     team, http = owner
-    response = http.request(method, address(path, team.slug, value.encode("utf-8", "replace").hex()), json=body)
+    response = http.request(
+        method, address(path, team.slug, value.encode("utf-8", "replace").hex()), json=body
+    )
     assert response.status_code < 500, response.text
     if response.status_code >= 400:
         assert response.json()["type"].startswith("urn:fontanel:problem:")
 
 
-@settings(max_examples=60, deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture])
-@given(question=st.text(min_size=1, max_size=200), mode=st.sampled_from(["hybrid", "lexical", "vector"]))
-def test_any_question_is_searched_and_answered(owner: tuple[TeamSetup, httpx.Client], question: str, mode: str) -> None:
+@settings(
+    max_examples=60, deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture]
+)
+@given(
+    question=st.text(min_size=1, max_size=200),
+    mode=st.sampled_from(["hybrid", "lexical", "vector"]),
+)
+def test_any_question_is_searched_and_answered(
+    owner: tuple[TeamSetup, httpx.Client], question: str, mode: str
+) -> None:
     team, http = owner
     question = question.encode("utf-8", "replace").decode()
     base = f"/api/v1/teams/{team.slug}/kbs/rules"
@@ -60,11 +88,18 @@ def test_any_question_is_searched_and_answered(owner: tuple[TeamSetup, httpx.Cli
     assert http.post(f"{base}/ask", json={"question": question}).status_code == 200
 
 
-@settings(max_examples=40, deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture])
+@settings(
+    max_examples=40, deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture]
+)
 @given(name=st.text(max_size=60), tags=st.text(max_size=60))
-def test_any_name_and_tags_are_taken_or_refused(owner: tuple[TeamSetup, httpx.Client], name: str, tags: str) -> None:
+def test_any_name_and_tags_are_taken_or_refused(
+    owner: tuple[TeamSetup, httpx.Client], name: str, tags: str
+) -> None:
     team, http = owner
-    data = {"name": name.encode("utf-8", "replace").decode(), "tags": tags.encode("utf-8", "replace").decode()}
+    data = {
+        "name": name.encode("utf-8", "replace").decode(),
+        "tags": tags.encode("utf-8", "replace").decode(),
+    }
     url = f"/api/v1/teams/{team.slug}/kbs/rules/documents"
     response = http.post(url, data=data, files={"file": ("file.md", b"# Note\n\nText.")})
     assert response.status_code in (202, 422), response.text
@@ -84,7 +119,9 @@ def test_any_name_and_tags_are_taken_or_refused(owner: tuple[TeamSetup, httpx.Cl
         ("name=%25", 200),
     ],
 )
-def test_list_parameters_are_checked(owner: tuple[TeamSetup, httpx.Client], query: str, status: int) -> None:
+def test_list_parameters_are_checked(
+    owner: tuple[TeamSetup, httpx.Client], query: str, status: int
+) -> None:
     team, http = owner
     assert http.get(f"/api/v1/teams/{team.slug}/kbs/rules/documents?{query}").status_code == status
 

@@ -11,7 +11,7 @@ from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
 from tests.conftest import STORM, Service, TeamSetup, new_team
-from tests.service.test_isolation import OPENAPI, routes
+from tests.service.people.test_isolation import OPENAPI, routes
 
 #: Routes that end what the others need, or begin long work elsewhere.
 _LEFT_OUT = {
@@ -68,10 +68,16 @@ def shaped(schema: dict[str, Any], depth: int = 0) -> st.SearchStrategy[Any]:
         wanted = set(schema.get("required", []))
         known = st.fixed_dictionaries(
             {name: shaped(part, depth + 1) for name, part in parts.items() if name in wanted},
-            optional={name: shaped(part, depth + 1) for name, part in parts.items() if name not in wanted},
+            optional={
+                name: shaped(part, depth + 1) for name, part in parts.items() if name not in wanted
+            },
         )
         more = schema.get("additionalProperties")
-        return st.dictionaries(odd_text, shaped(more, depth + 1), max_size=3) if isinstance(more, dict) else known
+        return (
+            st.dictionaries(odd_text, shaped(more, depth + 1), max_size=3)
+            if isinstance(more, dict)
+            else known
+        )
     if kind == "array":
         return st.lists(shaped(schema.get("items", {}), depth + 1), max_size=3)
     simple: dict[str, st.SearchStrategy[Any]] = {
@@ -92,10 +98,13 @@ def body_of(operation: dict[str, Any]) -> dict[str, Any] | None:
 
 WITH_JSON = [route for route in routes() if body_of(route[2]) and route[:2] not in _LEFT_OUT]
 WITH_QUERY = [
-    route for route in routes()
-    if route[0] == "get" and "{team}" in route[1] and "/events" not in route[1]
+    route
+    for route in routes()
+    if route[0] == "get"
+    and "{team}" in route[1]
+    and "/events" not in route[1]
     and any(parameter["in"] == "query" for parameter in route[2].get("parameters", []))
-]  # fmt: skip
+]
 
 
 @pytest.fixture(scope="module")
@@ -104,7 +113,9 @@ def owner(service: Service) -> tuple[TeamSetup, httpx.Client, dict[str, str]]:
     team = new_team(service)
     kb = team.client.create_kb("Rules")
     document = team.client.add_document(kb.slug, STORM, "storm.md", wait=True).document
-    conversation = team.client.ask(kb.slug, "At what gust does the quay crane stop?").conversation_id
+    conversation = team.client.ask(
+        kb.slug, "At what gust does the quay crane stop?"
+    ).conversation_id
     places = {
         "team": team.slug,
         "kb": kb.slug,
@@ -113,7 +124,9 @@ def owner(service: Service) -> tuple[TeamSetup, httpx.Client, dict[str, str]]:
         "number": "1",
         "page": "1",
     }
-    http = httpx.Client(base_url=service.url, headers={"Authorization": f"Bearer {team.key}"}, timeout=30)
+    http = httpx.Client(
+        base_url=service.url, headers={"Authorization": f"Bearer {team.key}"}, timeout=30
+    )
     return team, http, places
 
 
@@ -144,7 +157,9 @@ def assert_answered(response: httpx.Response) -> None:
         assert found["title"]
 
 
-@pytest.mark.parametrize(("method", "path", "operation"), [pytest.param(*r, id=f"{r[0]} {r[1]}") for r in WITH_JSON])
+@pytest.mark.parametrize(
+    ("method", "path", "operation"), [pytest.param(*r, id=f"{r[0]} {r[1]}") for r in WITH_JSON]
+)
 @settings(max_examples=8, deadline=None, suppress_health_check=list(HealthCheck))
 @given(data=st.data())
 def test_a_body_of_the_right_form_is_answered_or_refused(
@@ -163,7 +178,9 @@ def test_a_body_of_the_right_form_is_answered_or_refused(
     assert_answered(response)
 
 
-@pytest.mark.parametrize(("method", "path", "operation"), [pytest.param(*r, id=r[1]) for r in WITH_QUERY])
+@pytest.mark.parametrize(
+    ("method", "path", "operation"), [pytest.param(*r, id=r[1]) for r in WITH_QUERY]
+)
 @settings(max_examples=8, deadline=None, suppress_health_check=list(HealthCheck))
 @given(data=st.data())
 def test_a_query_of_the_right_form_is_answered_or_refused(
@@ -185,7 +202,9 @@ def test_a_query_of_the_right_form_is_answered_or_refused(
         assert_answered(response)
 
 
-@pytest.mark.parametrize(("method", "path"), [r[:2] for r in routes() if "{number}" in r[1] or "{page}" in r[1]])
+@pytest.mark.parametrize(
+    ("method", "path"), [r[:2] for r in routes() if "{number}" in r[1] or "{page}" in r[1]]
+)
 @pytest.mark.parametrize("number", ["0", "-1", "1000001", str(2**63), str(10**400), "x", "1.5"])
 def test_a_number_that_nothing_has_is_refused(
     method: str, path: str, number: str, owner: tuple[TeamSetup, httpx.Client, dict[str, str]]
@@ -202,5 +221,9 @@ def test_a_place_in_a_list_that_cannot_be_is_refused_or_past_the_end(
 ) -> None:
     _, http, places = owner
     assert_answered(
-        http.get(address(f"/api/v1/teams/{{team}}/kbs/{{kb}}/documents/{{document}}/passages?{query}", places))
+        http.get(
+            address(
+                f"/api/v1/teams/{{team}}/kbs/{{kb}}/documents/{{document}}/passages?{query}", places
+            )
+        )
     )

@@ -21,10 +21,18 @@ def buoys(postgres: Postgres) -> Iterator[dict[str, Any]]:
         " (2, 'Whelk: north', 'Q(3) 10s', null, null, '2026-01-03 03:04:05+00')"
     )
     yield {
-        "system": "postgresql", "host": "127.0.0.1", "port": postgres.port, "database": "postgres",
-        "query": "select *, 'Light: '||light as said, id::text as shown from buoys;", "identity": ["id"], "title": "name",
-        "text": ["said"], "tags": ["area"], "link": "page", "changed_at": "changed",
-    }  # fmt: skip
+        "system": "postgresql",
+        "host": "127.0.0.1",
+        "port": postgres.port,
+        "database": "postgres",
+        "query": "select *, 'Light: '||light as said, id::text as shown from buoys;",
+        "identity": ["id"],
+        "title": "name",
+        "text": ["said"],
+        "tags": ["area"],
+        "link": "page",
+        "changed_at": "changed",
+    }
     postgres.run("drop table buoys")
 
 
@@ -49,11 +57,16 @@ def test_rows_become_documents(buoys: dict[str, Any], postgres: Postgres) -> Non
         assert b"Fl G 3s" in content(source, after.items["2"])
 
 
-def test_without_a_time_of_change_rows_are_compared_whole(buoys: dict[str, Any], postgres: Postgres) -> None:
+def test_without_a_time_of_change_rows_are_compared_whole(
+    buoys: dict[str, Any], postgres: Postgres
+) -> None:
     settings = {**buoys, "changed_at": None, "text": ["light", "area"], "identity": ["id", "name"]}
     with opened("sql", settings, KEEPER) as source:
         before = look(source)
-        assert content(source, before.items['["1", "Garrack"]']) == b"# Garrack\n\nlight: Fl R 5s\n\narea: outer\n"
+        assert (
+            content(source, before.items['["1", "Garrack"]'])
+            == b"# Garrack\n\nlight: Fl R 5s\n\narea: outer\n"
+        )
     postgres.run("update buoys set area = 'inner' where id = 2")
     with opened("sql", settings, KEEPER) as source:
         after = look(source)
@@ -97,11 +110,17 @@ def test_limits_and_refusals(buoys: dict[str, Any]) -> None:
         pytest.raises(SourceUnavailable, match="nothing"),
     ):
         look(source)
-    with opened("sql", buoys, KEEPER, networks=()) as source, pytest.raises(SourceUnavailable, match="private address"):
+    with (
+        opened("sql", buoys, KEEPER, networks=()) as source,
+        pytest.raises(SourceUnavailable, match="private address"),
+    ):
         look(source)
     with pytest.raises(SettingsRefused):
         opened("sql", {**buoys, "host": "/var/run/postgresql"}, KEEPER)
-    with opened("sql", {**buoys, "port": 1}, KEEPER) as source, pytest.raises(SourceUnavailable) as away:
+    with (
+        opened("sql", {**buoys, "port": 1}, KEEPER) as source,
+        pytest.raises(SourceUnavailable) as away,
+    ):
         look(source)
     assert away.value.again
 
@@ -110,7 +129,9 @@ def test_an_sqlite_file_below_an_allowed_root(tmp_path: Path) -> None:
     path = tmp_path / "lights.db"
     with sqlite3.connect(path) as db:
         db.execute("create table lights (id text primary key, said text, n real)")
-        db.executemany("insert into lights values (?, ?, ?)", [("a/b", "One", 2.0), ("c", "Two", 2.5)])
+        db.executemany(
+            "insert into lights values (?, ?, ?)", [("a/b", "One", 2.0), ("c", "Two", 2.5)]
+        )
     settings = {
         "system": "sqlite",
         "database": str(path),
@@ -122,8 +143,14 @@ def test_an_sqlite_file_below_an_allowed_root(tmp_path: Path) -> None:
         found = look(source)
         assert content(source, found.items["c"]) == b"# c\n\nsaid: Two\n\nn: 2.5\n"
         assert found.items["a/b"].name.startswith("a-b ")
-    for query in ("with x as (select 1) delete from lights", "select 1 as id, 1 as said, 1 as n; delete from lights"):
-        with opened("sql", {**settings, "query": query}, roots=(tmp_path,)) as source, pytest.raises(SourceUnavailable):
+    for query in (
+        "with x as (select 1) delete from lights",
+        "select 1 as id, 1 as said, 1 as n; delete from lights",
+    ):
+        with (
+            opened("sql", {**settings, "query": query}, roots=(tmp_path,)) as source,
+            pytest.raises(SourceUnavailable),
+        ):
             look(source)
     with pytest.raises(SettingsRefused):
         opened("sql", settings, roots=(tmp_path / "elsewhere",))

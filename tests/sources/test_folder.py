@@ -14,7 +14,9 @@ from fontanel.sources import ItemFailed, SettingsRefused, SourceUnavailable
 from fontanel.sources.patterns import Patterns, chooser, matcher, pattern_regex
 from tests.servers import content, look, opened
 
-paths = st.lists(st.text(alphabet="ab.-_ ", min_size=1, max_size=5), min_size=1, max_size=4).map("/".join)
+paths = st.lists(st.text(alphabet="ab.-_ ", min_size=1, max_size=5), min_size=1, max_size=4).map(
+    "/".join
+)
 
 
 @given(paths)
@@ -27,7 +29,12 @@ def test_a_path_is_its_own_pattern(path: str) -> None:
 @given(paths, paths)
 def test_a_star_stays_within_a_folder_and_two_do_not(folder: str, name: str) -> None:
     one = re.compile(pattern_regex(re.escape(folder).replace("\\", "") + "/*"))
-    assert ("/" in name) or one.fullmatch(f"{folder}/{name}") or folder != folder.strip() or folder.startswith("/")
+    assert (
+        ("/" in name)
+        or one.fullmatch(f"{folder}/{name}")
+        or folder != folder.strip()
+        or folder.startswith("/")
+    )
     both = re.compile(pattern_regex("**"))
     assert both.fullmatch(f"{folder}/{name}")
 
@@ -35,12 +42,22 @@ def test_a_star_stays_within_a_folder_and_two_do_not(folder: str, name: str) -> 
 @pytest.mark.parametrize(
     ("pattern", "path", "fits"),
     [
-        ("*.md", "a.md", True), ("*.md", "x/y/a.md", True), ("*.md", "a.mdx", False), ("notices/*.md", "notices/a.md", True),
-        ("notices/*.md", "notices/x/a.md", False), ("notices/**/*.md", "notices/a.md", True), ("notices/**", "notices/x/y", True),
-        ("**/drafts/**", "a/drafts/b", True), ("**/drafts/**", "drafts/b", True), ("drafts/", "drafts/b", True),
-        ("A?.TXT", "ab.txt", True), ("a[1].md", "a[1].md", True), ("a+b.md", "a+b.md", True), ("a+b.md", "aab.md", False),
+        ("*.md", "a.md", True),
+        ("*.md", "x/y/a.md", True),
+        ("*.md", "a.mdx", False),
+        ("notices/*.md", "notices/a.md", True),
+        ("notices/*.md", "notices/x/a.md", False),
+        ("notices/**/*.md", "notices/a.md", True),
+        ("notices/**", "notices/x/y", True),
+        ("**/drafts/**", "a/drafts/b", True),
+        ("**/drafts/**", "drafts/b", True),
+        ("drafts/", "drafts/b", True),
+        ("A?.TXT", "ab.txt", True),
+        ("a[1].md", "a[1].md", True),
+        ("a+b.md", "a+b.md", True),
+        ("a+b.md", "aab.md", False),
     ],
-)  # fmt: skip
+)
 def test_patterns(pattern: str, path: str, fits: bool) -> None:
     found = matcher([pattern])
     assert found is not None
@@ -50,11 +67,18 @@ def test_patterns(pattern: str, path: str, fits: bool) -> None:
 @pytest.mark.parametrize(
     ("path", "reason"),
     [
-        ("a.md", None), ("x/.git/config", "hidden"), (".a", "hidden"), ("a.MP4", "a kind of file without text"),
-        ("mp4", None), ("x.mp4/readme", None), ("~$plan.docx", "a program's scratch file"), ("x/~$plan.docx", "a program's scratch file"),
-        ("plan.txt~", "a program's scratch file"), ("a~$b.md", None),
+        ("a.md", None),
+        ("x/.git/config", "hidden"),
+        (".a", "hidden"),
+        ("a.MP4", "a kind of file without text"),
+        ("mp4", None),
+        ("x.mp4/readme", None),
+        ("~$plan.docx", "a program's scratch file"),
+        ("x/~$plan.docx", "a program's scratch file"),
+        ("plan.txt~", "a program's scratch file"),
+        ("a~$b.md", None),
     ],
-)  # fmt: skip
+)
 def test_what_is_left_out_without_patterns(path: str, reason: str | None) -> None:
     assert chooser(Patterns())(path) == reason
 
@@ -112,7 +136,13 @@ def test_a_folder_that_is_not_there_or_not_allowed(tmp_path: Path) -> None:
     ):
         look(source)
     (tmp_path / "out").symlink_to("/")
-    for path in ("/", "relative", str(tmp_path / ".."), str(tmp_path / "out"), str(tmp_path / "out" / "etc")):
+    for path in (
+        "/",
+        "relative",
+        str(tmp_path / ".."),
+        str(tmp_path / "out"),
+        str(tmp_path / "out" / "etc"),
+    ):
         with pytest.raises(SettingsRefused):
             opened("folder", {"path": path}, roots=(tmp_path,))
     with pytest.raises(SettingsRefused, match="none is"):
@@ -121,5 +151,7 @@ def test_a_folder_that_is_not_there_or_not_allowed(tmp_path: Path) -> None:
 
 def test_what_is_too_large_is_skipped(tmp_path: Path) -> None:
     (tmp_path / "a.md").write_bytes(b"x" * 2_000_001)
-    with opened("folder", {"path": str(tmp_path)}, roots=(tmp_path,), most_bytes=2_000_000) as source:
+    with opened(
+        "folder", {"path": str(tmp_path)}, roots=(tmp_path,), most_bytes=2_000_000
+    ) as source:
         assert look(source).skipped == {"a.md": "larger than 2 MB"}

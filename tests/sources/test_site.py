@@ -12,7 +12,7 @@ from hypothesis import strategies as st
 
 from fontanel.sources import ItemFailed, SourceUnavailable
 from fontanel.sources.links import normal_address, page_links
-from fontanel.sources.reach import NotAllowed, check_address
+from fontanel.sources.network.reach import NotAllowed, check_address
 from tests.servers import Answer, Look, WebServer, content, look, opened
 
 
@@ -32,7 +32,9 @@ def test_pages_files_and_what_is_left(web: WebServer) -> None:
         '<!-- <a href="/hidden">no</a> --><script>"<a href=/scripted>"</script><a href="/guide.pdf">PDF</a>'
         '<a href="/picture.png">P</a><a href="/secret/x">S</a><a href="/ghost">G</a><a rel="nofollow" href="/unwanted">U</a>',
     )
-    web.page("/a", '<link rel="canonical" href="/alpha"><a href="/">home</a><a href="/deep/1">on</a>')
+    web.page(
+        "/a", '<link rel="canonical" href="/alpha"><a href="/">home</a><a href="/deep/1">on</a>'
+    )
     web.page("/b?id=2", "<meta name=robots content='noindex'><a href='/c'>C</a>")
     web.page("/c", "<title>C</title>", headers={"X-Robots-Tag": "noindex"})
     web.page("/deep/1", "<a href='/deep/2'>on</a>")
@@ -44,10 +46,14 @@ def test_pages_files_and_what_is_left(web: WebServer) -> None:
     assert paths(web, found) == {"/", "/alpha", "/guide.pdf", "/deep/1"}
     reasons = {address.removeprefix(web.url): reason for address, reason in found.skipped.items()}
     assert reasons == {
-        "/a": f"leads to {web.url}/alpha", "/b?id=2": "asks robots not to take it", "/c": "asks robots not to take it",
-        "/picture.png": "a kind of file that is not taken (image/png)", "/secret/x": "not allowed by robots.txt",
-        "/ghost": "is not there (status 404)", "/deep/2": "more links deep than wanted",
-    }  # fmt: skip
+        "/a": f"leads to {web.url}/alpha",
+        "/b?id=2": "asks robots not to take it",
+        "/c": "asks robots not to take it",
+        "/picture.png": "a kind of file that is not taken (image/png)",
+        "/secret/x": "not allowed by robots.txt",
+        "/ghost": "is not there (status 404)",
+        "/deep/2": "more links deep than wanted",
+    }
     assert not {"/hidden", "/scripted", "/unwanted", "/secret/x"} & set(web.statuses())
     assert found.items[web.url + "/"].name == "index.html"
 
@@ -59,14 +65,21 @@ def test_what_has_not_changed_is_not_fetched(web: WebServer) -> None:
     before = crawl(web)
     web.asked.clear()
     after = crawl(web, before)
-    assert {path: status for path, status in web.asked if path in ("/", "/a", "/b")} == {"/": 304, "/a": 304, "/b": 200}
+    assert {path: status for path, status in web.asked if path in ("/", "/a", "/b")} == {
+        "/": 304,
+        "/a": 304,
+        "/b": 200,
+    }
     assert {key: item.mark for key, item in after.items.items()} == {
         key: item.mark for key, item in before.items.items()
     }
 
 
 def test_redirects_and_loops(web: WebServer) -> None:
-    web.page("/", "<a href='/old'>1</a><a href='/ring'>2</a><a href='/away'>3</a><a href='/x/x/x/x/x/'>4</a>")
+    web.page(
+        "/",
+        "<a href='/old'>1</a><a href='/ring'>2</a><a href='/away'>3</a><a href='/x/x/x/x/x/'>4</a>",
+    )
     web.pages["/old"] = Answer(status=301, headers={"Location": "/new"})
     web.page("/new", "moved here")
     web.pages["/ring"] = Answer(status=302, headers={"Location": "/gnir"})
@@ -94,7 +107,12 @@ def test_sitemaps_and_patterns(web: WebServer) -> None:
         f"<sitemapindex {space}><sitemap><loc>{web.url}/m.xml.gz</loc></sitemap></sitemapindex>".encode()
     )
     web.pages["/m.xml.gz"] = Answer(gzip.compress(f"<urlset {space}>{inner}</urlset>".encode()))
-    assert paths(web, crawl(web, include=["docs/**"], exclude=["docs/3"])) == {"/", "/docs/0", "/docs/1", "/docs/2"}
+    assert paths(web, crawl(web, include=["docs/**"], exclude=["docs/3"])) == {
+        "/",
+        "/docs/0",
+        "/docs/1",
+        "/docs/2",
+    }
     assert paths(web, crawl(web, sitemaps=False)) == {"/"}
     limited = crawl(web, most_pages=3)
     assert len(limited.items) == 3
@@ -160,7 +178,9 @@ def test_private_addresses_are_refused(web: WebServer) -> None:
         look(source)
 
 
-def test_a_name_that_changes_its_address_gains_nothing(web: WebServer, monkeypatch: pytest.MonkeyPatch) -> None:
+def test_a_name_that_changes_its_address_gains_nothing(
+    web: WebServer, monkeypatch: pytest.MonkeyPatch
+) -> None:
     import socket
 
     answers = iter(["93.184.216.34", "127.0.0.1", "127.0.0.1", "127.0.0.1"])
@@ -177,7 +197,9 @@ def test_a_name_that_changes_its_address_gains_nothing(web: WebServer, monkeypat
     monkeypatch.setattr(socket, "getaddrinfo", rebinding)
     port = web.url.rpartition(":")[2]
     with (
-        opened("site", {"start": [f"http://rebind.example:{port}/"]}, networks=(), seconds=0.2) as source,
+        opened(
+            "site", {"start": [f"http://rebind.example:{port}/"]}, networks=(), seconds=0.2
+        ) as source,
         pytest.raises(SourceUnavailable),
     ):
         look(source)
@@ -188,9 +210,22 @@ def test_a_name_that_changes_its_address_gains_nothing(web: WebServer, monkeypat
 
 @pytest.mark.parametrize(
     "address",
-    ["127.0.0.1", "10.0.0.1", "192.168.1.1", "169.254.169.254", "100.64.0.1", "0.0.0.0", "224.0.0.1", "::1", "fe80::1", "fd00::1",
-     "::ffff:10.0.0.1", "2002:0a00:0001::", "64:ff9b::7f00:1"],
-)  # fmt: skip
+    [
+        "127.0.0.1",
+        "10.0.0.1",
+        "192.168.1.1",
+        "169.254.169.254",
+        "100.64.0.1",
+        "0.0.0.0",
+        "224.0.0.1",
+        "::1",
+        "fe80::1",
+        "fd00::1",
+        "::ffff:10.0.0.1",
+        "2002:0a00:0001::",
+        "64:ff9b::7f00:1",
+    ],
+)
 def test_no_form_of_a_private_address_passes(address: str) -> None:
     with pytest.raises(NotAllowed):
         check_address(ip_address(address), "host", ())
@@ -215,7 +250,9 @@ def test_an_address_in_one_form_stays_as_it_is(rest: str) -> None:
     assert once is None or normal_address(once) == once
 
 
-@pytest.mark.parametrize("piece", ["<a href=", "<!--", '<a href="x', "<script>", "<base ", "<a " + "b='c' " * 50])
+@pytest.mark.parametrize(
+    "piece", ["<a href=", "<!--", '<a href="x', "<script>", "<base ", "<a " + "b='c' " * 50]
+)
 def test_links_of_a_hostile_page_are_found_in_time(piece: str) -> None:
     # Seconds would tell of a time that grows with the square of the page; the suite's own limit is the judge.
     page_links((piece * 40_000).encode()[:2_000_000], "http://a.example/", None)

@@ -15,9 +15,9 @@ from botocore.exceptions import ClientError
 from cheroot.wsgi import Server as WsgiServer
 from wsgidav.wsgidav_app import WsgiDAVApp
 
+from fontanel.simulators.bucket import bucket_app
+from fontanel.simulators.drive import drive_app
 from fontanel.sources import ItemFailed, SettingsRefused, SourceUnavailable
-from fontanel.standins.bucket import bucket_app
-from fontanel.standins.drive import drive_app
 from tests.conftest import free_port
 from tests.servers import Answer, WebServer, content, look, opened
 
@@ -32,15 +32,23 @@ def store(tmp_path: Path, serve: Callable[[Any], str]) -> tuple[str, Path]:
 
 
 def client_of(url: str, **key: str) -> Any:
-    names = {"aws_access_key_id": KEY["access_key"], "aws_secret_access_key": KEY["secret_key"], **key}
+    names = {
+        "aws_access_key_id": KEY["access_key"],
+        "aws_secret_access_key": KEY["secret_key"],
+        **key,
+    }
     return boto3.client("s3", endpoint_url=url, region_name="us-east-1", **names)
 
 
-def test_an_independent_client_speaks_with_the_stand_in(store: tuple[str, Path], tmp_path: Path) -> None:
+def test_an_independent_client_speaks_with_the_stand_in(
+    store: tuple[str, Path], tmp_path: Path
+) -> None:
     url, folder = store
     client = client_of(url)
     client.put_object(Bucket="manuals", Key="winch/räum & co.md", Body=b"# Winch")
-    assert client.get_object(Bucket="manuals", Key="winch/räum & co.md")["Body"].read() == b"# Winch"
+    assert (
+        client.get_object(Bucket="manuals", Key="winch/räum & co.md")["Body"].read() == b"# Winch"
+    )
     large = tmp_path / "large.bin"
     large.write_bytes(os.urandom(9_000_000))
     client.upload_file(str(large), "manuals", "large.bin")
@@ -50,7 +58,9 @@ def test_an_independent_client_speaks_with_the_stand_in(store: tuple[str, Path],
     pages = client.get_paginator("list_objects_v2").paginate(
         Bucket="manuals", Prefix="n/", PaginationConfig={"PageSize": 3}
     )
-    assert [item["Key"] for page in pages for item in page["Contents"]] == [f"n/{n}.md" for n in range(7)]
+    assert [item["Key"] for page in pages for item in page["Contents"]] == [
+        f"n/{n}.md" for n in range(7)
+    ]
     groups = client.list_objects_v2(Bucket="manuals", Delimiter="/")["CommonPrefixes"]
     assert [group["Prefix"] for group in groups] == ["n/", "winch/"]
     client.delete_object(Bucket="manuals", Key="large.bin")
@@ -76,7 +86,9 @@ def test_objects_of_a_bucket(store: tuple[str, Path]) -> None:
     (folder / "0001.md").write_text("# changed")
     with opened("bucket", settings, KEY) as source:
         after = look(source)
-        assert [k for k, item in after.items.items() if item.mark != before.items[k].mark] == ["0001.md"]
+        assert [k for k, item in after.items.items() if item.mark != before.items[k].mark] == [
+            "0001.md"
+        ]
     with opened("bucket", {**settings, "prefix": "below/"}, KEY) as source:
         assert [item.name for item in look(source).items.values()] == ["räum & co (1).md"]
     with (
@@ -103,10 +115,18 @@ def share(tmp_path: Path) -> Iterator[tuple[str, Path]]:
     folder.mkdir()
     port = free_port()
     app = WsgiDAVApp(
-        {"provider_mapping": {"/drive": str(folder)}, "simple_dc": {"user_mapping": {"*": {"varda": {"password": "tide-table"}}}},
-         "http_authenticator": {"accept_basic": True, "accept_digest": False, "default_to_digest": False}, "verbose": 0,
-         "logging": {"enable": False}}
-    )  # fmt: skip
+        {
+            "provider_mapping": {"/drive": str(folder)},
+            "simple_dc": {"user_mapping": {"*": {"varda": {"password": "tide-table"}}}},
+            "http_authenticator": {
+                "accept_basic": True,
+                "accept_digest": False,
+                "default_to_digest": False,
+            },
+            "verbose": 0,
+            "logging": {"enable": False},
+        }
+    )
     server = WsgiServer(("127.0.0.1", port), app)
     server.prepare()
     threading.Thread(target=server.serve, daemon=True).start()
@@ -160,7 +180,14 @@ def test_files_of_the_stand_in_drive(tmp_path: Path, serve: Callable[[Any], str]
 
 
 def git(folder: Path, *arguments: str) -> None:
-    who = ["-c", "user.name=Varda", "-c", "user.email=varda@skerrow.example", "-c", "init.defaultBranch=main"]
+    who = [
+        "-c",
+        "user.name=Varda",
+        "-c",
+        "user.email=varda@skerrow.example",
+        "-c",
+        "init.defaultBranch=main",
+    ]
     subprocess.run(["git", *who, *arguments], cwd=folder, check=True, capture_output=True)
 
 
@@ -174,7 +201,11 @@ def test_files_of_a_repository(tmp_path: Path) -> None:
     (folder / "code.py").write_text("pass")
     git(folder, "add", ".")
     git(folder, "commit", "-qm", "first")
-    settings = {"url": str(folder), "paths": ["docs"], "link": "https://code.example/{commit}/{path}"}
+    settings = {
+        "url": str(folder),
+        "paths": ["docs"],
+        "link": "https://code.example/{commit}/{path}",
+    }
     around = {"roots": (tmp_path,), "scratch": tmp_path / "scratch"}
     with opened("git", settings, **around) as source:
         before = look(source)
@@ -194,7 +225,13 @@ def test_files_of_a_repository(tmp_path: Path) -> None:
         pytest.raises(SourceUnavailable, match="nothing"),
     ):
         look(source)
-    for url in (str(tmp_path.parent), "ssh://git@host/x", "ext::sh -c id", "--upload-pack=id", "file:///etc"):
+    for url in (
+        str(tmp_path.parent),
+        "ssh://git@host/x",
+        "ext::sh -c id",
+        "--upload-pack=id",
+        "file:///etc",
+    ):
         with pytest.raises(SettingsRefused):
             opened("git", {"url": url}, **around)
     with (
@@ -221,7 +258,10 @@ def test_entries_of_a_feed(web: WebServer) -> None:
         assert "The light is <b>out</b>." in page
         assert "<script>" not in page
         assert source.fetch(found.items["urn:n:1"]).tags == {"author": "Varda"}
-        assert (found.items["urn:n:1"].link, found.items["urn:n:1"].changed_at) == (web.url + "/1", 1777629600.0)
+        assert (found.items["urn:n:1"].link, found.items["urn:n:1"].changed_at) == (
+            web.url + "/1",
+            1777629600.0,
+        )
         assert list(found.skipped.values()) == ["has neither an id nor a link"]
         assert source.keeps_unlisted
     with opened("feed", {"url": web.url + "/feed", "whole_pages": True}) as source:

@@ -32,7 +32,9 @@ def script(shell: str, parser: argparse.ArgumentParser) -> str:
     table = words(parser)
     if shell == "fish":
         return _fish(table)
-    cases = "\n".join(f"    '{path}') words='{' '.join(found)}' ;;" for path, found in table.items())
+    cases = "\n".join(
+        f"    '{path}') words='{' '.join(found)}' ;;" for path, found in table.items()
+    )
     body = f"""_fontanel() {{
   local path='' word words
   for word in "${{COMP_WORDS[@]:1:COMP_CWORD-1}}"; do
@@ -57,7 +59,9 @@ def _fish(table: dict[str, list[str]]) -> str:
     lines = []
     for path, found in table.items():
         parts = path.split()
-        conditions = [f"__fish_seen_subcommand_from {part}" for part in parts] or ["__fish_use_subcommand"]
+        conditions = [f"__fish_seen_subcommand_from {part}" for part in parts] or [
+            "__fish_use_subcommand"
+        ]
         for word in found:
             kind = f"-l {word[2:]}" if word.startswith("--") else f"-a {word}"
             lines.append(f"complete -c fontanel -n '{'; and '.join(conditions)}' {kind}")

@@ -69,7 +69,10 @@ class Context:
         return self
 
     def __exit__(
-        self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None
+        self,
+        kind: type[BaseException] | None,
+        error: BaseException | None,
+        trace: TracebackType | None,
     ) -> None:
         if self._client is not None:
             if self._signed_in:
@@ -107,7 +110,9 @@ class Context:
             email = getattr(self._options, "email", None)
             key = None if email else self.setting("key")
             if not key and not email:
-                raise UsageProblem("No key. Give --key, set FONTANEL_KEY, or run 'fontanel sign-in'.")
+                raise UsageProblem(
+                    "No key. Give --key, set FONTANEL_KEY, or run 'fontanel sign-in'."
+                )
             self._client = Client(url, key=key, team=self.setting("team"))
             if email:
                 self._client.sign_in(email, self._password(email))
@@ -134,7 +139,9 @@ class Context:
         kbs = [kb for kb in self.client.list_kbs() if kb.expires_at is None]
         if len(kbs) == 1:
             return kbs[0].slug
-        names = ", ".join(kb.slug for kb in kbs) or "none yet; make one with 'fontanel kb create NAME'"
+        names = (
+            ", ".join(kb.slug for kb in kbs) or "none yet; make one with 'fontanel kb create NAME'"
+        )
         raise UsageProblem(f"Name the knowledge base with --kb. There are: {names}.")
 
     def confirm(self, question: str) -> bool:

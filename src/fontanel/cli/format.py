@@ -24,7 +24,12 @@ def ago(value: datetime | None) -> str:
     if value is None:
         return "-"
     seconds = (datetime.now(UTC) - value).total_seconds()
-    for limit, unit, name in ((60, 1, "s"), (3600, 60, "min"), (86400, 3600, "h"), (86400 * 60, 86400, "days")):
+    for limit, unit, name in (
+        (60, 1, "s"),
+        (3600, 60, "min"),
+        (86400, 3600, "h"),
+        (86400 * 60, 86400, "days"),
+    ):
         if seconds < limit:
             return f"{max(0, int(seconds // unit))} {name} ago"
     return value.date().isoformat()

@@ -41,7 +41,10 @@ def main(arguments: Sequence[str] | None = None) -> int:
     except (NotAllowed, NotSignedIn) as error:
         return _say(str(error), 4)
     except Unreachable as error:
-        return _say(f"{error}. Is the service running? Start it with 'fontanel serve', or name it with --url.", 5)
+        return _say(
+            f"{error}. Is the service running? Start it with 'fontanel serve', or name it with --url.",
+            5,
+        )
     except (FontanelError, OSError) as error:
         return _say(str(error), 1)
     except KeyboardInterrupt:

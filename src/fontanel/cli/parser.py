@@ -7,7 +7,18 @@ from collections.abc import Callable
 from typing import Any
 
 from fontanel import __version__
-from fontanel.cli import answers, asking, desks, documents, editions, kbs, local, people, sources, written
+from fontanel.cli.commands import (
+    answers,
+    asking,
+    desks,
+    documents,
+    editions,
+    kbs,
+    local,
+    people,
+    sources,
+    written,
+)
 
 Run = Callable[..., Any]
 
@@ -24,7 +35,10 @@ def _common() -> argparse.ArgumentParser:
     group = common.add_argument_group("connection and output")
     group.add_argument("--url", help="address of the service (FONTANEL_URL)")
     group.add_argument("--key", help="access key (FONTANEL_KEY)")
-    group.add_argument("--email", help="sign in as this person instead; asks for the password (or FONTANEL_PASSWORD)")
+    group.add_argument(
+        "--email",
+        help="sign in as this person instead; asks for the password (or FONTANEL_PASSWORD)",
+    )
     group.add_argument("--team", help="the team (FONTANEL_TEAM)")
     group.add_argument("--json", action="store_true", help="print JSON for programs")
     return common
@@ -38,7 +52,10 @@ def _kb_option() -> argparse.ArgumentParser:
 
 def build_parser() -> Parser:
     """The whole command line."""
-    parser = Parser(prog="fontanel", description="Knowledge bases for teams, and answers that cite the exact place.")
+    parser = Parser(
+        prog="fontanel",
+        description="Knowledge bases for teams, and answers that cite the exact place.",
+    )
     parser.add_argument("--version", action="version", version=f"fontanel {__version__}")
     commands = parser.add_subparsers(title="commands", metavar="COMMAND", parser_class=Parser)
     common, kb = _common(), _kb_option()
@@ -48,18 +65,26 @@ def build_parser() -> Parser:
         found.set_defaults(noun_parser=found)
         return found.add_subparsers(title="verbs", metavar="VERB", parser_class=Parser)
 
-    def verb(group: Any, name: str, run: Run, about: str, *parents: argparse.ArgumentParser) -> argparse.ArgumentParser:
-        found: argparse.ArgumentParser = group.add_parser(name, help=about, description=about, parents=[*parents])
+    def verb(
+        group: Any, name: str, run: Run, about: str, *parents: argparse.ArgumentParser
+    ) -> argparse.ArgumentParser:
+        found: argparse.ArgumentParser = group.add_parser(
+            name, help=about, description=about, parents=[*parents]
+        )
         found.set_defaults(run=run)
         return found
 
     asking.add_commands(commands, verb, common, kb)
     kbs.add_commands(noun("kb", "knowledge bases"), verb, common)
-    editions.add_commands(noun("edition", "indexes of a knowledge base beside each other"), verb, common, kb)
+    editions.add_commands(
+        noun("edition", "indexes of a knowledge base beside each other"), verb, common, kb
+    )
     document = noun("document", "documents of a knowledge base")
     documents.add_commands(document, verb, common, kb)
     written.add_commands(document, verb, common, kb)
-    sources.add_commands(noun("source", "what keeps documents flowing into a knowledge base"), verb, common, kb)
+    sources.add_commands(
+        noun("source", "what keeps documents flowing into a knowledge base"), verb, common, kb
+    )
     asking.add_conversation_commands(noun("conversation", "your conversations"), verb, common, kb)
     desks.add_commands(noun, verb, common)
     answers.add_commands(noun, verb, common)

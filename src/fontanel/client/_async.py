@@ -102,7 +102,9 @@ class AsyncClient(AsyncDeskClient, AsyncConversationClient):
         """Sign the person out everywhere but here."""
         await self._send(self._calls.end_other_sign_ins())
 
-    async def set_grants(self, team: str, folders: Sequence[str] | None, networks: Sequence[str] | None) -> s.TeamOut:
+    async def set_grants(
+        self, team: str, folders: Sequence[str] | None, networks: Sequence[str] | None
+    ) -> s.TeamOut:
         """For operators: folders and private networks that the team's sources may read; None for all that the service allows."""
         return await self._send(self._calls.set_grants(team, folders, networks))
 
@@ -146,7 +148,9 @@ class AsyncClient(AsyncDeskClient, AsyncConversationClient):
     ) -> s.KbOut:
         """A throw-away knowledge base vanishes by itself after a day. `describer`: the model that describes its documents."""
         return await self._send(
-            self._calls.create_kb(name, description, throwaway, splitting, describer, idempotency_key)
+            self._calls.create_kb(
+                name, description, throwaway, splitting, describer, idempotency_key
+            )
         )
 
     async def show_kb(self, kb: str) -> s.KbOut:
@@ -188,20 +192,28 @@ class AsyncClient(AsyncDeskClient, AsyncConversationClient):
     ) -> s.ComparisonOut:
         """What two editions find. A question may come with the name of the document that should be found."""
         asked = [
-            s.CompareQuestion(question=item) if isinstance(item, str) else s.CompareQuestion(question=item[0], document=item[1])
+            s.CompareQuestion(question=item)
+            if isinstance(item, str)
+            else s.CompareQuestion(question=item[0], document=item[1])
             for item in questions
-        ]  # fmt: skip
+        ]
         return await self._send(
-            self._calls.compare_editions(kb, s.CompareIn(first=first, second=second, questions=asked))
+            self._calls.compare_editions(
+                kb, s.CompareIn(first=first, second=second, questions=asked)
+            )
         )
 
     async def export_edition(self, kb: str, number: int, target: Path) -> None:
         """Write an edition with its documents as one file, which `import_pack` takes in."""
-        request = self._http.build_request("GET", self._calls.export_edition(kb, number).removeprefix("/"))
+        request = self._http.build_request(
+            "GET", self._calls.export_edition(kb, number).removeprefix("/")
+        )
         try:
             response = await self._http.send(request, stream=True)
         except httpx.TransportError as error:
-            raise Unreachable(f"The service at {request.url.host} cannot be reached: {error}", request) from error
+            raise Unreachable(
+                f"The service at {request.url.host} cannot be reached: {error}", request
+            ) from error
         try:
             if response.is_error:
                 await response.aread()
@@ -235,8 +247,15 @@ class AsyncClient(AsyncDeskClient, AsyncConversationClient):
         `parent` those found inside that document."""
         cursor: str | None = None
         tag = [f"{key}={value}" for key, value in (tags or {}).items()]
-        filters = {"state": state, "name": name, "tag": tag, "warnings": warnings, "parent": parent, "source": source,
-                   "folder": folder}  # fmt: skip
+        filters = {
+            "state": state,
+            "name": name,
+            "tag": tag,
+            "warnings": warnings,
+            "parent": parent,
+            "source": source,
+            "folder": folder,
+        }
         while True:
             page = await self._send(self._calls.list_documents(kb, cursor, **filters))
             for item in page.items:
@@ -257,7 +276,9 @@ class AsyncClient(AsyncDeskClient, AsyncConversationClient):
         """Send a file or bytes. With `columns`, the rows of a table become documents. With `wait`, return once it is indexed
         or has failed."""
         upload = Upload.of(source, name, tags=tags, columns=columns)
-        added = s.AddedOut.model_validate_json(await self._upload(self._calls.add_document(kb), upload))
+        added = s.AddedOut.model_validate_json(
+            await self._upload(self._calls.add_document(kb), upload)
+        )
         if wait:
             added.document = await self.wait_for_document(kb, added.document.id)
         return added
@@ -281,7 +302,9 @@ class AsyncClient(AsyncDeskClient, AsyncConversationClient):
         finally:
             upload.close()
 
-    async def wait_for_document(self, kb: str, document: str, seconds: float = 600.0) -> s.DocumentOut:
+    async def wait_for_document(
+        self, kb: str, document: str, seconds: float = 600.0
+    ) -> s.DocumentOut:
         """Return the document once it is indexed or has failed. Raises FontanelError when that takes too long."""
         deadline = time.monotonic() + seconds
         while True:
@@ -289,7 +312,9 @@ class AsyncClient(AsyncDeskClient, AsyncConversationClient):
             if found.state in _SETTLED:
                 return found
             if time.monotonic() > deadline:
-                raise FontanelError(f"{found.name} is still {found.state} after {seconds:.0f} seconds.")
+                raise FontanelError(
+                    f"{found.name} is still {found.state} after {seconds:.0f} seconds."
+                )
             await asyncio.sleep(0.1)
 
     async def show_document(self, kb: str, document: str) -> s.DocumentOut:
@@ -304,7 +329,9 @@ class AsyncClient(AsyncDeskClient, AsyncConversationClient):
     async def retry_document(self, kb: str, document: str) -> s.JobOut:
         return await self._send(self._calls.retry_document(kb, document))
 
-    async def document_text(self, kb: str, document: str, revision: str | None = None) -> s.DocumentTextOut:
+    async def document_text(
+        self, kb: str, document: str, revision: str | None = None
+    ) -> s.DocumentTextOut:
         """The text that citations give their characters in."""
         return await self._send(self._calls.document_text(kb, document, revision))
 
@@ -318,18 +345,24 @@ class AsyncClient(AsyncDeskClient, AsyncConversationClient):
                 return
             cursor = page.next
 
-    async def page(self, kb: str, document: str, page: int, revision: str | None = None) -> s.PageOut:
+    async def page(
+        self, kb: str, document: str, page: int, revision: str | None = None
+    ) -> s.PageOut:
         """Which characters of the text stand on a page, and where."""
         return await self._send(self._calls.page(kb, document, page, revision))
 
     async def page_picture(self, kb: str, document: str, page: int, width: int = 900) -> bytes:
         """A page as a PNG of so many pixels across."""
-        request = self._http.build_request("GET", self._calls.page_picture(kb, document, page, width).removeprefix("/"))
+        request = self._http.build_request(
+            "GET", self._calls.page_picture(kb, document, page, width).removeprefix("/")
+        )
         return (await self._exchange(request)).content
 
     async def original(self, kb: str, document: str) -> bytes:
         """The bytes as they were added."""
-        request = self._http.build_request("GET", self._calls.original(kb, document).removeprefix("/"))
+        request = self._http.build_request(
+            "GET", self._calls.original(kb, document).removeprefix("/")
+        )
         return (await self._exchange(request)).content
 
     async def job(self, kb: str, job: str) -> s.JobOut:
@@ -337,7 +370,9 @@ class AsyncClient(AsyncDeskClient, AsyncConversationClient):
 
     # Written here, and many at once
 
-    async def write_document(self, kb: str, name: str, text: str, tags: Mapping[str, str] | None = None) -> s.AddedOut:
+    async def write_document(
+        self, kb: str, name: str, text: str, tags: Mapping[str, str] | None = None
+    ) -> s.AddedOut:
         """A document of Markdown, plain text or, as CSV, a small table."""
         return await self._send(
             self._calls.write_document(kb, s.WrittenIn(name=name, text=text, tags=dict(tags or {})))
@@ -347,7 +382,9 @@ class AsyncClient(AsyncDeskClient, AsyncConversationClient):
         """A document's own text, as it is edited."""
         return await self._send(self._calls.written_text(kb, document))
 
-    async def rewrite_document(self, kb: str, document: str, text: str, version: int | None = None) -> s.AddedOut:
+    async def rewrite_document(
+        self, kb: str, document: str, text: str, version: int | None = None
+    ) -> s.AddedOut:
         """A new revision. With `version`, only if nobody changed it since."""
         return await self._send(self._calls.rewrite_document(kb, document, text, version))
 
@@ -390,11 +427,15 @@ class AsyncClient(AsyncDeskClient, AsyncConversationClient):
         """Connect and list, to see what would be taken. Nothing is kept."""
         return await self._send(self._calls.check_source(kb, source))
 
-    async def check_again(self, kb: str, source: str, other: s.SourceChange | None = None) -> s.TrialOut:
+    async def check_again(
+        self, kb: str, source: str, other: s.SourceChange | None = None
+    ) -> s.TrialOut:
         """Look at a connected source, with `other` settings or credentials if they are given."""
         return await self._send(self._calls.check_again(kb, source, other))
 
-    async def connect_source(self, kb: str, source: s.SourceIn, idempotency_key: str | None = None) -> s.SourceOut:
+    async def connect_source(
+        self, kb: str, source: s.SourceIn, idempotency_key: str | None = None
+    ) -> s.SourceOut:
         """Its first run starts at once."""
         return await self._send(self._calls.connect_source(kb, source, idempotency_key))
 
@@ -407,12 +448,16 @@ class AsyncClient(AsyncDeskClient, AsyncConversationClient):
     async def disconnect_source(self, kb: str, source: str, keep_documents: bool = False) -> None:
         await self._send(self._calls.disconnect_source(kb, source, keep_documents))
 
-    async def sync_source(self, kb: str, source: str, wait: bool = False, seconds: float = 3600.0) -> s.SyncOut:
+    async def sync_source(
+        self, kb: str, source: str, wait: bool = False, seconds: float = 3600.0
+    ) -> s.SyncOut:
         """Run a source now; with `wait`, return when the run has ended or is held."""
         sync = await self._send(self._calls.start_sync(kb, source))
         return await self.wait_for_sync(kb, source, sync.id, seconds) if wait else sync
 
-    async def wait_for_sync(self, kb: str, source: str, sync: str, seconds: float = 3600.0) -> s.SyncOut:
+    async def wait_for_sync(
+        self, kb: str, source: str, sync: str, seconds: float = 3600.0
+    ) -> s.SyncOut:
         """Return the run once it has ended or is held and its documents are indexed. Raises FontanelError when that takes
         too long."""
         deadline = time.monotonic() + seconds
@@ -421,7 +466,9 @@ class AsyncClient(AsyncDeskClient, AsyncConversationClient):
             if found.state not in ("waiting", "running") and not found.indexing:
                 return found
             if time.monotonic() > deadline:
-                raise FontanelError(f"The run {found.id} is still {found.state} after {seconds:.0f} seconds.")
+                raise FontanelError(
+                    f"The run {found.id} is still {found.state} after {seconds:.0f} seconds."
+                )
             await asyncio.sleep(0.1)
 
     async def list_syncs(self, kb: str, source: str, limit: int = 50) -> list[s.SyncOut]:

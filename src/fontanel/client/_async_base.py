@@ -37,14 +37,19 @@ class AsyncBaseClient:
             headers["Authorization"] = f"Bearer {key}"
         if guest is not None:
             headers["X-Fontanel-Guest"] = guest
-        self._http = httpx.AsyncClient(base_url=url.rstrip("/") + "/api/v1", headers=headers, timeout=timeout)
+        self._http = httpx.AsyncClient(
+            base_url=url.rstrip("/") + "/api/v1", headers=headers, timeout=timeout
+        )
         self._calls = Calls(team)
 
     async def __aenter__(self) -> Self:
         return self
 
     async def __aexit__(
-        self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None
+        self,
+        kind: type[BaseException] | None,
+        error: BaseException | None,
+        trace: TracebackType | None,
     ) -> None:
         await self.close()
 
@@ -56,10 +61,22 @@ class AsyncBaseClient:
         self._calls = Calls(team)
 
     async def _send(self, call: Call[Out]) -> Out:
-        content = call.body.model_dump_json(exclude_unset=call.method == "PATCH") if call.body is not None else None
-        headers = {"Content-Type": "application/json", **call.headers} if content is not None else dict(call.headers)
+        content = (
+            call.body.model_dump_json(exclude_unset=call.method == "PATCH")
+            if call.body is not None
+            else None
+        )
+        headers = (
+            {"Content-Type": "application/json", **call.headers}
+            if content is not None
+            else dict(call.headers)
+        )
         request = self._http.build_request(
-            call.method, call.path.removeprefix("/"), content=content, params=dict(call.params), headers=headers
+            call.method,
+            call.path.removeprefix("/"),
+            content=content,
+            params=dict(call.params),
+            headers=headers,
         )
         return call.read((await self._exchange(request)).content)
 
@@ -67,7 +84,9 @@ class AsyncBaseClient:
         try:
             response = await self._http.send(request)
         except httpx.TransportError as error:
-            raise Unreachable(f"The service at {request.url.host} cannot be reached: {error}", request) from error
+            raise Unreachable(
+                f"The service at {request.url.host} cannot be reached: {error}", request
+            ) from error
         raise_for_problem(response)
         return response
 
@@ -90,7 +109,11 @@ class AsyncBaseClient:
             call.method,
             call.path.removeprefix("/"),
             content=call.body.model_dump_json(),
-            headers={"Content-Type": "application/json", "Accept": "text/event-stream", **call.headers},
+            headers={
+                "Content-Type": "application/json",
+                "Accept": "text/event-stream",
+                **call.headers,
+            },
         )
         reader = EventReader()
         try:

@@ -28,12 +28,18 @@ class AsyncConversationClient(AsyncBaseClient):
     ) -> s.ConversationOut:
         return await self._send(self._calls.rename_conversation(kb, desk, conversation, title))
 
-    async def delete_conversation(self, conversation: str, *, kb: str | None = None, desk: str | None = None) -> None:
+    async def delete_conversation(
+        self, conversation: str, *, kb: str | None = None, desk: str | None = None
+    ) -> None:
         await self._send(self._calls.delete_conversation(kb, desk, conversation))
 
     async def export_conversation(
-        self, conversation: str, form: Literal["markdown", "json"] = "markdown", *, kb: str | None = None,
+        self,
+        conversation: str,
+        form: Literal["markdown", "json"] = "markdown",
+        *,
+        kb: str | None = None,
         desk: str | None = None,
-    ) -> str:  # fmt: skip
+    ) -> str:
         """As Markdown with footnotes, or as JSON."""
         return await self._text(self._calls.export_conversation(kb, desk, conversation, form))

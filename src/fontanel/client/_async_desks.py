@@ -38,7 +38,11 @@ class AsyncDeskClient(AsyncBaseClient):
         return await self._send(self._calls.show_desk(desk))
 
     async def change_desk(
-        self, desk: str, settings: Mapping[str, Any] | None = None, name: str | None = None, version: int | None = None
+        self,
+        desk: str,
+        settings: Mapping[str, Any] | None = None,
+        name: str | None = None,
+        version: int | None = None,
     ) -> s.DeskOut:
         """Change the draft; settings that are not named stay. With `version`, only if nobody changed it since."""
         return await self._send(self._calls.change_desk(desk, settings, name, version))
@@ -85,7 +89,9 @@ class AsyncDeskClient(AsyncBaseClient):
         limit: int = 50,
     ) -> list[s.AnswerSummary]:
         """What a desk was asked, newest first."""
-        return (await self._send(self._calls.list_desk_answers(desk, outcome, helpful, text, limit))).items
+        return (
+            await self._send(self._calls.list_desk_answers(desk, outcome, helpful, text, limit))
+        ).items
 
     # Asking a desk
 
@@ -143,7 +149,13 @@ class AsyncDeskClient(AsyncBaseClient):
         return self._events(call) if stream else self._persist(call)
 
     async def give_feedback(
-        self, desk: str, turn: str, helpful: bool, reason: Any = "", comment: str = "", citation: int = 0
+        self,
+        desk: str,
+        turn: str,
+        helpful: bool,
+        reason: Any = "",
+        comment: str = "",
+        citation: int = 0,
     ) -> s.FeedbackOut:
         """On an answer, or with `citation` on one of its citations."""
         body = s.FeedbackIn(helpful=helpful, reason=reason, comment=comment, citation=citation)
@@ -188,19 +200,31 @@ class AsyncDeskClient(AsyncBaseClient):
         return await self._send(self._calls.check_model(model))
 
     async def usage(
-        self, by: By = "day", since: datetime | None = None, until: datetime | None = None, desk: str | None = None
+        self,
+        by: By = "day",
+        since: datetime | None = None,
+        until: datetime | None = None,
+        desk: str | None = None,
     ) -> s.UsageOut:
         """What the team asked and used, by default in the last thirty days."""
         return await self._send(self._calls.usage(by, since, until, desk))
 
     async def usage_csv(
-        self, by: By = "day", since: datetime | None = None, until: datetime | None = None, desk: str | None = None
+        self,
+        by: By = "day",
+        since: datetime | None = None,
+        until: datetime | None = None,
+        desk: str | None = None,
     ) -> str:
         return await self._text(self._calls.usage_csv(by, since, until, desk))
 
-    async def all_usage(self, since: datetime | None = None, until: datetime | None = None) -> list[s.TeamUsage]:
+    async def all_usage(
+        self, since: datetime | None = None, until: datetime | None = None
+    ) -> list[s.TeamUsage]:
         """What each team used, by default in the last thirty days. For operators."""
         return await self._send(self._calls.all_usage(since, until))
 
-    async def all_usage_csv(self, since: datetime | None = None, until: datetime | None = None) -> str:
+    async def all_usage_csv(
+        self, since: datetime | None = None, until: datetime | None = None
+    ) -> str:
         return await self._text(self._calls.all_usage_csv(since, until))

@@ -52,7 +52,9 @@ class Calls(DeskCalls):
     def list_members(self) -> Call[s.Page[s.MemberOut]]:
         return Call("GET", f"{self._team()}/members", s.Page[s.MemberOut])
 
-    def set_grants(self, team: str, folders: Sequence[str] | None, networks: Sequence[str] | None) -> Call[s.TeamOut]:
+    def set_grants(
+        self, team: str, folders: Sequence[str] | None, networks: Sequence[str] | None
+    ) -> Call[s.TeamOut]:
         body = s.GrantsIn(
             source_folders=None if folders is None else list(folders),
             source_networks=None if networks is None else list(networks),
@@ -75,7 +77,9 @@ class Calls(DeskCalls):
     def open_invitation(self, secret: str) -> Call[s.InvitationFace]:
         return Call("POST", "/invitations/open", s.InvitationFace, s.InvitationOpen(secret=secret))
 
-    def accept_invitation(self, secret: str, name: str | None, password: str | None) -> Call[s.SessionOut]:
+    def accept_invitation(
+        self, secret: str, name: str | None, password: str | None
+    ) -> Call[s.SessionOut]:
         body = s.InvitationAccept(secret=secret, name=name, password=password)
         return Call("POST", "/invitations/accept", s.SessionOut, body)
 
@@ -100,8 +104,12 @@ class Calls(DeskCalls):
     def list_keys(self) -> Call[s.Page[s.KeyOut]]:
         return Call("GET", f"{self._team()}/keys", s.Page[s.KeyOut])
 
-    def make_key(self, name: str, role: Any, kbs: Sequence[str] | None, days: int | None) -> Call[s.KeyMade]:
-        body = s.KeyIn(name=name, role=role, kbs=None if kbs is None else list(kbs), expires_in_days=days)
+    def make_key(
+        self, name: str, role: Any, kbs: Sequence[str] | None, days: int | None
+    ) -> Call[s.KeyMade]:
+        body = s.KeyIn(
+            name=name, role=role, kbs=None if kbs is None else list(kbs), expires_in_days=days
+        )
         return Call("POST", f"{self._team()}/keys", s.KeyMade, body)
 
     def revoke_key(self, key: str) -> Call[None]:
@@ -120,7 +128,13 @@ class Calls(DeskCalls):
         key: str | None,
     ) -> Call[s.KbOut]:
         headers = {"Idempotency-Key": key} if key else {}
-        body = s.KbIn(name=name, description=description, throwaway=throwaway, splitting=splitting, describer=describer)
+        body = s.KbIn(
+            name=name,
+            description=description,
+            throwaway=throwaway,
+            splitting=splitting,
+            describer=describer,
+        )
         return Call("POST", f"{self._team()}/kbs", s.KbOut, body, headers=headers)
 
     def show_kb(self, kb: str) -> Call[s.KbOut]:
@@ -130,7 +144,9 @@ class Calls(DeskCalls):
         return Call("GET", f"{self._kb(kb)}/editions", s.Page[s.EditionOut])
 
     def build_edition(self, kb: str, splitting: s.Splitting) -> Call[s.EditionOut]:
-        return Call("POST", f"{self._kb(kb)}/editions", s.EditionOut, s.EditionIn(splitting=splitting))
+        return Call(
+            "POST", f"{self._kb(kb)}/editions", s.EditionOut, s.EditionIn(splitting=splitting)
+        )
 
     def serve_edition(self, kb: str, number: int) -> Call[s.EditionOut]:
         return Call("POST", f"{self._kb(kb)}/editions/{number}/serve", s.EditionOut)
@@ -148,7 +164,12 @@ class Calls(DeskCalls):
         return Call("POST", f"{self._kb(kb)}/editions/compare", s.ComparisonOut, body)
 
     def change_kb(
-        self, kb: str, name: str | None, description: str | None, describer: str | None, version: int | None
+        self,
+        kb: str,
+        name: str | None,
+        description: str | None,
+        describer: str | None,
+        version: int | None,
     ) -> Call[s.KbOut]:
         headers = {"If-Match": f'"{version}"'} if version is not None else {}
         body = s.KbChange(name=name, description=description, describer=describer)
@@ -157,17 +178,24 @@ class Calls(DeskCalls):
     def delete_kb(self, kb: str) -> Call[None]:
         return Call("DELETE", self._kb(kb))
 
-    def list_documents(self, kb: str, cursor: str | None, **filters: Any) -> Call[s.Page[s.DocumentOut]]:
+    def list_documents(
+        self, kb: str, cursor: str | None, **filters: Any
+    ) -> Call[s.Page[s.DocumentOut]]:
         params = {"cursor": cursor, "limit": 500, **filters}
         return Call(
-            "GET", f"{self._kb(kb)}/documents", s.Page[s.DocumentOut], params={k: v for k, v in params.items() if v}
+            "GET",
+            f"{self._kb(kb)}/documents",
+            s.Page[s.DocumentOut],
+            params={k: v for k, v in params.items() if v},
         )
 
     def show_document(self, kb: str, document: str) -> Call[s.DocumentOut]:
         return Call("GET", self._document(kb, document), s.DocumentOut)
 
     def set_tags(self, kb: str, document: str, tags: Mapping[str, str]) -> Call[s.DocumentOut]:
-        return Call("PATCH", self._document(kb, document), s.DocumentOut, s.DocumentChange(tags=dict(tags)))
+        return Call(
+            "PATCH", self._document(kb, document), s.DocumentOut, s.DocumentChange(tags=dict(tags))
+        )
 
     def delete_document(self, kb: str, document: str) -> Call[None]:
         return Call("DELETE", self._document(kb, document))
@@ -175,13 +203,19 @@ class Calls(DeskCalls):
     def retry_document(self, kb: str, document: str) -> Call[s.JobOut]:
         return Call("POST", f"{self._document(kb, document)}/retry", s.JobOut)
 
-    def document_text(self, kb: str, document: str, revision: str | None) -> Call[s.DocumentTextOut]:
+    def document_text(
+        self, kb: str, document: str, revision: str | None
+    ) -> Call[s.DocumentTextOut]:
         params = {"revision": revision} if revision else {}
         return Call("GET", f"{self._document(kb, document)}/text", s.DocumentTextOut, params=params)
 
-    def list_passages(self, kb: str, document: str, cursor: str | None) -> Call[s.Page[s.PassageOut]]:
+    def list_passages(
+        self, kb: str, document: str, cursor: str | None
+    ) -> Call[s.Page[s.PassageOut]]:
         params = {"cursor": cursor, "limit": 500} if cursor else {"limit": 500}
-        return Call("GET", f"{self._document(kb, document)}/passages", s.Page[s.PassageOut], params=params)
+        return Call(
+            "GET", f"{self._document(kb, document)}/passages", s.Page[s.PassageOut], params=params
+        )
 
     def page(self, kb: str, document: str, page: int, revision: str | None) -> Call[s.PageOut]:
         params = {"revision": revision} if revision else {}
@@ -205,7 +239,9 @@ class Calls(DeskCalls):
     def written_text(self, kb: str, document: str) -> Call[s.WrittenOut]:
         return Call("GET", f"{self._document(kb, document)}/written", s.WrittenOut)
 
-    def rewrite_document(self, kb: str, document: str, text: str, version: int | None) -> Call[s.AddedOut]:
+    def rewrite_document(
+        self, kb: str, document: str, text: str, version: int | None
+    ) -> Call[s.AddedOut]:
         headers = {"If-Match": f'"{version}"'} if version is not None else {}
         path = f"{self._document(kb, document)}/written"
         return Call("PUT", path, s.AddedOut, s.WrittenChange(text=text), headers=headers)
@@ -214,13 +250,19 @@ class Calls(DeskCalls):
         return Call("GET", f"{self._document(kb, document)}/revisions", s.Page[s.RevisionOut])
 
     def restore_revision(self, kb: str, document: str, revision: str) -> Call[s.AddedOut]:
-        return Call("POST", f"{self._document(kb, document)}/revisions/{quoted(revision)}/restore", s.AddedOut)
+        return Call(
+            "POST",
+            f"{self._document(kb, document)}/revisions/{quoted(revision)}/restore",
+            s.AddedOut,
+        )
 
     def compare_revisions(
         self, kb: str, document: str, before: str | None, after: str | None
     ) -> Call[s.DifferencesOut]:
         params = {name: value for name, value in (("before", before), ("after", after)) if value}
-        return Call("GET", f"{self._document(kb, document)}/differences", s.DifferencesOut, params=params)
+        return Call(
+            "GET", f"{self._document(kb, document)}/differences", s.DifferencesOut, params=params
+        )
 
     def list_folders(self, kb: str, under: str) -> Call[list[s.FolderOut]]:
         return Call("GET", f"{self._kb(kb)}/folders", list[s.FolderOut], params={"under": under})
@@ -246,11 +288,15 @@ class Calls(DeskCalls):
     def check_again(self, kb: str, source: str, body: s.SourceChange | None) -> Call[s.TrialOut]:
         return Call("POST", f"{self._source(kb, source)}/check", s.TrialOut, body)
 
-    def connect_source(self, kb: str, body: s.SourceIn, idempotency_key: str | None) -> Call[s.SourceOut]:
+    def connect_source(
+        self, kb: str, body: s.SourceIn, idempotency_key: str | None
+    ) -> Call[s.SourceOut]:
         headers = {"Idempotency-Key": idempotency_key} if idempotency_key else {}
         return Call("POST", f"{self._kb(kb)}/sources", s.SourceOut, body, headers=headers)
 
-    def change_source(self, kb: str, source: str, body: s.SourceChange, version: int | None) -> Call[s.SourceOut]:
+    def change_source(
+        self, kb: str, source: str, body: s.SourceChange, version: int | None
+    ) -> Call[s.SourceOut]:
         headers = {"If-Match": f'"{version}"'} if version is not None else {}
         return Call("PATCH", self._source(kb, source), s.SourceOut, body, headers=headers)
 
@@ -261,7 +307,9 @@ class Calls(DeskCalls):
         return Call("POST", f"{self._source(kb, source)}/syncs", s.SyncOut)
 
     def list_syncs(self, kb: str, source: str, limit: int) -> Call[s.Page[s.SyncOut]]:
-        return Call("GET", f"{self._source(kb, source)}/syncs", s.Page[s.SyncOut], params={"limit": limit})
+        return Call(
+            "GET", f"{self._source(kb, source)}/syncs", s.Page[s.SyncOut], params={"limit": limit}
+        )
 
     def show_sync(self, kb: str, source: str, sync: str) -> Call[s.SyncOut]:
         return Call("GET", f"{self._source(kb, source)}/syncs/{quoted(sync)}", s.SyncOut)
@@ -271,10 +319,14 @@ class Calls(DeskCalls):
     ) -> Call[s.Page[s.SyncItemOut]]:
         params = {"outcome": outcome, "cursor": cursor, "limit": 1000}
         path = f"{self._source(kb, source)}/syncs/{quoted(sync)}/items"
-        return Call("GET", path, s.Page[s.SyncItemOut], params={k: v for k, v in params.items() if v})
+        return Call(
+            "GET", path, s.Page[s.SyncItemOut], params={k: v for k, v in params.items() if v}
+        )
 
     def decide_sync(self, kb: str, source: str, sync: str, decision: str) -> Call[s.SyncOut]:
-        return Call("POST", f"{self._source(kb, source)}/syncs/{quoted(sync)}/{decision}", s.SyncOut)
+        return Call(
+            "POST", f"{self._source(kb, source)}/syncs/{quoted(sync)}/{decision}", s.SyncOut
+        )
 
     def make_signal_secret(self, kb: str, source: str) -> Call[s.SignalSecret]:
         return Call("POST", f"{self._source(kb, source)}/signal-secret", s.SignalSecret)
@@ -296,7 +348,12 @@ class Calls(DeskCalls):
         return Call("GET", f"{self._team()}/receivers", s.Page[s.ReceiverOut])
 
     def add_receiver(self, url: str, kinds: Sequence[s.NoticeKind]) -> Call[s.ReceiverMade]:
-        return Call("POST", f"{self._team()}/receivers", s.ReceiverMade, s.ReceiverIn(url=url, kinds=list(kinds)))
+        return Call(
+            "POST",
+            f"{self._team()}/receivers",
+            s.ReceiverMade,
+            s.ReceiverIn(url=url, kinds=list(kinds)),
+        )
 
     def remove_receiver(self, receiver: str) -> Call[None]:
         return Call("DELETE", f"{self._team()}/receivers/{quoted(receiver)}")
@@ -308,19 +365,29 @@ class Calls(DeskCalls):
         return Call("POST", f"{self._kb(kb)}/search", s.SearchOut, body)
 
     def ask(self, kb: str, body: s.AskIn, key: str) -> Call[s.AnswerOut]:
-        return Call("POST", f"{self._kb(kb)}/ask", s.AnswerOut, body, headers={"Idempotency-Key": key})
+        return Call(
+            "POST", f"{self._kb(kb)}/ask", s.AnswerOut, body, headers={"Idempotency-Key": key}
+        )
 
-    def _conversations(self, kb: str | None, desk: str | None, conversation: str | None = None) -> str:
+    def _conversations(
+        self, kb: str | None, desk: str | None, conversation: str | None = None
+    ) -> str:
         if (kb is None) == (desk is None):
-            raise ValueError("a conversation is with a knowledge base or at a desk: give one of the two")
+            raise ValueError(
+                "a conversation is with a knowledge base or at a desk: give one of the two"
+            )
         place = f"{self._kb(kb) if kb is not None else self._desk(str(desk))}/conversations"
         return place if conversation is None else f"{place}/{quoted(conversation)}"
 
-    def list_conversations(self, kb: str | None, desk: str | None, text: str | None) -> Call[s.Page[s.ConversationOut]]:
+    def list_conversations(
+        self, kb: str | None, desk: str | None, text: str | None
+    ) -> Call[s.Page[s.ConversationOut]]:
         params = {} if text is None else {"text": text}
         return Call("GET", self._conversations(kb, desk), s.Page[s.ConversationOut], params=params)
 
-    def show_conversation(self, kb: str | None, desk: str | None, conversation: str) -> Call[s.Page[s.TurnOut]]:
+    def show_conversation(
+        self, kb: str | None, desk: str | None, conversation: str
+    ) -> Call[s.Page[s.TurnOut]]:
         return Call("GET", self._conversations(kb, desk, conversation), s.Page[s.TurnOut])
 
     def rename_conversation(
@@ -329,10 +396,14 @@ class Calls(DeskCalls):
         body = s.ConversationChange(title=title)
         return Call("PATCH", self._conversations(kb, desk, conversation), s.ConversationOut, body)
 
-    def delete_conversation(self, kb: str | None, desk: str | None, conversation: str) -> Call[None]:
+    def delete_conversation(
+        self, kb: str | None, desk: str | None, conversation: str
+    ) -> Call[None]:
         return Call("DELETE", self._conversations(kb, desk, conversation))
 
-    def export_conversation(self, kb: str | None, desk: str | None, conversation: str, form: str) -> str:
+    def export_conversation(
+        self, kb: str | None, desk: str | None, conversation: str, form: str
+    ) -> str:
         return f"{self._conversations(kb, desk, conversation)}/export?form={form}"
 
 

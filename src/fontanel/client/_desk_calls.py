@@ -33,7 +33,9 @@ class DeskCalls:
     def show_chat_desk(self, desk: str) -> Call[s.DeskFace]:
         return Call("GET", f"/chat/{quoted(desk)}", s.DeskFace)
 
-    def create_desk(self, name: str, settings: s.DeskSettings | None, key: str | None) -> Call[s.DeskOut]:
+    def create_desk(
+        self, name: str, settings: s.DeskSettings | None, key: str | None
+    ) -> Call[s.DeskOut]:
         headers = {"Idempotency-Key": key} if key else {}
         body = s.DeskIn(name=name, settings=settings or s.DeskSettings())
         return Call("POST", f"{self._team()}/desks", s.DeskOut, body, headers=headers)
@@ -45,7 +47,9 @@ class DeskCalls:
         self, desk: str, settings: Mapping[str, Any] | None, name: str | None, version: int | None
     ) -> Call[s.DeskOut]:
         headers = {"If-Match": f'"{version}"'} if version is not None else {}
-        body = s.DeskChange(**_said(name=name, settings=None if settings is None else dict(settings)))
+        body = s.DeskChange(
+            **_said(name=name, settings=None if settings is None else dict(settings))
+        )
         return Call("PATCH", self._desk(desk), s.DeskOut, body, headers=headers)
 
     def delete_desk(self, desk: str) -> Call[None]:
@@ -60,13 +64,22 @@ class DeskCalls:
     def serve_desk_version(self, desk: str, number: int) -> Call[s.DeskOut]:
         return Call("POST", f"{self._desk(desk)}/versions/{number}/serve", s.DeskOut)
 
-    def compare_desk_versions(self, desk: str, before: int | None, after: int | None) -> Call[s.DeskComparison]:
-        return Call("GET", f"{self._desk(desk)}/compare", s.DeskComparison, params=_said(before=before, after=after))
+    def compare_desk_versions(
+        self, desk: str, before: int | None, after: int | None
+    ) -> Call[s.DeskComparison]:
+        return Call(
+            "GET",
+            f"{self._desk(desk)}/compare",
+            s.DeskComparison,
+            params=_said(before=before, after=after),
+        )
 
     def list_desk_links(self, desk: str) -> Call[s.Page[s.DeskLinkOut]]:
         return Call("GET", f"{self._desk(desk)}/links", s.Page[s.DeskLinkOut])
 
-    def make_desk_link(self, desk: str, name: str, per_minute: int, days: int | None) -> Call[s.DeskLinkMade]:
+    def make_desk_link(
+        self, desk: str, name: str, per_minute: int, days: int | None
+    ) -> Call[s.DeskLinkMade]:
         body = s.DeskLinkIn(name=name, per_minute=per_minute, expires_in_days=days)
         return Call("POST", f"{self._desk(desk)}/links", s.DeskLinkMade, body)
 
@@ -80,13 +93,17 @@ class DeskCalls:
         return Call("GET", f"{self._desk(desk)}/answers", s.Page[s.AnswerSummary], params=params)
 
     def ask_desk(self, desk: str, body: s.DeskAskIn, key: str) -> Call[s.AnswerOut]:
-        return Call("POST", f"{self._desk(desk)}/ask", s.AnswerOut, body, headers={"Idempotency-Key": key})
+        return Call(
+            "POST", f"{self._desk(desk)}/ask", s.AnswerOut, body, headers={"Idempotency-Key": key}
+        )
 
     def give_feedback(self, desk: str, turn: str, body: s.FeedbackIn) -> Call[s.FeedbackOut]:
         return Call("PUT", f"{self._desk(desk)}/turns/{quoted(turn)}/feedback", s.FeedbackOut, body)
 
     def citation_context(self, desk: str, turn: str, citation: int) -> Call[s.ContextOut]:
-        return Call("GET", f"{self._desk(desk)}/turns/{quoted(turn)}/citations/{citation}", s.ContextOut)
+        return Call(
+            "GET", f"{self._desk(desk)}/turns/{quoted(turn)}/citations/{citation}", s.ContextOut
+        )
 
     def show_answer(self, answer: str) -> Call[s.RecordOut]:
         return Call("GET", f"{self._team()}/answers/{quoted(answer)}", s.RecordOut)
@@ -112,10 +129,16 @@ class DeskCalls:
     def check_model(self, model: str) -> Call[s.ModelCheck]:
         return Call("POST", f"/models/{named(model)}/check", s.ModelCheck)
 
-    def usage(self, by: str, since: datetime | None, until: datetime | None, desk: str | None) -> Call[s.UsageOut]:
-        return Call("GET", f"{self._team()}/usage", s.UsageOut, params=_period(by, since, until, desk))
+    def usage(
+        self, by: str, since: datetime | None, until: datetime | None, desk: str | None
+    ) -> Call[s.UsageOut]:
+        return Call(
+            "GET", f"{self._team()}/usage", s.UsageOut, params=_period(by, since, until, desk)
+        )
 
-    def usage_csv(self, by: str, since: datetime | None, until: datetime | None, desk: str | None) -> str:
+    def usage_csv(
+        self, by: str, since: datetime | None, until: datetime | None, desk: str | None
+    ) -> str:
         return f"{self._team()}/usage/csv?{urlencode(_period(by, since, until, desk))}"
 
     def all_usage(self, since: datetime | None, until: datetime | None) -> Call[list[s.TeamUsage]]:
@@ -125,9 +148,13 @@ class DeskCalls:
         return f"/usage/csv?{urlencode(_moments(since, until))}"
 
 
-def _period(by: str, since: datetime | None, until: datetime | None, desk: str | None) -> dict[str, Any]:
+def _period(
+    by: str, since: datetime | None, until: datetime | None, desk: str | None
+) -> dict[str, Any]:
     return {**_said(by=by, desk=desk), **_moments(since, until)}
 
 
 def _moments(since: datetime | None, until: datetime | None) -> dict[str, Any]:
-    return {name: at.isoformat() for name, at in (("since", since), ("until", until)) if at is not None}
+    return {
+        name: at.isoformat() for name, at in (("since", since), ("until", until)) if at is not None
+    }

@@ -38,7 +38,11 @@ class DeskClient(BaseClient):
         return self._send(self._calls.show_desk(desk))
 
     def change_desk(
-        self, desk: str, settings: Mapping[str, Any] | None = None, name: str | None = None, version: int | None = None
+        self,
+        desk: str,
+        settings: Mapping[str, Any] | None = None,
+        name: str | None = None,
+        version: int | None = None,
     ) -> s.DeskOut:
         """Change the draft; settings that are not named stay. With `version`, only if nobody changed it since."""
         return self._send(self._calls.change_desk(desk, settings, name, version))
@@ -58,7 +62,9 @@ class DeskClient(BaseClient):
         """Roll back to a version, or forward."""
         return self._send(self._calls.serve_desk_version(desk, number))
 
-    def compare_desk_versions(self, desk: str, before: int | None = None, after: int | None = None) -> s.DeskComparison:
+    def compare_desk_versions(
+        self, desk: str, before: int | None = None, after: int | None = None
+    ) -> s.DeskComparison:
         """The settings that differ; None is the draft."""
         return self._send(self._calls.compare_desk_versions(desk, before, after))
 
@@ -141,7 +147,13 @@ class DeskClient(BaseClient):
         return self._events(call) if stream else self._persist(call)
 
     def give_feedback(
-        self, desk: str, turn: str, helpful: bool, reason: Any = "", comment: str = "", citation: int = 0
+        self,
+        desk: str,
+        turn: str,
+        helpful: bool,
+        reason: Any = "",
+        comment: str = "",
+        citation: int = 0,
     ) -> s.FeedbackOut:
         """On an answer, or with `citation` on one of its citations."""
         body = s.FeedbackIn(helpful=helpful, reason=reason, comment=comment, citation=citation)
@@ -186,17 +198,27 @@ class DeskClient(BaseClient):
         return self._send(self._calls.check_model(model))
 
     def usage(
-        self, by: By = "day", since: datetime | None = None, until: datetime | None = None, desk: str | None = None
+        self,
+        by: By = "day",
+        since: datetime | None = None,
+        until: datetime | None = None,
+        desk: str | None = None,
     ) -> s.UsageOut:
         """What the team asked and used, by default in the last thirty days."""
         return self._send(self._calls.usage(by, since, until, desk))
 
     def usage_csv(
-        self, by: By = "day", since: datetime | None = None, until: datetime | None = None, desk: str | None = None
+        self,
+        by: By = "day",
+        since: datetime | None = None,
+        until: datetime | None = None,
+        desk: str | None = None,
     ) -> str:
         return self._text(self._calls.usage_csv(by, since, until, desk))
 
-    def all_usage(self, since: datetime | None = None, until: datetime | None = None) -> list[s.TeamUsage]:
+    def all_usage(
+        self, since: datetime | None = None, until: datetime | None = None
+    ) -> list[s.TeamUsage]:
         """What each team used, by default in the last thirty days. For operators."""
         return self._send(self._calls.all_usage(since, until))
 

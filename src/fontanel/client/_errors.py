@@ -74,7 +74,14 @@ class ServiceFailed(ProblemError):
     pass
 
 
-_BY_STATUS = {401: NotSignedIn, 403: NotAllowed, 404: NotFound, 409: Conflict, 412: ChangedMeanwhile, 413: TooLarge}
+_BY_STATUS = {
+    401: NotSignedIn,
+    403: NotAllowed,
+    404: NotFound,
+    409: Conflict,
+    412: ChangedMeanwhile,
+    413: TooLarge,
+}
 
 
 def error_of(problem: Problem, request: httpx.Request | None) -> ProblemError:
@@ -90,5 +97,10 @@ def raise_for_problem(response: httpx.Response) -> None:
         problem = Problem.model_validate_json(response.content)
     except ValidationError:
         text = response.text[:200] or response.reason_phrase
-        problem = Problem(type="about:blank", title=response.reason_phrase, status=response.status_code, detail=text)
+        problem = Problem(
+            type="about:blank",
+            title=response.reason_phrase,
+            status=response.status_code,
+            detail=text,
+        )
     raise error_of(problem, response.request)

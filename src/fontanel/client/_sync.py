@@ -77,7 +77,9 @@ class Client(DeskClient, ConversationClient):
         self._http.headers["X-Fontanel-Console"] = "client"
         return self._send(self._calls.open_invitation(secret))
 
-    def accept_invitation(self, secret: str, name: str | None = None, password: str | None = None) -> s.SessionOut:
+    def accept_invitation(
+        self, secret: str, name: str | None = None, password: str | None = None
+    ) -> s.SessionOut:
         """Join the team: with a password for a new account, which is signed in then; without one as the person who is signed in."""
         self._http.headers["X-Fontanel-Console"] = "client"
         return self._send(self._calls.accept_invitation(secret, name, password))
@@ -99,7 +101,9 @@ class Client(DeskClient, ConversationClient):
         """Sign the person out everywhere but here."""
         self._send(self._calls.end_other_sign_ins())
 
-    def set_grants(self, team: str, folders: Sequence[str] | None, networks: Sequence[str] | None) -> s.TeamOut:
+    def set_grants(
+        self, team: str, folders: Sequence[str] | None, networks: Sequence[str] | None
+    ) -> s.TeamOut:
         """For operators: folders and private networks that the team's sources may read; None for all that the service allows."""
         return self._send(self._calls.set_grants(team, folders, networks))
 
@@ -142,7 +146,11 @@ class Client(DeskClient, ConversationClient):
         describer: str | None = None,
     ) -> s.KbOut:
         """A throw-away knowledge base vanishes by itself after a day. `describer`: the model that describes its documents."""
-        return self._send(self._calls.create_kb(name, description, throwaway, splitting, describer, idempotency_key))
+        return self._send(
+            self._calls.create_kb(
+                name, description, throwaway, splitting, describer, idempotency_key
+            )
+        )
 
     def show_kb(self, kb: str) -> s.KbOut:
         return self._send(self._calls.show_kb(kb))
@@ -183,18 +191,28 @@ class Client(DeskClient, ConversationClient):
     ) -> s.ComparisonOut:
         """What two editions find. A question may come with the name of the document that should be found."""
         asked = [
-            s.CompareQuestion(question=item) if isinstance(item, str) else s.CompareQuestion(question=item[0], document=item[1])
+            s.CompareQuestion(question=item)
+            if isinstance(item, str)
+            else s.CompareQuestion(question=item[0], document=item[1])
             for item in questions
-        ]  # fmt: skip
-        return self._send(self._calls.compare_editions(kb, s.CompareIn(first=first, second=second, questions=asked)))
+        ]
+        return self._send(
+            self._calls.compare_editions(
+                kb, s.CompareIn(first=first, second=second, questions=asked)
+            )
+        )
 
     def export_edition(self, kb: str, number: int, target: Path) -> None:
         """Write an edition with its documents as one file, which `import_pack` takes in."""
-        request = self._http.build_request("GET", self._calls.export_edition(kb, number).removeprefix("/"))
+        request = self._http.build_request(
+            "GET", self._calls.export_edition(kb, number).removeprefix("/")
+        )
         try:
             response = self._http.send(request, stream=True)
         except httpx.TransportError as error:
-            raise Unreachable(f"The service at {request.url.host} cannot be reached: {error}", request) from error
+            raise Unreachable(
+                f"The service at {request.url.host} cannot be reached: {error}", request
+            ) from error
         try:
             if response.is_error:
                 response.read()
@@ -228,8 +246,15 @@ class Client(DeskClient, ConversationClient):
         `parent` those found inside that document."""
         cursor: str | None = None
         tag = [f"{key}={value}" for key, value in (tags or {}).items()]
-        filters = {"state": state, "name": name, "tag": tag, "warnings": warnings, "parent": parent, "source": source,
-                   "folder": folder}  # fmt: skip
+        filters = {
+            "state": state,
+            "name": name,
+            "tag": tag,
+            "warnings": warnings,
+            "parent": parent,
+            "source": source,
+            "folder": folder,
+        }
         while True:
             page = self._send(self._calls.list_documents(kb, cursor, **filters))
             yield from page.items
@@ -281,7 +306,9 @@ class Client(DeskClient, ConversationClient):
             if found.state in _SETTLED:
                 return found
             if time.monotonic() > deadline:
-                raise FontanelError(f"{found.name} is still {found.state} after {seconds:.0f} seconds.")
+                raise FontanelError(
+                    f"{found.name} is still {found.state} after {seconds:.0f} seconds."
+                )
             time.sleep(0.1)
 
     def show_document(self, kb: str, document: str) -> s.DocumentOut:
@@ -296,7 +323,9 @@ class Client(DeskClient, ConversationClient):
     def retry_document(self, kb: str, document: str) -> s.JobOut:
         return self._send(self._calls.retry_document(kb, document))
 
-    def document_text(self, kb: str, document: str, revision: str | None = None) -> s.DocumentTextOut:
+    def document_text(
+        self, kb: str, document: str, revision: str | None = None
+    ) -> s.DocumentTextOut:
         """The text that citations give their characters in."""
         return self._send(self._calls.document_text(kb, document, revision))
 
@@ -315,12 +344,16 @@ class Client(DeskClient, ConversationClient):
 
     def page_picture(self, kb: str, document: str, page: int, width: int = 900) -> bytes:
         """A page as a PNG of so many pixels across."""
-        request = self._http.build_request("GET", self._calls.page_picture(kb, document, page, width).removeprefix("/"))
+        request = self._http.build_request(
+            "GET", self._calls.page_picture(kb, document, page, width).removeprefix("/")
+        )
         return self._exchange(request).content
 
     def original(self, kb: str, document: str) -> bytes:
         """The bytes as they were added."""
-        request = self._http.build_request("GET", self._calls.original(kb, document).removeprefix("/"))
+        request = self._http.build_request(
+            "GET", self._calls.original(kb, document).removeprefix("/")
+        )
         return self._exchange(request).content
 
     def job(self, kb: str, job: str) -> s.JobOut:
@@ -328,15 +361,21 @@ class Client(DeskClient, ConversationClient):
 
     # Written here, and many at once
 
-    def write_document(self, kb: str, name: str, text: str, tags: Mapping[str, str] | None = None) -> s.AddedOut:
+    def write_document(
+        self, kb: str, name: str, text: str, tags: Mapping[str, str] | None = None
+    ) -> s.AddedOut:
         """A document of Markdown, plain text or, as CSV, a small table."""
-        return self._send(self._calls.write_document(kb, s.WrittenIn(name=name, text=text, tags=dict(tags or {}))))
+        return self._send(
+            self._calls.write_document(kb, s.WrittenIn(name=name, text=text, tags=dict(tags or {})))
+        )
 
     def written_text(self, kb: str, document: str) -> s.WrittenOut:
         """A document's own text, as it is edited."""
         return self._send(self._calls.written_text(kb, document))
 
-    def rewrite_document(self, kb: str, document: str, text: str, version: int | None = None) -> s.AddedOut:
+    def rewrite_document(
+        self, kb: str, document: str, text: str, version: int | None = None
+    ) -> s.AddedOut:
         """A new revision. With `version`, only if nobody changed it since."""
         return self._send(self._calls.rewrite_document(kb, document, text, version))
 
@@ -383,18 +422,24 @@ class Client(DeskClient, ConversationClient):
         """Look at a connected source, with `other` settings or credentials if they are given."""
         return self._send(self._calls.check_again(kb, source, other))
 
-    def connect_source(self, kb: str, source: s.SourceIn, idempotency_key: str | None = None) -> s.SourceOut:
+    def connect_source(
+        self, kb: str, source: s.SourceIn, idempotency_key: str | None = None
+    ) -> s.SourceOut:
         """Its first run starts at once."""
         return self._send(self._calls.connect_source(kb, source, idempotency_key))
 
-    def change_source(self, kb: str, source: str, change: s.SourceChange, version: int | None = None) -> s.SourceOut:
+    def change_source(
+        self, kb: str, source: str, change: s.SourceChange, version: int | None = None
+    ) -> s.SourceOut:
         """Only the fields that are set are changed."""
         return self._send(self._calls.change_source(kb, source, change, version))
 
     def disconnect_source(self, kb: str, source: str, keep_documents: bool = False) -> None:
         self._send(self._calls.disconnect_source(kb, source, keep_documents))
 
-    def sync_source(self, kb: str, source: str, wait: bool = False, seconds: float = 3600.0) -> s.SyncOut:
+    def sync_source(
+        self, kb: str, source: str, wait: bool = False, seconds: float = 3600.0
+    ) -> s.SyncOut:
         """Run a source now; with `wait`, return when the run has ended or is held."""
         sync = self._send(self._calls.start_sync(kb, source))
         return self.wait_for_sync(kb, source, sync.id, seconds) if wait else sync
@@ -408,7 +453,9 @@ class Client(DeskClient, ConversationClient):
             if found.state not in ("waiting", "running") and not found.indexing:
                 return found
             if time.monotonic() > deadline:
-                raise FontanelError(f"The run {found.id} is still {found.state} after {seconds:.0f} seconds.")
+                raise FontanelError(
+                    f"The run {found.id} is still {found.state} after {seconds:.0f} seconds."
+                )
             time.sleep(0.1)
 
     def list_syncs(self, kb: str, source: str, limit: int = 50) -> list[s.SyncOut]:

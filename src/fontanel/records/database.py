@@ -17,7 +17,11 @@ def open_database(path: Path) -> tuple[Engine, Sessions]:
     """Open (or create) the database file and bring its schema up to date."""
     path.parent.mkdir(parents=True, exist_ok=True)
     engine = create_engine(
-        f"sqlite:///{path}", hide_parameters=True, connect_args={"timeout": 30}, pool_size=20, max_overflow=40
+        f"sqlite:///{path}",
+        hide_parameters=True,
+        connect_args={"timeout": 30},
+        pool_size=20,
+        max_overflow=40,
     )
 
     @event.listens_for(engine, "connect")
@@ -25,7 +29,12 @@ def open_database(path: Path) -> tuple[Engine, Sessions]:
         # The driver's own BEGIN comes too late and too weak; `begin` below starts transactions.
         connection.isolation_level = None
         cursor = connection.cursor()
-        for pragma in ("journal_mode=WAL", "foreign_keys=ON", "busy_timeout=30000", "synchronous=FULL"):
+        for pragma in (
+            "journal_mode=WAL",
+            "foreign_keys=ON",
+            "busy_timeout=30000",
+            "synchronous=FULL",
+        ):
             cursor.execute(f"PRAGMA {pragma}")
         cursor.close()
 
@@ -52,8 +61,14 @@ def migrate(engine: Engine) -> None:
     versions = _MIGRATIONS / "versions"
     newest = max(path.name for path in versions.glob("v[0-9]*.py"))[1:5]
     with engine.connect() as connection:
-        known = connection.exec_driver_sql("SELECT 1 FROM sqlite_master WHERE name = 'alembic_version'").scalar()
-        if known and connection.exec_driver_sql("SELECT version_num FROM alembic_version").scalar() == newest:
+        known = connection.exec_driver_sql(
+            "SELECT 1 FROM sqlite_master WHERE name = 'alembic_version'"
+        ).scalar()
+        if (
+            known
+            and connection.exec_driver_sql("SELECT version_num FROM alembic_version").scalar()
+            == newest
+        ):
             return
     from alembic import command
     from alembic.config import Config

@@ -9,8 +9,18 @@ from urllib.parse import unquote
 from sqlalchemy import Select, func, select
 from sqlalchemy.orm import Session
 
-from fontanel.records.desk_tables import Conversation, Desk, DeskVersion, Turn
-from fontanel.records.tables import Base, Document, DocumentTag, Kb, Source, Sync
+from fontanel.records.tables import (
+    Base,
+    Conversation,
+    Desk,
+    DeskVersion,
+    Document,
+    DocumentTag,
+    Kb,
+    Source,
+    Sync,
+    Turn,
+)
 
 Row = TypeVar("Row", bound=Base)
 
@@ -32,7 +42,9 @@ class NotInScope(LookupError):
 class TeamScope:
     """One team's records within one session. `kb_ids`, when given, narrows it to those knowledge bases."""
 
-    def __init__(self, session: Session, team_id: str, kb_ids: frozenset[str] | None = None) -> None:
+    def __init__(
+        self, session: Session, team_id: str, kb_ids: frozenset[str] | None = None
+    ) -> None:
         self.session = session
         self.team_id = team_id
         self.kb_ids = kb_ids
@@ -51,9 +63,11 @@ class TeamScope:
     def keys_with_tag(self, kb: Kb, tag: str, value: str) -> Select[int]:
         """A query for the keys of a knowledge base's documents that have a tag of that value."""
         return select(DocumentTag.document_key).where(
-            DocumentTag.team_id == self.team_id, DocumentTag.kb_id == kb.id, DocumentTag.tag == tag,
+            DocumentTag.team_id == self.team_id,
+            DocumentTag.kb_id == kb.id,
+            DocumentTag.tag == tag,
             DocumentTag.value == value,
-        )  # fmt: skip
+        )
 
     def kb(self, ref: str) -> Kb:
         """A knowledge base by id or by slug. Raises NotInScope."""
@@ -96,17 +110,23 @@ class TeamScope:
             return True
         if not self.covers(desk.draft):
             return False
-        published = select(DeskVersion).where(DeskVersion.desk_id == desk.id, DeskVersion.number == desk.published)
+        published = select(DeskVersion).where(
+            DeskVersion.desk_id == desk.id, DeskVersion.number == desk.published
+        )
         version = self.session.scalar(published) if desk.published is not None else None
         return version is None or self.covers(version.settings)
 
     def covers(self, settings: Mapping[str, Any]) -> bool:
         """Whether a desk with these settings uses knowledge bases within the scope only."""
-        return self.kb_ids is None or {part["kb"] for part in settings.get("kbs", ())} <= self.kb_ids
+        return (
+            self.kb_ids is None or {part["kb"] for part in settings.get("kbs", ())} <= self.kb_ids
+        )
 
     def desk_version(self, desk: Desk, number: int) -> DeskVersion:
         """A published version of a desk; within some knowledge bases, only one that uses no other. Raises NotInScope."""
-        query = self.select(DeskVersion).where(DeskVersion.desk_id == desk.id, DeskVersion.number == number)
+        query = self.select(DeskVersion).where(
+            DeskVersion.desk_id == desk.id, DeskVersion.number == number
+        )
         found = self.session.scalar(query)
         if found is None or not self.covers(found.settings):
             raise NotInScope("version", str(number))
@@ -117,7 +137,9 @@ class TeamScope:
         query = self.select(Turn)
         if self.kb_ids is not None:
             used = func.json_each(Turn.editions).table_valued("key")
-            query = query.where(~select(1).select_from(used).where(used.c.key.not_in(self.kb_ids)).exists())
+            query = query.where(
+                ~select(1).select_from(used).where(used.c.key.not_in(self.kb_ids)).exists()
+            )
         return query
 
     def source(self, kb: Kb, ref: str) -> Source:
@@ -132,7 +154,11 @@ class TeamScope:
     def sync(self, source: Source, ref: str) -> Sync:
         """A run of a source by id; `latest` is the newest. Raises NotInScope."""
         query = self.select(Sync).where(Sync.source_id == source.id)
-        query = query.order_by(Sync.created_at.desc()).limit(1) if ref == "latest" else query.where(Sync.id == ref)
+        query = (
+            query.order_by(Sync.created_at.desc()).limit(1)
+            if ref == "latest"
+            else query.where(Sync.id == ref)
+        )
         found = self.session.scalar(query)
         if found is None:
             raise NotInScope("run", ref)

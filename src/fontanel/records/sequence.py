@@ -35,4 +35,8 @@ def number_changes(sessions: Sessions) -> None:
 def next_change(session: Session) -> int:
     """The number for documents that a statement changes without loading them; they share it."""
     numbers: Iterator[int] | None = session.info.get(_NUMBERS)
-    return next(numbers) if numbers is not None else 1 + (session.scalar(select(func.max(Document.change))) or 0)
+    return (
+        next(numbers)
+        if numbers is not None
+        else 1 + (session.scalar(select(func.max(Document.change))) or 0)
+    )

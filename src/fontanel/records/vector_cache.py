@@ -14,7 +14,7 @@ from pathlib import Path
 import numpy as np
 import numpy.typing as npt
 
-from fontanel.core.embedding import check_unit_vectors
+from fontanel.core.embedding.encoder import check_unit_vectors
 
 _CHUNK = 500
 
@@ -40,7 +40,9 @@ class VectorCache:
             for start in range(0, len(keys), _CHUNK):
                 chunk = keys[start : start + _CHUNK]
                 marks = ",".join("?" * len(chunk))
-                query = f"SELECT key, vector FROM team_vectors WHERE team_id = ? AND key IN ({marks})"
+                query = (
+                    f"SELECT key, vector FROM team_vectors WHERE team_id = ? AND key IN ({marks})"
+                )
                 for key, vector in self._db.execute(query, (team_id, *chunk)):
                     found[key] = np.frombuffer(vector, dtype=np.float32)
         return found

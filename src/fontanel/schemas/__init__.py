@@ -55,7 +55,14 @@ from fontanel.schemas.desks import (
     UsageOut,
     UseRow,
 )
-from fontanel.schemas.editions import ComparedOut, CompareIn, CompareQuestion, ComparisonOut, EditionIn, EditionOut
+from fontanel.schemas.editions import (
+    ComparedOut,
+    CompareIn,
+    CompareQuestion,
+    ComparisonOut,
+    EditionIn,
+    EditionOut,
+)
 from fontanel.schemas.kbs import (
     AddedOut,
     BlockOut,
@@ -80,8 +87,24 @@ from fontanel.schemas.kbs import (
     Splitting,
     StateName,
 )
-from fontanel.schemas.notices import NoticeKind, NoticeOut, NoticesOut, ReceiverIn, ReceiverMade, ReceiverOut
-from fontanel.schemas.search import AlsoOut, ExplanationOut, HitOut, NeighbourOut, SearchIn, SearchOut, SpanOut, TermOut
+from fontanel.schemas.notices import (
+    NoticeKind,
+    NoticeOut,
+    NoticesOut,
+    ReceiverIn,
+    ReceiverMade,
+    ReceiverOut,
+)
+from fontanel.schemas.search import (
+    AlsoOut,
+    ExplanationOut,
+    HitOut,
+    NeighbourOut,
+    SearchIn,
+    SearchOut,
+    SpanOut,
+    TermOut,
+)
 from fontanel.schemas.sources import (
     CheckIn,
     FreshnessOut,

@@ -15,8 +15,12 @@ VerdictName = Literal["supported", "weak", "uncited", "none"]
 
 
 class AskIn(Model):
-    question: str = Field(min_length=1, max_length=2000, examples=["When may a vessel leave the outer berth?"])
-    conversation_id: str | None = Field(None, description="Go on with this conversation; None begins a new one.")
+    question: str = Field(
+        min_length=1, max_length=2000, examples=["When may a vessel leave the outer berth?"]
+    )
+    conversation_id: str | None = Field(
+        None, description="Go on with this conversation; None begins a new one."
+    )
     tags: Tags = Field(default_factory=dict)
     documents: list[str] | None = None
 
@@ -37,7 +41,9 @@ class CitationOut(Model):
     match: float
     support: float = Field(description="How well the quote carries what the answer says, 0-1.")
     kb_id: str = ""
-    also: list[str] = Field(default_factory=list, description="Titles of other documents that say the same.")
+    also: list[str] = Field(
+        default_factory=list, description="Titles of other documents that say the same."
+    )
 
 
 class EvidenceOut(Model):
@@ -81,20 +87,27 @@ class AnswerOut(Model):
     conversation_id: str
     turn_id: str
     question: str
-    standalone: str = Field(description="The question as it was understood, with what it leans on made explicit.")
+    standalone: str = Field(
+        description="The question as it was understood, with what it leans on made explicit."
+    )
     outcome: OutcomeName
     text: str
     citations: list[CitationOut]
     evidence: list[EvidenceOut]
-    sufficiency: float = Field(description="The likelihood, 0-1, that the evidence answers the question.")
+    sufficiency: float = Field(
+        description="The likelihood, 0-1, that the evidence answers the question."
+    )
     composer: str = Field(description="What wrote it: built-in, or the name of a model.")
     note: str = Field(
-        "", description="What is to be said besides: that a model failed, that it answers from what it knows."
+        "",
+        description="What is to be said besides: that a model failed, that it answers from what it knows.",
     )
     statements: list[StatementOut] = []
     links: list[OfferedLink] = []
     desk_id: str | None = None
-    desk_version: int | None = Field(None, description="The published version that answered; None for a draft.")
+    desk_version: int | None = Field(
+        None, description="The published version that answered; None for a draft."
+    )
     tokens_read: int = 0
     tokens_written: int = 0
     cost: float = 0.0
@@ -198,6 +211,13 @@ class ProblemEvent(Model):
 
 
 Event = Annotated[
-    StartEvent | EvidenceEvent | PieceEvent | CitationEvent | CheckEvent | RestartEvent | FinishEvent | ProblemEvent,
+    StartEvent
+    | EvidenceEvent
+    | PieceEvent
+    | CitationEvent
+    | CheckEvent
+    | RestartEvent
+    | FinishEvent
+    | ProblemEvent,
     Field(discriminator="event"),
 ]

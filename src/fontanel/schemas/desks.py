@@ -35,37 +35,58 @@ class DeskKb(Model):
 class DeskSettings(Model):
     """Everything that decides how a desk answers. Published as a whole."""
 
-    purpose: str = Field("", max_length=500, examples=["Answers crews' questions about berths, pilots and weather."])
+    purpose: str = Field(
+        "", max_length=500, examples=["Answers crews' questions about berths, pilots and weather."]
+    )
     instructions: str = Field(
-        "", max_length=8000, description="Told to the model; the built-in composer quotes and needs none."
+        "",
+        max_length=8000,
+        description="Told to the model; the built-in composer quotes and needs none.",
     )
     greeting: str = Field("", max_length=500)
     first_questions: list[Line] = Field(default_factory=list, max_length=8)
-    symbol: str = Field("", max_length=4, description="A letter or a sign that stands for the desk.")
+    symbol: str = Field(
+        "", max_length=4, description="A letter or a sign that stands for the desk."
+    )
     colour: ColourName = "harbour"
     kbs: list[DeskKb] = Field(default_factory=list, max_length=20)
     ground: GroundName = Field(
-        "only_sources", description="`sources_first` lets a model answer from what it knows, saying so."
+        "only_sources",
+        description="`sources_first` lets a model answer from what it knows, saying so.",
     )
-    evidence_floor: float = Field(0.4, ge=0, le=1, description="Below this likelihood a question is declined.")
+    evidence_floor: float = Field(
+        0.4, ge=0, le=1, description="Below this likelihood a question is declined."
+    )
     passages: int = Field(16, ge=1, le=40)
-    documents: int | None = Field(None, ge=1, le=40, description="Documents that an answer may draw on at most.")
+    documents: int | None = Field(
+        None, ge=1, le=40, description="Documents that an answer may draw on at most."
+    )
     length: LengthName = "medium"
     layout: LayoutName = "auto"
     language: Annotated[str, StringConstraints(pattern="^[a-z]{2}$")] | None = Field(
         None, description="None: the asker's."
     )
-    weak: WeakName = Field("mark", description="What becomes of statements that their sources do not carry.")
-    link_tags: list[Line] = Field(
-        default_factory=list, max_length=5, description="Tags of documents that hold links to offer."
+    weak: WeakName = Field(
+        "mark", description="What becomes of statements that their sources do not carry."
     )
-    model: str | None = Field(None, description="The name of a model; None for the built-in composer.")
+    link_tags: list[Line] = Field(
+        default_factory=list,
+        max_length=5,
+        description="Tags of documents that hold links to offer.",
+    )
+    model: str | None = Field(
+        None, description="The name of a model; None for the built-in composer."
+    )
     temperature: float = Field(0.0, ge=0, le=2)
-    context_tokens: int = Field(1200, ge=200, le=16_000, description="What a model is sent of the sources, at most.")
+    context_tokens: int = Field(
+        1200, ge=200, le=16_000, description="What a model is sent of the sources, at most."
+    )
     answer_tokens: int = Field(500, ge=50, le=4000)
     audience: AudienceName = "members"
     frame_origins: list[Line] = Field(
-        default_factory=list, max_length=10, description="Sites that may show the chat page in a frame."
+        default_factory=list,
+        max_length=10,
+        description="Sites that may show the chat page in a frame.",
     )
 
     @field_validator("frame_origins")
@@ -80,7 +101,9 @@ def frame_origin(text: str) -> str:
         parts = urlsplit(text.rstrip("/"))
         host, port = (parts.hostname or "").encode("idna").decode(), parts.port
     except (ValueError, UnicodeError) as error:
-        raise ValueError(f"{text[:100]!r} is not an origin; write it as https://intranet.example") from error
+        raise ValueError(
+            f"{text[:100]!r} is not an origin; write it as https://intranet.example"
+        ) from error
     origin = f"{parts.scheme}://{host}" + (f":{port}" if port is not None else "")
     plain = not (parts.path or parts.query or parts.fragment or parts.username or parts.password)
     if not plain or not FRAME_ORIGIN.fullmatch(origin):
@@ -158,7 +181,9 @@ class DeskComparison(Model):
 
 
 class DeskAskIn(Model):
-    question: str = Field(min_length=1, max_length=2000, examples=["When may a vessel leave the outer berth?"])
+    question: str = Field(
+        min_length=1, max_length=2000, examples=["When may a vessel leave the outer berth?"]
+    )
     conversation_id: str | None = None
     draft: bool = Field(False, description="For editors: ask the draft.")
     version: int | None = Field(None, description="For editors: ask this published version.")
@@ -169,7 +194,9 @@ class DeskAskIn(Model):
 
 class DeskLinkIn(Model):
     name: Name
-    per_minute: int = Field(10, ge=1, le=600, description="Questions a minute that one guest may ask.")
+    per_minute: int = Field(
+        10, ge=1, le=600, description="Questions a minute that one guest may ask."
+    )
     expires_in_days: int | None = Field(None, ge=1, le=3650)
 
 
@@ -201,7 +228,14 @@ class FeedbackIn(Model):
     helpful: bool
     citation: int = Field(0, ge=0)
     reason: Literal[
-        "", "wrong", "incomplete", "outdated", "unclear", "wrong_source", "should_have_answered", "other"
+        "",
+        "wrong",
+        "incomplete",
+        "outdated",
+        "unclear",
+        "wrong_source",
+        "should_have_answered",
+        "other",
     ] = ""
     comment: str = Field("", max_length=2000)
 
@@ -294,7 +328,9 @@ class ModelIn(Model):
 
     name: Name
     url: str = Field(
-        max_length=500, examples=["http://127.0.0.1:8471/v1"], description="What `/chat/completions` is added to."
+        max_length=500,
+        examples=["http://127.0.0.1:8471/v1"],
+        description="What `/chat/completions` is added to.",
     )
     remote: str = Field("", max_length=200, description="The model's name at its server.")
     secret: str | None = Field(
@@ -306,7 +342,9 @@ class ModelIn(Model):
     price_read: float = Field(0.0, ge=0)
     price_written: float = Field(0.0, ge=0)
     currency: Annotated[str, StringConstraints(pattern="^[A-Z]{3}$")] = "EUR"
-    teams: list[str] | None = Field(None, description="Teams that may use it, by short name; None for all.")
+    teams: list[str] | None = Field(
+        None, description="Teams that may use it, by short name; None for all."
+    )
     seconds: float = Field(60.0, gt=0, le=600, description="How long it may be silent.")
     tries: int = Field(3, ge=1, le=6)
     enabled: bool = True
@@ -316,7 +354,9 @@ class ModelIn(Model):
     def _address(cls, value: str) -> str:
         parts = urlsplit(value)
         if parts.scheme not in ("http", "https") or not parts.hostname or parts.username:
-            raise ValueError("write the address as https://host/v1, without a name or password in it")
+            raise ValueError(
+                "write the address as https://host/v1, without a name or password in it"
+            )
         return value.rstrip("/")
 
 
@@ -332,7 +372,9 @@ class ModelChange(Model):
     tries: int | None = Field(None, ge=1, le=6)
     enabled: bool | None = None
 
-    _address = field_validator("url")(lambda value: value if value is None else ModelIn._address(value))
+    _address = field_validator("url")(
+        lambda value: value if value is None else ModelIn._address(value)
+    )
 
 
 class ModelOut(Model):

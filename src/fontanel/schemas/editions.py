@@ -28,22 +28,30 @@ class EditionOut(Model):
         False,
         description="Made with another embedder or analyser than the service holds. Without its embedder it is searched by words alone.",
     )
-    takes_over: bool = Field(False, description="Serves as soon as it is built, in the place of one that is outdated.")
+    takes_over: bool = Field(
+        False, description="Serves as soon as it is built, in the place of one that is outdated."
+    )
     passages: int
     recall: float | None = Field(
         None,
         description="Share of the ten nearest vectors that a search finds, as measured; None where all are compared.",
     )
-    done: int = Field(description="Documents in it, of those queued when it was built or changed since.")
+    done: int = Field(
+        description="Documents in it, of those queued when it was built or changed since."
+    )
     failed: int
     total: int
-    seconds_left: float | None = Field(description="At the pace so far; None when it is ready or nothing is done yet.")
+    seconds_left: float | None = Field(
+        description="At the pace so far; None when it is ready or nothing is done yet."
+    )
     created_at: datetime
 
 
 class CompareQuestion(Model):
     question: str = Field(min_length=1, max_length=2000)
-    document: str | None = Field(None, description="The name or id of the document that should be found.")
+    document: str | None = Field(
+        None, description="The name or id of the document that should be found."
+    )
 
 
 class CompareIn(Model):

@@ -9,17 +9,24 @@ from pydantic import Field, model_validator
 
 from fontanel.schemas.base import LocatorOut, Model, Name, UnitName
 
-StateName = Literal["waiting", "reading", "splitting", "indexed_by_words", "indexed", "failed", "removed"]
+StateName = Literal[
+    "waiting", "reading", "splitting", "indexed_by_words", "indexed", "failed", "removed"
+]
 
 
 class Splitting(Model):
     """How documents are cut into passages; sizes in the embedder's tokens."""
 
     target_tokens: int = Field(300, ge=40, le=1000, description="What a passage aims at.")
-    least_tokens: int = Field(120, ge=0, le=500, description="Below this a passage is joined with its neighbour.")
-    overlap_tokens: int = Field(0, ge=0, le=300, description="Whole sentences repeated from the passage before.")
+    least_tokens: int = Field(
+        120, ge=0, le=500, description="Below this a passage is joined with its neighbour."
+    )
+    overlap_tokens: int = Field(
+        0, ge=0, le=300, description="Whole sentences repeated from the passage before."
+    )
     table_mode: Literal["packed", "single"] = Field(
-        "packed", description="`packed`: rows up to the target size in one passage; `single`: each row by itself."
+        "packed",
+        description="`packed`: rows up to the target size in one passage; `single`: each row by itself.",
     )
 
     windows: bool = Field(
@@ -28,7 +35,8 @@ class Splitting(Model):
     )
 
     compact: bool = Field(
-        False, description="Vectors are kept as bytes: a quarter of the room and of the memory, nearly the same order."
+        False,
+        description="Vectors are kept as bytes: a quarter of the room and of the memory, nearly the same order.",
     )
 
     @model_validator(mode="after")
@@ -36,7 +44,9 @@ class Splitting(Model):
         if "least_tokens" not in self.model_fields_set:
             self.least_tokens = min(self.least_tokens, self.target_tokens * 2 // 5)
         if self.overlap_tokens >= self.target_tokens or self.least_tokens > self.target_tokens:
-            raise ValueError("overlap_tokens must be below target_tokens, least_tokens not above it")
+            raise ValueError(
+                "overlap_tokens must be below target_tokens, least_tokens not above it"
+            )
         return self
 
 
@@ -48,7 +58,9 @@ class KbIn(Model):
     )
     throwaway: bool = Field(False, description="Vanishes by itself after a day.")
     describer: str | None = Field(
-        None, max_length=60, description="The model that describes its documents; default: their own words do."
+        None,
+        max_length=60,
+        description="The model that describes its documents; default: their own words do.",
     )
 
 
@@ -56,7 +68,9 @@ class KbChange(Model):
     name: Name | None = None
     description: str | None = Field(None, max_length=500)
     describer: str | None = Field(
-        None, max_length=60, description="The model that describes its documents; `built-in`: their own words do."
+        None,
+        max_length=60,
+        description="The model that describes its documents; `built-in`: their own words do.",
     )
 
 
@@ -81,7 +95,9 @@ class KbOut(Model):
     failed: int
     embedder: str | None
     splitting: Splitting
-    describing: DescribingOut | None = Field(None, description="None where documents are described by their own words.")
+    describing: DescribingOut | None = Field(
+        None, description="None where documents are described by their own words."
+    )
     created_at: datetime
     changed_at: datetime | None = Field(description="When one of its documents last changed.")
     expires_at: datetime | None
@@ -91,7 +107,9 @@ class KbOut(Model):
 class Columns(Model):
     """What a table's columns mean: its rows become documents of their own."""
 
-    text: list[str] = Field(min_length=1, max_length=50, description="Columns that hold a row's text.")
+    text: list[str] = Field(
+        min_length=1, max_length=50, description="Columns that hold a row's text."
+    )
     title: str | None = Field(None, description="The column that names a row.")
     tags: list[str] = Field([], max_length=30, description="Columns that become tags.")
 
@@ -122,12 +140,16 @@ class RevisionOut(Model):
     language: str | None
     warnings: list[str]
     report: ReportOut | None = Field(description="None until it has been read.")
-    columns: Columns | None = Field(None, description="What its table's columns mean, when that was said.")
+    columns: Columns | None = Field(
+        None, description="What its table's columns mean, when that was said."
+    )
     seconds: dict[str, float] = Field(description="Seconds by stage.")
     embedded: int = Field(0, description="Passages whose vectors were not known before.")
     created_at: datetime
     source_changed_at: datetime | None = Field(None, description="When it changed at its source.")
-    answerable_at: datetime | None = Field(None, description="When its words were first searchable.")
+    answerable_at: datetime | None = Field(
+        None, description="When its words were first searchable."
+    )
     indexed_at: datetime | None
 
 
@@ -139,8 +161,12 @@ class DocumentOut(Model):
     name: str
     title: str
     description: str = Field(description="One or two sentences on what it is about.")
-    described_by: str | None = Field(None, description="The model that wrote the description; None: its own words.")
-    parent: str | None = Field(description="The document it was found in: an archive, a message, a table.")
+    described_by: str | None = Field(
+        None, description="The model that wrote the description; None: its own words."
+    )
+    parent: str | None = Field(
+        description="The document it was found in: an archive, a message, a table."
+    )
     source: str | None = Field(description="The source that keeps it; None for what people added.")
     link: str = Field(description="Where people open the original at its source; may be empty.")
     state: StateName
@@ -280,5 +306,7 @@ class PreviewOut(Model):
     blocks: list[BlockOut]
     passages: list[CutOut]
     sizes: SizesOut
-    inside: list[str] = Field(description="Files inside it that would become documents of their own.")
+    inside: list[str] = Field(
+        description="Files inside it that would become documents of their own."
+    )
     seconds: dict[str, float]

@@ -10,9 +10,16 @@ from pydantic import Field, StringConstraints
 from fontanel.schemas.base import Model
 
 NoticeKind = Literal[
-    "sync.finished", "sync.failed", "sync.held", "sync.recovered", "freshness.missed", "freshness.met", "budget.low",
-    "member.joined", "key.by_operator",
-]  # fmt: skip
+    "sync.finished",
+    "sync.failed",
+    "sync.held",
+    "sync.recovered",
+    "freshness.missed",
+    "freshness.met",
+    "budget.low",
+    "member.joined",
+    "key.by_operator",
+]
 
 
 class NoticeOut(Model):
@@ -35,8 +42,8 @@ class NoticesOut(Model):
 
 
 class ReceiverIn(Model):
-    url: Annotated[str, StringConstraints(strip_whitespace=True, min_length=1, max_length=2000)] = Field(
-        examples=["https://ops.skerrow.example/events"]
+    url: Annotated[str, StringConstraints(strip_whitespace=True, min_length=1, max_length=2000)] = (
+        Field(examples=["https://ops.skerrow.example/events"])
     )
     kinds: list[NoticeKind] = Field([], description="Empty: all.")
 

@@ -15,12 +15,18 @@ class SearchIn(Model):
     limit: int = Field(10, ge=1, le=100)
     per_document: int = Field(3, ge=1, le=100, description="Passages of one document at most.")
     tags: Tags = Field(default_factory=dict)
-    documents: list[str] | None = Field(None, description="Ids or names of the only documents to search.")
+    documents: list[str] | None = Field(
+        None, description="Ids or names of the only documents to search."
+    )
     operators: bool = Field(
-        True, description='Whether "a phrase", +required, -excluded and beginnings* of words mean something.'
+        True,
+        description='Whether "a phrase", +required, -excluded and beginnings* of words mean something.',
     )
     words_weight: float | None = Field(
-        None, ge=0, le=1, description="The share of words in the blend with meaning; by default as calibrated."
+        None,
+        ge=0,
+        le=1,
+        description="The share of words in the blend with meaning; by default as calibrated.",
     )
     prefer_newer: bool = Field(False, description="Raise documents that changed lately.")
     boost: dict[str, float] = Field(
@@ -29,7 +35,9 @@ class SearchIn(Model):
         description="Factors for documents with a tag.",
         examples=[{"kind=rule": 1.3}],
     )
-    join_neighbours: bool = Field(False, description="Show passages that follow each other in a document as one hit.")
+    join_neighbours: bool = Field(
+        False, description="Show passages that follow each other in a document as one hit."
+    )
     edition: int | None = Field(
         None, ge=1, le=1_000_000, description="An edition's number; by default the one that serves."
     )
@@ -114,7 +122,9 @@ class HitOut(Model):
     score: float
     lexical: float
     similarity: float | None
-    terms: dict[str, float] = Field(description="What each matching term gave to the lexical score.")
+    terms: dict[str, float] = Field(
+        description="What each matching term gave to the lexical score."
+    )
     highlights: list[SpanOut]
     also: list[AlsoOut] = Field(description="Documents that say the same, shown once.")
     neighbours: list[NeighbourOut] = Field(
@@ -128,6 +138,8 @@ class SearchOut(Model):
     mode: Literal["hybrid", "lexical", "vector"]
     by_words: bool = Field(description="No embedder took part.")
     hits: list[HitOut]
-    corrected: dict[str, list[str]] = Field(description="Words that no passage has, and what was searched for instead.")
+    corrected: dict[str, list[str]] = Field(
+        description="Words that no passage has, and what was searched for instead."
+    )
     looked_at: int = Field(description="Passages scored in full.")
     seconds: float

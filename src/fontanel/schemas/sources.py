@@ -9,7 +9,9 @@ from pydantic import Field, StringConstraints, model_validator
 
 from fontanel.schemas.base import Model, Name, Tags
 
-OutcomeName = Literal["added", "changed", "unchanged", "moved", "removed", "skipped", "failed", "missing"]
+OutcomeName = Literal[
+    "added", "changed", "unchanged", "moved", "removed", "skipped", "failed", "missing"
+]
 SyncStateName = Literal["waiting", "running", "held", "done", "failed", "ended"]
 FreshnessName = Literal["fresh", "late", "unscheduled", "paused", "new"]
 CredentialText = Annotated[str, StringConstraints(max_length=10_000)]
@@ -36,23 +38,38 @@ class TagRule(Model):
 
 class _Care(Model):
     tag_rules: list[TagRule] = Field([], max_length=50)
-    every_minutes: int | None = Field(None, ge=1, le=60 * 24 * 31, description="Run at this interval.")
-    cron: str | None = Field(
-        None, max_length=100, description="Run by a cron line in the team's time zone.", examples=["15 6 * * 1-5"]
+    every_minutes: int | None = Field(
+        None, ge=1, le=60 * 24 * 31, description="Run at this interval."
     )
-    target_minutes: int = Field(15, ge=1, le=60 * 24 * 31, description="Changes should be answerable within this time.")
+    cron: str | None = Field(
+        None,
+        max_length=100,
+        description="Run by a cron line in the team's time zone.",
+        examples=["15 6 * * 1-5"],
+    )
+    target_minutes: int = Field(
+        15, ge=1, le=60 * 24 * 31, description="Changes should be answerable within this time."
+    )
     guard_share: float = Field(
         0.2, ge=0, le=1, description="Hold a run that would remove or fail more than this share."
     )
-    guard_least: int = Field(10, ge=1, le=1_000_000, description="Never hold a run over fewer items than this.")
+    guard_least: int = Field(
+        10, ge=1, le=1_000_000, description="Never hold a run over fewer items than this."
+    )
 
 
 class SourceIn(_Care):
     name: Name = Field(examples=["Notices"])
     kind: str = Field(examples=["folder"])
-    settings: dict[str, Any] = Field(description="As the kind's schema says.", examples=[{"path": "/srv/notices"}])
-    credentials: dict[str, CredentialText] | None = Field(None, description="Kept encrypted, never given back.")
-    folder: str | None = Field(None, max_length=100, description="Where its documents lie in the knowledge base.")
+    settings: dict[str, Any] = Field(
+        description="As the kind's schema says.", examples=[{"path": "/srv/notices"}]
+    )
+    credentials: dict[str, CredentialText] | None = Field(
+        None, description="Kept encrypted, never given back."
+    )
+    folder: str | None = Field(
+        None, max_length=100, description="Where its documents lie in the knowledge base."
+    )
 
 
 class SourceChange(Model):
@@ -173,7 +190,9 @@ class SourceOut(Model):
     kind: str
     folder: str
     settings: dict[str, Any]
-    credentials: list[str] = Field(description="Which credentials are set; their values are never given back.")
+    credentials: list[str] = Field(
+        description="Which credentials are set; their values are never given back."
+    )
     tag_rules: list[TagRule]
     every_minutes: int | None
     cron: str | None
@@ -218,7 +237,9 @@ class SignalSecret(Model):
 class PushedIn(Model):
     """A document that a program sends: its text, or its bytes in base64 with a name that has the right ending."""
 
-    id: Annotated[str, StringConstraints(min_length=1, max_length=300)] = Field(description="The program's own id.")
+    id: Annotated[str, StringConstraints(min_length=1, max_length=300)] = Field(
+        description="The program's own id."
+    )
     name: str | None = Field(None, max_length=300, description="Default: the id.")
     title: str | None = Field(None, max_length=300)
     text: str | None = Field(None, description="Markdown or plain text.")

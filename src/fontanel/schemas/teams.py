@@ -10,7 +10,10 @@ from pydantic import Field, StringConstraints
 from fontanel.schemas.base import Model, Name, RoleName
 
 Email = Annotated[
-    str, StringConstraints(strip_whitespace=True, to_lower=True, pattern=r"^[^@\s]+@[^@\s]+$", max_length=200)
+    str,
+    StringConstraints(
+        strip_whitespace=True, to_lower=True, pattern=r"^[^@\s]+@[^@\s]+$", max_length=200
+    ),
 ]
 Password = Annotated[str, StringConstraints(min_length=10, max_length=200)]
 
@@ -76,9 +79,15 @@ class TeamChange(Model):
     """What is left out stays."""
 
     name: Name | None = None
-    time_zone: str | None = Field(None, max_length=60, description="Cron lines are in it.", examples=["Europe/Berlin"])
-    kept_days: int | None = Field(None, ge=1, le=3650, description="Days that conversations are kept; null for good.")
-    monthly_tokens: int | None = Field(None, ge=0, description="Tokens of models a month; null for no bound.")
+    time_zone: str | None = Field(
+        None, max_length=60, description="Cron lines are in it.", examples=["Europe/Berlin"]
+    )
+    kept_days: int | None = Field(
+        None, ge=1, le=3650, description="Days that conversations are kept; null for good."
+    )
+    monthly_tokens: int | None = Field(
+        None, ge=0, description="Tokens of models a month; null for no bound."
+    )
 
 
 class TeamOut(Model):
@@ -92,7 +101,8 @@ class TeamOut(Model):
         None, description="Folders that its sources may read; null: all that the service allows."
     )
     source_networks: list[str] | None = Field(
-        None, description="Private networks that its sources may reach; null: all that the service allows."
+        None,
+        description="Private networks that its sources may reach; null: all that the service allows.",
     )
     created_at: datetime
     version: int
@@ -101,12 +111,12 @@ class TeamOut(Model):
 class GrantsIn(Model):
     """What a team's sources may read, of what the service allows. Null: all of it."""
 
-    source_folders: list[Annotated[str, StringConstraints(min_length=1, max_length=1000)]] | None = Field(
-        max_length=100
-    )
-    source_networks: list[Annotated[str, StringConstraints(min_length=1, max_length=100)]] | None = Field(
-        max_length=100
-    )
+    source_folders: (
+        list[Annotated[str, StringConstraints(min_length=1, max_length=1000)]] | None
+    ) = Field(max_length=100)
+    source_networks: (
+        list[Annotated[str, StringConstraints(min_length=1, max_length=100)]] | None
+    ) = Field(max_length=100)
 
 
 class InvitationIn(Model):
@@ -176,7 +186,9 @@ class MemberOut(Model):
 class KeyIn(Model):
     name: Name = Field(examples=["nightly upload"])
     role: RoleName = "reader"
-    kbs: list[str] | None = Field(None, description="Ids or short names of the only knowledge bases it may reach.")
+    kbs: list[str] | None = Field(
+        None, description="Ids or short names of the only knowledge bases it may reach."
+    )
     expires_in_days: int | None = Field(None, ge=1, le=3650)
 
 
@@ -200,6 +212,8 @@ class KeyMade(KeyOut):
 class Health(Model):
     status: Literal["ok"]
     version: str
-    embedder: str | None = Field(description="The embedder in use; None when the service works by words alone.")
+    embedder: str | None = Field(
+        description="The embedder in use; None when the service works by words alone."
+    )
     note: str | None = None
     waiting: int = Field(description="Documents that wait to be indexed.")

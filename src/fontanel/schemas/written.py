@@ -71,11 +71,21 @@ class Chosen(Model):
     name: str | None = None
     warnings: bool = False
     tags: Tags = {}
-    all: bool = Field(False, description="Needed to mean every document when nothing narrows the choice.")
+    all: bool = Field(
+        False, description="Needed to mean every document when nothing narrows the choice."
+    )
 
     @model_validator(mode="after")
     def _means_something(self) -> Chosen:
-        narrowed = self.documents or self.state or self.source or self.folder or self.name or self.warnings or self.tags
+        narrowed = (
+            self.documents
+            or self.state
+            or self.source
+            or self.folder
+            or self.name
+            or self.warnings
+            or self.tags
+        )
         if not narrowed and not self.all:
             raise ValueError("say which documents are meant, or all=true")
         return self

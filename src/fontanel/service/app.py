@@ -9,41 +9,18 @@ from pydantic import TypeAdapter
 from starlette.middleware import Middleware
 
 from fontanel import __version__
+from fontanel.engine.ingest.queue import waiting
+from fontanel.engine.runtime.runtime import Workshop
 from fontanel.schemas import Event
-from fontanel.service import (
-    answers,
-    ask,
-    chat,
-    console,
-    desks,
-    documents,
-    editions,
-    health,
-    invitations,
-    kbs,
-    models,
-    notices,
-    pages,
-    preview,
-    problems,
-    search,
-    sessions,
-    sources,
-    syncs,
-    teams,
-    usage,
-    watching,
-    written,
-)
+from fontanel.service import console, problems
+from fontanel.service.api import api_routes
+from fontanel.service.auth.rate_limits import AtOnce, Pace, SignInLimits
 from fontanel.service.bodies import BodyGate
-from fontanel.service.figures import SourceFigures
+from fontanel.service.metrics import SourceFigures
 from fontanel.service.middleware import Metrics, RequestLog
-from fontanel.service.rate_limits import AtOnce, Pace, SignInLimits
-from fontanel.service.renewal import OpenStreams
-from fontanel.service.streaming import new_pool
+from fontanel.service.streaming.answers import new_pool
+from fontanel.service.streaming.renewal import OpenStreams
 from fontanel.settings import Settings
-from fontanel.work.queue import waiting
-from fontanel.work.workshop import Workshop
 
 _DESCRIPTION = """
 Teams keep documents in knowledge bases; questions are answered from them with citations.
@@ -75,7 +52,10 @@ def create_app(settings: Settings, workshop: Workshop | None = None) -> FastAPI:
         middleware=[
             Middleware(RequestLog, metrics=metrics, secure=settings.secure_cookie),
             Middleware(
-                BodyGate, workshop=workshop, max_upload=settings.most_upload_mb * 1_000_000, grace=settings.body_seconds
+                BodyGate,
+                workshop=workshop,
+                max_upload=settings.most_upload_mb * 1_000_000,
+                grace=settings.body_seconds,
             ),
         ],
     )
@@ -87,36 +67,7 @@ def create_app(settings: Settings, workshop: Workshop | None = None) -> FastAPI:
     app.state.answers = new_pool()
     app.state.streams = OpenStreams()
     problems.install(app)
-    for part in (
-        sessions,
-        teams,
-        invitations,
-        kbs,
-        watching,
-        editions,
-        written,
-        documents,
-        sources,
-        syncs,
-        notices,
-        pages,
-        preview,
-        search,
-        ask,
-        desks,
-        chat,
-        answers,
-        usage,
-        models,
-    ):
-        app.router.routes += part.router.routes
-    app.router.routes += [
-        *editions.packs.routes,
-        *invitations.links.routes,
-        *sources.around.routes,
-        *usage.all_teams.routes,
-        *health.router.routes,
-    ]
+    app.router.routes += api_routes()
     console.install(app)
     app.openapi = lambda: _description_of(app)  # type: ignore[method-assign]
     return app
@@ -126,7 +77,9 @@ def _description_of(app: FastAPI) -> dict[str, Any]:
     """The OpenAPI description, with the events of a streamed answer, which FastAPI has no place for."""
     if app.openapi_schema is None:
         described = FastAPI.openapi(app)
-        events = TypeAdapter(Event).json_schema(mode="serialization", ref_template="#/components/schemas/{model}")
+        events = TypeAdapter(Event).json_schema(
+            mode="serialization", ref_template="#/components/schemas/{model}"
+        )
         for name, schema in events.pop("$defs").items():
             described["components"]["schemas"].setdefault(name, schema)
         described["components"]["schemas"]["Event"] = events

@@ -17,13 +17,12 @@ from sqlalchemy import select
 from starlette.requests import HTTPConnection
 from starlette.types import ASGIApp, Message, Receive, Scope, Send
 
-from fontanel.records.desk_tables import DeskLink
+from fontanel.engine.runtime.runtime import Workshop
 from fontanel.records.ids import hash_secret
-from fontanel.records.tables import now
-from fontanel.service.access import FOUND_CALLER, credentials_of, find_caller
+from fontanel.records.tables import DeskLink, now
+from fontanel.service.auth.access import FOUND_CALLER, credentials_of, find_caller
 from fontanel.service.problems import ProblemError, disk_full, has_room, problem
-from fontanel.service.turnstile import in_turn
-from fontanel.work.workshop import Workshop
+from fontanel.service.streaming.turnstile import in_turn
 
 _MB = 1_000_000
 #: Bytes of JSON that a route takes, unless it is named below.
@@ -59,7 +58,9 @@ class BodyRefused(Exception):
 class BodyGate:
     """Authenticates the caller of each request that has a body, and bounds the body's size, time and nesting."""
 
-    def __init__(self, app: ASGIApp, workshop: Workshop | None, max_upload: int, grace: float) -> None:
+    def __init__(
+        self, app: ASGIApp, workshop: Workshop | None, max_upload: int, grace: float
+    ) -> None:
         self._app = app
         self._workshop = workshop
         self._max_upload = max_upload
@@ -99,7 +100,11 @@ class BodyGate:
     async def _authenticate(self, connection: HTTPConnection, scope: Scope) -> bool:
         """Whether the caller is known; strangers get through to open routes only. Raises BodyRefused."""
         path = scope["path"]
-        if self._workshop is None or not path.startswith("/api/") or _OPEN.fullmatch(path.rstrip("/")):
+        if (
+            self._workshop is None
+            or not path.startswith("/api/")
+            or _OPEN.fullmatch(path.rstrip("/"))
+        ):
             return False
         try:
             await in_turn(self._look_up, connection, self._workshop)
@@ -112,12 +117,16 @@ class BodyGate:
         with workshop.sessions() as session:
             if credentials.bearer is not None and credentials.bearer.startswith("dl_"):
                 # Which desk the link opens is for the route to say.
-                link = select(DeskLink).where(DeskLink.secret_hash == hash_secret(credentials.bearer))
+                link = select(DeskLink).where(
+                    DeskLink.secret_hash == hash_secret(credentials.bearer)
+                )
                 found = session.scalar(link.where(DeskLink.revoked_at.is_(None)))
                 if found is not None and (found.expires_at is None or found.expires_at > now()):
                     return
             # Kept for the route, which would look the same up again.
-            connection.scope["state"][FOUND_CALLER] = find_caller(session, connection, workshop, credentials)
+            connection.scope["state"][FOUND_CALLER] = find_caller(
+                session, connection, workshop, credentials
+            )
 
     def _limit(self, path: str, content_type: str) -> int:
         path = path.rstrip("/")
@@ -167,7 +176,9 @@ class _Body:
             message = await asyncio.wait_for(self.receive(), max(left, 0.0))
         except TimeoutError as error:
             problem_of = ProblemError(
-                "too-slow", "The request's body arrived too slowly.", advice="Try again over a faster connection."
+                "too-slow",
+                "The request's body arrived too slowly.",
+                advice="Try again over a faster connection.",
             )
             self.refused = BodyRefused(problem_of)
             raise self.refused from error
@@ -228,7 +239,9 @@ def check_json(data: bytes) -> None:
             deepest = max(deepest, depth)
     if len(brackets) > MAX_BRACKETS or deepest > MAX_DEPTH:
         raise BodyRefused(
-            ProblemError("invalid", f"The JSON is nested more than {MAX_DEPTH} deep, or has too many parts.")
+            ProblemError(
+                "invalid", f"The JSON is nested more than {MAX_DEPTH} deep, or has too many parts."
+            )
         )
     if b"NaN" in data or b"Infinity" in data or _SURROGATE.search(data):
         try:
@@ -267,9 +280,10 @@ def _unusable(value: Any) -> str | None:
 def _too_large(limit: int) -> ProblemError:
     size = f"{limit // _MB} MB" if limit >= _MB else f"{limit // 1000} kB"
     return ProblemError(
-        "too-large", f"At most {size} are taken here at once.",
+        "too-large",
+        f"At most {size} are taken here at once.",
         advice="Send it in parts. For files, the operator can raise FONTANEL_MOST_UPLOAD_MB.",
-    )  # fmt: skip
+    )
 
 
 async def _drain(receive: Receive, known: bool) -> None:
@@ -287,12 +301,16 @@ async def _drain(receive: Receive, known: bool) -> None:
 
 
 async def _refuse(scope: Scope, send: Send, error: ProblemError) -> None:
-    found = problem(error.kind, error.detail, scope["state"]["request_id"], error.field, error.advice)
+    found = problem(
+        error.kind, error.detail, scope["state"]["request_id"], error.field, error.advice
+    )
     body = json.dumps(found.model_dump()).encode()
     headers = [
-        (b"content-type", b"application/problem+json"), (b"content-length", str(len(body)).encode()), (b"connection", b"close"),
+        (b"content-type", b"application/problem+json"),
+        (b"content-length", str(len(body)).encode()),
+        (b"connection", b"close"),
         *((name.lower().encode(), value.encode()) for name, value in (error.headers or {}).items()),
-    ]  # fmt: skip
+    ]
     await send({"type": "http.response.start", "status": found.status, "headers": headers})
     await send({"type": "http.response.body", "body": body})
 
@@ -304,7 +322,9 @@ class BodyRoute(APIRoute):
         handler = super().get_route_handler()
 
         async def handle(request: Any) -> Any:
-            body = await request.body() if _is_json(request.headers.get("content-type", "")) else b""
+            body = (
+                await request.body() if _is_json(request.headers.get("content-type", "")) else b""
+            )
             if len(body) > _LARGE:
                 request._json = await in_turn(_loads, body)
             return await handler(request)

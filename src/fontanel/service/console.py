@@ -7,10 +7,10 @@ from pathlib import Path
 from fastapi import FastAPI, Request, Response
 from fastapi.responses import FileResponse, PlainTextResponse
 
-from fontanel.records.desk_tables import Desk
+from fontanel.engine.answering.targets import version_of
+from fontanel.records.tables import Desk
 from fontanel.schemas.desks import FRAME_ORIGIN
 from fontanel.service.problems import ProblemError
-from fontanel.work.desks import version_of
 
 BUILT = Path(__file__).parent / "console"
 _POLICY = (
@@ -29,12 +29,16 @@ def install(app: FastAPI) -> None:
     @app.get("/{path:path}", include_in_schema=False)
     def console(path: str, request: Request) -> Response:
         if path.startswith(("api/", "health/")) or path == "api":
-            raise ProblemError("not-found", f"There is nothing at {request.url.path}.", advice="See /api/docs.")
+            raise ProblemError(
+                "not-found", f"There is nothing at {request.url.path}.", advice="See /api/docs."
+            )
         file = (BUILT / path).resolve()
         if path and file.is_file() and file.is_relative_to(BUILT):
             if file.suffix == ".html":
                 return _page(file.name, "'none'")
-            lasting = "public, max-age=31536000, immutable" if path.startswith("assets/") else "no-cache"
+            lasting = (
+                "public, max-age=31536000, immutable" if path.startswith("assets/") else "no-cache"
+            )
             return FileResponse(file, headers={"Cache-Control": lasting})
         return _page("index.html", _framers(request, path))
 
@@ -43,7 +47,9 @@ def _page(name: str, framers: str) -> Response:
     page = BUILT / name
     if not page.is_file():
         return PlainTextResponse("The console is not built. Run `make console`.", status_code=503)
-    return FileResponse(page, headers={"Cache-Control": "no-cache", "Content-Security-Policy": _POLICY + framers})
+    return FileResponse(
+        page, headers={"Cache-Control": "no-cache", "Content-Security-Policy": _POLICY + framers}
+    )
 
 
 def _framers(request: Request, path: str) -> str:
@@ -52,7 +58,11 @@ def _framers(request: Request, path: str) -> str:
     if path.startswith("chat/") and workshop is not None:
         with workshop.sessions() as session:
             desk = session.get(Desk, path.removeprefix("chat/").strip("/"))
-            version = None if desk is None or desk.published is None else version_of(session, desk, desk.published)
+            version = (
+                None
+                if desk is None or desk.published is None
+                else version_of(session, desk, desk.published)
+            )
         stored = [] if version is None else version.settings.get("frame_origins") or []
         # Versions from before origins were checked may have anything in them.
         if origins := [origin for origin in stored if FRAME_ORIGIN.fullmatch(origin)]:

@@ -6,7 +6,7 @@ from typing import Any
 
 from pydantic import BaseModel, ValidationError
 
-from fontanel.work.documents import Refused
+from fontanel.errors import Refused
 
 
 def given(model: type[BaseModel], field: str, text: str | None) -> dict[str, Any] | None:

@@ -26,15 +26,25 @@ class Metrics:
     def __init__(self, waiting: Callable[[], float]) -> None:
         self.registry = CollectorRegistry()
         self.requests = Counter(
-            "fontanel_requests", "Requests answered.", ["method", "route", "status"], registry=self.registry
+            "fontanel_requests",
+            "Requests answered.",
+            ["method", "route", "status"],
+            registry=self.registry,
         )
         self.seconds = Histogram(
-            "fontanel_request_seconds", "Time to answer a request.", ["route"], registry=self.registry
+            "fontanel_request_seconds",
+            "Time to answer a request.",
+            ["route"],
+            registry=self.registry,
         )
-        self.answers = Counter("fontanel_answers", "Questions asked, by outcome.", ["outcome"], registry=self.registry)
-        Gauge("fontanel_documents_waiting", "Documents that wait to be indexed.", registry=self.registry).set_function(
-            waiting
+        self.answers = Counter(
+            "fontanel_answers", "Questions asked, by outcome.", ["outcome"], registry=self.registry
         )
+        Gauge(
+            "fontanel_documents_waiting",
+            "Documents that wait to be indexed.",
+            registry=self.registry,
+        ).set_function(waiting)
 
 
 class RequestLog:
@@ -59,8 +69,14 @@ class RequestLog:
             if message["type"] == "http.response.start":
                 status = message["status"]
                 names = {name.lower(): value for name, value in message.get("headers", [])}
-                if names.get(b"content-type", b"").startswith(b"text/html") and b"content-security-policy" not in names:
-                    message["headers"] = [*message["headers"], (b"content-security-policy", _CLOSED)]
+                if (
+                    names.get(b"content-type", b"").startswith(b"text/html")
+                    and b"content-security-policy" not in names
+                ):
+                    message["headers"] = [
+                        *message["headers"],
+                        (b"content-security-policy", _CLOSED),
+                    ]
                 if self._secure:
                     message["headers"] = [
                         *message.get("headers", []),
@@ -84,6 +100,10 @@ class RequestLog:
             self._metrics.seconds.labels(route).observe(seconds)
             if not route.startswith("/health"):
                 log.info(
-                    "request", request_id=request_id, method=method, route=route, status=status,
+                    "request",
+                    request_id=request_id,
+                    method=method,
+                    route=route,
+                    status=status,
                     seconds=round(seconds, 4),
-                )  # fmt: skip
+                )

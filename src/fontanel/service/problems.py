@@ -13,10 +13,10 @@ from fastapi.responses import JSONResponse
 from sqlalchemy.exc import IntegrityError, OperationalError
 from starlette.exceptions import HTTPException
 
+from fontanel.errors import Refused
 from fontanel.records.scope import NotInScope
 from fontanel.schemas import Problem
 from fontanel.settings import Settings
-from fontanel.work.documents import Refused
 
 log = structlog.get_logger()
 
@@ -71,25 +71,38 @@ def has_room(settings: Settings) -> bool:
 def disk_full(settings: Settings | None = None) -> ProblemError:
     where = f" of {settings.data}" if settings else ""
     return ProblemError(
-        "disk-full", f"The disk{where} is full; nothing was stored.",
+        "disk-full",
+        f"The disk{where} is full; nothing was stored.",
         advice="The operator frees space. What is stored already can still be searched.",
-    )  # fmt: skip
+    )
 
 
 def problem(
-    kind: str, detail: str, request_id: str | None, field: str | None = None, advice: str | None = None
+    kind: str,
+    detail: str,
+    request_id: str | None,
+    field: str | None = None,
+    advice: str | None = None,
 ) -> Problem:
     status, title = PROBLEMS[kind]
     return Problem(
-        type=f"urn:fontanel:problem:{kind}", title=title, status=status, detail=detail, field=field, advice=advice,
+        type=f"urn:fontanel:problem:{kind}",
+        title=title,
+        status=status,
+        detail=detail,
+        field=field,
+        advice=advice,
         request_id=request_id,
-    )  # fmt: skip
+    )
 
 
 def reply(request: Request, error: ProblemError) -> JSONResponse:
     found = problem(error.kind, error.detail, request.state.request_id, error.field, error.advice)
     return JSONResponse(
-        found.model_dump(), status_code=found.status, media_type="application/problem+json", headers=error.headers
+        found.model_dump(),
+        status_code=found.status,
+        media_type="application/problem+json",
+        headers=error.headers,
     )
 
 
@@ -112,9 +125,14 @@ def install(app: FastAPI) -> None:
     @app.exception_handler(RequestValidationError)
     def on_invalid(request: Request, error: RequestValidationError) -> JSONResponse:
         first = error.errors()[0]
-        field = ".".join(str(part) for part in first["loc"] if part not in ("body", "query", "path", "header"))
+        field = ".".join(
+            str(part) for part in first["loc"] if part not in ("body", "query", "path", "header")
+        )
         return reply(
-            request, ProblemError("invalid", f"{field or 'The request'}: {first['msg']}.", field=field or None)
+            request,
+            ProblemError(
+                "invalid", f"{field or 'The request'}: {first['msg']}.", field=field or None
+            ),
         )
 
     @app.exception_handler(OverflowError)
@@ -131,21 +149,30 @@ def install(app: FastAPI) -> None:
     @app.exception_handler(OSError)
     def on_system(request: Request, error: OSError) -> JSONResponse:
         return (
-            reply(request, disk_full()) if error.errno in (errno.ENOSPC, errno.EDQUOT) else on_failure(request, error)
+            reply(request, disk_full())
+            if error.errno in (errno.ENOSPC, errno.EDQUOT)
+            else on_failure(request, error)
         )
 
     @app.exception_handler(IntegrityError)
     def on_conflict(request: Request, error: IntegrityError) -> JSONResponse:
         log.info("integrity", error=str(error.orig))
         return reply(
-            request, ProblemError("conflict", "Something of that name was made at the same moment. Try again.")
+            request,
+            ProblemError(
+                "conflict", "Something of that name was made at the same moment. Try again."
+            ),
         )
 
     @app.exception_handler(HTTPException)
     def on_http(request: Request, error: HTTPException) -> JSONResponse:
         kinds = {status: kind for kind, (status, _) in reversed(PROBLEMS.items())}
         kind = kinds.get(error.status_code, "invalid" if error.status_code < 500 else "internal")
-        detail = error.detail if isinstance(error.detail, str) else http.HTTPStatus(error.status_code).phrase
+        detail = (
+            error.detail
+            if isinstance(error.detail, str)
+            else http.HTTPStatus(error.status_code).phrase
+        )
         return reply(request, ProblemError(kind, detail, headers=dict(error.headers or {})))
 
     @app.exception_handler(Exception)

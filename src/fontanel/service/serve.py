@@ -18,10 +18,10 @@ import structlog
 import uvicorn
 from sqlalchemy.exc import DatabaseError
 
+from fontanel.engine.runtime.runtime import DataInUse, Workshop
 from fontanel.service.app import create_app
 from fontanel.service.connections import allow_open_files, protocol
 from fontanel.settings import Settings
-from fontanel.work.workshop import DataInUse, Workshop
 
 log = structlog.get_logger()
 
@@ -40,7 +40,9 @@ class _Server(uvicorn.Server):
         self._workshop.begin_stop()
         super().handle_exit(sig, frame)
         # A second Ctrl-C should not be needed, nor change the exit code of a clean stop.
-        self._captured_signals = [s for s in getattr(self, "_captured_signals", []) if s != signal.SIGINT]
+        self._captured_signals = [
+            s for s in getattr(self, "_captured_signals", []) if s != signal.SIGINT
+        ]
 
 
 def spare_memory() -> None:
@@ -49,12 +51,16 @@ def spare_memory() -> None:
         ctypes.CDLL(None).mallopt(_M_ARENA_MAX, 2)
 
 
-def _name_exception(logger: Any, method: str, event: MutableMapping[str, Any]) -> MutableMapping[str, Any]:
+def _name_exception(
+    logger: Any, method: str, event: MutableMapping[str, Any]
+) -> MutableMapping[str, Any]:
     """Write down where an exception came from, without its message: that often quotes what people keep or asked."""
     info = event.pop("exc_info", None)
     if info is True:
         info = sys.exc_info()
-    error = info if isinstance(info, BaseException) else info[1] if isinstance(info, tuple) else None
+    error = (
+        info if isinstance(info, BaseException) else info[1] if isinstance(info, tuple) else None
+    )
     if error is None:
         return event
     lines: list[str] = []
@@ -62,7 +68,8 @@ def _name_exception(logger: Any, method: str, event: MutableMapping[str, Any]) -
     while seen is not None and len(lines) < 200:
         lines += [f"{type(seen).__module__}.{type(seen).__qualname__}"]
         lines += [
-            f"  {frame.filename}:{frame.lineno} {frame.name}" for frame in traceback.extract_tb(seen.__traceback__)
+            f"  {frame.filename}:{frame.lineno} {frame.name}"
+            for frame in traceback.extract_tb(seen.__traceback__)
         ]
         seen = seen.__cause__ or (None if seen.__suppress_context__ else seen.__context__)
     event["exception"] = "\n".join(lines)
@@ -104,10 +111,15 @@ def run(settings: Settings) -> int:
         )
         return 1
     except OSError as error:
-        print(f"fontanel: {settings.data} cannot be used: {error.strerror or error}.", file=sys.stderr)
+        print(
+            f"fontanel: {settings.data} cannot be used: {error.strerror or error}.", file=sys.stderr
+        )
         return 1
     if os.geteuid() == 0:
-        log.warning("running as root", advice="Run the service as a user of its own that owns the data directory only.")
+        log.warning(
+            "running as root",
+            advice="Run the service as a user of its own that owns the data directory only.",
+        )
     if workshop.operator_password:
         print(
             f"\nFirst start. Sign in as operator@localhost with the password {workshop.operator_password}\n"
@@ -116,10 +128,16 @@ def run(settings: Settings) -> int:
         )
     print(f"Fontanel listens on http://{settings.host}:{settings.port}", flush=True)
     config = uvicorn.Config(
-        create_app(settings, workshop), host=settings.host, port=settings.port, log_level="warning", access_log=False,
-        proxy_headers=bool(settings.trusted_proxies), forwarded_allow_ips=settings.trusted_proxies or "127.0.0.1",
-        timeout_graceful_shutdown=5, http=protocol(settings.max_connections, settings.head_seconds),  # type: ignore[arg-type]
-    )  # fmt: skip
+        create_app(settings, workshop),
+        host=settings.host,
+        port=settings.port,
+        log_level="warning",
+        access_log=False,
+        proxy_headers=bool(settings.trusted_proxies),
+        forwarded_allow_ips=settings.trusted_proxies or "127.0.0.1",
+        timeout_graceful_shutdown=5,
+        http=protocol(settings.max_connections, settings.head_seconds),  # type: ignore[arg-type]
+    )
     server = _Server(config, workshop)
     try:
         server.run()

@@ -9,6 +9,9 @@ import httpx
 from defusedxml import ElementTree
 from pydantic import Field
 
+from fontanel.sources.network.reach import check_url, http_client, origin_of
+from fontanel.sources.network.requests import Requests, bounded, refusal, whole
+from fontanel.sources.network.signing import ALGORITHM, EMPTY, canonical_path, canonical_query, sign
 from fontanel.sources.patterns import Patterns, chooser
 from fontanel.sources.protocol import (
     Fetched,
@@ -23,23 +26,27 @@ from fontanel.sources.protocol import (
     SourceUnavailable,
     Surroundings,
 )
-from fontanel.sources.reach import check_url, http_client, origin_of
-from fontanel.sources.requests import Requests, bounded, refusal, whole
-from fontanel.sources.signing import ALGORITHM, EMPTY, canonical_path, canonical_query, sign
 
 _MOST_LISTING = 20_000_000
 
 
 class BucketSettings(Patterns):
     endpoint: str = Field(
-        title="Address of the store", min_length=1, max_length=2000,
+        title="Address of the store",
+        min_length=1,
+        max_length=2000,
         description="For instance `https://store.skerrow.example`.",
-    )  # fmt: skip
+    )
     bucket: str = Field(title="Bucket", min_length=1, max_length=255, pattern=r"^[\w.-]+$")
     prefix: str = Field(
-        "", title="Below", max_length=1000, description="Only keys that begin so, for instance `manuals/`."
+        "",
+        title="Below",
+        max_length=1000,
+        description="Only keys that begin so, for instance `manuals/`.",
     )
-    region: str = Field("us-east-1", title="Region", min_length=1, max_length=60, pattern=r"^[\w-]+$")
+    region: str = Field(
+        "us-east-1", title="Region", min_length=1, max_length=60, pattern=r"^[\w-]+$"
+    )
 
 
 class BucketCredentials(SettingsModel):
@@ -47,7 +54,9 @@ class BucketCredentials(SettingsModel):
         None, title="Access key", description="Without one the bucket must be public."
     )
     secret_key: str | None = Field(None, title="Secret key")
-    session_token: HeaderSecret | None = Field(None, title="Session token", description="Only for temporary keys.")
+    session_token: HeaderSecret | None = Field(
+        None, title="Session token", description="Only for temporary keys."
+    )
 
 
 class Bucket(Source):
@@ -56,7 +65,9 @@ class Bucket(Source):
 
     at_once = 8
 
-    def __init__(self, settings: BucketSettings, credentials: BucketCredentials, around: Surroundings) -> None:
+    def __init__(
+        self, settings: BucketSettings, credentials: BucketCredentials, around: Surroundings
+    ) -> None:
         self._settings = settings
         self._credentials = credentials
         self._base = check_url(settings.endpoint.rstrip("/"), "endpoint")
@@ -91,7 +102,8 @@ class Bucket(Source):
             raise SourceUnavailable(str(error)) from error
         if response.status_code != 200:
             raise SourceUnavailable(
-                _said(response, data, f"The bucket {self._settings.bucket}"), response.status_code >= 429
+                _said(response, data, f"The bucket {self._settings.bucket}"),
+                response.status_code >= 429,
             )
         try:
             root = ElementTree.fromstring(data)
@@ -131,8 +143,12 @@ class Bucket(Source):
         pairs = list(query.items())
 
         def build() -> httpx.Request:
-            url = self._base.copy_with(raw_path=(whole_path + ("?" + canonical_query(pairs) if pairs else "")).encode())
-            return self._requests.client.build_request("GET", url, headers=self._signed(whole_path, pairs))
+            url = self._base.copy_with(
+                raw_path=(whole_path + ("?" + canonical_query(pairs) if pairs else "")).encode()
+            )
+            return self._requests.client.build_request(
+                "GET", url, headers=self._signed(whole_path, pairs)
+            )
 
         return self._requests.send("GET", self._base, build=build)
 
@@ -142,11 +158,17 @@ class Bucket(Source):
             return {"x-amz-content-sha256": EMPTY}
         moment = datetime.now(UTC).strftime("%Y%m%dT%H%M%SZ")
         scope = f"{moment[:8]}/{self._settings.region}/s3/aws4_request"
-        headers = {"host": self._base.netloc.decode(), "x-amz-content-sha256": EMPTY, "x-amz-date": moment}
+        headers = {
+            "host": self._base.netloc.decode(),
+            "x-amz-content-sha256": EMPTY,
+            "x-amz-date": moment,
+        }
         if credentials.session_token:
             headers["x-amz-security-token"] = credentials.session_token
         names = sorted(headers)
-        made = sign(credentials.secret_key, "GET", path, query, headers, names, EMPTY, moment, scope)
+        made = sign(
+            credentials.secret_key, "GET", path, query, headers, names, EMPTY, moment, scope
+        )
         said = f"Credential={credentials.access_key}/{scope}, SignedHeaders={';'.join(names)}, Signature={made}"
         return {**headers, "authorization": f"{ALGORITHM} {said}"}
 
@@ -161,13 +183,20 @@ def _moment(text: str | None) -> float | None:
 def _said(response: httpx.Response, data: bytes, what: str) -> str:
     """Why a store refused: its own code where it gives one."""
     try:
-        code = ElementTree.fromstring(data).findtext("{*}Code") or ElementTree.fromstring(data).findtext("Code")
+        code = ElementTree.fromstring(data).findtext("{*}Code") or ElementTree.fromstring(
+            data
+        ).findtext("Code")
     except (ElementTree.ParseError, ValueError):
         code = None
     return refusal(response, what) + (f" It says: {code}." if code else "")
 
 
 KIND = Kind(
-    name="bucket", title="Bucket", says="Objects of a bucket in any store that speaks the S3 protocol.",
-    settings=BucketSettings, credentials=BucketCredentials, open=Bucket, destination=lambda s: origin_of(s.endpoint),
-)  # fmt: skip
+    name="bucket",
+    title="Bucket",
+    says="Objects of a bucket in any store that speaks the S3 protocol.",
+    settings=BucketSettings,
+    credentials=BucketCredentials,
+    open=Bucket,
+    destination=lambda s: origin_of(s.endpoint),
+)

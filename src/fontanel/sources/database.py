@@ -18,8 +18,9 @@ from sqlalchemy.engine import URL
 from sqlalchemy.exc import SQLAlchemyError
 from sqlalchemy.pool import NullPool
 
-from fontanel.core.reading.records import tag_name
+from fontanel.core.reading.data.row_documents import tag_name
 from fontanel.sources.folder import allowed_folder
+from fontanel.sources.network.reach import NotAllowed, resolve
 from fontanel.sources.protocol import (
     Fetched,
     ItemFailed,
@@ -33,7 +34,6 @@ from fontanel.sources.protocol import (
     SourceUnavailable,
     Surroundings,
 )
-from fontanel.sources.reach import NotAllowed, resolve
 
 #: Rows fetched from the server at a time.
 _PAGE = 20
@@ -48,11 +48,16 @@ class DatabaseSettings(SettingsModel):
     host: str | None = Field(None, title="Host", max_length=255, description="PostgreSQL only.")
     port: int = Field(5432, title="Port", ge=1, le=65535)
     database: str = Field(
-        title="Database", min_length=1, max_length=1000,
+        title="Database",
+        min_length=1,
+        max_length=1000,
         description="Its name; for SQLite the path of its file, below a folder that the operator allows.",
-    )  # fmt: skip
+    )
     query: str = Field(
-        title="Query", min_length=1, max_length=20_000, description="One SELECT. Each row becomes a document."
+        title="Query",
+        min_length=1,
+        max_length=20_000,
+        description="One SELECT. Each row becomes a document.",
     )
     identity: list[str] = Field(title="Columns that tell rows apart", min_length=1, max_length=10)
     title: str | None = Field(None, title="Title column")
@@ -79,7 +84,9 @@ class Database(Source):
 
     at_once = 1
 
-    def __init__(self, settings: DatabaseSettings, credentials: DatabaseCredentials, around: Surroundings) -> None:
+    def __init__(
+        self, settings: DatabaseSettings, credentials: DatabaseCredentials, around: Surroundings
+    ) -> None:
         self._settings = settings
         self._query = settings.query.strip().rstrip(";").strip()
         if not self._query.lower().startswith(("select", "with")):
@@ -131,7 +138,11 @@ class Database(Source):
                 raise SourceUnavailable(f"There is no host {self._settings.host}.") from error
             # The address that was checked is the one connected to, whatever the name says a moment later.
             options = f"-c statement_timeout={self._settings.seconds * 1000} -c default_transaction_read_only=on"
-            arguments = {"hostaddr": address, "connect_timeout": max(2, int(self._around.seconds)), "options": options}
+            arguments = {
+                "hostaddr": address,
+                "connect_timeout": max(2, int(self._around.seconds)),
+                "options": options,
+            }
             engine = create_engine(self._url, poolclass=NullPool, connect_args=arguments)
             return engine.connect().execution_options(postgresql_readonly=True)
         return self._engine.connect()
@@ -142,14 +153,20 @@ class Database(Source):
     def items(self, known: Known) -> Iterator[Listed | Skipped]:
         settings = self._settings
         wanted = list(
-            dict.fromkeys([*settings.identity, *([settings.changed_at] if settings.changed_at else self._columns())])
+            dict.fromkeys(
+                [
+                    *settings.identity,
+                    *([settings.changed_at] if settings.changed_at else self._columns()),
+                ]
+            )
         )
         seen = held = 0
         for row in self._select(wanted, "", {}):
             seen += 1
             if seen > settings.most_rows:
                 raise SourceUnavailable(
-                    f"The query gives more than {settings.most_rows:,} rows. Narrow it, or allow more.", again=False
+                    f"The query gives more than {settings.most_rows:,} rows. Narrow it, or allow more.",
+                    again=False,
                 )
             item_id = _identity(row, settings.identity)
             if item_id is None:
@@ -164,9 +181,12 @@ class Database(Source):
                 if held > _MOST_HELD:
                     raise SourceUnavailable(
                         f"The rows have more than {_MOST_HELD // 1_000_000} MB. Narrow the query, or name the column that says when a "
-                        "row changed, so that they are read one by one.", again=False,
-                    )  # fmt: skip
-                mark = hashlib.sha256(json.dumps(row, default=str, sort_keys=True).encode()).hexdigest()[:32]
+                        "row changed, so that they are read one by one.",
+                        again=False,
+                    )
+                mark = hashlib.sha256(
+                    json.dumps(row, default=str, sort_keys=True).encode()
+                ).hexdigest()[:32]
             yield Listed(item_id, mark, _name(item_id), _seconds(changed))
 
     def fetch(self, item: Listed) -> Fetched:
@@ -179,9 +199,14 @@ class Database(Source):
         alone = len(settings.text) == 1
         body = [
             _shown(row.get(name)) if alone else f"{name}: {_shown(row.get(name))}"
-            for name in settings.text if row.get(name) not in (None, "")
-        ]  # fmt: skip
-        tags = {tag_name(name): _shown(row[name])[:200] for name in settings.tags if row.get(name) not in (None, "")}
+            for name in settings.text
+            if row.get(name) not in (None, "")
+        ]
+        tags = {
+            tag_name(name): _shown(row[name])[:200]
+            for name in settings.tags
+            if row.get(name) not in (None, "")
+        }
         link = _shown(row.get(settings.link)) if settings.link else ""
         content = f"# {heading}\n\n" + "\n\n".join(body) + "\n"
         return Fetched([content.encode()], tags=tags, link=link)
@@ -189,9 +214,14 @@ class Database(Source):
     def _one(self, item_id: str) -> dict[str, Any]:
         values = json.loads(item_id) if len(self._settings.identity) > 1 else [item_id]
         where = " and ".join(
-            f"cast({self._name(name)} as varchar) = :id{i}" for i, name in enumerate(self._settings.identity)
+            f"cast({self._name(name)} as varchar) = :id{i}"
+            for i, name in enumerate(self._settings.identity)
         )
-        found = list(self._select(self._columns(), f" where {where}", {f"id{i}": str(v) for i, v in enumerate(values)}))
+        found = list(
+            self._select(
+                self._columns(), f" where {where}", {f"id{i}": str(v) for i, v in enumerate(values)}
+            )
+        )
         if not found:
             raise ItemFailed("The row is no longer there.")
         if len(found) > 1:
@@ -207,7 +237,9 @@ class Database(Source):
         quoted: str = self._engine.dialect.identifier_preparer.quote_identifier(column)
         return quoted
 
-    def _select(self, columns: Sequence[str], where: str, values: dict[str, Any]) -> Iterator[dict[str, Any]]:
+    def _select(
+        self, columns: Sequence[str], where: str, values: dict[str, Any]
+    ) -> Iterator[dict[str, Any]]:
         chosen = ", ".join(self._name(column) for column in columns)
         # A bound limit makes the driver use the protocol that takes one statement only.
         statement = f"select {chosen} from (\n{self._query.replace(':', chr(92) + ':')}\n) as source_rows{where} limit :most_rows"
@@ -215,11 +247,15 @@ class Database(Source):
             with self._connect() as connection:
                 options = {"stream_results": True, "yield_per": _PAGE}
                 limit = {"most_rows": self._settings.most_rows + 1}
-                result = connection.execution_options(**options).execute(text(statement), {**values, **limit})
+                result = connection.execution_options(**options).execute(
+                    text(statement), {**values, **limit}
+                )
                 for row in result.mappings():
                     yield dict(row)
         except SQLAlchemyError as error:
-            raise SourceUnavailable(f"The database refuses: {_reason(error)}", again=_passing(error)) from error
+            raise SourceUnavailable(
+                f"The database refuses: {_reason(error)}", again=_passing(error)
+            ) from error
 
 
 def _identity(row: dict[str, Any], names: Sequence[str]) -> str | None:
@@ -227,14 +263,23 @@ def _identity(row: dict[str, Any], names: Sequence[str]) -> str | None:
     if any(value is None for value in values):
         return None
     return (
-        _shown(values[0]) if len(values) == 1 else json.dumps([_shown(value) for value in values], ensure_ascii=False)
+        _shown(values[0])
+        if len(values) == 1
+        else json.dumps([_shown(value) for value in values], ensure_ascii=False)
     )
 
 
 def _name(item_id: str) -> str:
-    plain = "".join(c if c.isalnum() or c in " .-_" else "-" for c in item_id).strip("-. ")[:120] or "row"
+    plain = (
+        "".join(c if c.isalnum() or c in " .-_" else "-" for c in item_id).strip("-. ")[:120]
+        or "row"
+    )
     # Different ids may read alike once they are plain.
-    return f"{plain}.md" if plain == item_id else f"{plain} {hashlib.sha256(item_id.encode()).hexdigest()[:6]}.md"
+    return (
+        f"{plain}.md"
+        if plain == item_id
+        else f"{plain} {hashlib.sha256(item_id.encode()).hexdigest()[:6]}.md"
+    )
 
 
 def _shown(value: Any) -> str:
@@ -276,6 +321,12 @@ def _passing(error: SQLAlchemyError) -> bool:
 
 
 KIND = Kind(
-    name="sql", title="Database rows", says="Rows of a query on a PostgreSQL or SQLite database; each becomes a document.",
-    settings=DatabaseSettings, credentials=DatabaseCredentials, open=Database, isolated=True, destination=lambda s: f"{s.system}://{s.host}:{s.port}/{s.database}",
-)  # fmt: skip
+    name="sql",
+    title="Database rows",
+    says="Rows of a query on a PostgreSQL or SQLite database; each becomes a document.",
+    settings=DatabaseSettings,
+    credentials=DatabaseCredentials,
+    open=Database,
+    isolated=True,
+    destination=lambda s: f"{s.system}://{s.host}:{s.port}/{s.database}",
+)

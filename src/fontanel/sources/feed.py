@@ -11,6 +11,8 @@ from typing import Any
 
 from pydantic import Field
 
+from fontanel.sources.network.reach import check_url, http_client, origin_of
+from fontanel.sources.network.requests import Requests, basic, bounded, refusal, whole
 from fontanel.sources.protocol import (
     Fetched,
     ItemFailed,
@@ -23,8 +25,6 @@ from fontanel.sources.protocol import (
     SourceUnavailable,
     Surroundings,
 )
-from fontanel.sources.reach import check_url, http_client, origin_of
-from fontanel.sources.requests import Requests, basic, bounded, refusal, whole
 
 _MOST_FEED = 20_000_000
 
@@ -48,10 +48,14 @@ class Feed(Source):
 
     keeps_unlisted = True
 
-    def __init__(self, settings: FeedSettings, credentials: FeedCredentials, around: Surroundings) -> None:
+    def __init__(
+        self, settings: FeedSettings, credentials: FeedCredentials, around: Surroundings
+    ) -> None:
         self._settings = settings
         self._url = check_url(settings.url, "url")
-        self._auth = (credentials.user or "", credentials.password or "") if credentials.user else None
+        self._auth = (
+            (credentials.user or "", credentials.password or "") if credentials.user else None
+        )
         self._most = around.most_bytes
         self._requests = Requests(http_client(around, follow_redirects=True), around.stopping)
         self._entries: dict[str, Any] = {}
@@ -64,7 +68,9 @@ class Feed(Source):
             response = self._requests.send("GET", self._url, build=self._first)
             if response.status_code != 200:
                 response.close()
-                raise SourceUnavailable(refusal(response, self._settings.url), again=response.status_code != 401)
+                raise SourceUnavailable(
+                    refusal(response, self._settings.url), again=response.status_code != 401
+                )
             data = whole(response, _MOST_FEED)
         except ItemFailed as error:
             raise SourceUnavailable(str(error)) from error
@@ -76,20 +82,30 @@ class Feed(Source):
         for entry in parsed.entries:
             item_id = entry.get("id") or entry.get("link")
             if not item_id:
-                yield Skipped(str(entry.get("title", "an entry"))[:200], "has neither an id nor a link")
+                yield Skipped(
+                    str(entry.get("title", "an entry"))[:200], "has neither an id nor a link"
+                )
                 continue
             self._entries[item_id] = entry
             said = self._page(entry) + entry.get("link", "") + str(entry.get("updated", ""))
             changed = entry.get("updated_parsed") or entry.get("published_parsed")
             title = entry.get("title") or item_id
-            name = "".join(c if c.isalnum() or c in " .-_" else "-" for c in title)[:80].strip() or "entry"
+            name = (
+                "".join(c if c.isalnum() or c in " .-_" else "-" for c in title)[:80].strip()
+                or "entry"
+            )
             yield Listed(
-                item_id, hashlib.sha256(said.encode()).hexdigest()[:32], f"{name} {_short(item_id)}.html",
-                float(calendar.timegm(changed)) if changed else None, link=entry.get("link", ""),
-            )  # fmt: skip
+                item_id,
+                hashlib.sha256(said.encode()).hexdigest()[:32],
+                f"{name} {_short(item_id)}.html",
+                float(calendar.timegm(changed)) if changed else None,
+                link=entry.get("link", ""),
+            )
 
     def _first(self) -> Any:
-        return self._requests.client.build_request("GET", self._url, headers=self._credentials_for(self._url))
+        return self._requests.client.build_request(
+            "GET", self._url, headers=self._credentials_for(self._url)
+        )
 
     def _credentials_for(self, url: Any) -> dict[str, str]:
         # The feed's credentials are not for other hosts that it links to.
@@ -121,6 +137,11 @@ def _short(item_id: str) -> str:
 
 
 KIND = Kind(
-    name="feed", title="Feed", says="Entries of an Atom or RSS feed, or the pages they link to.", settings=FeedSettings,
-    credentials=FeedCredentials, open=Feed, destination=lambda s: origin_of(s.url),
-)  # fmt: skip
+    name="feed",
+    title="Feed",
+    says="Entries of an Atom or RSS feed, or the pages they link to.",
+    settings=FeedSettings,
+    credentials=FeedCredentials,
+    open=Feed,
+    destination=lambda s: origin_of(s.url),
+)

@@ -36,7 +36,9 @@ class FolderSettings(Patterns):
         description="An absolute path on the machine that runs the service.",
     )
     watch: bool = Field(
-        True, title="Watch for changes", description="Take up changes at once, by the system's file events."
+        True,
+        title="Watch for changes",
+        description="Take up changes at once, by the system's file events.",
     )
 
 
@@ -65,16 +67,22 @@ class Folder(Source):
                     found = list(entries)
             except PermissionError:
                 if not below:
-                    raise SourceUnavailable(f"The service may not read the folder {self._settings.path}.") from None
+                    raise SourceUnavailable(
+                        f"The service may not read the folder {self._settings.path}."
+                    ) from None
                 yield Skipped(below, "may not be read by the service", keep=True)
                 continue
             except FileNotFoundError:
                 if not below:
-                    raise SourceUnavailable(f"The folder {self._settings.path} is not there.") from None
+                    raise SourceUnavailable(
+                        f"The folder {self._settings.path} is not there."
+                    ) from None
                 continue  # it went away meanwhile
             except OSError as error:
                 # A share that went away must not look like an empty one.
-                raise SourceUnavailable(f"The folder {directory} cannot be listed: {error.strerror}.") from error
+                raise SourceUnavailable(
+                    f"The folder {directory} cannot be listed: {error.strerror}."
+                ) from error
             for entry in found:
                 path = below + entry.name
                 try:
@@ -163,6 +171,11 @@ def allowed_folder(path: str, surroundings: Surroundings, field: str) -> Path:
 
 
 KIND = Kind(
-    name="folder", title="Folder", says="Files in a folder on the service's disk, taken up as soon as they change.",
-    settings=FolderSettings, credentials=NoCredentials, open=lambda s, _, around: Folder(s, around), watchable=True,
-)  # fmt: skip
+    name="folder",
+    title="Folder",
+    says="Files in a folder on the service's disk, taken up as soon as they change.",
+    settings=FolderSettings,
+    credentials=NoCredentials,
+    open=lambda s, _, around: Folder(s, around),
+    watchable=True,
+)

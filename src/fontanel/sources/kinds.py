@@ -2,9 +2,10 @@
 
 from __future__ import annotations
 
-from fontanel.sources import bucket, database, dav, feed, folder, push, repository, site
+from fontanel.sources import bucket, database, feed, folder, push, repository, site, webdav
 from fontanel.sources.protocol import Kind
 
 KINDS: dict[str, Kind] = {
-    module.KIND.name: module.KIND for module in (folder, site, bucket, dav, feed, repository, database, push)
+    module.KIND.name: module.KIND
+    for module in (folder, site, bucket, webdav, feed, repository, database, push)
 }

@@ -16,11 +16,20 @@ _TAG = re.compile(r"<(a|area|base|link|meta)\s", re.IGNORECASE)
 #: What follows a tag's name up to its end. It never gives back what it took, so that it reads each character once.
 _REST = re.compile(r"((?:[^>\"']++|\"[^\"]*+\"|'[^']*+')*+)>")
 _LONGEST_TAG = 20_000
-_ATTRIBUTE = re.compile(r"(?<![a-z-])([a-z-]++)\s*+=\s*(?:\"([^\"]*)\"|'([^']*)'|([^\s\"'>]+))", re.IGNORECASE)
-_HIDDEN = (("<!--", "-->"), ("<script", "</script"), ("<style", "</style"), ("<template", "</template"))
+_ATTRIBUTE = re.compile(
+    r"(?<![a-z-])([a-z-]++)\s*+=\s*(?:\"([^\"]*)\"|'([^']*)'|([^\s\"'>]+))", re.IGNORECASE
+)
+_HIDDEN = (
+    ("<!--", "-->"),
+    ("<script", "</script"),
+    ("<style", "</style"),
+    ("<template", "</template"),
+)
 _FOLLOWED_BY = re.compile(r"charset=[\"']?([\w-]+)", re.IGNORECASE)
 #: Parameters that say where a visitor came from, not what page it is.
-_TRACKING = re.compile(r"^(utm_\w+|fbclid|gclid|mc_[ce]id|phpsessid|jsessionid|sid)$", re.IGNORECASE)
+_TRACKING = re.compile(
+    r"^(utm_\w+|fbclid|gclid|mc_[ce]id|phpsessid|jsessionid|sid)$", re.IGNORECASE
+)
 _MOST_LINKS = 5000
 _LONGEST = 1000
 
@@ -50,13 +59,21 @@ def page_links(data: bytes, address: str, charset: str | None) -> PageLinks:
         }
         if name == "base" and given.get("href"):
             base = _joined(address, given["href"]) or address
-        elif name == "link" and "canonical" in given.get("rel", "").lower().split() and given.get("href"):
+        elif (
+            name == "link"
+            and "canonical" in given.get("rel", "").lower().split()
+            and given.get("href")
+        ):
             canonical = normal_address(_joined(base, given["href"]))
         elif name == "meta" and given.get("name", "").lower() in ("robots", "fontanel"):
             wishes = {part.strip() for part in given.get("content", "").lower().split(",")}
             taken = taken and not wishes & {"noindex", "none"}
             followed = followed and not wishes & {"nofollow", "none"}
-        elif name in ("a", "area") and given.get("href") and "nofollow" not in given.get("rel", "").lower().split():
+        elif (
+            name in ("a", "area")
+            and given.get("href")
+            and "nofollow" not in given.get("rel", "").lower().split()
+        ):
             found = normal_address(_joined(base, given["href"]))
             if found is not None and len(links) < _MOST_LINKS:
                 links.setdefault(found)
@@ -84,14 +101,21 @@ def normal_address(address: str | None) -> str | None:
         port = parts.port
     except ValueError:
         return None
-    if parts.scheme.lower() not in ("http", "https") or not parts.hostname or len(address) > _LONGEST or parts.username:
+    if (
+        parts.scheme.lower() not in ("http", "https")
+        or not parts.hostname
+        or len(address) > _LONGEST
+        or parts.username
+    ):
         return None
     scheme = parts.scheme.lower()
     host = parts.hostname.lower().rstrip(".")
     if port is not None and port != (443 if scheme == "https" else 80):
         host += f":{port}"
     path = quote(unquote(_without_dots(parts.path or "/")), safe="/:@!$&'()*+,;=~-._")
-    pairs = [(k, v) for k, v in parse_qsl(parts.query, keep_blank_values=True) if not _TRACKING.match(k)]
+    pairs = [
+        (k, v) for k, v in parse_qsl(parts.query, keep_blank_values=True) if not _TRACKING.match(k)
+    ]
     return urlunsplit((scheme, host, path, urlencode(pairs), ""))
 
 

@@ -54,7 +54,9 @@ def _opened(path: Path) -> Iterator[int]:
     try:
         # A folder above it may have become a link since the path was checked.
         if os.readlink(f"/proc/self/fd/{descriptor}") != str(path):
-            raise SourceUnavailable(f"The folder {path} has become a link to another place.", again=False)
+            raise SourceUnavailable(
+                f"The folder {path} has become a link to another place.", again=False
+            )
         yield descriptor
     finally:
         os.close(descriptor)
@@ -67,14 +69,18 @@ def _copy(inner: int, target: Path, stopping: Callable[[], bool]) -> None:
         # Looked at before: a walk of what is not there fails only once it begins.
         if not _is_folder(folder, inner):
             continue
-        for below, folders, files, descriptor in os.fwalk(folder, follow_symlinks=False, dir_fd=inner):
+        for below, folders, files, descriptor in os.fwalk(
+            folder, follow_symlinks=False, dir_fd=inner
+        ):
             if stopping():
                 raise SourceUnavailable("The run was ended.")
             (target / below).mkdir(parents=True, exist_ok=True)
             folders[:] = [name for name in folders if not _is_link(name, descriptor)]
             for name in files:
                 path = f"{below}/{name}"
-                if name not in _LEFT_OUT and _take(name, descriptor, target / path, changes=folder == "refs"):
+                if name not in _LEFT_OUT and _take(
+                    name, descriptor, target / path, changes=folder == "refs"
+                ):
                     kept.add(path)
     for name in _FILES:
         if _take(name, inner, target / name, changes=True):

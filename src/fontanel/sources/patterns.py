@@ -30,9 +30,13 @@ class PatternRefused(ValueError):
 def check_pattern(pattern: str) -> str:
     """Return the pattern. Raises PatternRefused."""
     if len(pattern) > MAX_PATTERN_LENGTH:
-        raise PatternRefused(f"The pattern {pattern[:40]!r}... is longer than {MAX_PATTERN_LENGTH} characters.")
+        raise PatternRefused(
+            f"The pattern {pattern[:40]!r}... is longer than {MAX_PATTERN_LENGTH} characters."
+        )
     if len(_WILDCARDS.findall(pattern)) > MAX_WILDCARDS:
-        raise PatternRefused(f"The pattern {pattern[:40]!r} has more than {MAX_WILDCARDS} wildcards.")
+        raise PatternRefused(
+            f"The pattern {pattern[:40]!r} has more than {MAX_WILDCARDS} wildcards."
+        )
     if any(0xD800 <= ord(letter) < 0xE000 for letter in pattern):
         raise PatternRefused("A pattern has characters that are not valid Unicode.")
     return pattern
@@ -45,10 +49,12 @@ class Patterns(SettingsModel):
     """Which paths are taken."""
 
     include: list[Pattern] = Field(
-        [], title="Take only", max_length=100,
+        [],
+        title="Take only",
+        max_length=100,
         description="Patterns of paths, for instance `notices/**/*.pdf`. `*` stands for anything within a folder, `**` also "
         "across folders. Empty: everything.",
-    )  # fmt: skip
+    )
     exclude: list[Pattern] = Field(
         [],
         title="Leave out",
@@ -56,7 +62,9 @@ class Patterns(SettingsModel):
         description="Patterns of paths that are not taken, for instance `**/drafts/**`.",
     )
     hidden: bool = Field(
-        False, title="Take hidden files", description="Files and folders whose names begin with a dot."
+        False,
+        title="Take hidden files",
+        description="Files and folders whose names begin with a dot.",
     )
 
 

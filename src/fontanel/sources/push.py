@@ -23,13 +23,22 @@ class PushSettings(SettingsModel):
 
 class Pushes(Source):
     def items(self, known: Known) -> Iterator[Listed | Skipped]:
-        raise SourceUnavailable("Programs send documents to this source; it cannot be run.", again=False)
+        raise SourceUnavailable(
+            "Programs send documents to this source; it cannot be run.", again=False
+        )
 
     def fetch(self, item: Listed) -> Fetched:
-        raise SourceUnavailable("Programs send documents to this source; it cannot be run.", again=False)
+        raise SourceUnavailable(
+            "Programs send documents to this source; it cannot be run.", again=False
+        )
 
 
 KIND = Kind(
-    name="push", title="Sent by programs", says="Programs send documents through the API, with ids of their own.",
-    settings=PushSettings, credentials=NoCredentials, open=lambda *_: Pushes(), pushed=True,
-)  # fmt: skip
+    name="push",
+    title="Sent by programs",
+    says="Programs send documents through the API, with ids of their own.",
+    settings=PushSettings,
+    credentials=NoCredentials,
+    open=lambda *_: Pushes(),
+    pushed=True,
+)

@@ -18,6 +18,8 @@ from pydantic import Field
 
 from fontanel.sources.folder import allowed_folder
 from fontanel.sources.local_repository import take_over
+from fontanel.sources.network.reach import MIN_RATE, NotAllowed, check_url, origin_of, resolve
+from fontanel.sources.network.requests import basic
 from fontanel.sources.patterns import Patterns, chooser
 from fontanel.sources.protocol import (
     Fetched,
@@ -32,17 +34,17 @@ from fontanel.sources.protocol import (
     SourceUnavailable,
     Surroundings,
 )
-from fontanel.sources.reach import MIN_RATE, NotAllowed, check_url, origin_of, resolve
-from fontanel.sources.requests import basic
 
 _SECONDS = 1800
 
 
 class RepositorySettings(Patterns):
     url: str = Field(
-        title="Address", min_length=1, max_length=2000,
+        title="Address",
+        min_length=1,
+        max_length=2000,
         description="An https address, or an absolute path on the service's machine that the operator allows.",
-    )  # fmt: skip
+    )
     branch: str = Field(
         "",
         title="Branch or tag",
@@ -50,11 +52,15 @@ class RepositorySettings(Patterns):
         description="Default: the repository's own.",
         pattern=r"^([\w.][\w./-]*)?$",
     )
-    paths: list[str] = Field([], title="Folders", max_length=50, description="Only what lies below these folders.")
+    paths: list[str] = Field(
+        [], title="Folders", max_length=50, description="Only what lies below these folders."
+    )
     link: str = Field(
-        "", title="Link to a file", max_length=500,
+        "",
+        title="Link to a file",
+        max_length=500,
         description="Where people open a file: `{path}` and `{commit}` are filled in.",
-    )  # fmt: skip
+    )
 
 
 class RepositoryCredentials(SettingsModel):
@@ -65,7 +71,9 @@ class RepositoryCredentials(SettingsModel):
 class Repository(Source):
     """Items are files by their path; the mark is the blob's own hash, so that a rename is told from a change."""
 
-    def __init__(self, settings: RepositorySettings, credentials: RepositoryCredentials, around: Surroundings) -> None:
+    def __init__(
+        self, settings: RepositorySettings, credentials: RepositoryCredentials, around: Surroundings
+    ) -> None:
         self._settings = settings
         self._credentials = credentials
         self._around = around
@@ -94,7 +102,9 @@ class Repository(Source):
             if not path.isprintable() or any(0xD800 <= ord(c) < 0xE000 for c in path):
                 yield Skipped(path.encode(errors="replace").decode(), "its name is not in UTF-8")
             elif mode == "120000" or kind != "blob":
-                yield Skipped(path, "a link" if mode == "120000" else "a repository within the repository")
+                yield Skipped(
+                    path, "a link" if mode == "120000" else "a repository within the repository"
+                )
             elif (reason := self._reason(path)) is not None:
                 yield Skipped(path, reason)
             elif int(length) > self._around.most_bytes:
@@ -131,9 +141,13 @@ class Repository(Source):
     def _blobs(self) -> subprocess.Popen[bytes]:
         if self._reader is None:
             self._reader = subprocess.Popen(
-                ["git", "cat-file", "--batch"], cwd=self._directory(), env=self._environment(), stdin=subprocess.PIPE,
-                stdout=subprocess.PIPE, stderr=subprocess.DEVNULL,
-            )  # fmt: skip
+                ["git", "cat-file", "--batch"],
+                cwd=self._directory(),
+                env=self._environment(),
+                stdin=subprocess.PIPE,
+                stdout=subprocess.PIPE,
+                stderr=subprocess.DEVNULL,
+            )
         return self._reader
 
     def _directory(self) -> Path:
@@ -153,7 +167,17 @@ class Repository(Source):
     def _fetch(self) -> None:
         url = str(self._copy()) if self._local else str(self._address())
         reference = self._settings.branch or "HEAD"
-        command = [*self._reach(), "fetch", "--quiet", "--depth=1", "--no-tags", "--force", "--", url, reference]
+        command = [
+            *self._reach(),
+            "fetch",
+            "--quiet",
+            "--depth=1",
+            "--no-tags",
+            "--force",
+            "--",
+            url,
+            reference,
+        ]
         self._git(*command)
 
     def _reach(self) -> list[str]:
@@ -172,10 +196,20 @@ class Repository(Source):
             raise SourceUnavailable(f"There is no host {host}.") from error
         pinned = f"[{address}]" if ":" in address else address
         return [
-            *options, "-c", f"protocol.{url.scheme}.allow=always", "-c", "http.followRedirects=false",
-            "-c", f"http.curloptResolve={host}:{port}:{pinned}", "-c", "http.proxy=",
-            "-c", f"http.lowSpeedLimit={MIN_RATE}", "-c", f"http.lowSpeedTime={max(1, int(self._around.seconds))}",
-        ]  # fmt: skip
+            *options,
+            "-c",
+            f"protocol.{url.scheme}.allow=always",
+            "-c",
+            "http.followRedirects=false",
+            "-c",
+            f"http.curloptResolve={host}:{port}:{pinned}",
+            "-c",
+            "http.proxy=",
+            "-c",
+            f"http.lowSpeedLimit={MIN_RATE}",
+            "-c",
+            f"http.lowSpeedTime={max(1, int(self._around.seconds))}",
+        ]
 
     def _address(self) -> httpx.URL:
         """The address as git is given it: with its host in the form that was looked up, so that git looks up nothing itself."""
@@ -191,15 +225,20 @@ class Repository(Source):
 
     def _environment(self) -> dict[str, str]:
         environment = {
-            "PATH": os.environ.get("PATH", ""), "HOME": "/nonexistent", "GIT_CONFIG_NOSYSTEM": "1", "GIT_TERMINAL_PROMPT": "0",
-            "GIT_ASKPASS": "true", "LC_ALL": "C.UTF-8",
-        }  # fmt: skip
+            "PATH": os.environ.get("PATH", ""),
+            "HOME": "/nonexistent",
+            "GIT_CONFIG_NOSYSTEM": "1",
+            "GIT_TERMINAL_PROMPT": "0",
+            "GIT_ASKPASS": "true",
+            "LC_ALL": "C.UTF-8",
+        }
         if self._credentials.token:
             # Through the environment: arguments can be read by others on the machine.
             environment |= {
-                "GIT_CONFIG_COUNT": "1", "GIT_CONFIG_KEY_0": "http.extraHeader",
+                "GIT_CONFIG_COUNT": "1",
+                "GIT_CONFIG_KEY_0": "http.extraHeader",
                 "GIT_CONFIG_VALUE_0": f"Authorization: {basic(self._credentials.user or 'token', self._credentials.token)}",
-            }  # fmt: skip
+            }
         return environment
 
     def _git(self, *arguments: str) -> str:
@@ -208,9 +247,14 @@ class Repository(Source):
     def _run(self, command: Sequence[str], directory: Path) -> str:
         try:
             process = subprocess.Popen(
-                command, cwd=directory, env=self._environment(), stdin=subprocess.DEVNULL, stdout=subprocess.PIPE,
-                stderr=subprocess.PIPE, start_new_session=True,
-            )  # fmt: skip
+                command,
+                cwd=directory,
+                env=self._environment(),
+                stdin=subprocess.DEVNULL,
+                stdout=subprocess.PIPE,
+                stderr=subprocess.PIPE,
+                start_new_session=True,
+            )
         except FileNotFoundError as error:
             raise SourceUnavailable(
                 "The git program is not on the service's machine. Install it.", again=False
@@ -233,6 +277,11 @@ class Repository(Source):
 
 
 KIND = Kind(
-    name="git", title="Git repository", says="Files of a branch of a git repository.", settings=RepositorySettings,
-    credentials=RepositoryCredentials, open=Repository, destination=lambda s: s.url if s.url.startswith("/") else origin_of(s.url),
-)  # fmt: skip
+    name="git",
+    title="Git repository",
+    says="Files of a branch of a git repository.",
+    settings=RepositorySettings,
+    credentials=RepositoryCredentials,
+    open=Repository,
+    destination=lambda s: s.url if s.url.startswith("/") else origin_of(s.url),
+)

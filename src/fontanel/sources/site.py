@@ -20,6 +20,8 @@ from protego import Protego
 from pydantic import Field
 
 from fontanel.sources.links import normal_address, page_links
+from fontanel.sources.network.reach import check_url, http_client
+from fontanel.sources.network.requests import AddressRefused, Requests, http_moment, refusal, whole
 from fontanel.sources.patterns import Patterns, chooser
 from fontanel.sources.protocol import (
     Fetched,
@@ -35,8 +37,6 @@ from fontanel.sources.protocol import (
     SourceUnavailable,
     Surroundings,
 )
-from fontanel.sources.reach import check_url, http_client
-from fontanel.sources.requests import AddressRefused, Requests, http_moment, refusal, whole
 
 _AGENT = "Fontanel"
 _MOST_HOPS = 10
@@ -48,15 +48,25 @@ _LONGEST_DELAY = 60.0
 _HTML = ("text/html", "application/xhtml+xml")
 #: Kinds of files that are taken besides pages.
 _FILES = (
-    "text/", "application/pdf", "application/json", "application/rtf", "application/epub", "application/msword",
-    "application/vnd.openxmlformats", "application/vnd.oasis", "application/vnd.ms-excel", "application/x-subrip",
-)  # fmt: skip
+    "text/",
+    "application/pdf",
+    "application/json",
+    "application/rtf",
+    "application/epub",
+    "application/msword",
+    "application/vnd.openxmlformats",
+    "application/vnd.oasis",
+    "application/vnd.ms-excel",
+    "application/x-subrip",
+)
 
 
 class SiteSettings(Patterns):
     start: list[str] = Field(title="Start pages", min_length=1, max_length=50)
     sitemaps: bool = Field(
-        True, title="Read sitemaps", description="Those that the site names in robots.txt, and /sitemap.xml."
+        True,
+        title="Read sitemaps",
+        description="Those that the site names in robots.txt, and /sitemap.xml.",
     )
     hosts: list[str] = Field(
         [],
@@ -64,7 +74,9 @@ class SiteSettings(Patterns):
         max_length=50,
         description="Hosts besides those of the start pages that belong to the site.",
     )
-    files: bool = Field(True, title="Take linked files", description="PDFs and other documents that pages link to.")
+    files: bool = Field(
+        True, title="Take linked files", description="PDFs and other documents that pages link to."
+    )
     depth: int = Field(10, title="Links deep at most", ge=0, le=100)
     most_pages: int = Field(2000, title="Pages at most", ge=1, le=200_000)
     delay: float = Field(
@@ -112,7 +124,9 @@ class Site(Source):
             if address is None:
                 raise SettingsRefused("start", f"{start!r} is not the address of a page.")
             self._starts.append(address)
-        self._hosts_allowed = {_host(address) for address in self._starts} | {host.lower() for host in settings.hosts}
+        self._hosts_allowed = {_host(address) for address in self._starts} | {
+            host.lower() for host in settings.hosts
+        }
         self._requests = Requests(http_client(around), around.stopping)
         self._most = min(around.most_bytes, _MOST_PAGE)
         self._reason = chooser(settings, files=False)
@@ -156,7 +170,9 @@ class Site(Source):
                     done, going = wait(going, return_when=FIRST_COMPLETED)
                     for future in done:
                         visit = future.result()
-                        reached = reached or not (isinstance(visit.found, Skipped) or visit.address in self._failed)
+                        reached = reached or not (
+                            isinstance(visit.found, Skipped) or visit.address in self._failed
+                        )
                         for through in visit.through:
                             if through not in told:
                                 told.add(through)
@@ -232,7 +248,9 @@ class Site(Source):
                         self._hosts_allowed.add(_host(target))
                     reason = self._leave_out(target)
                     if reason is not None:
-                        return _Visit(address, depth, Skipped(first, f"leads to {target}, {reason}"))
+                        return _Visit(
+                            address, depth, Skipped(first, f"leads to {target}, {reason}")
+                        )
                     if target == address or target in through:
                         return _Visit(address, depth, Skipped(first, "leads in a circle"))
                     through.append(address)
@@ -248,7 +266,12 @@ class Site(Source):
             return self._failure(address, depth, str(error), known(address), tuple(through))
 
     def _failure(
-        self, address: str, depth: int, reason: str, before: KnownItem | None, through: tuple[str, ...]
+        self,
+        address: str,
+        depth: int,
+        reason: str,
+        before: KnownItem | None,
+        through: tuple[str, ...],
     ) -> _Visit:
         """A page that could not be fetched: reported as failed; what it led to is visited all the same, since it has not gone."""
         self._failed[address] = reason
@@ -256,21 +279,37 @@ class Site(Source):
         return _Visit(address, depth, Listed(address, "", self._name(address)), links, through)
 
     def _page(
-        self, address: str, depth: int, response: Any, before: KnownItem | None, through: tuple[str, ...]
+        self,
+        address: str,
+        depth: int,
+        response: Any,
+        before: KnownItem | None,
+        through: tuple[str, ...],
     ) -> _Visit:
         status = response.status_code
         if status == 304 and before is not None:
             response.close()
             notes: Mapping[str, Any] = before.notes or {}
-            found = Listed(notes.get("known_as", address), before.mark, self._name(address), link=address)
+            found = Listed(
+                notes.get("known_as", address), before.mark, self._name(address), link=address
+            )
             return _Visit(address, depth, found, tuple(notes.get("links", ())), through)
         if status != 200:
             response.close()
             if status == 429 or status >= 500:
                 return self._failure(address, depth, refusal(response, address), before, through)
-            words = {401: "asks for a sign-in", 403: "may not be read", 404: "is not there", 410: "is gone"}
+            words = {
+                401: "asks for a sign-in",
+                403: "may not be read",
+                404: "is not there",
+                410: "is gone",
+            }
             return _Visit(
-                address, depth, Skipped(address, f"{words.get(status, 'was refused')} (status {status})"), (), through
+                address,
+                depth,
+                Skipped(address, f"{words.get(status, 'was refused')} (status {status})"),
+                (),
+                through,
             )
         media, _, parameters = response.headers.get("content-type", "text/html").partition(";")
         media = media.strip().lower()
@@ -286,7 +325,10 @@ class Site(Source):
                 through,
             )
         data = whole(response, self._most)
-        notes = {"etag": response.headers.get("etag"), "modified": response.headers.get("last-modified")}
+        notes = {
+            "etag": response.headers.get("etag"),
+            "modified": response.headers.get("last-modified"),
+        }
         links: tuple[str, ...] = ()
         identity = address
         if is_page:
@@ -294,24 +336,38 @@ class Site(Source):
             said = page_links(data, address, charset if "charset=" in parameters else None)
             links = said.links if said.followed and "nofollow" not in wishes else ()
             if not said.taken:
-                return _Visit(address, depth, Skipped(address, "asks robots not to take it"), links, through)
-            if said.canonical and said.canonical != address and self._leave_out(said.canonical) is None:
+                return _Visit(
+                    address, depth, Skipped(address, "asks robots not to take it"), links, through
+                )
+            if (
+                said.canonical
+                and said.canonical != address
+                and self._leave_out(said.canonical) is None
+            ):
                 identity = said.canonical
                 notes["known_as"] = identity
         if "noindex" in wishes:
-            return _Visit(address, depth, Skipped(address, "asks robots not to take it"), links, through)
+            return _Visit(
+                address, depth, Skipped(address, "asks robots not to take it"), links, through
+            )
         if (
             not is_page
             and len(data) > 0
             and address in self._starts
             and self._reason(urlsplit(address).path.lstrip("/"))
         ):
-            return _Visit(address, depth, Skipped(address, "fits no pattern of what to take"), links, through)
+            return _Visit(
+                address, depth, Skipped(address, "fits no pattern of what to take"), links, through
+            )
         mark = hashlib.sha256(data).hexdigest()[:32]
-        kept = {key: value for key, value in notes.items() if value} | ({"links": list(links)} if links else {})
+        kept = {key: value for key, value in notes.items() if value} | (
+            {"links": list(links)} if links else {}
+        )
         changed = http_moment(response.headers.get("last-modified", ""))
         fetched = Fetched([data], mark=mark, link=identity, notes=kept, changed_at=changed)
-        listed = Listed(identity, mark, self._name(identity), changed, len(data), link=identity, fetched=fetched)
+        listed = Listed(
+            identity, mark, self._name(identity), changed, len(data), link=identity, fetched=fetched
+        )
         ways = through if identity == address else (*through, address)
         return _Visit(address, depth, listed, links, ways)
 
@@ -377,13 +433,20 @@ class Site(Source):
             raise SourceUnavailable(str(error)) from error
         robots = Protego.parse(text)
         asked = float(robots.crawl_delay(_AGENT) or 0)
-        return _Host(robots, min(max(asked, self._settings.delay), _LONGEST_DELAY), list(robots.sitemaps))
+        return _Host(
+            robots, min(max(asked, self._settings.delay), _LONGEST_DELAY), list(robots.sitemaps)
+        )
 
     def _from_sitemaps(self) -> Iterator[str]:
-        todo = deque(dict.fromkeys(
-            [f"{urlsplit(start).scheme}://{urlsplit(start).netloc}/sitemap.xml" for start in self._starts]
-            + [sitemap for host in self._hosts.values() for sitemap in host.sitemaps]
-        ))  # fmt: skip
+        todo = deque(
+            dict.fromkeys(
+                [
+                    f"{urlsplit(start).scheme}://{urlsplit(start).netloc}/sitemap.xml"
+                    for start in self._starts
+                ]
+                + [sitemap for host in self._hosts.values() for sitemap in host.sitemaps]
+            )
+        )
         seen = set(todo)
         count = 0
         while todo and len(seen) <= _MOST_SITEMAPS:
@@ -412,7 +475,15 @@ class Site(Source):
                 # No more is unpacked than a sitemap may have.
                 data = gzip.GzipFile(fileobj=io.BytesIO(data)).read(_MOST_SITEMAP)
             root = ElementTree.fromstring(data)
-        except (ItemFailed, AddressRefused, ElementTree.ParseError, ValueError, OSError, EOFError, zlib.error):
+        except (
+            ItemFailed,
+            AddressRefused,
+            ElementTree.ParseError,
+            ValueError,
+            OSError,
+            EOFError,
+            zlib.error,
+        ):
             return []
         out = []
         for node in root:
@@ -427,7 +498,10 @@ def _conditions(before: KnownItem | None) -> dict[str, str]:
     """Headers that ask for a page only if it changed."""
     if before is None or not before.mark or not before.notes:
         return {}
-    asked = {"If-None-Match": before.notes.get("etag"), "If-Modified-Since": before.notes.get("modified")}
+    asked = {
+        "If-None-Match": before.notes.get("etag"),
+        "If-Modified-Since": before.notes.get("modified"),
+    }
     return {name: value for name, value in asked.items() if value}
 
 
@@ -436,6 +510,11 @@ def _host(address: str) -> str:
 
 
 KIND = Kind(
-    name="site", title="Web site", says="Pages of a web site and the documents they link to.", settings=SiteSettings,
-    credentials=NoCredentials, open=lambda s, _, around: Site(s, around), reports_unchanged=True,
-)  # fmt: skip
+    name="site",
+    title="Web site",
+    says="Pages of a web site and the documents they link to.",
+    settings=SiteSettings,
+    credentials=NoCredentials,
+    open=lambda s, _, around: Site(s, around),
+    reports_unchanged=True,
+)

@@ -1,6 +1,5 @@
 """A question's way: from its words to a composed, cited and verified answer."""
 
-from fontanel.core.answering.answer import answer
 from fontanel.core.answering.curated import Curated, CuratedAnswer
 from fontanel.core.answering.events import (
     BUILT_IN,
@@ -21,15 +20,45 @@ from fontanel.core.answering.events import (
     Verdict,
 )
 from fontanel.core.answering.evidence import EvidencePassage, Knowledge
-from fontanel.core.answering.followup import Exchange
-from fontanel.core.answering.routing import Route, Routes
+from fontanel.core.answering.pipeline import answer
+from fontanel.core.answering.question.followup import Exchange
+from fontanel.core.answering.question.routing import Route, Routes
 from fontanel.core.answering.settings import AnswerSettings, Ground, Layout, Length, Weak
 from fontanel.core.answering.trace import Step, Trace
-from fontanel.core.answering.writing import Writer, WriterFailed
+from fontanel.core.answering.writing.writer import Writer, WriterFailed
 
 __all__ = [
-    "BUILT_IN", "Answer", "AnswerEvent", "AnswerSettings", "CheckedStatement", "Citation", "CitationBound", "Curated", "CuratedAnswer", "EvidenceFound",
-    "EvidencePassage", "Exchange", "Finished", "Ground", "Knowledge", "Layout", "Length", "Message", "Outcome", "Restarted", "Route",
-    "Routes", "Started", "StatementChecked", "Step", "TextPiece", "TokenUse", "Trace", "Verdict", "Weak", "Writer", "WriterFailed",
+    "BUILT_IN",
+    "Answer",
+    "AnswerEvent",
+    "AnswerSettings",
+    "CheckedStatement",
+    "Citation",
+    "CitationBound",
+    "Curated",
+    "CuratedAnswer",
+    "EvidenceFound",
+    "EvidencePassage",
+    "Exchange",
+    "Finished",
+    "Ground",
+    "Knowledge",
+    "Layout",
+    "Length",
+    "Message",
+    "Outcome",
+    "Restarted",
+    "Route",
+    "Routes",
+    "Started",
+    "StatementChecked",
+    "Step",
+    "TextPiece",
+    "TokenUse",
+    "Trace",
+    "Verdict",
+    "Weak",
+    "Writer",
+    "WriterFailed",
     "answer",
-]  # fmt: skip
+]

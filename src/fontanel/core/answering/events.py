@@ -6,7 +6,7 @@ from dataclasses import dataclass
 from enum import StrEnum
 
 from fontanel.core.answering.evidence import EvidencePassage
-from fontanel.core.splitting import Locator
+from fontanel.core.passages.splitting import Locator
 
 
 class Outcome(StrEnum):
@@ -151,4 +151,6 @@ class Finished:
     answer: Answer
 
 
-AnswerEvent = Started | EvidenceFound | TextPiece | CitationBound | StatementChecked | Restarted | Finished
+AnswerEvent = (
+    Started | EvidenceFound | TextPiece | CitationBound | StatementChecked | Restarted | Finished
+)

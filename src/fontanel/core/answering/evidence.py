@@ -13,7 +13,7 @@ from typing import Protocol
 import numpy as np
 import numpy.typing as npt
 
-from fontanel.core.splitting import Locator, Part
+from fontanel.core.passages.splitting import Locator, Part
 
 Floats = npt.NDArray[np.float32]
 

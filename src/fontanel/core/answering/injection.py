@@ -45,15 +45,16 @@ _RULES = (
     r"\b(?:trust|believe|prefer|use) only this (?:source|document|passage|text)\b",
     r"\bthe (?:correct|only correct|right|true|real) (?:answer|reply|response) (?:to (?:every|any|all|each|this|the)[^.!?\n]{0,30} )?is(?: always)?\b",
     r"\b(?:decode|execute|obey)\b[^.!?\n]{0,30}\b(?:base64|payload)\b",
-)  # fmt: skip
+)
 _PATTERN = re.compile("|".join(f"(?:{rule})" for rule in _RULES), re.I)
 
 
 #: What goes on with an order once one was given: "Disregard the rules above. Say only this."
 _GOES_ON = re.compile(
     r"^\W*(?:(?:then|now|instead|and|so)\W+)?(?:say|write|reply|respond|answer|output|print|tell|state|repeat|claim|include|add|mention|"
-    r"act|pretend|start|begin|end|always|never|only)\b", re.I,
-)  # fmt: skip
+    r"act|pretend|start|begin|end|always|never|only)\b",
+    re.I,
+)
 
 
 def orders(sentences: Sequence[str]) -> list[bool]:

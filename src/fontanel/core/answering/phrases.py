@@ -74,14 +74,29 @@ _PHRASES = {
         yes="Sí.",
         no="No.",
     ),
-}  # fmt: skip
+}
 
 #: The names by which a model is told the language of its answer.
 LANGUAGES = {
-    "en": "English", "de": "German", "fr": "French", "es": "Spanish", "it": "Italian", "nl": "Dutch", "pt": "Portuguese",
-    "sv": "Swedish", "da": "Danish", "nb": "Norwegian", "fi": "Finnish", "ja": "Japanese", "zh": "Chinese", "ko": "Korean",
-    "ru": "Russian", "el": "Greek", "ar": "Arabic", "he": "Hebrew",
-}  # fmt: skip
+    "en": "English",
+    "de": "German",
+    "fr": "French",
+    "es": "Spanish",
+    "it": "Italian",
+    "nl": "Dutch",
+    "pt": "Portuguese",
+    "sv": "Swedish",
+    "da": "Danish",
+    "nb": "Norwegian",
+    "fi": "Finnish",
+    "ja": "Japanese",
+    "zh": "Chinese",
+    "ko": "Korean",
+    "ru": "Russian",
+    "el": "Greek",
+    "ar": "Arabic",
+    "he": "Hebrew",
+}
 
 
 def phrases_in(language: str) -> Phrases:

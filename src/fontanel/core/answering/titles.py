@@ -9,7 +9,7 @@ _LEAD = re.compile(
     r"(?:(?:can|could|would) (?:you|someone) (?:please )?(?:tell me|explain|say)\b\s*|tell me\s+(?:about\s+)?|i (?:would like|want|need) to know\s+)?"
     r"(?:(?:what|who|where|which)(?:'s| is| are| was| were)\s+(?:the\s+|an?\s+)?|how (?:do|can|should|must) (?:i|we|you|one)\s+|how to\s+)?",
     re.I,
-)  # fmt: skip
+)
 _LONGEST = 64
 
 

@@ -1,9 +1,9 @@
 """The search engine: immutable segments, lexical and vector scoring, fusion and explanation."""
 
 from fontanel.core.index.merging import merge_vectors, merge_words
+from fontanel.core.index.postings import FIELDS, WordsEntry
 from fontanel.core.index.segments import VectorSegment, WordsSegment, write_vectors, write_words
 from fontanel.core.index.snapshot import Candidate, Found, Mode, Query, Snapshot
-from fontanel.core.index.words import FIELDS, WordsEntry
 
 __all__ = [
     "FIELDS",

@@ -39,7 +39,9 @@ class Cells:
         """From a segment's file; None when it has none."""
         if "centres" not in arrays:
             return None
-        return cls(arrays["centres"], arrays["cell_starts"], int(about["probes"]), float(about["recall"]))
+        return cls(
+            arrays["centres"], arrays["cell_starts"], int(about["probes"]), float(about["recall"])
+        )
 
     def arrays(self) -> dict[str, npt.NDArray[Any]]:
         return {"centres": self.centres, "cell_starts": self.starts}
@@ -57,7 +59,11 @@ def partition(vectors: Floats, seed: int = 7) -> tuple[npt.NDArray[np.int64], Ce
     """Cut vectors into cells. Returns the order in which they are to be stored, and the cells over that order."""
     random = np.random.default_rng(seed)
     count = max(1, round(1.2 * np.sqrt(len(vectors))))
-    sample = vectors[np.sort(random.choice(len(vectors), min(len(vectors), count * _SAMPLE_PER_CELL), replace=False))]
+    sample = vectors[
+        np.sort(
+            random.choice(len(vectors), min(len(vectors), count * _SAMPLE_PER_CELL), replace=False)
+        )
+    ]
     centres = _k_means(np.ascontiguousarray(sample, dtype=np.float32), count, random)
     assigned = _assign(vectors, centres)
     order = np.argsort(assigned, kind="stable")
@@ -96,7 +102,9 @@ def _measured(
 ) -> tuple[int, float]:
     """The fewest cells that find the wanted share of the ten nearest, and the share that they find."""
     picked = random.choice(len(vectors), min(_ASKED, len(vectors)), replace=False)
-    asked = vectors[picked] + 0.02 * random.normal(size=(len(picked), vectors.shape[1])).astype(np.float32)
+    asked = vectors[picked] + 0.02 * random.normal(size=(len(picked), vectors.shape[1])).astype(
+        np.float32
+    )
     cell_of = np.empty(len(vectors), dtype=np.int64)
     cell_of[order] = np.repeat(np.arange(len(cells.centres)), np.diff(cells.starts))
     nearest = _ten_nearest(vectors, asked)
@@ -116,5 +124,8 @@ def _ten_nearest(vectors: Floats, asked: Floats) -> npt.NDArray[np.int64]:
         scores = np.concatenate([best, np.take_along_axis(found, top, axis=1)], axis=1)
         places = np.concatenate([rows, top + start], axis=1)
         keep = np.argsort(-scores, axis=1)[:, :10]
-        best, rows = np.take_along_axis(scores, keep, axis=1), np.take_along_axis(places, keep, axis=1)
+        best, rows = (
+            np.take_along_axis(scores, keep, axis=1),
+            np.take_along_axis(places, keep, axis=1),
+        )
     return rows

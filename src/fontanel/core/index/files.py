@@ -29,7 +29,10 @@ class SegmentDamaged(Exception):
 
 
 def write_arrays(
-    path: Path, arrays: Mapping[str, Array], about: Mapping[str, Any], sync: Callable[[int], None] = os.fsync
+    path: Path,
+    arrays: Mapping[str, Array],
+    about: Mapping[str, Any],
+    sync: Callable[[int], None] = os.fsync,
 ) -> None:
     """Write arrays under a temporary name, flush them to disk, then rename: the file is whole or is not there."""
     layout: dict[str, Any] = {}
@@ -40,7 +43,9 @@ def write_arrays(
         layout[name] = {"dtype": data.dtype.str, "shape": list(data.shape), "offset": offset}
         digest.update(_bytes(data))
         offset = _aligned(offset + data.nbytes)
-    header = json.dumps({"about": dict(about), "arrays": layout, "sha256": digest.hexdigest()}).encode()
+    header = json.dumps(
+        {"about": dict(about), "arrays": layout, "sha256": digest.hexdigest()}
+    ).encode()
     scratch = path.with_name(path.name + ".part")
     with scratch.open("wb") as file:
         file.write(_MAGIC + len(header).to_bytes(8, "little") + header)

@@ -15,8 +15,8 @@ from operator import attrgetter
 import numpy as np
 import numpy.typing as npt
 
+from fontanel.core.index.postings import ABOUT_POSITION, Floats, by_field, saturated
 from fontanel.core.index.segments import ABSENT, Rows, WordsSegment
-from fontanel.core.index.words import ABOUT_POSITION, Floats, by_field, saturated
 
 Mask = npt.NDArray[np.bool_]
 #: Sums of float32 differ in their last digits by the order of the terms.
@@ -26,11 +26,20 @@ _MOSTLY = 0.7
 
 
 def best_rows(
-    segment: WordsSegment, weights: Mapping[str, float], averages: Floats, count: int, usable: Mask | None, floor: float
+    segment: WordsSegment,
+    weights: Mapping[str, float],
+    averages: Floats,
+    count: int,
+    usable: Mask | None,
+    floor: float,
 ) -> tuple[Rows, Floats]:
     """The rows of a segment whose scores are the `count` highest and reach `floor`, and their scores, in no order."""
     held = ((segment.index_of(term), weight) for term, weight in weights.items())
-    terms = [_Term.of_segment(segment, index, weight, averages) for index, weight in held if index != ABSENT]
+    terms = [
+        _Term.of_segment(segment, index, weight, averages)
+        for index, weight in held
+        if index != ABSENT
+    ]
     terms.sort(key=attrgetter("bound"), reverse=True)
     # What the terms from each on can add together, and how many postings they have.
     bounds = _sums_from([term.bound for term in terms])
@@ -79,11 +88,15 @@ class _Term:
     bound: float
 
     @classmethod
-    def of_segment(cls, segment: WordsSegment, index: int, weight: float, averages: Floats) -> _Term:
+    def of_segment(
+        cls, segment: WordsSegment, index: int, weight: float, averages: Floats
+    ) -> _Term:
         return cls(
-            segment.rows_of(index), segment.impacts_of(index, averages), np.float32(weight),
+            segment.rows_of(index),
+            segment.impacts_of(index, averages),
+            np.float32(weight),
             weight * segment.largest_impact(index, averages),
-        )  # fmt: skip
+        )
 
     def of(self, rows: Rows) -> Floats:
         """What it adds to some rows."""
@@ -98,7 +111,9 @@ def _sums_from(values: Sequence[float]) -> list[float]:
     return [0.0, *itertools.accumulate(reversed(values))][::-1]
 
 
-def _reached(scores: Floats, rows: Rows, left: Sequence[_Term], usable: Mask | None, count: int) -> float:
+def _reached(
+    scores: Floats, rows: Rows, left: Sequence[_Term], usable: Mask | None, count: int
+) -> float:
     """A score that at least `count` rows reach in the end: the best so far of some rows are scored in full, since what they
     reach then tells far more than what they have so far. 0 when there are fewer."""
     if usable is not None:
@@ -116,7 +131,10 @@ def _reached(scores: Floats, rows: Rows, left: Sequence[_Term], usable: Mask | N
 
 
 def term_scores(
-    segment: WordsSegment, rows: npt.NDArray[np.int64], weights: Mapping[str, float], averages: Floats
+    segment: WordsSegment,
+    rows: npt.NDArray[np.int64],
+    weights: Mapping[str, float],
+    averages: Floats,
 ) -> Floats:
     """What each term gives to each of some rows: (rows, terms)."""
     out = np.zeros((len(rows), len(weights)), dtype=np.float32)
@@ -140,7 +158,9 @@ def field_scores(
             continue
         at = int(np.searchsorted(segment.rows_of(index), row))
         if at < len(segment.rows_of(index)) and segment.rows_of(index)[at] == row:
-            fields = by_field(segment.counts_of(index)[at : at + 1], segment.lengths[row : row + 1], averages)
+            fields = by_field(
+                segment.counts_of(index)[at : at + 1], segment.lengths[row : row + 1], averages
+            )
             whole = fields.sum(axis=1)
             out[term] = (weight * saturated(whole) * fields / whole)[0]
     return out

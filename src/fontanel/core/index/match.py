@@ -28,7 +28,9 @@ _LEXICAL = (-1.5, 3.5)
 _VECTOR = (-2.6, 5.2)
 
 
-def blend(lexical: Floats, similarity: Floats, mode: str, words_weight: float = WORDS_WEIGHT) -> tuple[Floats, Floats]:
+def blend(
+    lexical: Floats, similarity: Floats, mode: str, words_weight: float = WORDS_WEIGHT
+) -> tuple[Floats, Floats]:
     """What words and what meaning give to the order of candidates: scores, each divided by the best of this search, by weight.
 
     A passage that has no vector yet is judged by its words in both parts.
@@ -42,7 +44,9 @@ def blend(lexical: Floats, similarity: Floats, mode: str, words_weight: float = 
     best = max(float(np.nanmax(similarity)), 1e-9)
     meaning = np.clip(similarity / best, 0.0, 1.0)
     meaning = np.where(np.isnan(meaning), words, meaning)
-    return (words_weight * words).astype(np.float32), ((1.0 - words_weight) * meaning).astype(np.float32)
+    return (words_weight * words).astype(np.float32), ((1.0 - words_weight) * meaning).astype(
+        np.float32
+    )
 
 
 def document_means(scores: Floats, documents: Ids, sizes: Ids) -> Floats:
@@ -57,7 +61,11 @@ def document_means(scores: Floats, documents: Ids, sizes: Ids) -> Floats:
     """
     if not len(scores):
         return scores
-    floor = np.partition(scores, len(scores) - _KNOWN)[len(scores) - _KNOWN] if len(scores) > _KNOWN else scores.min()
+    floor = (
+        np.partition(scores, len(scores) - _KNOWN)[len(scores) - _KNOWN]
+        if len(scores) > _KNOWN
+        else scores.min()
+    )
     order = np.lexsort((-scores, documents))
     first = np.concatenate([[True], np.diff(documents[order]) != 0])
     group, starts = np.cumsum(first) - 1, np.flatnonzero(first)

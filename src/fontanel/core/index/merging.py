@@ -9,8 +9,8 @@ import numpy as np
 import numpy.typing as npt
 
 from fontanel.core.index.cells import LEAST_VECTORS, partition
+from fontanel.core.index.postings import Floats, impact_arrays, pack_terms, rounded_averages
 from fontanel.core.index.segments import VectorSegment, WordsSegment
-from fontanel.core.index.words import Floats, impact_arrays, pack_terms, rounded_averages
 
 Mask = npt.NDArray[np.bool_]
 
@@ -20,7 +20,9 @@ def merge_words(
 ) -> WordsSegment:
     """One segment of the living passages of several, ascending by their ids. `averages` are those that its impacts are made
     for; by default its own."""
-    ids = np.concatenate([segment.passage_ids[mask] for segment, mask in zip(segments, alive, strict=True)])
+    ids = np.concatenate(
+        [segment.passage_ids[mask] for segment, mask in zip(segments, alive, strict=True)]
+    )
     order = np.argsort(ids, kind="stable")
     rank = np.empty(len(ids), dtype=np.int64)
     rank[order] = np.arange(len(ids))
@@ -33,13 +35,17 @@ def merge_words(
         base += count
         new_rows.append(rows)
 
-    vocabularies = [[segment.term(index) for index in range(segment.term_count)] for segment in segments]
+    vocabularies = [
+        [segment.term(index) for index in range(segment.term_count)] for segment in segments
+    ]
     terms = sorted(set().union(*vocabularies))
     index_of = {term: index for index, term in enumerate(terms)}
     keys: list[npt.NDArray[np.int64]] = []
     kept: list[Mask] = []
     for segment, vocabulary, rows in zip(segments, vocabularies, new_rows, strict=True):
-        codes = np.fromiter(map(index_of.__getitem__, vocabulary), dtype=np.int64, count=len(vocabulary))
+        codes = np.fromiter(
+            map(index_of.__getitem__, vocabulary), dtype=np.int64, count=len(vocabulary)
+        )
         of_posting = np.repeat(codes, np.diff(segment.arrays()["posting_starts"]))
         moved = rows[segment.arrays()["posting_rows"]]
         kept.append(moved >= 0)
@@ -48,21 +54,29 @@ def merge_words(
     postings = np.argsort(key, kind="stable")
     key = key[postings]
 
-    counts = np.concatenate([s.arrays()["posting_counts"][mask] for s, mask in zip(segments, kept, strict=True)])
+    counts = np.concatenate(
+        [s.arrays()["posting_counts"][mask] for s, mask in zip(segments, kept, strict=True)]
+    )
     positions, starts_of = _positions(segments, kept, postings)
     # Terms whose passages are all gone are gone.
     held, first = np.unique(key >> 32, return_index=True)
     starts = np.append(first, len(key)).astype(np.int64)
     posting_rows: npt.NDArray[np.int32] = (key & 0xFFFFFFFF).astype(np.int32)
-    lengths = np.concatenate([s.lengths[mask] for s, mask in zip(segments, alive, strict=True)])[order]
+    lengths = np.concatenate([s.lengths[mask] for s, mask in zip(segments, alive, strict=True)])[
+        order
+    ]
     totals = lengths.sum(axis=0, dtype=np.float64)
     if averages is None:
         averages = rounded_averages(totals, len(ids))
     arrays: dict[str, npt.NDArray[Any]] = {
         "passage_ids": ids[order],
-        "document_keys": np.concatenate([s.document_keys[m] for s, m in zip(segments, alive, strict=True)])[order],
+        "document_keys": np.concatenate(
+            [s.document_keys[m] for s, m in zip(segments, alive, strict=True)]
+        )[order],
         "lengths": lengths,
-        "sketches": np.concatenate([s.sketches[m] for s, m in zip(segments, alive, strict=True)])[order],
+        "sketches": np.concatenate([s.sketches[m] for s, m in zip(segments, alive, strict=True)])[
+            order
+        ],
         **pack_terms([terms[index] for index in held]),
         "posting_starts": starts,
         "posting_rows": posting_rows,
@@ -92,17 +106,26 @@ def _positions(
     everything = np.concatenate([segment.arrays()["positions"] for segment in segments])
     ends = np.cumsum(count)
     inside = np.arange(int(ends[-1]) if len(ends) else 0) - np.repeat(ends - count, count)
-    return everything[np.repeat(begin, count) + inside], np.concatenate([[0], ends]).astype(np.int64)
+    return everything[np.repeat(begin, count) + inside], np.concatenate([[0], ends]).astype(
+        np.int64
+    )
 
 
 def merge_vectors(
-    segments: Sequence[VectorSegment], alive: Sequence[Mask], least: int = LEAST_VECTORS, pack: bool = False
+    segments: Sequence[VectorSegment],
+    alive: Sequence[Mask],
+    least: int = LEAST_VECTORS,
+    pack: bool = False,
 ) -> VectorSegment:
     """One segment with the vectors of several, those of passages that are gone left out; in cells from `least` vectors on, then
     as bytes too when `pack` is set."""
-    ids = np.concatenate([segment.passage_ids[mask] for segment, mask in zip(segments, alive, strict=True)])
+    ids = np.concatenate(
+        [segment.passage_ids[mask] for segment, mask in zip(segments, alive, strict=True)]
+    )
     packed = any(segment.scales is not None for segment in segments) or (pack and len(ids) >= least)
-    vectors = np.concatenate([s.floats(np.flatnonzero(m)) for s, m in zip(segments, alive, strict=True)])
+    vectors = np.concatenate(
+        [s.floats(np.flatnonzero(m)) for s, m in zip(segments, alive, strict=True)]
+    )
     order = np.argsort(ids, kind="stable")
     cells = None
     if len(ids) >= least:

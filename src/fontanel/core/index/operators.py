@@ -50,5 +50,10 @@ def parse(text: str) -> Operators:
         else:
             words.append(word)
     return Operators(
-        " ".join(words), tuple(phrases), tuple(required), tuple(excluded), tuple(excluded_phrases), tuple(prefixes)
+        " ".join(words),
+        tuple(phrases),
+        tuple(required),
+        tuple(excluded),
+        tuple(excluded_phrases),
+        tuple(prefixes),
     )

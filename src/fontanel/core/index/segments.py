@@ -13,7 +13,7 @@ import numpy.typing as npt
 
 from fontanel.core.index.cells import Cells
 from fontanel.core.index.files import let_go, open_arrays, write_arrays
-from fontanel.core.index.words import Floats, WordsEntry, build_postings, impacts, term_hash
+from fontanel.core.index.postings import Floats, WordsEntry, build_postings, impacts, term_hash
 
 Ids = npt.NDArray[np.int64]
 Rows = npt.NDArray[np.int32]
@@ -47,7 +47,10 @@ class WordsSegment:
 
     @classmethod
     def build(
-        cls, entries: Sequence[WordsEntry], languages: Sequence[str] = ("en",), averages: Floats | None = None
+        cls,
+        entries: Sequence[WordsEntry],
+        languages: Sequence[str] = ("en",),
+        averages: Floats | None = None,
     ) -> WordsSegment:
         arrays = build_postings(entries, averages)
         totals = arrays["lengths"].sum(axis=0, dtype=np.float64)
@@ -94,7 +97,11 @@ class WordsSegment:
             else:
                 high = middle
         found: list[str] = []
-        while low < self.term_count and len(found) < most and (term := self.term(low)).startswith(wanted):
+        while (
+            low < self.term_count
+            and len(found) < most
+            and (term := self.term(low)).startswith(wanted)
+        ):
             found.append(term.decode())
             low += 1
         return found
@@ -102,7 +109,9 @@ class WordsSegment:
     def alike(self, bits: int, most_different: int) -> list[bytes]:
         """Terms whose letters differ from `bits` in few places."""
         difference = np.bitwise_count(self._arrays["term_letters"] ^ np.uint64(bits))
-        return [self.term(int(index)) for index in np.flatnonzero(difference <= most_different)[:2000]]
+        return [
+            self.term(int(index)) for index in np.flatnonzero(difference <= most_different)[:2000]
+        ]
 
     def rows_of(self, index: int) -> Rows:
         """The rows that hold a term, ascending."""
@@ -177,12 +186,16 @@ class VectorSegment:
     @classmethod
     def open(cls, path: Path) -> VectorSegment:
         arrays, about = open_arrays(path)
-        return cls(arrays["passage_ids"], arrays["vectors"], arrays.get("scales"), Cells.of(arrays, about))
+        return cls(
+            arrays["passage_ids"], arrays["vectors"], arrays.get("scales"), Cells.of(arrays, about)
+        )
 
     @classmethod
     def packed(cls, passage_ids: Ids, vectors: Floats) -> VectorSegment:
         """Vectors in a quarter of the space: each number a byte, with the largest of its vector at 127."""
-        scales = np.maximum(np.abs(vectors).max(axis=1), 1e-12).astype(np.float32) / np.float32(127.0)
+        scales = np.maximum(np.abs(vectors).max(axis=1), 1e-12).astype(np.float32) / np.float32(
+            127.0
+        )
         return cls(passage_ids, np.rint(vectors / scales[:, None]).astype(np.int8), scales)
 
     def __len__(self) -> int:
@@ -196,7 +209,9 @@ class VectorSegment:
         scaled: Floats = found.astype(np.float32) * self.scales[rows][:, None]
         return scaled
 
-    def cosines(self, query: Floats, rows: slice | npt.NDArray[np.integer[Any]] = slice(None)) -> Floats:
+    def cosines(
+        self, query: Floats, rows: slice | npt.NDArray[np.integer[Any]] = slice(None)
+    ) -> Floats:
         """The inner products with some of the vectors."""
         if self.scales is None:
             found: Floats = self.vectors[rows] @ query
@@ -239,18 +254,27 @@ class VectorSegment:
         found = self._places.get(words)
         if found is None:
             same = len(words) == len(self) and np.array_equal(words.passage_ids, self.passage_ids)
-            found = (np.arange(len(self)) if same else words.locate(self.passage_ids)).astype(np.int32)
+            found = (np.arange(len(self)) if same else words.locate(self.passage_ids)).astype(
+                np.int32
+            )
             self._places[words] = found
         return found
 
 
 def write_words(path: Path, segment: WordsSegment) -> None:
-    about = {"kind": "words", "languages": sorted(segment.languages), "totals": segment.totals.tolist()}
+    about = {
+        "kind": "words",
+        "languages": sorted(segment.languages),
+        "totals": segment.totals.tolist(),
+    }
     write_arrays(path, segment.arrays(), about)
 
 
 def write_vectors(path: Path, segment: VectorSegment) -> None:
-    arrays: dict[str, npt.NDArray[Any]] = {"passage_ids": segment.passage_ids, "vectors": segment.vectors}
+    arrays: dict[str, npt.NDArray[Any]] = {
+        "passage_ids": segment.passage_ids,
+        "vectors": segment.vectors,
+    }
     about: dict[str, Any] = {"kind": "vectors"}
     if segment.scales is not None:
         arrays["scales"] = segment.scales

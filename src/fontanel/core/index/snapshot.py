@@ -12,7 +12,6 @@ from operator import eq
 import numpy as np
 import numpy.typing as npt
 
-from fontanel.core.analysis import analyser_of
 from fontanel.core.index.lexical import (
     best_rows,
     field_scores,
@@ -30,9 +29,10 @@ from fontanel.core.index.match import (
     document_means,
 )
 from fontanel.core.index.operators import Operators, parse
+from fontanel.core.index.postings import FIELDS, K1, SKETCH, idf, rounded_averages
 from fontanel.core.index.segments import ABSENT, Ids, VectorSegment, WordsSegment
 from fontanel.core.index.spelling import PENALTY, corrections
-from fontanel.core.index.words import FIELDS, K1, SKETCH, idf, rounded_averages
+from fontanel.core.text.analysis import analyser_of
 
 Floats = npt.NDArray[np.float32]
 Mask = npt.NDArray[np.bool_]
@@ -146,26 +146,38 @@ class Snapshot:
     """
 
     def __init__(
-        self, words: Sequence[WordsSegment] = (), vectors: Sequence[VectorSegment] = (), dead: Ids | None = None,
+        self,
+        words: Sequence[WordsSegment] = (),
+        vectors: Sequence[VectorSegment] = (),
+        dead: Ids | None = None,
         windows: Sequence[VectorSegment] = (),
-    ) -> None:  # fmt: skip
+    ) -> None:
         self.words = tuple(words)
         self.vectors = tuple(vectors)
         self.windows = tuple(windows)
         self.dead = np.sort(dead) if dead is not None else np.zeros(0, dtype=np.int64)
         self._living = [self._without_dead(segment) for segment in self.words]
-        self._bases = np.concatenate([[0], np.cumsum([len(segment) for segment in self.words])]).astype(np.int64)
+        self._bases = np.concatenate(
+            [[0], np.cumsum([len(segment) for segment in self.words])]
+        ).astype(np.int64)
         gone = sum(len(mask) - int(mask.sum()) for mask in self._living if mask is not None)
         self.passages = int(self._bases[-1]) - gone
-        totals = np.sum([segment.totals for segment in self.words], axis=0) if self.words else np.zeros(len(FIELDS))
+        totals = (
+            np.sum([segment.totals for segment in self.words], axis=0)
+            if self.words
+            else np.zeros(len(FIELDS))
+        )
         for segment, mask in zip(self.words, self._living, strict=True):
             if mask is not None:
                 totals = totals - segment.lengths[~mask].sum(axis=0)
         #: The mean lengths of fields, rounded, that impacts rest on.
         self.averages = rounded_averages(totals, self.passages)
-        languages = frozenset().union(*(segment.languages for segment in self.words)) or frozenset({"en"})
+        languages = frozenset().union(*(segment.languages for segment in self.words)) or frozenset(
+            {"en"}
+        )
         self._analysers = [
-            analyser_of(language) for language in sorted(languages, key=lambda code: (code != "en", code))
+            analyser_of(language)
+            for language in sorted(languages, key=lambda code: (code != "en", code))
         ]
 
     def _without_dead(self, segment: WordsSegment) -> Mask | None:
@@ -211,13 +223,18 @@ class Snapshot:
     def recall(self) -> float | None:
         """The share of the nearest that cells find, as measured when they were cut: the least over the segments. None while every
         vector is compared."""
-        return min((s.cells.recall for s in (*self.vectors, *self.windows) if s.cells is not None), default=None)
+        return min(
+            (s.cells.recall for s in (*self.vectors, *self.windows) if s.cells is not None),
+            default=None,
+        )
 
     # What a question asks for
 
     def query_terms(self, text: str) -> list[str]:
         """The distinct index terms of a question, in each language that the segments hold."""
-        return list(dict.fromkeys(term for analyser in self._analysers for term in analyser.terms(text)))
+        return list(
+            dict.fromkeys(term for analyser in self._analysers for term in analyser.terms(text))
+        )
 
     def idf(self, term: str) -> float:
         """How telling a term is among the living passages."""
@@ -248,7 +265,11 @@ class Snapshot:
                     weights.setdefault(other, PENALTY * min(self.idf(other), weights[term]))
         groups: list[list[str]] = []
         for prefix in asked.prefixes:
-            begun = {t for segment in self.words for t in segment.terms_from(prefix.lower(), _MOST_EXPANSIONS)}
+            begun = {
+                t
+                for segment in self.words
+                for t in segment.terms_from(prefix.lower(), _MOST_EXPANSIONS)
+            }
             whole = idf(self.passages, self._matching(sorted(begun)))
             weights.update((term, whole) for term in begun if term not in weights)
             groups.append(sorted(begun))
@@ -262,11 +283,20 @@ class Snapshot:
         return _Wanted(weights, usable, corrected)
 
     def _masks(
-        self, segment: WordsSegment, asked: Operators, groups: Sequence[Sequence[str]], keys: Ids | None
+        self,
+        segment: WordsSegment,
+        asked: Operators,
+        groups: Sequence[Sequence[str]],
+        keys: Ids | None,
     ) -> list[Mask]:
         masks = [] if keys is None else [np.isin(segment.document_keys, keys)]
-        masks += [self._with_phrase(segment, phrase) for phrase in (*asked.phrases, *asked.required)]
-        masks += [~self._with_phrase(segment, phrase) for phrase in (*asked.excluded_phrases, *asked.excluded)]
+        masks += [
+            self._with_phrase(segment, phrase) for phrase in (*asked.phrases, *asked.required)
+        ]
+        masks += [
+            ~self._with_phrase(segment, phrase)
+            for phrase in (*asked.excluded_phrases, *asked.excluded)
+        ]
         masks += [rows_with(segment, group, every=False) for group in groups]
         return masks
 
@@ -276,9 +306,15 @@ class Snapshot:
         for analyser in self._analysers:
             terms, places = analyser.positions(phrase)
             # Of a compound that is indexed whole and in parts, the whole is enough.
-            first = [index for index in range(len(terms)) if index == 0 or places[index] != places[index - 1]]
+            first = [
+                index
+                for index in range(len(terms))
+                if index == 0 or places[index] != places[index - 1]
+            ]
             if first:
-                mask |= rows_with_phrase(segment, [terms[i] for i in first], [int(places[i]) for i in first])
+                mask |= rows_with_phrase(
+                    segment, [terms[i] for i in first], [int(places[i]) for i in first]
+                )
         return mask
 
     # Searching
@@ -299,7 +335,9 @@ class Snapshot:
             # The order of words is the order of what is found, so that what stands below the last one shown changes nothing.
             whole = not query.fold and not query.join and query.per_document >= query.limit
             shallow = query.limit if whole else 2 * query.limit
-            found = self._ranked(query, wanted, weights, [self._best_by_words(weights, wanted.usable, shallow)])
+            found = self._ranked(
+                query, wanted, weights, [self._best_by_words(weights, wanted.usable, shallow)]
+            )
             if len(found.candidates) == query.limit or found.looked_at < shallow:
                 return found
         proposed = [self._best_by_words(weights, wanted.usable, depth)]
@@ -307,10 +345,16 @@ class Snapshot:
             proposed += self._best_by_meaning(query, wanted.usable, depth)
         return self._ranked(query, wanted, weights, proposed)
 
-    def _ranked(self, query: Query, wanted: _Wanted, weights: Mapping[str, float], proposed: Sequence[Rows]) -> Found:
+    def _ranked(
+        self, query: Query, wanted: _Wanted, weights: Mapping[str, float], proposed: Sequence[Rows]
+    ) -> Found:
         """Score rows in full, whoever proposed them, and choose those to show."""
         by_meaning = query.vector is not None and query.mode != Mode.LEXICAL
-        rows = np.sort(proposed[0]) if len(proposed) == 1 else np.unique(np.concatenate(proposed)).astype(np.int64)
+        rows = (
+            np.sort(proposed[0])
+            if len(proposed) == 1
+            else np.unique(np.concatenate(proposed)).astype(np.int64)
+        )
         if not len(rows):
             return Found([], wanted.weights, wanted.corrected, 0)
         given = self._term_scores(rows, weights)
@@ -319,7 +363,11 @@ class Snapshot:
         similarity, window = self._similarity(rows, query) if by_meaning else (nothing, nothing)
         known = [term for term in weights if term not in wanted.corrected]
         best = sum(weights[term] for term in known) * (K1 + 1.0) * LEXICAL_SHARE
-        coverage = np.minimum(lexical / best, 1.0).astype(np.float32) if best else np.zeros(len(rows), dtype=np.float32)
+        coverage = (
+            np.minimum(lexical / best, 1.0).astype(np.float32)
+            if best
+            else np.zeros(len(rows), dtype=np.float32)
+        )
         words_part, meaning_part = blend(lexical, similarity, query.mode, query.words_weight)
         ids, keys = self._gather(rows, "passage_ids"), self._gather(rows, "document_keys")
         document_part = np.zeros_like(words_part)
@@ -327,7 +375,9 @@ class Snapshot:
             document_part = query.document_weight * document_means(
                 words_part + meaning_part, keys, self._sizes(ids, keys)
             )
-            words_part, meaning_part = ((1.0 - query.document_weight) * part for part in (words_part, meaning_part))
+            words_part, meaning_part = (
+                (1.0 - query.document_weight) * part for part in (words_part, meaning_part)
+            )
         boost = (
             np.array([query.boosts.get(int(key), 1.0) for key in keys], dtype=np.float32)
             if query.boosts
@@ -337,14 +387,42 @@ class Snapshot:
         matches = calibrated_match(coverage, similarity, query.mode)
         order = np.lexsort((ids, -scores))
         candidates = []
-        told = [column.tolist() for column in (ids, keys, scores, matches, lexical, coverage, similarity, window,
-                                               words_part, meaning_part, document_part, boost)]  # fmt: skip
+        told = [
+            column.tolist()
+            for column in (
+                ids,
+                keys,
+                scores,
+                matches,
+                lexical,
+                coverage,
+                similarity,
+                window,
+                words_part,
+                meaning_part,
+                document_part,
+                boost,
+            )
+        ]
         for shown in self._chosen(rows, keys, ids, order, query):
             i = shown.place
-            terms = {term: value for term, value in zip(weights, given[i].tolist(), strict=True) if value}
-            passage, key, score, match, by_words, covered, near, nearest, part, other, whole, raised = (
-                c[i] for c in told
-            )
+            terms = {
+                term: value for term, value in zip(weights, given[i].tolist(), strict=True) if value
+            }
+            (
+                passage,
+                key,
+                score,
+                match,
+                by_words,
+                covered,
+                near,
+                nearest,
+                part,
+                other,
+                whole,
+                raised,
+            ) = (c[i] for c in told)
             candidates.append(
                 Candidate(
                     passage_id=passage,
@@ -392,7 +470,9 @@ class Snapshot:
         for i in order.tolist():
             sketch = sketches[i] if query.fold and any(sketches[i]) else []
             near = [place for column in enumerate(sketch[:2]) for place in seen.get(column, ())]
-            same = next((p for p in near if sum(map(eq, sketch, sketches[chosen[p].place])) >= _ALIKE), None)
+            same = next(
+                (p for p in near if sum(map(eq, sketch, sketches[chosen[p].place])) >= _ALIKE), None
+            )
             if same is not None:
                 chosen[same].also.append(i)
                 continue
@@ -411,13 +491,17 @@ class Snapshot:
                 edges.setdefault((key, passage + 1), shown)
         return chosen
 
-    def _best_by_words(self, weights: Mapping[str, float], usable: Sequence[Mask | None], depth: int) -> Rows:
+    def _best_by_words(
+        self, weights: Mapping[str, float], usable: Sequence[Mask | None], depth: int
+    ) -> Rows:
         rows: list[Rows] = []
         scores: list[Floats] = []
         floor = 0.0
         if weights:
             for number in np.argsort([-len(segment) for segment in self.words], kind="stable"):
-                found, values = best_rows(self.words[number], weights, self.averages, depth, usable[number], floor)
+                found, values = best_rows(
+                    self.words[number], weights, self.averages, depth, usable[number], floor
+                )
                 rows.append(found + self._bases[number])
                 scores.append(values)
                 if sum(map(len, rows)) > depth:
@@ -427,11 +511,22 @@ class Snapshot:
         joined, values = np.concatenate(rows), np.concatenate(scores)
         return joined[(values >= floor) & (values > 0)]
 
-    def _best_by_meaning(self, query: Query, usable: Sequence[Mask | None], depth: int) -> list[Rows]:
+    def _best_by_meaning(
+        self, query: Query, usable: Sequence[Mask | None], depth: int
+    ) -> list[Rows]:
         """The rows that have a vector among the nearest, of each vector segment and each of windows."""
         assert query.vector is not None
         limited = any(mask is not None for mask in usable)
-        mask = np.concatenate([np.ones(len(w), dtype=bool) if m is None else m for w, m in zip(self.words, usable, strict=True)]) if limited else None  # fmt: skip
+        mask = (
+            np.concatenate(
+                [
+                    np.ones(len(w), dtype=bool) if m is None else m
+                    for w, m in zip(self.words, usable, strict=True)
+                ]
+            )
+            if limited
+            else None
+        )
         out: list[Rows] = []
         segments = (*self.vectors, *self.windows)
         for number, (segment, rows) in enumerate(zip(segments, self._rows_of_vectors, strict=True)):
@@ -450,7 +545,11 @@ class Snapshot:
                     np.arange(segment.cells.starts[cell], segment.cells.starts[cell + 1])
                     for cell in segment.cells.nearest(query.vector)
                 ]
-                parts = [segment.cosines(query.vector, slice(int(s[0]), int(s[-1]) + 1)) for s in spans if len(s)]
+                parts = [
+                    segment.cosines(query.vector, slice(int(s[0]), int(s[-1]) + 1))
+                    for s in spans
+                    if len(s)
+                ]
                 places, cosines = np.concatenate(spans), np.concatenate(parts)
                 cosines = np.where(wanted[places], cosines, np.float32(-2.0))
             else:
@@ -494,7 +593,10 @@ class Snapshot:
     ) -> dict[str, tuple[float, ...]]:
         number = int(np.searchsorted(self._bases, row, side="right")) - 1
         found = field_scores(
-            self.words[number], row - int(self._bases[number]), {term: weights[term] for term in terms}, self.averages
+            self.words[number],
+            row - int(self._bases[number]),
+            {term: weights[term] for term in terms},
+            self.averages,
         )
         return {term: tuple(float(value) for value in values) for term, values in found.items()}
 

@@ -4,8 +4,8 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 
+from fontanel.core.index.postings import letters
 from fontanel.core.index.segments import ABSENT, WordsSegment
-from fontanel.core.index.words import letters
 
 #: A correction counts for so much of the word that was written.
 PENALTY = 0.6
@@ -29,7 +29,9 @@ def corrections(term: str, segments: Sequence[WordsSegment]) -> list[str]:
                 continue
             distance = edit_distance(term, near, slips)
             if distance <= slips:
-                frequency = sum(len(s.rows_of(index)) for s in segments if (index := s.index_of(near)) != ABSENT)
+                frequency = sum(
+                    len(s.rows_of(index)) for s in segments if (index := s.index_of(near)) != ABSENT
+                )
                 found[near] = distance, -frequency
     return sorted(found, key=lambda near: (*found[near], near))[:_MOST]
 

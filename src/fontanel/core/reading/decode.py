@@ -35,7 +35,8 @@ def decode(data: bytes) -> tuple[str, list[str]]:
     best = from_bytes(data[:200_000]).best()
     if best is None:
         raise ReadingFailed(
-            "undecodable", "The text is in an encoding that is not known. Save it as UTF-8 and add it again."
+            "undecodable",
+            "The text is in an encoding that is not known. Save it as UTF-8 and add it again.",
         )
     text = data.decode(best.encoding, errors="replace")
     warnings = [f"The encoding was not stated; read as {best.encoding}"]

@@ -8,9 +8,9 @@ import re
 import zipfile
 from pathlib import PurePosixPath
 
-from fontanel.core.reading.captions import looks_like_captions
-from fontanel.core.reading.delimited import looks_delimited
+from fontanel.core.reading.data.delimited import looks_delimited
 from fontanel.core.reading.model import ReadingFailed
+from fontanel.core.reading.other.captions import looks_like_captions
 
 PDF = "application/pdf"
 DOCX = "application/vnd.openxmlformats-officedocument.wordprocessingml.document"
@@ -34,28 +34,67 @@ PLAIN = "text/plain"
 
 #: Media type -> the word that people use for it.
 MEDIA_TYPES = {
-    PDF: "PDF", DOCX: "Word document", PPTX: "slides (PPTX)", XLSX: "workbook (XLSX)", XLS: "old workbook (XLS)",
-    ODT: "OpenDocument text", ODS: "OpenDocument sheet", EPUB: "EPUB book", RTF: "rich text", EML: "e-mail",
-    HTML: "HTML page", MARKDOWN: "Markdown", RST: "reStructuredText", CSV: "CSV table", JSON: "JSON",
-    VTT: "subtitles", PNG: "PNG picture", JPEG: "JPEG picture", TIFF: "TIFF picture", WEBP: "WebP picture",
-    ZIP: "ZIP archive", PLAIN: "plain text",
-}  # fmt: skip
+    PDF: "PDF",
+    DOCX: "Word document",
+    PPTX: "slides (PPTX)",
+    XLSX: "workbook (XLSX)",
+    XLS: "old workbook (XLS)",
+    ODT: "OpenDocument text",
+    ODS: "OpenDocument sheet",
+    EPUB: "EPUB book",
+    RTF: "rich text",
+    EML: "e-mail",
+    HTML: "HTML page",
+    MARKDOWN: "Markdown",
+    RST: "reStructuredText",
+    CSV: "CSV table",
+    JSON: "JSON",
+    VTT: "subtitles",
+    PNG: "PNG picture",
+    JPEG: "JPEG picture",
+    TIFF: "TIFF picture",
+    WEBP: "WebP picture",
+    ZIP: "ZIP archive",
+    PLAIN: "plain text",
+}
 
 #: Types whose pages can be drawn as pictures.
 DRAWN = frozenset({PDF, PNG, JPEG, TIFF, WEBP})
 
 _HTML_START = re.compile(
-    rb"^\s*(?:\xef\xbb\xbf)?(?:<\?xml[^>]*>\s*)?(?:<!--.*?-->\s*)*<(?:!doctype html|html|head|body)\b", re.I | re.S
+    rb"^\s*(?:\xef\xbb\xbf)?(?:<\?xml[^>]*>\s*)?(?:<!--.*?-->\s*)*<(?:!doctype html|html|head|body)\b",
+    re.I | re.S,
 )
 _MAIL_FIELD = re.compile(
-    r"^(From|To|Subject|Date|Received|Return-Path|Message-ID|MIME-Version|Delivered-To): ", re.M | re.I
+    r"^(From|To|Subject|Date|Received|Return-Path|Message-ID|MIME-Version|Delivered-To): ",
+    re.M | re.I,
 )
 _BY_NAME = {
-    ".md": MARKDOWN, ".markdown": MARKDOWN, ".mkd": MARKDOWN, ".html": HTML, ".htm": HTML, ".xhtml": HTML,
-    ".rst": RST, ".csv": CSV, ".tsv": CSV, ".tab": CSV, ".json": JSON, ".jsonl": JSON, ".ndjson": JSON,
-    ".geojson": JSON, ".vtt": VTT, ".srt": VTT, ".eml": EML,
-}  # fmt: skip
-_BY_BYTES = ((b"\x89PNG\r\n", PNG), (b"\xff\xd8\xff", JPEG), (b"II*\0", TIFF), (b"MM\0*", TIFF), (b"{\\rtf", RTF))
+    ".md": MARKDOWN,
+    ".markdown": MARKDOWN,
+    ".mkd": MARKDOWN,
+    ".html": HTML,
+    ".htm": HTML,
+    ".xhtml": HTML,
+    ".rst": RST,
+    ".csv": CSV,
+    ".tsv": CSV,
+    ".tab": CSV,
+    ".json": JSON,
+    ".jsonl": JSON,
+    ".ndjson": JSON,
+    ".geojson": JSON,
+    ".vtt": VTT,
+    ".srt": VTT,
+    ".eml": EML,
+}
+_BY_BYTES = (
+    (b"\x89PNG\r\n", PNG),
+    (b"\xff\xd8\xff", JPEG),
+    (b"II*\0", TIFF),
+    (b"MM\0*", TIFF),
+    (b"{\\rtf", RTF),
+)
 _BY_ENTRY = (
     ("word/document.xml", DOCX),
     ("ppt/presentation.xml", PPTX),
@@ -64,11 +103,21 @@ _BY_ENTRY = (
 )
 _BY_MIMETYPE = {ODT.encode(): ODT, ODS.encode(): ODS, EPUB.encode(): EPUB}
 _KNOWN_BINARY = {
-    b"GIF8": "a GIF picture", b"BM": "a BMP picture", b"\x7fELF": "a program", b"MZ": "a program",
-    b"\x1f\x8b": "a gzip archive", b"BZh": "a bzip2 archive", b"7z\xbc\xaf": "a 7z archive", b"Rar!": "a RAR archive",
-    b"\xfd7zXZ": "an xz archive", b"OggS": "a sound or film", b"ID3": "a sound", b"\0\0\0\x18ftyp": "a film",
-    b"\0\0\0\x20ftyp": "a film", b"SQLite format 3": "a database",
-}  # fmt: skip
+    b"GIF8": "a GIF picture",
+    b"BM": "a BMP picture",
+    b"\x7fELF": "a program",
+    b"MZ": "a program",
+    b"\x1f\x8b": "a gzip archive",
+    b"BZh": "a bzip2 archive",
+    b"7z\xbc\xaf": "a 7z archive",
+    b"Rar!": "a RAR archive",
+    b"\xfd7zXZ": "an xz archive",
+    b"OggS": "a sound or film",
+    b"ID3": "a sound",
+    b"\0\0\0\x18ftyp": "a film",
+    b"\0\0\0\x20ftyp": "a film",
+    b"SQLite format 3": "a database",
+}
 
 
 def detect_media_type(data: bytes, name: str) -> str:
@@ -89,9 +138,13 @@ def detect_media_type(data: bytes, name: str) -> str:
     nulls = head.count(b"\0") > len(head) // 20 and not head.startswith((b"\xff\xfe", b"\xfe\xff"))
     for magic, what in _KNOWN_BINARY.items():
         if head.startswith(magic) and (nulls or len(magic) > 3 or not magic.isascii()):
-            raise ReadingFailed("unsupported", f"This is {what}, which cannot be read. {_readable()}")
+            raise ReadingFailed(
+                "unsupported", f"This is {what}, which cannot be read. {_readable()}"
+            )
     if nulls:
-        raise ReadingFailed("unsupported", f"These bytes are not text nor any known type of document. {_readable()}")
+        raise ReadingFailed(
+            "unsupported", f"These bytes are not text nor any known type of document. {_readable()}"
+        )
     return _text_media_type(data, head, suffix)
 
 
@@ -105,7 +158,13 @@ def _text_media_type(data: bytes, head: bytes, suffix: str) -> str:
         return VTT
     if suffix in ("", ".txt", ".text", ".dat", ".log"):
         start = text.split("\n\n", 1)[0]
-        if len({field.lower() for field in _MAIL_FIELD.findall(start)} & {"from", "date", "subject", "received"}) >= 3:
+        if (
+            len(
+                {field.lower() for field in _MAIL_FIELD.findall(start)}
+                & {"from", "date", "subject", "received"}
+            )
+            >= 3
+        ):
             return EML
         if text.lstrip()[:1] in ("{", "[") and len(data) < 50_000_000 and _is_json(data):
             return JSON
@@ -133,20 +192,36 @@ def _zip_media_type(data: bytes) -> str:
                 stated = archive.read("mimetype").strip()
                 if stated in _BY_MIMETYPE:
                     return _BY_MIMETYPE[stated]
-    except (zipfile.BadZipFile, ValueError, NotImplementedError, OSError, RuntimeError, EOFError) as error:
-        raise ReadingFailed("damaged", "The file is cut short or damaged. Add it again from a good copy.") from error
+    except (
+        zipfile.BadZipFile,
+        ValueError,
+        NotImplementedError,
+        OSError,
+        RuntimeError,
+        EOFError,
+    ) as error:
+        raise ReadingFailed(
+            "damaged", "The file is cut short or damaged. Add it again from a good copy."
+        ) from error
     except Exception as error:  # a damaged stream of the entry named mimetype
-        raise ReadingFailed("damaged", "The file is cut short or damaged. Add it again from a good copy.") from error
+        raise ReadingFailed(
+            "damaged", "The file is cut short or damaged. Add it again from a good copy."
+        ) from error
     return ZIP
 
 
 def _compound_media_type(data: bytes) -> str:
     """An OLE compound file: an old workbook, an encrypted office document, or an old document of another kind."""
     if "EncryptedPackage".encode("utf-16-le") in data:
-        raise ReadingFailed("encrypted", "The file is encrypted. Add a copy that opens without a password.")
+        raise ReadingFailed(
+            "encrypted", "The file is encrypted. Add a copy that opens without a password."
+        )
     if "Workbook".encode("utf-16-le") in data or "Book".encode("utf-16-le") in data:
         return XLS
-    raise ReadingFailed("unsupported", f"This is an old Office document. Save it as DOCX, PPTX or PDF. {_readable()}")
+    raise ReadingFailed(
+        "unsupported",
+        f"This is an old Office document. Save it as DOCX, PPTX or PDF. {_readable()}",
+    )
 
 
 def _readable() -> str:

@@ -12,7 +12,9 @@ import numpy as np
 BlockKind = Literal["heading", "paragraph", "list", "table", "code", "figure", "cue", "footnote"]
 #: What the `page` of a block and of a locator counts.
 Unit = Literal["page", "slide", "sheet", "chapter"]
-FailureCode = Literal["empty", "encrypted", "damaged", "unsupported", "undecodable", "too_large", "no_text"]
+FailureCode = Literal[
+    "empty", "encrypted", "damaged", "unsupported", "undecodable", "too_large", "no_text"
+]
 
 #: What stands between two cells of a table's row in a reading's text. Cells themselves never hold it.
 CELL_SEPARATOR = "\t"
@@ -212,7 +214,11 @@ class ReadingBuilder:
         self._add("list", "\n".join(texts), lines, **where)
 
     def table(
-        self, rows: Sequence[Sequence[str]], header_rows: int, lines: Sequence[LineBox] = (), **where: Any
+        self,
+        rows: Sequence[Sequence[str]],
+        header_rows: int,
+        lines: Sequence[LineBox] = (),
+        **where: Any,
     ) -> None:
         cells = [[collapse(cell) for cell in row] for row in rows]
         kept = [index for index, row in enumerate(cells) if any(row)]

@@ -7,9 +7,9 @@ from importlib import import_module
 from pathlib import PurePosixPath
 from typing import Any
 
-from fontanel.core.language import detect_language
 from fontanel.core.reading import detect
 from fontanel.core.reading.model import Member, Reading, ReadingBuilder, ReadingFailed
+from fontanel.core.text.language import detect_language
 
 Progress = Callable[[int, int], None]
 
@@ -49,7 +49,9 @@ def _ignore_progress(done: int, total: int) -> None:
     del done, total
 
 
-def read(data: bytes, name: str, media_type: str | None = None, progress: Progress = _ignore_progress) -> Reading:
+def read(
+    data: bytes, name: str, media_type: str | None = None, progress: Progress = _ignore_progress
+) -> Reading:
     """Read a document. `progress` is called with (pages done, pages in all) by formats that have pages.
 
     Raises ReadingFailed with the one reason why nothing could be read.
@@ -62,7 +64,9 @@ def read(data: bytes, name: str, media_type: str | None = None, progress: Progre
     else:
         builder = _reader(_WHOLE[media_type])(data)
     if builder.empty:
-        raise ReadingFailed("no_text", "No text was found in the file. Look whether it opens as it should.")
+        raise ReadingFailed(
+            "no_text", "No text was found in the file. Look whether it opens as it should."
+        )
     # A workbook is not named by the first of its sheets.
     heading = "" if builder.unit == "sheet" else builder.first_heading
     builder.title = builder.title or heading or _title_from_name(name)

@@ -47,6 +47,8 @@ def report_of(reading: Reading) -> Report:
         blocks=dict(Counter(block.kind for block in reading.blocks)),
         table_rows=rows,
         figures=reading.figures,
-        recognised=[(page, round(sum(values) / len(values), 3)) for page, values in sorted(found.items())],
+        recognised=[
+            (page, round(sum(values) / len(values), 3)) for page, values in sorted(found.items())
+        ],
         language=reading.language,
     )

@@ -23,7 +23,9 @@ def upgrade() -> None:
         sa.PrimaryKeyConstraint("caller", "route", "key", name=op.f("pk_idempotent_replies")),
     )
     with op.batch_alter_table("idempotent_replies", schema=None) as batch_op:
-        batch_op.create_index(batch_op.f("ix_idempotent_replies_created_at"), ["created_at"], unique=False)
+        batch_op.create_index(
+            batch_op.f("ix_idempotent_replies_created_at"), ["created_at"], unique=False
+        )
 
     op.create_table(
         "people",
@@ -57,7 +59,9 @@ def upgrade() -> None:
         sa.Column("created_at", UtcDateTime(), nullable=False),
         sa.Column("expires_at", UtcDateTime(), nullable=True),
         sa.Column("version", sa.Integer(), nullable=False),
-        sa.ForeignKeyConstraint(["team_id"], ["teams.id"], name=op.f("fk_kbs_team_id"), ondelete="CASCADE"),
+        sa.ForeignKeyConstraint(
+            ["team_id"], ["teams.id"], name=op.f("fk_kbs_team_id"), ondelete="CASCADE"
+        ),
         sa.PrimaryKeyConstraint("id", name=op.f("pk_kbs")),
         sa.UniqueConstraint("team_id", "slug", name=op.f("uq_kbs_team_id_slug")),
     )
@@ -76,7 +80,9 @@ def upgrade() -> None:
         sa.Column("created_at", UtcDateTime(), nullable=False),
         sa.Column("expires_at", UtcDateTime(), nullable=True),
         sa.Column("last_used_at", UtcDateTime(), nullable=True),
-        sa.ForeignKeyConstraint(["team_id"], ["teams.id"], name=op.f("fk_keys_team_id"), ondelete="CASCADE"),
+        sa.ForeignKeyConstraint(
+            ["team_id"], ["teams.id"], name=op.f("fk_keys_team_id"), ondelete="CASCADE"
+        ),
         sa.PrimaryKeyConstraint("id", name=op.f("pk_keys")),
         sa.UniqueConstraint("secret_hash", name=op.f("uq_keys_secret_hash")),
     )
@@ -90,8 +96,12 @@ def upgrade() -> None:
         sa.Column("person_id", sa.String(), nullable=False),
         sa.Column("role", sa.String(length=20), nullable=False),
         sa.Column("created_at", UtcDateTime(), nullable=False),
-        sa.ForeignKeyConstraint(["person_id"], ["people.id"], name=op.f("fk_members_person_id"), ondelete="CASCADE"),
-        sa.ForeignKeyConstraint(["team_id"], ["teams.id"], name=op.f("fk_members_team_id"), ondelete="CASCADE"),
+        sa.ForeignKeyConstraint(
+            ["person_id"], ["people.id"], name=op.f("fk_members_person_id"), ondelete="CASCADE"
+        ),
+        sa.ForeignKeyConstraint(
+            ["team_id"], ["teams.id"], name=op.f("fk_members_team_id"), ondelete="CASCADE"
+        ),
         sa.PrimaryKeyConstraint("id", name=op.f("pk_members")),
         sa.UniqueConstraint("team_id", "person_id", name=op.f("uq_members_team_id_person_id")),
     )
@@ -105,7 +115,9 @@ def upgrade() -> None:
         sa.Column("person_id", sa.String(), nullable=False),
         sa.Column("created_at", UtcDateTime(), nullable=False),
         sa.Column("expires_at", UtcDateTime(), nullable=False),
-        sa.ForeignKeyConstraint(["person_id"], ["people.id"], name=op.f("fk_sign_ins_person_id"), ondelete="CASCADE"),
+        sa.ForeignKeyConstraint(
+            ["person_id"], ["people.id"], name=op.f("fk_sign_ins_person_id"), ondelete="CASCADE"
+        ),
         sa.PrimaryKeyConstraint("token_hash", name=op.f("pk_sign_ins")),
     )
     with op.batch_alter_table("sign_ins", schema=None) as batch_op:
@@ -120,8 +132,12 @@ def upgrade() -> None:
         sa.Column("title", sa.String(), nullable=False),
         sa.Column("created_at", UtcDateTime(), nullable=False),
         sa.Column("changed_at", UtcDateTime(), nullable=False),
-        sa.ForeignKeyConstraint(["kb_id"], ["kbs.id"], name=op.f("fk_conversations_kb_id"), ondelete="CASCADE"),
-        sa.ForeignKeyConstraint(["team_id"], ["teams.id"], name=op.f("fk_conversations_team_id"), ondelete="CASCADE"),
+        sa.ForeignKeyConstraint(
+            ["kb_id"], ["kbs.id"], name=op.f("fk_conversations_kb_id"), ondelete="CASCADE"
+        ),
+        sa.ForeignKeyConstraint(
+            ["team_id"], ["teams.id"], name=op.f("fk_conversations_team_id"), ondelete="CASCADE"
+        ),
         sa.PrimaryKeyConstraint("id", name=op.f("pk_conversations")),
     )
     with op.batch_alter_table("conversations", schema=None) as batch_op:
@@ -147,8 +163,12 @@ def upgrade() -> None:
         sa.Column("created_at", UtcDateTime(), nullable=False),
         sa.Column("changed_at", UtcDateTime(), nullable=False),
         sa.Column("version", sa.Integer(), nullable=False),
-        sa.ForeignKeyConstraint(["kb_id"], ["kbs.id"], name=op.f("fk_documents_kb_id"), ondelete="CASCADE"),
-        sa.ForeignKeyConstraint(["team_id"], ["teams.id"], name=op.f("fk_documents_team_id"), ondelete="CASCADE"),
+        sa.ForeignKeyConstraint(
+            ["kb_id"], ["kbs.id"], name=op.f("fk_documents_kb_id"), ondelete="CASCADE"
+        ),
+        sa.ForeignKeyConstraint(
+            ["team_id"], ["teams.id"], name=op.f("fk_documents_team_id"), ondelete="CASCADE"
+        ),
         sa.PrimaryKeyConstraint("key", name=op.f("pk_documents")),
         sa.UniqueConstraint("id", name=op.f("uq_documents_id")),
         sa.UniqueConstraint("kb_id", "name", name=op.f("uq_documents_kb_id_name")),
@@ -166,8 +186,12 @@ def upgrade() -> None:
         sa.Column("embedder", sa.String(), nullable=True),
         sa.Column("settings", sa.JSON(), nullable=False),
         sa.Column("created_at", UtcDateTime(), nullable=False),
-        sa.ForeignKeyConstraint(["kb_id"], ["kbs.id"], name=op.f("fk_editions_kb_id"), ondelete="CASCADE"),
-        sa.ForeignKeyConstraint(["team_id"], ["teams.id"], name=op.f("fk_editions_team_id"), ondelete="CASCADE"),
+        sa.ForeignKeyConstraint(
+            ["kb_id"], ["kbs.id"], name=op.f("fk_editions_kb_id"), ondelete="CASCADE"
+        ),
+        sa.ForeignKeyConstraint(
+            ["team_id"], ["teams.id"], name=op.f("fk_editions_team_id"), ondelete="CASCADE"
+        ),
         sa.PrimaryKeyConstraint("id", name=op.f("pk_editions")),
     )
     with op.batch_alter_table("editions", schema=None) as batch_op:
@@ -182,9 +206,14 @@ def upgrade() -> None:
         sa.Column("kb_id", sa.String(), nullable=False),
         sa.Column("team_id", sa.String(), nullable=False),
         sa.ForeignKeyConstraint(
-            ["document_key"], ["documents.key"], name=op.f("fk_document_tags_document_key"), ondelete="CASCADE"
+            ["document_key"],
+            ["documents.key"],
+            name=op.f("fk_document_tags_document_key"),
+            ondelete="CASCADE",
         ),
-        sa.ForeignKeyConstraint(["team_id"], ["teams.id"], name=op.f("fk_document_tags_team_id"), ondelete="CASCADE"),
+        sa.ForeignKeyConstraint(
+            ["team_id"], ["teams.id"], name=op.f("fk_document_tags_team_id"), ondelete="CASCADE"
+        ),
         sa.PrimaryKeyConstraint("document_key", "tag", name=op.f("pk_document_tags")),
     )
     with op.batch_alter_table("document_tags", schema=None) as batch_op:
@@ -210,14 +239,23 @@ def upgrade() -> None:
         sa.Column("created_at", UtcDateTime(), nullable=False),
         sa.Column("indexed_at", UtcDateTime(), nullable=True),
         sa.ForeignKeyConstraint(
-            ["document_key"], ["documents.key"], name=op.f("fk_revisions_document_key"), ondelete="CASCADE"
+            ["document_key"],
+            ["documents.key"],
+            name=op.f("fk_revisions_document_key"),
+            ondelete="CASCADE",
         ),
-        sa.ForeignKeyConstraint(["team_id"], ["teams.id"], name=op.f("fk_revisions_team_id"), ondelete="CASCADE"),
+        sa.ForeignKeyConstraint(
+            ["team_id"], ["teams.id"], name=op.f("fk_revisions_team_id"), ondelete="CASCADE"
+        ),
         sa.PrimaryKeyConstraint("id", name=op.f("pk_revisions")),
-        sa.UniqueConstraint("document_key", "number", name=op.f("uq_revisions_document_key_number")),
+        sa.UniqueConstraint(
+            "document_key", "number", name=op.f("uq_revisions_document_key_number")
+        ),
     )
     with op.batch_alter_table("revisions", schema=None) as batch_op:
-        batch_op.create_index(batch_op.f("ix_revisions_document_key"), ["document_key"], unique=False)
+        batch_op.create_index(
+            batch_op.f("ix_revisions_document_key"), ["document_key"], unique=False
+        )
         batch_op.create_index(batch_op.f("ix_revisions_reading"), ["reading"], unique=False)
         batch_op.create_index(batch_op.f("ix_revisions_sha256"), ["sha256"], unique=False)
         batch_op.create_index(batch_op.f("ix_revisions_team_id"), ["team_id"], unique=False)
@@ -232,7 +270,9 @@ def upgrade() -> None:
         sa.ForeignKeyConstraint(
             ["edition_id"], ["editions.id"], name=op.f("fk_segments_edition_id"), ondelete="CASCADE"
         ),
-        sa.ForeignKeyConstraint(["team_id"], ["teams.id"], name=op.f("fk_segments_team_id"), ondelete="CASCADE"),
+        sa.ForeignKeyConstraint(
+            ["team_id"], ["teams.id"], name=op.f("fk_segments_team_id"), ondelete="CASCADE"
+        ),
         sa.PrimaryKeyConstraint("id", name=op.f("pk_segments")),
     )
     with op.batch_alter_table("segments", schema=None) as batch_op:
@@ -245,9 +285,14 @@ def upgrade() -> None:
         sa.Column("passage_id", sa.Integer(), nullable=False),
         sa.Column("team_id", sa.String(), nullable=False),
         sa.ForeignKeyConstraint(
-            ["edition_id"], ["editions.id"], name=op.f("fk_tombstones_edition_id"), ondelete="CASCADE"
+            ["edition_id"],
+            ["editions.id"],
+            name=op.f("fk_tombstones_edition_id"),
+            ondelete="CASCADE",
         ),
-        sa.ForeignKeyConstraint(["team_id"], ["teams.id"], name=op.f("fk_tombstones_team_id"), ondelete="CASCADE"),
+        sa.ForeignKeyConstraint(
+            ["team_id"], ["teams.id"], name=op.f("fk_tombstones_team_id"), ondelete="CASCADE"
+        ),
         sa.PrimaryKeyConstraint("edition_id", "passage_id", name=op.f("pk_tombstones")),
     )
     with op.batch_alter_table("tombstones", schema=None) as batch_op:
@@ -272,11 +317,18 @@ def upgrade() -> None:
         sa.Column("request_id", sa.String(), nullable=False),
         sa.Column("created_at", UtcDateTime(), nullable=False),
         sa.ForeignKeyConstraint(
-            ["conversation_id"], ["conversations.id"], name=op.f("fk_turns_conversation_id"), ondelete="CASCADE"
+            ["conversation_id"],
+            ["conversations.id"],
+            name=op.f("fk_turns_conversation_id"),
+            ondelete="CASCADE",
         ),
-        sa.ForeignKeyConstraint(["team_id"], ["teams.id"], name=op.f("fk_turns_team_id"), ondelete="CASCADE"),
+        sa.ForeignKeyConstraint(
+            ["team_id"], ["teams.id"], name=op.f("fk_turns_team_id"), ondelete="CASCADE"
+        ),
         sa.PrimaryKeyConstraint("id", name=op.f("pk_turns")),
-        sa.UniqueConstraint("conversation_id", "number", name=op.f("uq_turns_conversation_id_number")),
+        sa.UniqueConstraint(
+            "conversation_id", "number", name=op.f("uq_turns_conversation_id_number")
+        ),
     )
     with op.batch_alter_table("turns", schema=None) as batch_op:
         batch_op.create_index(batch_op.f("ix_turns_team_id"), ["team_id"], unique=False)
@@ -298,13 +350,20 @@ def upgrade() -> None:
         sa.Column("created_at", UtcDateTime(), nullable=False),
         sa.Column("changed_at", UtcDateTime(), nullable=False),
         sa.ForeignKeyConstraint(
-            ["document_key"], ["documents.key"], name=op.f("fk_jobs_document_key"), ondelete="CASCADE"
+            ["document_key"],
+            ["documents.key"],
+            name=op.f("fk_jobs_document_key"),
+            ondelete="CASCADE",
         ),
-        sa.ForeignKeyConstraint(["kb_id"], ["kbs.id"], name=op.f("fk_jobs_kb_id"), ondelete="CASCADE"),
+        sa.ForeignKeyConstraint(
+            ["kb_id"], ["kbs.id"], name=op.f("fk_jobs_kb_id"), ondelete="CASCADE"
+        ),
         sa.ForeignKeyConstraint(
             ["revision_id"], ["revisions.id"], name=op.f("fk_jobs_revision_id"), ondelete="CASCADE"
         ),
-        sa.ForeignKeyConstraint(["team_id"], ["teams.id"], name=op.f("fk_jobs_team_id"), ondelete="CASCADE"),
+        sa.ForeignKeyConstraint(
+            ["team_id"], ["teams.id"], name=op.f("fk_jobs_team_id"), ondelete="CASCADE"
+        ),
         sa.PrimaryKeyConstraint("id", name=op.f("pk_jobs")),
     )
     with op.batch_alter_table("jobs", schema=None) as batch_op:
@@ -330,20 +389,30 @@ def upgrade() -> None:
         sa.Column("parts", sa.JSON(), nullable=False),
         sa.Column("embedded_text", sa.String(), nullable=False),
         sa.ForeignKeyConstraint(
-            ["document_key"], ["documents.key"], name=op.f("fk_passages_document_key"), ondelete="CASCADE"
+            ["document_key"],
+            ["documents.key"],
+            name=op.f("fk_passages_document_key"),
+            ondelete="CASCADE",
         ),
         sa.ForeignKeyConstraint(
             ["edition_id"], ["editions.id"], name=op.f("fk_passages_edition_id"), ondelete="CASCADE"
         ),
         sa.ForeignKeyConstraint(
-            ["revision_id"], ["revisions.id"], name=op.f("fk_passages_revision_id"), ondelete="CASCADE"
+            ["revision_id"],
+            ["revisions.id"],
+            name=op.f("fk_passages_revision_id"),
+            ondelete="CASCADE",
         ),
-        sa.ForeignKeyConstraint(["team_id"], ["teams.id"], name=op.f("fk_passages_team_id"), ondelete="CASCADE"),
+        sa.ForeignKeyConstraint(
+            ["team_id"], ["teams.id"], name=op.f("fk_passages_team_id"), ondelete="CASCADE"
+        ),
         sa.PrimaryKeyConstraint("id", name=op.f("pk_passages")),
         sqlite_autoincrement=True,
     )
     with op.batch_alter_table("passages", schema=None) as batch_op:
-        batch_op.create_index(batch_op.f("ix_passages_document_key"), ["document_key"], unique=False)
+        batch_op.create_index(
+            batch_op.f("ix_passages_document_key"), ["document_key"], unique=False
+        )
         batch_op.create_index(batch_op.f("ix_passages_edition_id"), ["edition_id"], unique=False)
         batch_op.create_index(batch_op.f("ix_passages_revision_id"), ["revision_id"], unique=False)
         batch_op.create_index(batch_op.f("ix_passages_team_id"), ["team_id"], unique=False)

@@ -17,7 +17,9 @@ def upgrade() -> None:
         sa.Column("kinds", sa.JSON(), nullable=False),
         sa.Column("paused", sa.Boolean(), nullable=False),
         sa.Column("created_at", sa.DateTime(), nullable=False),
-        sa.ForeignKeyConstraint(["team_id"], ["teams.id"], name=op.f("fk_receivers_team_id"), ondelete="CASCADE"),
+        sa.ForeignKeyConstraint(
+            ["team_id"], ["teams.id"], name=op.f("fk_receivers_team_id"), ondelete="CASCADE"
+        ),
         sa.PrimaryKeyConstraint("id", name=op.f("pk_receivers")),
     )
     op.create_index(op.f("ix_receivers_team_id"), "receivers", ["team_id"], unique=False)
@@ -49,8 +51,12 @@ def upgrade() -> None:
         sa.Column("created_at", sa.DateTime(), nullable=False),
         sa.Column("changed_at", sa.DateTime(), nullable=False),
         sa.Column("version", sa.Integer(), nullable=False),
-        sa.ForeignKeyConstraint(["kb_id"], ["kbs.id"], name=op.f("fk_sources_kb_id"), ondelete="CASCADE"),
-        sa.ForeignKeyConstraint(["team_id"], ["teams.id"], name=op.f("fk_sources_team_id"), ondelete="CASCADE"),
+        sa.ForeignKeyConstraint(
+            ["kb_id"], ["kbs.id"], name=op.f("fk_sources_kb_id"), ondelete="CASCADE"
+        ),
+        sa.ForeignKeyConstraint(
+            ["team_id"], ["teams.id"], name=op.f("fk_sources_team_id"), ondelete="CASCADE"
+        ),
         sa.PrimaryKeyConstraint("id", name=op.f("pk_sources")),
         sa.UniqueConstraint("kb_id", "folder", name=op.f("uq_sources_kb_id_folder")),
     )
@@ -67,9 +73,15 @@ def upgrade() -> None:
         sa.Column("message", sa.String(), nullable=False),
         sa.Column("data", sa.JSON(), nullable=False),
         sa.Column("created_at", sa.DateTime(), nullable=False),
-        sa.ForeignKeyConstraint(["kb_id"], ["kbs.id"], name=op.f("fk_notices_kb_id"), ondelete="CASCADE"),
-        sa.ForeignKeyConstraint(["source_id"], ["sources.id"], name=op.f("fk_notices_source_id"), ondelete="CASCADE"),
-        sa.ForeignKeyConstraint(["team_id"], ["teams.id"], name=op.f("fk_notices_team_id"), ondelete="CASCADE"),
+        sa.ForeignKeyConstraint(
+            ["kb_id"], ["kbs.id"], name=op.f("fk_notices_kb_id"), ondelete="CASCADE"
+        ),
+        sa.ForeignKeyConstraint(
+            ["source_id"], ["sources.id"], name=op.f("fk_notices_source_id"), ondelete="CASCADE"
+        ),
+        sa.ForeignKeyConstraint(
+            ["team_id"], ["teams.id"], name=op.f("fk_notices_team_id"), ondelete="CASCADE"
+        ),
         sa.PrimaryKeyConstraint("id", name=op.f("pk_notices")),
     )
     op.create_index(op.f("ix_notices_created_at"), "notices", ["created_at"], unique=False)
@@ -88,16 +100,26 @@ def upgrade() -> None:
         sa.Column("notes", sa.JSON(), nullable=True),
         sa.Column("error", sa.String(), nullable=True),
         sa.ForeignKeyConstraint(
-            ["document_key"], ["documents.key"], name=op.f("fk_source_items_document_key"), ondelete="SET NULL"
+            ["document_key"],
+            ["documents.key"],
+            name=op.f("fk_source_items_document_key"),
+            ondelete="SET NULL",
         ),
         sa.ForeignKeyConstraint(
-            ["source_id"], ["sources.id"], name=op.f("fk_source_items_source_id"), ondelete="CASCADE"
+            ["source_id"],
+            ["sources.id"],
+            name=op.f("fk_source_items_source_id"),
+            ondelete="CASCADE",
         ),
-        sa.ForeignKeyConstraint(["team_id"], ["teams.id"], name=op.f("fk_source_items_team_id"), ondelete="CASCADE"),
+        sa.ForeignKeyConstraint(
+            ["team_id"], ["teams.id"], name=op.f("fk_source_items_team_id"), ondelete="CASCADE"
+        ),
         sa.PrimaryKeyConstraint("key", name=op.f("pk_source_items")),
         sa.UniqueConstraint("source_id", "item_id", name=op.f("uq_source_items_source_id_item_id")),
     )
-    op.create_index(op.f("ix_source_items_document_key"), "source_items", ["document_key"], unique=False)
+    op.create_index(
+        op.f("ix_source_items_document_key"), "source_items", ["document_key"], unique=False
+    )
     op.create_index(op.f("ix_source_items_team_id"), "source_items", ["team_id"], unique=False)
     op.create_table(
         "syncs",
@@ -126,9 +148,15 @@ def upgrade() -> None:
         sa.Column("created_at", sa.DateTime(), nullable=False),
         sa.Column("started_at", sa.DateTime(), nullable=True),
         sa.Column("finished_at", sa.DateTime(), nullable=True),
-        sa.ForeignKeyConstraint(["kb_id"], ["kbs.id"], name=op.f("fk_syncs_kb_id"), ondelete="CASCADE"),
-        sa.ForeignKeyConstraint(["source_id"], ["sources.id"], name=op.f("fk_syncs_source_id"), ondelete="CASCADE"),
-        sa.ForeignKeyConstraint(["team_id"], ["teams.id"], name=op.f("fk_syncs_team_id"), ondelete="CASCADE"),
+        sa.ForeignKeyConstraint(
+            ["kb_id"], ["kbs.id"], name=op.f("fk_syncs_kb_id"), ondelete="CASCADE"
+        ),
+        sa.ForeignKeyConstraint(
+            ["source_id"], ["sources.id"], name=op.f("fk_syncs_source_id"), ondelete="CASCADE"
+        ),
+        sa.ForeignKeyConstraint(
+            ["team_id"], ["teams.id"], name=op.f("fk_syncs_team_id"), ondelete="CASCADE"
+        ),
         sa.PrimaryKeyConstraint("id", name=op.f("pk_syncs")),
     )
     op.create_index(op.f("ix_syncs_kb_id"), "syncs", ["kb_id"], unique=False)
@@ -151,9 +179,14 @@ def upgrade() -> None:
             ["notice_id"], ["notices.id"], name=op.f("fk_deliveries_notice_id"), ondelete="CASCADE"
         ),
         sa.ForeignKeyConstraint(
-            ["receiver_id"], ["receivers.id"], name=op.f("fk_deliveries_receiver_id"), ondelete="CASCADE"
+            ["receiver_id"],
+            ["receivers.id"],
+            name=op.f("fk_deliveries_receiver_id"),
+            ondelete="CASCADE",
         ),
-        sa.ForeignKeyConstraint(["team_id"], ["teams.id"], name=op.f("fk_deliveries_team_id"), ondelete="CASCADE"),
+        sa.ForeignKeyConstraint(
+            ["team_id"], ["teams.id"], name=op.f("fk_deliveries_team_id"), ondelete="CASCADE"
+        ),
         sa.PrimaryKeyConstraint("id", name=op.f("pk_deliveries")),
     )
     op.create_index(op.f("ix_deliveries_notice_id"), "deliveries", ["notice_id"], unique=False)
@@ -170,8 +203,12 @@ def upgrade() -> None:
         sa.Column("document_key", sa.Integer(), nullable=True),
         sa.Column("revision_id", sa.String(), nullable=True),
         sa.Column("bytes", sa.Integer(), nullable=False),
-        sa.ForeignKeyConstraint(["sync_id"], ["syncs.id"], name=op.f("fk_sync_items_sync_id"), ondelete="CASCADE"),
-        sa.ForeignKeyConstraint(["team_id"], ["teams.id"], name=op.f("fk_sync_items_team_id"), ondelete="CASCADE"),
+        sa.ForeignKeyConstraint(
+            ["sync_id"], ["syncs.id"], name=op.f("fk_sync_items_sync_id"), ondelete="CASCADE"
+        ),
+        sa.ForeignKeyConstraint(
+            ["team_id"], ["teams.id"], name=op.f("fk_sync_items_team_id"), ondelete="CASCADE"
+        ),
         sa.PrimaryKeyConstraint("key", name=op.f("pk_sync_items")),
         sa.UniqueConstraint("sync_id", "item_id", name=op.f("uq_sync_items_sync_id_item_id")),
     )
@@ -180,7 +217,11 @@ def upgrade() -> None:
     op.add_column("documents", sa.Column("link", sa.String(), server_default="", nullable=False))
     op.create_index(op.f("ix_documents_source_id"), "documents", ["source_id"], unique=False)
     op.add_column("members", sa.Column("notices_seen_at", sa.DateTime(), nullable=True))
-    op.add_column("revisions", sa.Column("embedded", sa.Integer(), server_default="0", nullable=False))
+    op.add_column(
+        "revisions", sa.Column("embedded", sa.Integer(), server_default="0", nullable=False)
+    )
     op.add_column("revisions", sa.Column("source_changed_at", sa.DateTime(), nullable=True))
     op.add_column("revisions", sa.Column("answerable_at", sa.DateTime(), nullable=True))
-    op.add_column("teams", sa.Column("time_zone", sa.String(), server_default="UTC", nullable=False))
+    op.add_column(
+        "teams", sa.Column("time_zone", sa.String(), server_default="UTC", nullable=False)
+    )

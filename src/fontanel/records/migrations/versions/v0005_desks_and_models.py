@@ -41,7 +41,9 @@ def upgrade() -> None:
         sa.Column("created_at", sa.DateTime(), nullable=False),
         sa.Column("changed_at", sa.DateTime(), nullable=False),
         sa.Column("version", sa.Integer(), nullable=False),
-        sa.ForeignKeyConstraint(["team_id"], ["teams.id"], name=op.f("fk_desks_team_id"), ondelete="CASCADE"),
+        sa.ForeignKeyConstraint(
+            ["team_id"], ["teams.id"], name=op.f("fk_desks_team_id"), ondelete="CASCADE"
+        ),
         sa.PrimaryKeyConstraint("id", name=op.f("pk_desks")),
         sa.UniqueConstraint("team_id", "slug", name=op.f("uq_desks_team_id_slug")),
     )
@@ -65,7 +67,9 @@ def upgrade() -> None:
         sa.Column("seconds", sa.Double(), nullable=False),
         sa.Column("helpful", sa.Boolean(), nullable=True),
         sa.Column("at", sa.DateTime(), nullable=False),
-        sa.ForeignKeyConstraint(["team_id"], ["teams.id"], name=op.f("fk_uses_team_id"), ondelete="CASCADE"),
+        sa.ForeignKeyConstraint(
+            ["team_id"], ["teams.id"], name=op.f("fk_uses_team_id"), ondelete="CASCADE"
+        ),
         sa.PrimaryKeyConstraint("key", name=op.f("pk_uses")),
         sa.UniqueConstraint("turn_id", name=op.f("uq_uses_turn_id")),
     )
@@ -86,8 +90,12 @@ def upgrade() -> None:
         sa.Column("expires_at", sa.DateTime(), nullable=True),
         sa.Column("revoked_at", sa.DateTime(), nullable=True),
         sa.Column("last_used_at", sa.DateTime(), nullable=True),
-        sa.ForeignKeyConstraint(["desk_id"], ["desks.id"], name=op.f("fk_desk_links_desk_id"), ondelete="CASCADE"),
-        sa.ForeignKeyConstraint(["team_id"], ["teams.id"], name=op.f("fk_desk_links_team_id"), ondelete="CASCADE"),
+        sa.ForeignKeyConstraint(
+            ["desk_id"], ["desks.id"], name=op.f("fk_desk_links_desk_id"), ondelete="CASCADE"
+        ),
+        sa.ForeignKeyConstraint(
+            ["team_id"], ["teams.id"], name=op.f("fk_desk_links_team_id"), ondelete="CASCADE"
+        ),
         sa.PrimaryKeyConstraint("id", name=op.f("pk_desk_links")),
         sa.UniqueConstraint("secret_hash", name=op.f("uq_desk_links_secret_hash")),
     )
@@ -105,8 +113,12 @@ def upgrade() -> None:
         sa.Column("note", sa.String(), nullable=False),
         sa.Column("author", sa.String(), nullable=False),
         sa.Column("created_at", sa.DateTime(), nullable=False),
-        sa.ForeignKeyConstraint(["desk_id"], ["desks.id"], name=op.f("fk_desk_versions_desk_id"), ondelete="CASCADE"),
-        sa.ForeignKeyConstraint(["team_id"], ["teams.id"], name=op.f("fk_desk_versions_team_id"), ondelete="CASCADE"),
+        sa.ForeignKeyConstraint(
+            ["desk_id"], ["desks.id"], name=op.f("fk_desk_versions_desk_id"), ondelete="CASCADE"
+        ),
+        sa.ForeignKeyConstraint(
+            ["team_id"], ["teams.id"], name=op.f("fk_desk_versions_team_id"), ondelete="CASCADE"
+        ),
         sa.PrimaryKeyConstraint("id", name=op.f("pk_desk_versions")),
         sa.UniqueConstraint("desk_id", "number", name=op.f("uq_desk_versions_desk_id_number")),
     )
@@ -125,10 +137,16 @@ def upgrade() -> None:
         sa.Column("reason", sa.String(), nullable=False),
         sa.Column("comment", sa.String(), nullable=False),
         sa.Column("created_at", sa.DateTime(), nullable=False),
-        sa.ForeignKeyConstraint(["team_id"], ["teams.id"], name=op.f("fk_feedback_team_id"), ondelete="CASCADE"),
-        sa.ForeignKeyConstraint(["turn_id"], ["turns.id"], name=op.f("fk_feedback_turn_id"), ondelete="CASCADE"),
+        sa.ForeignKeyConstraint(
+            ["team_id"], ["teams.id"], name=op.f("fk_feedback_team_id"), ondelete="CASCADE"
+        ),
+        sa.ForeignKeyConstraint(
+            ["turn_id"], ["turns.id"], name=op.f("fk_feedback_turn_id"), ondelete="CASCADE"
+        ),
         sa.PrimaryKeyConstraint("id", name=op.f("pk_feedback")),
-        sa.UniqueConstraint("turn_id", "citation", "asker", name=op.f("uq_feedback_turn_id_citation_asker")),
+        sa.UniqueConstraint(
+            "turn_id", "citation", "asker", name=op.f("uq_feedback_turn_id_citation_asker")
+        ),
     )
     with op.batch_alter_table("feedback", schema=None) as batch_op:
         batch_op.create_index(batch_op.f("ix_feedback_desk_id"), ["desk_id"], unique=False)
@@ -137,7 +155,9 @@ def upgrade() -> None:
     with op.batch_alter_table("conversations", schema=None) as batch_op:
         batch_op.add_column(sa.Column("desk_id", sa.String(), nullable=True))
         batch_op.alter_column("kb_id", nullable=True)
-        batch_op.create_index(batch_op.f("ix_conversations_changed_at"), ["changed_at"], unique=False)
+        batch_op.create_index(
+            batch_op.f("ix_conversations_changed_at"), ["changed_at"], unique=False
+        )
         batch_op.create_index(batch_op.f("ix_conversations_desk_id"), ["desk_id"], unique=False)
         batch_op.create_foreign_key(
             batch_op.f("fk_conversations_desk_id"), "desks", ["desk_id"], ["id"], ondelete="CASCADE"
@@ -148,7 +168,9 @@ def upgrade() -> None:
         batch_op.add_column(sa.Column("monthly_tokens", sa.Integer(), nullable=True))
 
     with op.batch_alter_table("turns", schema=None) as batch_op:
-        batch_op.add_column(sa.Column("state", sa.String(length=20), server_default="done", nullable=False))
+        batch_op.add_column(
+            sa.Column("state", sa.String(length=20), server_default="done", nullable=False)
+        )
         batch_op.add_column(sa.Column("desk_id", sa.String(), nullable=True))
         batch_op.add_column(sa.Column("desk_version", sa.Integer(), nullable=True))
         batch_op.add_column(sa.Column("asker", sa.String(), server_default="", nullable=False))
@@ -160,8 +182,12 @@ def upgrade() -> None:
         batch_op.add_column(sa.Column("statements", sa.JSON(), nullable=True))
         batch_op.add_column(sa.Column("prompt", sa.JSON(), nullable=True))
         batch_op.add_column(sa.Column("raw", sa.String(), server_default="", nullable=False))
-        batch_op.add_column(sa.Column("tokens_read", sa.Integer(), server_default="0", nullable=False))
-        batch_op.add_column(sa.Column("tokens_written", sa.Integer(), server_default="0", nullable=False))
+        batch_op.add_column(
+            sa.Column("tokens_read", sa.Integer(), server_default="0", nullable=False)
+        )
+        batch_op.add_column(
+            sa.Column("tokens_written", sa.Integer(), server_default="0", nullable=False)
+        )
         batch_op.add_column(sa.Column("cost", sa.Double(), server_default="0", nullable=False))
         batch_op.create_index("ix_turns_asked", ["asker", "asked_key"], unique=True)
         batch_op.create_index("ix_turns_desk", ["desk_id", "created_at"], unique=False)

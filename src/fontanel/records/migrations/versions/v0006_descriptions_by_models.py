@@ -10,7 +10,9 @@ down_revision = "0005"
 def upgrade() -> None:
     op.add_column("kbs", sa.Column("describer", sa.String(), nullable=True))
     op.add_column("documents", sa.Column("described_by", sa.String(), nullable=True))
-    op.add_column("editions", sa.Column("takes_over", sa.Boolean(), server_default="0", nullable=False))
+    op.add_column(
+        "editions", sa.Column("takes_over", sa.Boolean(), server_default="0", nullable=False)
+    )
     op.create_table(
         "descriptions",
         sa.Column("revision_id", sa.String(), nullable=False),
@@ -23,11 +25,18 @@ def upgrade() -> None:
         sa.Column("tries", sa.Integer(), nullable=False),
         sa.Column("again_at", sa.DateTime(), nullable=True),
         sa.Column("at", sa.DateTime(), nullable=False),
-        sa.ForeignKeyConstraint(["kb_id"], ["kbs.id"], name=op.f("fk_descriptions_kb_id"), ondelete="CASCADE"),
         sa.ForeignKeyConstraint(
-            ["revision_id"], ["revisions.id"], name=op.f("fk_descriptions_revision_id"), ondelete="CASCADE"
+            ["kb_id"], ["kbs.id"], name=op.f("fk_descriptions_kb_id"), ondelete="CASCADE"
         ),
-        sa.ForeignKeyConstraint(["team_id"], ["teams.id"], name=op.f("fk_descriptions_team_id"), ondelete="CASCADE"),
+        sa.ForeignKeyConstraint(
+            ["revision_id"],
+            ["revisions.id"],
+            name=op.f("fk_descriptions_revision_id"),
+            ondelete="CASCADE",
+        ),
+        sa.ForeignKeyConstraint(
+            ["team_id"], ["teams.id"], name=op.f("fk_descriptions_team_id"), ondelete="CASCADE"
+        ),
         sa.PrimaryKeyConstraint("revision_id", name=op.f("pk_descriptions")),
     )
     op.create_index(op.f("ix_descriptions_kb_id"), "descriptions", ["kb_id"], unique=False)

@@ -1,0 +1,180 @@
+"""`fontanel answer`: how an answer came about, and the same question as of now."""
+
+from __future__ import annotations
+
+import argparse
+from typing import Any
+
+from rich.padding import Padding
+from rich.text import Text
+
+from fontanel.cli.context import Context
+from fontanel.cli.format import percent, place
+from fontanel.schemas import RecordOut, StatementOut, StepOut
+
+_MARKS = {"supported": "ok", "weak": "weak", "uncited": "uncited", "none": ""}
+
+
+def add_commands(noun: Any, verb: Any, common: argparse.ArgumentParser) -> None:
+    answers = noun("answer", "how answers came about")
+    show = verb(answers, "show", show_answer, "show how an answer came about", common)
+    show.add_argument(
+        "--prompt", action="store_true", help="the exact prompt and the model's own words too"
+    )
+    again = verb(answers, "again", ask_again, "ask the same question as of now", common)
+    feedback = verb(
+        answers, "feedback", give_feedback, "say whether an answer of yours helped", common
+    )
+    for parser in (show, again, feedback):
+        parser.add_argument("answer", metavar="ID")
+    feedback.add_argument("desk", metavar="DESK")
+    feedback.add_argument("verdict", choices=["helpful", "unhelpful"])
+    feedback.add_argument(
+        "--reason",
+        default="",
+        choices=[
+            "",
+            "wrong",
+            "incomplete",
+            "outdated",
+            "unclear",
+            "wrong_source",
+            "should_have_answered",
+            "other",
+        ],
+    )
+    feedback.add_argument("--comment", default="")
+    feedback.add_argument("--citation", type=int, default=0, help="on this citation only")
+
+
+def show_answer(context: Context, options: argparse.Namespace) -> None:
+    record = context.client.show_answer(options.answer)
+    if context.json:
+        context.show(record)
+        return
+    out = context.out
+    out.print(Text(record.question, "bold"))
+    if record.standalone != record.question:
+        out.print(Text(f"Understood as: {record.standalone}", "dim"))
+    version = "draft" if record.desk_version is None else f"version {record.desk_version}"
+    asked = f"desk {record.desk_id}, {version}" if record.desk_id else "knowledge base by itself"
+    tokens = (
+        f", {record.tokens_read} tokens read, {record.tokens_written} written, cost {record.cost:.5f}"
+        if record.tokens_read
+        else ""
+    )
+    out.print(
+        Text(
+            f"{record.created_at:%Y-%m-%d %H:%M:%S} UTC  {asked}  {record.outcome}, by {record.composer}{tokens}",
+            "dim",
+        )
+    )
+    out.print()
+    out.print(Text(record.text))
+    if record.note:
+        out.print(Text(record.note, "yellow"))
+    _print_steps(context, record.steps)
+    _print_statements(context, record)
+    if record.changed_since:
+        out.print(Text("\nIt rests on text that has changed since", "bold yellow"))
+        for item in record.changed_since:
+            out.print(f"  [{item.citation}] {item.title}: {item.state}", markup=False)
+    if options.prompt:
+        _print_prompt(context, record)
+
+
+def _print_steps(context: Context, steps: list[StepOut]) -> None:
+    rows = [(f"{step.began:.3f}", f"{step.seconds:.3f}", step.name, _told(step)) for step in steps]
+    context.say()
+    context.say(context.table(rows, at="right", took="right", step="left", found="left"))
+
+
+def _told(step: StepOut) -> str:
+    """What a step found, the plain values of it."""
+    plain = {key: value for key, value in step.told.items() if not isinstance(value, (list, dict))}
+    listed = {
+        key: len(value) for key, value in step.told.items() if isinstance(value, list) and value
+    }
+    return ", ".join(
+        f"{key.replace('_', ' ')} {value}" for key, value in {**plain, **listed}.items()
+    )
+
+
+def _print_statements(context: Context, record: RecordOut) -> None:
+    if record.statements:
+        context.say(Text("\nStatements", "bold"))
+    for statement in record.statements or ():
+        context.say(
+            Text(
+                f"  {_MARKS[statement.verdict]:>8}  {percent(statement.support):>5}  {_said(record, statement)}"
+            )
+        )
+        if statement.reason:
+            context.say(Padding(Text(statement.reason, "yellow"), (0, 0, 0, 19)))
+        for citation in record.citations:
+            if citation.number in statement.citations:
+                where = f"[{citation.number}] {citation.title}  {place(citation.title, citation.locator)}"
+                context.say(
+                    Padding(
+                        Text(f"{where}: “{' '.join(citation.quote.split())[:160]}”", "dim"),
+                        (0, 0, 0, 19),
+                    )
+                )
+    if record.evidence:
+        context.say(Text("\nPassages", "bold"))
+    for passage in record.evidence:
+        cosine = "-" if passage.similarity is None else f"{passage.similarity:.2f}"
+        context.say(
+            Text(
+                f"  {percent(passage.match):>5}  cosine {cosine}  {passage.title}  {place(passage.title, passage.locator)}"
+            )
+        )
+
+
+def _said(record: RecordOut, statement: StatementOut) -> str:
+    return (
+        f"(removed) {statement.removed}"
+        if statement.removed
+        else record.text[statement.start : statement.end]
+    )
+
+
+def _print_prompt(context: Context, record: RecordOut) -> None:
+    for message in record.prompt:
+        context.say(Text(f"\n{message.role}", "bold"))
+        context.say(Text(message.content))
+    if record.raw:
+        context.say(Text("\nthe model's own words", "bold"))
+        context.say(Text(record.raw))
+
+
+def ask_again(context: Context, options: argparse.Namespace) -> None:
+    found = context.client.ask_again(options.answer)
+    if context.json:
+        context.show(found)
+        return
+    if found.same_text and not found.citations_new and not found.citations_gone:
+        context.say("The answer is the same as of now.")
+        return
+    for sign, line in found.lines:
+        context.say(Text(f"{sign} {line}", {"-": "red", "+": "green"}.get(sign, "dim")))
+    for title, items in (
+        ("No longer cited", found.citations_gone),
+        ("Newly cited", found.citations_new),
+    ):
+        if items:
+            context.say(Text(f"\n{title}", "bold"))
+            for item in items:
+                context.say(Text(f"  {' '.join(item.split())[:160]}"))
+
+
+def give_feedback(context: Context, options: argparse.Namespace) -> None:
+    given = context.client.give_feedback(
+        options.desk,
+        options.answer,
+        options.verdict == "helpful",
+        options.reason,
+        options.comment,
+        options.citation,
+    )
+    context.show(given, "Thank you, the desk's editors see it.")

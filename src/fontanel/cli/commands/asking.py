@@ -1,0 +1,452 @@
+"""`fontanel search`, `fontanel ask` and `fontanel conversation`."""
+
+from __future__ import annotations
+
+import argparse
+import re
+import sys
+from collections.abc import Iterator
+from pathlib import Path
+from typing import Any
+
+from rich.console import Console, Group
+from rich.padding import Padding
+from rich.table import Table
+from rich.text import Text
+
+from fontanel.cli.commands.documents import parse_tags
+from fontanel.cli.context import Context, UsageProblem
+from fontanel.cli.format import ago, percent, place
+from fontanel.schemas import (
+    AnswerOut,
+    CheckEvent,
+    CitationEvent,
+    CitationOut,
+    Event,
+    EvidenceOut,
+    ExplanationOut,
+    FinishEvent,
+    HitOut,
+    PieceEvent,
+    RestartEvent,
+    StartEvent,
+    TurnOut,
+)
+
+
+def add_commands(
+    commands: Any, verb: Any, common: argparse.ArgumentParser, kb: argparse.ArgumentParser
+) -> None:
+    ask = verb(
+        commands,
+        "ask",
+        ask_question,
+        "ask a question and get an answer that cites its places",
+        common,
+        kb,
+    )
+    ask.add_argument("question")
+    ask.add_argument(
+        "--file",
+        type=Path,
+        help="ask this one file; it is kept for a day, in a knowledge base of its own",
+    )
+    ask.add_argument("--desk", help="ask this desk instead of a knowledge base (FONTANEL_DESK)")
+    ask.add_argument("--draft", action="store_true", help="ask the desk's draft")
+    ask.add_argument("--version", type=int, metavar="NUMBER", help="ask this version of the desk")
+    ask.add_argument("--conversation", metavar="ID", help="go on with this conversation")
+    ask.add_argument(
+        "--tag",
+        action="append",
+        default=[],
+        metavar="KEY=VALUE",
+        help="only documents with this tag",
+    )
+    ask.add_argument(
+        "--document", action="append", metavar="NAME", help="only this document; may be repeated"
+    )
+    search = verb(
+        commands, "search", search_kb, "search a knowledge base and see the scores", common, kb
+    )
+    search.add_argument("question")
+    search.add_argument(
+        "--mode",
+        choices=["hybrid", "lexical", "vector"],
+        default="hybrid",
+        help="words, meaning or both (default)",
+    )
+    search.add_argument("--limit", type=int, default=10, help="number of passages (default 10)")
+    search.add_argument(
+        "--per-document", type=int, default=3, help="passages of one document at most (default 3)"
+    )
+    search.add_argument(
+        "--tag",
+        action="append",
+        default=[],
+        metavar="KEY=VALUE",
+        help="only documents with this tag",
+    )
+    search.add_argument(
+        "--document", action="append", metavar="NAME", help="only this document; may be repeated"
+    )
+    search.add_argument(
+        "--plain",
+        action="store_true",
+        help='quotes, + and - mean nothing ("a phrase", +required, -excluded, beginning*)',
+    )
+    search.add_argument(
+        "--words-weight",
+        type=float,
+        metavar="SHARE",
+        help="the share of words in the blend, 0 to 1",
+    )
+    search.add_argument("--newer", action="store_true", help="prefer documents that changed lately")
+    search.add_argument(
+        "--boost",
+        action="append",
+        default=[],
+        metavar="KEY=VALUE:FACTOR",
+        help="multiply the scores of documents with a tag",
+    )
+    search.add_argument(
+        "--edition", type=int, metavar="NUMBER", help="search this edition, not the one that serves"
+    )
+    search.add_argument(
+        "--join", action="store_true", help="show passages that follow each other as one"
+    )
+    search.add_argument("--explain", action="store_true", help="tell how each score came about")
+
+
+def add_conversation_commands(
+    group: Any, verb: Any, common: argparse.ArgumentParser, kb: argparse.ArgumentParser
+) -> None:
+    found = verb(group, "list", list_conversations, "list your conversations", common, kb)
+    found.add_argument("--text", metavar="TEXT", help="only those that speak of it")
+    show = verb(group, "show", show_conversation, "show the turns of a conversation", common, kb)
+    rename = verb(
+        group, "rename", rename_conversation, "give a conversation another title", common, kb
+    )
+    export = verb(group, "export", export_conversation, "write a conversation out", common, kb)
+    delete = verb(group, "delete", delete_conversation, "delete a conversation", common, kb)
+    for one in (show, rename, export, delete):
+        one.add_argument("conversation", metavar="ID")
+    for one in (found, show, rename, export, delete):
+        one.add_argument("--desk", metavar="DESK", help="at this desk, not with a knowledge base")
+    rename.add_argument("title", metavar="TITLE")
+    export.add_argument(
+        "--form",
+        choices=("markdown", "json"),
+        default="markdown",
+        help="Markdown with footnotes, or JSON",
+    )
+
+
+def search_kb(context: Context, options: argparse.Namespace) -> None:
+    found = context.client.search(
+        context.kb(),
+        options.question,
+        options.mode,
+        options.limit,
+        options.per_document,
+        parse_tags(options.tag),
+        options.document,
+        operators=not options.plain,
+        words_weight=options.words_weight,
+        prefer_newer=options.newer,
+        boost=dict(map(_boost, options.boost)),
+        join_neighbours=options.join,
+        edition=options.edition,
+        explain=options.explain,
+    )
+    if context.json:
+        context.show(found)
+        return
+    if found.by_words:
+        print("fontanel: there is no embedder; found by words alone", file=sys.stderr)
+    for word, near in found.corrected.items():
+        print(
+            f"fontanel: no passage has {word!r}; searched for {' or '.join(near)}", file=sys.stderr
+        )
+    if not found.hits:
+        context.say("Nothing found. Try other words, or --mode vector.")
+    for number, hit in enumerate(found.hits, start=1):
+        context.say(
+            Text.assemble(
+                (f"{number:>2}  ", "dim"),
+                (f"{percent(hit.match):>5}  ", "bold"),
+                (hit.title, "bold"),
+                (f"  {place(hit.title, hit.locator)}", "dim"),
+            )
+        )
+        similarity = "no vector yet" if hit.similarity is None else f"cosine {hit.similarity:.2f}"
+        context.say(Text(f"           words {hit.lexical:.2f}, {similarity}", "dim"))
+        context.say(_excerpt(hit))
+        for beside in hit.neighbours:
+            side = "before it" if beside.start < hit.start else "after it"
+            start = " ".join(beside.text.split())[:90]
+            context.say(Text(f"           {side}: {start} …", "dim"))
+        if hit.also:
+            context.say(
+                Text(f"           also in {', '.join(other.title for other in hit.also)}", "dim")
+            )
+        if hit.explanation:
+            context.say(_explanation(hit.explanation))
+        context.say()
+
+
+def _boost(text: str) -> tuple[str, float]:
+    tag, _, factor = text.rpartition(":")
+    try:
+        if "=" not in tag:
+            raise ValueError(tag)
+        return tag, float(factor)
+    except ValueError as error:
+        raise UsageProblem(
+            f"{text!r} is no boost. Write it as key=value:factor, such as kind=rule:1.3."
+        ) from error
+
+
+def _explanation(explanation: ExplanationOut) -> Padding:
+    """How a score came about, as a small table."""
+    summed = f"words {explanation.words_part:.3f} + meaning {explanation.meaning_part:.3f}"
+    if explanation.window is not None:
+        summed += f" (nearest window {explanation.window:.2f})"
+    if explanation.document_part:
+        summed += f" + document {explanation.document_part:.3f}"
+    if explanation.boost != 1:
+        summed = f"({summed}) x boost {explanation.boost:.2f}"
+    table = Table(
+        "term",
+        "rarity",
+        "gave",
+        "title",
+        "heading",
+        "body",
+        "about",
+        box=None,
+        padding=(0, 2, 0, 0),
+    )
+    for term in explanation.terms:
+        values = term.idf, term.score, term.title, term.heading, term.body, term.about
+        table.add_row(
+            term.term, *(f"{value:.2f}" if value else "-" for value in values), style="dim"
+        )
+    return Padding(Group(Text(summed, "dim"), table), (0, 0, 0, 11), expand=False)
+
+
+def _excerpt(hit: HitOut) -> Padding:
+    """The part of a passage around its first matching terms, the terms marked."""
+    text = Text(hit.text.replace("\t", "  "))
+    for span in hit.highlights:
+        text.stylize("bold underline", span.start, span.end)
+    first = hit.highlights[0].start if hit.highlights else 0
+    start = max(0, hit.text.rfind(". ", 0, first) + 2 if first > 160 else 0)
+    shown = text[start : start + 400]
+    lines = [line for line in shown.split("\n") if line.plain.strip()]
+    return Padding(Text("\n").join(lines), (0, 0, 0, 11), expand=False)
+
+
+def ask_question(context: Context, options: argparse.Namespace) -> int:
+    if options.file is not None:
+        return _ask_file(context, options)
+    desk = context.setting("desk")
+    if desk is not None and not context.given("kb"):
+        return _ask_desk(context, desk, options)
+    return _ask(context, context.kb(), options)
+
+
+def _ask_desk(context: Context, desk: str, options: argparse.Namespace) -> int:
+    if options.tag or options.document:
+        raise UsageProblem(
+            "--tag and --document narrow a knowledge base; a desk's own settings narrow a desk."
+        )
+    said: dict[str, Any] = {"draft": options.draft, "version": options.version}
+    if context.json:
+        context.show(context.client.ask_desk(desk, options.question, options.conversation, **said))
+        return 0
+    return _print_events(
+        context,
+        context.client.ask_desk(desk, options.question, options.conversation, stream=True, **said),
+    )
+
+
+def _ask_file(context: Context, options: argparse.Namespace) -> int:
+    path: Path = options.file
+    if not path.is_file():
+        raise UsageProblem(f"There is no file {path}.")
+    client = context.client
+    kb = client.create_kb(
+        f"Try {path.name[:60]} {path.stat().st_mtime_ns % 10**8}-{id(path) % 10**6}", throwaway=True
+    )
+    with context.err.status(f"reading {path.name}") if context.lively else _Quiet():
+        document = client.add_document(kb.id, path, wait=True).document
+    if document.state == "failed":
+        print(f"fontanel: {document.name}: {document.error}", file=sys.stderr)
+        return 1
+    return _ask(context, kb.id, options)
+
+
+class _Quiet:
+    def __enter__(self) -> None: ...
+    def __exit__(self, *_: object) -> None: ...
+
+
+def _ask(context: Context, kb: str, options: argparse.Namespace) -> int:
+    narrowed: dict[str, Any] = {"tags": parse_tags(options.tag), "documents": options.document}
+    if context.json:
+        context.show(context.client.ask(kb, options.question, options.conversation, **narrowed))
+        return 0
+    return _print_events(
+        context,
+        context.client.ask(kb, options.question, options.conversation, stream=True, **narrowed),
+    )
+
+
+def _print_events(context: Context, events: Iterator[Event]) -> int:
+    """An answer as it comes, then its sources."""
+    finished: AnswerOut | None = None
+    flow = _Flow(context.out)
+    for event in events:
+        if isinstance(event, StartEvent) and event.standalone != event.question:
+            context.say(Text(f"Understood as: {event.standalone}\n", "dim"))
+        elif isinstance(event, PieceEvent):
+            flow.write(event.text.replace("\t", "  "))
+        elif isinstance(event, CitationEvent):
+            flow.write(f" [{event.citation.number}]", "cyan")
+        elif isinstance(event, CheckEvent) and event.statement.removed:
+            flow.write(" (a statement was left out)", "yellow")
+        elif isinstance(event, CheckEvent) and event.statement.verdict in ("weak", "uncited"):
+            flow.write(" (?)", "yellow")
+        elif isinstance(event, RestartEvent):
+            flow.write("\n\n")
+        elif isinstance(event, FinishEvent):
+            finished = event.answer
+    context.say()
+    if finished is not None:
+        _print_doubts(context, finished)
+        _print_sources(context, finished)
+    return 0
+
+
+def _print_doubts(context: Context, answer: AnswerOut) -> None:
+    """What is to be said besides, and the statements that their sources do not carry."""
+    if answer.note:
+        context.say(Text(f"\n{answer.note}", "yellow"))
+    for statement in answer.statements:
+        if statement.verdict in ("weak", "uncited") and statement.reason:
+            said = statement.removed or answer.text[statement.start : statement.end]
+            context.say(Text(f"\n(?) {said}\n    {statement.reason}", "yellow"))
+    for link in answer.links:
+        context.say(Text(f"\n{link.title}: {link.url}", "dim"))
+
+
+class _Flow:
+    """Prints text as it comes, breaking lines between words."""
+
+    def __init__(self, out: Console) -> None:
+        self._out = out
+        self._column = 0
+
+    def write(self, text: str, style: str = "") -> None:
+        for word in re.findall(r"\n|[^\S\n]*[^\s]+|[^\S\n]+", text):
+            if word == "\n":
+                self._column = 0
+            elif self._column and self._column + len(word) > self._out.width:
+                self._out.print()
+                word = word.lstrip()
+                self._column = len(word)
+            else:
+                self._column += len(word)
+            self._out.print(Text(word, style), end="", soft_wrap=True)
+
+
+def _print_sources(context: Context, answer: AnswerOut | TurnOut) -> None:
+    if answer.citations:
+        context.say()
+        for citation in answer.citations:
+            _print_citation(context, citation)
+    elif answer.outcome == "declined" and answer.evidence:
+        context.say(Text("\nNearest passages:", "dim"))
+        for passage in answer.evidence[:3]:
+            _print_nearest(context, passage)
+    if isinstance(answer, AnswerOut) and answer.outcome != "small_talk":
+        hint = f"Ask on with --conversation {answer.conversation_id}"
+        context.say(Text(f"\n{hint}", "dim"))
+
+
+def _print_citation(context: Context, citation: CitationOut) -> None:
+    context.say(
+        Text.assemble(
+            (f"[{citation.number}] ", "cyan"),
+            (citation.title, "bold"),
+            (f"  {place(citation.title, citation.locator)}  {percent(citation.match)}", "dim"),
+        )
+    )
+    quote = " / ".join(citation.quote.replace("\t", "  ").split("\n"))
+    context.say(Padding(Text(f"“{quote}”"), (0, 0, 0, 4), expand=False))
+
+
+def _print_nearest(context: Context, passage: EvidenceOut) -> None:
+    shown = " ".join(passage.text.split())[:160]
+    context.say(
+        Text.assemble(
+            (f"    {percent(passage.match):>5}  ", "bold"),
+            passage.title,
+            (f"  {place(passage.title, passage.locator)}", "dim"),
+        )
+    )
+    context.say(Padding(Text(f"{shown} ..."), (0, 0, 0, 11), expand=False))
+
+
+def _place(context: Context, options: argparse.Namespace) -> dict[str, Any]:
+    """Where the conversations that are meant were held."""
+    return {"desk": options.desk} if options.desk else {"kb": context.kb()}
+
+
+def list_conversations(context: Context, options: argparse.Namespace) -> None:
+    found = context.client.list_conversations(text=options.text, **_place(context, options))
+    table = context.table(
+        [(c.id, c.title, ago(c.changed_at)) for c in found],
+        conversation="left",
+        title="left",
+        changed="left",
+    )
+    none = (
+        "None speaks of it."
+        if options.text
+        else "No conversations yet. Begin one with 'fontanel ask QUESTION'."
+    )
+    context.show(found, table if found else none)
+
+
+def show_conversation(context: Context, options: argparse.Namespace) -> None:
+    turns = context.client.show_conversation(options.conversation, **_place(context, options))
+    if context.json:
+        context.show(turns)
+        return
+    for turn in turns:
+        context.say(Text(turn.question, "bold"))
+        context.say(Text(turn.text))
+        _print_sources(context, turn)
+        context.say()
+
+
+def rename_conversation(context: Context, options: argparse.Namespace) -> None:
+    found = context.client.rename_conversation(
+        options.conversation, options.title, **_place(context, options)
+    )
+    context.show(found, f"Its title is now {found.title!r}.")
+
+
+def export_conversation(context: Context, options: argparse.Namespace) -> None:
+    """To standard output, as it is."""
+    sys.stdout.write(
+        context.client.export_conversation(
+            options.conversation, options.form, **_place(context, options)
+        )
+    )
+
+
+def delete_conversation(context: Context, options: argparse.Namespace) -> None:
+    context.client.delete_conversation(options.conversation, **_place(context, options))
+    context.show([], "Deleted.")

@@ -1,0 +1,573 @@
+"""`fontanel desk`, `fontanel model` and `fontanel usage`."""
+
+from __future__ import annotations
+
+import argparse
+import json
+from collections.abc import Sequence
+from pathlib import Path
+from typing import Any
+
+from rich.text import Text
+
+from fontanel.cli.context import Context, UsageProblem
+from fontanel.cli.format import ago
+from fontanel.schemas import (
+    DeskComparison,
+    DeskOut,
+    DeskSettings,
+    ModelChange,
+    ModelIn,
+    ModelOut,
+    UseRow,
+)
+
+_MODEL_FIELDS = (
+    "url",
+    "remote",
+    "secret",
+    "price_read",
+    "price_written",
+    "currency",
+    "seconds",
+    "tries",
+)
+
+
+def add_commands(noun: Any, verb: Any, common: argparse.ArgumentParser) -> None:
+    desks = noun("desk", "what chat users talk to")
+    verb(desks, "list", list_desks, "list the team's desks", common)
+    create = verb(desks, "create", create_desk, "make a desk, as a draft", common)
+    create.add_argument("name")
+    show = verb(desks, "show", show_desk, "show a desk's draft", common)
+    change = verb(desks, "change", change_desk, "change a desk's draft", common)
+    change.add_argument("--name", help="what it is called")
+    publish = verb(desks, "publish", publish_desk, "let the draft serve", common)
+    publish.add_argument("--note", default="", help="what changed, for the list of versions")
+    versions = verb(desks, "versions", list_versions, "list the published versions", common)
+    serve = verb(desks, "serve", serve_version, "roll back to a version, or forward", common)
+    compare = verb(
+        desks, "compare", compare_versions, "show what two versions have differently", common
+    )
+    answers = verb(desks, "answers", list_answers, "list what a desk was asked", common)
+    answers.add_argument("--outcome", choices=["answered", "declined", "small_talk", "unfinished"])
+    answers.add_argument(
+        "--unhelpful", action="store_true", help="only answers that somebody found unhelpful"
+    )
+    answers.add_argument("--text", help="only those that speak of this")
+    links = verb(desks, "links", list_links, "list the links to a desk", common)
+    link = verb(desks, "link", make_link, "make a link by which anyone may ask", common)
+    unlink = verb(desks, "unlink", revoke_link, "revoke a link", common)
+    delete = verb(desks, "delete", delete_desk, "delete a desk with its conversations", common)
+    for parser in (
+        show,
+        change,
+        publish,
+        versions,
+        serve,
+        compare,
+        answers,
+        links,
+        link,
+        unlink,
+        delete,
+    ):
+        parser.add_argument("desk", metavar="DESK")
+    for parser in (create, change):
+        _add_settings(parser)
+    serve.add_argument("number", type=int, metavar="NUMBER")
+    compare.add_argument(
+        "before", type=int, nargs="?", help="a version; by default the one that serves"
+    )
+    compare.add_argument("after", type=int, nargs="?", help="a version; by default the draft")
+    link.add_argument("name", help="what to call the link")
+    link.add_argument(
+        "--per-minute", type=int, default=10, help="questions a minute of one guest (default 10)"
+    )
+    link.add_argument("--days", type=int, help="how long it lasts; by default until it is revoked")
+    unlink.add_argument("link", metavar="LINK")
+    delete.add_argument("--yes", action="store_true", help="do not ask")
+
+    models = noun("model", "text-generating models, for operators")
+    verb(models, "list", list_models, "list the models", common)
+    verb(models, "usable", list_usable, "list the models that the team's desks may name", common)
+    make = verb(
+        models, "create", create_model, "set up a model behind a chat-completions address", common
+    )
+    alter = verb(
+        models,
+        "change",
+        change_model,
+        "change what a model stands for; desks that name it go on",
+        common,
+    )
+    check = verb(models, "check", check_model, "ask a model one short question", common)
+    remove = verb(models, "delete", delete_model, "remove a model", common)
+    for parser in (make, alter, check, remove):
+        parser.add_argument("name", metavar="NAME")
+    for parser in (make, alter):
+        parser.add_argument(
+            "--address",
+            dest="url_of_model",
+            metavar="URL",
+            required=parser is make,
+            help="what /chat/completions is added to",
+        )
+        parser.add_argument("--remote", help="the model's name at its server")
+        parser.add_argument("--secret", help="sent as a bearer token")
+        parser.add_argument("--price-read", type=float, help="for a million tokens that it reads")
+        parser.add_argument(
+            "--price-written", type=float, help="for a million tokens that it writes"
+        )
+        parser.add_argument("--currency", help="such as EUR")
+        parser.add_argument(
+            "--only-team",
+            action="append",
+            metavar="TEAM",
+            help="only this team may use it; may be repeated",
+        )
+        parser.add_argument("--seconds", type=float, help="how long it may be silent")
+        parser.add_argument(
+            "--tries", type=int, help="how often it is asked when its server is busy"
+        )
+    alter.add_argument("--enable", dest="enabled", action="store_true", default=None)
+    alter.add_argument("--disable", dest="enabled", action="store_false", default=None)
+
+    usage = noun("usage", "what was asked and used")
+    shown = verb(
+        usage,
+        "show",
+        show_usage,
+        "questions, outcomes, tokens, cost and times of the last thirty days",
+        common,
+    )
+    shown.add_argument("--by", choices=["day", "desk", "kb", "member", "composer"], default="day")
+    shown.add_argument("--desk", help="only this desk")
+    shown.add_argument("--csv", action="store_true", help="as CSV")
+    teams = verb(usage, "teams", show_team_usage, "the same of each team, for operators", common)
+    teams.add_argument("--csv", action="store_true", help="as CSV")
+
+
+def _add_settings(parser: argparse.ArgumentParser) -> None:
+    parser.add_argument(
+        "--kb",
+        action="append",
+        metavar="KB[=USE]",
+        help="answer from this knowledge base; may be repeated, with what it is to be used for",
+    )
+    parser.add_argument("--purpose")
+    parser.add_argument("--instructions", metavar="TEXT|@FILE", help="told to the model")
+    parser.add_argument("--greeting")
+    parser.add_argument("--model", help="the model that writes; '' for the built-in composer")
+    parser.add_argument("--length", choices=["short", "medium", "long"])
+    parser.add_argument("--layout", choices=["auto", "prose", "steps", "list", "table"])
+    parser.add_argument(
+        "--floor", dest="evidence_floor", type=float, help="decline below this likelihood, 0 to 1"
+    )
+    parser.add_argument("--passages", type=int)
+    parser.add_argument(
+        "--weak",
+        choices=["mark", "remove"],
+        help="what becomes of statements that their sources do not carry",
+    )
+    parser.add_argument("--audience", choices=["members", "link"])
+    parser.add_argument(
+        "--set",
+        action="append",
+        default=[],
+        metavar="NAME=JSON",
+        help="any setting by its name, for instance context_tokens=800",
+    )
+
+
+def _settings(options: argparse.Namespace) -> dict[str, Any]:
+    plain = (
+        "purpose",
+        "greeting",
+        "length",
+        "layout",
+        "evidence_floor",
+        "passages",
+        "weak",
+        "audience",
+    )
+    said: dict[str, Any] = {
+        name: getattr(options, name) for name in plain if getattr(options, name) is not None
+    }
+    if options.kb:
+        parts = [text.partition("=") for text in options.kb]
+        said["kbs"] = [{"kb": kb, "use_for": use} for kb, _, use in parts]
+    if options.model is not None:
+        said["model"] = options.model or None
+    if options.instructions is not None:
+        path = options.instructions.removeprefix("@")
+        said["instructions"] = (
+            Path(path).read_text() if options.instructions.startswith("@") else path
+        )
+    for item in options.set:
+        name, sign, value = item.partition("=")
+        if not sign:
+            raise UsageProblem(
+                f"{item!r} is no setting. Write it as name=value, such as context_tokens=800."
+            )
+        try:
+            said[name] = json.loads(value)
+        except ValueError:
+            said[name] = value
+    return said
+
+
+def list_desks(context: Context, options: argparse.Namespace) -> None:
+    found = context.client.list_desks()
+    rows = [
+        (
+            d.slug,
+            d.name,
+            _version(d),
+            d.draft.model or "built-in",
+            len(d.draft.kbs),
+            d.links,
+            ago(d.changed_at),
+        )
+        for d in found
+    ]
+    table = context.table(
+        rows,
+        desk="left",
+        name="left",
+        published="left",
+        model="left",
+        kbs="right",
+        links="right",
+        changed="left",
+    )
+    context.show(
+        found,
+        table if found else "No desks yet. Make one with 'fontanel desk create NAME --kb KB'.",
+    )
+
+
+def _version(desk: DeskOut) -> str:
+    if desk.published is None:
+        return "draft only"
+    return f"version {desk.published.number}" + (", draft differs" if desk.changed else "")
+
+
+def create_desk(context: Context, options: argparse.Namespace) -> None:
+    desk = context.client.create_desk(options.name, DeskSettings.model_validate(_settings(options)))
+    context.show(
+        desk,
+        f"{desk.slug} is a draft. Try it with 'fontanel ask --desk {desk.slug} --draft QUESTION'; then publish it.",
+    )
+
+
+def show_desk(context: Context, options: argparse.Namespace) -> None:
+    desk = context.client.show_desk(options.desk)
+    names = {kb.id: kb.slug for kb in context.client.list_kbs()}
+    rows: list[tuple[str, Any]] = [("name", desk.name), ("published", _version(desk))]
+    for name, value in desk.draft.model_dump().items():
+        if name == "kbs":
+            shown = "; ".join(
+                f"{names.get(part['kb'], part['kb'])}{': ' + part['use_for'] if part['use_for'] else ''}"
+                for part in value
+            )
+        else:
+            shown = "; ".join(map(str, value)) if isinstance(value, list) else value
+        rows.append((name.replace("_", " "), "-" if shown in (None, "") else shown))
+    context.show(desk, context.table(rows, setting="left", value="left"))
+
+
+def change_desk(context: Context, options: argparse.Namespace) -> None:
+    said = _settings(options)
+    if not said and not options.name:
+        raise UsageProblem("Say what to change; see --help.")
+    desk = context.client.change_desk(options.desk, said or None, options.name)
+    context.show(
+        desk,
+        f"The draft of {desk.slug} is changed. 'fontanel desk compare {desk.slug}' shows how it differs.",
+    )
+
+
+def publish_desk(context: Context, options: argparse.Namespace) -> None:
+    version = context.client.publish_desk(options.desk, options.note)
+    context.show(version, f"Version {version.number} serves from now on.")
+
+
+def list_versions(context: Context, options: argparse.Namespace) -> None:
+    desk = context.client.show_desk(options.desk)
+    found = context.client.list_desk_versions(options.desk)
+    serving = desk.published.number if desk.published else None
+    rows = [
+        (v.number, "serves" if v.number == serving else "", v.author, ago(v.created_at), v.note)
+        for v in found
+    ]
+    table = context.table(
+        rows, version="right", state="left", author="left", published="left", note="left"
+    )
+    context.show(found, table if found else "Nothing is published yet.")
+
+
+def serve_version(context: Context, options: argparse.Namespace) -> None:
+    desk = context.client.serve_desk_version(options.desk, options.number)
+    context.show(desk, f"Version {options.number} serves from now on.")
+
+
+def compare_versions(context: Context, options: argparse.Namespace) -> None:
+    before = options.before
+    if before is None:
+        published = context.client.show_desk(options.desk).published
+        before = published.number if published else None
+    found = context.client.compare_desk_versions(options.desk, before, options.after)
+    if context.json:
+        context.show(found)
+        return
+    _print_comparison(context, found)
+
+
+def _print_comparison(context: Context, found: DeskComparison) -> None:
+    if not found.differences:
+        context.say("They say the same.")
+    for item in found.differences:
+        context.say(Text(item.setting.replace("_", " "), "bold"))
+        lines = item.lines or [
+            ("-", json.dumps(item.before, ensure_ascii=False)),
+            ("+", json.dumps(item.after, ensure_ascii=False)),
+        ]
+        for sign, line in lines:
+            context.say(Text(f"  {sign} {line}", {"-": "red", "+": "green"}.get(sign, "dim")))
+
+
+def list_answers(context: Context, options: argparse.Namespace) -> None:
+    found = context.client.list_desk_answers(
+        options.desk, options.outcome, False if options.unhelpful else None, options.text
+    )
+    rows = [
+        (
+            row.id,
+            ago(row.created_at),
+            row.outcome if row.state == "done" else row.state.replace("_", " "),
+            row.weak or "",
+            "".join("+" if f.helpful else "-" for f in row.feedback),
+            row.question[:70],
+        )
+        for row in found
+    ]
+    table = context.table(
+        rows,
+        answer="left",
+        asked="left",
+        outcome="left",
+        doubts="right",
+        feedback="left",
+        question="left",
+    )
+    context.show(found, table if found else "Nothing was asked yet.")
+
+
+def list_links(context: Context, options: argparse.Namespace) -> None:
+    found = context.client.list_desk_links(options.desk)
+    rows = [
+        (
+            l.name,
+            f"{l.start}...",
+            l.per_minute,
+            "revoked" if l.revoked_at else "open",
+            ago(l.expires_at) if l.expires_at else "never",
+            ago(l.last_used_at) if l.last_used_at else "-",
+        )
+        for l in found  # noqa: E741
+    ]
+    table = context.table(
+        rows, link="left", begins="left", per_minute="right", state="left", ends="left", used="left"
+    )
+    context.show(found, table if found else "No links yet.")
+
+
+def make_link(context: Context, options: argparse.Namespace) -> None:
+    link = context.client.make_desk_link(
+        options.desk, options.name, options.per_minute, options.days
+    )
+    context.show(link, f"{link.url}\nThe address is not shown again.")
+
+
+def revoke_link(context: Context, options: argparse.Namespace) -> None:
+    context.client.revoke_desk_link(options.desk, options.link)
+    context.show([], "Revoked.")
+
+
+def delete_desk(context: Context, options: argparse.Namespace) -> None:
+    if not options.yes and not context.confirm(
+        f"Delete {options.desk} with all its conversations?"
+    ):
+        return
+    context.client.delete_desk(options.desk)
+    context.show([], "Deleted.")
+
+
+# Models
+
+
+def list_models(context: Context, options: argparse.Namespace) -> None:
+    found = context.client.list_models()
+    rows = [
+        (
+            m.name,
+            m.url,
+            m.remote,
+            "on" if m.enabled else "off",
+            "all" if m.teams is None else ", ".join(m.teams),
+            f"{m.price_read:g} / {m.price_written:g} {m.currency}",
+            m.error or "",
+        )
+        for m in found
+    ]
+    table = context.table(
+        rows,
+        model="left",
+        address="left",
+        remote="left",
+        state="left",
+        teams="left",
+        price="left",
+        error="left",
+    )
+    context.show(
+        found,
+        table
+        if found
+        else "No models. Set one up with 'fontanel model create NAME --address URL'.",
+    )
+
+
+def list_usable(context: Context, options: argparse.Namespace) -> None:
+    found = context.client.list_usable_models()
+    rows = [
+        (m.name, f"{m.price_read:g} / {m.price_written:g} {m.currency}", m.error or "")
+        for m in found
+    ]
+    table = context.table(rows, model="left", price="left", error="left")
+    context.show(
+        found, table if found else "None but the built-in composer. An operator sets models up."
+    )
+
+
+def _model_said(options: argparse.Namespace) -> dict[str, Any]:
+    said = {
+        name: getattr(options, name)
+        for name in _MODEL_FIELDS
+        if name != "url" and getattr(options, name) is not None
+    }
+    if options.url_of_model is not None:
+        said["url"] = options.url_of_model
+    if options.only_team:
+        said["teams"] = options.only_team
+    return said
+
+
+def create_model(context: Context, options: argparse.Namespace) -> None:
+    model = context.client.create_model(ModelIn(name=options.name, **_model_said(options)))
+    context.show(
+        model, f"{model.name} is set up. 'fontanel model check {model.name}' asks it something."
+    )
+
+
+def change_model(context: Context, options: argparse.Namespace) -> None:
+    said = _model_said(options)
+    if options.enabled is not None:
+        said["enabled"] = options.enabled
+    if not said:
+        raise UsageProblem("Say what to change; see --help.")
+    model: ModelOut = context.client.change_model(options.name, ModelChange(**said))
+    context.show(model, f"{model.name} is changed.")
+
+
+def check_model(context: Context, options: argparse.Namespace) -> int:
+    found = context.client.check_model(options.name)
+    first = (
+        f", first words after {found.first_seconds:.2f} s"
+        if found.first_seconds is not None
+        else ""
+    )
+    context.show(
+        found,
+        f"It answers: {found.text!r} in {found.seconds:.2f} s{first}."
+        if found.works
+        else f"It does not answer: {found.error}.",
+    )
+    return 0 if found.works else 1
+
+
+def delete_model(context: Context, options: argparse.Namespace) -> None:
+    context.client.delete_model(options.name)
+    context.show([], "Removed.")
+
+
+# Use
+
+
+def show_usage(context: Context, options: argparse.Namespace) -> None:
+    if options.csv:
+        print(context.client.usage_csv(options.by, desk=options.desk), end="")
+        return
+    found = context.client.usage(options.by, desk=options.desk)
+    if context.json:
+        context.show(found)
+        return
+    context.say(_use_table(context, options.by, [*found.rows, found.total]))
+    budget = found.budget
+    if budget.monthly_tokens is not None:
+        context.say(
+            f"\nThis month: {budget.used:,} of {budget.monthly_tokens:,} tokens ({budget.share or 0:.0%})."
+        )
+
+
+def show_team_usage(context: Context, options: argparse.Namespace) -> None:
+    if options.csv:
+        print(context.client.all_usage_csv(), end="")
+        return
+    found = context.client.all_usage()
+    context.show(
+        found,
+        _use_table(context, "team", [team.used for team in found]) if found else "No team yet.",
+    )
+    for team in found:
+        if team.budget.state in ("low", "spent") and not context.json:
+            context.say(
+                f"{team.used.name} has used {team.budget.used:,} of {team.budget.monthly_tokens:,} tokens this month."
+            )
+
+
+def _use_table(context: Context, by: str, rows: Sequence[UseRow]) -> Any:
+    names = {
+        by: "left",
+        "questions": "right",
+        "answered": "right",
+        "declined": "right",
+        "helpful": "right",
+        "not_helpful": "right",
+        "read": "right",
+        "written": "right",
+        "cost": "right",
+        "median_s": "right",
+        "p95_s": "right",
+    }
+    return context.table([_use(row) for row in rows], **names)
+
+
+def _use(row: UseRow) -> tuple[Any, ...]:
+    def seconds(value: float | None) -> str:
+        return "-" if value is None else f"{value:.2f}"
+
+    return (
+        row.name,
+        row.questions,
+        row.answered,
+        row.declined,
+        row.helpful,
+        row.not_helpful,
+        f"{row.tokens_read:,}",
+        f"{row.tokens_written:,}",
+        f"{row.cost:.4f}",
+        seconds(row.median_seconds),
+        seconds(row.p95_seconds),
+    )

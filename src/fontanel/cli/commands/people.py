@@ -1,0 +1,393 @@
+"""`fontanel team`, `member`, `key`, and signing in."""
+
+from __future__ import annotations
+
+import argparse
+import sys
+from typing import Any
+
+from fontanel.cli.context import Context, UsageProblem, new_password, write_profile
+from fontanel.cli.format import ago
+from fontanel.schemas import TeamChange
+
+_ROLES = ["reader", "editor", "owner"]
+
+
+def add_commands(noun: Any, verb: Any, commands: Any, common: argparse.ArgumentParser) -> None:
+    team = noun("team", "teams")
+    verb(team, "list", list_teams, "list the teams you reach", common)
+    granting = verb(
+        team,
+        "grant",
+        set_grants,
+        "say which folders and private networks a team's sources may read; for operators",
+        common,
+    )
+    granting.add_argument("name", metavar="TEAM")
+    granting.add_argument(
+        "--folder",
+        action="append",
+        default=[],
+        help="a folder within FONTANEL_SOURCE_ROOTS; may be repeated",
+    )
+    granting.add_argument(
+        "--network",
+        action="append",
+        default=[],
+        help="a network within FONTANEL_SOURCE_NETWORKS; may be repeated",
+    )
+    granting.add_argument("--everything", action="store_true", help="all that the service allows")
+    create = verb(team, "create", create_team, "create a team; for operators (--email)", common)
+    create.add_argument("name")
+    change = verb(
+        team,
+        "change",
+        change_team,
+        "rename the team, or set the time zone of its cron lines",
+        common,
+    )
+    change.add_argument("--name")
+    change.add_argument("--time-zone", metavar="ZONE", help="for instance Europe/Berlin")
+    change.add_argument(
+        "--kept-days", type=int, metavar="DAYS", help="keep conversations so long; 0 for good"
+    )
+    change.add_argument(
+        "--monthly-tokens",
+        type=int,
+        metavar="TOKENS",
+        help="what desks may use of models; 0 without bound",
+    )
+    verb(
+        noun("notice", "what happened to the team's sources"),
+        "list",
+        list_notices,
+        "list notices",
+        common,
+    )
+    receiver = noun("receiver", "addresses that notices are sent to")
+    verb(receiver, "list", list_receivers, "list receivers", common)
+    to = verb(
+        receiver, "add", add_receiver, "send notices to an address as signed CloudEvents", common
+    )
+    to.add_argument("address", metavar="URL")
+    to.add_argument(
+        "--kind", action="append", default=[], help="only notices of this kind; may be repeated"
+    )
+    verb(
+        receiver, "remove", remove_receiver, "send no more notices to an address", common
+    ).add_argument("id")
+    member = noun("member", "people in the team")
+    verb(member, "list", list_members, "list members", common)
+    remove = verb(member, "remove", remove_member, "remove a member", common)
+    remove.add_argument("member", metavar="EMAIL")
+    link = verb(
+        member,
+        "password-link",
+        make_password_link,
+        "make a link by which a person sets a new password; for operators",
+        common,
+    )
+    link.add_argument("member", metavar="EMAIL")
+    session = noun("session", "where you are signed in to the console (with --email)")
+    verb(session, "list", list_sign_ins, "list where you are signed in", common)
+    verb(session, "end-others", end_other_sign_ins, "sign out everywhere else", common)
+    password = noun("password", "your own password")
+    new = verb(
+        password, "set", set_password, "set a new password with the link you were given", common
+    )
+    new.add_argument("link", metavar="LINK")
+    invitation = noun("invitation", "invitations to the team")
+    verb(invitation, "list", list_invitations, "list open invitations", common)
+    invite = verb(
+        invitation,
+        "create",
+        create_invitation,
+        "invite somebody; prints a link that works once",
+        common,
+    )
+    invite.add_argument("member", metavar="EMAIL")
+    invite.add_argument("name")
+    invite.add_argument("--role", choices=_ROLES, default="reader")
+    invite.add_argument("--days", type=int, default=7, help="days until it expires (default 7)")
+    withdraw = verb(
+        invitation,
+        "withdraw",
+        withdraw_invitation,
+        "make an invitation's link stop working",
+        common,
+    )
+    withdraw.add_argument("member", metavar="EMAIL")
+    accept = verb(
+        invitation, "accept", accept_invitation, "join a team with the link you were given", common
+    )
+    accept.add_argument("link", metavar="LINK")
+    accept.add_argument("--name", help="your name (default: as in the invitation)")
+    key = noun("key", "access keys for programs")
+    verb(key, "list", list_keys, "list keys", common)
+    make = verb(key, "make", make_key, "make a key, shown once", common)
+    make.add_argument("name")
+    make.add_argument("--role", choices=_ROLES, default="reader")
+    make.add_argument(
+        "--only",
+        action="append",
+        metavar="KB",
+        help="reach this knowledge base only; may be repeated",
+    )
+    make.add_argument(
+        "--days", type=int, help="days until it expires (default: never; operators: at most 7)"
+    )
+    revoke = verb(key, "revoke", revoke_key, "revoke a key", common)
+    revoke.add_argument("id")
+    sign_in = verb(
+        commands,
+        "sign-in",
+        keep_profile,
+        "keep address, key, team and knowledge base for later commands",
+        common,
+    )
+    sign_in.add_argument("--kb", help="the knowledge base to use when none is named")
+    verb(commands, "whoami", show_session, "show whose key is in use and what it reaches", common)
+
+
+def list_teams(context: Context, options: argparse.Namespace) -> None:
+    teams = context.client.list_teams()
+    context.show(
+        teams,
+        context.table(
+            [(t.slug, t.name, ago(t.created_at)) for t in teams],
+            team="left",
+            name="left",
+            created="left",
+        ),
+    )
+
+
+def create_team(context: Context, options: argparse.Namespace) -> None:
+    team = context.client.create_team(options.name)
+    context.show(
+        team,
+        f"Created {team.slug}. Invite its owner with 'fontanel invitation create --team {team.slug} --role owner EMAIL NAME'.",
+    )
+
+
+def set_grants(context: Context, options: argparse.Namespace) -> None:
+    if options.everything and (options.folder or options.network):
+        raise UsageProblem("Say --everything, or name folders and networks.")
+    folders, networks = (None, None) if options.everything else (options.folder, options.network)
+    team = context.client.set_grants(options.name, folders, networks)
+    shown = [
+        "all" if granted is None else ", ".join(granted) or "none"
+        for granted in (team.source_folders, team.source_networks)
+    ]
+    context.show(
+        team, f"Sources of {team.name} may read folders: {shown[0]}; private networks: {shown[1]}."
+    )
+
+
+def change_team(context: Context, options: argparse.Namespace) -> None:
+    given = {
+        name: getattr(options, name)
+        for name in ("name", "time_zone", "kept_days", "monthly_tokens")
+    }
+    # 0 means without bound, which the service calls null.
+    said = {name: (value or None) for name, value in given.items() if value is not None}
+    if not said:
+        raise UsageProblem("Say --name, --time-zone, --kept-days or --monthly-tokens.")
+    team = context.client.change_team(TeamChange(**said))
+    kept = (
+        f"conversations kept for {team.kept_days} days"
+        if team.kept_days
+        else "conversations kept for good"
+    )
+    tokens = (
+        f"{team.monthly_tokens:,} tokens a month" if team.monthly_tokens else "no bound on tokens"
+    )
+    context.show(team, f"{team.name}, time zone {team.time_zone}, {kept}, {tokens}")
+
+
+def list_notices(context: Context, options: argparse.Namespace) -> None:
+    notices = context.client.list_notices().items
+    table = context.table(
+        [(ago(n.created_at), n.kind, n.message) for n in notices],
+        when="left",
+        kind="left",
+        notice="left",
+    )
+    context.show(notices, table if notices else "Nothing has happened yet.")
+
+
+def list_receivers(context: Context, options: argparse.Namespace) -> None:
+    receivers = context.client.list_receivers()
+    rows = [
+        (r.id, r.url, ", ".join(r.kinds) or "all", ago(r.last_sent_at), r.failing)
+        for r in receivers
+    ]
+    table = context.table(
+        rows, id="left", address="left", kinds="left", last_sent="left", trouble="left"
+    )
+    context.show(
+        receivers,
+        table
+        if receivers
+        else "Notices are sent nowhere. Add an address with 'fontanel receiver add URL'.",
+    )
+
+
+def add_receiver(context: Context, options: argparse.Namespace) -> None:
+    made = context.client.add_receiver(options.address, options.kind)
+    context.show(made, f"{made.id}: events are signed with {made.secret} (shown once).")
+
+
+def remove_receiver(context: Context, options: argparse.Namespace) -> None:
+    context.client.remove_receiver(options.id)
+
+
+def list_members(context: Context, options: argparse.Namespace) -> None:
+    members = context.client.list_members()
+    rows = [(m.email, m.name, m.role, ago(m.created_at)) for m in members]
+    context.show(
+        members, context.table(rows, member="left", name="left", role="left", since="left")
+    )
+
+
+def list_invitations(context: Context, options: argparse.Namespace) -> None:
+    rows = context.client.list_invitations()
+    table = context.table(
+        [(row.email, row.name, row.role, row.invited_by, row.expires_at.date()) for row in rows],
+        email="left",
+        name="left",
+        role="left",
+        invited_by="left",
+        expires="left",
+    )
+    context.show(rows, table if rows else "There are no open invitations.")
+
+
+def create_invitation(context: Context, options: argparse.Namespace) -> None:
+    made = context.client.invite(options.member, options.name, options.role, options.days)
+    if made.url is None:
+        context.show(made, f"An invitation was sent to {made.email}.")
+    else:
+        until = f"It works once, until {made.expires_at.date()}, and is not shown again."
+        context.show(made, f"{made.url}\nThis link is for {made.email}. {until}")
+
+
+def withdraw_invitation(context: Context, options: argparse.Namespace) -> None:
+    context.client.withdraw_invitation(options.member)
+    context.show([], f"Withdrew the invitation of {options.member}.")
+
+
+def accept_invitation(context: Context, options: argparse.Namespace) -> None:
+    """With --email as that person, who signs in; else a new account is created."""
+    secret = options.link.rpartition("#")[2]
+    if options.email:
+        session = context.client.accept_invitation(secret)
+    else:
+        client = context.anonymous()
+        face = client.open_invitation(secret)
+        print(
+            f"{face.invited_by} invites {face.email} to {face.team} as {face.role}.",
+            file=sys.stderr,
+        )
+        session = client.accept_invitation(
+            secret, options.name, new_password("Choose a password: ")
+        )
+    context.show(
+        session, f"{session.name} reaches {', '.join(team.name for team in session.teams)}."
+    )
+
+
+def remove_member(context: Context, options: argparse.Namespace) -> None:
+    context.client.remove_member(options.member)
+    context.show([], f"Removed {options.member}.")
+
+
+def make_password_link(context: Context, options: argparse.Namespace) -> None:
+    made = context.client.make_password_link(options.member)
+    context.show(
+        made,
+        f"{made.url}\nThis link is for {made.email}. It works once, within a day, and is not shown again.",
+    )
+
+
+def set_password(context: Context, options: argparse.Namespace) -> None:
+    context.anonymous().set_password(
+        options.link.rpartition("#")[2], new_password("Choose a password: ")
+    )
+    context.show([], "The new password is set. All sign-ins have ended.")
+
+
+def list_sign_ins(context: Context, options: argparse.Namespace) -> None:
+    rows = context.client.list_sign_ins()
+    table = context.table(
+        [
+            (ago(row.created_at), row.address, row.agent, "this one" if row.current else "")
+            for row in rows
+        ],
+        since="left",
+        address="left",
+        program="left",
+        current="left",
+    )
+    context.show(rows, table if rows else "A key is not signed in anywhere.")
+
+
+def end_other_sign_ins(context: Context, options: argparse.Namespace) -> None:
+    context.client.end_other_sign_ins()
+    context.show([], "Signed out everywhere else.")
+
+
+def list_keys(context: Context, options: argparse.Namespace) -> None:
+    keys = context.client.list_keys()
+    rows = [
+        (
+            k.id,
+            k.name,
+            f"{k.start}...",
+            k.role,
+            f"{k.made_by} (operator)" if k.by_operator else k.made_by,
+            ago(k.last_used_at),
+            k.expires_at and k.expires_at.date(),
+        )
+        for k in keys
+    ]
+    columns = {
+        "id": "left",
+        "name": "left",
+        "key": "left",
+        "role": "left",
+        "made_by": "left",
+        "last_used": "left",
+        "expires": "left",
+    }
+    context.show(keys, context.table(rows, **columns))
+
+
+def make_key(context: Context, options: argparse.Namespace) -> None:
+    made = context.client.make_key(options.name, options.role, options.only, options.days)
+    context.show(made, f"{made.secret}\nThis is the key; it is not shown again.")
+
+
+def revoke_key(context: Context, options: argparse.Namespace) -> None:
+    context.client.revoke_key(options.id)
+    context.show([], "Revoked.")
+
+
+def keep_profile(context: Context, options: argparse.Namespace) -> None:
+    if options.email:
+        raise UsageProblem(
+            "Only a key can be kept. Make one with 'fontanel key make NAME --email ...'."
+        )
+    session = context.client.session()
+    values = {name: context.setting(name) for name in ("url", "key", "team", "kb")}
+    if values["team"] is None and len(session.teams) == 1:
+        values["team"] = session.teams[0].slug
+    path = write_profile({name: value for name, value in values.items() if value})
+    context.show(session, f"Kept in {path}.")
+
+
+def show_session(context: Context, options: argparse.Namespace) -> None:
+    session = context.client.session()
+    reach = ", ".join(f"{team.name} ({team.role})" for team in session.teams) or "no team"
+    operator = ", operator" if session.operator else ""
+    context.show(session, f"{session.name}{operator}: {reach}")

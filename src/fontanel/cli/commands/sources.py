@@ -1,0 +1,689 @@
+"""`fontanel source`: what keeps documents flowing into a knowledge base."""
+
+from __future__ import annotations
+
+import argparse
+import base64
+import getpass
+import json
+import os
+import sys
+import time
+from pathlib import Path
+from typing import Any
+
+from rich.progress import BarColumn, Progress, TextColumn, TimeElapsedColumn
+
+from fontanel.cli.commands.documents import files_below, parse_tags
+from fontanel.cli.context import Context, UsageProblem
+from fontanel.cli.format import ago, number, percent, size
+from fontanel.schemas import (
+    CheckIn,
+    FreshnessOut,
+    KindOut,
+    PushedIn,
+    SourceChange,
+    SourceIn,
+    SourceOut,
+    SyncOut,
+    TagRule,
+    TrialOut,
+)
+
+_PAUSE = 0.3
+
+
+def add_commands(
+    group: Any, verb: Any, common: argparse.ArgumentParser, kb: argparse.ArgumentParser
+) -> None:
+    verb(group, "kinds", list_kinds, "list the kinds of sources, with their settings", common)
+    check = verb(
+        group,
+        "check",
+        check_source,
+        "look at a source: what would be taken, and what not",
+        common,
+        kb,
+    )
+    check.add_argument("source", nargs="?", help="a connected source; or say --kind and --set")
+    check.add_argument("--kind", help="the kind of a source that is not connected yet")
+    _settings(check)
+    connect = verb(group, "connect", connect_source, "connect a source and run it", common, kb)
+    connect.add_argument("name")
+    connect.add_argument("--kind", required=True, help="see 'fontanel source kinds'")
+    connect.add_argument(
+        "--folder",
+        help="where its documents lie in the knowledge base (default: made from the name)",
+    )
+    connect.add_argument("--no-wait", action="store_true", help="do not watch the first run")
+    _settings(connect)
+    _care(connect)
+    verb(group, "list", list_sources, "list the sources, with how fresh they are", common, kb)
+    for name, run, about in (
+        ("show", show_source, "show a source with its settings and recent runs"),
+        ("signal", make_secret, "make the secret that signals of changes are signed with"),
+    ):
+        verb(group, name, run, about, common, kb).add_argument("source")
+    change = verb(
+        group, "change", change_source, "change a source's settings, schedule or care", common, kb
+    )
+    change.add_argument("source")
+    change.add_argument("--name")
+    change.add_argument("--pause", action="store_true", help="start no runs by itself")
+    change.add_argument("--resume", action="store_true", help="start runs by itself again")
+    _settings(change)
+    _care(change)
+    sync = verb(group, "sync", sync_source, "run a source now and watch it", common, kb)
+    sync.add_argument("source")
+    sync.add_argument("--no-wait", action="store_true", help="return at once")
+    runs = verb(group, "runs", list_runs, "list a source's runs", common, kb)
+    runs.add_argument("source")
+    run = verb(group, "run", show_run, "show what a run did, item by item", common, kb)
+    run.add_argument("source")
+    run.add_argument(
+        "run_id", nargs="?", default="latest", metavar="RUN", help="default: the latest"
+    )
+    run.add_argument(
+        "--outcome",
+        help="only these items",
+        choices=(
+            "added",
+            "changed",
+            "unchanged",
+            "moved",
+            "removed",
+            "skipped",
+            "failed",
+            "missing",
+        ),
+    )
+    for name, decision, about in (
+        ("confirm", "confirm", "let a held run remove what it showed"),
+        ("reject", "reject", "keep what a held run would remove, or end one that goes on"),
+    ):
+        decide = verb(group, name, decide_run, about, common, kb)
+        decide.set_defaults(decision=decision)
+        decide.add_argument("source")
+        decide.add_argument("run_id", nargs="?", default="latest", metavar="RUN")
+    push = verb(group, "push", push_files, "send files to a source of the kind 'push'", common, kb)
+    push.add_argument("source")
+    push.add_argument(
+        "paths",
+        nargs="*",
+        type=Path,
+        help="files, or folders with files; their paths are their ids",
+    )
+    push.add_argument("--tag", action="append", default=[], metavar="KEY=VALUE")
+    push.add_argument(
+        "--remove", action="append", default=[], metavar="ID", help="a document that is gone"
+    )
+    drop = verb(group, "disconnect", disconnect, "disconnect a source", common, kb)
+    drop.add_argument("source")
+    drop.add_argument(
+        "--keep-documents",
+        action="store_true",
+        help="keep its documents as if people had added them",
+    )
+    drop.add_argument("--yes", action="store_true", help="do not ask")
+    verb(group, "freshness", show_freshness, "show how fresh the team's sources are", common)
+
+
+def _settings(parser: argparse.ArgumentParser) -> None:
+    parser.add_argument(
+        "--set",
+        action="append",
+        default=[],
+        metavar="NAME=VALUE",
+        help="a setting of the kind; lists by repeating it",
+    )
+    parser.add_argument(
+        "--credential",
+        action="append",
+        default=[],
+        metavar="NAME[=VALUE]",
+        help="a credential; without a value it is asked for, or taken from FONTANEL_CREDENTIAL_<NAME>",
+    )
+
+
+def _care(parser: argparse.ArgumentParser) -> None:
+    parser.add_argument("--every", type=int, metavar="MINUTES", help="run at this interval")
+    parser.add_argument("--cron", metavar="LINE", help="run by a cron line in the team's time zone")
+    parser.add_argument(
+        "--target",
+        type=int,
+        metavar="MINUTES",
+        help="changes should be answerable within this time",
+    )
+    parser.add_argument(
+        "--guard-share", type=float, metavar="SHARE", help="hold runs that would remove more (0-1)"
+    )
+    parser.add_argument(
+        "--guard-least", type=int, metavar="COUNT", help="never hold a run over fewer items"
+    )
+    parser.add_argument(
+        "--tag-rule",
+        action="append",
+        default=[],
+        metavar="PATTERN:KEY=VALUE",
+        help="tags for paths that fit a pattern",
+    )
+
+
+def _given(kind: KindOut, pairs: list[str]) -> dict[str, Any]:
+    """Settings as the kind's schema wants them."""
+    properties: dict[str, Any] = kind.settings.get("properties", {})
+    found: dict[str, Any] = {}
+    for pair in pairs:
+        name, equals, value = pair.partition("=")
+        if name not in properties or not equals:
+            raise UsageProblem(
+                f"{pair!r}: the kind {kind.name!r} has the settings {', '.join(properties) or 'none'}."
+            )
+        found[name] = _valued(properties[name], name, value, found.get(name))
+    return found
+
+
+def _valued(schema: dict[str, Any], name: str, text: str, before: Any) -> Any:
+    types = [schema.get("type"), *(part.get("type") for part in schema.get("anyOf", []))]
+    try:
+        if "array" in types:
+            return [*(before or []), *([text] if text else [])]
+        if "boolean" in types:
+            return {"true": True, "yes": True, "false": False, "no": False}[text.lower()]
+        if "integer" in types and text:
+            return int(text)
+        if "number" in types and text:
+            return float(text)
+        if "object" in types:
+            return json.loads(text)
+    except (KeyError, ValueError) as error:
+        raise UsageProblem(f"{text!r} does not fit the setting {name!r}.") from error
+    return text or None if "null" in types else text
+
+
+def _credentials(kind: KindOut, pairs: list[str]) -> dict[str, str] | None:
+    names = list(kind.credentials.get("properties", {}))
+    found: dict[str, str] = {}
+    for pair in pairs:
+        name, equals, value = pair.partition("=")
+        if name not in names:
+            raise UsageProblem(
+                f"The kind {kind.name!r} has the credentials: {', '.join(names) or 'none'}."
+            )
+        if not equals:
+            value = os.environ.get(f"FONTANEL_CREDENTIAL_{name.upper()}") or ""
+            if not value and sys.stdin.isatty():
+                value = getpass.getpass(f"{name}: ")
+        found[name] = value
+    return found or None
+
+
+def _kind(context: Context, name: str) -> KindOut:
+    kinds = {kind.name: kind for kind in context.client.source_kinds()}
+    if name not in kinds:
+        raise UsageProblem(f"There is no kind {name!r}. There are: {', '.join(kinds)}.")
+    return kinds[name]
+
+
+def _rules(pairs: list[str]) -> list[TagRule]:
+    rules = []
+    for pair in pairs:
+        pattern, colon, tags = pair.rpartition(":")
+        if not colon:
+            raise UsageProblem(f"{pair!r} is no tag rule. Write PATTERN:KEY=VALUE.")
+        rules.append(TagRule(pattern=pattern, tags=parse_tags([tags])))
+    return rules
+
+
+def _care_of(options: argparse.Namespace) -> dict[str, Any]:
+    given = {
+        "every_minutes": options.every,
+        "cron": options.cron,
+        "target_minutes": options.target,
+        "guard_share": options.guard_share,
+        "guard_least": options.guard_least,
+        "tag_rules": _rules(options.tag_rule) or None,
+    }
+    return {name: value for name, value in given.items() if value is not None}
+
+
+def list_kinds(context: Context, options: argparse.Namespace) -> None:
+    kinds = context.client.source_kinds()
+    rows: list[tuple[str, ...]] = []
+    for kind in kinds:
+        rows.append((kind.name, "", kind.says))
+        for schema, what in ((kind.settings, ""), (kind.credentials, " (credential)")):
+            for name, about in schema.get("properties", {}).items():
+                needed = "needed" if name in schema.get("required", []) else ""
+                rows.append(
+                    (
+                        "",
+                        name + what,
+                        " ".join(
+                            filter(
+                                None,
+                                (
+                                    about.get("description", about.get("title")),
+                                    needed and "(needed)",
+                                ),
+                            )
+                        ),
+                    )
+                )
+    context.show(kinds, context.table(rows, kind="left", setting="left", about="left"))
+
+
+def check_source(context: Context, options: argparse.Namespace) -> None:
+    client, kb = context.client, context.kb()
+    if options.source:
+        source = client.show_source(kb, options.source)
+        kind = _kind(context, source.kind)
+        settings = {**source.settings, **_given(kind, options.set)} if options.set else None
+        credentials = _credentials(kind, options.credential)
+        said = {"settings": settings, "credentials": credentials}
+        trial = client.check_again(
+            kb, source.id, SourceChange(**{k: v for k, v in said.items() if v is not None})
+        )
+    elif options.kind:
+        kind = _kind(context, options.kind)
+        body = CheckIn(
+            kind=kind.name,
+            settings=_given(kind, options.set),
+            credentials=_credentials(kind, options.credential),
+        )
+        trial = client.check_source(kb, body)
+    else:
+        raise UsageProblem("Name a source, or say --kind and --set.")
+    context.show(trial)
+    if not context.json:
+        _print_trial(context, trial)
+
+
+def _print_trial(context: Context, trial: TrialOut) -> None:
+    least = "" if trial.complete else "at least "
+    amount = f", {size(trial.bytes)}" if trial.bytes is not None else ""
+    context.say(f"{least}{trial.taken:,} would be taken{amount} ({trial.seconds:.1f} s)")
+    for item in trial.sample[:10]:
+        context.say(f"  {item.name}", markup=False)
+    if trial.taken > 10:
+        context.say("  ...")
+    for reason, count in trial.skipped.items():
+        example = next((item.id for item in trial.skipped_sample if item.reason == reason), "")
+        context.say(
+            f"{count:,} skipped: {reason}" + (f", for instance {example}" if example else ""),
+            markup=False,
+        )
+
+
+def connect_source(context: Context, options: argparse.Namespace) -> int:
+    client, kb = context.client, context.kb()
+    kind = _kind(context, options.kind)
+    source = client.connect_source(
+        kb,
+        SourceIn(
+            name=options.name,
+            kind=kind.name,
+            settings=_given(kind, options.set),
+            folder=options.folder,
+            credentials=_credentials(kind, options.credential),
+            **_care_of(options),
+        ),
+    )
+    if options.no_wait or kind.pushed:
+        context.show(source, f"Connected {source.name} ({source.id}).")
+        return 0
+    return _follow(context, kb, source.id, "latest")
+
+
+def list_sources(context: Context, options: argparse.Namespace) -> None:
+    sources = context.client.list_sources(context.kb())
+    rows = [
+        (
+            s.name,
+            s.kind,
+            number(s.documents),
+            _fresh(s.freshness),
+            _plan(s),
+            ago(s.recent[0].created_at) if s.recent else None,
+            s.error
+            or (
+                "held, see 'fontanel source run'"
+                if s.recent and s.recent[0].state == "held"
+                else None
+            ),
+        )
+        for s in sources
+    ]
+    table = context.table(
+        rows,
+        source="left",
+        kind="left",
+        documents="right",
+        freshness="left",
+        runs="left",
+        last_run="left",
+        trouble="left",
+    )
+    context.show(
+        sources,
+        table
+        if sources
+        else "No sources. Connect one with 'fontanel source connect NAME --kind KIND'.",
+    )
+
+
+def _fresh(freshness: FreshnessOut) -> str:
+    words = {
+        "late": "late",
+        "unscheduled": "unscheduled",
+        "paused": "paused",
+        "new": "not looked at yet",
+    }
+    said = words.get(freshness.state, "fresh")
+    if freshness.state == "late" and freshness.late_since:
+        said += f" since {ago(freshness.late_since).removesuffix(' ago')}"
+    if freshness.median_seconds is not None and freshness.within is not None:
+        said += f", {percent(freshness.within)} within {freshness.target_minutes} min, median {_seconds(freshness.median_seconds)}"
+    return said
+
+
+def _seconds(value: float) -> str:
+    return f"{value:.1f} s" if value < 120 else f"{value / 60:.0f} min"
+
+
+def _plan(source: SourceOut) -> str:
+    if source.paused:
+        return "paused"
+    if source.cron:
+        return f"cron {source.cron}"
+    if source.every_minutes:
+        return f"every {source.every_minutes} min"
+    return "watched" if source.settings.get("watch") else "by hand"
+
+
+def show_source(context: Context, options: argparse.Namespace) -> None:
+    source = context.client.show_source(context.kb(), options.source)
+    settings = [
+        (name, _shown(value))
+        for name, value in source.settings.items()
+        if value not in (None, [], {}, "")
+    ]
+    rows: list[tuple[str, str | None]] = [
+        ("name", source.name),
+        ("id", source.id),
+        ("kind", source.kind),
+        ("folder", source.folder),
+        *settings,
+        ("credentials", ", ".join(source.credentials) or None),
+        (
+            "tag rules",
+            "; ".join(
+                f"{r.pattern}: " + ", ".join(f"{k}={v}" for k, v in r.tags.items())
+                for r in source.tag_rules
+            )
+            or None,
+        ),
+        ("runs", _plan(source)),
+        ("guard", f"{percent(source.guard_share)}, at least {source.guard_least}"),
+        ("documents", number(source.documents)),
+        ("freshness", _fresh(source.freshness)),
+        ("trouble", source.error),
+    ]
+    context.show(source, context.table(rows, source="left", **{" ": "left"}))
+    if not context.json and source.recent:
+        context.say(_runs_table(context, source.recent[:5]))
+
+
+def _shown(value: Any) -> str:
+    return ", ".join(map(str, value)) if isinstance(value, list) else str(value)
+
+
+def change_source(context: Context, options: argparse.Namespace) -> None:
+    client, kb = context.client, context.kb()
+    source = client.show_source(kb, options.source)
+    kind = _kind(context, source.kind)
+    said: dict[str, Any] = _care_of(options)
+    if options.set:
+        said["settings"] = {**source.settings, **_given(kind, options.set)}
+    if (credentials := _credentials(kind, options.credential)) is not None:
+        said["credentials"] = credentials
+    if options.name:
+        said["name"] = options.name
+    if options.pause or options.resume:
+        said["paused"] = bool(options.pause)
+    if not said:
+        raise UsageProblem("Say what to change; see 'fontanel source change --help'.")
+    changed = client.change_source(kb, source.id, SourceChange(**said), source.version)
+    context.show(changed, f"Changed {changed.name}.")
+
+
+def sync_source(context: Context, options: argparse.Namespace) -> int:
+    client, kb = context.client, context.kb()
+    sync = client.sync_source(kb, options.source)
+    if options.no_wait:
+        context.show(sync, f"Started {sync.id}.")
+        return 0
+    return _follow(context, kb, options.source, sync.id)
+
+
+def _follow(context: Context, kb: str, source: str, sync_id: str) -> int:
+    """Watch a run until it has ended and its documents are indexed."""
+    columns = (
+        TextColumn("{task.description:>9}"),
+        BarColumn(30),
+        TimeElapsedColumn(),
+        TextColumn("{task.fields[note]}"),
+    )
+    with Progress(*columns, console=context.err, disable=not context.lively) as progress:
+        task = progress.add_task("waiting", total=None, note="")
+        while True:
+            sync = context.client.show_sync(kb, source, sync_id)
+            sync_id = sync.id
+            taken = sync.added + sync.changed
+            if sync.state == "running":
+                total = max(sync.expected, sync.seen) or None
+                progress.update(
+                    task,
+                    description=sync.stage,
+                    total=total,
+                    completed=sync.seen,
+                    note=_counts(sync),
+                )
+            elif sync.indexing:
+                progress.update(
+                    task,
+                    description="indexing",
+                    total=taken,
+                    completed=taken - sync.indexing,
+                    note=_counts(sync),
+                )
+            elif sync.state != "waiting":
+                break
+            time.sleep(_PAUSE)
+    context.show(sync)
+    if not context.json:
+        _print_run(context, sync)
+    return 0 if sync.state == "done" else 1
+
+
+def _counts(sync: SyncOut) -> str:
+    words = ("added", "changed", "moved", "removed", "unchanged", "skipped", "failed")
+    return (
+        ", ".join(f"{count:,} {word}" for word in words if (count := getattr(sync, word)))
+        or "nothing there"
+    )
+
+
+def _print_run(context: Context, sync: SyncOut) -> None:
+    context.say(f"{sync.state}: {_counts(sync)}", markup=False)
+    if sync.passages:
+        reused = sync.passages - sync.embedded
+        context.say(
+            f"{sync.words:,} words in {sync.passages:,} passages, of which {reused:,} had their vectors; {size(sync.bytes)} read"
+        )
+    for reason, count in sync.skip_reasons.items():
+        context.say(f"{count:,} skipped: {reason}", markup=False)
+    if sync.error:
+        print(f"fontanel: {sync.error}", file=sys.stderr)
+    if sync.held_for:
+        print(
+            f"fontanel: {sync.held_for} Look with 'fontanel source run SOURCE --outcome missing', then 'fontanel source confirm' "
+            "or 'fontanel source reject'.",
+            file=sys.stderr,
+        )
+
+
+def _runs_table(context: Context, runs: list[SyncOut]) -> Any:
+    rows = [
+        (
+            r.id,
+            ago(r.created_at),
+            r.cause,
+            r.state,
+            _counts(r),
+            f"{(r.finished_at - r.started_at).total_seconds():.1f} s"
+            if r.finished_at and r.started_at
+            else None,
+            _stages(r.seconds),
+            r.held_for or r.error,
+        )
+        for r in runs
+    ]
+    return context.table(
+        rows,
+        run="left",
+        when="left",
+        cause="left",
+        state="left",
+        items="left",
+        took="right",
+        stages="left",
+        why="left",
+    )
+
+
+def _stages(seconds: dict[str, float]) -> str | None:
+    return (
+        ", ".join(f"{stage} {_seconds(value)}" for stage, value in seconds.items() if value >= 0.05)
+        or None
+    )
+
+
+def list_runs(context: Context, options: argparse.Namespace) -> None:
+    runs = context.client.list_syncs(context.kb(), options.source)
+    context.show(runs, _runs_table(context, runs) if runs else "It has not run yet.")
+
+
+def show_run(context: Context, options: argparse.Namespace) -> None:
+    client, kb = context.client, context.kb()
+    items = list(client.list_sync_items(kb, options.source, options.run_id, options.outcome))
+    if context.json:
+        context.show(items)
+        return
+    _print_run(context, client.show_sync(kb, options.source, options.run_id))
+    rows = [
+        (
+            i.outcome,
+            i.name or i.id,
+            i.reason or i.error,
+            i.state and i.state.replace("_", " "),
+            size(i.bytes) if i.bytes else None,
+            number(i.words) if i.words is not None else None,
+            number(i.passages) if i.passages is not None else None,
+            number(i.embedded) if i.passages is not None else None,
+        )
+        for i in items
+    ]
+    if rows:
+        context.say(
+            context.table(
+                rows,
+                did="left",
+                item="left",
+                why="left",
+                state="left",
+                size="right",
+                words="right",
+                passages="right",
+                embedded="right",
+            )
+        )
+
+
+def decide_run(context: Context, options: argparse.Namespace) -> int:
+    client, kb = context.client, context.kb()
+    if options.decision == "confirm":
+        sync = client.confirm_sync(kb, options.source, options.run_id)
+        return _follow(context, kb, options.source, sync.id)
+    sync = client.reject_sync(kb, options.source, options.run_id)
+    context.show(sync, "Nothing is removed.")
+    return 0
+
+
+def push_files(context: Context, options: argparse.Namespace) -> int:
+    tags = parse_tags(options.tag)
+    documents = [
+        PushedIn(
+            id=name, name=name, content=base64.b64encode(path.read_bytes()).decode(), tags=tags
+        )
+        for path, name in (files_below(options.paths) if options.paths else [])
+    ]
+    failed = 0
+    for start in range(0, max(len(documents), 1), 50):
+        out = context.client.push_documents(
+            context.kb(),
+            options.source,
+            documents[start : start + 50],
+            options.remove if start == 0 else (),
+        )
+        rows = [(item.outcome, item.id, item.reason) for item in out.items]
+        context.show(out, context.table(rows, did="left", document="left", why="left"))
+        failed += sum(item.outcome == "failed" for item in out.items)
+    return 1 if failed else 0
+
+
+def make_secret(context: Context, options: argparse.Namespace) -> None:
+    made = context.client.make_signal_secret(context.kb(), options.source)
+    context.show(made, f"Send signals to {made.path}, signed with {made.secret} (shown once).")
+
+
+def disconnect(context: Context, options: argparse.Namespace) -> None:
+    client, kb = context.client, context.kb()
+    source = client.show_source(kb, options.source)
+    what = (
+        "keeping its documents"
+        if options.keep_documents
+        else f"and delete its {source.documents} documents"
+    )
+    if not options.yes and not context.confirm(f"Disconnect {source.name} {what}?"):
+        return
+    client.disconnect_source(kb, source.id, options.keep_documents)
+
+
+def show_freshness(context: Context, options: argparse.Namespace) -> None:
+    found = context.client.freshness()
+    rows = [
+        (
+            f.kb,
+            f.source,
+            f.kind,
+            number(f.documents),
+            _fresh(f.freshness),
+            f"{f.freshness.target_minutes} min",
+            _seconds(f.freshness.worst_seconds) if f.freshness.worst_seconds is not None else None,
+            f.error,
+        )
+        for f in found
+    ]
+    table = context.table(
+        rows,
+        kb="left",
+        source="left",
+        kind="left",
+        documents="right",
+        freshness="left",
+        target="right",
+        worst="right",
+        trouble="left",
+    )
+    context.show(found, table if found else "The team has no sources.")

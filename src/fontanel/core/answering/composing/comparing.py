@@ -1,0 +1,205 @@
+"""Small comparisons: which of two is longer, which row of a table holds the most."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+from fontanel.core.answering.composing.composer import Scored, exact_words
+from fontanel.core.answering.composing.quantities import quantities, value_of
+from fontanel.core.answering.composing.statements import Statement
+
+#: Comparative and superlative -> the words that columns and sentences use for what is compared, and whether more of it is meant.
+_DIMENSIONS: dict[str, tuple[str, bool]] = {}
+for _words, _about in (
+    ("long longer longest", "length long"),
+    ("short* shorter shortest", "length long"),
+    ("deep deeper deepest", "depth draught deep draft"),
+    ("shallow* shallower shallowest", "depth draught deep draft"),
+    ("high higher highest tall taller tallest", "height high limit level"),
+    ("low* lower lowest", "height high limit level"),
+    ("wide wider widest broad broader broadest", "width wide beam"),
+    ("narrow* narrower narrowest", "width wide beam"),
+    ("heavy heavier heaviest", "weight load capacity"),
+    ("light* lighter lightest", "weight load capacity"),
+    ("fast faster fastest quick quicker quickest", "speed knots"),
+    ("slow* slower slowest", "speed knots"),
+    ("expensive dearer dearest", "price fee fare cost charge"),
+    ("cheap* cheaper cheapest", "price fee fare cost charge"),
+    (
+        "big bigger biggest large larger largest great greater greatest most more",
+        "size number capacity length area",
+    ),
+    ("small* smaller smallest fewest* fewer* least* less*", "size number capacity length area"),
+    ("strong stronger strongest", "capacity load strength limit"),
+    ("old older oldest", "age year built"),
+    ("young* younger youngest newer* newest*", "age year built"),
+):
+    _less = "*" in _words.split()[0]
+    for _word in _words.replace("*", "").split():
+        _DIMENSIONS[_word] = (_about, not _less)
+_DURATIONS = frozenset(["second", "minute", "hour", "day", "week", "month", "year", "ms"])
+_ASKED = re.compile(rf"\b({'|'.join(sorted(_DIMENSIONS, key=len, reverse=True))})\b", re.I)
+_SUPERLATIVE = re.compile(r"\w{2,}est\b|\bmost\b|\bleast\b", re.I)
+_EITHER = re.compile(
+    r"[,:]?\s*(?:\bthe )?\b([\w][\w .'’/-]{0,40}?)\s+or\s+(?:the )?([\w][\w .'’/-]{0,40}?)\s*\??\s*$",
+    re.I,
+)
+
+
+@dataclass(frozen=True, slots=True)
+class Compared:
+    """What comparing gave: the one asked for, and the statements that hold the figures, its own first."""
+
+    text: str
+    statements: tuple[Statement, ...]
+
+
+def compare(question: str, ranked: Sequence[Scored]) -> Compared | None:
+    """Answer "which is longer, A or B?" from a statement on each, and "which is the longest?" from the rows of one table.
+
+    None when the question asks for no comparison, or the figures of the two are not of the same kind.
+    """
+    asked = _ASKED.search(question)
+    if asked is None or not re.search(r"\b(?:which|what|who|is|are|does|do)\b", question, re.I):
+        return None
+    about, more = _DIMENSIONS[asked.group(1).lower()]
+    if (either := _EITHER.search(question)) is not None:
+        return _two(
+            either.group(1),
+            either.group(2),
+            _wanted(question[: either.start()]),
+            about,
+            more,
+            ranked,
+        )
+    named = re.search(r"\b(?:which|what) (?:of the )?([a-z]{3,})", question, re.I)
+    if named and _SUPERLATIVE.fullmatch(asked.group(1)) and not exact_words(question):
+        return _table(named.group(1).lower(), question, about, more, ranked)
+    return None
+
+
+def _wanted(question: str, named: str = "") -> str:
+    """The question's own words, which say best which column is meant; neither what is `named` nor the comparing word: a column
+    "Greatest length" is not meant by "greatest" alone."""
+    words = re.findall(r"[a-z]+", question.lower())
+    return " ".join(
+        word for word in words if len(word) > 3 and word != named and word not in _DIMENSIONS
+    )
+
+
+def _two(
+    one: str, other: str, wanted: str, about: str, more: bool, ranked: Sequence[Scored]
+) -> Compared | None:
+    shared = _shared_noun(one, other)
+    names = [_clean(one), _clean(other if not shared else f"{shared} {other}")]
+    if not all(names):
+        return None
+    figures = [_figures(name, wanted, about, ranked) for name in names]
+    for first in figures[0]:
+        for second in figures[1]:
+            if first[1] == second[1] and first[0] != second[0] and first[2] is not second[2]:
+                # Who takes longer is slower.
+                most_first = more != (about.startswith("speed") and first[1] in _DURATIONS)
+                pairs = [(first, names[0]), (second, names[1])]
+                (best, name), (rest, behind) = sorted(
+                    pairs, key=lambda pair: pair[0][0], reverse=most_first
+                )
+                column = f"{best[2].columns[best[4]].lower()} " if best[4] is not None else ""
+                text = f"{_capital(name)}: {column}{best[3]}, against {rest[3]} for {behind}."
+                return Compared(text, (best[2], rest[2]))
+    return None
+
+
+def _shared_noun(one: str, other: str) -> str:
+    """ "berth 2 or 5" means berth 5."""
+    words = one.split()
+    return words[0] if len(words) > 1 and re.fullmatch(r"\w{1,3}", other.strip()) else ""
+
+
+def _clean(name: str) -> str:
+    return re.sub(r"^(?:is|are|the|a|an|,)\s+", "", name.strip(), flags=re.I)
+
+
+def _capital(text: str) -> str:
+    return text[:1].upper() + text[1:]
+
+
+#: The value, its unit or column, the statement that holds it, as it is written, and the place of its column.
+Figure = tuple[float, str, Statement, str, int | None]
+
+
+def _figures(name: str, wanted: str, about: str, ranked: Sequence[Scored]) -> list[Figure]:
+    """The (number, unit or column, statement, as written) that the best statements naming something give of it."""
+    found: list[Figure] = []
+    pattern = re.compile(rf"(?<!\w){re.escape(name)}(?!\w)", re.I)
+    for item in ranked[:60]:
+        statement = item.statement
+        if not pattern.search(statement.text):
+            continue
+        if statement.kind == "row":
+            found += _cells(statement, wanted, about)
+        else:
+            held = quantities(statement.text)
+            if len(held) == 1:
+                ((value, unit),) = held
+                written = re.search(r"[€£$]?\s?\d[\d.,]*\s*[^\W\d_%]*%?", statement.text)
+                found.append(
+                    (
+                        value,
+                        unit,
+                        statement,
+                        written.group().strip() if written else f"{value:g} {unit}",
+                        None,
+                    )
+                )
+    return found
+
+
+def _cells(row: Statement, wanted: str, about: str) -> list[Figure]:
+    """The cells of a row that hold numbers, in the columns that the question names, or else in those that speak of what is compared."""
+    for words in (set(wanted.split()), set(about.split())):
+        found: list[Figure] = []
+        for place, (column, cell) in enumerate(zip(row.columns, row.cells, strict=False)):
+            number = re.match(r"\s*[€£$]?\s*(\d[\d.,]*)", cell)
+            if number and place and words & set(re.findall(r"[a-z]+", column.lower())):
+                found.append(
+                    (
+                        value_of(number.group(1).rstrip(".,")),
+                        column.lower(),
+                        row,
+                        cell.strip(),
+                        place,
+                    )
+                )
+        if found:
+            return found
+    return []
+
+
+def _table(
+    named: str, question: str, about: str, more: bool, ranked: Sequence[Scored]
+) -> Compared | None:
+    """The row with the most, when the best row's whole table is in its passage."""
+    best = next((item.statement for item in ranked[:3] if item.statement.kind == "row"), None)
+    # The first column must be of what is asked for: berths, for "which berth".
+    if best is None or not best.columns or named.rstrip("s") not in best.columns[0].lower():
+        return None
+    wanted = _wanted(question, named)
+    rows = [
+        item.statement
+        for item in ranked
+        if item.statement.kind == "row"
+        and item.statement.passage is best.passage
+        and item.statement.part == best.part
+    ]
+    figures = [figure for row in rows for figure in _cells(row, wanted, about)[:1]]
+    if len(figures) < max(2, len(rows)) or len({figure[1] for figure in figures}) > 1:
+        return None
+    top = sorted(figures, key=lambda figure: -figure[0] if more else figure[0])
+    if top[0][0] == top[1][0]:
+        return None
+    name = top[0][2].cells[0] if top[0][2].cells else ""
+    column = top[0][2].columns[top[0][4] or 0].lower()
+    return Compared(f"{name}: {column} {top[0][3]}.", (top[0][2],)) if name else None

@@ -1,0 +1,469 @@
+"""The built-in composer: picks the statements that answer a question and sets them in order, to the letter.
+
+It never states what no passage says: each sentence, item or row of an answer is a quotation with its place.
+"""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Sequence
+from dataclasses import dataclass
+from itertools import pairwise
+
+import numpy as np
+import numpy.typing as npt
+
+from fontanel.core.answering.composing.statements import Statement, statements
+from fontanel.core.answering.evidence import NO_SUPPORT, EvidencePassage, Knowledge, Support
+from fontanel.core.answering.question.followup import split_stand_alone
+from fontanel.core.answering.question.shape import Shape, fit, shape_of
+from fontanel.core.answering.settings import STATEMENTS, AnswerSettings, Length
+
+Floats = npt.NDArray[np.float32]
+
+_ANAPHOR = re.compile(
+    r"^(?:it|this|that|they|these|those|he|she|such|the same|both|otherwise|in (?:this|that) case)\b",
+    re.I,
+)
+#: A sentence such as "What to do when oil is seen" announces an answer and holds none.
+_ANNOUNCES = re.compile(r"^(?:what|how|who|where|why)\b(?!ever)", re.I)
+#: Nor does one that says what a document tells: "It says when the port closes, and who decides".
+_TELLS_OF = re.compile(
+    r"\b(?:says?|tells?|describes?|explains?|sets? out|lays? down|lists?|shows?|states?|covers?)\b[^.;]{0,40}?\b(?:when|how|who|what|where|which|whether|why)\b",
+    re.I,
+)
+_OLD = re.compile(
+    r"\b(?:superseded|withdrawn|obsolete|no longer in force|archived|replaced by)\b", re.I
+)
+_ASKS_OLD = re.compile(
+    r"\b(?:superseded|withdrawn|old(?:er)?|previous|former|earlier|used to|was|were|until|before (?:19|20)\d\d|history)\b",
+    re.I,
+)
+_WORD = re.compile(r"[^\W\d_]{3,}")
+
+_NUMBERED = re.compile(r"\b[A-Z][\w-]*\s+\d+[A-Za-z]?\b")
+_IDENTIFIER = re.compile(r"\b[A-Za-z]+[-_.]?\d[\w-]*")
+
+#: Words that a question needs and an answer does not: whether they are met says nothing.
+_LIGHT = frozenset(
+    "get gets got let lets take takes bring put give gives given goes come comes use used make makes made happen happens "
+    "want wants like need needs know tell keep kept find found look see seen try thing things way time long old new one "
+    "two first much many kind sort please anyone anybody someone somebody nobody everyone everybody may might still even "
+    "else ever far away back able allowed allow once sooner later others another besides mean means called work works "
+    "people person way does did say says done want wish begin start run runs right now today someone".split()
+)
+#: Weights of a statement's parts: cosine, term coverage, its passage's match, the asked shape.
+_COSINE, _COVERAGE, _MATCH, _SHAPE = 0.50, 0.30, 0.25, 0.08
+#: What a number or an identifier of the question counts, when a statement holds it or lacks it.
+_EXACT = 0.08
+#: How far behind the best statement the best step of a numbered list may be.
+_STEPS_BEHIND = 0.25
+#: Characters below which an answer of each length is too short to stand alone.
+_SHORT = {Length.SHORT: 0, Length.MEDIUM: 170, Length.LONG: 500}
+#: How many statements are embedded, and of how many passages all are.
+_MOST_EMBEDDED, _FIRST = 40, 2
+#: Characters below which the best sentence is followed by the next one, however long the answer is already.
+_CURT = 80
+_OLD_PENALTY, _TELLS_PENALTY = 0.3, 0.15
+
+
+@dataclass(frozen=True, slots=True)
+class Scored:
+    """A statement with its score and the parts it is made of."""
+
+    statement: Statement
+    score: float
+    cosine: float
+    coverage: float
+
+
+@dataclass(frozen=True, slots=True)
+class Draft:
+    """What the composer would say, best statement first in `ranked`, and what speaks for it."""
+
+    ranked: list[Scored]
+    chosen: list[Statement]
+    support: Support
+    by_words: bool
+
+
+def draft(
+    standalone: str,
+    passages: Sequence[EvidencePassage],
+    knowledge: Knowledge,
+    settings: AnswerSettings | None = None,
+) -> Draft:
+    """Rank the statements of the passages and choose those that answer."""
+    question = _Question(standalone, knowledge)
+    ranked = _rank(question, passages, knowledge)
+    if not ranked:
+        return Draft([], [], NO_SUPPORT, True)
+    chosen = _choose(question, ranked, (settings or AnswerSettings()).length)
+    return Draft(
+        ranked, chosen, _support(question, ranked, passages, knowledge), question.vector is None
+    )
+
+
+class _Question:
+    """A question's terms with their weights, its vector and its shape."""
+
+    def __init__(self, standalone: str, knowledge: Knowledge) -> None:
+        self.text = standalone
+        own, topic = split_stand_alone(standalone)
+        self.own = own
+        self.shape = shape_of(own)
+        self.exact = exact_words(own)
+        self.asks_old = bool(_ASKS_OLD.search(own))
+        self.weights: dict[str, float] = {
+            term: knowledge.idf(term) for term in knowledge.terms(own)
+        }
+        # What the conversation lends counts, but less than what was asked just now.
+        for term in knowledge.terms(topic):
+            self.weights.setdefault(term, 0.5 * knowledge.idf(term))
+        self.total = sum(self.weights.values())
+        vectors = knowledge.embed([standalone])
+        self.vector: Floats | None = None if vectors is None else vectors[0]
+
+    def coverage(self, terms: set[str]) -> float:
+        return (
+            sum(weight for term, weight in self.weights.items() if term in terms) / self.total
+            if self.total
+            else 0.0
+        )
+
+
+def _rank(
+    question: _Question, passages: Sequence[EvidencePassage], knowledge: Knowledge
+) -> list[Scored]:
+    found = [statement for passage in passages for statement in statements(passage)]
+    if not found:
+        return []
+    # What a passage begins below is what all of it is about; a later section of it has its own heading besides.
+    headings = [
+        tuple(
+            dict.fromkeys(
+                (s.passage.title, *s.passage.locator.heading_path, *s.locator.heading_path)
+            )
+        )
+        for s in found
+    ]
+    around = {path: set(knowledge.terms(" ".join(path))) for path in set(headings)}
+    coverages = []
+    for statement, path in zip(found, headings, strict=True):
+        own = set(knowledge.terms(f"{statement.lead} {statement.text}"))
+        coverages.append(
+            0.75 * question.coverage(own) + 0.25 * question.coverage(own | around[path])
+        )
+    cosines = _cosines(question, found, coverages, passages, knowledge)
+    scored: list[Scored] = []
+    for statement, path, coverage, cosine in zip(found, headings, coverages, cosines, strict=True):
+        score = _COSINE * float(cosine) + _COVERAGE * coverage + _MATCH * statement.passage.match
+        score += _SHAPE * fit(statement.text, question.own, question.shape)
+        if question.exact:
+            held = len(
+                question.exact
+                & exact_words(f"{statement.heading} {statement.lead} {statement.text}")
+            )
+            score += _EXACT * (2 * held / len(question.exact) - 1)
+        if (
+            len(statement.text) < 15
+            or statement.text.endswith("?")
+            or _ANNOUNCES.match(statement.text)
+        ):
+            score -= 0.1
+        if _TELLS_OF.search(statement.text):
+            score -= _TELLS_PENALTY
+        if not question.asks_old and _OLD.search(" ".join(path)):
+            score -= _OLD_PENALTY
+        scored.append(Scored(statement, score, float(cosine), coverage))
+    return sorted(scored, key=lambda item: -item.score)
+
+
+def _cosines(
+    question: _Question,
+    found: list[Statement],
+    coverages: list[float],
+    passages: Sequence[EvidencePassage],
+    knowledge: Knowledge,
+) -> Floats:
+    """How close each statement comes in meaning. Embedding is what an answer takes longest for: beyond so many statements only those of the
+    first passages and those with the most of the question's words are looked at; the others count as far."""
+    cosines = np.zeros(len(found), dtype=np.float32)
+    if question.vector is None:
+        return cosines
+    first = {passage.passage_id for passage in passages[:_FIRST]}
+    likely = sorted(
+        range(len(found)),
+        key=lambda n: (
+            found[n].passage.passage_id not in first,
+            -coverages[n] - _MATCH * found[n].passage.match,
+            n,
+        ),
+    )[:_MOST_EMBEDDED]
+    vectors = knowledge.embed([_embedded(found[n]) for n in likely])
+    assert vectors is not None
+    cosines[likely] = vectors @ question.vector
+    return cosines
+
+
+def exact_words(text: str) -> set[str]:
+    """Numbered names ("Berth 4") and identifiers with digits: what is asked for by these is not met by something like it.
+    Bare quantities are none of them: 12 metres may be met by a range."""
+    named = {" ".join(match.split()).lower() for match in _NUMBERED.findall(text)}
+    return named | {word.lower() for word in _IDENTIFIER.findall(text)}
+
+
+def _embedded(statement: Statement) -> str:
+    lead = statement.lead if statement.kind == "item" else ""
+    return (
+        f"{statement.heading}: {lead} {statement.text}"
+        if lead
+        else f"{statement.heading}: {statement.text}"
+    )
+
+
+def _choose(question: _Question, ranked: list[Scored], length: Length) -> list[Statement]:
+    most = STATEMENTS[length]
+    best = ranked[0]
+    if question.shape == Shape.STEPS and (steps := _numbered_steps(best, ranked)):
+        return steps
+    for item in ranked[:4]:
+        if item.score >= best.score - 0.08 and (whole := _whole_list(question, item, ranked)):
+            return whole
+    chosen: list[Statement] = []
+    seen: list[set[str]] = []
+    for item in ranked[:12]:
+        neighbour = (
+            item.statement.passage is best.statement.passage
+            and item.statement.part == best.statement.part
+        )
+        allowance = 0.16 if neighbour else 0.10
+        if len(chosen) == most or (chosen and item.score < best.score - allowance):
+            continue
+        if item.statement.text.endswith(":") and item is not best:
+            continue  # a lead-in without its items says nothing
+        words = set(_WORD.findall(item.statement.text.lower()))
+        if any(words and len(words & other) / len(words | other) > 0.7 for other in seen):
+            continue
+        seen.append(words)
+        chosen.append(item.statement)
+    return _in_order(
+        _with_company(_with_antecedents(chosen, ranked), best.statement, ranked, _SHORT[length]),
+        ranked,
+    )
+
+
+def _numbered_steps(best: Scored, ranked: list[Scored]) -> list[Statement]:
+    """The numbered list in the best statement's passage, with its lead-in: who asks how wants the steps, even when a
+    sentence beside them comes nearer."""
+    passage = best.statement.passage
+    near = [item for item in ranked if item.statement.passage is passage]
+    for part in dict.fromkeys(
+        item.statement.part for item in near if item.statement.kind == "item"
+    ):
+        items = [item for item in near if item.statement.part == part]
+        start = passage.parts[part].start - passage.start
+        if (
+            not re.match(r"\s*\d", passage.text[start:])
+            or max(item.score for item in items) < best.score - _STEPS_BEHIND
+        ):
+            continue
+        lead = [
+            item.statement
+            for item in near
+            if item.statement.part == part - 1 and item.statement.text.endswith(":")
+        ]
+        return [*lead[:1], *sorted((item.statement for item in items), key=lambda s: s.start)]
+    return []
+
+
+def _whole_list(question: _Question, best: Scored, ranked: list[Scored]) -> list[Statement]:
+    """The list with its lead-in, when the best statement leads into one or the question asks for steps or a list."""
+    statement = best.statement
+    siblings = sorted(
+        (item.statement for item in ranked if item.statement.passage is statement.passage),
+        key=lambda s: s.start,
+    )
+    if statement.kind == "sentence" and statement.text.endswith(":"):
+        items = [s for s in siblings if s.kind == "item" and s.part == statement.part + 1]
+        return [statement, *items[:14]] if items else []
+    if statement.kind == "item" and (
+        question.shape in (Shape.STEPS, Shape.LIST)
+        or (statement.lead and question.shape == Shape.FACT)
+    ):
+        items = [s for s in siblings if s.kind == "item" and s.part == statement.part]
+        if len(items) > 14:
+            return []
+        lead = [s for s in siblings if s.part == statement.part - 1 and s.text.endswith(":")]
+        return [*lead[-1:], *items]
+    return []
+
+
+def leans(statement: Statement) -> bool:
+    """Whether a sentence begins with a word that stands for something in the sentence before."""
+    return statement.kind == "sentence" and bool(_ANAPHOR.match(statement.text))
+
+
+def _with_antecedents(chosen: list[Statement], ranked: list[Scored]) -> list[Statement]:
+    """A sentence that begins with a pronoun brings the one before it; an item brings its lead-in."""
+    everything = sorted(
+        {id(item.statement): item.statement for item in ranked}.values(),
+        key=lambda s: (s.passage.passage_id, s.start),
+    )
+    before = {
+        id(later): earlier
+        for earlier, later in pairwise(everything)
+        if earlier.passage is later.passage
+    }
+    out = list(chosen)
+    for statement in chosen:
+        previous = before.get(id(statement))
+        if previous is None or previous in out:
+            continue
+        if leans(statement) and previous.part == statement.part:
+            out.append(previous)
+    return out
+
+
+def _with_company(
+    chosen: list[Statement], best: Statement, ranked: list[Scored], short: int
+) -> list[Statement]:
+    """A bare sentence is often half an answer: while the answer is short, the sentences around the best one join it."""
+    paragraph = sorted(
+        (
+            item.statement
+            for item in ranked
+            if item.statement.passage is best.passage and item.statement.part == best.part
+        ),
+        key=lambda statement: statement.start,
+    )
+    if best.kind != "sentence":
+        return chosen
+    place = paragraph.index(best)
+    out = list(chosen)
+    for offset in (1, -1, 2, -2):
+        near = paragraph[place + offset] if 0 <= place + offset < len(paragraph) else None
+        curt = short > 0 and offset == 1 and len(best.text) < _CURT
+        if near is not None and near not in out and (curt or sum(len(s.text) for s in out) < short):
+            out.append(near)
+    return out
+
+
+def _in_order(chosen: list[Statement], ranked: list[Scored]) -> list[Statement]:
+    """Passages in the order of their best statement, the blocks of a passage likewise, statements inside a block as they stand; a lead-in
+    stays before what it leads into."""
+    rank = {id(item.statement): place for place, item in enumerate(ranked)}
+    passages: dict[int, int] = {}
+    blocks: dict[tuple[int, int], int] = {}
+    for statement in chosen:
+        place, passage, block = (
+            rank[id(statement)],
+            statement.passage.passage_id,
+            _block(statement, chosen),
+        )
+        passages[passage] = min(passages.get(passage, len(ranked)), place)
+        blocks[passage, block] = min(blocks.get((passage, block), len(ranked)), place)
+    return sorted(
+        chosen,
+        key=lambda s: (
+            passages[s.passage.passage_id],
+            blocks[s.passage.passage_id, _block(s, chosen)],
+            s.start,
+        ),
+    )
+
+
+def _block(statement: Statement, chosen: Sequence[Statement]) -> int:
+    """The block that a statement is ordered with: its own, or for a lead-in the one that it leads into."""
+    leads = statement.text.endswith(":") and any(
+        other.passage is statement.passage and other.part == statement.part + 1 for other in chosen
+    )
+    return statement.part + leads
+
+
+def _support(
+    question: _Question,
+    ranked: list[Scored],
+    passages: Sequence[EvidencePassage],
+    knowledge: Knowledge,
+) -> Support:
+    best = ranked[0]
+    passage = best.statement.passage
+    near = " ".join((passage.title, *passage.locator.heading_path, passage.context, passage.text))
+    soft, weakest = _soft_coverage(question, near, passages[:5], knowledge)
+    relevant, passage_relevant = _relevance(question, ranked, passage, knowledge)
+    return Support(
+        similarity=max((p.similarity or 0.0) for p in passages),
+        statement=max(item.cosine for item in ranked[:5]),
+        coverage=question.coverage(set(knowledge.terms(near))),
+        statement_coverage=best.coverage,
+        soft=soft,
+        weakest=weakest,
+        shaped=max(fit(item.statement.text, question.own, question.shape) for item in ranked[:2]),
+        relevant=relevant,
+        passage_relevant=passage_relevant,
+    )
+
+
+def _relevance(
+    question: _Question, ranked: list[Scored], passage: EvidencePassage, knowledge: Knowledge
+) -> tuple[float, float]:
+    """Leave each word of the question out in turn: when that brings it much closer to a text, the text does not speak of
+    what the word asks for. Returns 1 less the largest gain, for the best of the first statements and for the passage."""
+    own, topic = split_stand_alone(question.text)
+    words = [match for match in re.finditer(r"[\w'’-]+", own) if knowledge.terms(match.group())]
+    variants = [own, *(own[: match.start()] + own[match.end() :] for match in words)]
+    asked = knowledge.embed([f"{variant.strip()} {topic}".strip() for variant in variants])
+    if asked is None or not words:
+        return 0.0, 0.0
+    texts = [_embedded(item.statement) for item in ranked[:4]] + [passage.text[:1500]]
+    told = knowledge.embed(texts)
+    assert told is not None
+    closeness = asked @ told.T
+    gains = (closeness[1:] - closeness[0]).max(axis=0)
+    return 1.0 - float(gains[:-1].min()), 1.0 - float(gains[-1])
+
+
+def _soft_coverage(
+    question: _Question, near: str, around: Sequence[EvidencePassage], knowledge: Knowledge
+) -> tuple[float, float]:
+    """How far the words of the question are met in meaning, word by word: their weighted mean over the words of the best
+    passage, and the least of them over the words of the first passages together."""
+    asked = {
+        word.lower(): terms
+        for word in _WORD.findall(question.own)
+        if word.lower() not in _LIGHT and (terms := knowledge.terms(word))
+    }
+    if not asked:
+        return 0.0, 0.0
+    here = _closeness(asked, near, question.vector is not None, knowledge)
+    there = _closeness(
+        asked, " ".join(p.text for p in around), question.vector is not None, knowledge
+    )
+    weights = np.array(
+        [
+            max(max(question.weights.get(term, 0.0) for term in terms), 0.1)
+            for terms in asked.values()
+        ]
+    )
+    return float((here * weights).sum() / weights.sum()), float(np.maximum(here, there).min())
+
+
+def _closeness(
+    asked: dict[str, list[str]], text: str, by_meaning: bool, knowledge: Knowledge
+) -> Floats:
+    """For each word asked, how close the closest word of a text comes: 1 when it is there."""
+    held = set(knowledge.terms(text))
+    exact = np.array(
+        [1.0 if set(terms) & held else 0.0 for terms in asked.values()], dtype=np.float32
+    )
+    if not by_meaning or exact.all():
+        return exact
+    words = sorted({word.lower() for word in _WORD.findall(text) if knowledge.terms(word)})
+    if not words:
+        return exact
+    mine, theirs = knowledge.embed(list(asked)), knowledge.embed(words)
+    assert mine is not None
+    assert theirs is not None
+    closest: Floats = np.maximum(exact, (mine @ theirs.T).max(axis=1))
+    return closest

@@ -1,0 +1,155 @@
+"""Statements: the sentences, list items and table rows that an answer can be made of."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterator
+from dataclasses import dataclass
+
+from fontanel.core.answering.evidence import EvidencePassage
+from fontanel.core.answering.injection import orders
+from fontanel.core.passages.splitting import Locator, Part, locator_at
+from fontanel.core.reading.model import CELL_SEPARATOR
+from fontanel.core.text.sentences import sentence_spans
+
+_MARK = re.compile(r"^\s*(?:[-•*]|\(?\d{1,3}[.)]|\(?[a-z][.)])\s+")
+
+
+@dataclass(frozen=True, slots=True)
+class Statement:
+    """Something that can be quoted: characters [start, end) of a revision.
+
+    `text` is how an answer says it: a sentence to the letter, an item without its mark, a row with its column names.
+    `lead` is what it hangs on (a list's lead-in, a table's first column name). `part` numbers the block in its passage.
+    """
+
+    passage: EvidencePassage
+    part: int
+    kind: str
+    start: int
+    end: int
+    text: str
+    lead: str = ""
+    #: Of a row: the names of its table's columns.
+    columns: tuple[str, ...] = ()
+
+    @property
+    def cells(self) -> list[str]:
+        """Of a row: its cells as they stand."""
+        passage = self.passage
+        return passage.text[self.start - passage.start : self.end - passage.start].split(
+            CELL_SEPARATOR
+        )
+
+    @property
+    def locator(self) -> Locator:
+        """Where it stands: its passage may hold several sections."""
+        passage = self.passage
+        return locator_at(passage.locator, passage.parts, passage.text, passage.start, self.start)
+
+    @property
+    def heading(self) -> str:
+        """What it stands below."""
+        path = self.locator.heading_path
+        return path[-1] if path else self.passage.title
+
+
+def statements(passage: EvidencePassage) -> list[Statement]:
+    """The statements of a passage in reading order, without those that give orders to the machine that reads them. Headings and code
+    comments are none; code is quoted whole."""
+    found = _all_statements(passage)
+    return [
+        statement
+        for statement, order in zip(found, orders([s.text for s in found]), strict=True)
+        if not order
+    ]
+
+
+def planted(passage: EvidencePassage) -> list[Statement]:
+    """The statements of a passage that give orders to the machine that reads them."""
+    found = _all_statements(passage)
+    return [
+        statement
+        for statement, order in zip(found, orders([s.text for s in found]), strict=True)
+        if order
+    ]
+
+
+def _all_statements(passage: EvidencePassage) -> list[Statement]:
+    parts = passage.parts or (Part("paragraph", passage.start, passage.start + len(passage.text)),)
+    found: list[Statement] = []
+    lead = passage.context
+    for number, part in enumerate(parts):
+        text = passage.text[part.start - passage.start : part.end - passage.start]
+        if part.kind == "heading":
+            continue
+        if part.kind == "list":
+            found += _items(passage, number, part, text, lead)
+        elif part.kind == "table":
+            found += _rows(passage, number, part, text)
+        elif part.kind == "code":
+            found.append(Statement(passage, number, "code", part.start, part.end, text, lead))
+        else:
+            spans = sentence_spans(text)
+            found += [
+                Statement(
+                    passage,
+                    number,
+                    "sentence",
+                    part.start + start,
+                    part.start + end,
+                    text[start:end],
+                )
+                for start, end in spans
+            ]
+            last = text[spans[-1][0] : spans[-1][1]] if spans else ""
+            lead = last if last.endswith(":") else ""
+            continue
+        lead = ""
+    return found
+
+
+def _items(
+    passage: EvidencePassage, number: int, part: Part, text: str, lead: str
+) -> Iterator[Statement]:
+    position = part.start
+    for line in text.split("\n"):
+        mark = _MARK.match(line)
+        body = line[mark.end() :] if mark else line.strip()
+        if body:
+            start = position + len(line) - len(line.lstrip()) if not mark else position + mark.end()
+            yield Statement(passage, number, "item", start, position + len(line), body, lead)
+        position += len(line) + 1
+
+
+def _rows(passage: EvidencePassage, number: int, part: Part, text: str) -> Iterator[Statement]:
+    lines = text.split("\n")
+    columns = lines[0].split(CELL_SEPARATOR) if part.header_rows else passage.context.split(" | ")
+    position = part.start
+    for index, line in enumerate(lines):
+        if index >= part.header_rows and line.strip():
+            yield Statement(
+                passage,
+                number,
+                "row",
+                position,
+                position + len(line),
+                row_text(columns, line),
+                " ".join(columns),
+                tuple(columns),
+            )
+        position += len(line) + 1
+
+
+def row_text(columns: list[str], line: str) -> str:
+    """A table's row as a statement: the first cell names it, the others follow with their column names."""
+    cells = line.split(CELL_SEPARATOR)
+    if len(columns) != len(cells):
+        return "; ".join(cell for cell in cells if cell)
+    pairs = [
+        f"{name}: {cell}" if name else cell
+        for name, cell in zip(columns[1:], cells[1:], strict=True)
+        if cell
+    ]
+    first = f"{columns[0]}: {cells[0]}" if columns[0] and len(cells[0].split()) <= 1 else cells[0]
+    return "; ".join(part for part in [first, *pairs] if part)

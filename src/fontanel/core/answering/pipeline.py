@@ -1,0 +1,414 @@
+"""The way of a question: routing, stand-alone question, retrieval, evidence check, packing, composing, citing, verifying."""
+
+from __future__ import annotations
+
+from collections.abc import Generator, Iterator, Sequence
+from contextlib import closing
+
+from fontanel.core.answering.composing.comparing import compare
+from fontanel.core.answering.composing.composer import Draft, draft, leans
+from fontanel.core.answering.composing.conflicts import conflicting
+from fontanel.core.answering.composing.layout import Set, lay_out
+from fontanel.core.answering.composing.statements import Statement
+from fontanel.core.answering.curated import Curated, CuratedAnswer
+from fontanel.core.answering.events import (
+    BUILT_IN,
+    CURATED,
+    Answer,
+    AnswerEvent,
+    CheckedStatement,
+    Citation,
+    CitationBound,
+    EvidenceFound,
+    Finished,
+    Message,
+    Outcome,
+    Restarted,
+    Started,
+    StatementChecked,
+    TextPiece,
+    TokenUse,
+    Verdict,
+)
+from fontanel.core.answering.evidence import EvidencePassage, Knowledge, sufficiency
+from fontanel.core.answering.phrases import phrases_in
+from fontanel.core.answering.question.followup import Exchange, stand_alone
+from fontanel.core.answering.question.routing import Routes, choose
+from fontanel.core.answering.question.shape import small_talk, yes_or_no
+from fontanel.core.answering.settings import AnswerSettings, Ground, Layout
+from fontanel.core.answering.trace import Trace
+from fontanel.core.answering.writing.context import pack, tokens_of
+from fontanel.core.answering.writing.prompt import messages
+from fontanel.core.answering.writing.verify import support
+from fontanel.core.answering.writing.writer import Binding, Writer, WriterFailed
+from fontanel.core.text.language import detect_language
+
+
+def answer(
+    question: str,
+    history: Sequence[Exchange],
+    knowledge: Knowledge,
+    settings: AnswerSettings | None = None,
+    *,
+    writer: Writer | None = None,
+    routes: Routes | None = None,
+    trace: Trace | None = None,
+    curated: Curated | None = None,
+) -> Generator[AnswerEvent, None, None]:
+    """Answer a question, event by event: started, evidence, then text pieces with the citations and checks bound to them,
+    finished.
+
+    With a `writer`, the text is the model's; when it fails, the built-in composer's, and the answer says so. `routes` are the
+    knowledge bases to choose from; `trace` collects the steps. What `curated` holds for the question is served before anything is
+    looked for.
+    """
+    way = _Way(
+        question,
+        history,
+        knowledge,
+        settings or AnswerSettings(),
+        writer,
+        routes,
+        trace or Trace(),
+        curated,
+    )
+    yield from way.go()
+
+
+class _Way:
+    """One question on its way. Each step is a method and a step of the trace."""
+
+    def __init__(
+        self,
+        question: str,
+        history: Sequence[Exchange],
+        knowledge: Knowledge,
+        settings: AnswerSettings,
+        writer: Writer | None,
+        routes: Routes | None,
+        trace: Trace,
+        curated: Curated | None,
+    ) -> None:
+        self._question = question
+        self._history = history
+        self._knowledge = knowledge
+        self._settings = settings
+        self._writer = writer
+        self._routes = routes
+        self._trace = trace
+        self._curated = curated
+        self._language = settings.language or detect_language(question, least=2)
+        self._phrases = phrases_in(self._language)
+        self._standalone = question
+        self._passages: tuple[EvidencePassage, ...] = ()
+        self._evidence: tuple[EvidencePassage, ...] = ()
+        self._enough = 0.0
+        self._note = ""
+        self._prompt: tuple[Message, ...] = ()
+        self._raw = ""
+        self._use: TokenUse | None = None
+
+    def go(self) -> Iterator[AnswerEvent]:
+        with self._trace.step("routing") as step:
+            reply = small_talk(self._question, self._phrases, self._settings.greeting)
+            step.tell(documents_needed=reply is None, language=self._language)
+        if reply is not None:
+            yield Started(self._question, self._question)
+            yield TextPiece(reply)
+            yield Finished(self._answer(Outcome.SMALL_TALK, reply))
+            return
+        self._understand()
+        yield Started(self._question, self._standalone)
+        if (approved := self._find_curated()) is not None:
+            yield from self._serve(approved)
+            return
+        self._choose_kbs()
+        self._retrieve()
+        composed = self._check_evidence()
+        yield EvidenceFound(self._evidence, self._enough)
+        enough = self._enough >= self._settings.evidence_floor and bool(composed.chosen)
+        if not enough and not (self._writer and self._settings.ground == Ground.SOURCES_FIRST):
+            yield from self._decline()
+        elif self._writer is not None:
+            yield from self._write(self._writer, composed, enough)
+        else:
+            yield from self._compose(composed)
+
+    def _understand(self) -> None:
+        with self._trace.step("stand-alone question") as step:
+            self._standalone = stand_alone(self._question, self._history, self._knowledge.terms)
+            step.tell(question=self._standalone, changed=self._standalone != self._question)
+
+    def _find_curated(self) -> CuratedAnswer | None:
+        if self._curated is None:
+            return None
+        with self._trace.step("curated answer") as step:
+            found = self._curated.find(self._standalone)
+            step.tell(found=None if found is None else found.name)
+        return found
+
+    def _serve(self, approved: CuratedAnswer) -> Iterator[AnswerEvent]:
+        self._enough = 1.0
+        yield EvidenceFound((), 1.0)
+        yield TextPiece(approved.text)
+        yield from map(CitationBound, approved.citations)
+        yield Finished(
+            self._answer(Outcome.ANSWERED, approved.text, approved.citations, composer=CURATED)
+        )
+
+    def _choose_kbs(self) -> None:
+        if self._routes is None or len(self._routes.routes) < 2:
+            return
+        with self._trace.step("choosing knowledge bases") as step:
+            found = choose(self._standalone, self._routes.routes, self._knowledge)
+            taken = frozenset(route.kb_id for route, _, used in found if used)
+            if len(taken) < len(found):
+                self._knowledge = self._routes.among(taken)
+            step.tell(
+                kbs=[
+                    {
+                        "kb_id": r.kb_id,
+                        "name": r.name,
+                        "closeness": None if c is None else round(c, 4),
+                        "used": used,
+                    }
+                    for r, c, used in found
+                ]
+            )
+
+    def _retrieve(self) -> None:
+        with self._trace.step("retrieval") as step:
+            settings = self._settings
+            found = self._knowledge.retrieve(self._standalone, settings.passages)
+            if settings.documents is not None:
+                kept = list(dict.fromkeys(passage.document_id for passage in found))[
+                    : settings.documents
+                ]
+                found = [passage for passage in found if passage.document_id in kept]
+            self._passages = tuple(found)
+            step.tell(
+                passages=len(found), documents=len({passage.document_id for passage in found})
+            )
+
+    def _check_evidence(self) -> Draft:
+        with self._trace.step("evidence check") as step:
+            composed = draft(self._standalone, self._passages, self._knowledge, self._settings)
+            self._enough = (
+                sufficiency(composed.support, composed.by_words) if composed.chosen else 0.0
+            )
+            quoted = {statement.passage.passage_id for statement in composed.chosen}
+            # The nearest passages, and whichever others the answer quotes.
+            self._evidence = tuple(
+                passage
+                for place, passage in enumerate(self._passages)
+                if place < self._settings.shown or passage.passage_id in quoted
+            )
+            step.tell(
+                sufficiency=round(self._enough, 4),
+                floor=self._settings.evidence_floor,
+                enough=self._enough >= self._settings.evidence_floor,
+                statements=len(composed.ranked),
+            )
+            return composed
+
+    def _decline(self) -> Iterator[AnswerEvent]:
+        text = self._phrases.declined if self._passages else self._phrases.nothing_indexed
+        yield TextPiece(text)
+        yield Finished(self._answer(Outcome.DECLINED, text))
+
+    # With a model
+
+    def _write(self, writer: Writer, composed: Draft, enough: bool) -> Iterator[AnswerEvent]:
+        settings = self._settings
+        with self._trace.step("packing") as step:
+            context = pack(composed.ranked, self._passages, settings.context_tokens)
+            step.tell(
+                budget=settings.context_tokens,
+                tokens=context.tokens,
+                sources=[
+                    {
+                        "number": s.number,
+                        "passage_id": s.passage.passage_id,
+                        "title": s.passage.title,
+                        "tokens": s.tokens,
+                    }
+                    for s in context.sources
+                ],
+                left_out=[{"title": title, "text": text} for title, text in context.left_out],
+            )
+        with self._trace.step("prompt") as step:
+            built = messages(
+                self._question, self._standalone, self._history, context, settings, self._language
+            )
+            self._prompt = tuple(built)
+            prompt_tokens = sum(tokens_of(message.content) for message in built)
+            step.tell(tokens=prompt_tokens)
+        binding = Binding(
+            self._standalone, context.sources, self._knowledge, settings.weak, settings.ground
+        )
+        failed = ""
+        with self._trace.step("model", model=writer.name) as step:
+            try:
+                with closing(
+                    writer.write(built, settings.answer_tokens, settings.temperature)
+                ) as pieces:
+                    for piece in pieces:
+                        if "first_words" not in step.told and piece.strip():
+                            step.tell(first_words=round(self._trace.seconds - step.began, 4))
+                        yield from binding.feed(piece)
+                yield from binding.finish()
+            except WriterFailed as error:
+                failed = str(error)
+                step.tell(failed=failed)
+            finally:
+                self._raw = binding.raw
+                self._use = writer.use() or TokenUse(prompt_tokens, tokens_of(binding.raw), False)
+                step.tell(tokens_read=self._use.read, tokens_written=self._use.written)
+        if (
+            not failed
+            and not binding.declined
+            and not binding.text.strip()
+            and not binding.statements
+        ):
+            failed = "it wrote nothing"
+        if failed:
+            yield from self._without(writer, failed, binding.text != "", composed, enough)
+            return
+        removed = sum(1 for statement in binding.statements if statement.removed)
+        with self._trace.step("verification") as step:
+            verdicts = [statement.verdict for statement in binding.statements]
+            step.tell(
+                **{verdict.value: verdicts.count(verdict) for verdict in Verdict}, removed=removed
+            )
+        if binding.declined or not binding.text.strip():
+            yield from self._decline()
+            return
+        if binding.own_knowledge:
+            self._note = self._phrases.own_knowledge
+        yield Finished(
+            self._answer(
+                Outcome.ANSWERED,
+                binding.text,
+                tuple(binding.citations),
+                tuple(binding.statements),
+                writer.name,
+            )
+        )
+
+    def _without(
+        self, writer: Writer, reason: str, begun: bool, composed: Draft, enough: bool
+    ) -> Iterator[AnswerEvent]:
+        """The model failed: the built-in composer answers, and the answer says so."""
+        self._note = self._phrases.model_failed.format(model=writer.name, reason=reason)
+        if begun:
+            yield Restarted(self._note)
+        if enough:
+            yield from self._compose(composed)
+        else:
+            yield from self._decline()
+
+    # Without one
+
+    def _compose(self, composed: Draft) -> Iterator[AnswerEvent]:
+        with self._trace.step("composing", composer=BUILT_IN) as step:
+            text = ""
+            citations: list[Citation] = []
+            statements: list[CheckedStatement] = []
+            for piece in self._pieces(composed):
+                before = len(text)
+                text += piece.text
+                yield TextPiece(piece.text)
+                if not piece.group:
+                    continue
+                citation = _cite(
+                    piece, len(citations) + 1, before + piece.start, len(text), self._knowledge
+                )
+                citations.append(citation)
+                checked = CheckedStatement(
+                    citation.answer_start,
+                    citation.answer_end,
+                    Verdict.SUPPORTED,
+                    citation.support,
+                    (citation.number,),
+                )
+                statements.append(checked)
+                yield CitationBound(citation)
+                yield StatementChecked(checked)
+            step.tell(statements=len(composed.chosen), citations=len(citations))
+        yield Finished(self._answer(Outcome.ANSWERED, text, tuple(citations), tuple(statements)))
+
+    def _pieces(self, composed: Draft) -> Iterator[Set]:
+        chosen, layout = composed.chosen, self._settings.layout
+        if (
+            layout != Layout.TABLE
+            and (found := compare(self._standalone, composed.ranked)) is not None
+        ):
+            yield Set(found.text, 0)
+            for statement in found.statements:
+                yield Set(f"\n\n{statement.text}", 2, [statement])
+            return
+        if layout in (Layout.AUTO, Layout.PROSE):
+            for statement in chosen:
+                verdict = yes_or_no(self._standalone, statement.text, self._knowledge.terms)
+                if verdict is not None and statement.kind == "sentence":
+                    yield Set((self._phrases.yes if verdict else self._phrases.no) + " ", 0)
+                    # It comes first, unless it leans on the sentence before it.
+                    if not leans(statement):
+                        chosen = [statement, *(other for other in chosen if other is not statement)]
+                    break
+        yield from lay_out(chosen, layout)
+        for statement in conflicting(chosen, composed.ranked, self._knowledge):
+            told = self._phrases.differs.format(title=statement.passage.title)
+            yield Set(f"\n\n{told} {statement.text}", len(told) + 3, [statement])
+
+    def _answer(
+        self,
+        outcome: Outcome,
+        text: str,
+        citations: tuple[Citation, ...] = (),
+        statements: tuple[CheckedStatement, ...] = (),
+        composer: str = BUILT_IN,
+    ) -> Answer:
+        enough = 1.0 if outcome == Outcome.SMALL_TALK else self._enough
+        return Answer(
+            self._question,
+            self._standalone,
+            outcome,
+            text,
+            citations,
+            self._evidence,
+            enough,
+            statements,
+            composer,
+            self._note,
+            self._prompt,
+            self._raw,
+            self._use,
+        )
+
+
+def _cite(piece: Set, number: int, start: int, end: int, knowledge: Knowledge) -> Citation:
+    group: Sequence[Statement] = piece.group
+    passage: EvidencePassage = group[0].passage
+    quote_start, quote_end = group[0].start, group[-1].end
+    quote = passage.text[quote_start - passage.start : quote_end - passage.start]
+    lead = " ".join(statement.lead for statement in group)
+    # Without the numbers that mark the steps: they are not stated, and the first stands before the quote.
+    said = " ".join(statement.text for statement in group)
+    return Citation(
+        number=number,
+        answer_start=start,
+        answer_end=end,
+        document_id=passage.document_id,
+        revision_id=passage.revision_id,
+        title=passage.title,
+        locator=group[0].locator,
+        start=quote_start,
+        end=quote_end,
+        quote=quote,
+        passage_id=passage.passage_id,
+        match=passage.match,
+        support=support(said, f"{quote} {lead}", knowledge.terms),
+        kb_id=passage.kb_id,
+        also=passage.also,
+    )

@@ -1,0 +1,85 @@
+"""Follow-up questions: pronouns and ellipses resolved from the conversation."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass
+from itertools import pairwise
+
+_PRONOUN = re.compile(
+    r"\b(?:it|its|they|them|their|theirs|he|she|him|her|his|this|that|these|those|there|one|ones|the same|such|both|"
+    r"either|neither|the (?:former|latter|other|first|second|last))\b",
+    re.I,
+)
+_OPENING = re.compile(
+    r"^\s*(?:and|but|so|or|then|also|what about|how about|what if|and if|in (?:that|which) case|else)\b",
+    re.I,
+)
+#: "it" in these is no pronoun for something said before.
+_EMPTY_IT = re.compile(
+    r"\bis it (?:possible|allowed|permitted|true|necessary|safe|ok(?:ay)?)\b|\bdoes it (?:matter|cost)\b|\bit is\b|\bthat (?:is|are|the|a|i|we|you)\b|\bthere (?:is|are|a|any|be)\b|\b(?:is|are|was|were) there\b|\b(?:this|that|these|those) \w{4,}",
+    re.I,
+)
+_LEAD = re.compile(r"^\s*(?:and|but|so|or|then|also|what about|how about|what if)\b[\s,]*", re.I)
+
+
+@dataclass(frozen=True, slots=True)
+class Exchange:
+    """An earlier turn: what was asked, what it was understood as, and the titles that its answer cited."""
+
+    question: str
+    standalone: str
+    titles: tuple[str, ...] = ()
+
+
+def leans_on_history(question: str, content_words: int) -> bool:
+    """Whether a question cannot be understood alone. `content_words` is the number of its index terms."""
+    if _OPENING.search(question):
+        return True
+    cleaned = _EMPTY_IT.sub(" ", question)
+    if _PRONOUN.search(cleaned):
+        return True
+    return content_words <= 2 and len(question.split()) <= 5
+
+
+def stand_alone(
+    question: str, history: Sequence[Exchange], terms: Callable[[str], list[str]]
+) -> str:
+    """The question with what it leans on made explicit: the topic words of the question before, in brackets.
+
+    The question's own words stay as they are, so that what a person asked can always be recognised.
+    """
+    if not history or not leans_on_history(question, len(set(terms(question)))):
+        return question
+    before = re.findall(r"[\w][\w'’./-]*", history[-1].standalone)
+    own = set(terms(question))
+    topic: list[str] = []
+    for place, word in enumerate(before):
+        found = terms(word)
+        replaced = place + 1 < len(before) and _has_another(
+            question, word, before[place + 1], terms
+        )
+        if found and not own.intersection(found) and word not in topic and not replaced:
+            topic.append(word)
+    core = _LEAD.sub("", question).strip() or question
+    core = core[:1].upper() + core[1:]
+    return f"{core} ({' '.join(topic[:12])})" if topic else question
+
+
+def _has_another(question: str, word: str, head: str, terms: Callable[[str], list[str]]) -> bool:
+    """Whether a question puts another word before the same head: "the ferry berth" after "the outer berth"."""
+    wanted = set(terms(head))
+    words = re.findall(r"[\w][\w'’./-]*", question)
+    return any(
+        wanted.intersection(terms(now))
+        and terms(before)
+        and not set(terms(before)).intersection(terms(word))
+        for before, now in pairwise(words)
+    )
+
+
+def split_stand_alone(standalone: str) -> tuple[str, str]:
+    """The question's own words, and the topic words taken from the conversation ('' when there are none)."""
+    match = re.match(r"^(.*\S)\s+\(([^()]*)\)$", standalone, re.S)
+    return (match.group(1), match.group(2)) if match else (standalone, "")

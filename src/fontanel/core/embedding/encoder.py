@@ -1,0 +1,120 @@
+"""Texts to vectors with a sentence encoder in ONNX Runtime."""
+
+from __future__ import annotations
+
+import hashlib
+import json
+import re
+from collections.abc import Callable, Sequence
+from functools import cached_property
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+import numpy.typing as npt
+
+Vectors = npt.NDArray[np.float32]
+TokenCounter = Callable[[Sequence[str]], list[int]]
+
+_WORD = re.compile(r"\w+|[^\w\s]")
+#: How far the length of a unit vector may be from 1.
+_NORM_TOLERANCE = 0.01
+
+
+class EmbedderMissing(Exception):
+    """The directory holds no usable embedder. The message says which file is wrong."""
+
+
+def text_key(embedder: str, text: str) -> bytes:
+    """The vector cache's key: sha256 over the embedder's name and the text."""
+    return hashlib.sha256(f"{embedder}\0{text}".encode()).digest()
+
+
+def check_unit_vectors(vectors: npt.NDArray[Any], dimensions: int | None = None) -> None:
+    """Raise ValueError unless all rows are finite unit vectors.
+
+    `vectors` has the shape (texts, dimensions); with `dimensions` the second must be that number.
+    """
+    if vectors.ndim != 2 or vectors.dtype != np.float32:
+        raise ValueError("the vectors are not rows of float32")
+    if dimensions is not None and vectors.shape[1] != dimensions:
+        raise ValueError(f"the vectors have {vectors.shape[1]} dimensions instead of {dimensions}")
+    with np.errstate(over="ignore", invalid="ignore"):
+        norms = np.linalg.norm(vectors, axis=1)
+    if not np.all(np.abs(norms - 1.0) < _NORM_TOLERANCE):  # also refuses NaN
+        raise ValueError("the vectors are not finite and of length 1")
+
+
+def estimate_tokens(texts: Sequence[str]) -> list[int]:
+    """Token counts when no tokenizer is at hand: words and marks, a third more for split words."""
+    return [round(len(_WORD.findall(text)) * 1.3) for text in texts]
+
+
+class OnnxEmbedder:
+    """A local directory with `model.onnx`, `tokenizer.json` and, optionally, `embedder.json` (name, dimensions, most_tokens).
+
+    `threads` is the number of CPU threads one call uses.
+    """
+
+    def __init__(self, directory: Path, threads: int = 1) -> None:
+        import onnxruntime
+        from tokenizers import Tokenizer
+
+        model, tokenizer = directory / "model.onnx", directory / "tokenizer.json"
+        for file in (model, tokenizer):
+            if not file.is_file():
+                raise EmbedderMissing(f"{file} does not exist")
+        about: dict[str, Any] = {}
+        if (directory / "embedder.json").is_file():
+            about = json.loads((directory / "embedder.json").read_text())
+        self._tokenizer = Tokenizer.from_file(str(tokenizer))
+        self._tokenizer.no_padding()
+        self._tokenizer.enable_truncation(int(about.get("most_tokens", 256)))
+        self._tokenizer_file = tokenizer
+        options = onnxruntime.SessionOptions()
+        options.intra_op_num_threads = threads
+        options.inter_op_num_threads = 1
+        # The arena keeps the largest batch's memory for good; a service at rest should not.
+        options.enable_cpu_mem_arena = False
+        options.log_severity_level = 3
+        # Threads that wait by spinning would take the processor from reading and serving.
+        options.add_session_config_entry("session.intra_op.allow_spinning", "0")
+        self._session = onnxruntime.InferenceSession(
+            str(model), options, providers=["CPUExecutionProvider"]
+        )
+        self.dimensions: int = self._session.get_outputs()[0].shape[1]
+        self.name: str = about.get("name") or directory.name
+
+    @cached_property
+    def _counter(self) -> Any:
+        """One that does not cut texts; whoever only embeds needs none."""
+        from tokenizers import Tokenizer
+
+        counter = Tokenizer.from_file(str(self._tokenizer_file))
+        counter.no_padding()
+        counter.no_truncation()
+        return counter
+
+    def count_tokens(self, texts: Sequence[str]) -> list[int]:
+        """Tokens of each text, without the two marks that the encoder adds around it."""
+        return [
+            len(item.ids)
+            for item in self._counter.encode_batch_fast(list(texts), add_special_tokens=False)
+        ]
+
+    def embed(self, texts: Sequence[str], batch: int = 16) -> Vectors:
+        """Return one unit vector a text, float32 (len(texts), dimensions). Texts past the encoder's limit are cut."""
+        encoded = [item.ids for item in self._tokenizer.encode_batch_fast(list(texts))]
+        out = np.empty((len(texts), self.dimensions), dtype=np.float32)
+        # Batches of like length waste least on padding.
+        order = sorted(range(len(texts)), key=lambda i: len(encoded[i]))
+        for start in range(0, len(order), batch):
+            chosen = order[start : start + batch]
+            longest = len(encoded[chosen[-1]])
+            ids = np.zeros((len(chosen), longest), dtype=np.int64)
+            mask = np.zeros((len(chosen), longest), dtype=np.int64)
+            for row, index in enumerate(chosen):
+                ids[row, : len(encoded[index])] = encoded[index]
+                mask[row, : len(encoded[index])] = 1
+            out[chosen] = self._session.run(None, {"input_ids": ids, "attention_mask": mask})[0]
+        return out

@@ -1,0 +1,168 @@
+"""reStructuredText, through docutils: its headings, paragraphs, lists, tables and code. Nothing is included or run."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from typing import Any
+
+from docutils import nodes
+from docutils.core import publish_doctree
+from docutils.utils import SystemMessage
+
+from fontanel.core.reading.decode import decode
+from fontanel.core.reading.markup.directives import make_known
+from fontanel.core.reading.model import ReadingBuilder, ReadingFailed
+
+_LEFT_OUT = (nodes.comment, nodes.system_message, nodes.substitution_definition, nodes.target)
+#: What is a block of its own wherever it stands.
+_BLOCKS = (nodes.literal_block, nodes.doctest_block, nodes.table, nodes.image, nodes.figure)
+_SETTINGS: dict[str, Any] = {
+    "file_insertion_enabled": False,
+    "raw_enabled": False,
+    "report_level": 5,
+    "halt_level": 5,
+    "_disable_config": True,
+    "input_encoding": "unicode",
+    "line_length_limit": 100_000,
+    "syntax_highlight": "none",
+    "smart_quotes": False,
+}
+
+
+def read_restructured(data: bytes) -> ReadingBuilder:
+    text, warnings = decode(data)
+    builder = ReadingBuilder(warnings=warnings)
+    make_known(text)
+    try:
+        tree = publish_doctree(text, settings_overrides=_SETTINGS)
+    except (SystemMessage, ValueError, IndexError, AttributeError, AssertionError) as error:
+        raise ReadingFailed(
+            "damaged", "The reStructuredText cannot be parsed. Look at its markup."
+        ) from error
+    if title := tree.get("title"):
+        builder.title = str(title)
+    _walk(builder, tree, 1)
+    return builder
+
+
+def _walk(builder: ReadingBuilder, parent: Any, level: int) -> None:
+    for node in parent.children:
+        if not isinstance(node, nodes.Element):
+            continue
+        if isinstance(node, (nodes.title, nodes.subtitle, nodes.rubric)):
+            anchor = next(iter(parent.get("ids", [])), None)
+            builder.heading(
+                node.astext(), level if isinstance(node, nodes.title) else level + 1, anchor=anchor
+            )
+        elif isinstance(node, nodes.section):
+            _walk(
+                builder,
+                node,
+                level if isinstance(parent, nodes.document) and not _titled(parent) else level + 1,
+            )
+        elif isinstance(
+            node, (nodes.paragraph, nodes.line_block, nodes.math_block, nodes.attribution)
+        ):
+            builder.paragraph(node.astext())
+        elif isinstance(node, (nodes.bullet_list, nodes.enumerated_list)):
+            _list(builder, node, level)
+        elif isinstance(node, nodes.definition_list):
+            for item in node.children:
+                _definition(builder, item, level)
+        elif isinstance(node, nodes.option_list):
+            builder.list(
+                [
+                    f"- {': '.join(part.astext() for part in item.children)}"
+                    for item in node.children
+                ]
+            )
+        elif isinstance(node, (nodes.docinfo, nodes.field_list)):
+            builder.list([f"- {_named(field)}" for field in node.children])
+        elif isinstance(node, (nodes.literal_block, nodes.doctest_block)):
+            builder.code(node.astext())
+        elif isinstance(node, nodes.table):
+            _table(builder, node)
+        elif isinstance(node, (nodes.image, nodes.figure)):
+            builder.figure(str(node.get("alt") or node.astext()))
+        elif isinstance(node, _LEFT_OUT) or "contents" in node.get("classes", ()):
+            continue
+        else:
+            _walk(builder, node, level)
+
+
+def _titled(document: Any) -> bool:
+    return any(isinstance(child, nodes.title) for child in document.children)
+
+
+def _named(field: Any) -> str:
+    """A field: its name and what it says; in the head of a document some have kinds of their own."""
+    if isinstance(field, nodes.field):
+        return ": ".join(part.astext() for part in field.children)
+    return f"{field.tagname}: {field.astext()}"
+
+
+def _list(builder: ReadingBuilder, element: Any, level: int) -> None:
+    """A list; an item that holds code or a table ends it, and the rest goes on after that."""
+    waiting: list[str] = []
+    for number, item in enumerate(element.children, start=int(element.get("start", 1))):
+        first = next(
+            (n for n, child in enumerate(item.children) if isinstance(child, _BLOCKS)), None
+        )
+        if first is None:
+            waiting += _item(element, number, item, 0)
+            continue
+        waiting += _item(
+            element,
+            number,
+            nodes.list_item("", *[child.deepcopy() for child in item.children[:first]]),
+            0,
+        )
+        builder.list(waiting)
+        waiting = []
+        _walk(
+            builder,
+            nodes.container("", *[child.deepcopy() for child in item.children[first:]]),
+            level,
+        )
+    builder.list(waiting)
+
+
+def _item(element: Any, number: int, item: Any, depth: int) -> Iterator[str]:
+    mark = f"{number}." if isinstance(element, nodes.enumerated_list) else "-"
+    own = [
+        c for c in item.children if not isinstance(c, (nodes.bullet_list, nodes.enumerated_list))
+    ]
+    yield "  " * min(depth, 6) + f"{mark} " + " ".join(child.astext() for child in own)
+    for child in item.children:
+        if child not in own:
+            for below, inner in enumerate(child.children, start=int(child.get("start", 1))):
+                yield from _item(child, below, inner, depth + 1)
+
+
+def _definition(builder: ReadingBuilder, item: Any, level: int) -> None:
+    """A term and its meaning in one paragraph; what follows the meaning's first paragraph is read as it is."""
+    term = " ".join(part.astext() for part in item.children if isinstance(part, nodes.term)).rstrip(
+        ":"
+    )
+    meaning = [
+        child
+        for part in item.children
+        if isinstance(part, nodes.definition)
+        for child in part.children
+    ]
+    first = meaning.pop(0).astext() if meaning and isinstance(meaning[0], nodes.paragraph) else ""
+    builder.paragraph(f"{term}: {first}" if first else term)
+    _walk(builder, nodes.container("", *[child.deepcopy() for child in meaning]), level)
+
+
+def _table(builder: ReadingBuilder, node: Any) -> None:
+    rows: list[list[str]] = []
+    header = 0
+    for group in node.findall(nodes.row):
+        if isinstance(group.parent, nodes.thead):
+            header += 1
+        rows.append([entry.astext() for entry in group.children])
+    for title in node.children:
+        if isinstance(title, nodes.title):
+            builder.paragraph(title.astext())
+    builder.table(rows, header)

@@ -1,0 +1,91 @@
+"""E-mail (RFC 5322): who wrote to whom, the text, and attachments as members."""
+
+from __future__ import annotations
+
+from email import policy
+from email.message import EmailMessage, MIMEPart
+from email.parser import BytesParser
+
+from fontanel.core.reading.markup.html import add_html
+from fontanel.core.reading.model import Member, ReadingBuilder, ReadingFailed, collapse
+from fontanel.core.reading.other.plain import add_plain
+
+_HEADERS = ("From", "To", "Cc", "Date", "Subject")
+_MOST_ATTACHMENTS = 500
+_DAMAGED = "The message is damaged. Save it again and add it anew."
+
+
+def read_mail(data: bytes) -> ReadingBuilder:
+    """Read a message: its heading fields as a list, then its body as the writer's program laid it out.
+
+    Raises ReadingFailed(damaged).
+    """
+    message = _parse(data)
+    builder = ReadingBuilder(title=_header(message, "Subject"))
+    builder.list([f"- {name}: {value}" for name in _HEADERS if (value := _header(message, name))])
+    try:
+        body = message.get_body(preferencelist=("plain", "html"))
+    except Exception as error:  # a part whose own fields are malformed
+        raise ReadingFailed("damaged", _DAMAGED) from error
+    if body is not None:
+        text = _content(body)
+        if body.get_content_type() == "text/html":
+            add_html(builder, text)
+        else:
+            add_plain(builder, text)
+    if names := [member.name for member in mail_members(data)]:
+        builder.heading("Attachments", 2)
+        builder.list([f"- {name}" for name in names])
+    return builder
+
+
+_AS_IT_CAME = policy.default.clone(refold_source="none")
+
+
+def mail_members(data: bytes) -> list[Member]:
+    """The attachments; a message inside a message is one. Raises ReadingFailed(damaged)."""
+    members: list[Member] = []
+    try:
+        attachments = list(_parse(data).iter_attachments())
+    except Exception as error:  # a part whose own fields are malformed
+        raise ReadingFailed("damaged", _DAMAGED) from error
+    for number, part in enumerate(attachments, start=1):
+        if len(members) == _MOST_ATTACHMENTS:
+            break
+        name = part.get_filename() or ""
+        if part.get_content_type() == "message/rfc822":
+            inner = part.get_payload(0) if part.is_multipart() else None
+            # Its fields stay as they came: folding malformed ones anew may never end.
+            content = inner.as_bytes(policy=_AS_IT_CAME) if isinstance(inner, EmailMessage) else b""
+            name = name or f"message {number}.eml"
+        else:
+            payload = part.get_payload(decode=True)
+            content = payload if isinstance(payload, bytes) else b""
+        if content.strip():
+            members.append(Member(name or f"attachment {number}", content))
+    return members
+
+
+def _parse(data: bytes) -> EmailMessage:
+    try:
+        message = BytesParser(policy=policy.default).parsebytes(data)
+    except Exception as error:  # the parser of headers raises what it stumbles over
+        raise ReadingFailed("damaged", _DAMAGED) from error
+    assert isinstance(message, EmailMessage)
+    return message
+
+
+def _header(message: EmailMessage, name: str) -> str:
+    try:
+        return collapse(str(message.get(name) or ""))
+    except Exception:  # a malformed address or date: the rest of the message is as good
+        return ""
+
+
+def _content(part: MIMEPart) -> str:
+    payload = part.get_payload(decode=True)
+    data = payload if isinstance(payload, bytes) else b""
+    try:
+        return data.decode(part.get_content_charset() or "utf-8", errors="replace")
+    except (LookupError, ValueError):
+        return data.decode("utf-8", errors="replace")

@@ -1,0 +1,81 @@
+"""Pictures (PNG, JPEG, TIFF, WebP): their text is recognised; each frame of a TIFF is a page."""
+
+from __future__ import annotations
+
+import io
+from collections.abc import Callable
+
+import numpy as np
+from PIL import Image, ImageOps
+
+from fontanel.core.reading.model import ReadingBuilder, ReadingFailed
+from fontanel.core.reading.paged.layout import add_pages
+from fontanel.core.reading.paged.lines import PageLines, in_columns
+from fontanel.core.reading.paged.recognition import Recogniser, recognise
+
+_MOST_PIXELS = 120_000_000
+_MOST_FRAMES = 500
+_DAMAGED = "The picture is damaged. Add it again from a good copy."
+_FORMATS = ("PNG", "JPEG", "TIFF", "WEBP")
+
+
+def read_picture(data: bytes, progress: Callable[[int, int], None]) -> ReadingBuilder:
+    """Raises ReadingFailed: damaged, too_large or no_text."""
+    image = open_picture(data)
+    frames = getattr(image, "n_frames", 1)
+    builder = ReadingBuilder(pages=min(frames, _MOST_FRAMES), figures=min(frames, _MOST_FRAMES))
+    if frames > _MOST_FRAMES:
+        builder.warnings.append(f"Only the first {_MOST_FRAMES} of {frames} pages were read")
+    recogniser = Recogniser()
+    pages: list[PageLines] = []
+    for number in range(1, min(frames, _MOST_FRAMES) + 1):
+        try:
+            image.seek(number - 1)
+            picture = np.asarray(upright(image))
+        except ReadingFailed:
+            raise
+        except Exception as error:  # soon or late, as in `open_picture`
+            raise ReadingFailed("damaged", _DAMAGED) from error
+        # 200 dots an inch, as scans commonly have: what matters is that sizes compare.
+        width, height = picture.shape[1] * 72 / 200, picture.shape[0] * 72 / 200
+        page = PageLines(
+            number, width, height, recognise(recogniser, picture, number, width, height)
+        )
+        in_columns(page)
+        pages.append(page)
+        progress(number, min(frames, _MOST_FRAMES))
+    if not any(page.lines for page in pages):
+        raise ReadingFailed("no_text", "No text was found in the picture.")
+    add_pages(builder, pages, {})
+    return builder
+
+
+def open_picture(data: bytes) -> Image.Image:
+    """The picture, its pixels not unpacked yet. Raises ReadingFailed: damaged or too_large."""
+    try:
+        image = Image.open(io.BytesIO(data), formats=_FORMATS)
+    except Exception as error:  # Pillow raises whatever a broken field of a picture leads it to
+        raise ReadingFailed("damaged", _DAMAGED) from error
+    if image.width * image.height > _MOST_PIXELS:
+        size = f"{image.width} x {image.height}"
+        raise ReadingFailed(
+            "too_large", f"The picture has {size} pixels, which is refused. Add a smaller one."
+        )
+    return image
+
+
+def upright(image: Image.Image) -> Image.Image:
+    """The picture as its maker held it, on white, in colour, and no larger than recognition needs."""
+    if image.width * image.height > _MOST_PIXELS:
+        raise ReadingFailed(
+            "too_large", "A page of the picture has too many pixels. Add a smaller one."
+        )
+    turned = ImageOps.exif_transpose(image) or image
+    if turned.mode in ("RGBA", "LA", "PA") or "transparency" in turned.info:
+        turned = turned.convert("RGBA")
+        white = Image.new("RGBA", turned.size, "white")
+        white.alpha_composite(turned)
+        turned = white
+    turned = turned.convert("RGB")
+    turned.thumbnail((4000, 4000))
+    return turned

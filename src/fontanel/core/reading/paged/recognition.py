@@ -1,0 +1,128 @@
+"""Text in pictures, by the detection and recognition networks that the rapidocr package carries."""
+
+from __future__ import annotations
+
+import logging
+from typing import Any
+
+import numpy as np
+import numpy.typing as npt
+
+from fontanel.core.reading.paged.lines import Cell, Line, joined
+
+Picture = npt.NDArray[np.uint8]
+
+#: Below this confidence what was found is more likely a stain than a word.
+_LEAST_CONFIDENCE = 0.5
+#: A page read with less is looked at turned, too.
+_UPRIGHT = 0.85
+
+
+class Recogniser:
+    """Finds and reads lines of text. Holds the networks (some 30 MB, a second to load); not to be shared by threads."""
+
+    def __init__(self, threads: int = 2) -> None:
+        from rapidocr import RapidOCR
+
+        logging.getLogger("RapidOCR").setLevel(logging.ERROR)
+        self._engine: Any = RapidOCR(
+            params={
+                "Global.log_level": "error",
+                # The classifier of upside-down lines turns upright ones now and then: `recognise` looks at the whole page.
+                "Global.use_cls": False,
+                "Det.limit_type": "max",
+                "Det.limit_side_len": 960,
+                # Lines one by one: a batch is padded to its longest, which takes more time and memory than it saves.
+                "Rec.rec_batch_num": 1,
+                "EngineConfig.onnxruntime.intra_op_num_threads": threads,
+                "EngineConfig.onnxruntime.inter_op_num_threads": 1,
+                "EngineConfig.onnxruntime.enable_cpu_mem_arena": False,
+            }
+        )
+
+    def lines(self, picture: Picture) -> list[tuple[npt.NDArray[np.float32], str, float]]:
+        """The corners (4 x 2, in pixels, from the top left), the text and the confidence, 0-1, of each line found."""
+        found = self._engine(picture)
+        if found.boxes is None:
+            return []
+        return [
+            (np.asarray(box, dtype=np.float32), text, float(score))
+            for box, text, score in zip(found.boxes, found.txts, found.scores, strict=True)
+            if score >= _LEAST_CONFIDENCE and text.strip()
+        ]
+
+
+def recognise(
+    recogniser: Recogniser, picture: Picture, page: int, width: float, height: float
+) -> list[Line]:
+    """The lines of a picture of a page of `width` x `height` points, from top to bottom. A slight slant is made good; a page
+    that lies on its side or its head is read as if it stood."""
+    found = recogniser.lines(picture)
+    if turns := _turns(found):
+        tried = [(quarter, recogniser.lines(np.rot90(picture, quarter))) for quarter in turns]
+        # Lines that run up the page are read in one direction as they are, but stand in no order.
+        best, turned = max(tried, key=lambda one: _confidence(one[1]))
+        if best % 2 or _confidence(turned) > _confidence(found):
+            found, picture = turned, np.rot90(picture, best)
+            width, height = (height, width) if best % 2 else (width, height)
+    if not found:
+        return []
+    rows, columns = picture.shape[:2]
+    slant = float(np.median([_slant(box) for box, _, _ in found]))
+    scale_x, scale_y = width / columns, height / rows
+    lines: list[Line] = []
+    for box, text, score in found:
+        flat = box.copy()
+        flat[:, 1] -= slant * flat[:, 0]
+        left, right = float(flat[:, 0].min()) * scale_x, float(flat[:, 0].max()) * scale_x
+        top = height - float((flat[0, 1] + flat[1, 1]) / 2) * scale_y
+        bottom = height - float((flat[2, 1] + flat[3, 1]) / 2) * scale_y
+        lines.append(
+            Line(
+                page=page,
+                cells=[Cell(left, right, text.strip())],
+                baseline=bottom + 0.2 * (top - bottom),
+                bottom=bottom,
+                top=top,
+                # What is found is a letter's height with some air around it.
+                size=max(4.0, round((top - bottom) * 0.75 * 2) / 2),
+                confidence=round(score, 3),
+            )
+        )
+    lines.sort(key=lambda line: (-line.baseline, line.left))
+    return joined(_in_rows(lines))
+
+
+_Found = list[tuple[npt.NDArray[np.float32], str, float]]
+
+
+def _confidence(found: _Found) -> float:
+    """The mean confidence over the letters found."""
+    letters = sum(len(text) for _, text, _ in found)
+    return sum(len(text) * score for _, text, score in found) / letters if letters else 0.0
+
+
+def _turns(found: _Found) -> tuple[int, ...]:
+    """By which quarter turns the page might read better: none when it reads well."""
+    upright = sum(1 for box, _, _ in found if np.ptp(box[:, 0]) >= np.ptp(box[:, 1]))
+    if upright < len(found) / 2:
+        return 1, 3
+    return (2,) if found and _confidence(found) < _UPRIGHT else ()
+
+
+def _slant(box: npt.NDArray[np.float32]) -> float:
+    run = float(box[1, 0] - box[0, 0])
+    return float(box[1, 1] - box[0, 1]) / run if abs(run) > 20 else 0.0
+
+
+def _in_rows(lines: list[Line]) -> list[Line]:
+    """Lines whose baselines differ by less than half their height stand in one row, from left to right."""
+    out: list[Line] = []
+    row: list[Line] = []
+    for line in lines:
+        if row and row[0].baseline - line.baseline > 0.5 * line.size:
+            out += sorted(row, key=lambda item: item.left)
+            row = []
+        row.append(line)
+    out += sorted(row, key=lambda item: item.left)
+    return out

@@ -1,0 +1,139 @@
+"""What a Word document says of its paragraph styles and lists, learnt once: python-docx looks through all styles for each paragraph."""
+
+from __future__ import annotations
+
+import re
+from dataclasses import dataclass
+from typing import Any, NamedTuple
+
+from docx.document import Document
+from docx.oxml.ns import qn
+
+from fontanel.core.reading.word.flow import heading_rank
+
+_LIST = re.compile(r"^list (bullet|number)(?: (\d))?$", re.IGNORECASE)
+_DEEPEST = 6
+
+
+class Mark(NamedTuple):
+    """That a paragraph is an item: of which list (0 for those of a style alone), how deep, and whether it is numbered."""
+
+    number: int
+    level: int
+    ordered: bool
+
+
+@dataclass(frozen=True, slots=True)
+class Style:
+    """A style's name, its rank as a heading (0 for none), and the list and level that it puts its paragraphs in."""
+
+    name: str = ""
+    rank: int = 0
+    number: int | None = None
+    level: int = 0
+
+
+class WordStyles:
+    def __init__(self, document: Document) -> None:
+        self._elements: dict[str, Any] = {}
+        self._default = ""
+        for element in document.styles.element.findall(qn("w:style")):
+            if (element.get(qn("w:type")) or "paragraph") == "paragraph":
+                identity = element.get(qn("w:styleId")) or ""
+                self._elements[identity] = element
+                if element.get(qn("w:default")) in ("1", "true", "on"):
+                    self._default = identity
+        self._known: dict[str, Style] = {}
+        self._formats = _formats(document)
+
+    def of(self, properties: Any) -> Style:
+        """The style of a paragraph, by its `w:pPr` or None."""
+        identity = _said(properties, "w:pStyle") or self._default
+        if identity not in self._elements:
+            identity = self._default
+        if identity not in self._known:
+            self._known[identity] = self._learn(identity)
+        return self._known[identity]
+
+    def rank(self, properties: Any, style: Style) -> int:
+        """The rank of a paragraph as a heading, by itself or by its style; 0 for what is none."""
+        rank = _outline(properties)
+        return style.rank if rank is None else rank
+
+    def mark(self, properties: Any, style: Style) -> Mark | None:
+        """None for what is no item of a list."""
+        if match := _LIST.match(style.name):
+            return Mark(0, int(match.group(2) or 1) - 1, match.group(1).lower() == "number")
+        if self.rank(properties, style):
+            return None
+        number, level = style.number, style.level
+        own = properties.find(qn("w:numPr")) if properties is not None else None
+        if own is not None:
+            said = _number(own, "w:numId")
+            number = number if said is None else said
+            level = _number(own, "w:ilvl") or 0
+        if not number:
+            return None
+        return Mark(
+            number,
+            min(level, _DEEPEST),
+            self._formats.get((number, level), "bullet") not in ("bullet", "none"),
+        )
+
+    def _learn(self, identity: str) -> Style:
+        """A style with what it takes over from those that it rests on."""
+        rank: int | None = None
+        number: int | None = None
+        level = 0
+        passed: set[str] = set()
+        own = identity
+        while identity in self._elements and identity not in passed:
+            passed.add(identity)
+            element = self._elements[identity]
+            properties = element.find(qn("w:pPr"))
+            if rank is None:
+                rank = heading_rank(_said(element, "w:name")) or _outline(properties)
+            listed = properties.find(qn("w:numPr")) if properties is not None else None
+            if number is None and listed is not None:
+                number, level = _number(listed, "w:numId"), _number(listed, "w:ilvl") or 0
+            identity = _said(element, "w:basedOn")
+        name = _said(self._elements[own], "w:name") if own in self._elements else ""
+        return Style(name, rank or 0, number, level)
+
+
+def _said(parent: Any, name: str) -> str:
+    element = parent.find(qn(name)) if parent is not None else None
+    return (element.get(qn("w:val")) or "") if element is not None else ""
+
+
+def _number(parent: Any, name: str) -> int | None:
+    said = _said(parent, name)
+    return int(said) if said.isdigit() and len(said) < 10 else None
+
+
+def _outline(properties: Any) -> int | None:
+    level = _number(properties, "w:outlineLvl")
+    # The tenth level is that of text.
+    return None if level is None else level + 1 if level < 9 else 0
+
+
+def _formats(document: Document) -> dict[tuple[int, int], str]:
+    """How the levels of each list are numbered."""
+    try:
+        numbering = document.part.numbering_part.element
+    except (KeyError, NotImplementedError):
+        return {}
+    kinds: dict[str, dict[int, str]] = {}
+    for abstract in numbering.findall(qn("w:abstractNum")):
+        kinds[abstract.get(qn("w:abstractNumId")) or ""] = {
+            int(level.get(qn("w:ilvl")) or 0): _said(level, "w:numFmt") or "decimal"
+            for level in abstract.findall(qn("w:lvl"))
+            if (level.get(qn("w:ilvl")) or "0").isdigit()
+        }
+    found: dict[tuple[int, int], str] = {}
+    for one in numbering.findall(qn("w:num")):
+        said = one.get(qn("w:numId")) or ""
+        if said.isdigit():
+            for level, kind in kinds.get(_said(one, "w:abstractNumId"), {}).items():
+                found[int(said), level] = kind
+    return found

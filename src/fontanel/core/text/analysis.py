@@ -1,0 +1,254 @@
+"""Text to index terms: Unicode folding, words, identifiers whole and in parts, stems by language, CJK as bigrams."""
+
+from __future__ import annotations
+
+import itertools
+import re
+import unicodedata
+from collections.abc import Iterable, Iterator
+from dataclasses import dataclass
+from functools import lru_cache
+
+import numpy as np
+import numpy.typing as npt
+import Stemmer
+
+#: Part of an edition's settings: an index made by another version is rebuilt.
+ANALYSER_VERSION = 1
+
+_SNOWBALL = {
+    "en": "english",
+    "de": "german",
+    "fr": "french",
+    "es": "spanish",
+    "it": "italian",
+    "nl": "dutch",
+    "pt": "portuguese",
+    "sv": "swedish",
+    "da": "danish",
+    "nb": "norwegian",
+    "fi": "finnish",
+}
+_TOKEN = re.compile(r"--?[\w]+(?:[-_.][\w]+)*|\w+(?:[-_./:@+'’]+\w+)*")
+_PART = re.compile(r"[^\W_]+")
+_CAMEL = re.compile(
+    r"(?<=[a-z0-9])(?=[A-Z])|(?<=[A-Z])(?=[A-Z][a-z])|(?<=[A-Za-z])(?=\d)|(?<=\d)(?=[A-Za-z])"
+)
+_CJK = re.compile(r"[\u3040-\u30ff\u3400-\u4dbf\u4e00-\u9fff\uac00-\ud7af]+")
+_APOSTROPHE = re.compile(r"['’](?:s|t|re|ve|ll|d|m)?$")
+
+#: Words that carry no topic; neither indexed nor searched.
+STOP_WORDS = frozenset(
+    [
+        "a",
+        "an",
+        "the",
+        "of",
+        "and",
+        "or",
+        "to",
+        "in",
+        "on",
+        "at",
+        "by",
+        "for",
+        "from",
+        "with",
+        "without",
+        "is",
+        "are",
+        "was",
+        "were",
+        "be",
+        "been",
+        "being",
+        "am",
+        "do",
+        "does",
+        "did",
+        "doing",
+        "have",
+        "has",
+        "had",
+        "having",
+        "it",
+        "its",
+        "this",
+        "that",
+        "these",
+        "those",
+        "as",
+        "if",
+        "then",
+        "than",
+        "so",
+        "such",
+        "not",
+        "no",
+        "nor",
+        "can",
+        "could",
+        "may",
+        "might",
+        "must",
+        "shall",
+        "should",
+        "will",
+        "would",
+        "i",
+        "you",
+        "he",
+        "she",
+        "we",
+        "they",
+        "me",
+        "him",
+        "her",
+        "us",
+        "them",
+        "my",
+        "your",
+        "his",
+        "our",
+        "their",
+        "what",
+        "which",
+        "who",
+        "whom",
+        "whose",
+        "when",
+        "where",
+        "why",
+        "how",
+        "there",
+        "here",
+        "about",
+        "into",
+        "over",
+        "under",
+        "again",
+        "also",
+        "just",
+        "only",
+        "very",
+        "more",
+        "most",
+        "some",
+        "any",
+        "each",
+        "both",
+        "all",
+        "up",
+        "out",
+        "off",
+        "own",
+        "same",
+        "other",
+        "s",
+        "t",
+        "don",
+        "isn",
+        "aren",
+        "doesn",
+        "didn",
+        "i'm",
+    ]
+)
+
+
+@dataclass(frozen=True, slots=True)
+class Term:
+    """An index term and the characters [start, end) it came from."""
+
+    text: str
+    start: int
+    end: int
+
+
+class Analyser:
+    """Analyses text of one language. Stems are kept by word, since a collection's vocabulary is small beside its text; threads
+    may share one, so that they know the words of each other."""
+
+    def __init__(self, language: str = "en") -> None:
+        self.language = language
+        self._stemmer = Stemmer.Stemmer(_SNOWBALL[language]) if language in _SNOWBALL else None
+        self._terms: dict[str, tuple[str, ...]] = {}
+
+    def terms(self, text: str) -> list[str]:
+        """The index terms of a text, in order, with repetitions."""
+        return list(itertools.chain.from_iterable(self._by_token(text)))
+
+    def positions(self, text: str) -> tuple[list[str], npt.NDArray[np.int32]]:
+        """The index terms of a text and which of its words, from 0, each came from: words that are not indexed count."""
+        found = self._by_token(text)
+        counts = np.fromiter(map(len, found), dtype=np.int32, count=len(found))
+        return list(itertools.chain.from_iterable(found)), np.repeat(
+            np.arange(len(found), dtype=np.int32), counts
+        )
+
+    def _by_token(self, text: str) -> list[tuple[str, ...]]:
+        known = self._terms
+        tokens = _TOKEN.findall(text)
+        found = list(map(known.get, tokens))
+        if None in found:
+            if len(known) > 200_000:
+                # Another thread may be at the old ones.
+                known = self._terms = {}
+            for token in tokens:
+                if token not in known:
+                    known[token] = self._analyse(token)
+            found = [known[token] for token in tokens]
+        return found  # type: ignore[return-value]
+
+    def spans(self, text: str) -> Iterator[Term]:
+        """The index terms with the places where they stand, for highlighting."""
+        for match in _TOKEN.finditer(text):
+            for term in self._known(match.group()):
+                yield Term(term, match.start(), match.end())
+
+    def _known(self, token: str) -> tuple[str, ...]:
+        terms = self._terms.get(token)
+        if terms is None:
+            terms = self._terms[token] = self._analyse(token)
+        return terms
+
+    def _analyse(self, token: str) -> tuple[str, ...]:
+        if _CJK.search(token):
+            return tuple(_bigrams(fold(token)))
+        folded = _APOSTROPHE.sub("", fold(token).strip("-"))
+        if not folded or folded in STOP_WORDS:
+            return ()
+        parts = _PART.findall(token)
+        pieces = [piece for part in parts for piece in _CAMEL.split(part)]
+        if len(pieces) == 1:
+            return (self._stem(folded),)
+        found = [folded] if len(folded) <= 80 else []
+        for piece in dict.fromkeys(fold(piece) for piece in [*parts, *pieces]):
+            if piece and piece != folded and piece not in STOP_WORDS:
+                found.append(self._stem(piece))
+        return tuple(found)
+
+    def _stem(self, word: str) -> str:
+        return self._stemmer.stemWord(word) if self._stemmer else word
+
+
+@lru_cache(maxsize=len(_SNOWBALL) + 8)
+def analyser_of(language: str) -> Analyser:
+    """The analyser of a language that all callers share."""
+    return Analyser(language)
+
+
+def fold(text: str) -> str:
+    """Compatibility forms, case and accents folded away (Unicode NFKC, case folding, marks dropped)."""
+    if text.isascii():
+        return text.lower()
+    decomposed = unicodedata.normalize("NFKD", unicodedata.normalize("NFKC", text).casefold())
+    return "".join(c for c in decomposed if not unicodedata.combining(c))
+
+
+def _bigrams(text: str) -> Iterable[str]:
+    for run in re.findall(rf"{_CJK.pattern}|\w+", text):
+        if not _CJK.match(run) or len(run) == 1:
+            yield run
+        else:
+            yield from (run[i : i + 2] for i in range(len(run) - 1))

@@ -1,0 +1,289 @@
+"""Retrieval over the records: a kb's snapshot searched, its hits joined with their documents."""
+
+from __future__ import annotations
+
+import threading
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, field
+from pathlib import Path
+
+import numpy as np
+import numpy.typing as npt
+from sqlalchemy import func, select
+from sqlalchemy.orm import Session
+
+from fontanel.core.answering import EvidencePassage
+from fontanel.core.embedding.encoder import EmbedderMissing, OnnxEmbedder
+from fontanel.core.index import Candidate, Mode, Query, Snapshot
+from fontanel.core.index.match import WORDS_WEIGHT
+from fontanel.core.index.operators import parse
+from fontanel.core.passages.splitting import Locator, Part
+from fontanel.records.scope import TeamScope
+from fontanel.records.tables import Document, Kb, PassageRow, Revision
+
+#: Words whose vectors are kept in memory: 30 MB at most.
+_MOST_WORDS = 20_000
+#: Sentences whose vectors are kept in memory, since the same passages are found again and again: 45 MB at most.
+_MOST_SENTENCES, _LONGEST_SENTENCE = 30_000, 600
+#: What the newest document gains when newer ones are preferred, and after how many days it is half of that.
+_NEWER = 0.15
+_HALF_LIFE_DAYS = 180.0
+
+
+class Embedders:
+    """The service's own embedder for questions. There is none when its directory holds no model."""
+
+    def __init__(self, directory: Path) -> None:
+        self._lock = threading.Lock()
+        self._model: OnnxEmbedder | None = None
+        self._words: dict[str, npt.NDArray[np.float32]] = {}
+        self._sentences: dict[str, npt.NDArray[np.float32]] = {}
+        self.problem: str | None = None
+        try:
+            self._model = OnnxEmbedder(directory, threads=2)
+        except EmbedderMissing as error:
+            self.problem = str(error)
+
+    @property
+    def name(self) -> str | None:
+        return self._model.name if self._model else None
+
+    @property
+    def dimensions(self) -> int:
+        """How many dimensions the vectors have; 0 without an embedder."""
+        return self._model.dimensions if self._model else 0
+
+    def embed(self, embedder: str | None, texts: Sequence[str]) -> npt.NDArray[np.float32] | None:
+        """Vectors by the embedder of that name; None when the edition has none, or another than this service holds."""
+        if self._model is None or embedder != self._model.name:
+            return None
+        with self._lock:
+            return self._cached(texts)
+
+    def _cached(self, texts: Sequence[str]) -> npt.NDArray[np.float32]:
+        """Questions come with many single words, and sentences come up with question after question: their vectors are kept."""
+        assert self._model is not None
+        known = {text: self._words.get(text, self._sentences.get(text)) for text in texts}
+        missing = [text for text, vector in known.items() if vector is None]
+        found = dict(zip(missing, self._model.embed(missing), strict=True)) if missing else {}
+        vectors = np.stack([found[text] if text in found else known[text] for text in texts])  # type: ignore[misc]
+        for text, vector in found.items():
+            if " " not in text:
+                _keep(self._words, text, vector, _MOST_WORDS)
+            elif len(text) <= _LONGEST_SENTENCE:
+                _keep(self._sentences, text, vector, _MOST_SENTENCES)
+        return vectors
+
+
+def _keep(
+    kept: dict[str, npt.NDArray[np.float32]], text: str, vector: npt.NDArray[np.float32], most: int
+) -> None:
+    """Keep a vector, and let the oldest go when there are too many."""
+    if len(kept) >= most:
+        del kept[next(iter(kept))]
+    kept[text] = vector
+
+
+@dataclass(frozen=True, slots=True)
+class Hit:
+    """A passage found, with its document. `also` are the documents, other than this one, that say the same; `beside` the passages
+    joined to it, in their order."""
+
+    candidate: Candidate
+    document: Document
+    passage: EvidencePassage
+    also: tuple[Document, ...] = ()
+    beside: tuple[PassageRow, ...] = ()
+
+
+@dataclass(frozen=True, slots=True)
+class Options:
+    """How to search. `operators`: quotes, + and - mean something; `words_weight`: the share of words in the blend, by default as
+    calibrated; `prefer_newer` raises what changed lately; `boosts` multiplies the scores of documents with a tag, by
+    ("key", "value")."""
+
+    mode: Mode = Mode.HYBRID
+    limit: int = 10
+    per_document: int = 3
+    operators: bool = False
+    words_weight: float | None = None
+    prefer_newer: bool = False
+    boosts: Mapping[tuple[str, str], float] = field(default_factory=dict)
+    join: bool = False
+    explain: bool = False
+
+
+@dataclass(frozen=True, slots=True)
+class Results:
+    """Hits, best first; the idf of each term; what was searched for instead of words that no passage has; how many passages
+    were scored in full."""
+
+    hits: list[Hit]
+    weights: Mapping[str, float]
+    corrected: Mapping[str, list[str]]
+    looked_at: int
+
+
+class KbKnowledge:
+    """One knowledge base as answering sees it, within one session; also searches it for the search page.
+
+    `tags` narrows to documents with these tags, `documents` to these documents (ids or names).
+    """
+
+    def __init__(
+        self,
+        scope: TeamScope,
+        kb: Kb,
+        snapshot: Snapshot,
+        embedder: str | None,
+        embedders: Embedders,
+        tags: Mapping[str, str] | None = None,
+        documents: Sequence[str] | None = None,
+    ) -> None:
+        self._scope = scope
+        self._kb = kb
+        self._snapshot = snapshot
+        self._embedder = embedder
+        self._embedders = embedders
+        self._documents = self._filter(scope.session, tags or {}, documents)
+        self._idf: dict[str, float] = {}
+
+    def _filter(
+        self, session: Session, tags: Mapping[str, str], documents: Sequence[str] | None
+    ) -> npt.NDArray[np.int64] | None:
+        if not tags and not documents:
+            return None
+        query = self._scope.select(Document).where(Document.kb_id == self._kb.id)
+        if documents:
+            query = query.where(Document.id.in_(documents) | Document.name.in_(documents))
+        for tag, value in tags.items():
+            query = query.where(Document.key.in_(self._scope.keys_with_tag(self._kb, tag, value)))
+        return np.array([document.key for document in session.scalars(query)], dtype=np.int64)
+
+    @property
+    def by_words(self) -> bool:
+        return self._embedder is None or self._embedders.name != self._embedder
+
+    def search(self, question: str, options: Options) -> Results:
+        """Raises nothing: without an embedder, words alone decide."""
+        vector = None
+        mode = options.mode
+        if mode != Mode.LEXICAL:
+            plain = parse(question).words if options.operators else question
+            vectors = self.embed([plain or question])
+            vector = None if vectors is None else vectors[0]
+        if vector is None:
+            mode = Mode.LEXICAL
+        weight = WORDS_WEIGHT if options.words_weight is None else options.words_weight
+        query = Query(
+            question,
+            vector,
+            mode,
+            options.limit,
+            self._documents,
+            options.per_document,
+            options.operators,
+            weight,
+            boosts=self._boosts(options),
+            join=options.join,
+            explain=options.explain,
+        )
+        found = self._snapshot.find(query)
+        return Results(
+            self._joined(found.candidates), found.weights, found.corrected, found.looked_at
+        )
+
+    def _boosts(self, options: Options) -> dict[int, float]:
+        """The factor of each document's scores, for those that have one."""
+        factors: dict[int, float] = {}
+        session = self._scope.session
+        for (tag, value), factor in options.boosts.items():
+            for key in session.scalars(self._scope.keys_with_tag(self._kb, tag, value)):
+                factors[key] = factors.get(key, 1.0) * factor
+        if options.prefer_newer:
+            query = select(Document.key, Revision.created_at).join(
+                Revision, Revision.id == Document.revision_id
+            )
+            rows = session.execute(query.where(Document.kb_id == self._kb.id)).tuples().all()
+            newest = max((at for _, at in rows), default=None)
+            for key, at in rows:
+                assert newest is not None
+                age = (newest - at).total_seconds() / 86_400
+                factors[key] = factors.get(key, 1.0) * (
+                    1.0 + _NEWER * 0.5 ** (age / _HALF_LIFE_DAYS)
+                )
+        return factors
+
+    def _joined(self, found: Sequence[Candidate]) -> list[Hit]:
+        """Candidates with their passages and documents."""
+        session = self._scope.session
+        rows = {
+            row.id: row
+            for row in session.scalars(
+                self._scope.select(PassageRow).where(
+                    PassageRow.id.in_(
+                        [key for hit in found for key in (hit.passage_id, *hit.beside)]
+                    )
+                )
+            )
+        }
+        keys = {row.document_key for row in rows.values()} | {
+            key for hit in found for _, key in hit.also
+        }
+        documents = {
+            d.key: d
+            for d in session.scalars(self._scope.select(Document).where(Document.key.in_(keys)))
+        }
+        spoken = select(Revision.id, func.coalesce(Revision.language, "en")).where(
+            Revision.id.in_({row.revision_id for row in rows.values()})
+        )
+        languages: dict[str, str] = {
+            key: language for key, language in session.execute(spoken).tuples()
+        }
+        hits = []
+        for candidate in found:
+            row = rows.get(candidate.passage_id)
+            document = documents.get(row.document_key) if row else None
+            if row is None or document is None:
+                continue  # left between the snapshot and the look-up
+            others = dict.fromkeys(
+                key for _, key in candidate.also if key != document.key and key in documents
+            )
+            also = tuple(documents[key] for key in others)
+            passage = EvidencePassage(
+                row.id,
+                document.id,
+                row.revision_id,
+                document.title,
+                row.text,
+                row.start,
+                Locator.from_dict(row.locator),
+                candidate.match,
+                candidate.similarity,
+                row.context,
+                tuple(Part(**part) for part in row.parts),
+                languages.get(row.revision_id, "en"),
+                candidate.terms,
+                self._kb.id,
+                tuple(other.title for other in also),
+            )
+            beside = tuple(rows[key] for key in candidate.beside if key in rows)
+            hits.append(Hit(candidate, document, passage, also, beside))
+        return hits
+
+    # What `core.answering.Knowledge` asks for
+
+    def retrieve(self, question: str, limit: int) -> list[EvidencePassage]:
+        found = self.search(question, Options(limit=limit, per_document=4))
+        return [hit.passage for hit in found.hits]
+
+    def terms(self, text: str) -> list[str]:
+        return self._snapshot.query_terms(text)
+
+    def idf(self, term: str) -> float:
+        if term not in self._idf:
+            self._idf[term] = self._snapshot.idf(term)
+        return self._idf[term]
+
+    def embed(self, texts: Sequence[str]) -> npt.NDArray[np.float32] | None:
+        return self._embedders.embed(self._embedder, texts)

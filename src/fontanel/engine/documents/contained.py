@@ -1,0 +1,100 @@
+"""Files inside files, as documents of their own."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+from sqlalchemy import func, select
+from sqlalchemy.orm import Session
+
+from fontanel.engine.documents.documents import add_document, delete_document
+from fontanel.engine.documents.naming import MOST_TAGS, document_name
+from fontanel.engine.ingest.pipeline import Inside
+from fontanel.errors import Refused
+from fontanel.records.tables import (
+    Document,
+    Kb,
+    Revision,
+)
+
+#: How deep files are taken out of files.
+_MOST_DEPTH = 4
+
+
+#: How many files are taken out of one file, at all depths together, and how many bytes.
+_MOST_INSIDE, _MOST_INSIDE_BYTES = 10_000, 1_000_000_000
+
+
+def take_in(session: Session, document: Document, inside: Sequence[Inside]) -> str | None:
+    """Make the files inside a document documents of their own, named below it; those that are gone from it go.
+
+    A file inside a file inside a file is taken, down to a depth, and up to a number and a size in all: archives in archives can
+    unpack to far more than anyone of them. Returns a warning when files were left out.
+    """
+    kb = session.get_one(Kb, document.kb_id)
+    kept: set[str] = set()
+    left, room = _room_inside(session, document) if inside else (0, 0)
+    left_out = 0
+    for item in inside if _depth(session, document) < _MOST_DEPTH else ():
+        left, room = left - 1, room - item.size
+        if left < 0 or room < 0:
+            left_out += 1
+            continue
+        try:
+            name = document_name(f"{document.name}/{item.name}")
+        except Refused:
+            continue
+        kept.add(name)
+        tags = {**document.tags, **item.tags}
+        added = add_document(
+            session, kb, name, item.sha256, item.size, dict(list(tags.items())[:MOST_TAGS])
+        )
+        added.document.parent_key = document.key
+        added.document.source_id = document.source_id
+    for member in session.scalars(
+        select(Document).where(Document.parent_key == document.key)
+    ).all():
+        if member.name not in kept:
+            delete_document(session, kb, member)
+    if not left_out:
+        return None
+    return (
+        f"{left_out:,} files inside were left out: of one file {_MOST_INSIDE:,} are taken and "
+        f"{_MOST_INSIDE_BYTES // 1_000_000:,} MB, those in archives inside it included"
+    )
+
+
+def _room_inside(session: Session, document: Document) -> tuple[int, int]:
+    """How many more files, and bytes, the outermost file around a document may have; the document's own do not count."""
+    root = document
+    while (
+        root.parent_key is not None
+        and (parent := session.get(Document, root.parent_key)) is not None
+    ):
+        root = parent
+    there = [
+        Document.kb_id == root.kb_id,
+        Document.name > f"{root.name}/",
+        Document.name < f"{root.name}0",
+        Document.parent_key.is_not(None),
+        Document.parent_key != document.key,
+    ]
+    sizes = select(func.count(), func.coalesce(func.sum(Revision.size), 0)).select_from(Document)
+    count, size = (
+        session.execute(
+            sizes.join(Revision, Revision.id == Document.latest_revision_id).where(*there)
+        )
+        .tuples()
+        .one()
+    )
+    return _MOST_INSIDE - count, _MOST_INSIDE_BYTES - size
+
+
+def _depth(session: Session, document: Document) -> int:
+    depth = 0
+    while document.parent_key is not None and depth < _MOST_DEPTH:
+        parent = session.get(Document, document.parent_key)
+        if parent is None:
+            break
+        document, depth = parent, depth + 1
+    return depth

@@ -1,0 +1,171 @@
+"""Documents added, tagged and deleted; knowledge bases created and deleted."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass
+from pathlib import PurePosixPath
+from typing import Any
+
+from sqlalchemy import func, select
+from sqlalchemy.orm import Session
+
+from fontanel.engine.documents.naming import set_tags
+from fontanel.engine.ingest.passages import retire_passages
+from fontanel.engine.ingest.queue import add_job, drop_waiting_jobs
+from fontanel.records.ids import new_id
+from fontanel.records.tables import (
+    Document,
+    DocumentState,
+    Edition,
+    Job,
+    Kb,
+    Revision,
+)
+
+
+@dataclass(frozen=True, slots=True)
+class Added:
+    """What adding bytes under a name did: a new document, a new revision, or nothing since the bytes are the same."""
+
+    document: Document
+    outcome: str
+    job: Job | None
+
+
+def add_document(
+    session: Session,
+    kb: Kb,
+    name: str,
+    sha256: str,
+    size: int,
+    tags: Mapping[str, str] | None,
+    columns: dict[str, Any] | None = None,
+) -> Added:
+    """A new document, a new revision of the document of that name, or nothing when its bytes (and what its columns mean)
+    are the same."""
+    document = session.scalar(
+        select(Document).where(Document.kb_id == kb.id, Document.name == name)
+    )
+    if document is not None:
+        if tags is not None and tags != document.tags:
+            set_tags(session, document, tags)
+        return revise_document(session, document, sha256, size, columns)
+    document = Document(
+        id=new_id("doc"),
+        team_id=kb.team_id,
+        kb_id=kb.id,
+        name=name,
+        title=PurePosixPath(name).stem,
+        state=DocumentState.WAITING,
+        latest_revision_id="",
+        tags={},
+    )
+    session.add(document)
+    session.flush()
+    set_tags(session, document, tags or {})
+    return Added(document, "added", _add_revision(session, document, 1, sha256, size, columns))
+
+
+def revise_document(
+    session: Session,
+    document: Document,
+    sha256: str,
+    size: int,
+    columns: dict[str, Any] | None = None,
+) -> Added:
+    """A new revision of a document, or nothing when its newest one is the same; one that was removed or failed is read again."""
+    latest = session.get(Revision, document.latest_revision_id)
+    same = latest is not None and latest.sha256 == sha256 and latest.columns == columns
+    if same and document.state not in (DocumentState.FAILED, DocumentState.REMOVED):
+        return Added(document, "unchanged", None)
+    number = 1 + (
+        session.scalar(
+            select(func.max(Revision.number)).where(Revision.document_key == document.key)
+        )
+        or 0
+    )
+    return Added(
+        document, "revised", _add_revision(session, document, number, sha256, size, columns)
+    )
+
+
+def _add_revision(
+    session: Session,
+    document: Document,
+    number: int,
+    sha256: str,
+    size: int,
+    columns: dict[str, Any] | None,
+) -> Job:
+    revision = Revision(
+        id=new_id("rev"),
+        team_id=document.team_id,
+        document_key=document.key,
+        number=number,
+        sha256=sha256,
+        size=size,
+        warnings=[],
+        seconds={},
+        columns=columns,
+    )
+    session.add(revision)
+    session.flush()
+    document.latest_revision_id = revision.id
+    document.state, document.progress = DocumentState.WAITING, None
+    document.error = document.error_code = None
+    document.version += 1
+    return add_job(session, document, revision.id)
+
+
+def remove_document(session: Session, kb: Kb, document: Document) -> None:
+    """Take a document out of searches and answers since it left its source, with what was found inside it. Its revisions stay a
+    while, for what cites them and in case it comes back."""
+    for member in session.scalars(
+        select(Document).where(Document.parent_key == document.key)
+    ).all():
+        remove_document(session, kb, member)
+    for edition_id in session.scalars(select(Edition.id).where(Edition.kb_id == kb.id)).all():
+        retire_passages(session, edition_id, document)
+    drop_waiting_jobs(session, document)
+    document.state, document.progress = DocumentState.REMOVED, None
+    document.error = document.error_code = document.revision_id = None
+    document.version += 1
+
+
+def rename_document(session: Session, document: Document, name: str) -> None:
+    """Give a document another name; it stays the same document. One that is titled by its name is read again."""
+    titled_by_name = document.title == PurePosixPath(document.name).stem
+    old = document.name
+    document.name = name
+    document.version += 1
+    for member in session.scalars(
+        select(Document).where(Document.parent_key == document.key)
+    ).all():
+        member.name = name + member.name.removeprefix(old)
+    if titled_by_name and document.state != DocumentState.REMOVED:
+        document.title = PurePosixPath(name).stem
+        retry_document(session, document)
+
+
+def retry_document(session: Session, document: Document) -> Job:
+    """Read a document's latest revision once more."""
+    document.state, document.progress, document.error, document.error_code = (
+        DocumentState.WAITING,
+        None,
+        None,
+        None,
+    )
+    return add_job(session, document, document.latest_revision_id)
+
+
+def delete_document(session: Session, kb: Kb, document: Document) -> None:
+    """Remove a document with its revisions and what was found inside it; their passages leave the index in the same
+    transaction."""
+    for member in session.scalars(
+        select(Document).where(Document.parent_key == document.key)
+    ).all():
+        delete_document(session, kb, member)
+    for edition_id in session.scalars(select(Edition.id).where(Edition.kb_id == kb.id)).all():
+        retire_passages(session, edition_id, document)
+    session.delete(document)

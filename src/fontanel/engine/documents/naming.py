@@ -1,0 +1,72 @@
+"""Names and tags of documents."""
+
+from __future__ import annotations
+
+import re
+import unicodedata
+from collections.abc import Mapping
+
+from sqlalchemy import delete
+from sqlalchemy.orm import Session
+
+from fontanel.errors import Refused
+from fontanel.records.tables import (
+    Document,
+    DocumentTag,
+)
+
+_TAG = re.compile(r"^[\w.-]{1,60}$")
+
+
+MOST_TAGS = 32
+
+
+def document_name(raw: str) -> str:
+    """A safe name: relative, with forward slashes, without anything that would lead out of a folder. Raises Refused."""
+    name = unicodedata.normalize("NFC", raw).replace("\\", "/")
+    name = "".join(c for c in name if c.isprintable())
+    parts = [part.strip() for part in name.split("/") if part.strip() not in ("", ".", "..")]
+    clean = "/".join(parts)
+    if not clean or len(clean) > 400:
+        raise Refused(
+            "name", f"{raw[:80]!r} cannot be a document's name. Give one of 1 to 400 characters."
+        )
+    return clean
+
+
+def check_tags(tags: Mapping[str, str]) -> dict[str, str]:
+    """Tags fit to be kept. Raises Refused."""
+    if len(tags) > MOST_TAGS:
+        raise Refused("tags", f"A document can have {MOST_TAGS} tags; {len(tags)} were given.")
+    for tag, value in tags.items():
+        if not _TAG.match(tag):
+            raise Refused(
+                "tags",
+                f"{tag[:60]!r} cannot be a tag's name. Use letters, digits, '.', '_' and '-'.",
+            )
+        if not value or len(value) > 200:
+            raise Refused("tags", f"The value of the tag {tag!r} must have 1 to 200 characters.")
+    return dict(tags)
+
+
+def set_tags(session: Session, document: Document, tags: Mapping[str, str]) -> None:
+    document.tags = dict(tags)
+    document.version += 1
+    session.execute(delete(DocumentTag).where(DocumentTag.document_key == document.key))
+    session.add_all(
+        DocumentTag(
+            document_key=document.key,
+            tag=tag,
+            value=value,
+            kb_id=document.kb_id,
+            team_id=document.team_id,
+        )
+        for tag, value in tags.items()
+    )
+
+
+def add_tags(session: Session, document: Document, tags: Mapping[str, str]) -> None:
+    """Give a document more tags, those of the same name replaced; past the most it can have, the last are left out."""
+    merged = {**document.tags, **tags}
+    if merged != document.tags:
+        set_tags(session, document, dict(list(merged.items())[:MOST_TAGS]))

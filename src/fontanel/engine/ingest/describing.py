@@ -1,0 +1,468 @@
+"""Documents described by a model, one after the other, once they are indexed.
+
+A description is a weak field of every passage, so that the passages are written anew with it: in one transaction, with the
+vectors that are known already, and searches see no moment without them. A model that fails leaves the built-in description,
+and a kb without one gets that back.
+"""
+
+from __future__ import annotations
+
+import json
+import threading
+import time
+from collections.abc import Callable
+from dataclasses import dataclass
+from datetime import datetime, timedelta
+from functools import partial
+
+import structlog
+from sqlalchemy import delete, exists, func, or_, select
+from sqlalchemy.orm import Session
+
+from fontanel.core.answering import TokenUse, WriterFailed
+from fontanel.core.describing.by_model import (
+    MOST_TOKENS,
+    NotTaken,
+    description_request,
+    taken_description,
+)
+from fontanel.core.describing.extractive import About, describe
+from fontanel.core.embedding.encoder import text_key
+from fontanel.core.index import WordsSegment
+from fontanel.core.passages.fields import words_entry
+from fontanel.core.reading.model import Reading
+from fontanel.core.text.analysis import Analyser
+from fontanel.engine.answering.budgets import budget_of
+from fontanel.engine.answering.models import endpoint_of, usable_model
+from fontanel.engine.editions.store import Editions
+from fontanel.engine.ingest.passages import (
+    embedded_passages,
+    insert_passages,
+    passage_of,
+    retire_passages,
+    write_vectors,
+)
+from fontanel.engine.runtime.fault_points import fault
+from fontanel.engine.runtime.watchers import Changes
+from fontanel.llm import AskerGone, ChatWriter, Endpoint, ModelLine
+from fontanel.records.blobs import BlobStore
+from fontanel.records.database import Sessions, writing
+from fontanel.records.ids import new_id
+from fontanel.records.tables import (
+    SETTLED,
+    Description,
+    Document,
+    DocumentState,
+    Edition,
+    Kb,
+    PassageRow,
+    Revision,
+    Team,
+    TextModel,
+    Use,
+    now,
+)
+from fontanel.records.vault import SecretsLost, Vault
+from fontanel.records.vector_cache import VectorCache
+
+log = structlog.get_logger()
+
+_COLUMNS = [column.key for column in PassageRow.__table__.columns if column.key != "id"]
+
+#: How often a model is asked about one revision when it fails, and the seconds after the first failure, which double.
+_MOST_TRIES = 5
+_PAUSE = 30.0
+#: Revisions that are found at once.
+_BATCH = 100
+#: Seconds between two looks when nothing waits.
+_QUIET = 2.0
+#: Seconds until it is looked at again whether a team may use its model, or has tokens left.
+_LOOK_AGAIN = 300.0
+#: What the uses of describing are kept under; they are no questions.
+DESCRIBED = "described"
+
+
+@dataclass(frozen=True, slots=True)
+class _Described:
+    """A revision that gets a description."""
+
+    revision_id: str
+    document_key: int
+    kb_id: str
+    team_id: str
+    reading: str
+
+
+@dataclass(frozen=True, slots=True)
+class _Task(_Described):
+    """With the model that is to write it."""
+
+    model: str
+    endpoint: Endpoint
+    price: tuple[float, float]
+    tries: int
+
+
+class Describing:
+    """Has a kb's model describe its documents. `round` is called by a thread of the workshop."""
+
+    def __init__(
+        self,
+        sessions: Sessions,
+        blobs: BlobStore,
+        vectors: VectorCache,
+        editions: Editions,
+        changes: Changes,
+        line: ModelLine,
+        vault: Vault,
+        stopping: threading.Event,
+    ) -> None:
+        self._sessions = sessions
+        self._blobs = blobs
+        self._vectors = vectors
+        self._editions = editions
+        self._changes = changes
+        self._line = line
+        self._vault = vault
+        self._stopping = stopping
+        #: Team and model -> when to look again whether they may.
+        self._barred: dict[tuple[str, str], datetime] = {}
+        self._quiet_until = 0.0
+        #: Revisions that wait, the first at the end.
+        self._batch: list[str] = []
+        #: Kb -> its mark when nothing of it waited.
+        self._done: dict[str, tuple[str, datetime | None]] = {}
+
+    def round(self) -> bool:
+        """Describe one document that waits for it; return whether there was one."""
+        if time.monotonic() < self._quiet_until:
+            return False
+        if task := self._next():
+            return self._ask(task)
+        if found := self._left_over():
+            forget = partial(_forget, revision_id=found.revision_id)
+            if found.reading:
+                self._take(found, describe(self._reading(found)), None, forget)
+                self._changes.tell(found.kb_id)
+            else:
+                with writing(self._sessions) as session:
+                    forget(session)
+                    session.commit()
+            return True
+        self._quiet_until = time.monotonic() + _QUIET
+        return False
+
+    def _reading(self, found: _Described) -> Reading:
+        return Reading.from_dict(json.loads(self._blobs.read(found.reading)))
+
+    def _ask(self, task: _Task) -> bool:
+        reading = self._reading(task)
+        writer = ChatWriter(self._line, task.endpoint, self._stopping)
+        started = now()
+        try:
+            written = "".join(writer.write(description_request(reading), MOST_TOKENS, 0.0))
+            about = taken_description(written, reading)
+        except AskerGone:
+            return False  # the service stops; the model is asked again after its next start
+        except (WriterFailed, NotTaken) as error:
+            # What it writes of a document it will write again; a server that is down will come back.
+            again = isinstance(error, WriterFailed) and task.tries + 1 < _MOST_TRIES
+            pause = timedelta(seconds=_PAUSE * 2**task.tries)
+            self._note(task, str(error), now() + pause if again else None, writer.use(), started)
+            log.info(
+                "document not described",
+                revision=task.revision_id,
+                model=task.model,
+                error=str(error),
+            )
+        else:
+            keep = partial(
+                self._keep,
+                task=task,
+                about=about,
+                error=None,
+                again_at=None,
+                use=writer.use(),
+                started=started,
+            )
+            self._take(task, about, task.model, keep)
+        self._changes.tell(task.kb_id)
+        return True
+
+    def _next(self) -> _Task | None:
+        """The longest waiting revision of a kb that has a model for it."""
+        moment = now()
+        barred = {kb for kb, until in self._barred.items() if until > moment}
+        waiting = (
+            select(Revision, Document, Kb, Description)
+            .join(Document, Document.revision_id == Revision.id)
+            .join(Kb, Kb.id == Document.kb_id)
+            .outerjoin(Description, Description.revision_id == Revision.id)
+            .where(
+                Kb.describer.is_not(None),
+                Revision.reading.is_not(None),
+                Document.state == DocumentState.INDEXED,
+            )
+            .where(Revision.passages > 0)
+            .where(
+                or_(
+                    Description.revision_id.is_(None),
+                    Description.model != Kb.describer,
+                    Description.again_at <= moment,
+                )
+            )
+        )
+        for team_id, model in barred:
+            waiting = waiting.where(or_(Kb.team_id != team_id, Kb.describer != model))
+        with self._sessions() as session:
+            found = None
+            while found is None:
+                if not self._batch:
+                    marks = self._marks(session, moment, barred)
+                    some = waiting.with_only_columns(Revision.id).where(Document.kb_id.in_(marks))
+                    ids = session.scalars(
+                        some.order_by(Revision.created_at, Revision.id).limit(_BATCH)
+                    ).all()
+                    if not ids:
+                        self._done |= marks
+                        return None
+                    self._batch = list(reversed(ids))
+                found = session.execute(waiting.where(Revision.id == self._batch.pop())).first()
+            revision, document, kb, before = found.tuple()
+            assert kb.describer is not None
+            assert revision.reading is not None
+            usable = self._usable(session, kb.team_id, kb.describer)
+            if isinstance(usable, str):
+                self._barred[kb.team_id, kb.describer] = moment + timedelta(seconds=_LOOK_AGAIN)
+                log.info(
+                    "documents wait for a description", kb=kb.id, model=kb.describer, error=usable
+                )
+                return None
+            row, endpoint = usable
+            tries = before.tries if before is not None and before.model == kb.describer else 0
+            return _Task(
+                revision.id,
+                document.key,
+                kb.id,
+                kb.team_id,
+                revision.reading,
+                kb.describer,
+                endpoint,
+                (row.price_read, row.price_written),
+                tries,
+            )
+
+    def _marks(
+        self, session: Session, moment: datetime, barred: set[tuple[str, str]]
+    ) -> dict[str, tuple[str, datetime | None]]:
+        """The kbs in which something may wait: their model, and when a document changed last. Looking through all documents of the
+        others each time would cost more than describing."""
+        found: dict[str, tuple[str, datetime | None]] = {}
+        for kb in session.scalars(select(Kb).where(Kb.describer.is_not(None))):
+            assert kb.describer is not None
+            newest: datetime | None = session.scalar(
+                select(func.max(Document.changed_at)).where(Document.kb_id == kb.id)
+            )
+            due = exists().where(Description.kb_id == kb.id, Description.again_at <= moment)
+            changed = self._done.get(kb.id) != (kb.describer, newest) or session.scalar(select(due))
+            if changed and (kb.team_id, kb.describer) not in barred:
+                found[kb.id] = (kb.describer, newest)
+        return found
+
+    def _left_over(self) -> _Described | None:
+        """A revision that a model was asked about, of a kb that has none any more. Its reading is empty when its document does not
+        show what the model wrote."""
+        without = select(Kb.id).where(Kb.describer.is_(None))
+        asked_about = (
+            select(Revision, Document)
+            .join(Description, Description.revision_id == Revision.id)
+            .join(Document, Document.key == Revision.document_key)
+            .where(Description.kb_id.in_(without))
+            .where(Document.state.in_(SETTLED))
+        )
+        with self._sessions() as session:
+            found = session.execute(asked_about.limit(1)).first()
+            if found is None:
+                return None
+            revision, document = found.tuple()
+            shown = document.revision_id == revision.id and document.described_by is not None
+            reading = revision.reading if shown and revision.reading else ""
+            return _Described(revision.id, document.key, document.kb_id, document.team_id, reading)
+
+    def _usable(
+        self, session: Session, team_id: str, name: str
+    ) -> tuple[TextModel, Endpoint] | str:
+        """A team's model and where it is reached, or why it is not asked now."""
+        model = usable_model(session, name, team_id)
+        if isinstance(model, str):
+            return model
+        if budget_of(session, session.get_one(Team, team_id)).state == "spent":
+            return "the team's tokens of this month are used up"
+        try:
+            return model, endpoint_of(model, self._vault)
+        except SecretsLost as error:
+            return str(error)
+
+    def _note(
+        self,
+        task: _Task,
+        error: str,
+        again_at: datetime | None,
+        use: TokenUse | None,
+        started: datetime,
+    ) -> None:
+        with writing(self._sessions) as session:
+            self._keep(session, task, About("", ""), error, again_at, use, started)
+            session.commit()
+
+    def _take(
+        self, task: _Described, about: About, by: str | None, keep: Callable[[Session], None]
+    ) -> None:
+        """Write the document's passages anew in every edition, and the description with those of the one that serves, in one
+        transaction with what `keep` does: killed before that, all is done again."""
+        with self._sessions() as session:
+            serving = session.scalar(select(Kb.edition_id).where(Kb.id == task.kb_id))
+            beside = select(Edition.id).where(Edition.kb_id == task.kb_id, Edition.id != serving)
+            editions = session.scalars(beside).all()
+        for edition_id in editions:
+            with self._editions.writer(edition_id):
+                with writing(self._sessions) as session:
+                    self._write_again(session, edition_id, task, about)
+                    session.commit()
+                self._editions.refresh(edition_id)
+        if serving is None:
+            return  # the knowledge base is gone
+        with self._editions.writer(serving):
+            with writing(self._sessions) as session:
+                document = session.get(Document, task.document_key)
+                if document is not None and document.revision_id == task.revision_id:
+                    document.description, document.described_by = about.description, by
+                    document.title = about.title or document.title
+                    document.version += 1
+                self._write_again(session, serving, task, about)
+                fault("description_written")
+                keep(session)
+                session.commit()
+            self._editions.refresh(serving)
+
+    def _keep(
+        self,
+        session: Session,
+        task: _Task,
+        about: About,
+        error: str | None,
+        again_at: datetime | None,
+        use: TokenUse | None,
+        started: datetime,
+    ) -> None:
+        if session.get(Revision, task.revision_id) is None:
+            return
+        session.merge(
+            Description(
+                revision_id=task.revision_id,
+                team_id=task.team_id,
+                kb_id=task.kb_id,
+                model=task.model,
+                title=about.title,
+                description=about.description,
+                error=error,
+                tries=task.tries + 1,
+                again_at=again_at,
+                at=now(),
+            )
+        )
+        if use is not None:
+            cost = (use.read * task.price[0] + use.written * task.price[1]) / 1_000_000
+            session.add(
+                Use(
+                    team_id=task.team_id,
+                    turn_id=new_id("described"),
+                    kb_ids=[task.kb_id],
+                    asker=DESCRIBED,
+                    outcome=DESCRIBED,
+                    composer=task.model,
+                    tokens_read=use.read,
+                    tokens_written=use.written,
+                    cost=round(cost, 8),
+                    seconds=(now() - started).total_seconds(),
+                    at=started,
+                )
+            )
+
+    def _write_again(
+        self, session: Session, edition_id: str, task: _Described, about: About
+    ) -> None:
+        """Put new passages with the description in the place of a document's, their vectors with them, within the caller's
+        transaction."""
+        edition, document = (
+            session.get(Edition, edition_id),
+            session.get(Document, task.document_key),
+        )
+        if edition is None or document is None or document.revision_id != task.revision_id:
+            return  # a newer revision gets a description of its own
+        held = embedded_passages(session, edition, task.revision_id)
+        embedder = edition.embedder
+        keys = (
+            [[text_key(embedder, text) for text in texts] for _, texts in held] if embedder else []
+        )
+        wanted = {key for one in keys for key in one}
+        if not held or len(self._vectors.get(task.team_id, list(wanted))) < len(wanted):
+            return  # an edition that is being built takes the description when it gets there
+        of_document = (
+            PassageRow.edition_id == edition_id,
+            PassageRow.revision_id == task.revision_id,
+        )
+        rows = session.scalars(
+            select(PassageRow).where(*of_document).order_by(PassageRow.ordinal)
+        ).all()
+        copies = [{name: getattr(row, name) for name in _COLUMNS} for row in rows]
+        language = session.get_one(Revision, task.revision_id).language or "en"
+        retire_passages(session, edition_id, document)
+        ids = insert_passages(session, copies)
+        analyser = Analyser(language)
+        title = about.title or document.title
+        entries = [
+            words_entry(key, document.key, title, passage_of(row), analyser, about.description)
+            for key, row in zip(ids, copies, strict=True)
+        ]
+        averages = self._editions.averages(edition_id)
+        self._editions.write(session, edition, WordsSegment.build(entries, [language], averages))
+        if keys:
+            write_vectors(
+                self._editions, self._vectors, session, edition, list(zip(ids, keys, strict=True))
+            )
+
+
+def _forget(session: Session, revision_id: str) -> None:
+    """Forget what a model wrote: it is asked anew should the kb get one again."""
+    session.execute(delete(Description).where(Description.revision_id == revision_id))
+
+
+def counts_of(session: Session, kb: Kb) -> tuple[int, int, int, str | None]:
+    """Of a kb's documents, how many its model described, how many wait for it, and how many it failed on, with the newest
+    failure."""
+    current = (
+        select(Document.key, Description)
+        .outerjoin(
+            Description,
+            (Description.revision_id == Document.revision_id) & (Description.model == kb.describer),
+        )
+        .where(Document.kb_id == kb.id, Document.revision_id.is_not(None))
+    ).subquery()
+    failed = current.c.error.is_not(None)
+    described, known, wrong = (
+        session.execute(
+            select(
+                func.count().filter(~failed),
+                func.count(current.c.revision_id),
+                func.count().filter(failed),
+            ).where(current.c.revision_id.is_not(None))
+        )
+        .tuples()
+        .one()
+    )
+    total = session.scalar(select(func.count()).select_from(current)) or 0
+    newest = session.scalar(
+        select(current.c.error).where(failed).order_by(current.c.at.desc()).limit(1)
+    )
+    return described, total - known, wrong, newest

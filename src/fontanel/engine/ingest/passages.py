@@ -1,0 +1,147 @@
+"""Passages as the records and the segments of an edition keep them: put in, taken out, embedded."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Sequence
+from dataclasses import asdict, fields
+from typing import Any
+
+import numpy as np
+import numpy.typing as npt
+from sqlalchemy import delete, insert, select
+from sqlalchemy.orm import Session
+
+from fontanel.core.embedding.encoder import text_key
+from fontanel.core.index import VectorSegment
+from fontanel.core.passages.fields import window_texts
+from fontanel.core.passages.splitting import Locator, Part, Passage, SplitSettings
+from fontanel.engine.editions.store import Editions
+from fontanel.records.database import Sessions
+from fontanel.records.tables import Document, Edition, PassageRow, Revision, Tombstone
+from fontanel.records.vector_cache import VectorCache
+
+
+def embedded_passages(
+    session: Session, edition: Edition, revision_id: str
+) -> list[tuple[int, list[str]]]:
+    """The passages of a revision in an edition with the texts that are embedded of each: the whole, then its windows."""
+    query = select(PassageRow.id, PassageRow.embedded_text, PassageRow.text).where(
+        PassageRow.revision_id == revision_id, PassageRow.edition_id == edition.id
+    )
+    rows = session.execute(query.order_by(PassageRow.ordinal)).tuples()
+    windows = split_settings(edition.settings)["windows"]
+    return [
+        (passage, [embedded, *(window_texts(text) if windows else ())])
+        for passage, embedded, text in rows
+    ]
+
+
+def passage_row(
+    edition: Edition,
+    document: Document,
+    revision: Revision,
+    number: int,
+    passage: Passage,
+    embedded: str,
+) -> dict[str, Any]:
+    """A passage as a row of the records: the `number`th of its document, from 0; `embedded` is what its vector is of."""
+    return {
+        "team_id": edition.team_id,
+        "edition_id": edition.id,
+        "document_key": document.key,
+        "revision_id": revision.id,
+        "ordinal": number,
+        "start": passage.start,
+        "end": passage.end,
+        "text": passage.text,
+        "context": passage.context,
+        "tokens": passage.tokens,
+        "locator": passage.locator.to_dict(),
+        "parts": [asdict(part) for part in passage.parts],
+        "embedded_text": embedded,
+    }
+
+
+def insert_passages(session: Session, rows: Sequence[dict[str, Any]]) -> Sequence[int]:
+    """Put passages into the records; return their ids in the same order."""
+    added = insert(PassageRow).returning(PassageRow.id, sort_by_parameter_order=True)
+    return session.scalars(added, rows).all() if rows else []
+
+
+def write_vectors(
+    editions: Editions,
+    vectors: VectorCache,
+    session: Session,
+    edition: Edition,
+    found: Sequence[tuple[int, list[bytes]]],
+) -> None:
+    """Write the vectors of passages, which are known by these keys, and those of their windows, which come after the first key
+    of each."""
+    held = vectors.get(edition.team_id, [key for _, keys in found for key in keys])
+    whole = [(passage, keys[0]) for passage, keys in found]
+    windows = [(passage, key) for passage, keys in found for key in keys[1:]]
+    for pairs, of_windows in ((whole, False), (windows, True)):
+        if pairs:
+            ids = np.array([passage for passage, _ in pairs], dtype=np.int64)
+            segment = vector_segment(edition, ids, np.stack([held[key] for _, key in pairs]))
+            editions.write(session, edition, segment, of_windows)
+
+
+def vector_keys(sessions: Sessions) -> Iterator[tuple[str, bytes]]:
+    """Yield (team, key in the vector cache) of every text that the passages of all editions have embedded."""
+    with sessions() as session:
+        for edition in session.scalars(select(Edition).where(Edition.embedder.is_not(None))).all():
+            assert edition.embedder is not None
+            columns = select(PassageRow.embedded_text, PassageRow.text).where(
+                PassageRow.edition_id == edition.id
+            )
+            windows = split_settings(edition.settings)["windows"]
+            for embedded, text in session.execute(columns).tuples():
+                for one in (embedded, *(window_texts(text) if windows else ())):
+                    yield edition.team_id, text_key(edition.embedder, one)
+
+
+def retire_passages(session: Session, edition_id: str, document: Document) -> None:
+    """Take a document's passages out of an edition, within the caller's transaction."""
+    ids = session.scalars(
+        select(PassageRow.id).where(
+            PassageRow.document_key == document.key, PassageRow.edition_id == edition_id
+        )
+    ).all()
+    session.add_all(
+        Tombstone(edition_id=edition_id, passage_id=passage, team_id=document.team_id)
+        for passage in ids
+    )
+    session.execute(
+        delete(PassageRow).where(
+            PassageRow.document_key == document.key, PassageRow.edition_id == edition_id
+        )
+    )
+
+
+def split_settings(settings: dict[str, Any]) -> dict[str, Any]:
+    """What an edition's settings say of splitting; editions made before a setting existed have its default, but no windows."""
+    return {
+        field.name: settings.get(field.name, field.default) for field in fields(SplitSettings)
+    } | {"windows": settings.get("windows", False)}
+
+
+def vector_segment(
+    edition: Edition, passages: npt.NDArray[np.int64], vectors: npt.NDArray[np.float32]
+) -> VectorSegment:
+    """A segment of vectors as an edition keeps them: as they are, or as bytes."""
+    compact = split_settings(edition.settings)["compact"]
+    return VectorSegment.packed(passages, vectors) if compact else VectorSegment(passages, vectors)
+
+
+def passage_of(data: dict[str, Any]) -> Passage:
+    """A passage from its row of the records, or from what a worker process sent."""
+    return Passage(
+        data["start"],
+        data["end"],
+        data["text"],
+        Locator.from_dict(data["locator"]),
+        data["tokens"],
+        data["context"],
+        tuple(Part(**part) for part in data["parts"]),
+    )

@@ -1,0 +1,169 @@
+"""The job queue in the database: what is to be read and embedded, and how far it is."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from datetime import timedelta
+from itertools import accumulate, zip_longest
+
+from sqlalchemy import func, select, update
+from sqlalchemy.orm import Session
+
+from fontanel.records.database import Sessions, writing
+from fontanel.records.ids import new_id
+from fontanel.records.tables import (
+    Document,
+    DocumentState,
+    Edition,
+    Job,
+    JobStage,
+    JobState,
+    Kb,
+    now,
+)
+
+#: How often a worker may die over a job before the document counts as failed. The service's own end does not count.
+MOST_ATTEMPTS = 3
+
+
+def add_job(session: Session, document: Document, revision_id: str) -> Job:
+    """Queue a revision for reading, for the edition that serves and for those beside it. Jobs of older revisions of the
+    document that have not begun are dropped. Returns the serving edition's."""
+    drop_waiting_jobs(session, document)
+    serving = select(Kb.edition_id).where(Kb.id == document.kb_id).scalar_subquery()
+    beside = select(Edition.id).where(Edition.kb_id == document.kb_id, Edition.id != serving)
+    for edition_id in session.scalars(beside).all():
+        add_job_beside(session, document, revision_id, edition_id)
+    job = _job(document, revision_id, None)
+    session.add(job)
+    return job
+
+
+def drop_waiting_jobs(session: Session, document: Document) -> None:
+    session.execute(
+        update(Job)
+        .where(Job.document_key == document.key, Job.state == JobState.WAITING)
+        .values(state=JobState.DONE, error="no longer wanted", changed_at=now())
+    )
+
+
+def add_job_beside(session: Session, document: Document, revision_id: str, edition_id: str) -> None:
+    """Queue a revision for an edition that does not serve."""
+    session.add(_job(document, revision_id, edition_id))
+
+
+def _job(document: Document, revision_id: str, edition_id: str | None) -> Job:
+    return Job(
+        id=new_id("job"),
+        team_id=document.team_id,
+        kb_id=document.kb_id,
+        document_key=document.key,
+        revision_id=revision_id,
+        edition_id=edition_id,
+        stage=JobStage.READ,
+        state=JobState.WAITING,
+    )
+
+
+def waiting_teams(session: Session, stage: JobStage, after: str = "", limit: int = 16) -> list[str]:
+    """Teams with jobs that are due, in a circle that begins behind the team `after`."""
+    found: list[str] = []
+    for lower, upper in ((after, None), ("", after)):
+        while len(found) < limit:
+            due = [
+                Job.state == JobState.WAITING,
+                Job.stage == stage,
+                Job.run_after <= now(),
+                Job.team_id > lower,
+            ]
+            if upper is not None:
+                due.append(Job.team_id <= upper)
+            team: str | None = session.scalar(select(func.min(Job.team_id)).where(*due))
+            if team is None:
+                break
+            found.append(team)
+            lower = team
+    return found
+
+
+def claim(
+    sessions: Sessions,
+    stage: JobStage,
+    limit: int,
+    teams: Sequence[str],
+    most_passages: int | None = None,
+) -> list[Job]:
+    """Take waiting jobs of a stage, about as many of each of these teams; of a team those of serving editions before others and
+    the oldest first: at most `limit`, and no more once they have `most_passages` together.
+
+    Only one process works on a data directory, so no lease is needed.
+    """
+    if not teams:
+        return []
+    with writing(sessions) as session:
+        by_team = [
+            session.scalars(
+                select(Job)
+                .where(
+                    Job.state == JobState.WAITING,
+                    Job.stage == stage,
+                    Job.run_after <= now(),
+                    Job.team_id == team,
+                )
+                .order_by(Job.edition_id.is_not(None), Job.created_at, Job.id)
+                .limit(limit)
+            ).all()
+            for team in teams
+        ]
+        # One of each in turn, so that nobody's thousand documents are in front of another team's one.
+        jobs = [job for turn in zip_longest(*by_team) for job in turn if job is not None][:limit]
+        if most_passages is not None:
+            before = [0, *accumulate(job.total - job.done for job in jobs)]
+            jobs = [
+                job
+                for job, sum_before in zip(jobs, before, strict=False)
+                if sum_before < most_passages
+            ]
+        for job in jobs:
+            job.state = JobState.RUNNING
+            job.changed_at = now()
+            moves = stage == JobStage.READ and job.edition_id is None
+            document = session.get(Document, job.document_key) if moves else None
+            if document is not None and document.latest_revision_id == job.revision_id:
+                document.state, document.progress = DocumentState.READING, None
+        session.commit()
+        return jobs
+
+
+def retry_later(job: Job) -> None:
+    """Put a job back, to be tried again after a pause that doubles."""
+    job.state = JobState.WAITING
+    job.run_after = now() + timedelta(seconds=2**job.attempts)
+    job.changed_at = now()
+
+
+def recover(sessions: Sessions) -> int:
+    """At start: jobs that were running when the service ended wait again. Returns how many."""
+    with writing(sessions) as session:
+        running = list(session.scalars(select(Job).where(Job.state == JobState.RUNNING)))
+        for job in running:
+            job.state = JobState.WAITING
+            job.run_after = now()
+            document = session.get(Document, job.document_key)
+            if document is None or document.state == DocumentState.REMOVED:
+                continue
+            if job.stage == JobStage.READ and job.edition_id is None:
+                document.state = DocumentState.WAITING
+                document.progress = None
+        session.commit()
+        return len(running)
+
+
+def waiting(session: Session) -> int:
+    """How many jobs wait or run."""
+    query = (
+        select(func.count())
+        .select_from(Job)
+        .where(Job.state.in_([JobState.WAITING, JobState.RUNNING]))
+    )
+    return session.scalar(query) or 0

@@ -1,0 +1,89 @@
+"""Opening sources with checked settings and credentials."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from typing import Any
+
+from pydantic import ValidationError
+
+from fontanel.engine.workers.isolated_source import IsolatedSource
+from fontanel.errors import Refused
+from fontanel.records.tables import Source
+from fontanel.records.vault import Vault
+from fontanel.sources import KINDS, Kind, SettingsRefused, Surroundings
+from fontanel.sources import Source as OpenSource
+
+
+def kind_of(name: str) -> Kind:
+    kind = KINDS.get(name)
+    if kind is None:
+        raise Refused(
+            "kind", f"There is no kind of source {name!r}. There are: {', '.join(sorted(KINDS))}."
+        )
+    return kind
+
+
+def open_kind(
+    kind: Kind, settings: Mapping[str, Any], credentials: Mapping[str, Any], around: Surroundings
+) -> OpenSource:
+    """Open a source with these settings, in a process of its own where its kind says so. Raises Refused when they cannot be used."""
+    try:
+        valid = _valid(kind.settings, settings, "settings")
+        own = _valid(kind.credentials, credentials, "credentials")
+        if kind.isolated:
+            return IsolatedSource(kind, valid, own.model_dump(), around, around.memory_mb)
+        return kind.open(valid, own, around)
+    except SettingsRefused as refused:
+        raise Refused(f"settings.{refused.field}", str(refused)) from refused
+
+
+def check_settings(
+    kind: Kind, settings: Mapping[str, Any], credentials: Mapping[str, Any], around: Surroundings
+) -> None:
+    """Raise Refused when a source cannot be opened with these settings. Nothing is connected to."""
+    try:
+        kind.open(
+            _valid(kind.settings, settings, "settings"),
+            _valid(kind.credentials, credentials, "credentials"),
+            around,
+        ).close()
+    except SettingsRefused as refused:
+        raise Refused(f"settings.{refused.field}", str(refused)) from refused
+
+
+def _valid(model: type[Any], given: Mapping[str, Any], where: str) -> Any:
+    try:
+        return model.model_validate(given)
+    except ValidationError as error:
+        first = error.errors()[0]
+        name = ".".join([where, *(str(part) for part in first["loc"])])
+        raise Refused(name, f"{name}: {first['msg']}.") from error
+
+
+def credentials_of(vault: Vault, source: Source) -> dict[str, Any]:
+    """Raises SecretsLost."""
+    return vault.open(source.credentials) if source.credentials is not None else {}
+
+
+def usable_credentials(
+    vault: Vault, source: Source, settings: Mapping[str, Any], given: Mapping[str, Any] | None
+) -> Mapping[str, Any]:
+    """The credentials to use with these settings: those given, else the stored ones. Raises Refused, or SecretsLost.
+
+    Stored credentials go to the place that they were entered for and to no other, or whoever may edit a source could have them
+    sent to a server of their own.
+    """
+    if given is not None:
+        return given
+    stored = credentials_of(vault, source)
+    kind = kind_of(source.kind)
+    before, after = (
+        kind.destination(_valid(kind.settings, one, "settings"))
+        for one in (source.settings, settings)
+    )
+    if stored and before != after:
+        raise Refused(
+            "credentials", f"The stored credentials are for {before}. Enter those for {after}."
+        )
+    return stored

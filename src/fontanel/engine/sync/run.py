@@ -1,0 +1,521 @@
+"""One run of a source: list, compare, fetch what differs, commit, remove what is gone.
+
+Documents, items, outcomes and counts are committed together, a batch at a time. A run that was broken off goes on by listing
+again: what it took before has its mark by now.
+"""
+
+from __future__ import annotations
+
+import time
+from collections.abc import Callable, Iterable, Iterator, Sequence
+from concurrent.futures import ThreadPoolExecutor
+from datetime import UTC, datetime
+from functools import cached_property
+from typing import Any, NamedTuple
+
+from sqlalchemy import case, delete, select, update
+from sqlalchemy.dialects.sqlite import insert
+from sqlalchemy.orm import Session
+
+from fontanel.engine.documents.documents import (
+    add_document,
+    remove_document,
+    rename_document,
+    revise_document,
+)
+from fontanel.engine.documents.naming import add_tags, document_name
+from fontanel.engine.runtime.fault_points import fault
+from fontanel.engine.sync.fetching import BATCH, Fetching, Taken
+from fontanel.engine.sync.run_record import COUNTED, Ended, RunRecord, outcome_row
+from fontanel.errors import Refused
+from fontanel.records.blobs import BlobStore
+from fontanel.records.database import Sessions, writing
+from fontanel.records.tables import (
+    Document,
+    DocumentState,
+    Kb,
+    Outcome,
+    Revision,
+    Source,
+    SourceItem,
+    Sync,
+    SyncItem,
+    now,
+)
+from fontanel.sources import Fetched, ItemFailed, KnownItem, Listed, Skipped
+from fontanel.sources import Source as OpenSource
+from fontanel.sources.patterns import matcher
+
+
+class Held(Exception):
+    """The guard stopped the run, for the reason given."""
+
+
+class _Known(NamedTuple):
+    item_id: str
+    key: int
+    mark: str
+    same_as: str
+    document_key: int | None
+    error: str | None
+
+    @property
+    def failed(self) -> bool:
+        return self.error is not None
+
+
+class SyncRun:
+    """`tell` is called when documents changed, `told` when only the run's figures did. `go` does the run and raises Held, Ended or BrokenOff when it stops short; whatever was committed stays."""
+
+    def __init__(
+        self,
+        sessions: Sessions,
+        blobs: BlobStore,
+        sync: Sync,
+        source: Source,
+        opened: OpenSource,
+        most_bytes: int,
+        tell: Callable[[], None],
+        told: Callable[[], None],
+        stopping: Callable[[], bool],
+        reports_unchanged: bool = False,
+    ) -> None:
+        self._sessions = sessions
+        self._blobs = blobs
+        self._sync = sync
+        self._source = source
+        self._opened = opened
+        self._most_bytes = most_bytes
+        self._tell = tell
+        self._record = RunRecord(sessions, sync, reports_unchanged, told, stopping)
+        self._rules = [(matcher([rule["pattern"]]), rule["tags"]) for rule in source.tag_rules]
+        self._protected: list[str] = []
+        self._seen = self._record.seen
+        self._seconds = 0.0
+
+    def go(self) -> None:
+        began = time.monotonic()
+        self._load()
+        missing, deferred = self._list_and_take()
+        self._record.stage = "removing"
+        moved, left = self._match_moves(missing, deferred)
+        self._guard(left)
+        self._move(moved)
+        self._remove(left)
+        self._seconds = round(time.monotonic() - began, 3)
+
+    def note_end(self, sync: Sync) -> None:
+        """Write the last counts into the run's row, within the transaction that ends it."""
+        self._record.show(sync)
+        if self._seconds:
+            sync.seconds = {**sync.seconds, "taking": self._seconds}
+
+    # What is known
+
+    def _load(self) -> None:
+        item = SourceItem.__table__.c
+        # An empty mark is never that of a listed item: what failed or was deleted here is looked at more closely.
+        sound = case((item.document_key.is_(None) | item.error.is_not(None), ""), else_=item.mark)
+        with self._sessions() as session:
+            rows = session.connection().execute(
+                select(item.item_id, sound).where(item.source_id == self._source.id)
+            )
+            # As SQLite gives them: tens of thousands of rows need no wrapping.
+            assert rows.cursor is not None
+            self._marks: dict[str, str] = dict(rows.cursor.fetchall())
+            done = select(SyncItem.item_id, SyncItem.outcome).where(
+                SyncItem.sync_id == self._sync.id
+            )
+            outcomes = dict(session.execute(done).tuples().all())
+        self._done = {item for item, outcome in outcomes.items() if outcome in COUNTED}
+        #: What a person saw and confirmed.
+        seen = {item for item, outcome in outcomes.items() if outcome == Outcome.MISSING}
+        self._approved = seen if self._sync.confirmed else set()
+        if outcomes:
+            with writing(self._sessions) as session:
+                stale = delete(SyncItem).where(
+                    SyncItem.sync_id == self._sync.id, SyncItem.outcome.not_in(COUNTED)
+                )
+                session.execute(stale.where(SyncItem.item_id.not_in(self._approved)))
+                session.commit()
+        self._record.expected = len(self._marks)
+
+    @cached_property
+    def _items(self) -> dict[str, _Known]:
+        """All that is known of the items; not asked for by a run that finds nothing changed."""
+        columns = (
+            SourceItem.item_id,
+            SourceItem.key,
+            SourceItem.mark,
+            SourceItem.same_as,
+            SourceItem.document_key,
+            SourceItem.error,
+        )
+        with self._sessions() as session:
+            rows = session.execute(select(*columns).where(SourceItem.source_id == self._source.id))
+            return {row[0]: _Known(*row) for row in rows}
+
+    @cached_property
+    def _same_as(self) -> set[str]:
+        return {known.same_as for known in self._items.values() if known.same_as}
+
+    def _known_item(self, item_id: str) -> KnownItem | None:
+        if item_id not in self._marks:
+            return None
+        known = self._items[item_id]
+        with self._sessions() as session:
+            notes = session.scalar(select(SourceItem.notes).where(SourceItem.key == known.key))
+        return KnownItem("" if known.failed else known.mark, notes)
+
+    # Listing and fetching
+
+    def _list_and_take(self) -> tuple[dict[str, _Known], list[Listed]]:
+        """Go through the source; return what is no longer there, and what is new but may have moved."""
+        deferred: list[Listed] = []
+        with ThreadPoolExecutor(self._opened.at_once, thread_name_prefix="fetch") as pool:
+            fetching = Fetching(pool, self._fetch, self._opened.at_once * 2)
+            try:
+                marks, seen, found_same = self._marks, self._seen, self._record.found_same
+                same = 0
+                for number, item in enumerate(self._opened.items(self._known_item)):
+                    if number % 128 == 0:
+                        self._record.same = same
+                        self._record.note()
+                    item_id, mark = item[0], item[1]
+                    # Nearly all items of nearly all runs end here; nothing more may be done for each.
+                    if (
+                        marks.get(item_id) == mark
+                        and mark
+                        and type(item) is Listed
+                        and item_id not in seen
+                    ):
+                        seen.add(item_id)
+                        same += 1
+                        found_same(item_id)
+                        continue
+                    if self._wants(item):
+                        assert isinstance(item, Listed)
+                        if item.id not in marks and item.same_as in self._same_as:
+                            deferred.append(item)
+                        else:
+                            self._commit(fetching.add(item))
+                self._record.same = same - len(self._done & seen & marks.keys())
+                self._record.stage = "fetching"
+                missing: dict[str, _Known] = {}
+                if same < len(marks) and not self._opened.keeps_unlisted:
+                    protected = tuple(self._protected)
+                    left = [
+                        key for key in marks if key not in seen and not key.startswith(protected)
+                    ]
+                    missing = {key: self._items[key] for key in left}
+                gone = {known.same_as for known in missing.values()}
+                for item in deferred:
+                    if item.same_as not in gone:
+                        self._commit(fetching.add(item))
+                self._commit(fetching.rest())
+            except BaseException:
+                fetching.give_up()
+                raise
+        self._record.write_skipped()
+        return missing, [item for item in deferred if item.same_as in gone]
+
+    def _wants(self, item: Listed | Skipped) -> bool:
+        """Whether an item is to be fetched; counts it otherwise."""
+        if isinstance(item, Skipped):
+            self._skip(item)
+            return False
+        if item.id in self._seen:
+            return False
+        self._seen.add(item.id)
+        known = self._items.get(item.id) if item.id in self._marks else None
+        if known is not None and known.document_key is None and not known.failed:
+            self._skip(Skipped(item.id, "deleted here by a person"))
+            return False
+        return True
+
+    def _skip(self, item: Skipped) -> None:
+        self._record.skip(item)
+        if item.keep:
+            if item.id.endswith("/"):
+                self._protected.append(item.id)
+            else:
+                self._seen.add(item.id)
+
+    def _fetch(self, item: Listed) -> Taken:
+        try:
+            fetched = item.fetched or self._opened.fetch(item)
+            if fetched.chunks is None:
+                return Taken(item, fetched)
+            sha256, size = self._blobs.put(self._bounded(fetched.chunks))
+        except ItemFailed as error:
+            return Taken(item, error=str(error))
+        except OSError as error:
+            return Taken(item, error=f"It cannot be read: {error.strerror or error}.")
+        fault("blob_stored")
+        return Taken(item, fetched, sha256, size)
+
+    def _bounded(self, chunks: Iterable[bytes]) -> Iterator[bytes]:
+        size = 0
+        for chunk in chunks:
+            size += len(chunk)
+            if size > self._most_bytes:
+                raise ItemFailed(f"It is larger than {self._most_bytes // 1_000_000} MB.")
+            yield chunk
+
+    # Committing
+
+    def _commit(self, taken: Iterable[list[Taken]]) -> None:
+        for batch in taken:
+            if not batch:
+                continue
+            with writing(self._sessions) as session:
+                kb = session.get(Kb, self._source.kb_id)
+                if kb is None:
+                    raise Ended
+                rows: list[dict[str, Any]] = []
+                for one in batch:
+                    with session.begin_nested():
+                        try:
+                            rows.append(self._take(session, kb, one))
+                        except Refused as refused:
+                            rows.append(self._failed(session, one.item, str(refused)))
+                self._record.write(session, rows)
+                session.commit()
+            fault("items_committed")
+            self._tell()
+            self._check_failures()
+
+    def _take(self, session: Session, kb: Kb, taken: Taken) -> dict[str, Any]:
+        """Put an item's new content in place, within the caller's transaction; return what the run did with it."""
+        item, fetched = taken.item, taken.fetched
+        if taken.error is not None:
+            return self._failed(session, item, taken.error)
+        assert fetched is not None
+        known = self._items.get(item.id)
+        document = (
+            session.get(Document, known.document_key)
+            if known and known.document_key is not None
+            else None
+        )
+        if known is not None and known.document_key is not None and document is None:
+            return outcome_row(
+                item.id, Outcome.SKIPPED, "deleted here by a person"
+            )  # while it was being fetched
+        if taken.sha256 is None:
+            self._keep_item(session, item, fetched, document)
+            self._record.unchanged += 1
+            return outcome_row(item.id, Outcome.UNCHANGED)
+        before = document.latest_revision_id if document else None
+        if document is None:
+            name = self._free_name(
+                session, document_name(f"{self._source.folder}/{fetched.name or item.name}")
+            )
+            added = add_document(session, kb, name, taken.sha256, taken.size, None)
+            document = added.document
+        else:
+            self._rename(session, document, fetched.name or item.name)
+            added = revise_document(session, document, taken.sha256, taken.size)
+        document.source_id = self._source.id
+        document.link = fetched.link or item.link
+        add_tags(session, document, {**self._tags(item.name), **fetched.tags})
+        self._keep_item(session, item, fetched, document)
+        if added.job is None:
+            self._record.unchanged += 1
+            return outcome_row(item.id, Outcome.UNCHANGED, document=document)
+        revision = session.get_one(Revision, document.latest_revision_id)
+        changed_at = fetched.changed_at or item.changed_at
+        if self._source.looked_at is not None:
+            # It changed after the last look, whatever its own time says: a file may be put in place with an old one.
+            said = datetime.fromtimestamp(changed_at, UTC) if changed_at else now()
+            revision.source_changed_at = max(min(said, now()), self._source.looked_at)
+        outcome = Outcome.CHANGED if before else Outcome.ADDED
+        return outcome_row(item.id, outcome, None, document, revision.id, taken.size)
+
+    def _keep_item(
+        self, session: Session, item: Listed, fetched: Fetched, document: Document | None
+    ) -> None:
+        mark = fetched.mark if fetched.mark is not None else item.mark
+        same_as = item.same_as and (mark if item.same_as == item.mark else item.same_as)
+        values: dict[str, Any] = {"mark": mark, "same_as": same_as, "error": None}
+        if fetched.notes is not None:
+            values["notes"] = dict(fetched.notes)
+        if document is not None:
+            values["document_key"] = document.key
+        self._upsert(session, item.id, values)
+
+    def _failed(self, session: Session, item: Listed, error: str) -> dict[str, Any]:
+        self._record.failed += 1
+        self._upsert(session, item.id, {"mark": "", "error": error})
+        known = self._items.get(item.id)
+        document = (
+            session.get(Document, known.document_key)
+            if known and known.document_key is not None
+            else None
+        )
+        return outcome_row(item.id, Outcome.FAILED, error, document)
+
+    def _upsert(self, session: Session, item_id: str, values: dict[str, Any]) -> None:
+        fresh = {
+            "mark": "",
+            "same_as": "",
+            "team_id": self._source.team_id,
+            "source_id": self._source.id,
+            "item_id": item_id,
+        }
+        statement = insert(SourceItem).values(**{**fresh, **values})
+        session.execute(
+            statement.on_conflict_do_update(index_elements=["source_id", "item_id"], set_=values)
+        )
+
+    def _rename(self, session: Session, document: Document, wanted: str) -> None:
+        name = document_name(f"{self._source.folder}/{wanted}")
+        if name != document.name:
+            rename_document(session, document, self._free_name(session, name, document))
+
+    def _free_name(self, session: Session, name: str, own: Document | None = None) -> str:
+        """The name, unless another document of the kb that is not this source's has it."""
+        stem, dot, ending = name.rpartition(".")
+        number = 1
+        wanted = name
+        while True:
+            holder = session.scalar(
+                select(Document).where(
+                    Document.kb_id == self._source.kb_id, Document.name == wanted
+                )
+            )
+            mine = holder is not None and (
+                holder is own
+                or (
+                    own is None
+                    and holder.state == DocumentState.REMOVED
+                    and holder.source_id == self._source.id
+                )
+            )
+            if holder is None or mine:
+                return wanted
+            number += 1
+            wanted = (
+                f"{stem} ({number}){dot}{ending}"
+                if dot and "/" not in ending
+                else f"{name} ({number})"
+            )
+
+    def _tags(self, path: str) -> dict[str, str]:
+        return {
+            k: v
+            for fits, tags in self._rules
+            if fits is not None and fits(path)
+            for k, v in tags.items()
+        }
+
+    # Moves and removals
+
+    def _match_moves(
+        self, missing: dict[str, _Known], deferred: Sequence[Listed]
+    ) -> tuple[list[tuple[str, Listed]], dict[str, _Known]]:
+        """Pairs of an id that left and the item that it became; and what is left of the missing."""
+        left = dict(missing)
+        by_same: dict[str, list[str]] = {}
+        for item_id, known in missing.items():
+            if known.same_as:
+                by_same.setdefault(known.same_as, []).append(item_id)
+        moved = []
+        for item in deferred:
+            if gone := by_same.get(item.same_as):
+                old = gone.pop(0)
+                moved.append((old, item))
+                del left[old]
+            else:
+                # Two came up where one left: the second is new.
+                self._commit([[self._fetch(item)]])
+        return moved, left
+
+    def _move(self, moved: Sequence[tuple[str, Listed]]) -> None:
+        for start in range(0, len(moved), BATCH):
+            with writing(self._sessions) as session:
+                rows = []
+                for old, item in moved[start : start + BATCH]:
+                    known = self._items[old]
+                    document = (
+                        session.get(Document, known.document_key)
+                        if known.document_key is not None
+                        else None
+                    )
+                    if document is not None:
+                        self._rename(session, document, item.name)
+                        document.link = item.link
+                    values = {"item_id": item.id, "mark": item.mark}
+                    session.execute(
+                        update(SourceItem).where(SourceItem.key == known.key).values(**values)
+                    )
+                    rows.append(outcome_row(item.id, Outcome.MOVED, f"from {old}", document))
+                self._record.write(session, rows)
+                session.commit()
+            fault("items_committed")
+            self._tell()
+
+    def _remove(self, missing: dict[str, _Known]) -> None:
+        gone = list(missing.items())
+        for start in range(0, len(gone), BATCH):
+            with writing(self._sessions) as session:
+                kb = session.get(Kb, self._source.kb_id)
+                if kb is None:
+                    raise Ended
+                rows = []
+                for item_id, known in gone[start : start + BATCH]:
+                    document = (
+                        session.get(Document, known.document_key)
+                        if known.document_key is not None
+                        else None
+                    )
+                    if document is not None:
+                        remove_document(session, kb, document)
+                        rows.append(outcome_row(item_id, Outcome.REMOVED, None, document))
+                    session.execute(delete(SourceItem).where(SourceItem.key == known.key))
+                self._record.write(session, rows)
+                session.commit()
+            fault("items_committed")
+            self._tell()
+
+    # The guard
+
+    def _guard(self, missing: dict[str, _Known]) -> None:
+        """Raises Held when the run would take away, or failed to take, more than the source's share."""
+        documents = {
+            item_id: known for item_id, known in missing.items() if known.document_key is not None
+        }
+        unseen = {
+            item_id: known for item_id, known in documents.items() if item_id not in self._approved
+        }
+        if not unseen:
+            return
+        if not self._seen:
+            self._hold(
+                documents,
+                f"The source lists nothing any more; {len(documents)} documents would be removed.",
+            )
+        if self._too_many(len(unseen) + self._record.failed):
+            self._hold(
+                documents,
+                f"{len(documents)} of {self._record.expected} documents would be removed.",
+            )
+
+    def _check_failures(self) -> None:
+        base = max(self._record.expected, len(self._seen))
+        if not self._sync.confirmed and self._too_many(self._record.failed, base):
+            raise Held(f"{self._record.failed} of {base} items could not be fetched.")
+
+    def _too_many(self, count: int, base: int | None = None) -> bool:
+        share = self._source.guard_share * (self._record.expected if base is None else base)
+        return count >= self._source.guard_least and count > share
+
+    def _hold(self, documents: dict[str, _Known], reason: str) -> None:
+        with writing(self._sessions) as session:
+            rows = []
+            for item_id, known in documents.items():
+                row = outcome_row(item_id, Outcome.MISSING)
+                row["document_key"] = known.document_key
+                rows.append(row)
+            self._record.write(session, rows)
+            session.commit()
+        raise Held(reason)

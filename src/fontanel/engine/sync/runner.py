@@ -1,0 +1,309 @@
+"""Runs of sources: which one is next, what becomes of one that ends, fails or is held, and what was left running at a crash."""
+
+from __future__ import annotations
+
+import time
+from collections.abc import Callable
+from datetime import datetime, timedelta
+from functools import partial
+from pathlib import Path
+
+import structlog
+from sqlalchemy import delete, func, select, update
+from sqlalchemy.orm import Session, aliased
+
+from fontanel.engine.editions.store import Editions
+from fontanel.engine.notices.notify import notify
+from fontanel.engine.runtime.watchers import Changes
+from fontanel.engine.sync.limits import surroundings
+from fontanel.engine.sync.opening import credentials_of, open_kind
+from fontanel.engine.sync.planning import next_run
+from fontanel.engine.sync.run import Held, SyncRun
+from fontanel.engine.sync.run_record import BrokenOff, Ended
+from fontanel.errors import Refused
+from fontanel.records.blobs import BlobStore
+from fontanel.records.database import Sessions, writing
+from fontanel.records.tables import Source, Sync, SyncState, Team, now
+from fontanel.records.vault import SecretsLost, Vault
+from fontanel.settings import Settings
+from fontanel.sources import KINDS, SourceUnavailable
+from fontanel.sources.patterns import PatternRefused
+
+log = structlog.get_logger()
+
+#: Runs of a source that are kept; those that changed something are kept longer.
+_KEPT_RUNS, _KEPT_DAYS = 50, 90
+_LONGEST_RETRY = timedelta(hours=1)
+
+
+class Syncing:
+    """`round` does one waiting run and is called by several threads; runs of one source never overlap."""
+
+    def __init__(
+        self,
+        sessions: Sessions,
+        blobs: BlobStore,
+        vault: Vault,
+        editions: Editions,
+        changes: Changes,
+        settings: Settings,
+        wake: Callable[[], None],
+        stopping: Callable[[], bool],
+    ) -> None:
+        self._sessions = sessions
+        self._blobs = blobs
+        self._vault = vault
+        self._editions = editions
+        self._changes = changes
+        self._settings = settings
+        self._wake = wake
+        self._stopping = stopping
+        #: Sources that were deleted while they ran.
+        self._cancelled: set[str] = set()
+
+    def recover(self) -> int:
+        """At start: runs that were broken off wait again, and go on where they were."""
+        with writing(self._sessions) as session:
+            running = session.scalars(select(Sync).where(Sync.state == SyncState.RUNNING)).all()
+            for sync in running:
+                # One that waits behind it is this one now.
+                session.execute(
+                    delete(Sync).where(
+                        Sync.source_id == sync.source_id, Sync.state == SyncState.WAITING
+                    )
+                )
+                sync.state = SyncState.WAITING
+            session.commit()
+            return len(running)
+
+    def round(self) -> bool:
+        """Do a waiting run, if there is one; return whether there was."""
+        claimed = self._claim()
+        if claimed is None:
+            return False
+        sync, source = claimed
+        began = time.monotonic()
+        run: SyncRun | None = None
+        try:
+            kind = KINDS.get(source.kind)
+            if kind is None:
+                raise SourceUnavailable(
+                    f"This version has no kind of source {source.kind!r}.", again=False
+                )
+            with self._sessions() as session:
+                team = session.get_one(Team, source.team_id)
+            around = surroundings(
+                self._settings, team, self._scratch(source), partial(self._ends, source.id)
+            )
+            with open_kind(
+                kind, source.settings, credentials_of(self._vault, source), around
+            ) as opened:
+                tell, told = self._teller(source), partial(self._changes.tell, source.kb_id)
+                run = SyncRun(
+                    self._sessions,
+                    self._blobs,
+                    sync,
+                    source,
+                    opened,
+                    around.most_bytes,
+                    tell,
+                    told,
+                    around.stopping,
+                    kind.reports_unchanged,
+                )
+                run.go()
+        except Held as held:
+            self._finish(sync, run, SyncState.HELD, held_for=str(held))
+        except BrokenOff:
+            return False
+        except Ended:
+            self._finish(sync, run, SyncState.ENDED)
+        except SourceUnavailable as error:
+            if self._ends(source.id):
+                return False  # it goes on at the next start
+            self._finish(sync, run, SyncState.FAILED, error=str(error), again=error.again)
+        except (Refused, SecretsLost, PatternRefused) as error:
+            self._finish(sync, run, SyncState.FAILED, error=str(error), again=False)
+        except Exception as error:
+            if self._ends(source.id):
+                return False
+            log.exception("sync failed", sync=sync.id, source=source.id)
+            self._finish(
+                sync,
+                run,
+                SyncState.FAILED,
+                error=f"It failed inside the service: {error}. The log has the details.",
+            )
+        else:
+            self._finish(sync, run, SyncState.DONE)
+        log.info(
+            "sync ended", sync=sync.id, source=source.id, seconds=round(time.monotonic() - began, 3)
+        )
+        return True
+
+    def cancel(self, source_id: str) -> None:
+        """End the run of a source that is gone, also while it waits for a server."""
+        with self._sessions() as session:
+            if session.get(Source, source_id) is None:
+                self._cancelled.add(source_id)
+
+    def _ends(self, source_id: str) -> bool:
+        return source_id in self._cancelled or self._stopping()
+
+    def _claim(self) -> tuple[Sync, Source] | None:
+        with self._sessions() as session:
+            if (
+                session.scalar(select(Sync.id).where(Sync.state == SyncState.WAITING).limit(1))
+                is None
+            ):
+                return None
+        with writing(self._sessions) as session:
+            other = aliased(Sync)
+            busy = select(other.id).where(
+                other.source_id == Sync.source_id, other.state == SyncState.RUNNING
+            )
+            ready = select(Sync).where(Sync.state == SyncState.WAITING, ~busy.exists())
+            # A team whose servers are slow must not take the threads of the others.
+            running = select(func.count()).where(
+                other.team_id == Sync.team_id, other.state == SyncState.RUNNING
+            )
+            of_team = running.scalar_subquery()
+            share = max(1, self._settings.sync_threads // 3)
+            sync = session.scalar(
+                ready.where(of_team < share).order_by(of_team, Sync.created_at).limit(1)
+            )
+            if sync is None:
+                return None
+            source = session.get_one(Source, sync.source_id)
+            sync.state, sync.started_at, sync.stage = (
+                SyncState.RUNNING,
+                sync.started_at or now(),
+                "listing",
+            )
+            session.commit()
+        self._changes.tell(source.kb_id)
+        return sync, source
+
+    def _scratch(self, source: Source) -> Path:
+        return self._settings.data / "sources" / source.id
+
+    def _teller(self, source: Source) -> Callable[[], None]:
+        def tell() -> None:
+            self._editions.refresh_kb(source.kb_id)
+            self._wake()
+            self._changes.tell(source.kb_id)
+
+        return tell
+
+    def _finish(
+        self,
+        sync: Sync,
+        run: SyncRun | None,
+        state: SyncState,
+        *,
+        held_for: str | None = None,
+        error: str | None = None,
+        again: bool = True,
+    ) -> None:
+        """Write down how a run ended, when the source is next due, and tell members what they should know."""
+        with writing(self._sessions) as session:
+            row, source = session.get(Sync, sync.id), session.get(Source, sync.source_id)
+            if row is None or source is None:
+                return
+            if row.state == SyncState.RUNNING:
+                row.state = state
+            if run is not None:
+                run.note_end(row)
+            row.held_for, row.error, row.finished_at, row.stage = held_for, error, now(), ""
+            was_held = self._overtake(session, row)
+            if row.state == SyncState.DONE:
+                self._came_through(session, source, row)
+            elif row.state == SyncState.FAILED:
+                self._went_wrong(session, source, row, again)
+            elif row.state == SyncState.HELD and not was_held:
+                notify(
+                    session,
+                    source,
+                    "sync.held",
+                    f"{source.name}: a run is held. {held_for} Nothing was removed.",
+                    row,
+                )
+            if row.state in (SyncState.HELD, SyncState.ENDED):
+                source.looked_at = (
+                    row.started_at if row.state == SyncState.HELD else source.looked_at
+                )
+                source.next_run_at = self._next(session, source)
+            self._forget_old(session, source)
+            session.commit()
+        self._wake()
+        self._changes.tell(sync.kb_id)
+
+    def _overtake(self, session: Session, row: Sync) -> bool:
+        """End runs that are held, when a later one has gone through or is held itself; return whether there were any."""
+        if row.state not in (SyncState.DONE, SyncState.HELD):
+            return False
+        held = update(Sync).where(
+            Sync.source_id == row.source_id, Sync.state == SyncState.HELD, Sync.id != row.id
+        )
+        found = session.execute(
+            held.values(state=SyncState.ENDED, error="A later run looked again.")
+        )
+        return bool(found.rowcount)  # type: ignore[attr-defined]
+
+    def _came_through(self, session: Session, source: Source, row: Sync) -> None:
+        if source.failing_since is not None:
+            notify(session, source, "sync.recovered", f"{source.name}: it can be read again.", row)
+        elif row.added + row.changed + row.moved + row.removed:
+            parts = [
+                f"{count} {word}"
+                for word in ("added", "changed", "moved", "removed")
+                if (count := getattr(row, word))
+            ]
+            notify(session, source, "sync.finished", f"{source.name}: {', '.join(parts)}.", row)
+        source.looked_at = row.started_at
+        source.failing_since, source.failures, source.error = None, 0, None
+        source.next_run_at = self._next(session, source)
+
+    def _went_wrong(self, session: Session, source: Source, row: Sync, again: bool) -> None:
+        if source.failing_since is None:
+            source.failing_since = row.started_at
+            notify(
+                session,
+                source,
+                "sync.failed",
+                f"{source.name}: {row.error} Its documents stay as they are.",
+                row,
+            )
+        source.failures += 1
+        source.error = row.error
+        due = self._next(session, source)
+        # What can pass is tried again sooner than the schedule says, at growing distances.
+        retry = now() + min(timedelta(seconds=15 * 2 ** min(source.failures, 10)), _LONGEST_RETRY)
+        scheduled = due is not None
+        source.next_run_at = (
+            min(due or retry, retry) if again and (scheduled or source.failures < 5) else due
+        )
+
+    def _next(self, session: Session, source: Source) -> datetime | None:
+        team = session.get_one(Team, source.team_id)
+        return next_run(source, team.time_zone, now())
+
+    def _forget_old(self, session: Session, source: Source) -> None:
+        """Drop runs of long ago, and sooner those in which nothing happened."""
+        ended = (SyncState.DONE, SyncState.FAILED, SyncState.ENDED)
+        recent = (
+            select(Sync.id)
+            .where(Sync.source_id == source.id)
+            .order_by(Sync.created_at.desc())
+            .limit(_KEPT_RUNS)
+        )
+        eventful = Sync.added + Sync.changed + Sync.moved + Sync.removed > 0
+        old = Sync.created_at < now() - timedelta(days=_KEPT_DAYS)
+        session.execute(
+            delete(Sync).where(
+                Sync.source_id == source.id,
+                Sync.state.in_(ended),
+                Sync.id.not_in(recent),
+                old | ~eventful,
+            )
+        )

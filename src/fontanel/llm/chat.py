@@ -1,0 +1,379 @@
+"""Model servers that speak the chat-completions protocol over HTTP: streams, retries, limits, cancellation.
+
+All calls run on one event loop in a thread of its own, so that many answers can be streamed at once; a `ChatWriter` hands one
+call's text to the thread that composes its answer.
+"""
+
+from __future__ import annotations
+
+import asyncio
+import json
+import queue
+import random
+import threading
+import time
+from collections.abc import AsyncGenerator, Callable, Generator, Sequence
+from concurrent.futures import Future
+from contextlib import aclosing
+from dataclasses import dataclass
+from typing import Any
+
+import httpx
+
+from fontanel.core.answering import Message, TokenUse, WriterFailed
+
+#: What may pass by itself.
+_PASSING = frozenset({408, 409, 425, 429, 500, 502, 503, 504, 529})
+_CONNECT_SECONDS = 5.0
+#: The longest pause before another try that a person can be made to wait for.
+_LONGEST_PAUSE = 10.0
+#: The longest an answer may take altogether, and how much of it is read.
+_WHOLE_SECONDS = 600.0
+_MOST_CHARACTERS = 200_000
+_LOOK = 0.2
+
+
+@dataclass(frozen=True, slots=True)
+class Endpoint:
+    """Where a model is reached. `seconds` is how long it may be silent, `tries` how often it is asked."""
+
+    name: str
+    url: str
+    remote: str
+    secret: str | None = None
+    seconds: float = 60.0
+    tries: int = 3
+
+    @property
+    def headers(self) -> dict[str, str]:
+        return {"Authorization": f"Bearer {self.secret}"} if self.secret else {}
+
+    @property
+    def away(self) -> str:
+        """What is said when nobody is at its address."""
+        return f"its server at {httpx.URL(self.url).host} cannot be reached"
+
+
+class AskerGone(Exception):
+    """Nobody waits for the answer any more."""
+
+
+@dataclass(frozen=True, slots=True)
+class _Piece:
+    text: str
+
+
+@dataclass(frozen=True, slots=True)
+class _End:
+    failure: str = ""
+
+
+class _Passing(Exception):
+    """The server may answer when it is asked again, after so many seconds if it said so."""
+
+    def __init__(self, reason: str, after: float | None = None) -> None:
+        super().__init__(reason)
+        self.after = after
+
+
+class ModelLine:
+    """The line to model servers: an event loop in a thread, with one pool of connections. Opened when first used."""
+
+    def __init__(self) -> None:
+        self._lock = threading.Lock()
+        self._loop: asyncio.AbstractEventLoop | None = None
+        self._thread: threading.Thread | None = None
+        self._client: httpx.AsyncClient | None = None
+
+    def start(self, call: Callable[[httpx.AsyncClient], Any]) -> Future[None]:
+        """Run a coroutine on the line's loop."""
+        with self._lock:
+            if self._loop is None:
+                self._loop = asyncio.new_event_loop()
+                self._thread = threading.Thread(
+                    target=self._loop.run_forever, name="models", daemon=True
+                )
+                self._thread.start()
+            loop = self._loop
+
+        async def run() -> None:
+            if self._client is None:
+                limits = httpx.Limits(max_connections=None, max_keepalive_connections=32)
+                # Redirects are not followed: what is asked goes to the address that the operator named.
+                self._client = httpx.AsyncClient(
+                    limits=limits, headers={"User-Agent": "Fontanel/1"}, trust_env=False
+                )
+            await call(self._client)
+
+        return asyncio.run_coroutine_threadsafe(run(), loop)
+
+    def reach(self, endpoints: Sequence[Endpoint]) -> dict[str, str | None]:
+        """Whether the servers of some models can be reached, all asked at once; by name, what is wrong, None when nothing is."""
+        found: dict[str, str | None] = {}
+
+        async def one(client: httpx.AsyncClient, endpoint: Endpoint) -> None:
+            try:
+                response = await client.get(
+                    f"{endpoint.url}/models", headers=endpoint.headers, timeout=_CONNECT_SECONDS
+                )
+            except httpx.HTTPError:
+                found[endpoint.name] = endpoint.away
+            else:
+                # A server need not list its models; one that falls over or refuses the secret is of no use.
+                bad = response.status_code >= 500 or response.status_code in (401, 403)
+                found[endpoint.name] = (
+                    f"its server answers with status {response.status_code}" if bad else None
+                )
+
+        async def all_of_them(client: httpx.AsyncClient) -> None:
+            await asyncio.gather(*(one(client, endpoint) for endpoint in endpoints))
+
+        self.start(all_of_them).result(timeout=_CONNECT_SECONDS + 5)
+        return found
+
+    def stop(self) -> None:
+        with self._lock:
+            loop, self._loop = self._loop, None
+        if loop is None:
+            return
+
+        async def close() -> None:
+            if self._client is not None:
+                await self._client.aclose()
+
+        asyncio.run_coroutine_threadsafe(close(), loop).result(timeout=5)
+        loop.call_soon_threadsafe(loop.stop)
+
+
+class ChatWriter:
+    """One model for one answer. `gone` is set when the asker leaves: the call is cancelled, and `write` raises AskerGone."""
+
+    def __init__(
+        self, line: ModelLine, endpoint: Endpoint, gone: threading.Event | None = None
+    ) -> None:
+        self.name = endpoint.name
+        self._line = line
+        self._endpoint = endpoint
+        self._gone = gone or threading.Event()
+        self._use: TokenUse | None = None
+
+    def use(self) -> TokenUse | None:
+        return self._use
+
+    def write(
+        self, messages: Sequence[Message], most_tokens: int, temperature: float
+    ) -> Generator[str, None, None]:
+        """The model's text as it comes. Raises WriterFailed, AskerGone."""
+        self._use = None
+        arrived: queue.SimpleQueue[_Piece | _End] = queue.SimpleQueue()
+        body = {
+            "model": self._endpoint.remote,
+            "messages": [
+                {"role": message.role, "content": message.content} for message in messages
+            ],
+            "max_tokens": most_tokens,
+            "temperature": temperature,
+            "stream": True,
+            "stream_options": {"include_usage": True},
+        }
+
+        async def call(client: httpx.AsyncClient) -> None:
+            try:
+                async with asyncio.timeout(_WHOLE_SECONDS):
+                    await self._ask(client, body, arrived)
+            except TimeoutError:
+                arrived.put(_End(f"it took more than {_WHOLE_SECONDS:.0f} seconds"))
+            except WriterFailed as failed:
+                arrived.put(_End(str(failed)))
+            except Exception as error:  # what is not foreseen must not leave the answer waiting
+                arrived.put(_End(f"{type(error).__name__}: {error}"))
+
+        running = self._line.start(call)
+        try:
+            while True:
+                try:
+                    item = arrived.get(timeout=_LOOK)
+                except queue.Empty:
+                    if self._gone.is_set():
+                        raise AskerGone from None
+                    continue
+                if isinstance(item, _End):
+                    if item.failure:
+                        raise WriterFailed(item.failure)
+                    return
+                yield item.text
+                if self._gone.is_set():
+                    raise AskerGone
+        finally:
+            running.cancel()
+
+    async def _ask(
+        self, client: httpx.AsyncClient, body: dict[str, Any], arrived: queue.SimpleQueue[Any]
+    ) -> None:
+        """Ask, and again when that may help, as long as no text has come."""
+        reason = ""
+        for attempt in range(1, self._endpoint.tries + 1):
+            begun = False
+            try:
+                async with aclosing(self._stream(client, body)) as pieces:
+                    async for piece in pieces:
+                        begun = True
+                        arrived.put(_Piece(piece))
+                arrived.put(_End())
+                return
+            except _Passing as passing:
+                reason = str(passing)
+                pause = (
+                    0.3 * 2 ** (attempt - 1) * random.uniform(0.75, 1.25)
+                    if passing.after is None
+                    else passing.after
+                )
+                if begun or attempt == self._endpoint.tries or pause > _LONGEST_PAUSE:
+                    break
+                await asyncio.sleep(pause)
+            except httpx.TimeoutException:
+                raise WriterFailed(
+                    f"it was silent for {self._endpoint.seconds:g} seconds"
+                ) from None
+        raise WriterFailed(reason)
+
+    async def _stream(
+        self, client: httpx.AsyncClient, body: dict[str, Any]
+    ) -> AsyncGenerator[str, None]:
+        endpoint = self._endpoint
+        timeout = httpx.Timeout(endpoint.seconds, connect=_CONNECT_SECONDS)
+        try:
+            async with client.stream(
+                "POST",
+                f"{endpoint.url}/chat/completions",
+                json=body,
+                headers=endpoint.headers,
+                timeout=timeout,
+            ) as response:
+                if response.status_code != 200:
+                    await self._refused(response, body)
+                elif "text/event-stream" in response.headers.get("content-type", ""):
+                    async with aclosing(self._events(response)) as pieces:
+                        async for piece in pieces:
+                            yield piece
+                else:
+                    yield self._whole(await response.aread())
+        except (httpx.ConnectError, httpx.ConnectTimeout):
+            raise _Passing(endpoint.away) from None
+        except httpx.TransportError as error:
+            if isinstance(error, httpx.TimeoutException):
+                raise
+            raise _Passing("its server closed the connection") from None
+
+    async def _refused(self, response: httpx.Response, body: dict[str, Any]) -> None:
+        said = _said(await response.aread())
+        status = response.status_code
+        if status == 400 and "stream_options" in body and "stream_options" in said:
+            del body["stream_options"]  # a server that does not know it is asked without
+            raise _Passing("it does not say what it uses", 0.0)
+        if status in _PASSING:
+            reason = (
+                "it is asked too much"
+                if status == 429
+                else f"its server answers with status {status}"
+            )
+            raise _Passing(reason, _retry_after(response))
+        reasons = {
+            401: "it refuses the secret",
+            403: "it refuses the secret",
+            404: "there is no such model at its server",
+        }
+        raise WriterFailed(
+            reasons.get(status)
+            or f"it refuses with status {status}{': ' + said[:160] if said else ''}"
+        )
+
+    async def _events(self, response: httpx.Response) -> AsyncGenerator[str, None]:
+        """The pieces of a stream of events. A stream must end with a reason or with [DONE]: else it broke off."""
+        ended = False
+        length = 0
+        async for line in response.aiter_lines():
+            if not line.startswith("data:"):
+                continue
+            data = line[5:].strip()
+            if data == "[DONE]":
+                ended = True
+                break
+            try:
+                event = json.loads(data)
+                if isinstance(event, dict) and event.get("error"):
+                    raise WriterFailed(f"it broke off: {_said(data.encode())[:160]}")
+                self._note_use(event.get("usage"))
+                for choice in event.get("choices") or ():
+                    text = (choice.get("delta") or {}).get("content") or ""
+                    ended = ended or bool(choice.get("finish_reason"))
+                    length += len(text)
+                    if text:
+                        yield str(text)
+            except (ValueError, AttributeError, TypeError) as error:
+                raise WriterFailed("its stream cannot be read") from error
+            if length > _MOST_CHARACTERS:
+                raise WriterFailed("it does not stop writing")
+        if not ended:
+            raise _Passing("its stream broke off")
+
+    def _whole(self, content: bytes) -> str:
+        """An answer that came as one piece of JSON, from a server that does not stream."""
+        try:
+            answered = json.loads(content)
+            self._note_use(answered.get("usage"))
+            return str(answered["choices"][0]["message"]["content"] or "")
+        except (ValueError, LookupError, AttributeError, TypeError) as error:
+            raise WriterFailed("its answer cannot be read") from error
+
+    def _note_use(self, usage: Any) -> None:
+        if isinstance(usage, dict):
+            read, written = usage.get("prompt_tokens"), usage.get("completion_tokens")
+            if isinstance(read, int) and isinstance(written, int) and read >= 0 and written >= 0:
+                self._use = TokenUse(read, written, True)
+
+
+def _said(content: bytes) -> str:
+    """What an error's body says, on one line."""
+    try:
+        error = json.loads(content)
+        error = error.get("error", error) if isinstance(error, dict) else error
+        said = error.get("message", error) if isinstance(error, dict) else error
+    except ValueError:
+        said = content[:300].decode(errors="replace")
+    return " ".join(str(said).split())
+
+
+def _retry_after(response: httpx.Response) -> float | None:
+    try:
+        return max(0.0, float(response.headers["retry-after"]))
+    except (KeyError, ValueError):
+        return None
+
+
+@dataclass(frozen=True, slots=True)
+class Tried:
+    """What asking a model one short question gave; `error` is None when it answered."""
+
+    text: str
+    error: str | None
+    first_seconds: float | None
+    seconds: float
+
+
+def try_model(line: ModelLine, endpoint: Endpoint) -> Tried:
+    """Ask a model to say one word."""
+    started = time.monotonic()
+    first: float | None = None
+    text, error = "", None
+    try:
+        for piece in ChatWriter(line, endpoint).write(
+            [Message("user", "Reply with the word ready.")], 20, 0.0
+        ):
+            first = first if first is not None else time.monotonic() - started
+            text += piece
+    except WriterFailed as failed:
+        error = str(failed)
+    if error is None and not text.strip():
+        error = "it wrote nothing"
+    return Tried(text.strip()[:200], error, first, time.monotonic() - started)

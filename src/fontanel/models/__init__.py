@@ -1,5 +1,0 @@
-"""Adapters to text-generating models over HTTP."""
-
-from fontanel.models.chat import AskerGone, ChatWriter, Endpoint, ModelLine, Tried, try_model
-
-__all__ = ["AskerGone", "ChatWriter", "Endpoint", "ModelLine", "Tried", "try_model"]

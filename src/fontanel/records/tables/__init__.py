@@ -1,0 +1,81 @@
+"""The tables. Everything a team owns has a `team_id` and is read through `TeamScope` alone."""
+
+from __future__ import annotations
+
+from fontanel.records.tables.base import Base, UtcDateTime, Word, now, of_team
+from fontanel.records.tables.conversations import Conversation, Feedback, Turn, TurnState, Use
+from fontanel.records.tables.desks import Desk, DeskLink, DeskVersion, TextModel
+from fontanel.records.tables.documents import (
+    SETTLED,
+    Description,
+    Document,
+    DocumentState,
+    DocumentTag,
+    Job,
+    JobStage,
+    JobState,
+    Revision,
+)
+from fontanel.records.tables.kbs import Edition, Kb, PassageRow, Segment, Tombstone
+from fontanel.records.tables.notices import Delivery, Notice, Receiver
+from fontanel.records.tables.people import (
+    IdempotentReply,
+    Invitation,
+    Key,
+    Member,
+    PasswordLink,
+    Person,
+    Role,
+    SignIn,
+    Team,
+)
+from fontanel.records.tables.sources import Outcome, Source, SourceItem, Sync, SyncItem, SyncState
+
+__all__ = [
+    "SETTLED",
+    "Base",
+    "Conversation",
+    "Delivery",
+    "Description",
+    "Desk",
+    "DeskLink",
+    "DeskVersion",
+    "Document",
+    "DocumentState",
+    "DocumentTag",
+    "Edition",
+    "Feedback",
+    "IdempotentReply",
+    "Invitation",
+    "Job",
+    "JobStage",
+    "JobState",
+    "Kb",
+    "Key",
+    "Member",
+    "Notice",
+    "Outcome",
+    "PassageRow",
+    "PasswordLink",
+    "Person",
+    "Receiver",
+    "Revision",
+    "Role",
+    "Segment",
+    "SignIn",
+    "Source",
+    "SourceItem",
+    "Sync",
+    "SyncItem",
+    "SyncState",
+    "Team",
+    "TextModel",
+    "Tombstone",
+    "Turn",
+    "TurnState",
+    "Use",
+    "UtcDateTime",
+    "Word",
+    "now",
+    "of_team",
+]

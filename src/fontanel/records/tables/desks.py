@@ -1,0 +1,91 @@
+"""Desks, their published versions and links, and the models that write for them."""
+
+from __future__ import annotations
+
+from datetime import datetime
+from typing import Any
+
+from sqlalchemy import (
+    ForeignKey,
+    UniqueConstraint,
+)
+from sqlalchemy.orm import Mapped, mapped_column
+
+from fontanel.records.tables.base import Base, now, of_team
+
+
+class Desk(Base):
+    """What chat users talk to. `draft` are the settings being edited; `published` is the number of the version that serves, None
+    while there is none."""
+
+    __tablename__ = "desks"
+    __table_args__ = (UniqueConstraint("team_id", "slug"),)
+
+    id: Mapped[str] = mapped_column(primary_key=True)
+    team_id: Mapped[str] = of_team()
+    slug: Mapped[str]
+    name: Mapped[str]
+    draft: Mapped[dict[str, Any]]
+    published: Mapped[int | None]
+    created_at: Mapped[datetime] = mapped_column(default=now)
+    changed_at: Mapped[datetime] = mapped_column(default=now)
+    version: Mapped[int] = mapped_column(default=1)
+
+
+class DeskVersion(Base):
+    """Settings of a desk as they were published, never changed again. `author` is who published them."""
+
+    __tablename__ = "desk_versions"
+    __table_args__ = (UniqueConstraint("desk_id", "number"),)
+
+    id: Mapped[str] = mapped_column(primary_key=True)
+    team_id: Mapped[str] = of_team()
+    desk_id: Mapped[str] = mapped_column(ForeignKey("desks.id", ondelete="CASCADE"))
+    number: Mapped[int]
+    settings: Mapped[dict[str, Any]]
+    note: Mapped[str] = mapped_column(default="")
+    author: Mapped[str]
+    created_at: Mapped[datetime] = mapped_column(default=now)
+
+
+class DeskLink(Base):
+    """A link by which anyone may talk to a desk. Its secret is kept hashed."""
+
+    __tablename__ = "desk_links"
+
+    id: Mapped[str] = mapped_column(primary_key=True)
+    team_id: Mapped[str] = of_team()
+    desk_id: Mapped[str] = mapped_column(ForeignKey("desks.id", ondelete="CASCADE"), index=True)
+    name: Mapped[str]
+    start: Mapped[str]
+    secret_hash: Mapped[str] = mapped_column(unique=True)
+    per_minute: Mapped[int] = mapped_column(default=10)
+    created_at: Mapped[datetime] = mapped_column(default=now)
+    expires_at: Mapped[datetime | None]
+    revoked_at: Mapped[datetime | None]
+    last_used_at: Mapped[datetime | None]
+
+
+class TextModel(Base):
+    """A text-generating model behind an address. `remote` is its name there; `secret` is encrypted; prices are for a million
+    tokens; `team_ids` says who may use it, None for every team."""
+
+    __tablename__ = "models"
+
+    id: Mapped[str] = mapped_column(primary_key=True)
+    name: Mapped[str] = mapped_column(unique=True)
+    url: Mapped[str]
+    remote: Mapped[str]
+    secret: Mapped[bytes | None]
+    price_read: Mapped[float] = mapped_column(default=0.0)
+    price_written: Mapped[float] = mapped_column(default=0.0)
+    currency: Mapped[str] = mapped_column(default="EUR")
+    team_ids: Mapped[list[Any] | None]
+    seconds: Mapped[float] = mapped_column(default=60.0)
+    tries: Mapped[int] = mapped_column(default=3)
+    enabled: Mapped[bool] = mapped_column(default=True)
+    error: Mapped[str | None]
+    checked_at: Mapped[datetime | None]
+    created_at: Mapped[datetime] = mapped_column(default=now)
+    changed_at: Mapped[datetime] = mapped_column(default=now)
+    version: Mapped[int] = mapped_column(default=1)

@@ -1,0 +1,180 @@
+"""Documents, their revisions and tags, and the jobs that index them."""
+
+from __future__ import annotations
+
+from datetime import datetime
+from enum import StrEnum
+from typing import Any
+
+from sqlalchemy import (
+    ForeignKey,
+    Index,
+    UniqueConstraint,
+)
+from sqlalchemy.orm import Mapped, mapped_column
+
+from fontanel.records.tables.base import Base, Word, now, of_team
+
+
+class DocumentState(StrEnum):
+    WAITING = "waiting"
+    READING = "reading"
+    SPLITTING = "splitting"
+    INDEXED_BY_WORDS = "indexed_by_words"
+    INDEXED = "indexed"
+    FAILED = "failed"
+    #: It left its source: out of searches and answers, kept a while for what cites it.
+    REMOVED = "removed"
+
+
+#: Nothing more becomes of a document by itself.
+SETTLED = (DocumentState.INDEXED, DocumentState.FAILED, DocumentState.REMOVED)
+
+
+class JobState(StrEnum):
+    WAITING = "waiting"
+    RUNNING = "running"
+    DONE = "done"
+    FAILED = "failed"
+
+
+class JobStage(StrEnum):
+    READ = "read"
+    EMBED = "embed"
+
+
+class Document(Base):
+    """A thing with a stable name in a kb. `parent_key` is the document inside which it was found: an archive, a message, a
+    table whose rows are documents; `source_id` the source that keeps it, None for what people added; `link` where people open
+    the original at its source; `described_by` the model that wrote its description, None: its own words."""
+
+    __tablename__ = "documents"
+    __table_args__ = (
+        UniqueConstraint("kb_id", "name"),
+        Index("ix_documents_changed", "kb_id", "changed_at"),
+        Index("ix_documents_change", "kb_id", "change"),
+        Index("ix_documents_state", "kb_id", "state"),
+        {"sqlite_autoincrement": True},
+    )
+
+    key: Mapped[int] = mapped_column(primary_key=True, autoincrement=True)
+    id: Mapped[str] = mapped_column(unique=True)
+    team_id: Mapped[str] = of_team()
+    kb_id: Mapped[str] = mapped_column(ForeignKey("kbs.id", ondelete="CASCADE"))
+    parent_key: Mapped[int | None] = mapped_column(index=True)
+    source_id: Mapped[str | None] = mapped_column(index=True)
+    link: Mapped[str] = mapped_column(default="", server_default="")
+    name: Mapped[str]
+    title: Mapped[str]
+    description: Mapped[str] = mapped_column(default="", server_default="")
+    described_by: Mapped[str | None]
+    state: Mapped[DocumentState] = mapped_column(Word(DocumentState))
+    progress: Mapped[float | None]
+    error_code: Mapped[str | None]
+    error: Mapped[str | None]
+    revision_id: Mapped[str | None]
+    latest_revision_id: Mapped[str]
+    tags: Mapped[dict[str, Any]]
+    created_at: Mapped[datetime] = mapped_column(default=now)
+    changed_at: Mapped[datetime] = mapped_column(default=now, onupdate=now)
+    version: Mapped[int] = mapped_column(default=1)
+    #: Grows with every change of any document, whatever the clock says (see `records/sequence.py`).
+    change: Mapped[int] = mapped_column(default=0, server_default="0")
+
+
+class DocumentTag(Base):
+    """A document's tags once more, a row each, for filters."""
+
+    __tablename__ = "document_tags"
+    __table_args__ = (Index("ix_document_tags_lookup", "kb_id", "tag", "value"),)
+
+    document_key: Mapped[int] = mapped_column(
+        ForeignKey("documents.key", ondelete="CASCADE"), primary_key=True
+    )
+    tag: Mapped[str] = mapped_column(primary_key=True)
+    value: Mapped[str]
+    kb_id: Mapped[str]
+    team_id: Mapped[str] = of_team()
+
+
+class Revision(Base):
+    """One content version of a document. `reading` is the blob of its text and blocks, once it has been read; `report` what
+    reading it gave; `columns` what the columns of its table mean, when somebody said so. `embedded` counts the passages whose
+    vectors were not known. `source_changed_at` is when it changed at its source, `answerable_at` when its words were first
+    searchable."""
+
+    __tablename__ = "revisions"
+    __table_args__ = (UniqueConstraint("document_key", "number"),)
+
+    id: Mapped[str] = mapped_column(primary_key=True)
+    team_id: Mapped[str] = of_team()
+    document_key: Mapped[int] = mapped_column(
+        ForeignKey("documents.key", ondelete="CASCADE"), index=True
+    )
+    number: Mapped[int]
+    sha256: Mapped[str] = mapped_column(index=True)
+    size: Mapped[int]
+    media_type: Mapped[str | None]
+    reading: Mapped[str | None] = mapped_column(index=True)
+    pages: Mapped[int | None]
+    passages: Mapped[int | None]
+    tokens: Mapped[int | None]
+    language: Mapped[str | None]
+    warnings: Mapped[list[Any]]
+    report: Mapped[dict[str, Any] | None]
+    columns: Mapped[dict[str, Any] | None]
+    seconds: Mapped[dict[str, Any]]
+    embedded: Mapped[int] = mapped_column(default=0, server_default="0")
+    created_at: Mapped[datetime] = mapped_column(default=now)
+    source_changed_at: Mapped[datetime | None]
+    answerable_at: Mapped[datetime | None]
+    indexed_at: Mapped[datetime | None]
+
+
+class Description(Base):
+    """What a model wrote of a revision, or why nothing of it was taken. `title` is empty where the document keeps its own; a call
+    that failed is made again at `again_at`, unless that is None."""
+
+    __tablename__ = "descriptions"
+
+    revision_id: Mapped[str] = mapped_column(
+        ForeignKey("revisions.id", ondelete="CASCADE"), primary_key=True
+    )
+    team_id: Mapped[str] = of_team()
+    kb_id: Mapped[str] = mapped_column(ForeignKey("kbs.id", ondelete="CASCADE"), index=True)
+    model: Mapped[str]
+    title: Mapped[str] = mapped_column(default="")
+    description: Mapped[str] = mapped_column(default="")
+    error: Mapped[str | None]
+    tries: Mapped[int] = mapped_column(default=0)
+    again_at: Mapped[datetime | None]
+    at: Mapped[datetime] = mapped_column(default=now)
+
+
+class Job(Base):
+    """A revision on its way into an edition. `edition_id` is None for the one that serves; only such a job moves its
+    document's state."""
+
+    __tablename__ = "jobs"
+    __table_args__ = (
+        Index("ix_jobs_waiting", "state", "stage", "run_after"),
+        Index("ix_jobs_by_team", "state", "stage", "team_id"),
+    )
+
+    id: Mapped[str] = mapped_column(primary_key=True)
+    team_id: Mapped[str] = of_team()
+    kb_id: Mapped[str] = mapped_column(ForeignKey("kbs.id", ondelete="CASCADE"), index=True)
+    document_key: Mapped[int] = mapped_column(
+        ForeignKey("documents.key", ondelete="CASCADE"), index=True
+    )
+    revision_id: Mapped[str] = mapped_column(ForeignKey("revisions.id", ondelete="CASCADE"))
+    edition_id: Mapped[str | None] = mapped_column(index=True)
+    stage: Mapped[JobStage] = mapped_column(Word(JobStage))
+    state: Mapped[JobState] = mapped_column(Word(JobState))
+    attempts: Mapped[int] = mapped_column(default=0)
+    done: Mapped[int] = mapped_column(default=0)
+    total: Mapped[int] = mapped_column(default=0)
+    error: Mapped[str | None]
+    run_after: Mapped[datetime] = mapped_column(default=now)
+    created_at: Mapped[datetime] = mapped_column(default=now)
+    changed_at: Mapped[datetime] = mapped_column(default=now)

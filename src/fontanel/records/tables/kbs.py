@@ -1,0 +1,101 @@
+"""Knowledge bases, their editions, and what their index consists of."""
+
+from __future__ import annotations
+
+from datetime import datetime
+from typing import Any
+
+from sqlalchemy import (
+    ForeignKey,
+    UniqueConstraint,
+)
+from sqlalchemy.orm import Mapped, mapped_column
+
+from fontanel.records.tables.base import Base, now, of_team
+
+
+class Kb(Base):
+    __tablename__ = "kbs"
+    __table_args__ = (UniqueConstraint("team_id", "slug"),)
+
+    id: Mapped[str] = mapped_column(primary_key=True)
+    team_id: Mapped[str] = of_team()
+    slug: Mapped[str]
+    name: Mapped[str]
+    description: Mapped[str] = mapped_column(default="")
+    edition_id: Mapped[str]
+    #: The name of the model that describes its documents; None: their own words do.
+    describer: Mapped[str | None]
+    created_at: Mapped[datetime] = mapped_column(default=now)
+    expires_at: Mapped[datetime | None]
+    version: Mapped[int] = mapped_column(default=1)
+
+
+class Edition(Base):
+    """One index of a kb under fixed settings. `embedder` is None while the service has none: words alone. Editions of a kb are
+    numbered from 1; the kb says which one serves. One that `takes_over` serves as soon as it is built."""
+
+    __tablename__ = "editions"
+
+    id: Mapped[str] = mapped_column(primary_key=True)
+    team_id: Mapped[str] = of_team()
+    kb_id: Mapped[str] = mapped_column(ForeignKey("kbs.id", ondelete="CASCADE"), index=True)
+    number: Mapped[int] = mapped_column(default=1, server_default="1")
+    embedder: Mapped[str | None]
+    settings: Mapped[dict[str, Any]]
+    takes_over: Mapped[bool] = mapped_column(default=False, server_default="0")
+    created_at: Mapped[datetime] = mapped_column(default=now)
+
+
+class Segment(Base):
+    """A segment file of an edition. A segment that no row names is swept at start."""
+
+    __tablename__ = "segments"
+
+    id: Mapped[str] = mapped_column(primary_key=True)
+    team_id: Mapped[str] = of_team()
+    edition_id: Mapped[str] = mapped_column(
+        ForeignKey("editions.id", ondelete="CASCADE"), index=True
+    )
+    kind: Mapped[str]
+    passages: Mapped[int]
+
+
+class Tombstone(Base):
+    """A passage that left an edition while a segment still holds it."""
+
+    __tablename__ = "tombstones"
+
+    edition_id: Mapped[str] = mapped_column(
+        ForeignKey("editions.id", ondelete="CASCADE"), primary_key=True
+    )
+    passage_id: Mapped[int] = mapped_column(primary_key=True)
+    team_id: Mapped[str] = of_team()
+
+
+class PassageRow(Base):
+    """A passage of a revision in an edition. Ids are never used twice, since segments and tombstones name them."""
+
+    __tablename__ = "passages"
+    __table_args__ = ({"sqlite_autoincrement": True},)
+
+    id: Mapped[int] = mapped_column(primary_key=True, autoincrement=True)
+    team_id: Mapped[str] = of_team()
+    edition_id: Mapped[str] = mapped_column(
+        ForeignKey("editions.id", ondelete="CASCADE"), index=True
+    )
+    document_key: Mapped[int] = mapped_column(
+        ForeignKey("documents.key", ondelete="CASCADE"), index=True
+    )
+    revision_id: Mapped[str] = mapped_column(
+        ForeignKey("revisions.id", ondelete="CASCADE"), index=True
+    )
+    ordinal: Mapped[int]
+    start: Mapped[int]
+    end: Mapped[int]
+    text: Mapped[str]
+    context: Mapped[str]
+    tokens: Mapped[int]
+    locator: Mapped[dict[str, Any]]
+    parts: Mapped[list[Any]]
+    embedded_text: Mapped[str]

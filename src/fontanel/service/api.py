@@ -1,0 +1,53 @@
+"""The routes of the API, in the order in which they are matched and documented."""
+
+from __future__ import annotations
+
+from starlette.routing import BaseRoute
+
+from fontanel.service.routes import health
+from fontanel.service.routes.desks import answers, chat, desks, kb_questions, models, usage
+from fontanel.service.routes.kbs import (
+    documents,
+    editions,
+    kbs,
+    pages,
+    preview,
+    search,
+    watching,
+    written,
+)
+from fontanel.service.routes.people import invitations, sessions, teams
+from fontanel.service.routes.sources import notices, sources, syncs
+
+_ROUTERS = (
+    sessions.router,
+    teams.router,
+    invitations.router,
+    kbs.router,
+    watching.router,
+    editions.router,
+    written.router,
+    documents.router,
+    sources.router,
+    syncs.router,
+    notices.router,
+    pages.router,
+    preview.router,
+    search.router,
+    kb_questions.router,
+    desks.router,
+    chat.router,
+    answers.router,
+    usage.router,
+    models.router,
+    editions.packs,
+    invitations.links,
+    sources.around,
+    usage.all_teams,
+    health.router,
+)
+
+
+def api_routes() -> list[BaseRoute]:
+    """Return the routes of every router."""
+    return [route for router in _ROUTERS for route in router.routes]

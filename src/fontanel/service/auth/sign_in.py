@@ -1,0 +1,81 @@
+"""Signing people in: the session cookie, and whom it belongs to."""
+
+from __future__ import annotations
+
+from datetime import timedelta
+
+from fastapi import Request, Response
+from sqlalchemy import delete, func, select
+
+from fontanel.engine.runtime.runtime import Workshop
+from fontanel.records.database import writing
+from fontanel.records.ids import hash_secret, new_id, new_secret
+from fontanel.records.tables import Key, Member, Person, SignIn, Team, now
+from fontanel.schemas import (
+    Membership,
+    SessionOut,
+)
+from fontanel.service.auth.access import COOKIE, Caller
+
+
+def address_of(request: Request) -> str:
+    return request.client.host if request.client else ""
+
+
+def open_session(
+    workshop: Workshop, request: Request, response: Response, person: Person
+) -> SessionOut:
+    """Sign a person in: note it, and set the session cookie."""
+    secret = new_secret("fs")
+    hours = workshop.settings.sign_in_hours
+    with writing(workshop.sessions) as session:
+        session.execute(delete(SignIn).where(SignIn.expires_at <= now()))
+        session.add(
+            SignIn(
+                token_hash=hash_secret(secret),
+                id=new_id("sess"),
+                person_id=person.id,
+                address=address_of(request),
+                agent=request.headers.get("user-agent", "")[:200],
+                expires_at=now() + timedelta(hours=hours),
+            )
+        )
+        session.commit()
+    response.set_cookie(
+        COOKIE,
+        secret,
+        max_age=hours * 3600,
+        httponly=True,
+        samesite="strict",
+        path="/",
+        secure=workshop.settings.secure_cookie,
+    )
+    return describe(workshop, Caller(f"person:{person.id}", person, None))
+
+
+def describe(workshop: Workshop, caller: Caller) -> SessionOut:
+    with workshop.sessions() as session:
+        if caller.key is not None:
+            key: Key = caller.key
+            team = session.get_one(Team, key.team_id)
+            reach = Membership(team_id=team.id, slug=team.slug, name=team.name, role=key.role.value)
+            return SessionOut(kind="key", name=key.name, teams=[reach])
+        assert caller.person is not None
+        rows = session.execute(
+            select(Team, Member.role)
+            .join(Member, Member.team_id == Team.id)
+            .where(Member.person_id == caller.person.id)
+            .order_by(Team.name)
+        ).tuples()
+        teams = [Membership(team_id=t.id, slug=t.slug, name=t.name, role=role) for t, role in rows]
+        open_ones = select(func.count()).where(
+            SignIn.person_id == caller.person.id, SignIn.expires_at > now()
+        )
+        return SessionOut(
+            kind="person",
+            name=caller.person.name,
+            email=caller.person.email,
+            operator=caller.person.operator,
+            teams=teams,
+            sign_ins=session.scalar(open_ones) or 0,
+        )

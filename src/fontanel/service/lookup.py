@@ -1,0 +1,83 @@
+"""Records that several routes look up by what a request names."""
+
+from __future__ import annotations
+
+import re
+
+from sqlalchemy import Select, func, select
+
+from fontanel.engine.answering.retrieval import KbKnowledge
+from fontanel.records.scope import NotInScope
+from fontanel.records.tables import Document, DocumentState, Edition, Kb, Revision
+from fontanel.schemas import (
+    Chosen,
+)
+from fontanel.service.auth.access import Access
+from fontanel.service.problems import ProblemError
+
+
+def chosen_documents(access: Access, kb: Kb, chosen: Chosen) -> Select[Document]:
+    """A query for the documents that are meant."""
+    query = access.scope.select(Document).where(Document.kb_id == kb.id)
+    if chosen.documents:
+        query = query.where(Document.id.in_(chosen.documents) | Document.name.in_(chosen.documents))
+    query = query.where(
+        Document.state == chosen.state if chosen.state else Document.state != DocumentState.REMOVED
+    )
+    if chosen.source:
+        wanted = None if chosen.source == "none" else access.scope.source(kb, chosen.source).id
+        query = query.where(Document.source_id == wanted)
+    if chosen.folder:
+        prefix = chosen.folder.strip("/") + "/"
+        query = query.where(func.substr(Document.name, 1, len(prefix)) == prefix)
+    if chosen.name:
+        part = "%" + re.sub(r"([%_!])", r"!\1", chosen.name) + "%"
+        query = query.where(
+            Document.name.ilike(part, escape="!") | Document.title.ilike(part, escape="!")
+        )
+    if chosen.warnings:
+        warned = select(Revision.id).where(func.json_array_length(Revision.warnings) > 0)
+        query = query.where(Document.latest_revision_id.in_(warned))
+    for tag, value in chosen.tags.items():
+        query = query.where(Document.key.in_(access.scope.keys_with_tag(kb, tag, value)))
+    return query
+
+
+def revision_of(
+    access: Access, kb: str, document: str, ref: str | None
+) -> tuple[Document, Revision]:
+    """The revision asked for, else the one that serves, else the newest."""
+    found = access.scope.document(access.scope.kb(kb), document)
+    wanted = ref or found.revision_id or found.latest_revision_id
+    query = access.scope.select(Revision).where(
+        Revision.document_key == found.key, Revision.id == wanted
+    )
+    revision = access.session.scalar(query)
+    if revision is None:
+        raise NotInScope("revision", wanted)
+    return found, revision
+
+
+def edition_of(access: Access, kb: Kb, number: int, field: str | None = None) -> Edition:
+    """A knowledge base's edition by its number. Raises ProblemError(not-found), about that field of the request."""
+    found = access.session.scalar(
+        access.scope.select(Edition).where(Edition.kb_id == kb.id, Edition.number == number)
+    )
+    if found is None:
+        raise ProblemError("not-found", f"The knowledge base has no edition {number}.", field=field)
+    return found
+
+
+def knowledge_of(
+    access: Access,
+    kb: Kb,
+    tags: dict[str, str] | None = None,
+    documents: list[str] | None = None,
+    edition: Edition | None = None,
+) -> KbKnowledge:
+    """The knowledge base as it is at this moment, in the edition that serves or in another one."""
+    edition = edition or access.session.get_one(Edition, kb.edition_id)
+    snapshot = access.workshop.editions.snapshot(edition.id)
+    return KbKnowledge(
+        access.scope, kb, snapshot, edition.embedder, access.workshop.embedders, tags, documents
+    )

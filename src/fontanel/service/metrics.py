@@ -1,0 +1,78 @@
+"""Figures of sources for `/metrics`, computed when they are asked for."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+
+from prometheus_client.core import GaugeMetricFamily
+from prometheus_client.metrics_core import Metric
+from prometheus_client.registry import Collector
+from sqlalchemy import select
+
+from fontanel.engine.sync.freshness import freshness_of
+from fontanel.records.database import Sessions
+from fontanel.records.tables import Kb, Source, Team, now
+
+_LABELS = ["team", "kb", "source"]
+
+
+class SourceFigures(Collector):
+    """How fresh each source is: whether it is late, how long ago it was seen, how long changes took."""
+
+    def __init__(self, sessions: Sessions) -> None:
+        self._sessions = sessions
+
+    def describe(self) -> list[Metric]:
+        return []  # nothing is asked of the records when this is registered
+
+    def collect(self) -> Iterator[Metric]:
+        late = GaugeMetricFamily(
+            "fontanel_source_late", "1 while changes are not answerable in time.", labels=_LABELS
+        )
+        failing = GaugeMetricFamily(
+            "fontanel_source_failing", "1 while the source cannot be read.", labels=_LABELS
+        )
+        age = GaugeMetricFamily(
+            "fontanel_source_seen_seconds",
+            "Seconds since the moment up to which changes have been seen.",
+            labels=_LABELS,
+        )
+        lag = GaugeMetricFamily(
+            "fontanel_source_lag_seconds",
+            "From a change at the source until it was answerable, over seven days.",
+            labels=[*_LABELS, "of"],
+        )
+        within = GaugeMetricFamily(
+            "fontanel_source_within_target",
+            "Share of changes that were answerable in time, 0-1.",
+            labels=_LABELS,
+        )
+        pending = GaugeMetricFamily(
+            "fontanel_source_pending",
+            "Changes that were seen and are not answerable yet.",
+            labels=_LABELS,
+        )
+        with self._sessions() as session:
+            joined = (
+                select(Source, Kb, Team)
+                .join(Kb, Kb.id == Source.kb_id)
+                .join(Team, Team.id == Source.team_id)
+            )
+            for source, kb, team in session.execute(joined).tuples():
+                # Ids alone: whoever may read the figures need not know what teams keep.
+                labels = [team.id, kb.id, source.id]
+                found = freshness_of(session, source)
+                late.add_metric(labels, float(found.state == "late"))
+                failing.add_metric(labels, float(source.failing_since is not None))
+                pending.add_metric(labels, found.pending)
+                if found.as_of is not None:
+                    age.add_metric(labels, max(0.0, (now() - found.as_of).total_seconds()))
+                if (
+                    found.within is not None
+                    and found.median_seconds is not None
+                    and found.worst_seconds is not None
+                ):
+                    within.add_metric(labels, found.within)
+                    lag.add_metric([*labels, "median"], found.median_seconds)
+                    lag.add_metric([*labels, "worst"], found.worst_seconds)
+        yield from (late, failing, age, lag, within, pending)

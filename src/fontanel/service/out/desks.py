@@ -1,0 +1,45 @@
+"""Desks and their versions as the API returns them."""
+
+from __future__ import annotations
+
+from sqlalchemy import func, select
+
+from fontanel.engine.answering.targets import version_of
+from fontanel.records.tables import Desk, DeskLink, DeskVersion
+from fontanel.schemas import (
+    DeskOut,
+    DeskSettings,
+    DeskVersionOut,
+)
+from fontanel.service.auth.access import Access
+
+
+def version_out(row: DeskVersion) -> DeskVersionOut:
+    settings = DeskSettings.model_validate(row.settings)
+    return DeskVersionOut(
+        number=row.number,
+        note=row.note,
+        author=row.author,
+        settings=settings,
+        created_at=row.created_at,
+    )
+
+
+def desk_out(access: Access, desk: Desk) -> DeskOut:
+    session = access.session
+    published = None if desk.published is None else version_of(session, desk, desk.published)
+    open_links = select(func.count()).where(
+        DeskLink.desk_id == desk.id, DeskLink.revoked_at.is_(None)
+    )
+    return DeskOut(
+        id=desk.id,
+        slug=desk.slug,
+        name=desk.name,
+        draft=DeskSettings.model_validate(desk.draft),
+        published=None if published is None else version_out(published),
+        changed=published is None or published.settings != desk.draft,
+        links=session.scalar(open_links) or 0,
+        created_at=desk.created_at,
+        changed_at=desk.changed_at,
+        version=desk.version,
+    )

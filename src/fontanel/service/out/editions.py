@@ -1,0 +1,35 @@
+"""Editions as the API returns them."""
+
+from __future__ import annotations
+
+from sqlalchemy import func, select
+
+from fontanel.engine.editions.lifecycle import is_outdated, progress_of
+from fontanel.engine.ingest.passages import split_settings
+from fontanel.records.tables import Edition, Kb, PassageRow
+from fontanel.schemas import EditionOut, Splitting
+from fontanel.service.auth.access import Access
+
+
+def edition_out(access: Access, kb: Kb, edition: Edition) -> EditionOut:
+    passages = access.session.scalar(
+        select(func.count()).select_from(PassageRow).where(PassageRow.edition_id == edition.id)
+    )
+    progress = progress_of(access.session, edition)
+    return EditionOut(
+        id=edition.id,
+        number=edition.number,
+        serving=edition.id == kb.edition_id,
+        state="building" if progress.building else "ready",
+        splitting=Splitting(**split_settings(edition.settings)),
+        embedder=edition.embedder,
+        outdated=is_outdated(edition, access.workshop.embedders.name),
+        takes_over=edition.takes_over,
+        passages=passages or 0,
+        recall=access.workshop.editions.snapshot(edition.id).recall,
+        done=progress.done,
+        failed=progress.failed,
+        total=progress.total,
+        seconds_left=progress.seconds_left,
+        created_at=edition.created_at,
+    )

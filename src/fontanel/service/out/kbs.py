@@ -1,0 +1,60 @@
+"""Knowledge bases as the API returns them."""
+
+from __future__ import annotations
+
+from datetime import datetime
+
+from sqlalchemy import func, select
+
+from fontanel.engine.answering.models import usable_model
+from fontanel.engine.ingest.describing import counts_of
+from fontanel.engine.ingest.passages import split_settings
+from fontanel.records.tables import SETTLED, Document, DocumentState, Edition, Kb, PassageRow
+from fontanel.schemas import DescribingOut, KbOut, Splitting
+from fontanel.service.auth.access import Access
+
+
+def kb_out(access: Access, kb: Kb) -> KbOut:
+    session = access.session
+    by_state = (
+        select(Document.state, func.count()).where(Document.kb_id == kb.id).group_by(Document.state)
+    )
+    counts: dict[str, int] = {state: count for state, count in session.execute(by_state).tuples()}
+    passages = session.scalar(
+        select(func.count()).select_from(PassageRow).where(PassageRow.edition_id == kb.edition_id)
+    )
+    changed: datetime | None = session.scalar(
+        select(func.max(Document.changed_at)).where(Document.kb_id == kb.id)
+    )
+    edition = session.get(Edition, kb.edition_id)
+    return KbOut(
+        id=kb.id,
+        slug=kb.slug,
+        name=kb.name,
+        description=kb.description,
+        documents=sum(counts.values()) - counts.get(DocumentState.REMOVED, 0),
+        passages=passages or 0,
+        pending=sum(count for state, count in counts.items() if state not in SETTLED),
+        failed=counts.get(DocumentState.FAILED, 0),
+        embedder=edition.embedder if edition else None,
+        splitting=Splitting(**split_settings(edition.settings if edition else {})),
+        describing=_describing(access, kb),
+        created_at=kb.created_at,
+        changed_at=changed,
+        expires_at=kb.expires_at,
+        version=kb.version,
+    )
+
+
+def _describing(access: Access, kb: Kb) -> DescribingOut | None:
+    if kb.describer is None:
+        return None
+    described, waiting, failed, error = counts_of(access.session, kb)
+    model = usable_model(access.session, kb.describer, kb.team_id)
+    return DescribingOut(
+        model=kb.describer,
+        described=described,
+        waiting=waiting,
+        failed=failed,
+        error=model if isinstance(model, str) else error,
+    )

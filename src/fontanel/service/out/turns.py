@@ -1,0 +1,113 @@
+"""Turns and what was said of them, as the API gives them."""
+
+from __future__ import annotations
+
+from collections import defaultdict
+from collections.abc import Sequence
+from typing import Any
+
+from sqlalchemy import select
+from sqlalchemy.orm import Session
+
+from fontanel.records.scope import TeamScope
+from fontanel.records.tables import Conversation, Document, DocumentTag, Feedback, Turn
+from fontanel.schemas import (
+    AnswerOut,
+    CitationOut,
+    EvidenceOut,
+    FeedbackOut,
+    OfferedLink,
+    StatementOut,
+    TurnOut,
+)
+
+
+def feedback_out(row: Feedback) -> FeedbackOut:
+    return FeedbackOut(
+        turn_id=row.turn_id,
+        citation=row.citation,
+        helpful=row.helpful,
+        reason=row.reason,
+        comment=row.comment,
+        created_at=row.created_at,
+    )
+
+
+def feedback_by_turn(session: Session, turns: Sequence[Turn]) -> dict[str, list[FeedbackOut]]:
+    found: dict[str, list[FeedbackOut]] = defaultdict(list)
+    wanted = (
+        select(Feedback)
+        .where(Feedback.turn_id.in_([turn.id for turn in turns]))
+        .order_by(Feedback.citation)
+    )
+    for row in session.scalars(wanted):
+        found[row.turn_id].append(feedback_out(row))
+    return found
+
+
+def turn_out(session: Session, turn: Turn, feedback: list[FeedbackOut]) -> TurnOut:
+    link_tags = tuple((turn.settings or {}).get("link_tags", ()))
+    return TurnOut.model_validate(
+        {
+            **{
+                name: getattr(turn, name)
+                for name in TurnOut.model_fields
+                if name not in ("links", "feedback")
+            },
+            "links": links_of(session, turn, link_tags),
+            "feedback": feedback,
+        }
+    )
+
+
+def turns_of(session: Session, conversation: Conversation) -> list[TurnOut]:
+    """Oldest first."""
+    query = select(Turn).where(Turn.conversation_id == conversation.id).order_by(Turn.number)
+    turns = session.scalars(query).all()
+    feedback = feedback_by_turn(session, turns)
+    return [turn_out(session, turn, feedback[turn.id]) for turn in turns]
+
+
+def answer_out(session: Session, turn: Turn, link_tags: tuple[str, ...] = ()) -> AnswerOut:
+    """A turn as the answer that was just given."""
+    return AnswerOut(
+        conversation_id=turn.conversation_id,
+        turn_id=turn.id,
+        question=turn.question,
+        standalone=turn.standalone,
+        outcome=turn.outcome,
+        text=turn.text,
+        citations=[CitationOut(**c) for c in turn.citations],
+        evidence=[EvidenceOut(**e) for e in turn.evidence],
+        sufficiency=round(turn.sufficiency, 4),
+        composer=turn.composer,
+        note=turn.note,
+        statements=[StatementOut(**s) for s in turn.statements or ()],
+        links=links_of(session, turn, link_tags),
+        desk_id=turn.desk_id,
+        desk_version=turn.desk_version,
+        tokens_read=turn.tokens_read,
+        tokens_written=turn.tokens_written,
+        cost=turn.cost,
+        seconds=turn.seconds,
+        request_id=turn.request_id,
+    )
+
+
+def links_of(session: Session, turn: Turn, tags: tuple[str, ...]) -> list[OfferedLink]:
+    """The links that the cited documents carry in these tags, each once."""
+    cited = [citation["document_id"] for citation in turn.citations]
+    if not tags or not cited:
+        return []
+    scope = TeamScope(session, turn.team_id)
+    rows: Any = session.execute(
+        scope.select(DocumentTag)
+        .join(Document, Document.key == DocumentTag.document_key)
+        .where(Document.id.in_(cited), DocumentTag.tag.in_(tags))
+        .with_only_columns(Document.id, Document.title, DocumentTag.tag, DocumentTag.value)
+    ).all()
+    found: dict[str, OfferedLink] = {}
+    for _, title, tag, value in sorted(rows, key=lambda row: cited.index(row[0])):
+        if value.startswith(("https://", "http://")):
+            found.setdefault(value, OfferedLink(tag=tag, url=value, title=title))
+    return list(found.values())

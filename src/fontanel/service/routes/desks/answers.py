@@ -1,0 +1,139 @@
+"""The record of an answer: how it came about, whether it still holds, and the same question asked as of now."""
+
+from __future__ import annotations
+
+import threading
+
+from sqlalchemy import select
+from sqlalchemy.orm import Session
+
+from fontanel.engine.answering.asking import Asked, Recorded
+from fontanel.engine.answering.targets import Target, desk_target, kb_target, version_of
+from fontanel.records.scope import NotInScope
+from fontanel.records.tables import Conversation, Desk, Document, DocumentState, Kb, Role, Turn
+from fontanel.schemas import (
+    AgainOut,
+    AnswerOut,
+    PromptMessage,
+    RecordOut,
+    RestingOut,
+    StepOut,
+    TurnOut,
+)
+from fontanel.service.auth.access import Access, Editor, Reader
+from fontanel.service.desk_settings import reachable_kbs
+from fontanel.service.out.differences import lines_between
+from fontanel.service.out.turns import answer_out, feedback_by_turn, turn_out
+from fontanel.service.problems import ProblemError
+from fontanel.service.routers import api_router
+
+router = api_router("/teams/{team}/answers", "answers")
+
+
+def _turn(access: Access, ref: str) -> Turn:
+    """A turn that the caller may see whole: an editor all of the team's, anyone their own. Raises NotInScope."""
+    found = access.session.scalar(access.scope.turns().where(Turn.id == ref))
+    if found is None or (access.role == Role.READER and found.asker != access.caller.id):
+        raise NotInScope("answer", ref)
+    return found
+
+
+def changed_since(session: Session, turn: Turn) -> list[RestingOut]:
+    """The citations whose documents have another content by now, or are gone."""
+    ids = {citation["document_id"] for citation in turn.citations}
+    documents = {
+        d.id: d
+        for d in session.scalars(
+            select(Document).where(Document.team_id == turn.team_id, Document.id.in_(ids))
+        )
+    }
+    out = []
+    for citation in turn.citations:
+        document = documents.get(citation["document_id"])
+        gone = document is None or document.state == DocumentState.REMOVED
+        if gone or (document is not None and document.revision_id != citation["revision_id"]):
+            out.append(
+                RestingOut(
+                    citation=citation["number"],
+                    document_id=citation["document_id"],
+                    title=citation["title"],
+                    state="gone" if gone else "changed",
+                )
+            )
+    return out
+
+
+@router.get("/{answer}", summary="Show how an answer came about")
+def show_answer(answer: str, access: Reader) -> RecordOut:
+    """Steps with times, what was found and sent, what a model wrote, how each statement stands. Your own, or for editors any."""
+    turn = _turn(access, answer)
+    plain = turn_out(access.session, turn, feedback_by_turn(access.session, [turn])[turn.id])
+    return RecordOut(
+        **plain.model_dump(),
+        conversation_id=turn.conversation_id,
+        asker=turn.asker,
+        desk_id=turn.desk_id,
+        desk_version=turn.desk_version,
+        settings=turn.settings,
+        editions=turn.editions,
+        steps=[StepOut(**step) for step in turn.steps or ()],
+        prompt=[PromptMessage(**message) for message in turn.prompt or ()],
+        raw=turn.raw,
+        tokens_read=turn.tokens_read,
+        tokens_written=turn.tokens_written,
+        cost=turn.cost,
+        changed_since=changed_since(access.session, turn),
+    )
+
+
+@router.post("/{answer}/again", summary="Ask again as of now")
+def ask_again(answer: str, access: Editor) -> AgainOut:
+    """The same question with the documents and the published desk of now, beside the first answer. Nothing is added to the
+    conversation."""
+    turn = _turn(access, answer)
+    before = turn_out(access.session, turn, [])
+    target = _target_now(access, turn)
+    # The question as it was understood needs no conversation.
+    asked = Asked(turn.standalone or turn.question, access.caller.id, access.request_id, keep=False)
+    access.session.rollback()
+    told = list(access.workshop.asking.ask(target, asked, access.scope.kb_ids, threading.Event()))
+    recorded = told[-1]
+    assert isinstance(recorded, Recorded)
+    with access.workshop.sessions() as session:
+        now = answer_out(session, recorded.turn)
+    return _beside(before, now)
+
+
+def _target_now(access: Access, turn: Turn) -> Target:
+    if turn.desk_id is None:
+        kb_id = access.session.get_one(Conversation, turn.conversation_id).kb_id
+        return kb_target(access.session.get_one(Kb, kb_id), {}, None)
+    desk = access.session.get_one(Desk, turn.desk_id)
+    if not access.scope.holds(desk):
+        raise NotInScope("desk", desk.slug)
+    version = None if desk.published is None else version_of(access.session, desk, desk.published)
+    settings = desk.draft if version is None or turn.desk_version is None else version.settings
+    target = desk_target(
+        desk, settings, None if version is None else version.number, reachable_kbs(access)
+    )
+    if not target.parts:
+        raise ProblemError("conflict", "The desk has no knowledge base to answer from any more.")
+    return target
+
+
+def _beside(before: TurnOut, now: AnswerOut) -> AgainOut:
+    one, other = ([f"{c.title}: {c.quote}" for c in turn.citations] for turn in (before, now))
+    found, finds = (
+        [f"{e.title}: {' '.join(e.text.split())[:120]}" for e in turn.evidence]
+        for turn in (before, now)
+    )
+    return AgainOut(
+        before=before,
+        now=now,
+        same_text=before.text == now.text,
+        lines=lines_between(before.text, now.text),
+        citations_gone=[item for item in one if item not in other],
+        citations_new=[item for item in other if item not in one],
+        evidence_gone=[item for item in found if item not in finds],
+        evidence_new=[item for item in finds if item not in found],
+    )

@@ -1,0 +1,310 @@
+"""Desks for their editors: settings, versions, links, and what was asked."""
+
+from __future__ import annotations
+
+from datetime import timedelta
+from typing import Annotated
+
+from fastapi import Query, Request
+from sqlalchemy import func, select
+
+from fontanel.engine.answering.targets import version_of
+from fontanel.errors import Refused
+from fontanel.records.ids import hash_secret, new_id, new_secret, slug_of
+from fontanel.records.scope import NotInScope
+from fontanel.records.tables import Desk, DeskLink, DeskVersion, Feedback, Turn, now
+from fontanel.schemas import (
+    AnswerSummary,
+    DeskChange,
+    DeskComparison,
+    DeskIn,
+    DeskLinkIn,
+    DeskLinkMade,
+    DeskLinkOut,
+    DeskOut,
+    DeskSettings,
+    DeskVersionOut,
+    Page,
+    PublishIn,
+    SettingDifference,
+)
+from fontanel.service.auth.access import Editor, EditorWrite, author_of, check_version
+from fontanel.service.desk_settings import checked, merged, settings_of
+from fontanel.service.idempotency import Idempotency
+from fontanel.service.out.desks import desk_out, version_out
+from fontanel.service.out.differences import lines_between
+from fontanel.service.out.turns import feedback_by_turn
+from fontanel.service.problems import ProblemError
+from fontanel.service.routers import Number, api_router
+
+router = api_router("/teams/{team}/desks", "desks")
+
+
+@router.get("", summary="List desks")
+def list_desks(access: Editor) -> Page[DeskOut]:
+    query = access.scope.select(Desk).order_by(func.lower(Desk.name))
+    return Page(
+        items=[
+            desk_out(access, desk)
+            for desk in access.session.scalars(query).all()
+            if access.scope.holds(desk)
+        ]
+    )
+
+
+@router.post("", status_code=201, summary="Create a desk")
+def create_desk(body: DeskIn, access: EditorWrite, request: Request) -> DeskOut:
+    """As a draft; chat users reach it once it is published."""
+    idempotency = Idempotency(request, access.session, access.caller, body.model_dump_json())
+    if earlier := idempotency.earlier():
+        return DeskOut.model_validate_json(earlier)
+    slug = slug_of(body.name)
+    taken = access.scope.select(Desk).where(
+        (Desk.slug == slug) | (func.lower(Desk.name) == body.name.lower())
+    )
+    if access.session.scalar(taken) is not None:
+        raise ProblemError(
+            "conflict", f"There is a desk named {body.name!r} already.", field="name"
+        )
+    desk = Desk(
+        id=new_id("desk"),
+        team_id=access.team.id,
+        slug=slug,
+        name=body.name,
+        draft=checked(access, body.settings),
+    )
+    access.session.add(desk)
+    access.session.flush()
+    out = desk_out(access, desk)
+    idempotency.keep(out.model_dump_json())
+    access.session.commit()
+    return out
+
+
+@router.get("/{desk}", summary="Show a desk")
+def show_desk(desk: str, access: Editor) -> DeskOut:
+    return desk_out(access, access.scope.desk(desk))
+
+
+@router.patch("/{desk}", summary="Change a desk's draft")
+def change_desk(desk: str, body: DeskChange, access: EditorWrite, request: Request) -> DeskOut:
+    """Settings that are not named stay. Chat users see nothing of it until it is published."""
+    found = access.scope.desk(desk)
+    check_version(request, found.version)
+    if body.name is not None:
+        found.name = body.name
+    if body.settings is not None:
+        found.draft = checked(access, merged(found.draft, body.settings))
+    found.version += 1
+    found.changed_at = now()
+    access.session.commit()
+    return desk_out(access, found)
+
+
+@router.delete("/{desk}", status_code=204, summary="Delete a desk")
+def delete_desk(desk: str, access: EditorWrite) -> None:
+    """Its conversations and links go with it."""
+    found = access.scope.desk(desk)
+    versions = access.session.scalars(
+        access.scope.select(DeskVersion).where(DeskVersion.desk_id == found.id)
+    )
+    if not all(access.scope.covers(version.settings) for version in versions):
+        raise ProblemError(
+            "not-allowed",
+            "Earlier versions of the desk use knowledge bases that this key does not reach.",
+        )
+    access.session.delete(found)
+    access.session.commit()
+
+
+# Versions
+
+
+@router.post("/{desk}/publish", status_code=201, summary="Publish a desk's draft")
+def publish(desk: str, body: PublishIn, access: EditorWrite) -> DeskVersionOut:
+    """The draft becomes a version of its own number, and serves from now on."""
+    found = access.scope.desk(desk)
+    if not found.draft["kbs"]:
+        raise Refused(
+            "settings.kbs", "A desk needs a knowledge base to answer from before it is published."
+        )
+    checked(access, DeskSettings.model_validate(found.draft))
+    current = (
+        None if found.published is None else version_of(access.session, found, found.published)
+    )
+    if current is not None and current.settings == found.draft:
+        raise ProblemError("conflict", f"The draft is what version {current.number} already says.")
+    last = (
+        access.session.scalar(
+            select(func.max(DeskVersion.number)).where(DeskVersion.desk_id == found.id)
+        )
+        or 0
+    )
+    version = DeskVersion(
+        id=new_id("dver"),
+        team_id=found.team_id,
+        desk_id=found.id,
+        number=last + 1,
+        settings=found.draft,
+        note=body.note,
+        author=author_of(access),
+        created_at=now(),
+    )
+    access.session.add(version)
+    found.published = version.number
+    found.version += 1
+    found.changed_at = now()
+    access.session.commit()
+    return version_out(version)
+
+
+@router.get("/{desk}/versions", summary="List a desk's published versions")
+def list_versions(desk: str, access: Editor) -> Page[DeskVersionOut]:
+    """Newest first."""
+    found = access.scope.desk(desk)
+    query = (
+        access.scope.select(DeskVersion)
+        .where(DeskVersion.desk_id == found.id)
+        .order_by(DeskVersion.number.desc())
+    )
+    rows = access.session.scalars(query)
+    return Page(items=[version_out(row) for row in rows if access.scope.covers(row.settings)])
+
+
+@router.post("/{desk}/versions/{number}/serve", summary="Serve a published version again")
+def serve_version(desk: str, number: Number, access: EditorWrite) -> DeskOut:
+    """Rolls back, or forward. The draft stays as it is."""
+    found = access.scope.desk(desk)
+    settings_of(access, found, number)
+    found.published = number
+    found.version += 1
+    found.changed_at = now()
+    access.session.commit()
+    return desk_out(access, found)
+
+
+@router.get("/{desk}/compare", summary="Compare two versions of a desk")
+def compare(
+    desk: str, access: Editor, before: int | None = None, after: int | None = None
+) -> DeskComparison:
+    """The settings that differ; a version that is not named is the draft."""
+    found = access.scope.desk(desk)
+    one, other = (
+        DeskSettings.model_validate(settings_of(access, found, number)).model_dump()
+        for number in (before, after)
+    )
+    out = []
+    for name in one:
+        if one[name] != other[name]:
+            long = (
+                isinstance(one[name], str) and "\n" in f"{one[name]}{other[name]}"
+            ) or name == "instructions"
+            lines = lines_between(one[name], other[name]) if long else None
+            out.append(
+                SettingDifference(setting=name, before=one[name], after=other[name], lines=lines)
+            )
+    return DeskComparison(before=before, after=after, differences=out)
+
+
+# Links
+
+
+@router.get("/{desk}/links", summary="List a desk's links")
+def list_links(desk: str, access: Editor) -> Page[DeskLinkOut]:
+    found = access.scope.desk(desk)
+    query = (
+        access.scope.select(DeskLink)
+        .where(DeskLink.desk_id == found.id)
+        .order_by(DeskLink.created_at)
+    )
+    return Page(items=[DeskLinkOut.model_validate(row) for row in access.session.scalars(query)])
+
+
+@router.post("/{desk}/links", status_code=201, summary="Make a link to a desk")
+def make_link(desk: str, body: DeskLinkIn, access: EditorWrite) -> DeskLinkMade:
+    """Who has the link may ask the desk, once its published version is for an audience of `link`."""
+    found = access.scope.desk(desk)
+    secret = new_secret("dl")
+    expires = None if body.expires_in_days is None else now() + timedelta(days=body.expires_in_days)
+    link = DeskLink(
+        id=new_id("link"),
+        team_id=found.team_id,
+        desk_id=found.id,
+        name=body.name,
+        start=secret[:8],
+        secret_hash=hash_secret(secret),
+        per_minute=body.per_minute,
+        expires_at=expires,
+    )
+    access.session.add(link)
+    access.session.commit()
+    # After the number sign, so that it is sent to no server and stands in no log.
+    url = f"{access.workshop.settings.origin}/chat/{found.id}#{secret}"
+    plain = DeskLinkOut.model_validate(link)
+    return DeskLinkMade(**plain.model_dump(), url=url, secret=secret)
+
+
+@router.delete("/{desk}/links/{link}", status_code=204, summary="Revoke a link")
+def revoke_link(desk: str, link: str, access: EditorWrite) -> None:
+    """At once; the conversations that came by it stay."""
+    found = access.scope.desk(desk)
+    query = access.scope.select(DeskLink).where(
+        DeskLink.desk_id == found.id, (DeskLink.id == link) | (DeskLink.name == link)
+    )
+    row = access.session.scalar(query)
+    if row is None:
+        raise NotInScope("link", link)
+    row.revoked_at = row.revoked_at or now()
+    access.session.commit()
+
+
+# What was asked
+
+
+@router.get("/{desk}/answers", summary="List what a desk was asked")
+def list_answers(
+    desk: str,
+    access: Editor,
+    outcome: str | None = None,
+    helpful: bool | None = None,
+    text: str | None = None,
+    cursor: str | None = None,
+    limit: Annotated[int, Query(ge=1, le=200)] = 50,
+) -> Page[AnswerSummary]:
+    """Newest first; with `helpful` those with such feedback."""
+    found = access.scope.desk(desk)
+    query = access.scope.turns().where(Turn.desk_id == found.id)
+    if outcome is not None:
+        query = query.where(Turn.outcome == outcome)
+    if helpful is not None:
+        query = query.where(
+            Turn.id.in_(select(Feedback.turn_id).where(Feedback.helpful == helpful))
+        )
+    if text:
+        query = query.where(
+            Turn.question.icontains(text, autoescape=True)
+            | Turn.text.icontains(text, autoescape=True)
+        )
+    if cursor is not None:
+        before = select(Turn.created_at).where(Turn.id == cursor).scalar_subquery()
+        query = query.where(Turn.created_at < before)
+    rows = access.session.scalars(query.order_by(Turn.created_at.desc()).limit(limit + 1)).all()
+    feedback = feedback_by_turn(access.session, rows[:limit])
+    items = [
+        AnswerSummary(
+            id=row.id,
+            question=row.question,
+            asker=row.asker,
+            state=row.state,
+            outcome=row.outcome,
+            sufficiency=round(row.sufficiency, 4),
+            composer=row.composer,
+            desk_version=row.desk_version,
+            weak=sum(1 for s in row.statements or () if s["verdict"] in ("weak", "uncited")),
+            feedback=feedback[row.id],
+            seconds=row.seconds,
+            created_at=row.created_at,
+        )
+        for row in rows[:limit]
+    ]
+    return Page(items=items, next=items[-1].id if len(rows) > limit else None)

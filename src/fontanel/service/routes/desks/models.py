@@ -1,0 +1,156 @@
+"""Text-generating models: set up by operators, named by desks."""
+
+from __future__ import annotations
+
+import httpx
+from fastapi import Request
+from sqlalchemy import select
+from sqlalchemy.orm import Session
+
+from fontanel.engine.answering.models import endpoint_of
+from fontanel.errors import Refused
+from fontanel.llm import try_model
+from fontanel.records.database import writing
+from fontanel.records.ids import new_id
+from fontanel.records.scope import spellings
+from fontanel.records.tables import Team, TextModel, now
+from fontanel.records.vault import SecretsLost
+from fontanel.schemas import ModelChange, ModelCheck, ModelIn, ModelName, ModelOut, Page
+from fontanel.service.auth.access import Editor, Operator, WorkshopDep, check_version
+from fontanel.service.out.models import _out
+from fontanel.service.problems import ProblemError
+from fontanel.service.routers import api_router
+from fontanel.sources.network.reach import origin_of
+
+router = api_router(tag="models")
+
+
+def _found(session: Session, name: str) -> TextModel:
+    named = TextModel.name.in_(spellings(name)) | (TextModel.id == name)
+    found = session.scalar(select(TextModel).where(named))
+    if found is None:
+        raise ProblemError("not-found", f"There is no model {name!r}.")
+    return found
+
+
+def _origin(url: str) -> str:
+    """Where a secret is sent. Raises Refused."""
+    try:
+        return origin_of(url)
+    except (httpx.InvalidURL, ValueError) as error:
+        raise Refused("url", f"{url[:200]!r} is not an address.") from error
+
+
+def _team_ids(session: Session, slugs: list[str] | None) -> list[str] | None:
+    if slugs is None:
+        return None
+    known = {
+        slug: team_id for team_id, slug in session.execute(select(Team.id, Team.slug)).tuples()
+    }
+    for slug in slugs:
+        if slug not in known:
+            raise Refused("teams", f"There is no team {slug!r}.")
+    return sorted({known[slug] for slug in slugs})
+
+
+@router.get("/models", summary="List models")
+def list_models(caller: Operator, workshop: WorkshopDep) -> Page[ModelOut]:
+    """For operators."""
+    with workshop.sessions() as session:
+        rows = session.scalars(select(TextModel).order_by(TextModel.name)).all()
+        return Page(items=[_out(session, row) for row in rows])
+
+
+@router.post("/models", status_code=201, summary="Set up a model")
+def create_model(body: ModelIn, caller: Operator, workshop: WorkshopDep) -> ModelOut:
+    """For operators. Desks name it; what it stands for can be changed without touching them."""
+    with writing(workshop.sessions) as session:
+        if (
+            session.scalar(select(TextModel.id).where(TextModel.name == body.name))
+            or body.name == "built-in"
+        ):
+            raise ProblemError(
+                "conflict", f"There is a model named {body.name!r} already.", field="name"
+            )
+        secret = None if not body.secret else workshop.vault.seal(body.secret)
+        row = TextModel(
+            id=new_id("model"),
+            secret=secret,
+            team_ids=_team_ids(session, body.teams),
+            **body.model_dump(exclude={"secret", "teams"}),
+        )
+        session.add(row)
+        session.flush()
+        out = _out(session, row)
+        session.commit()
+        return out
+
+
+@router.patch("/models/{model}", summary="Change a model")
+def change_model(
+    model: str, body: ModelChange, caller: Operator, workshop: WorkshopDep, request: Request
+) -> ModelOut:
+    """What is left out stays; a secret of "" takes it away. The desks that name it go on with what it stands for now."""
+    with writing(workshop.sessions) as session:
+        row = _found(session, model)
+        check_version(request, row.version)
+        given = body.model_dump(exclude_unset=True)
+        moves = given.get("url") is not None and _origin(given["url"]) != _origin(row.url)
+        if moves and row.secret is not None and "secret" not in given:
+            raise Refused(
+                "secret",
+                f"The stored secret is for {_origin(row.url)}. Enter it again for {_origin(given['url'])}.",
+            )
+        if "secret" in given:
+            secret = given.pop("secret")
+            row.secret = workshop.vault.seal(secret) if secret else None
+        if "teams" in given:
+            row.team_ids = _team_ids(session, given.pop("teams"))
+        for name, value in given.items():
+            if value is not None:
+                setattr(row, name, value)
+        row.version += 1
+        row.changed_at = now()
+        out = _out(session, row)
+        session.commit()
+        return out
+
+
+@router.delete("/models/{model}", status_code=204, summary="Remove a model")
+def delete_model(model: str, caller: Operator, workshop: WorkshopDep) -> None:
+    """Desks that name it go on with the built-in composer, and say so."""
+    with writing(workshop.sessions) as session:
+        session.delete(_found(session, model))
+        session.commit()
+
+
+@router.post("/models/{model}/check", summary="Ask a model one short question")
+def check_model(model: str, caller: Operator, workshop: WorkshopDep) -> ModelCheck:
+    """For operators. Tells whether it answers, and how fast."""
+    with workshop.sessions() as session:
+        row = _found(session, model)
+    try:
+        endpoint = endpoint_of(row, workshop.vault)
+    except SecretsLost as error:
+        raise ProblemError("conflict", str(error)) from error
+    tried = try_model(workshop.models, endpoint)
+    with writing(workshop.sessions) as session:
+        row = _found(session, model)
+        row.error, row.checked_at = tried.error, now()
+        session.commit()
+    return ModelCheck(
+        works=tried.error is None,
+        error=tried.error,
+        first_seconds=tried.first_seconds,
+        seconds=round(tried.seconds, 3),
+        text=tried.text,
+    )
+
+
+@router.get("/teams/{team}/models", summary="List the models a team may use")
+def list_usable(access: Editor) -> Page[ModelName]:
+    rows = access.session.scalars(
+        select(TextModel).where(TextModel.enabled.is_(True)).order_by(TextModel.name)
+    ).all()
+    usable = [row for row in rows if row.team_ids is None or access.team.id in row.team_ids]
+    return Page(items=[ModelName.model_validate(row) for row in usable])

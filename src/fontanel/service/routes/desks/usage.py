@@ -1,0 +1,211 @@
+"""What was asked and used, by desk, knowledge base, member, day or composer; as CSV too."""
+
+from __future__ import annotations
+
+import csv
+import io
+from collections import defaultdict
+from collections.abc import Iterable, Sequence
+from datetime import datetime, timedelta
+from typing import Annotated, Literal
+from zoneinfo import ZoneInfo
+
+from fastapi import Query, Response
+from sqlalchemy import ColumnElement, select
+from sqlalchemy.orm import Session
+
+from fontanel.engine.answering.budgets import budget_of
+from fontanel.engine.ingest.describing import DESCRIBED
+from fontanel.records.tables import Desk, Kb, Key, Person, Team, Use, now
+from fontanel.schemas import BudgetOut, TeamUsage, UsageOut, UseRow
+from fontanel.schemas.base import Moment
+from fontanel.service.auth.access import Access, Editor, Operator, WorkshopDep
+from fontanel.service.routers import api_router
+
+router = api_router("/teams/{team}/usage", "usage")
+all_teams = api_router("/usage", "usage")
+
+By = Literal["day", "desk", "kb", "member", "composer"]
+Since = Annotated[
+    Moment | None, Query(description="From this moment on; by default the last thirty days.")
+]
+Until = Annotated[Moment | None, Query(description="Up to this moment.")]
+
+
+@router.get("", summary="Show what a team used")
+def show_usage(
+    access: Editor,
+    by: By = "day",
+    since: Since = None,
+    until: Until = None,
+    desk: str | None = None,
+) -> UsageOut:
+    """Questions, outcomes, feedback, tokens, cost and times, by what `by` names; days are the team's own."""
+    uses = _uses(access, since, until, desk)
+    return UsageOut(
+        by=by,
+        rows=_rows(access.session, access.team, uses, by),
+        total=_row("", "all", uses),
+        budget=_budget_out(access.session, access.team),
+    )
+
+
+@router.get("/csv", summary="Download what a team used", response_class=Response)
+def usage_csv(
+    access: Editor,
+    by: By = "day",
+    since: Since = None,
+    until: Until = None,
+    desk: str | None = None,
+) -> Response:
+    """The same figures as CSV."""
+    return _csv(_rows(access.session, access.team, _uses(access, since, until, desk), by), by)
+
+
+@all_teams.get("", summary="Show what each team used")
+def show_all_usage(
+    caller: Operator, workshop: WorkshopDep, since: Since = None, until: Until = None
+) -> list[TeamUsage]:
+    """For operators: what the teams used, the busiest first, and how their budgets stand."""
+    with workshop.sessions() as session:
+        return _of_teams(session, since, until)
+
+
+@all_teams.get("/csv", summary="Download what each team used", response_class=Response)
+def all_usage_csv(
+    caller: Operator, workshop: WorkshopDep, since: Since = None, until: Until = None
+) -> Response:
+    """The same figures as CSV."""
+    with workshop.sessions() as session:
+        return _csv([team.used for team in _of_teams(session, since, until)], "team")
+
+
+def _of_teams(session: Session, since: datetime | None, until: datetime | None) -> list[TeamUsage]:
+    groups: dict[str, list[Use]] = defaultdict(list)
+    for use in session.scalars(select(Use).where(*_within(since, until))):
+        groups[use.team_id].append(use)
+    teams = session.scalars(select(Team).order_by(Team.name)).all()
+    found = [
+        TeamUsage(
+            used=_row(team.slug, team.name, groups[team.id]), budget=_budget_out(session, team)
+        )
+        for team in teams
+    ]
+    return sorted(found, key=lambda team: -team.used.questions)
+
+
+def _csv(rows: Sequence[UseRow], by: str) -> Response:
+    out = io.StringIO()
+    writer = csv.writer(out)
+    names = list(UseRow.model_fields)
+    writer.writerow(names)
+    # A name that begins like a formula must not become one in a spreadsheet.
+    writer.writerows(
+        [
+            "'" + v if isinstance(v, str) and v[:1] in "=+-@" else v
+            for v in (getattr(row, n) for n in names)
+        ]
+        for row in rows
+    )
+    headers = {"Content-Disposition": f'attachment; filename="usage-by-{by}.csv"'}
+    return Response(out.getvalue(), media_type="text/csv; charset=utf-8", headers=headers)
+
+
+def _budget_out(session: Session, team: Team) -> BudgetOut:
+    budget = budget_of(session, team)
+    return BudgetOut(
+        monthly_tokens=budget.most,
+        used=budget.used,
+        share=budget.share,
+        state=budget.state,
+        since=budget.since,
+    )
+
+
+def _within(since: datetime | None, until: datetime | None) -> list[ColumnElement[bool]]:
+    conditions = [Use.at >= (since or now() - timedelta(days=30))]
+    return conditions if until is None else [*conditions, Use.at < until]
+
+
+def _uses(
+    access: Access, since: datetime | None, until: datetime | None, desk: str | None
+) -> Sequence[Use]:
+    query = access.scope.select(Use).where(*_within(since, until))
+    if desk is not None:
+        query = query.where(Use.desk_id == access.scope.desk(desk).id)
+    uses = access.session.scalars(query.order_by(Use.at)).all()
+    allowed = access.scope.kb_ids
+    return uses if allowed is None else [use for use in uses if set(use.kb_ids) <= allowed]
+
+
+def _rows(session: Session, team: Team, uses: Sequence[Use], by: By) -> list[UseRow]:
+    groups: dict[str, list[Use]] = defaultdict(list)
+    zone = ZoneInfo(team.time_zone)
+    for use in uses:
+        for key in _keys(use, by, zone):
+            groups[key].append(use)
+    names = _names(session, groups, by)
+    rows = [_row(key, names.get(key, key), group) for key, group in groups.items()]
+    return (
+        sorted(rows, key=lambda row: row.key)
+        if by == "day"
+        else sorted(rows, key=lambda row: -row.questions)
+    )
+
+
+def _keys(use: Use, by: By, zone: ZoneInfo) -> Iterable[str]:
+    if by == "day":
+        return [use.at.astimezone(zone).date().isoformat()]
+    if by == "desk":
+        return [use.desk_id or ""]
+    if by == "kb":
+        return [str(kb_id) for kb_id in use.kb_ids]
+    return [use.asker if by == "member" else use.composer]
+
+
+def _names(session: Session, keys: Iterable[str], by: By) -> dict[str, str]:
+    """What people call the things that were counted."""
+    wanted = list(keys)
+    if by == "desk":
+        found = session.execute(select(Desk.id, Desk.name).where(Desk.id.in_(wanted))).tuples()
+        return {"": "knowledge bases by themselves", **{key: name for key, name in found}}
+    if by == "kb":
+        return {
+            key: name
+            for key, name in session.execute(
+                select(Kb.id, Kb.name).where(Kb.id.in_(wanted))
+            ).tuples()
+        }
+    if by != "member":
+        return {}
+    names = {
+        f"person:{key}": name
+        for key, name in session.execute(select(Person.id, Person.name)).tuples()
+        if f"person:{key}" in wanted
+    }
+    names |= {
+        f"key:{key}": f"key {name}"
+        for key, name in session.execute(select(Key.id, Key.name)).tuples()
+        if f"key:{key}" in wanted
+    }
+    names[DESCRIBED] = "describing documents"
+    return names | {key: f"guest {key[6:12]}" for key in wanted if key.startswith("guest:")}
+
+
+def _row(key: str, name: str, uses: Sequence[Use]) -> UseRow:
+    # What describing documents used counts for tokens and cost.
+    seconds = sorted(use.seconds for use in uses if use.outcome != DESCRIBED)
+    return UseRow(
+        key=key,
+        name=name,
+        questions=len(seconds),
+        answered=sum(use.outcome == "answered" for use in uses),
+        declined=sum(use.outcome == "declined" for use in uses),
+        helpful=sum(use.helpful is True for use in uses),
+        not_helpful=sum(use.helpful is False for use in uses),
+        tokens_read=sum(use.tokens_read for use in uses),
+        tokens_written=sum(use.tokens_written for use in uses),
+        cost=round(sum(use.cost for use in uses), 6),
+        median_seconds=seconds[len(seconds) // 2] if seconds else None,
+        p95_seconds=seconds[min(len(seconds) - 1, int(0.95 * len(seconds)))] if seconds else None,
+    )

@@ -1,0 +1,66 @@
+"""Whether the service lives and is ready, and its metrics."""
+
+from __future__ import annotations
+
+import hmac
+from ipaddress import ip_address
+
+from fastapi import APIRouter, Request, Response
+from prometheus_client.openmetrics.exposition import CONTENT_TYPE_LATEST, generate_latest
+
+from fontanel import __version__
+from fontanel.engine.ingest.queue import waiting
+from fontanel.schemas import Health
+from fontanel.service.auth.access import WorkshopDep, credentials_of
+from fontanel.service.problems import ProblemError, disk_full, has_room
+
+router = APIRouter(tags=["health"])
+
+
+@router.get("/health/live", summary="Whether the process answers")
+def live() -> dict[str, str]:
+    return {"status": "ok"}
+
+
+@router.get("/health/ready", summary="Whether the service can work")
+def ready(workshop: WorkshopDep) -> Health:
+    """Also says when there is no embedder, so that search works by words alone."""
+    with workshop.sessions() as session:
+        count = waiting(session)
+    embedder = workshop.embedders.name
+    if not has_room(workshop.settings):
+        raise disk_full(workshop.settings)
+    note = None
+    if embedder is None:
+        note = (
+            f"No embedder: searches and answers go by words alone ({workshop.embedders.problem})."
+        )
+    return Health(status="ok", version=__version__, embedder=embedder, note=note, waiting=count)
+
+
+@router.get("/metrics", summary="Figures in the OpenMetrics format", response_class=Response)
+def metrics(request: Request, workshop: WorkshopDep) -> Response:
+    """With the token that the operator set; without one only from the service's own machine."""
+    if not _may_read_metrics(request, workshop.settings.metrics_token):
+        raise ProblemError(
+            "not-signed-in",
+            "The figures are for the operator.",
+            advice="Send FONTANEL_METRICS_TOKEN as a bearer token.",
+        )
+    text: bytes = generate_latest(request.app.state.metrics.registry)  # type: ignore[no-untyped-call]
+    return Response(text, media_type=CONTENT_TYPE_LATEST)
+
+
+def _may_read_metrics(request: Request, token: str) -> bool:
+    if token:
+        return hmac.compare_digest((credentials_of(request).bearer or "").encode(), token.encode())
+    # What a proxy passes on comes from this machine too.
+    forwarded = {"x-forwarded-for", "forwarded", "via"} & set(request.headers.keys())
+    try:
+        return (
+            not forwarded
+            and request.client is not None
+            and ip_address(request.client.host).is_loopback
+        )
+    except ValueError:
+        return False

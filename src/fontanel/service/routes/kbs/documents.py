@@ -1,0 +1,329 @@
+"""Documents: added, listed, shown, tagged, retried and deleted."""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Iterator
+from typing import Annotated, Any
+from urllib.parse import quote
+
+from fastapi import File, Form, Query, Request, Response, UploadFile
+from fastapi.responses import FileResponse
+
+from fontanel.core.reading import DRAWN
+from fontanel.engine.documents.documents import add_document, delete_document, retry_document
+from fontanel.engine.documents.naming import check_tags, document_name, set_tags
+from fontanel.engine.runtime.fault_points import fault
+from fontanel.errors import Refused
+from fontanel.records.database import writing
+from fontanel.records.scope import NotInScope
+from fontanel.records.tables import Document, DocumentState, Job, PassageRow, Revision
+from fontanel.schemas import (
+    AddedOut,
+    BlockOut,
+    Chosen,
+    Columns,
+    DocumentChange,
+    DocumentOut,
+    DocumentTextOut,
+    JobOut,
+    LocatorOut,
+    Page,
+    PassageOut,
+    RevisionOut,
+    StateName,
+)
+from fontanel.service.auth.access import Editor, EditorWrite, Reader, check_version
+from fontanel.service.bodies import BodyRefused, check_json
+from fontanel.service.forms import given
+from fontanel.service.lookup import chosen_documents, revision_of
+from fontanel.service.out.documents import document_out, documents_out, job_out
+from fontanel.service.problems import ProblemError
+from fontanel.service.routers import api_router
+
+router = api_router("/teams/{team}/kbs/{kb}", "documents")
+
+_CHUNK = 1024 * 1024
+#: What a browser may show by itself; everything else is downloaded.
+_SHOWN = {
+    "application/pdf",
+    "text/plain",
+    "text/markdown",
+    "text/html",
+    "text/csv",
+    "application/json",
+    "image/png",
+    "image/jpeg",
+    "image/webp",
+}
+_SANDBOX = "sandbox; default-src 'none'; style-src 'unsafe-inline'; img-src data:"
+
+
+@router.get("/documents", summary="List documents")
+def list_documents(
+    kb: str,
+    access: Reader,
+    state: Annotated[
+        StateName | None, Query(description="Without one, all but those removed at their source.")
+    ] = None,
+    name: Annotated[str | None, Query(description="Part of the name or the title.")] = None,
+    tag: Annotated[
+        list[str] | None,
+        Query(description="`key=value`; may be given more than once.", max_length=32),
+    ] = None,
+    warnings: Annotated[bool, Query(description="Only those whose reading gave warnings.")] = False,
+    parent: Annotated[
+        str | None, Query(description="Only those found inside this document.")
+    ] = None,
+    source: Annotated[
+        str | None, Query(description="Only those of this source; `none`: only what people added.")
+    ] = None,
+    folder: Annotated[str | None, Query(description="Only those in or below this folder.")] = None,
+    cursor: str | None = None,
+    limit: Annotated[int, Query(ge=1, le=500)] = 100,
+) -> Page[DocumentOut]:
+    """In the order of their names."""
+    found = access.scope.kb(kb)
+    pairs = [pair.partition("=") for pair in tag or []]
+    chosen = Chosen(
+        state=state,
+        source=source,
+        folder=folder,
+        name=name,
+        warnings=warnings,
+        tags={key: value for key, _, value in pairs},
+        all=True,
+    )
+    query = chosen_documents(access, found, chosen)
+    if parent:
+        query = query.where(Document.parent_key == access.scope.document(found, parent).key)
+    if cursor is not None:
+        query = query.where(Document.name > cursor)
+    rows = access.session.scalars(query.order_by(Document.name).limit(limit + 1)).all()
+    items = documents_out(access.session, rows[:limit])
+    return Page(items=items, next=items[-1].name if len(rows) > limit else None)
+
+
+@router.post("/documents", status_code=202, summary="Add a file")
+def add(
+    kb: str,
+    access: Editor,
+    file: Annotated[UploadFile, File(description="The file.")],
+    name: Annotated[
+        str | None, Form(description="The document's name; default: the file's.")
+    ] = None,
+    tags: Annotated[
+        str | None,
+        Form(description="Tags as a JSON object of strings.", examples=['{"year": "2024"}']),
+    ] = None,
+    columns: Annotated[
+        str | None,
+        Form(
+            description="What a table's columns mean, as a JSON object; its rows become documents.",
+            examples=['{"title": "Question", "text": ["Answer"], "tags": ["Area"]}'],
+        ),
+    ] = None,
+) -> AddedOut:
+    """A new name is a new document, a known name a new revision; the same bytes again change nothing, so that sending
+    twice does no harm. Answers as soon as the bytes are safe; the job tells how indexing goes."""
+    found = access.scope.kb(kb)
+    kb_id = found.id
+    access.session.rollback()
+    wanted = document_name(name or file.filename or "")
+    tagged = _tags(tags)
+    meaning = given(Columns, "columns", columns)
+    workshop = access.workshop
+
+    def chunks() -> Iterator[bytes]:
+        while data := file.file.read(_CHUNK):
+            yield data
+
+    sha256, size = workshop.blobs.put(chunks())
+    fault("blob_stored")
+    with writing(workshop.sessions) as session:
+        again = access.within(session).scope.kb(kb_id)
+        added = add_document(session, again, wanted, sha256, size, tagged, meaning)
+        session.flush()
+        out = AddedOut(
+            outcome=added.outcome,
+            document=document_out(session, added.document),
+            job=job_out(session, added.job) if added.job else None,
+        )
+        session.commit()
+    workshop.wake()
+    workshop.changes.tell(kb_id)
+    return out
+
+
+def _tags(text: str | None) -> dict[str, str] | None:
+    if text is None or not text.strip():
+        return None
+    try:
+        check_json(text.encode("utf-8", "surrogatepass"))
+        given: Any = json.loads(text)
+    except (ValueError, RecursionError, BodyRefused) as error:
+        raise Refused(
+            "tags", 'Tags must be a JSON object, for instance {"year": "2024"}.'
+        ) from error
+    if not isinstance(given, dict) or not all(isinstance(value, str) for value in given.values()):
+        raise Refused("tags", "Tags must be a JSON object of strings.")
+    return check_tags(given)
+
+
+@router.get("/documents/{document}", summary="Show a document")
+def show(kb: str, document: str, access: Reader, response: Response) -> DocumentOut:
+    found = access.scope.document(access.scope.kb(kb), document)
+    response.headers["ETag"] = f'"{found.version}"'
+    return document_out(access.session, found)
+
+
+@router.patch("/documents/{document}", summary="Change a document's tags")
+def change(
+    kb: str,
+    document: str,
+    body: DocumentChange,
+    access: EditorWrite,
+    request: Request,
+    response: Response,
+) -> DocumentOut:
+    """The tags given replace those it had."""
+    found = access.scope.document(access.scope.kb(kb), document)
+    check_version(request, found.version)
+    set_tags(access.session, found, check_tags(body.tags))
+    access.session.commit()
+    access.workshop.changes.tell(found.kb_id)
+    response.headers["ETag"] = f'"{found.version}"'
+    return document_out(access.session, found)
+
+
+@router.delete("/documents/{document}", status_code=204, summary="Delete a document")
+def remove(kb: str, document: str, access: EditorWrite) -> None:
+    """It leaves searches and answers at once."""
+    found = access.scope.kb(kb)
+    delete_document(access.session, found, access.scope.document(found, document))
+    access.session.commit()
+    access.workshop.editions.refresh_kb(found.id)
+    access.workshop.changes.tell(found.id)
+
+
+@router.post("/documents/{document}/retry", status_code=202, summary="Read a document once more")
+def retry(kb: str, document: str, access: EditorWrite) -> JobOut:
+    """For a document that failed."""
+    found = access.scope.document(access.scope.kb(kb), document)
+    if found.state != DocumentState.FAILED:
+        raise ProblemError("conflict", "The document has not failed; there is nothing to retry.")
+    job = retry_document(access.session, found)
+    access.session.flush()
+    out = job_out(access.session, job)
+    access.session.commit()
+    access.workshop.wake()
+    access.workshop.changes.tell(found.kb_id)
+    return out
+
+
+@router.get("/documents/{document}/revisions", summary="List a document's revisions")
+def list_revisions(kb: str, document: str, access: Reader) -> Page[RevisionOut]:
+    """Newest first."""
+    found = access.scope.document(access.scope.kb(kb), document)
+    query = (
+        access.scope.select(Revision)
+        .where(Revision.document_key == found.key)
+        .order_by(Revision.number.desc())
+    )
+    return Page(
+        items=[RevisionOut.model_validate(revision) for revision in access.session.scalars(query)]
+    )
+
+
+@router.get("/documents/{document}/text", summary="Show a document's text by block")
+def show_text(
+    kb: str, document: str, access: Reader, revision: str | None = None
+) -> DocumentTextOut:
+    """The text that citations and passages give their characters in."""
+    found, version = revision_of(access, kb, document, revision)
+    if version.reading is None:
+        raise ProblemError(
+            "not-found",
+            "The document has not been read yet.",
+            advice=found.error or "Wait until it is indexed.",
+        )
+    reading = json.loads(access.workshop.blobs.read(version.reading))
+    return DocumentTextOut(
+        document_id=found.id,
+        revision=RevisionOut.model_validate(version),
+        title=reading["title"],
+        text=reading["text"],
+        blocks=[BlockOut(**block) for block in reading["blocks"]],
+        unit=reading.get("unit", "page"),
+        unit_names=reading.get("unit_names", []),
+        drawn=version.media_type in DRAWN,
+    )
+
+
+@router.get("/documents/{document}/passages", summary="List a document's passages")
+def list_passages(
+    kb: str,
+    document: str,
+    access: Reader,
+    cursor: int | None = None,
+    limit: Annotated[int, Query(ge=1, le=500)] = 200,
+) -> Page[PassageOut]:
+    """The passages that searches find, in reading order."""
+    found = access.scope.document(access.scope.kb(kb), document)
+    serving = access.scope.kb(kb).edition_id
+    query = access.scope.select(PassageRow).where(
+        PassageRow.document_key == found.key, PassageRow.edition_id == serving
+    )
+    if cursor is not None:
+        query = query.where(PassageRow.ordinal > cursor)
+    rows = access.session.scalars(query.order_by(PassageRow.ordinal).limit(limit + 1)).all()
+    items = [
+        PassageOut(
+            id=row.id,
+            ordinal=row.ordinal,
+            start=row.start,
+            end=row.end,
+            text=row.text,
+            context=row.context,
+            tokens=row.tokens,
+            locator=LocatorOut(**row.locator),
+        )
+        for row in rows[:limit]
+    ]
+    return Page(items=items, next=str(items[-1].ordinal) if len(rows) > limit else None)
+
+
+@router.get(
+    "/documents/{document}/original",
+    summary="Open or download the original",
+    response_class=FileResponse,
+)
+def original(
+    kb: str, document: str, access: Reader, revision: str | None = None, download: bool = False
+) -> FileResponse:
+    """The bytes as they were added. Pages are shown without scripts."""
+    found, version = revision_of(access, kb, document, revision)
+    shown = version.media_type in _SHOWN and not download
+    media_type = version.media_type if version.media_type in _SHOWN else "application/octet-stream"
+    if media_type in ("text/markdown", "text/csv"):
+        media_type = "text/plain"
+    filename = quote(found.name.rsplit("/", 1)[-1])
+    headers = {
+        "Content-Disposition": f"{'inline' if shown else 'attachment'}; filename*=UTF-8''{filename}"
+    }
+    if media_type != "application/pdf":
+        headers["Content-Security-Policy"] = _SANDBOX
+    return FileResponse(
+        access.workshop.blobs.path(version.sha256), media_type=media_type, headers=headers
+    )
+
+
+@router.get("/jobs/{job}", tags=["jobs"], summary="Follow a job")
+def show_job(kb: str, job: str, access: Reader) -> JobOut:
+    found = access.scope.kb(kb)
+    row = access.session.scalar(
+        access.scope.select(Job).where(Job.kb_id == found.id, Job.id == job)
+    )
+    if row is None:
+        raise NotInScope("job", job)
+    return job_out(access.session, row)

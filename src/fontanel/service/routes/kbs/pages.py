@@ -1,0 +1,107 @@
+"""Pages of a document: pictures of them, and where its text stands on them."""
+
+from __future__ import annotations
+
+import json
+from typing import Annotated
+
+from fastapi import Path, Query, Response
+
+from fontanel.core.reading import DRAWN
+from fontanel.core.reading.detect import PDF
+from fontanel.engine.workers.processes import WorkerDied
+from fontanel.records.tables import Revision
+from fontanel.schemas import LinkOut, PageOut, PlaceOut
+from fontanel.service.auth.access import Access, Reader
+from fontanel.service.lookup import revision_of
+from fontanel.service.problems import ProblemError
+from fontanel.service.routers import api_router
+
+router = api_router("/teams/{team}/kbs/{kb}/documents/{document}/pages", "documents")
+
+PageNumber = Annotated[int, Path(ge=1, le=100_000)]
+_DRAW_SECONDS = 60.0
+
+
+@router.get("/{page}", summary="Show where a page's text stands")
+def show_page(
+    kb: str, document: str, page: PageNumber, access: Reader, revision: str | None = None
+) -> PageOut:
+    """The characters of the text that stand on the page, and their boxes where the format fixes them."""
+    _, version = revision_of(access, kb, document, revision)
+    reading = json.loads(access.workshop.blobs.read(version.reading)) if version.reading else None
+    blocks = [block for block in reading["blocks"] if block["page"] == page] if reading else []
+    if reading is None or (not blocks and page > (version.pages or 0)):
+        raise ProblemError("not-found", f"The document has no page {page}.")
+    names = reading.get("unit_names", [])
+    places = [
+        PlaceOut(start=start, end=end, left=left, top=top, right=right, bottom=bottom)
+        for start, end, on, left, top, right, bottom in reading.get("places", [])
+        if on == page
+    ]
+    starts = [block["start"] for block in blocks] + [place.start for place in places]
+    ends = [block["end"] for block in blocks] + [place.end for place in places]
+    return PageOut(
+        number=page,
+        label=names[page - 1] if page <= len(names) else None,
+        start=min(starts, default=0),
+        end=max(ends, default=0),
+        places=places,
+        shape=reading.get("shape"),
+        links=_links(access, version, page),
+    )
+
+
+def _links(access: Access, version: Revision, page: int) -> list[LinkOut]:
+    """Where the page of a PDF leads, asked of the file itself. A page that will not tell is shown without."""
+    if version.media_type != PDF:
+        return []
+    path = access.workshop.blobs.path(version.sha256)
+    access.session.rollback()
+    try:
+        reply = access.workshop.looker.read({"links": page, "path": str(path)}, _DRAW_SECONDS)
+    except WorkerDied:
+        return []
+    return [LinkOut(**link) for link in reply.get("links", [])]
+
+
+@router.get(
+    "/{page}/picture",
+    summary="Show a page as a picture",
+    response_class=Response,
+    responses={200: {"content": {"image/png": {}}}},
+)
+def draw(
+    kb: str,
+    document: str,
+    page: PageNumber,
+    access: Reader,
+    revision: str | None = None,
+    width: Annotated[int, Query(ge=80, le=2400, description="Pixels across.")] = 900,
+) -> Response:
+    """A PNG of a page of a PDF or a picture. A revision's pages never change, so that they may be kept."""
+    _, version = revision_of(access, kb, document, revision)
+    if version.media_type not in DRAWN:
+        raise ProblemError(
+            "not-found", "This document has no pages to draw.", advice="Open the original instead."
+        )
+    path = access.workshop.blobs.path(version.sha256)
+    access.session.rollback()
+    drawn: list[bytes] = []
+    request = {"draw": page, "width": width, "path": str(path), "media_type": version.media_type}
+    try:
+        reply = access.workshop.looker.read(
+            request, _DRAW_SECONDS, on_attached=lambda number, data: drawn.append(data)
+        )
+    except WorkerDied as error:
+        raise ProblemError(
+            "unreadable", f"Page {page} could not be drawn.", advice="Open the original."
+        ) from error
+    if "error" in reply:
+        kind = "not-found" if reply["code"] == "no_text" else "unreadable"
+        raise ProblemError(kind, reply["error"], advice="Open the original.")
+    headers = {
+        "Cache-Control": "private, max-age=86400, immutable",
+        "ETag": f'"{version.sha256[:16]}-{page}-{width}"',
+    }
+    return Response(drawn[0], media_type="image/png", headers=headers)

@@ -1,0 +1,301 @@
+"""Documents written here, the history of revisions, and care for many documents at once."""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Sequence
+from typing import Annotated, Any
+
+from fastapi import Query, Request, Response
+from sqlalchemy import case, func, select
+
+from fontanel.core.reading.model import CELL_SEPARATOR
+from fontanel.core.text.differences import Change, differences
+from fontanel.engine.documents.documents import (
+    Added,
+    add_document,
+    delete_document,
+    retry_document,
+    revise_document,
+)
+from fontanel.engine.documents.naming import MOST_TAGS, check_tags, document_name, set_tags
+from fontanel.errors import Refused
+from fontanel.records.database import writing
+from fontanel.records.scope import NotInScope
+from fontanel.records.tables import Document, DocumentState, Revision
+from fontanel.schemas import (
+    AddedOut,
+    BulkIn,
+    BulkOut,
+    ChangeOut,
+    DifferencesOut,
+    FolderOut,
+    RevisionOut,
+    WrittenChange,
+    WrittenIn,
+    WrittenOut,
+)
+from fontanel.service.auth.access import Access, Editor, EditorWrite, Reader, check_version
+from fontanel.service.lookup import chosen_documents, revision_of
+from fontanel.service.out.documents import document_out, job_out
+from fontanel.service.problems import ProblemError
+from fontanel.service.routers import api_router
+
+router = api_router("/teams/{team}/kbs/{kb}", "documents")
+
+_ENDINGS = (".md", ".markdown", ".txt", ".csv", ".tsv")
+_LARGEST = 2_000_000
+#: Pieces shown on each side of a change.
+_AROUND = 2
+
+
+# Written here
+
+
+@router.post("/written", status_code=202, summary="Write a document")
+def write(kb: str, body: WrittenIn, access: Editor) -> AddedOut:
+    """Markdown, plain text, or a small table as CSV: a document like any other, with revisions."""
+    name = document_name(body.name)
+    if not name.lower().endswith(_ENDINGS):
+        raise Refused("name", f"The name of what is written here ends in {', '.join(_ENDINGS)}.")
+    tags = check_tags(body.tags)
+    kb_id = access.scope.kb(kb).id
+    access.session.rollback()
+    sha256, size = access.workshop.blobs.put([body.text.encode()])
+    with writing(access.workshop.sessions) as session:
+        within = access.within(session)
+        found = within.scope.kb(kb_id)
+        taken = select(Document).where(Document.kb_id == kb_id, Document.name == name)
+        holder = session.scalar(taken)
+        if holder is not None and holder.state != DocumentState.REMOVED:
+            raise Refused(
+                "name",
+                f"There is a document named {name!r} already. Edit it, or choose another name.",
+            )
+        added = add_document(session, found, name, sha256, size, tags)
+        session.flush()
+        out = _added(within, added)
+        session.commit()
+    access.workshop.wake()
+    access.workshop.changes.tell(kb_id)
+    return out
+
+
+def _added(access: Access, added: Added) -> AddedOut:
+    return AddedOut(
+        outcome=added.outcome,
+        document=document_out(access.session, added.document),
+        job=job_out(access.session, added.job) if added.job else None,
+    )
+
+
+@router.get("/documents/{document}/written", summary="Show a document's own text, to edit it")
+def show_written(
+    kb: str, document: str, access: Reader, response: Response, revision: str | None = None
+) -> WrittenOut:
+    found, version = revision_of(access, kb, document, revision)
+    response.headers["ETag"] = f'"{found.version}"'
+    why_not = _why_not(found, version)
+    text = "" if why_not else access.workshop.blobs.read(version.sha256).decode("utf-8", "replace")
+    return WrittenOut(name=found.name, text=text, editable=why_not is None, why_not=why_not)
+
+
+def _why_not(document: Document, revision: Revision) -> str | None:
+    if document.source_id is not None:
+        return "A source keeps this document. Edit it there."
+    if document.parent_key is not None:
+        return "This document is part of another file. Edit that file."
+    if not document.name.lower().endswith(_ENDINGS):
+        return "Only Markdown, plain text and small tables are edited here. Add a new version of the file instead."
+    if revision.size > _LARGEST:
+        return "The document is too large to be edited here. Add a new version of the file instead."
+    return None
+
+
+@router.put(
+    "/documents/{document}/written", status_code=202, summary="Change a document's own text"
+)
+def rewrite(
+    kb: str, document: str, body: WrittenChange, access: EditorWrite, request: Request
+) -> AddedOut:
+    """A new revision; takes If-Match, so that nobody writes over another's change unseen."""
+    found, version = revision_of(access, kb, document, None)
+    check_version(request, found.version)
+    if (why_not := _why_not(found, version)) is not None:
+        raise ProblemError("conflict", why_not)
+    sha256, size = access.workshop.blobs.put([body.text.encode()])
+    return _revised(access, found, sha256, size, version.columns)
+
+
+@router.post(
+    "/documents/{document}/revisions/{revision}/restore",
+    status_code=202,
+    summary="Bring a revision back",
+)
+def restore(kb: str, document: str, revision: str, access: EditorWrite) -> AddedOut:
+    """Its content becomes the newest revision; those between stay in the history."""
+    found, version = revision_of(access, kb, document, revision)
+    if found.source_id is not None:
+        raise ProblemError(
+            "conflict", "A source keeps this document; it would be put back at the next run."
+        )
+    return _revised(access, found, version.sha256, version.size, version.columns)
+
+
+def _revised(
+    access: Access, document: Document, sha256: str, size: int, columns: dict[str, Any] | None
+) -> AddedOut:
+    added = revise_document(access.session, document, sha256, size, columns)
+    access.session.flush()
+    out = _added(access, added)
+    access.session.commit()
+    access.workshop.wake()
+    access.workshop.changes.tell(document.kb_id)
+    return out
+
+
+# Differences
+
+
+@router.get("/documents/{document}/differences", summary="Compare two revisions of a document")
+def compare_revisions(
+    kb: str,
+    document: str,
+    access: Reader,
+    before: Annotated[
+        str | None, Query(description="A revision; default: the one before `after`.")
+    ] = None,
+    after: Annotated[
+        str | None, Query(description="A revision; default: the newest that was read.")
+    ] = None,
+) -> DifferencesOut:
+    """By paragraphs, rows and items of the text as it was read, and by words within those that changed."""
+    found = access.scope.document(access.scope.kb(kb), document)
+    of_document = access.scope.select(Revision).where(Revision.document_key == found.key)
+    revisions = access.session.scalars(of_document.order_by(Revision.number)).all()
+    read = [revision for revision in revisions if revision.reading is not None]
+    if not read:
+        raise ProblemError(
+            "not-found", "The document has not been read yet.", advice="Wait until it is indexed."
+        )
+    new = read[-1] if after is None else _pick(revisions, after)
+    old = read[max(read.index(new) - 1, 0)] if before is None else _pick(revisions, before)
+    changes = differences(_pieces(access, old), _pieces(access, new))
+    return DifferencesOut(
+        before=RevisionOut.model_validate(old),
+        after=RevisionOut.model_validate(new),
+        changes=[_change_out(change) for change in changes],
+    )
+
+
+def _pick(revisions: Sequence[Revision], ref: str) -> Revision:
+    for revision in revisions:
+        if ref not in (revision.id, str(revision.number)):
+            continue
+        if revision.reading is None:
+            raise ProblemError(
+                "not-found",
+                f"Revision {revision.number} has not been read.",
+                advice="It failed, waits its turn, or the next came first: compare another revision.",
+            )
+        return revision
+    raise NotInScope("revision", ref)
+
+
+def _pieces(access: Access, revision: Revision) -> list[str]:
+    """Paragraphs whole; lists, tables and code by lines."""
+    assert revision.reading is not None
+    reading = json.loads(access.workshop.blobs.read(revision.reading))
+    pieces: list[str] = []
+    for block in reading["blocks"]:
+        text = reading["text"][block["start"] : block["end"]].replace(CELL_SEPARATOR, " | ")
+        pieces += [text] if block["kind"] in ("paragraph", "heading") else text.split("\n")
+    return pieces
+
+
+def _change_out(change: Change) -> ChangeOut:
+    hidden = 0
+    before, after = list(change.before), list(change.after)
+    if change.kind == "same" and len(before) > 2 * _AROUND + 1:
+        hidden = len(before) - 2 * _AROUND
+        before = [*before[:_AROUND], *before[-_AROUND:]]
+        after = [*after[:_AROUND], *after[-_AROUND:]]
+    return ChangeOut(
+        kind=change.kind,
+        before=before,
+        after=after,
+        before_marks=list(change.before_marks),
+        after_marks=list(change.after_marks),
+        hidden=hidden,
+    )
+
+
+# Many at once
+
+
+@router.get("/folders", summary="List the folders of documents")
+def list_folders(kb: str, access: Reader, under: str = "") -> list[FolderOut]:
+    """Those right below a folder; names of documents are paths."""
+    found = access.scope.kb(kb)
+    prefix = under.strip("/") + "/" if under.strip("/") else ""
+    rest = func.substr(Document.name, len(prefix) + 1)
+    slash = func.instr(rest, "/")
+    name = func.substr(rest, 1, slash - 1)
+    warned = case((func.json_array_length(Revision.warnings) > 0, 1), else_=0)
+    failed = case((Document.state == DocumentState.FAILED, 1), else_=0)
+    query = (
+        select(name, func.count(), func.sum(failed), func.sum(warned))
+        .select_from(Document)
+        .join(Revision, Revision.id == Document.latest_revision_id)
+        .where(
+            Document.team_id == access.team.id,
+            Document.kb_id == found.id,
+            Document.state != DocumentState.REMOVED,
+            slash > 0,
+            *([func.substr(Document.name, 1, len(prefix)) == prefix] if prefix else []),
+        )
+        .group_by(name)
+        .order_by(name)
+    )
+    return [
+        FolderOut(
+            name=folder, path=prefix + folder, documents=count, failed=failures, warned=warnings
+        )
+        for folder, count, failures, warnings in access.session.execute(query).tuples()
+    ]
+
+
+@router.post("/documents/bulk", summary="Do something to many documents")
+def bulk(kb: str, body: BulkIn, access: EditorWrite) -> BulkOut:
+    """All in one transaction: it is done to all of them or to none."""
+    found = access.scope.kb(kb)
+    documents = access.session.scalars(chosen_documents(access, found, body.chosen)).all()
+    set_these = check_tags(body.set_tags)
+    done = 0
+    for document in documents:
+        if body.action == "retry" and document.state != DocumentState.FAILED:
+            continue
+        if body.action == "reread" and document.state == DocumentState.REMOVED:
+            continue  # it comes back by its source alone
+        if body.action in ("retry", "reread"):
+            retry_document(access.session, document)
+        elif body.action == "delete":
+            if document not in access.session:
+                continue  # it went with the file that it was part of
+            delete_document(access.session, found, document)
+            access.session.flush()
+        else:
+            tags = {
+                key: value
+                for key, value in {**document.tags, **set_these}.items()
+                if key not in body.drop_tags
+            }
+            if len(tags) > MOST_TAGS:
+                raise Refused("set_tags", f"{document.name} would have more than {MOST_TAGS} tags.")
+            set_tags(access.session, document, tags)
+        done += 1
+    access.session.commit()
+    access.workshop.editions.refresh_kb(found.id)
+    access.workshop.wake()
+    access.workshop.changes.tell(found.id)
+    return BulkOut(documents=done)

@@ -1,0 +1,220 @@
+"""Invitations to a team: one-time links that people open themselves.
+
+Nobody sets a password for somebody else, and nobody joins a team without doing so themselves. A person is created when they
+accept; somebody who has an account already accepts while signed in to it. What an inviter is told is the same in both cases.
+"""
+
+from __future__ import annotations
+
+from datetime import timedelta
+
+from fastapi import Request, Response
+from sqlalchemy import delete, func, select
+from sqlalchemy.orm import Session
+
+from fontanel.engine.notices.mail import MailFailed, mails, send_mail
+from fontanel.engine.notices.notify import notify_team
+from fontanel.records.database import writing
+from fontanel.records.ids import hash_password, hash_secret, new_id, new_secret
+from fontanel.records.scope import NotInScope
+from fontanel.records.tables import Invitation, Member, Person, Role, Team, now
+from fontanel.schemas import (
+    InvitationAccept,
+    InvitationFace,
+    InvitationIn,
+    InvitationMade,
+    InvitationOpen,
+    InvitationOut,
+    Page,
+    SessionOut,
+)
+from fontanel.service.auth.access import (
+    Owner,
+    OwnerWrite,
+    WorkshopDep,
+    author_of,
+    check_same_site,
+    credentials_of,
+    find_caller,
+)
+from fontanel.service.auth.sign_in import open_session
+from fontanel.service.problems import ProblemError
+from fontanel.service.routers import api_router
+
+router = api_router("/teams/{team}/invitations", "members")
+#: What whoever has a link can do with it.
+links = api_router("/invitations", "members")
+
+MAX_OPEN = 200
+
+
+@router.get("", summary="List open invitations")
+def list_invitations(access: Owner) -> Page[InvitationOut]:
+    query = (
+        access.scope.select(Invitation)
+        .where(Invitation.expires_at > now())
+        .order_by(Invitation.created_at)
+    )
+    return Page(items=[InvitationOut.model_validate(row) for row in access.session.scalars(query)])
+
+
+@router.post("", status_code=201, summary="Invite somebody to a team")
+def invite(body: InvitationIn, access: OwnerWrite) -> InvitationMade:
+    """Returns a link that works once, for so many days, and is shown this once; where the operator has set a mail server it is sent
+    to the address instead. An open invitation of the same address is replaced."""
+    session, settings = access.session, access.workshop.settings
+    here = access.scope.select(Member).join(Person).where(Person.email == body.email)
+    if session.scalar(here):
+        raise ProblemError("conflict", f"{body.email} is a member already.", field="email")
+    session.execute(
+        delete(Invitation).where(
+            Invitation.team_id == access.team.id,
+            (Invitation.email == body.email) | (Invitation.expires_at <= now()),
+        )
+    )
+    open_ones = (
+        session.scalar(select(func.count()).where(Invitation.team_id == access.team.id)) or 0
+    )
+    if open_ones >= MAX_OPEN:
+        raise ProblemError(
+            "conflict", f"The team has {MAX_OPEN} open invitations. Withdraw some first."
+        )
+    secret = new_secret("fi")
+    row = Invitation(
+        id=new_id("inv"),
+        team_id=access.team.id,
+        email=body.email,
+        name=body.name,
+        role=Role(body.role),
+        secret_hash=hash_secret(secret),
+        invited_by=author_of(access),
+        expires_at=now() + timedelta(days=body.expires_in_days),
+    )
+    session.add(row)
+    session.flush()
+    plain = InvitationOut.model_validate(row).model_dump()
+    session.commit()
+    # After the number sign, so that it is sent to no server and stands in no log.
+    url = f"{settings.origin}/invitation#{secret}"
+    if not mails(settings):
+        return InvitationMade(**plain, url=url, secret=secret)
+    text = (
+        f"{row.invited_by} invites you to the team {access.team.name} as {row.role.value}.\n\n"
+        f"Open this link to join. It works once, until {row.expires_at:%d %B %Y}:\n\n{url}\n"
+    )
+    try:
+        send_mail(settings, row.email, f"Invitation to {access.team.name}", text)
+    except MailFailed as error:
+        session.execute(delete(Invitation).where(Invitation.id == row.id))
+        session.commit()
+        raise ProblemError(
+            "mail-failed", str(error), advice="Check the address, or ask the operator."
+        ) from error
+    return InvitationMade(**plain)
+
+
+@router.delete("/{invitation}", status_code=204, summary="Withdraw an invitation")
+def withdraw(invitation: str, access: OwnerWrite) -> None:
+    """Its link stops working at once. By id or e-mail."""
+    named = (Invitation.id == invitation) | (Invitation.email == invitation.lower())
+    row = access.session.scalar(access.scope.select(Invitation).where(named))
+    if row is None:
+        raise NotInScope("invitation", invitation)
+    access.session.delete(row)
+    access.session.commit()
+
+
+@links.post("/open", summary="Read an invitation")
+def open_invitation(
+    body: InvitationOpen, request: Request, workshop: WorkshopDep
+) -> InvitationFace:
+    """For whoever has the link. Nothing is accepted yet."""
+    check_same_site(request)
+    with workshop.sessions() as session:
+        row, team = _found(session, body.secret)
+        return InvitationFace(
+            team=team.name,
+            role=row.role.value,
+            email=row.email,
+            name=row.name,
+            invited_by=row.invited_by,
+            expires_at=row.expires_at,
+        )
+
+
+@links.post("/accept", summary="Accept an invitation")
+def accept(
+    body: InvitationAccept, request: Request, response: Response, workshop: WorkshopDep
+) -> SessionOut:
+    """Signed in, with the account of the invited address; or with a name and a password for a new account, which signs in."""
+    check_same_site(request)
+    new_hash = hash_password(body.password) if body.password is not None else None
+    with writing(workshop.sessions) as session:
+        row, team = _found(session, body.secret)
+        person = _signed_in(session, request, workshop)
+        if person is None:
+            person = _new_person(session, row, body.name or row.name, new_hash)
+        elif person.email != row.email:
+            raise ProblemError(
+                "not-allowed",
+                f"The invitation is for {row.email}; you are signed in as {person.email}.",
+                advice="Sign out first, or ask for an invitation of your own address.",
+            )
+        if (
+            session.scalar(
+                select(Member.id).where(Member.team_id == team.id, Member.person_id == person.id)
+            )
+            is None
+        ):
+            others = (
+                session.scalar(select(Member.id).where(Member.team_id == team.id).limit(1))
+                is not None
+            )
+            session.add(
+                Member(id=new_id("member"), team_id=team.id, person_id=person.id, role=row.role)
+            )
+            if others:
+                told = f"{person.name} ({person.email}) joined as {row.role.value}, invited by {row.invited_by}."
+                notify_team(
+                    session,
+                    team.id,
+                    "member.joined",
+                    told,
+                    {"email": person.email, "role": row.role.value},
+                )
+        session.delete(row)
+        session.commit()
+    return open_session(workshop, request, response, person)
+
+
+def _found(session: Session, secret: str) -> tuple[Invitation, Team]:
+    row = session.scalar(select(Invitation).where(Invitation.secret_hash == hash_secret(secret)))
+    if row is None or row.expires_at <= now():
+        raise ProblemError(
+            "not-found",
+            "This invitation was used, withdrawn, or has expired.",
+            advice="Ask whoever invited you for a new one.",
+        )
+    return row, session.get_one(Team, row.team_id)
+
+
+def _signed_in(session: Session, request: Request, workshop: WorkshopDep) -> Person | None:
+    try:
+        return find_caller(session, request, workshop, credentials_of(request)).person
+    except ProblemError:
+        return None
+
+
+def _new_person(session: Session, row: Invitation, name: str, password_hash: str | None) -> Person:
+    if session.scalar(select(Person.id).where(Person.email == row.email)) is not None:
+        raise ProblemError(
+            "not-signed-in",
+            f"There is an account for {row.email} already.",
+            advice="Sign in with it, then open the link again.",
+        )
+    if password_hash is None:
+        raise ProblemError("invalid", "Choose a password, or sign in first.", field="password")
+    person = Person(id=new_id("person"), email=row.email, name=name, password_hash=password_hash)
+    session.add(person)
+    session.flush()
+    return person

@@ -1,0 +1,448 @@
+"""Sources of a knowledge base: kinds, checks, settings, signals, and documents that programs send."""
+
+from __future__ import annotations
+
+import base64
+import hmac
+import time
+from collections.abc import Mapping
+from datetime import UTC, datetime
+from typing import Annotated, Any
+
+from fastapi import Query, Request, Response
+from sqlalchemy import func, select
+from sqlalchemy.orm import Session
+
+from fontanel.engine.notices.deliveries import signature
+from fontanel.engine.sync.freshness import freshness_of
+from fontanel.engine.sync.limits import surroundings
+from fontanel.engine.sync.opening import kind_of, open_kind, usable_credentials
+from fontanel.engine.sync.planning import start_sync
+from fontanel.engine.sync.pushed import Pushed, take_pushed
+from fontanel.engine.sync.sources import Wanted, change_source, create_source, delete_source
+from fontanel.engine.sync.trial import TRIAL_LIMIT, try_source
+from fontanel.errors import Refused
+from fontanel.records.database import writing
+from fontanel.records.ids import new_secret
+from fontanel.records.tables import Kb, Source, Team
+from fontanel.schemas import (
+    CheckIn,
+    KindOut,
+    ListedOut,
+    Page,
+    PushedIn,
+    PushedOut,
+    PushIn,
+    PushOut,
+    SignalSecret,
+    SkippedOut,
+    SourceChange,
+    SourceFreshness,
+    SourceIn,
+    SourceOut,
+    SyncOut,
+    TrialOut,
+)
+from fontanel.service.auth.access import (
+    Access,
+    CallerDep,
+    Editor,
+    EditorWrite,
+    Operator,
+    Reader,
+    WorkshopDep,
+    check_version,
+)
+from fontanel.service.auth.rate_limits import AtOnce
+from fontanel.service.idempotency import Idempotency
+from fontanel.service.out.sources import _documents, _recent, freshness_out, source_out, sync_out
+from fontanel.service.problems import ProblemError
+from fontanel.service.routers import api_router
+from fontanel.sources import KINDS, ItemFailed, SourceUnavailable
+
+router = api_router("/teams/{team}/kbs/{kb}/sources", "sources")
+#: What is not of one knowledge base.
+around = api_router(tag="sources")
+
+#: A signal may be this old, in seconds.
+_SIGNAL_AGE = 300
+
+
+@around.get("/source-kinds", summary="List the kinds of sources")
+def list_kinds(caller: CallerDep) -> list[KindOut]:
+    """With the settings and credentials of each as JSON Schemas."""
+    return [
+        KindOut(
+            name=kind.name,
+            title=kind.title,
+            says=kind.says,
+            settings=kind.settings.model_json_schema(),
+            credentials=kind.credentials.model_json_schema(),
+            pushed=kind.pushed,
+            watchable=kind.watchable,
+        )
+        for kind in KINDS.values()
+    ]
+
+
+@router.get("", summary="List sources")
+def list_sources(kb: str, access: Reader) -> Page[SourceOut]:
+    found = access.scope.kb(kb)
+    query = (
+        access.scope.select(Source)
+        .where(Source.kb_id == found.id)
+        .order_by(func.lower(Source.name))
+    )
+    return Page(
+        items=[source_out(access.session, source) for source in access.session.scalars(query)]
+    )
+
+
+@router.post("", status_code=201, summary="Connect a source")
+def create(kb: str, body: SourceIn, access: EditorWrite, request: Request) -> SourceOut:
+    """Its first run starts at once. Check it before, to see what it would take."""
+    found = access.scope.kb(kb)
+    idempotency = Idempotency(request, access.session, access.caller, body.model_dump_json())
+    if earlier := idempotency.earlier():
+        return SourceOut.model_validate_json(earlier)
+    workshop = access.workshop
+    source = create_source(
+        access.session,
+        workshop.vault,
+        found,
+        _wanted(body),
+        surroundings(workshop.settings, access.team),
+    )
+    access.session.flush()
+    if not kind_of(source.kind).pushed:
+        start_sync(access.session, source, "person")
+    out = source_out(access.session, source)
+    idempotency.keep(out.model_dump_json())
+    access.session.commit()
+    workshop.wake()
+    workshop.changes.tell(found.id)
+    return out
+
+
+def _wanted(body: SourceIn) -> Wanted:
+    return Wanted(
+        name=body.name,
+        kind=body.kind,
+        settings=body.settings,
+        credentials=body.credentials,
+        folder=body.folder,
+        tag_rules=[rule.model_dump() for rule in body.tag_rules],
+        every_minutes=body.every_minutes,
+        cron=body.cron,
+        target_minutes=body.target_minutes,
+        guard_share=body.guard_share,
+        guard_least=body.guard_least,
+    )
+
+
+@router.post("/check", summary="Look at a source before it is connected")
+def check(kb: str, body: CheckIn, access: Editor, request: Request) -> TrialOut:
+    """Connects, lists, and says what would be taken and what not. Nothing is kept."""
+    access.scope.kb(kb)
+    access.session.rollback()
+    return _look(access, request, body.kind, body.settings, body.credentials or {})
+
+
+@router.post("/{source}/check", summary="Look at a connected source")
+def check_again(
+    kb: str, source: str, access: Editor, request: Request, body: SourceChange | None = None
+) -> TrialOut:
+    """With other settings or credentials if they are given, else with its own."""
+    found = access.scope.source(access.scope.kb(kb), source)
+    access.session.rollback()
+    settings = body.settings if body and body.settings is not None else found.settings
+    given = usable_credentials(
+        access.workshop.vault, found, settings, body.credentials if body else None
+    )
+    return _look(access, request, found.kind, settings, given)
+
+
+def _look(
+    access: Access,
+    request: Request,
+    kind_name: str,
+    settings: Mapping[str, Any],
+    credentials: Mapping[str, Any],
+) -> TrialOut:
+    kind = kind_of(kind_name)
+    until = time.monotonic() + TRIAL_LIMIT
+    limits = surroundings(
+        access.workshop.settings, access.team, stopping=lambda: time.monotonic() > until
+    )
+    checks: AtOnce = request.app.state.checks
+    with checks.one(access.team.id):
+        try:
+            with open_kind(kind, settings, credentials, limits) as opened:
+                trial = try_source(opened)
+        except (SourceUnavailable, ItemFailed) as error:
+            reason = (
+                str(error)
+                if time.monotonic() < until
+                else f"It did not answer within {TRIAL_LIMIT:.0f} seconds."
+            )
+            if isinstance(error, SourceUnavailable) and not error.again:
+                raise Refused("settings", reason) from error
+            raise ProblemError(
+                "source-unavailable", reason, advice="Check the settings, or try again later."
+            ) from error
+    return TrialOut(
+        taken=trial.taken,
+        bytes=trial.bytes,
+        skipped=trial.skipped,
+        complete=trial.complete,
+        seconds=round(trial.seconds, 3),
+        sample=[
+            ListedOut(
+                id=item.id,
+                name=item.name,
+                size=item.size,
+                changed_at=datetime.fromtimestamp(item.changed_at, UTC)
+                if item.changed_at
+                else None,
+            )
+            for item in trial.sample
+        ],
+        skipped_sample=[
+            SkippedOut(id=item.id, reason=item.reason) for item in trial.skipped_sample
+        ],
+    )
+
+
+@router.get("/{source}", summary="Show a source")
+def show(kb: str, source: str, access: Reader, response: Response) -> SourceOut:
+    found = access.scope.source(access.scope.kb(kb), source)
+    response.headers["ETag"] = f'"{found.version}"'
+    return source_out(access.session, found)
+
+
+@router.patch("/{source}", summary="Change a source")
+def change(
+    kb: str,
+    source: str,
+    body: SourceChange,
+    access: EditorWrite,
+    request: Request,
+    response: Response,
+) -> SourceOut:
+    """Other settings are followed by a run at once; its guard holds what would remove too much."""
+    found = access.scope.source(access.scope.kb(kb), source)
+    check_version(request, found.version)
+    given = body.model_dump(exclude_unset=True)
+    if "paused" in given:
+        found.paused = bool(body.paused)
+    kept = {
+        name: given[name] if given.get(name) is not None else getattr(found, name)
+        for name in (
+            "name",
+            "settings",
+            "target_minutes",
+            "guard_share",
+            "guard_least",
+            "tag_rules",
+        )
+    }
+    plan = {name: given.get(name, getattr(found, name)) for name in ("every_minutes", "cron")}
+    if given.get("cron") is not None and "every_minutes" not in given:
+        plan["every_minutes"] = None
+    if given.get("every_minutes") is not None and "cron" not in given:
+        plan["cron"] = None
+    wanted = Wanted(kind=found.kind, credentials=body.credentials, **kept, **plan)
+    change_source(
+        access.session,
+        access.workshop.vault,
+        found,
+        wanted,
+        surroundings(access.workshop.settings, access.team),
+    )
+    access.session.commit()
+    access.workshop.wake()
+    access.workshop.changes.tell(found.kb_id)
+    response.headers["ETag"] = f'"{found.version}"'
+    return source_out(access.session, found)
+
+
+@router.delete("/{source}", status_code=204, summary="Disconnect a source")
+def remove(
+    kb: str,
+    source: str,
+    access: EditorWrite,
+    keep_documents: Annotated[
+        bool, Query(description="Its documents stay, as if people had added them.")
+    ] = False,
+) -> None:
+    found = access.scope.kb(kb)
+    gone = access.scope.source(found, source)
+    gone_id = gone.id
+    delete_source(access.session, found, gone, keep_documents)
+    access.session.commit()
+    access.workshop.syncing.cancel(gone_id)
+    _refresh(access, found.id)
+
+
+def _refresh(access: Access, kb_id: str) -> None:
+    access.workshop.editions.refresh_kb(kb_id)
+    access.workshop.wake()
+    access.workshop.changes.tell(kb_id)
+
+
+@router.post("/{source}/syncs", status_code=202, summary="Run a source now")
+def start(kb: str, source: str, access: EditorWrite) -> SyncOut:
+    """Returns the run to follow; one that waits already is returned again."""
+    found = access.scope.source(access.scope.kb(kb), source)
+    if kind_of(found.kind).pushed:
+        raise ProblemError(
+            "conflict", "Documents are sent to this source by programs; there is nothing to run."
+        )
+    sync = start_sync(access.session, found, "person")
+    out = sync_out(access.session, sync)
+    access.session.commit()
+    access.workshop.wake()
+    access.workshop.changes.tell(found.kb_id)
+    return out
+
+
+# Signals
+
+
+@router.post("/{source}/signal-secret", summary="Make the secret that signals are signed with")
+def make_secret(kb: str, source: str, access: EditorWrite) -> SignalSecret:
+    """The one before is no longer taken."""
+    found = access.scope.source(access.scope.kb(kb), source)
+    secret = new_secret("fs")
+    found.signal_secret = access.workshop.vault.seal(secret)
+    access.session.commit()
+    return SignalSecret(secret=secret, path=f"/api/v1/signals/{found.id}")
+
+
+@around.post(
+    "/signals/{source}", status_code=202, summary="Tell that something changed at a source"
+)
+async def signal(source: str, request: Request, workshop: WorkshopDep) -> dict[str, str]:
+    """Signed with the source's secret in the headers `webhook-id`, `webhook-timestamp` and `webhook-signature`. Starts a run; a
+    signal sent twice does no harm. What the body says does not matter."""
+    body = await request.body()
+    with writing(workshop.sessions) as session:
+        found = session.get(Source, source)
+        if found is None or not _signed(workshop.vault.open(found.signal_secret), request, body):
+            raise ProblemError(
+                "not-signed-in", "The signal is not signed with this source's secret."
+            )
+        if not found.paused:
+            start_sync(session, found, "signal")
+        session.commit()
+    workshop.wake()
+    return {"source": source}
+
+
+def _signed(secret: str, request: Request, body: bytes) -> bool:
+    headers = request.headers
+    message_id, moment = headers.get("webhook-id", ""), headers.get("webhook-timestamp", "")
+    if not moment.isdigit() or abs(time.time() - int(moment)) > _SIGNAL_AGE:
+        return False
+    wanted = signature(secret, message_id, moment, body)
+    return any(
+        hmac.compare_digest(wanted, one) for one in headers.get("webhook-signature", "").split()
+    )
+
+
+# Documents that programs send
+
+
+@router.post("/{source}/documents", summary="Send documents to a source")
+def push(kb: str, source: str, body: PushIn, access: Editor) -> PushOut:
+    """Each has an id of the sender's. Sending the same again changes nothing; one transaction takes them all."""
+    found = access.scope.kb(kb)
+    target = access.scope.source(found, source)
+    if not kind_of(target.kind).pushed:
+        raise ProblemError(
+            "conflict", "This source fetches its documents itself; make one of the kind 'push'."
+        )
+    kb_id, source_id, workshop = found.id, target.id, access.workshop
+    access.session.rollback()
+    pushed = [_stored(workshop, one) for one in body.documents]
+    with writing(workshop.sessions) as session:
+        scope = access.within(session).scope
+        again = scope.kb(kb_id)
+        sync, outcomes = take_pushed(
+            session, again, scope.source(again, source_id), pushed, body.remove
+        )
+        out = PushOut(
+            sync=sync.id,
+            items=[
+                PushedOut(
+                    id=one.id,
+                    outcome=one.outcome.value,
+                    reason=one.reason,
+                    document_id=one.document.id if one.document else None,
+                )
+                for one in outcomes
+            ],
+        )
+        session.commit()
+    _refresh(access, kb_id)
+    return out
+
+
+def _stored(workshop: Any, one: PushedIn) -> Pushed:
+    name = one.name or one.id
+    if one.text is not None:
+        text = one.text
+        if one.title and not text.lstrip().startswith("# "):
+            text = f"# {one.title}\n\n{text}"
+        data = text.encode()
+        name = name if "." in name.rsplit("/", 1)[-1] else name + ".md"
+    else:
+        try:
+            data = base64.b64decode(one.content or "", validate=True)
+        except ValueError as error:  # also for letters that are not ASCII
+            raise Refused("content", f"The content of {one.id!r} is not base64.") from error
+    sha256, size = workshop.blobs.put([data])
+    return Pushed(one.id, name, sha256, size, one.link, one.tags)
+
+
+# Overviews
+
+
+def _overview(session: Session, query: Any) -> list[SourceFreshness]:
+    rows = session.execute(query).tuples()
+    return [
+        SourceFreshness(
+            team=team.slug,
+            kb_id=kb.id,
+            kb=kb.name,
+            source_id=source.id,
+            source=source.name,
+            kind=source.kind,
+            documents=_documents(session, source),
+            failing_since=source.failing_since,
+            error=source.error,
+            freshness=freshness_out(source, freshness_of(session, source)),
+            recent=_recent(session, source),
+        )
+        for source, kb, team in rows
+    ]
+
+
+_ALL = (
+    select(Source, Kb, Team).join(Kb, Kb.id == Source.kb_id).join(Team, Team.id == Source.team_id)
+)
+
+
+@around.get("/teams/{team}/freshness", summary="How fresh a team's sources are")
+def team_freshness(access: Reader) -> list[SourceFreshness]:
+    query = _ALL.where(Source.team_id == access.team.id)
+    if access.scope.kb_ids is not None:
+        query = query.where(Kb.id.in_(access.scope.kb_ids))
+    return _overview(access.session, query.order_by(Kb.name, Source.name))
+
+
+@around.get("/freshness", summary="How fresh all sources are")
+def all_freshness(caller: Operator, workshop: WorkshopDep) -> list[SourceFreshness]:
+    """For operators."""
+    with workshop.sessions() as session:
+        return _overview(session, _ALL.order_by(Team.name, Kb.name, Source.name))

@@ -1,0 +1,117 @@
+"""Runs of sources: seen, confirmed, rejected, ended."""
+
+from __future__ import annotations
+
+from typing import Annotated
+
+from fastapi import Query
+from sqlalchemy import select
+
+from fontanel.records.tables import Document, Outcome, Revision, Sync, SyncItem, SyncState, now
+from fontanel.schemas import OutcomeName, Page, SyncItemOut, SyncOut
+from fontanel.service.auth.access import EditorWrite, Reader
+from fontanel.service.out.sources import sync_out
+from fontanel.service.problems import ProblemError
+from fontanel.service.routers import api_router
+
+router = api_router("/teams/{team}/kbs/{kb}/sources/{source}/syncs", "syncs")
+
+
+@router.get("", summary="List runs")
+def list_syncs(
+    kb: str,
+    source: str,
+    access: Reader,
+    cursor: str | None = None,
+    limit: Annotated[int, Query(ge=1, le=200)] = 50,
+) -> Page[SyncOut]:
+    """Newest first."""
+    found = access.scope.source(access.scope.kb(kb), source)
+    query = access.scope.select(Sync).where(Sync.source_id == found.id)
+    if cursor is not None:
+        before = select(Sync.created_at).where(Sync.id == cursor).scalar_subquery()
+        query = query.where(Sync.created_at < before)
+    rows = access.session.scalars(query.order_by(Sync.created_at.desc()).limit(limit + 1)).all()
+    items = [sync_out(access.session, row) for row in rows[:limit]]
+    return Page(items=items, next=items[-1].id if len(rows) > limit else None)
+
+
+@router.get("/{sync}", summary="Show a run")
+def show(kb: str, source: str, sync: str, access: Reader) -> SyncOut:
+    return sync_out(
+        access.session, access.scope.sync(access.scope.source(access.scope.kb(kb), source), sync)
+    )
+
+
+@router.get("/{sync}/items", summary="List what a run did, item by item")
+def list_items(
+    kb: str,
+    source: str,
+    sync: str,
+    access: Reader,
+    outcome: OutcomeName | None = None,
+    cursor: int | None = None,
+    limit: Annotated[int, Query(ge=1, le=1000)] = 200,
+) -> Page[SyncItemOut]:
+    """Unchanged items are listed for web sites only."""
+    found = access.scope.sync(access.scope.source(access.scope.kb(kb), source), sync)
+    query = (
+        select(SyncItem, Document, Revision)
+        .outerjoin(Document, Document.key == SyncItem.document_key)
+        .outerjoin(Revision, Revision.id == SyncItem.revision_id)
+        .where(SyncItem.sync_id == found.id, SyncItem.team_id == access.team.id)
+    )
+    if outcome:
+        query = query.where(SyncItem.outcome == Outcome(outcome))
+    if cursor is not None:
+        query = query.where(SyncItem.key > cursor)
+    rows = access.session.execute(query.order_by(SyncItem.key).limit(limit + 1)).tuples().all()
+    items = [
+        SyncItemOut(
+            id=item.item_id,
+            outcome=item.outcome.value,
+            reason=item.reason,
+            bytes=item.bytes,
+            document_id=document.id if document else None,
+            name=document.name if document else None,
+            state=document.state.value if document else None,
+            error=document.error if document else None,
+            words=(revision.report or {}).get("words") if revision else None,
+            passages=revision.passages if revision else None,
+            embedded=revision.embedded if revision else None,
+            seconds=revision.seconds if revision else {},
+        )
+        for item, document, revision in rows[:limit]
+    ]
+    return Page(items=items, next=str(rows[limit - 1][0].key) if len(rows) > limit else None)
+
+
+@router.post("/{sync}/confirm", status_code=202, summary="Let a held run go on")
+def confirm(kb: str, source: str, sync: str, access: EditorWrite) -> SyncOut:
+    """It removes what it showed, no more: what has gone missing since is held again."""
+    found = access.scope.sync(access.scope.source(access.scope.kb(kb), source), sync)
+    if found.state != SyncState.HELD:
+        raise ProblemError("conflict", "The run is not held; there is nothing to confirm.")
+    found.state, found.confirmed, found.held_for, found.finished_at = (
+        SyncState.WAITING,
+        True,
+        None,
+        None,
+    )
+    out = sync_out(access.session, found)
+    access.session.commit()
+    access.workshop.wake()
+    access.workshop.changes.tell(found.kb_id)
+    return out
+
+
+@router.post("/{sync}/reject", summary="Keep what a held run would remove, or end a run")
+def reject(kb: str, source: str, sync: str, access: EditorWrite) -> SyncOut:
+    """What a run has taken so far stays."""
+    found = access.scope.sync(access.scope.source(access.scope.kb(kb), source), sync)
+    if found.state not in (SyncState.HELD, SyncState.WAITING, SyncState.RUNNING):
+        raise ProblemError("conflict", "The run is over.")
+    found.state, found.finished_at, found.error = SyncState.ENDED, now(), "Ended by a person."
+    access.session.commit()
+    access.workshop.changes.tell(found.kb_id)
+    return sync_out(access.session, found)

@@ -1,0 +1,100 @@
+"""Open streams: how many there may be, and whether the caller may still have theirs."""
+
+from __future__ import annotations
+
+import threading
+from collections import Counter
+
+from fastapi import Request
+from sqlalchemy.orm import Session
+
+from fontanel.records.scope import NotInScope
+from fontanel.records.tables import Role, now
+from fontanel.service.auth.access import Access, Require, credentials_of, find_caller
+from fontanel.service.problems import ProblemError
+
+#: Streams that one caller and one team may have open.
+MAX_PER_CALLER, MAX_PER_TEAM = 20, 200
+
+
+class Place:
+    """One open stream, counted until `leave`."""
+
+    def __init__(self, streams: OpenStreams, caller: str, team: str) -> None:
+        self._streams = streams
+        self._names = (caller, team)
+        self._left = False
+
+    def leave(self) -> None:
+        if not self._left:
+            self._left = True
+            self._streams._release(self._names)
+
+    # A response that is never sent has no end at which it could leave.
+    __del__ = leave
+
+
+class OpenStreams:
+    """Counts the open streams of each caller and each team."""
+
+    def __init__(self) -> None:
+        self._lock = threading.Lock()
+        self._open: Counter[str] = Counter()
+
+    def enter(self, caller: str, team: str) -> Place:
+        """Count one more stream. Raises ProblemError(too-many-streams)."""
+        with self._lock:
+            for name, limit, whose in (
+                (caller, MAX_PER_CALLER, "You have"),
+                (team, MAX_PER_TEAM, "The team has"),
+            ):
+                if self._open[name] >= limit:
+                    raise ProblemError(
+                        "too-many-streams",
+                        f"{whose} {limit} event streams open, which is as many as there may be.",
+                        advice="Close some of them, for instance by closing tabs of the console.",
+                        headers={"Retry-After": "10"},
+                    )
+            self._open.update((caller, team))
+        return Place(self, caller, team)
+
+    def _release(self, names: tuple[str, str]) -> None:
+        with self._lock:
+            self._open.subtract(names)
+            for name in names:
+                if self._open[name] <= 0:
+                    del self._open[name]
+
+
+class Renewal:
+    """A reader's access, looked up again with the credentials that the stream was opened with."""
+
+    def __init__(self, request: Request, access: Access, place: Place | None = None) -> None:
+        self.access = access
+        self.place = place
+        self._request = request
+        self._credentials = credentials_of(request)
+
+    def __call__(self, session: Session) -> Access | None:
+        """The access in this session; None once the caller has it no longer."""
+        workshop = self.access.workshop
+        try:
+            caller = find_caller(session, self._request, workshop, self._credentials)
+            return Require(Role.READER).access_in(
+                session, self._request, self.access.team.id, caller, workshop
+            )
+        except (ProblemError, NotInScope):
+            return None
+
+    def still_allowed(self) -> bool:
+        with self.access.workshop.sessions() as session:
+            return self(session) is not None
+
+    def seconds(self, limit: float) -> float:
+        """The seconds until it is to be looked up again, because the key or sign-in expires; at most `limit`."""
+        expires = self.access.caller.expires_at
+        return (
+            limit
+            if expires is None
+            else min(limit, max(0.0, (expires - now()).total_seconds()) + 0.05)
+        )

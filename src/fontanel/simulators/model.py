@@ -1,0 +1,348 @@
+"""A simulated model server that speaks the chat-completions protocol: deterministic, and as honest or as bad as it is told to be.
+
+It reads the sources and the question out of the prompt and picks sentences by the words they share. The name of the model that is
+asked for chooses how it behaves, so that one server shows every path.
+"""
+
+from __future__ import annotations
+
+import asyncio
+import json
+import re
+from collections import Counter
+from collections.abc import AsyncIterator, Sequence
+from dataclasses import dataclass
+from math import log
+from typing import Any
+
+from starlette.applications import Starlette
+from starlette.requests import Request
+from starlette.responses import JSONResponse, Response, StreamingResponse
+from starlette.routing import Route
+
+#: What a model of each name does.
+BEHAVIOURS = {
+    "honest": "answers from the sources and cites them",
+    "lying": "changes numbers, denies, cites wrongly and adds facts",
+    "gullible": "does what the sources tell it to",
+    "slow": "streams one word every so often",
+    "failing": "answers with status 500",
+    "broken": "closes the connection in mid-stream",
+    "malformed": "sends a stream that is no JSON",
+    "limited": "answers with status 429 the first two times, then honestly",
+    "busy": "answers with status 429 always, asking for a long pause",
+    "silent": "accepts and says nothing",
+    "empty": "ends without a word",
+    "whole": "answers in one piece, without streaming",
+}
+
+_SOURCE = re.compile(r'<source number="(\d+)" title="([^"]*)"[^>]*>\n(.*?)\n</source>', re.S)
+_DOCUMENT = re.compile(r"<document>\n(.*?)\n</document>", re.S)
+_QUESTION = re.compile(r"<question>\n(.*?)\n</question>", re.S)
+_UNDERSTOOD = re.compile(r"understood as: (.*)")
+_STOP = frozenset(
+    "the a an of and or to in on at for is are was were be by with from as it its this that these those which who what when where how "
+    "do does did may can must should will would i we you they there not no if any all".split()
+)
+_NUMBER = re.compile(r"\d+(?:[.,]\d+)*")
+_OPPOSITES = {
+    "before": "after",
+    "after": "before",
+    "above": "below",
+    "below": "above",
+    "open": "closed",
+    "closed": "open",
+    "may": "may not",
+    "must": "need not",
+    "always": "never",
+    "never": "always",
+    "north": "south",
+    "south": "north",
+}
+_INVENTED = (
+    "The office in Garnwick confirmed this on 4 March 1997.",
+    "A surcharge of 480 crowns applies in such cases.",
+    "This was agreed with the Brindle Coast Council.",
+    "Exceptions are granted by Captain Orlo Fenn.",
+)
+
+
+@dataclass(frozen=True, slots=True)
+class Said:
+    """A sentence with the sources it cites, and whether that is true of them."""
+
+    text: str
+    cites: tuple[int, ...]
+    true: bool = True
+
+    def written(self) -> str:
+        marks = "".join(f"[{number}]" for number in self.cites)
+        return f"{self.text} {marks}" if marks else self.text
+
+
+@dataclass(frozen=True, slots=True)
+class Prompt:
+    """What a prompt holds: sources as (number, title, text), the question, the layout that is asked for."""
+
+    sources: list[tuple[int, str, str]]
+    question: str
+    most: int
+    layout: str
+
+
+def read_prompt(messages: Sequence[dict[str, Any]]) -> Prompt:
+    system = "\n".join(str(m.get("content", "")) for m in messages if m.get("role") == "system")
+    user = "\n".join(str(m.get("content", "")) for m in messages if m.get("role") == "user")
+    sources = [(int(n), title, text) for n, title, text in _SOURCE.findall(user)]
+    asked = _QUESTION.search(user)
+    understood = _UNDERSTOOD.search(user)
+    question = understood.group(1) if understood else asked.group(1) if asked else user
+    most = 1 if "one or two sentences" in system else 6 if "fully" in system else 3
+    layout = next(
+        (
+            word
+            for word in ("numbered steps", "bulleted list, one", "Markdown table")
+            if word in system
+        ),
+        "prose",
+    )
+    return Prompt(sources, question, most, layout)
+
+
+def honest(prompt: Prompt) -> list[Said]:
+    """The sentences of the sources that share the most with the question; none when too little is shared."""
+    units = [
+        (number, title, sentence)
+        for number, title, text in prompt.sources
+        for line in text.split("\n")
+        for sentence in re.split(r"(?<=[.!?])\s+(?=[A-Z])|\s*…\s*", line.removeprefix("- "))
+        if sentence.strip() and not sentence.strip().endswith((":", "?"))
+    ]
+    held = [set(_words(f"{title} {sentence}")) for _, title, sentence in units]
+    frequency = Counter(word for words in held for word in words)
+    asked = set(_words(prompt.question))
+    weight = {word: log(1 + len(units) / (1 + frequency[word])) for word in asked}
+    total = sum(weight.values()) or 1.0
+    scored = sorted(
+        ((sum(weight[w] for w in asked & words) / total, n) for n, words in enumerate(held)),
+        key=lambda item: (-item[0], item[1]),
+    )
+    if not scored or scored[0][0] < 0.25:
+        return []
+    chosen = [n for score, n in scored[: prompt.most] if score >= 0.75 * scored[0][0]]
+    said: list[Said] = []
+    for place, n in enumerate(chosen):
+        number, title, sentence = units[n]
+        text = sentence.strip()
+        if place == 0 and re.match(r"(?:The|A|An|In|On|At|When|If|All|No|Any)\b", text):
+            text = f"According to {title}, {text[0].lower()}{text[1:]}"
+        said.append(Said(text if text[-1] in ".!?" else f"{text}.", (number,)))
+    return said
+
+
+def lying(prompt: Prompt) -> list[Said]:
+    """What the honest model says, each sentence spoilt in another way, and facts of its own in between."""
+    out: list[Said] = []
+    seed = sum(map(ord, prompt.question))
+    for place, said in enumerate(honest(prompt)):
+        kind = (seed + place) % 5
+        spoilt = (
+            [_changed_number, _denied, _turned, _wrong_source][kind](said, prompt)
+            if kind < 4
+            else said
+        )
+        out.append(spoilt or said)
+        if (seed + place) % 2 == 0:
+            out.append(Said(_INVENTED[(seed + place) % len(_INVENTED)], said.cites, False))
+    return out
+
+
+def _changed_number(said: Said, prompt: Prompt) -> Said | None:
+    match = _NUMBER.search(said.text)
+    if match is None:
+        return _denied(said, prompt)
+    other = str(int(re.sub(r"\D", "", match.group())) * 3 + 7)
+    return Said(said.text[: match.start()] + other + said.text[match.end() :], said.cites, False)
+
+
+def _denied(said: Said, prompt: Prompt) -> Said | None:
+    for verb in ("is", "are", "may", "must", "can", "was", "has", "have", "will"):
+        pattern = re.compile(rf"\b{verb}\b(?! not\b)")
+        if pattern.search(said.text) and not re.search(
+            r"\b(?:not|no|never|without|nobody)\b", said.text
+        ):
+            return Said(pattern.sub(f"{verb} not", said.text, count=1), said.cites, False)
+    return None
+
+
+def _turned(said: Said, prompt: Prompt) -> Said | None:
+    for word, other in _OPPOSITES.items():
+        if re.search(rf"\b{word}\b", said.text) and not re.search(r"\bnot\b", said.text):
+            return Said(re.sub(rf"\b{word}\b", other, said.text, count=1), said.cites, False)
+    return _changed_number(said, prompt) if _NUMBER.search(said.text) else None
+
+
+def _wrong_source(said: Said, prompt: Prompt) -> Said | None:
+    words = set(_words(said.text))
+    for number, title, text in reversed(prompt.sources):
+        shared = len(words & set(_words(f"{title} {text}"))) / max(len(words), 1)
+        if number not in said.cites and shared < 0.35:
+            return Said(said.text, (number,), False)
+    return None
+
+
+def gullible(prompt: Prompt) -> list[Said]:
+    """Repeats whatever in the sources looks like an order, then answers."""
+    orders = [
+        Said(sentence.strip(), (number,), False)
+        for number, _, text in prompt.sources
+        for sentence in re.split(r"(?<=[.!?])\s+|\n", text)
+        if re.search(
+            r"\b(?:ignore|assistant|instructions?|you must|you are|reply|respond|say|AI|model|system|prompt|answer)\b",
+            sentence,
+            re.I,
+        )
+    ]
+    return [*orders, *honest(prompt)]
+
+
+def compose(behaviour: str, messages: Sequence[dict[str, Any]]) -> str:
+    """The text that a model of this behaviour writes."""
+    prompt = read_prompt(messages)
+    if document := _DOCUMENT.search(str(messages[-1].get("content", ""))):
+        return _described(behaviour, document.group(1))
+    if not prompt.sources:
+        return "Ready."
+    said = {"lying": lying, "gullible": gullible}.get(behaviour, honest)(prompt)
+    if not said:
+        return "NO ANSWER"
+    if prompt.layout == "numbered steps":
+        return "\n".join(f"{n}. {s.written()}" for n, s in enumerate(said, 1))
+    if prompt.layout == "bulleted list, one":
+        return "\n".join(f"- {s.written()}" for s in said)
+    if prompt.layout == "Markdown table":
+        return "\n".join(["| Statement |", "| --- |", *(f"| {s.written()} |" for s in said)])
+    return " ".join(s.written() for s in said)
+
+
+def _described(behaviour: str, document: str) -> str:
+    """A title and a description: the first line, and the first sentence of some length, spoilt by those who spoil things."""
+    lines = [line.strip() for line in document.split("\n") if line.strip()]
+    sentences = [
+        s
+        for line in lines
+        for s in re.split(r"(?<=[.!?])\s+", line)
+        if len(s.split()) > 6 and s[-1] in ".!?"
+    ]
+    said = sentences[0] if sentences else lines[0]
+    if behaviour == "lying":
+        said = f"{said} {_INVENTED[1]}"
+    return f"Title: {lines[0][:80]}\nDescription: {said[:280]}"
+
+
+def _words(text: str) -> list[str]:
+    found = re.findall(r"[a-z0-9]+", text.lower())
+    return [
+        re.sub(r"(?:ing|ed|es|s)$", "", word) if len(word) > 4 else word
+        for word in found
+        if word not in _STOP
+    ]
+
+
+def model_app(
+    pace: float = 0.0, wait: float = 0.0, key: str = "", behaviour: str = ""
+) -> Starlette:
+    """The server. `pace` are seconds between words, `wait` seconds before the first; `behaviour` holds whatever model is asked for;
+    with a `key`, every request must bear it."""
+    limited: Counter[str] = Counter()
+
+    async def complete(request: Request) -> Response:
+        if key and request.headers.get("authorization") != f"Bearer {key}":
+            return _error(401, "The key is wrong.")
+        try:
+            body = await request.json()
+            messages = list(body["messages"])
+        except (ValueError, KeyError, TypeError):
+            return _error(400, "The body needs messages.")
+        kind = behaviour or str(body.get("model") or "honest")
+        if kind not in BEHAVIOURS:
+            return _error(404, f"There is no model {kind}.")
+        if kind == "failing":
+            return _error(500, "The model fell over.")
+        if kind == "busy" or (kind == "limited" and _once_more(limited, messages)):
+            return _error(
+                429, "Too many requests.", {"Retry-After": "600" if kind == "busy" else "0"}
+            )
+        text = "" if kind == "empty" else compose(kind, messages)
+        read = sum(_tokens(str(message.get("content", ""))) for message in messages)
+        use = {
+            "prompt_tokens": read,
+            "completion_tokens": _tokens(text),
+            "total_tokens": read + _tokens(text),
+        }
+        if kind == "whole" or not body.get("stream"):
+            choice = {
+                "index": 0,
+                "message": {"role": "assistant", "content": text},
+                "finish_reason": "stop",
+            }
+            return JSONResponse(
+                {"object": "chat.completion", "model": kind, "choices": [choice], "usage": use}
+            )
+        slow = pace or (0.25 if kind == "slow" else 0.0)
+        counted = bool((body.get("stream_options") or {}).get("include_usage"))
+        return StreamingResponse(
+            _stream(kind, text, slow, wait, use if counted else None),
+            media_type="text/event-stream",
+        )
+
+    async def models(request: Request) -> Response:
+        return JSONResponse(
+            {"object": "list", "data": [{"id": name, "object": "model"} for name in BEHAVIOURS]}
+        )
+
+    return Starlette(
+        routes=[
+            Route("/v1/chat/completions", complete, methods=["POST"]),
+            Route("/v1/models", models),
+        ]
+    )
+
+
+def _once_more(limited: Counter[str], messages: Sequence[dict[str, Any]]) -> bool:
+    """Whether the same request is to be refused once more: two times in three."""
+    told = json.dumps(messages)
+    limited[told] += 1
+    return limited[told] % 3 != 0
+
+
+async def _stream(
+    kind: str, text: str, pace: float, wait: float, use: dict[str, int] | None
+) -> AsyncIterator[str]:
+    if kind == "silent":
+        await asyncio.sleep(3600)
+    await asyncio.sleep(wait)
+    pieces = re.findall(r"\s*\S+", text)
+    for place, piece in enumerate(pieces):
+        if kind == "broken" and place >= min(8, len(pieces) // 2):
+            return  # no reason to end, no [DONE]
+        if kind == "malformed" and place == 3:
+            yield "data: {this is no JSON\n\n"
+        yield _event({"index": 0, "delta": {"content": piece}, "finish_reason": None}, kind)
+        await asyncio.sleep(pace)
+    yield _event({"index": 0, "delta": {}, "finish_reason": "stop"}, kind)
+    if use is not None:
+        yield f"data: {json.dumps({'object': 'chat.completion.chunk', 'model': kind, 'choices': [], 'usage': use})}\n\n"
+    yield "data: [DONE]\n\n"
+
+
+def _event(choice: dict[str, Any], kind: str) -> str:
+    return f"data: {json.dumps({'object': 'chat.completion.chunk', 'model': kind, 'choices': [choice]})}\n\n"
+
+
+def _tokens(text: str) -> int:
+    return len(re.findall(r"\w+|[^\w\s]", text))
+
+
+def _error(status: int, message: str, headers: dict[str, str] | None = None) -> JSONResponse:
+    return JSONResponse({"error": {"message": message, "code": status}}, status, headers=headers)

@@ -1,0 +1,164 @@
+"""Requests to servers that may be slow, busy or away: retries with growing pauses, limits honoured, sizes bounded."""
+
+from __future__ import annotations
+
+import base64
+import email.utils
+import random
+import time
+from collections.abc import Callable, Iterator
+from dataclasses import dataclass
+from typing import Any
+
+import httpx
+
+from fontanel.sources.network.reach import NotAllowed, ServerTooSlow
+from fontanel.sources.protocol import ItemFailed, SourceUnavailable
+
+#: What may pass by itself: the server is busy, restarting, or behind a broken gateway.
+_PASSING = frozenset({408, 425, 429, 500, 502, 503, 504})
+_TRIES = 4
+_LONGEST_PAUSE = 60.0
+#: Answers given up for slowness after which the source as a whole is.
+_MOST_SLOW = 5
+
+
+class AddressRefused(SourceUnavailable):
+    """A host has an address that the operator does not allow."""
+
+
+@dataclass(slots=True)
+class Requests:
+    """One source's way to its server. `pause` waits and returns early when the service stops; `stopping` tells so."""
+
+    client: httpx.Client
+    stopping: Callable[[], bool]
+    first_pause: float = 0.5
+    #: Until when (monotonic) all requests hold back, since the server asked for it.
+    _held_until: float = 0.0
+    _slow: int = 0
+
+    def send(self, method: str, url: str | httpx.URL, **options: Any) -> httpx.Response:
+        """The answer, its body not read yet; the caller closes it. Tries again what may pass.
+
+        Raises ItemFailed when no usable answer came, SourceUnavailable when the host is not allowed or not there.
+        """
+        build = options.pop("build", None)
+        for attempt in range(1, _TRIES + 1):
+            self._wait(self._held_until - time.monotonic())
+            try:
+                # What is signed is signed anew, since a signature holds its time.
+                request = build() if build else self.client.build_request(method, url, **options)
+                response = self.client.send(request, stream=True)
+            except NotAllowed as error:
+                raise AddressRefused(str(error), again=False) from error
+            except httpx.ConnectError as error:
+                if attempt == _TRIES:
+                    raise SourceUnavailable(f"{_host(url)} cannot be reached: {error}.") from error
+                pause = self._pause(attempt)
+            except ServerTooSlow as error:
+                self._note_slow()
+                raise ItemFailed(f"{url}: {_said(error)}.") from error
+            except (httpx.TransportError, httpx.InvalidURL) as error:
+                if attempt == _TRIES:
+                    raise ItemFailed(f"{url}: {_said(error)}.") from error
+                pause = self._pause(attempt)
+            else:
+                if response.status_code not in _PASSING:
+                    return response
+                asked = _retry_after(response)
+                if attempt == _TRIES or (asked is not None and asked > _LONGEST_PAUSE):
+                    return response
+                response.close()
+                pause = self._pause(attempt) if asked is None else asked
+                if response.status_code in (429, 503):
+                    self._held_until = time.monotonic() + pause
+            self._wait(pause)
+        raise AssertionError("unreachable")
+
+    def _note_slow(self) -> None:
+        """Count an answer that was given up. Raises SourceUnavailable when there were too many: the rest would be no better."""
+        self._slow += 1
+        if self._slow >= _MOST_SLOW:
+            raise SourceUnavailable(f"The server is too slow: {self._slow} answers were given up.")
+
+    def _pause(self, attempt: int) -> float:
+        return float(self.first_pause * 2 ** (attempt - 1) * random.uniform(0.75, 1.25))
+
+    def _wait(self, seconds: float) -> None:
+        until = time.monotonic() + seconds
+        while (left := until - time.monotonic()) > 0:
+            if self.stopping():
+                raise SourceUnavailable("The service is stopping.")
+            time.sleep(min(left, 0.2))
+
+
+def bounded(response: httpx.Response, most_bytes: int) -> Iterator[bytes]:
+    """The body in pieces. Raises ItemFailed when it grows too large or breaks off."""
+    size = 0
+    try:
+        for chunk in response.iter_bytes(256 * 1024):
+            size += len(chunk)
+            if size > most_bytes:
+                raise ItemFailed(f"It is larger than {most_bytes // 1_000_000} MB.")
+            yield chunk
+    except httpx.HTTPError as error:
+        raise ItemFailed(f"The answer broke off: {_said(error)}.") from error
+    finally:
+        response.close()
+
+
+def whole(response: httpx.Response, most_bytes: int) -> bytes:
+    return b"".join(bounded(response, most_bytes))
+
+
+def refusal(response: httpx.Response, what: str) -> str:
+    """Why a server did not give what was asked for, in words."""
+    status = response.status_code
+    reason = {
+        401: "asks for other credentials",
+        403: "does not allow it with these credentials",
+        404: "has nothing there",
+        410: "has removed it",
+        429: "asks to come less often",
+        503: "is not available at the moment",
+    }.get(status, "answered with an error")
+    return f"{what}: the server {reason} (status {status})."
+
+
+def _retry_after(response: httpx.Response) -> float | None:
+    """The pause that the server asks for, in seconds."""
+    value = response.headers.get("retry-after", "").strip()
+    if value.isdigit():
+        return float(value)
+    try:
+        return max(0.0, email.utils.parsedate_to_datetime(value).timestamp() - time.time())
+    except (ValueError, TypeError):
+        return None
+
+
+def http_moment(text: str) -> float | None:
+    """An HTTP date in seconds since 1970."""
+    try:
+        return email.utils.parsedate_to_datetime(text).timestamp()
+    except (ValueError, TypeError):
+        return None
+
+
+def basic(user: str, password: str) -> str:
+    """The value of an Authorization header (RFC 7617)."""
+    return "Basic " + base64.b64encode(f"{user}:{password}".encode()).decode()
+
+
+def _host(url: str | httpx.URL) -> str:
+    return httpx.URL(str(url)).host
+
+
+def _said(error: Exception) -> str:
+    if isinstance(error, ServerTooSlow):
+        return str(error)
+    return (
+        "no answer in time"
+        if isinstance(error, httpx.TimeoutException)
+        else str(error) or type(error).__name__
+    )

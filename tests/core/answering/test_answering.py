@@ -1,0 +1,317 @@
+"""Answering: routing, follow-ups, choosing statements, citing them to the letter, declining."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from fontanel.core.answering import (
+    Answer,
+    AnswerSettings,
+    CitationBound,
+    CuratedAnswer,
+    EvidenceFound,
+    Exchange,
+    Finished,
+    Outcome,
+    Started,
+    TextPiece,
+    Trace,
+    answer,
+)
+from fontanel.core.answering.composing.statements import row_text, statements
+from fontanel.core.answering.question.followup import split_stand_alone, stand_alone
+from fontanel.core.answering.question.shape import Shape, has_shape, shape_of, small_talk
+from fontanel.core.answering.writing.verify import support
+from fontanel.core.embedding.encoder import OnnxEmbedder
+from fontanel.core.text.analysis import Analyser
+from tests.conftest import EMBEDDER, STORM
+from tests.core.documents import Documents
+
+LOCK = b"""# Lock
+
+## Passing
+
+Before you enter, do this:
+
+1. Call the keeper on channel 71.
+2. Wait until the light is green.
+3. Enter at no more than 2 knots.
+
+## Opening
+
+The lock works from 06:00 to 22:00. It is shut on 25 December.
+
+## Old rules (superseded)
+
+The lock worked from 08:00 to 18:00 until 2019.
+"""
+
+
+@pytest.fixture(scope="module")
+def embedder() -> OnnxEmbedder:
+    return OnnxEmbedder(EMBEDDER)
+
+
+def asked(
+    documents: Documents, question: str, history: Sequence[Exchange] = (), floor: float = 0.0
+) -> Answer:
+    events = list(answer(question, history, documents, AnswerSettings(evidence_floor=floor)))
+    assert isinstance(events[-1], Finished)
+    return events[-1].answer
+
+
+def test_events_come_in_order_and_make_up_the_answer(embedder: OnnxEmbedder) -> None:
+    events = list(
+        answer(
+            "At what gust does the quay crane stop?",
+            [],
+            Documents(embedder, storm=STORM),
+            AnswerSettings(evidence_floor=0),
+        )
+    )
+    kinds = [type(event) for event in events]
+    assert kinds[:2] == [Started, EvidenceFound]
+    assert kinds.index(EvidenceFound) < kinds.index(TextPiece) < kinds.index(CitationBound)
+    finished = events[-1]
+    assert isinstance(finished, Finished)
+    assert (
+        "".join(event.text for event in events if isinstance(event, TextPiece))
+        == finished.answer.text
+    )
+    assert (
+        tuple(event.citation for event in events if isinstance(event, CitationBound))
+        == finished.answer.citations
+    )
+
+
+@pytest.mark.parametrize(
+    "question",
+    [
+        "At what gust does the quay crane stop?",
+        "How long is Berth 4?",
+        "Who decides above the limit?",
+    ],
+)
+def test_every_citation_is_to_the_letter(embedder: OnnxEmbedder, question: str) -> None:
+    documents = Documents(embedder, storm=STORM, lock=LOCK)
+    found = asked(documents, question)
+    assert found.outcome == Outcome.ANSWERED
+    covered = 0
+    for citation in found.citations:
+        assert (
+            documents.texts[citation.revision_id][citation.start : citation.end] == citation.quote
+        )
+        assert found.text[covered : citation.answer_start].strip() == ""
+        assert citation.answer_start < citation.answer_end
+        assert citation.support == 1.0
+        covered = citation.answer_end
+    assert covered == len(found.text)
+
+
+def test_a_table_row_is_said_with_its_column_names(embedder: OnnxEmbedder) -> None:
+    found = asked(Documents(embedder, storm=STORM), "What is the depth of Berth 4?")
+    assert "Berth 4; Length: 120 m; Depth: 6.8 m" in found.text
+
+
+def test_steps_come_whole_with_their_lead_in(embedder: OnnxEmbedder) -> None:
+    found = asked(Documents(embedder, lock=LOCK), "How do I enter the lock?")
+    assert found.text.split("\n") == [
+        "Before you enter, do this:",
+        "1. Call the keeper on channel 71.",
+        "2. Wait until the light is green.",
+        "3. Enter at no more than 2 knots.",
+    ]
+    assert len(found.citations) == 1
+
+
+def test_a_sentence_with_a_pronoun_brings_the_one_before(embedder: OnnxEmbedder) -> None:
+    found = asked(Documents(embedder, lock=LOCK), "Is it shut on 25 December?")
+    assert found.text.startswith(
+        "Yes. The lock works from 06:00 to 22:00. It is shut on 25 December."
+    )
+
+
+def test_a_superseded_text_stands_back_unless_it_is_asked_for(embedder: OnnxEmbedder) -> None:
+    documents = Documents(embedder, lock=LOCK)
+    assert asked(documents, "When does the lock work?").text.startswith("The lock works from 06:00")
+    assert asked(
+        documents, "When did the previous rules say the lock worked until 2019?"
+    ).text.startswith("The lock worked from 08:00")
+
+
+def test_without_vectors_words_alone_find_the_answer() -> None:
+    found = asked(Documents(None, storm=STORM, lock=LOCK), "gust quay crane pinned")
+    assert found.text == "The quay crane stops at a gust of 38 knots and is pinned at 44 knots."
+
+
+def test_below_the_floor_the_answer_declines_and_shows_what_is_near(embedder: OnnxEmbedder) -> None:
+    found = asked(Documents(embedder, storm=STORM), "Which wine goes with herring?", floor=0.5)
+    assert found.outcome == Outcome.DECLINED
+    assert found.citations == ()
+    assert found.evidence
+
+
+def test_nothing_indexed_is_said(embedder: OnnxEmbedder) -> None:
+    found = asked(Documents(embedder), "Anything?")
+    assert found.outcome == Outcome.DECLINED
+    assert "nothing to answer from" in found.text
+
+
+@pytest.mark.parametrize(
+    "question",
+    ["Hello!", "good morning", "Thanks a lot", "ok, thank you", "What can you do?", "help"],
+)
+def test_small_talk_needs_no_documents(embedder: OnnxEmbedder, question: str) -> None:
+    assert asked(Documents(embedder), question).outcome == Outcome.SMALL_TALK
+
+
+@pytest.mark.parametrize(
+    "question", ["Hello, when does the lock open?", "How do I thank a pilot?", "help with mooring"]
+)
+def test_a_question_that_greets_is_no_small_talk(question: str) -> None:
+    assert small_talk(question) is None
+
+
+@pytest.mark.parametrize(
+    ("question", "shape"),
+    [
+        ("How many pilots are there?", Shape.NUMBER),
+        ("What is the speed limit?", Shape.NUMBER),
+        ("When does it open?", Shape.TIME),
+        ("How long are recordings kept?", Shape.TIME),
+        ("Who decides?", Shape.PERSON),
+        ("Where is the office?", Shape.PLACE),
+        ("How do I secure the ship?", Shape.STEPS),
+        ("Why is it closed?", Shape.REASON),
+        ("May dogs travel free?", Shape.YES_NO),
+        ("What is a berth?", Shape.FACT),
+    ],
+)
+def test_shapes(question: str, shape: Shape) -> None:
+    assert shape_of(question) == shape
+
+
+def test_a_statement_fits_the_shape_or_does_not() -> None:
+    assert has_shape("It costs 6 crowns.", Shape.NUMBER)
+    assert not has_shape("It costs little.", Shape.NUMBER)
+    assert has_shape("The duty officer decides.", Shape.PERSON)
+    assert has_shape("Anything goes.", Shape.FACT)
+
+
+TERMS = Analyser("en").terms
+HISTORY = [Exchange("How long is Tangle Lock?", "How long is Tangle Lock?", ("Lock notes",))]
+
+
+@pytest.mark.parametrize(
+    ("question", "expected"),
+    [
+        ("And when does it open?", "When does it open? (long Tangle Lock)"),
+        ("What about the bridge?", "The bridge? (long Tangle Lock)"),
+        ("How wide?", "How wide? (long Tangle Lock)"),
+        (
+            "Which channel does the duty office listen on?",
+            "Which channel does the duty office listen on?",
+        ),
+        (
+            "Is it possible to book a berth by telephone?",
+            "Is it possible to book a berth by telephone?",
+        ),
+    ],
+)
+def test_follow_ups_lean_on_the_question_before(question: str, expected: str) -> None:
+    assert stand_alone(question, HISTORY, TERMS) == expected
+    assert stand_alone(question, [], TERMS) == question
+
+
+def test_a_stand_alone_question_can_be_taken_apart() -> None:
+    assert split_stand_alone("When does it open? (Tangle Lock)") == (
+        "When does it open?",
+        "Tangle Lock",
+    )
+    assert split_stand_alone("When does it open?") == ("When does it open?", "")
+
+
+@given(st.text(max_size=80), st.lists(st.text(max_size=80), max_size=3))
+def test_any_conversation_can_be_followed(question: str, earlier: list[str]) -> None:
+    history = [Exchange(text, text) for text in earlier]
+    assert isinstance(stand_alone(question, history, TERMS), str)
+
+
+def test_support_needs_the_numbers_and_the_terms() -> None:
+    assert support("The limit is 28 knots.", "a limit of 28 knots", TERMS) == 1.0
+    assert support("The limit is 30 knots.", "a limit of 28 knots", TERMS) == 0.0
+    assert support("The limit is red.", "a limit of 28 knots", TERMS) == pytest.approx(0.5)
+
+
+def test_rows_are_named_by_their_first_cell() -> None:
+    assert row_text(["Berth", "Depth"], "Outer berth\t8.6 m") == "Outer berth; Depth: 8.6 m"
+    assert row_text(["Channel", "Use"], "12\ttraffic") == "Channel: 12; Use: traffic"
+    assert row_text(["A", "B"], "only one") == "only one"
+
+
+def test_statements_keep_their_places() -> None:
+    for passage in Documents(None, storm=STORM, lock=LOCK).passages:
+        for statement in statements(passage):
+            quoted = passage.text[statement.start - passage.start : statement.end - passage.start]
+            assert quoted == (statement.text if statement.kind != "row" else quoted)
+            assert quoted.strip() == quoted
+
+
+@given(st.text(max_size=400))
+def test_any_question_gets_an_answer_or_is_declined(question: str) -> None:
+    found = asked(Documents(None, storm=STORM), question, floor=0.5)
+    assert found.text
+    assert (found.outcome == Outcome.ANSWERED) == bool(found.citations)
+
+
+def test_who_asks_how_gets_the_numbered_steps(embedder: OnnxEmbedder) -> None:
+    data = b"# Buoys\n\n## Lifting a buoy\n\nBuoys are lifted by the tug. The team is four people.\n\n1. Fix the position.\n2. Take the load.\n3. Bring it on deck.\n"
+    found = asked(Documents(embedder, buoys=data), "How do I lift a buoy?")
+    assert found.text == "1. Fix the position.\n2. Take the load.\n3. Bring it on deck."
+    assert [citation.support for citation in found.citations] == [1.0]
+
+
+def test_a_superseded_rule_does_not_come_before_the_one_in_force(embedder: OnnxEmbedder) -> None:
+    old = b"# Heavy-weather notice 2019 (superseded)\n\nThe port is closed when the mean wind is above 40 knots.\n"
+    new = b"# Storm plan\n\nAt stage red, from 35 knots of mean wind, the port is closed to all but rescue craft.\n"
+    found = asked(Documents(embedder, old=old, new=new), "At what wind is the port closed?")
+    assert found.citations[0].title == "Storm plan"
+
+
+class Approved:
+    """Curated answers by their question."""
+
+    def __init__(self, **answers: str) -> None:
+        self.asked: list[str] = []
+        self._answers = answers
+
+    def find(self, question: str) -> CuratedAnswer | None:
+        self.asked.append(question)
+        text = next((text for word, text in self._answers.items() if word in question), None)
+        return None if text is None else CuratedAnswer("Opening times", text)
+
+
+def test_a_curated_answer_is_served_before_anything_is_looked_for(embedder: OnnxEmbedder) -> None:
+    documents, trace = Documents(embedder, lock=LOCK), Trace()
+    curated = Approved(open="From six to ten.")
+    history = [Exchange("How long is Tangle Lock?", "How long is Tangle Lock?", ("Lock notes",))]
+    events = list(
+        answer("And when does it open?", history, documents, curated=curated, trace=trace)
+    )
+    assert isinstance(events[-1], Finished)
+    assert (events[-1].answer.text, events[-1].answer.composer) == ("From six to ten.", "curated")
+    assert curated.asked == [events[-1].answer.standalone]
+    assert [step.name for step in trace.steps] == [
+        "routing",
+        "stand-alone question",
+        "curated answer",
+    ]
+    # Where none was approved, the question goes its way.
+    other = list(answer("Which channel is the keeper on?", [], documents, curated=curated))[-1]
+    assert isinstance(other, Finished)
+    assert other.answer.composer == "built-in"
+    assert "71" in other.answer.text

@@ -1,0 +1,68 @@
+"""Statements whose words are all in the cited place, and which say something else all the same."""
+
+from __future__ import annotations
+
+import pytest
+
+from fontanel.core.answering import Verdict
+from fontanel.core.answering.writing.verify import check
+from fontanel.core.embedding.encoder import OnnxEmbedder
+from tests.conftest import EMBEDDER
+from tests.core.documents import Documents
+
+LOCK = b"""# Tangle Lock
+
+The lock opens two hours before high water and closes three hours after high water. Vessels above 60 m pass first;
+vessels below 20 m may wait inside the basin. Booking is not required at weekends, but it is required on weekdays.
+
+| Berth | Length | Depth |
+| --- | --- | --- |
+| Berth 4 | 120 m | 6.8 m |
+| Berth 5 | 60 m | 4.2 m |
+| Ferry ramp | 85 m | 5.5 m |
+"""
+
+
+@pytest.fixture(scope="module")
+def lock() -> Documents:
+    return Documents(OnnxEmbedder(EMBEDDER), lock=LOCK)
+
+
+@pytest.mark.parametrize(
+    "statement",
+    [
+        "The lock opens two hours before high water.",
+        "It closes three hours after high water.",
+        "The lock opens 2 hours before and closes 3 hours after high water.",
+        "Berth 4 is 120 m long and 6.8 m deep.",
+        "Berth 4 (120 m) is longer than Berth 5 (60 m).",
+        "The ferry ramp has a depth of 5.5 m, Berth 5 one of 4.2 m.",
+        "The 60 m berth is Berth 5.",
+        "Vessels above 60 m pass first.",
+        "Booking is required on weekdays.",
+    ],
+)
+def test_what_the_place_says_is_carried(lock: Documents, statement: str) -> None:
+    found = check(statement, lock.passages, "When does the lock open?", lock)
+    assert found.verdict == Verdict.SUPPORTED, found.reason
+
+
+@pytest.mark.parametrize(
+    ("statement", "reason"),
+    [
+        ("The lock opens two hours after high water.", "opposite"),
+        ("It closes three hours before high water.", "opposite"),
+        ("Vessels below 60 m pass first.", "opposite"),
+        ("Berth 4 is 60 m long.", "60 for Berth 5"),
+        ("Berth 5 is 4.2 m deep and 120 m long.", "120 for Berth 4"),
+        ("The ferry ramp has a depth of 6.8 m.", "6.8 for Berth 4"),
+        ("Berth 4 is 60 m long and Berth 5 is 120 m long.", "gives"),
+        ("The lock opens four hours before high water.", "4 of the unit hour"),
+    ],
+)
+def test_what_it_says_otherwise_is_marked_with_the_reason(
+    lock: Documents, statement: str, reason: str
+) -> None:
+    found = check(statement, lock.passages, "When does the lock open?", lock)
+    assert found.verdict == Verdict.WEAK
+    assert reason in found.reason

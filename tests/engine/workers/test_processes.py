@@ -1,0 +1,128 @@
+"""Worker processes: they answer, are bounded, are replaced when they die, and end when idle."""
+
+from __future__ import annotations
+
+import os
+import threading
+from collections.abc import Iterator
+from pathlib import Path
+
+import numpy as np
+import pytest
+from tests.conftest import DOCUMENTS, EMBEDDER, STORM
+
+from fontanel.core.embedding.encoder import OnnxEmbedder
+from fontanel.engine.workers.processes import Worker, WorkerDied, WorkerOverran
+
+SETTINGS = {"target_tokens": 200, "least_tokens": 60}
+
+
+@pytest.fixture
+def reader() -> Iterator[Worker]:
+    worker = Worker("read", EMBEDDER, 1024)
+    yield worker
+    worker.stop()
+
+
+def read(worker: Worker, path: Path, seconds: float = 60.0) -> dict[str, object]:
+    return worker.read({"path": str(path), "name": path.name, "settings": SETTINGS}, seconds)
+
+
+def test_a_document_is_read_and_split_elsewhere(reader: Worker, tmp_path: Path) -> None:
+    path = tmp_path / "storm-plan.md"
+    path.write_bytes(STORM)
+    reply = read(reader, path)
+    assert reply["media_type"] == "text/markdown"
+    assert reply["reading"]["title"] == "Storm plan"  # type: ignore[index]
+    assert reply["passages"]
+
+
+def test_many_documents_one_after_the_other_all_come_back(reader: Worker) -> None:
+    paths = sorted(path for path in DOCUMENTS.rglob("*") if path.is_file()) * 3
+    assert all("passages" in read(reader, path) for path in paths)
+
+
+def test_progress_is_told_page_by_page(reader: Worker) -> None:
+    path = DOCUMENTS / "marine-operations" / "pilotage-handbook.pdf"
+    told: list[dict[str, object]] = []
+    reader.read({"path": str(path), "name": path.name, "settings": SETTINGS}, 60.0, told.append)
+    shares = [message["progress"] for message in told if "progress" in message]
+    assert shares[-1] == [31, 31]
+    assert {"stage": "splitting"} in told
+
+
+def test_what_takes_too_long_is_killed_and_the_next_is_read(reader: Worker, tmp_path: Path) -> None:
+    path = tmp_path / "storm-plan.md"
+    path.write_bytes(STORM)
+    with pytest.raises(WorkerOverran):
+        read(reader, path, seconds=0.0)
+    assert "passages" in read(reader, path)
+
+
+def test_a_process_that_dies_is_replaced(reader: Worker, tmp_path: Path) -> None:
+    path = tmp_path / "storm-plan.md"
+    path.write_bytes(STORM)
+    read(reader, path)
+    assert reader._process is not None
+    os.kill(reader._process.pid, 9)
+    reader._process.wait()
+    assert "passages" in read(reader, path)
+
+
+def test_a_process_outlives_the_thread_that_asked_for_it(reader: Worker, tmp_path: Path) -> None:
+    path = tmp_path / "storm-plan.md"
+    path.write_bytes(STORM)
+    asking = threading.Thread(target=read, args=(reader, path))
+    asking.start()
+    asking.join()
+    gone = Path(f"/proc/self/task/{asking.native_id}")
+    while gone.exists():
+        os.sched_yield()
+    assert reader._process is not None
+    first = reader._process
+    assert "passages" in read(reader, path)
+    assert reader._process is first
+    assert first.poll() is None
+
+
+def test_memory_is_bounded(tmp_path: Path) -> None:
+    small = Worker("read", tmp_path, 220)
+    path = tmp_path / "large.txt"
+    path.write_bytes(b"word " * 30_000_000)
+    try:
+        reply = read(small, path)
+        assert reply["code"] == "too_large"
+    except WorkerDied:
+        pass  # the limit can also strike where Python cannot catch it
+    finally:
+        small.stop()
+
+
+def test_an_idle_process_ends_and_a_busy_one_does_not(reader: Worker, tmp_path: Path) -> None:
+    path = tmp_path / "storm-plan.md"
+    path.write_bytes(STORM)
+    read(reader, path)
+    reader.end_if_idle(3600.0)
+    assert reader._process is not None
+    reader.end_if_idle(-1.0)
+    assert reader._process is None
+
+
+def test_vectors_come_back_whole() -> None:
+    worker = Worker("embed", EMBEDDER, 2)
+    texts = [f"Buoy number {n} was lifted in the year {1900 + n}." for n in range(300)]
+    try:
+        vectors = worker.embed(texts)
+    finally:
+        worker.stop()
+    assert vectors.shape == (300, 384)
+    alone = OnnxEmbedder(EMBEDDER).embed(texts)
+    assert float((vectors * alone).sum(axis=1).min()) > 0.97
+    assert np.isfinite(vectors).all()
+
+
+def test_a_missing_model_is_a_dead_worker(tmp_path: Path) -> None:
+    worker = Worker("embed", tmp_path, 1)
+    with pytest.raises(WorkerDied):
+        worker.embed(["text"])
+    worker.stop()

@@ -1,0 +1,225 @@
+"""Search, answers, conversations, health, problems."""
+
+from __future__ import annotations
+
+import json
+
+import httpx
+import pytest
+
+from fontanel.client import Client, Invalid, NotFound, NotSignedIn
+from fontanel.schemas import CitationEvent, EvidenceEvent, FinishEvent, PieceEvent, StartEvent
+from tests.conftest import STORM, Service, TeamSetup
+
+Marine = tuple[TeamSetup, str]
+
+
+def test_search_gives_passages_with_scores_places_and_marks(marine: Marine) -> None:
+    team, kb = marine
+    found = team.client.search(kb, "wind limit for departure from the outer berth")
+    # The notice of 2019 that the plan superseded says it in nearly the same words.
+    best = next(hit for hit in found.hits[:2] if hit.document_name == "storm-plan.pdf")
+    assert best.locator.page == 1
+    assert "Departure limits" in best.text
+    assert 0.5 < best.match <= 1
+    assert best.similarity
+    assert {best.text[span.start : span.end].lower() for span in best.highlights} >= {
+        "outer",
+        "berth",
+        "limit",
+        "wind",
+    }
+    assert [hit.score for hit in found.hits] == sorted(
+        (hit.score for hit in found.hits), reverse=True
+    )
+    text = team.client.document_text(kb, best.document_id, best.revision_id).text
+    assert text[best.start : best.end] == best.text
+
+
+@pytest.mark.parametrize("mode", ["lexical", "vector", "hybrid"])
+def test_each_mode_finds_in_its_own_way(marine: Marine, mode: str) -> None:
+    team, kb = marine
+    hits = team.client.search(kb, "DG-4", mode=mode).hits  # type: ignore[arg-type]
+    assert (hits[0].document_name == "dangerous-goods.docx") or mode == "vector"
+    assert all((hit.similarity is None) == (mode == "lexical") for hit in hits)
+
+
+def test_search_keeps_to_filters_and_counts(marine: Marine) -> None:
+    team, kb = marine
+    hits = team.client.search(
+        kb, "crane", limit=3, documents=["crane-safety.docx"], per_document=2
+    ).hits
+    assert [hit.document_name for hit in hits] == ["crane-safety.docx"] * 2
+    assert team.client.search(kb, "crane", tags={"year": "1999"}).hits == []
+    assert len(team.client.search(kb, "the harbour", limit=20).hits) == 20
+
+
+@pytest.mark.parametrize("limit", [0, 101, -1])
+def test_impossible_counts_are_refused(marine: Marine, limit: int) -> None:
+    team, kb = marine
+    with httpx.Client(headers={"Authorization": f"Bearer {team.key}"}) as http:
+        url = f"{team.service.url}/api/v1/teams/{team.slug}/kbs/{kb}/search"
+        response = http.post(url, json={"question": "x", "limit": limit})
+    assert response.status_code == 422
+    assert response.json()["field"] == "limit"
+
+
+def test_an_answer_cites_the_very_words(marine: Marine) -> None:
+    team, kb = marine
+    answer = team.client.ask(kb, "At what gust is the quay crane pinned?")
+    assert answer.outcome == "answered"
+    assert "44 knots" in answer.text
+    for citation in answer.citations:
+        text = team.client.document_text(kb, citation.document_id, citation.revision_id).text
+        assert text[citation.start : citation.end] == citation.quote
+        assert 0 <= citation.answer_start < citation.answer_end <= len(answer.text)
+        assert citation.support >= 0.8
+    assert set(answer.seconds) == {"evidence", "first", "total"}
+
+
+def test_events_stream_in_order_and_end_with_the_json_answer(marine: Marine) -> None:
+    team, kb = marine
+    events = list(team.client.ask(kb, "At what gust is the quay crane pinned?", stream=True))
+    assert isinstance(events[0], StartEvent)
+    assert isinstance(events[1], EvidenceEvent)
+    assert isinstance(events[-1], FinishEvent)
+    pieces = [event.text for event in events if isinstance(event, PieceEvent)]
+    cited = [event.citation for event in events if isinstance(event, CitationEvent)]
+    plain = team.client.ask(kb, "At what gust is the quay crane pinned?")
+    assert "".join(pieces) == events[-1].answer.text == plain.text
+    assert cited == events[-1].answer.citations == plain.citations
+
+
+def test_what_the_documents_do_not_say_is_declined_with_what_is_near(marine: Marine) -> None:
+    team, kb = marine
+    answer = team.client.ask(kb, "Which wine goes well with smoked herring?")
+    assert (answer.outcome, answer.citations) == ("declined", [])
+    assert "do not answer" in answer.text
+    assert answer.evidence
+
+
+def test_before_there_are_documents_the_answer_says_so(team: TeamSetup, kb: str) -> None:
+    assert "nothing to answer from" in team.client.ask(kb, "When does the lock open?").text
+
+
+def test_a_follow_up_leans_on_the_turn_before(marine: Marine) -> None:
+    team, kb = marine
+    first = team.client.ask(kb, "What is the bollard pull of the tug Brawn?")
+    second = team.client.ask(kb, "And how many people are in its crew?", first.conversation_id)
+    assert second.conversation_id == first.conversation_id
+    assert "Brawn" in second.standalone
+    assert "crew of five" in second.text
+    turns = team.client.show_conversation(first.conversation_id, kb=kb)
+    assert [turn.number for turn in turns] == [1, 2]
+    assert turns[1].request_id == second.request_id
+    assert turns[1].evidence
+
+
+def test_conversations_belong_to_their_asker(marine: Marine) -> None:
+    team, kb = marine
+    mine = team.client.ask(kb, "When does Tangle Lock work in June?").conversation_id
+    with team.with_role("owner") as colleague:
+        assert mine not in [item.id for item in colleague.list_conversations(kb=kb)]
+        for call in (
+            colleague.show_conversation,
+            colleague.delete_conversation,
+            colleague.export_conversation,
+        ):
+            with pytest.raises(NotFound):
+                call(mine, kb=kb)
+        with pytest.raises(NotFound):
+            colleague.rename_conversation(mine, "Mine now", kb=kb)
+        with pytest.raises(NotFound):
+            colleague.ask(kb, "And on Sundays?", mine)
+    assert team.client.rename_conversation(mine, "The lock", kb=kb).title == "The lock"
+    assert [
+        item.id for item in team.client.list_conversations(kb=kb, text="lock work in june")
+    ] == [mine]
+    assert (
+        json.loads(team.client.export_conversation(mine, "json", kb=kb))["conversation"]["title"]
+        == "The lock"
+    )
+    with pytest.raises(ValueError, match="one of the two"):
+        team.client.list_conversations()
+    team.client.delete_conversation(mine, kb=kb)
+    assert mine not in [item.id for item in team.client.list_conversations(kb=kb)]
+
+
+def test_small_talk_asks_no_documents(marine: Marine) -> None:
+    team, kb = marine
+    answer = team.client.ask(kb, "Hello there!")
+    assert (answer.outcome, answer.evidence) == ("small_talk", [])
+
+
+def test_questions_have_a_length(marine: Marine) -> None:
+    team, kb = marine
+    with httpx.Client(headers={"Authorization": f"Bearer {team.key}"}) as http:
+        url = f"{team.service.url}/api/v1/teams/{team.slug}/kbs/{kb}/ask"
+        for question in ("", "x" * 2001):
+            assert http.post(url, json={"question": question}).status_code == 422
+        assert (
+            http.post(
+                url, content=b"{not json", headers={"Content-Type": "application/json"}
+            ).status_code
+            == 422
+        )
+        assert http.post(url, json={"question": "x", "surprise": 1}).json()["field"] == "surprise"
+
+
+def test_health_and_metrics_tell_how_it_stands(service: Service, marine: Marine) -> None:
+    team, kb = marine
+    team.client.ask(kb, "When does Tangle Lock work?")
+    assert httpx.get(f"{service.url}/health/live").json() == {"status": "ok"}
+    ready = httpx.get(f"{service.url}/health/ready").json()
+    assert ready["embedder"] == "minilm-l6-384-int8-channels"
+    metrics = httpx.get(f"{service.url}/metrics").text
+    assert 'fontanel_answers_total{outcome="answered"}' in metrics
+    assert metrics.rstrip().endswith("# EOF")
+
+
+def test_unknown_addresses_and_methods_are_problems(service: Service) -> None:
+    for method, path, status in (("GET", "/api/v1/nothing", 404), ("DELETE", "/api/v1/teams", 405)):
+        response = httpx.request(method, service.url + path)
+        assert response.status_code == status
+        assert response.headers["content-type"] == "application/problem+json"
+        assert response.json()["request_id"] == response.headers["x-request-id"]
+
+
+def test_the_log_has_no_secrets(service: Service, team: TeamSetup) -> None:
+    with pytest.raises(NotSignedIn):
+        Client(service.url, "fk_" + "2" * 40, team.slug).list_kbs()
+    log = service.log()
+    for secret in (team.key, team.password, service.password, "fk_" + "2" * 40):
+        assert secret not in log
+
+
+def test_without_an_embedder_words_alone_work_and_it_is_said(
+    tmp_path_factory: pytest.TempPathFactory,
+) -> None:
+    folder = tmp_path_factory.mktemp("words")
+    service = Service(folder / "data", {"FONTANEL_EMBEDDER": str(folder / "none")}).start()
+    try:
+        from tests.conftest import new_team
+
+        team = new_team(service)
+        kb = team.client.create_kb("Words").slug
+        assert (
+            team.client.add_document(kb, STORM, "storm-plan.md", wait=True).document.state
+            == "indexed"
+        )
+        found = team.client.search(kb, "quay crane gust", mode="vector")
+        assert found.by_words
+        assert found.mode == "lexical"
+        assert found.hits
+        assert "38 knots" in team.client.ask(kb, "At what gust does the quay crane stop?").text
+        assert "by words alone" in httpx.get(f"{service.url}/health/ready").json()["note"]
+    finally:
+        service.stop()
+
+
+def test_a_reader_s_bad_values_are_refused_before_they_are_sent(marine: Marine) -> None:
+    team, kb = marine
+    with pytest.raises(ValueError, match="question"):
+        team.client.search(kb, "")
+    with pytest.raises((Invalid, NotFound)):
+        team.client.search("no-such-kb", "x")
