@@ -1,7 +1,7 @@
 """How fast answers come in a service: first event, whole answer, overhead over a model's own stream, many at once, memory.
 
 A knowledge base of 20,000 passages (the demo's documents among made-up ones, whose passages repeat so that few need embedding), asked
-the demo's questions over HTTP. The model is the stand-in: what it takes alone is measured in the same run.
+the demo's questions over HTTP. The model is the simulator: what it takes alone is measured in the same run.
 """
 
 from __future__ import annotations
@@ -82,7 +82,7 @@ def memory(service: Service) -> float:
 def model_server(*options: str) -> tuple[subprocess.Popen[bytes], str]:
     port = free_port()
     process = subprocess.Popen(
-        [sys.executable, "-m", "fontanel.cli", "standin", "model", "--port", str(port), *options],
+        [sys.executable, "-m", "fontanel.cli", "simulator", "model", "--port", str(port), *options],
         stdout=subprocess.DEVNULL,
     )
     url = f"http://127.0.0.1:{port}/v1"
@@ -95,7 +95,7 @@ def model_server(*options: str) -> tuple[subprocess.Popen[bytes], str]:
 
 
 def bare_first_word(url: str, prompt: list[dict[str, str]]) -> float:
-    """Seconds until the stand-in's own first word, without the service."""
+    """Seconds until the simulator's own first word, without the service."""
     body = {"model": "honest", "messages": prompt, "stream": True}
     with httpx.Client() as http:
         http.get(f"{url}/models")  # the service keeps its connection too
@@ -137,7 +137,7 @@ def main() -> None:
             desks = {}
             for name, model in (("plain", None), ("quick", "quick"), ("slow", "slow")):
                 desks[name] = client.create_desk(
-                    name, DeskSettings(kbs=[DeskKb(kb=kb)], model=model, evidence_floor=0.0)
+                    name, DeskSettings(kbs=[DeskKb(kb=kb)], model=model, evidence_needed=0.0)
                 ).id
                 client.publish_desk(desks[name])
             leaving(client, desks["slow"], questions[:20])
@@ -167,11 +167,11 @@ def measure(
         turn = client.list_desk_answers(desks["quick"], limit=1)[0]
         record = client.show_answer(turn.id)
         step = next((step for step in record.steps if step.name == "model"), None)
-        if step is None or "first_words" not in step.told:
+        if step is None or "first_words" not in step.details:
             continue
         prompt = [message.model_dump() for message in record.prompt]
         over.append(
-            step.told["first_words"]
+            step.details["first_words"]
             - float(np.median([bare_first_word(url, prompt) for _ in range(3)]))
         )
     print(f"over the model's own first word: {spread(over)}", flush=True)

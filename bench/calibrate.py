@@ -144,7 +144,7 @@ def main() -> None:
             f"{name}: AUC {auc(scores, y):.3f}; at 0.5 keeps {(scores[y > 0] > 0).mean():.2f}, declines {(scores[y == 0] <= 0).mean():.2f}"
         )
         likely = 1 / (1 + np.exp(-scores[y > 0]))
-        floor = AnswerSettings().evidence_floor
+        floor = AnswerSettings().evidence_needed
         kept, declined = (
             (likely >= floor).mean(),
             (1 / (1 + np.exp(-scores[y == 0])) < floor).mean(),

@@ -82,11 +82,11 @@ class Round:
         editions = self._client.list_editions(self._kb)
         if len(editions) == 1:
             size = self._rng.choice((50, 80, 120))
-            self._client.build_edition(self._kb, Splitting(target_tokens=size, least_tokens=20))
+            self._client.build_edition(self._kb, Splitting(target_tokens=size, min_tokens=20))
             return
         beside = next(edition for edition in editions if not edition.serving)
         if beside.state == "ready":
-            self._client.serve_edition(self._kb, beside.number)
+            self._client.activate_edition(self._kb, beside.number)
         elif self._rng.random() < 0.3:
             self._client.drop_edition(self._kb, beside.number)
 

@@ -3,7 +3,7 @@
 .venv/bin/python bench/freshness.py [--passages 100000] [--changes 100]
 
 An edition of so many passages (windows of the manuals, made-up vectors) is put into a data directory. Then the service's own
-workshop runs on it: documents are changed one by one, and each change is timed until it is found by words and until its vector is
+runtime runs on it: documents are changed one by one, and each change is timed until it is found by words and until its vector is
 there, while another thread searches without a pause. Last, segments are merged while searches go on, and the service is started
 anew on the data.
 """
@@ -30,8 +30,7 @@ from fontanel.core.index import Mode, Query, VectorSegment, WordsSegment
 from fontanel.core.text.analysis import Analyser
 from fontanel.engine.documents.documents import add_document
 from fontanel.engine.documents.kbs import create_kb
-from fontanel.engine.runtime.runtime import Workshop
-from fontanel.records.database import writing
+from fontanel.engine.runtime.runtime import Runtime
 from fontanel.records.tables import Document, DocumentState, Edition, Kb, PassageRow, Revision, Team
 from fontanel.settings import Settings
 from search import body_entry, clustered, texts
@@ -40,15 +39,15 @@ from search import body_entry, clustered, texts
 _SEGMENTS = 4
 
 
-def fill(workshop: Workshop, count: int) -> tuple[str, str, list[str], np.ndarray]:  # type: ignore[type-arg]
+def fill(runtime: Runtime, count: int) -> tuple[str, str, list[str], np.ndarray]:  # type: ignore[type-arg]
     """A knowledge base with so many passages; its id, its edition's, questions and vectors to ask with."""
     passages, questions = texts(count)
     vectors = clustered(count, np.random.default_rng(5))
     analyser = Analyser("en")
-    with writing(workshop.sessions) as session:
+    with runtime.records.writing() as session:
         session.add(Team(id="team_a", slug="a", name="A"))
         session.flush()
-        kb = create_kb(session, "team_a", "Large", "", workshop.embedders.name)
+        kb = create_kb(session, "team_a", "Large", "", runtime.embedders.name)
         edition = session.get_one(Edition, kb.edition_id)
         document = Document(
             id="doc_a",
@@ -101,9 +100,9 @@ def fill(workshop: Workshop, count: int) -> tuple[str, str, list[str], np.ndarra
         for start in range(0, count, step):
             some = enumerate(passages[start : start + step], start=start)
             entries = [body_entry(n + 1, document.key, text, analyser) for n, text in some]
-            workshop.editions.write(session, edition, WordsSegment.build(entries))
+            runtime.editions.write(session, edition, WordsSegment.build(entries))
             ids = np.arange(start + 1, start + len(entries) + 1, dtype=np.int64)
-            workshop.editions.write(
+            runtime.editions.write(
                 session, edition, VectorSegment(ids, vectors[start : start + len(entries)])
             )
         session.commit()
@@ -114,19 +113,19 @@ class Searcher(threading.Thread):
     """Searches without a pause until told to stop; keeps what each took."""
 
     def __init__(
-        self, workshop: Workshop, edition: str, questions: list[str], vectors: np.ndarray
+        self, runtime: Runtime, edition: str, questions: list[str], vectors: np.ndarray
     ) -> None:  # type: ignore[type-arg]
         super().__init__(daemon=True)
         self.taken: list[float] = []
         self.over = threading.Event()
-        self._arguments = workshop, edition, questions, vectors
+        self._arguments = runtime, edition, questions, vectors
 
     def run(self) -> None:
-        workshop, edition, questions, vectors = self._arguments
+        runtime, edition, questions, vectors = self._arguments
         number = 0
         while not self.over.is_set():
             started = time.perf_counter()
-            snapshot = workshop.editions.snapshot(edition)
+            snapshot = runtime.editions.snapshot(edition)
             snapshot.search(
                 Query(questions[number % len(questions)], vectors[number * 37 % len(vectors)])
             )
@@ -141,29 +140,28 @@ class Searcher(threading.Thread):
         return f"median {np.median(self.taken):.1f} ms, p95 {np.percentile(self.taken, 95):.1f} ms ({len(self.taken)})"
 
 
-def change(workshop: Workshop, kb_id: str, edition: str, number: int) -> tuple[float, float]:
+def change(runtime: Runtime, kb_id: str, edition: str, number: int) -> tuple[float, float]:
     """Change a document; the seconds until it is found by words, and until its vector is there."""
     word = f"zephyr{number}q"
     text = f"# Notice {number % 20}\n\nThe {word} rule holds at berth {number} from the first of the month until it is withdrawn."
     started = time.perf_counter()
-    sha256, size = workshop.blobs.put([text.encode()])
-    with writing(workshop.sessions) as session:
+    sha256, size = runtime.blobs.put([text.encode()])
+    with runtime.records.writing() as session:
         kb = session.get_one(Kb, kb_id)
         add_document(session, kb, f"notice-{number % 20}.md", sha256, size, None)
         session.commit()
-    workshop.wake()
-    by_words = by_meaning = 0.0
+    keyword_only = semantic = 0.0
     vector = np.zeros(384, dtype=np.float32)
-    while not by_meaning:
-        snapshot = workshop.editions.snapshot(edition)
+    while not semantic:
+        snapshot = runtime.editions.snapshot(edition)
         hits = snapshot.search(Query(word, mode=Mode.LEXICAL, limit=1))
         now = time.perf_counter() - started
         if hits and any(term.startswith("zephyr") for term in hits[0].terms):
-            by_words = by_words or now
+            keyword_only = keyword_only or now
             (hit,) = snapshot.search(Query(word, vector, Mode.HYBRID, limit=1))
-            by_meaning = now if hit.similarity is not None else 0.0
+            semantic = now if hit.similarity is not None else 0.0
         time.sleep(0.005)
-    return by_words, by_meaning
+    return keyword_only, semantic
 
 
 def main() -> None:
@@ -174,36 +172,36 @@ def main() -> None:
     print(f"machine: {platform.machine()}, {os.cpu_count()} cores; {arguments.passages:,} passages")
     with tempfile.TemporaryDirectory() as scratch:
         data = Path(scratch) / "data"
-        workshop = Workshop(
+        runtime = Runtime(
             Settings(data=data, embedder=EMBEDDER, embed_threads=1, idle_seconds=600)
         )
-        kb_id, edition, questions, vectors = fill(workshop, arguments.passages)
-        workshop.start()
+        kb_id, edition, questions, vectors = fill(runtime, arguments.passages)
+        runtime.start()
         for number in range(5):
-            change(workshop, kb_id, edition, number)
-        idle = Searcher(workshop, edition, questions, vectors)
+            change(runtime, kb_id, edition, number)
+        idle = Searcher(runtime, edition, questions, vectors)
         idle.start()
         time.sleep(10)
         print("searches, idle:          ", idle.end())
-        busy = Searcher(workshop, edition, questions, vectors)
+        busy = Searcher(runtime, edition, questions, vectors)
         busy.start()
         taken = np.array(
-            [change(workshop, kb_id, edition, 5 + n) for n in range(arguments.changes)]
+            [change(runtime, kb_id, edition, 5 + n) for n in range(arguments.watchers)]
         )
         print("searches, while changing:", busy.end())
         words, meaning = np.percentile(taken, [50, 95], axis=0).T
         print(
             f"found by words after {words[0]:.2f} s (p95 {words[1]:.2f}), by meaning after {meaning[0]:.2f} s (p95 {meaning[1]:.2f})"
         )
-        during = Searcher(workshop, edition, questions, vectors)
+        during = Searcher(runtime, edition, questions, vectors)
         during.start()
         started = time.perf_counter()
-        workshop.editions.merge_all(edition)
+        runtime.editions.merge_all(edition)
         print(
             f"searches, while all segments are merged ({time.perf_counter() - started:.1f} s):",
             during.end(),
         )
-        workshop.stop()
+        runtime.stop()
         _open(data)
 
 

@@ -29,7 +29,13 @@ sys.path.insert(0, str(ROOT))
 
 from fontanel.core.embedding.encoder import estimate_tokens
 from fontanel.core.passages.splitting import SplitSettings, split
-from fontanel.core.reading import ReadingFailed, detect_media_type, members, pdf, picture, read
+from fontanel.core.reading import (
+    ReadingFailed,
+    contained_files,
+    detect_media_type,
+    read,
+)
+from fontanel.core.reading.paged import pdf, picture
 
 KEPT = ROOT / "var" / "bench" / "fuzz"
 
@@ -147,7 +153,7 @@ def attempt(name: str, data: bytes) -> str:
         passages = split(reading, SplitSettings(), estimate_tokens)
         assert all(reading.text[p.start : p.end] == p.text for p in passages)
         if media_type:
-            members(data, media_type)
+            contained_files(data, media_type)
     except ReadingFailed as failure:
         return failure.code
     except (MemoryError, RecursionError):

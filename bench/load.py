@@ -24,7 +24,7 @@ import numpy as np
 from collection import EMBEDDER, ROOT
 from fontanel.client import Client
 from fontanel.engine.answering.retrieval import KbKnowledge, Options
-from fontanel.engine.runtime.runtime import Workshop
+from fontanel.engine.runtime.runtime import Runtime
 from fontanel.records.scope import TeamScope
 from fontanel.records.tables import Edition
 from fontanel.settings import Settings
@@ -40,18 +40,24 @@ def spread(seconds: list[float]) -> str:
     )
 
 
-def in_process(workshop: Workshop, kb_id: str, questions: list[str]) -> float:
+def in_process(runtime: Runtime, kb_id: str, questions: list[str]) -> float:
     """Searches a second, one after the other."""
     taken = []
     began = time.perf_counter()
     for question in questions:
         started = time.perf_counter()
-        with workshop.sessions() as session:
+        with runtime.records.reading() as session:
             scope = TeamScope(session, "team_a")
             kb = scope.kb(kb_id)
             edition = session.get_one(Edition, kb.edition_id)
-            snapshot = workshop.editions.snapshot(edition.id)
-            knowledge = KbKnowledge(scope, kb, snapshot, edition.embedder, workshop.embedders)
+            snapshot = runtime.editions.snapshot(edition.id)
+            knowledge = KbKnowledge(
+                scope=scope,
+                kb=kb,
+                snapshot=snapshot,
+                embedder=edition.embedder,
+                embedders=runtime.embedders,
+            )
             assert knowledge.search(question, Options()).hits
         taken.append(time.perf_counter() - started)
     rate = len(questions) / (time.perf_counter() - began)
@@ -103,15 +109,15 @@ def main() -> None:
     print(f"machine: {platform.machine()}, {os.cpu_count()} cores; {arguments.passages:,} passages")
     with tempfile.TemporaryDirectory() as scratch:
         data = Path(scratch) / "data"
-        workshop = Workshop(Settings(data=data, embedder=EMBEDDER, embed_threads=1))
-        kb_id, edition, questions, _ = fill(workshop, arguments.passages)
-        workshop.start()
-        password = workshop.operator_password
-        workshop.editions.merge_all(edition)
+        runtime = Runtime(Settings(data=data, embedder=EMBEDDER, embed_threads=1))
+        kb_id, edition, questions, _ = fill(runtime, arguments.passages)
+        runtime.start()
+        password = runtime.operator_password
+        runtime.editions.merge_all(edition)
         asked = [questions[n % len(questions)] for n in range(arguments.searches)]
-        in_process(workshop, kb_id, questions[:50])  # to warm up
-        alone = in_process(workshop, kb_id, asked)
-        workshop.stop()
+        in_process(runtime, kb_id, questions[:50])  # to warm up
+        alone = in_process(runtime, kb_id, asked)
+        runtime.stop()
         service = Service(data).start()
         with Client(service.url) as operator:
             operator.sign_in("operator@localhost", str(password))

@@ -24,8 +24,7 @@ from collection import EMBEDDER, ROOT
 from fontanel.client import Client
 from fontanel.core.index import VectorSegment, merge_vectors
 from fontanel.engine.documents.kbs import create_kb
-from fontanel.engine.runtime.runtime import Workshop
-from fontanel.records.database import writing
+from fontanel.engine.runtime.runtime import Runtime
 from fontanel.records.tables import (
     Document,
     DocumentState,
@@ -44,7 +43,7 @@ from tests.conftest import Service
 EACH = 10
 
 
-def fill(workshop: Workshop, count: int) -> tuple[str, list[str], float]:
+def fill(runtime: Runtime, count: int) -> tuple[str, list[str], float]:
     """A knowledge base with so many passages; its id, questions, and the megabytes of its vectors."""
     passages, questions = texts(count)
     words, _ = kept_words(count, passages)
@@ -54,10 +53,10 @@ def fill(workshop: Workshop, count: int) -> tuple[str, list[str], float]:
         [np.ones(count, dtype=bool)],
         least=1,
     )
-    with writing(workshop.sessions) as session:
+    with runtime.records.writing() as session:
         session.add(Team(id="team_a", slug="a", name="A"))
         session.flush()
-        kb = create_kb(session, "team_a", "Large", "", workshop.embedders.name)
+        kb = create_kb(session, "team_a", "Large", "", runtime.embedders.name)
         edition = session.get_one(Edition, kb.edition_id)
         for start in range(0, count, 10_000):
             keys = range(start // EACH, min(start + 10_000, count) // EACH)
@@ -121,8 +120,8 @@ def fill(workshop: Workshop, count: int) -> tuple[str, list[str], float]:
                     for n, text in enumerate(passages[start : start + 10_000], start=start)
                 ],
             )
-        workshop.editions.write(session, edition, words)
-        workshop.editions.write(session, edition, cut)
+        runtime.editions.write(session, edition, words)
+        runtime.editions.write(session, edition, cut)
         session.commit()
         return kb.id, questions, cut.vectors.nbytes / 1e6
 
@@ -154,11 +153,11 @@ def main() -> None:
     )
     with tempfile.TemporaryDirectory(dir=ROOT / "var") as scratch:
         data = Path(scratch) / "data"
-        workshop = Workshop(Settings(data=data, embedder=EMBEDDER))
-        kb, questions, vectors = fill(workshop, arguments.passages)
-        workshop.start()
-        password = workshop.operator_password
-        workshop.stop()
+        runtime = Runtime(Settings(data=data, embedder=EMBEDDER))
+        kb, questions, vectors = fill(runtime, arguments.passages)
+        runtime.start()
+        password = runtime.operator_password
+        runtime.stop()
         segments = sum(file.stat().st_size for file in (data / "editions").glob("*/*")) / 1e6
         records = (data / "fontanel.db").stat().st_size / 1e6
         print(

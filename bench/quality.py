@@ -16,10 +16,10 @@ from typing import Any
 import numpy as np
 from rich.console import Console
 from rich.table import Table
+from simulator import StandIn
 
 from collection import ROOT, Collection, CollectionKnowledge, bare, load_questions
 from fontanel.core.answering import BUILT_IN, Answer, Exchange, Finished, Outcome, Verdict, answer
-from standin import StandIn
 from ways import compare
 
 
@@ -186,7 +186,7 @@ def main() -> None:
     outcomes = [run_question(knowledge, item) for item in items]
     report(outcomes, BUILT_IN)
     report(
-        [run_question(knowledge, item, StandIn("honest")) for item in items], "the honest stand-in"
+        [run_question(knowledge, item, StandIn("honest")) for item in items], "the honest simulator"
     )
     if arguments.json:
         arguments.json.write_text(json.dumps(outcomes, indent=1, ensure_ascii=False) + "\n")

@@ -46,7 +46,7 @@ class Asked:
 
 def features(candidates: list[Candidate], lengths: list[int], terms: int) -> Floats:
     best = max((c.lexical for c in candidates), default=1.0) or 1.0
-    by_words = {
+    keyword_only = {
         c.passage_id: rank for rank, c in enumerate(sorted(candidates, key=lambda c: -c.lexical))
     }
     rows = []
@@ -66,7 +66,7 @@ def features(candidates: list[Candidate], lengths: list[int], terms: int) -> Flo
                 len(c.terms) / max(terms, 1),
                 fields[0] / whole,
                 fields[1] / whole,
-                1.0 / (1 + by_words[c.passage_id]),
+                1.0 / (1 + keyword_only[c.passage_id]),
                 np.log1p(length),
             ]
         )

@@ -175,7 +175,7 @@ def match_of(question: str) -> str:
     return " OR ".join(f'"{word}"' for word in words) or '"nothing"'
 
 
-def by_words(size: int) -> None:
+def keyword_only(size: int) -> None:
     passages, questions = texts(size)
     # The largest takes ten minutes to build.
     segment, seconds = kept_words(size, passages) if size >= 1_000_000 else words_snapshot(passages)
@@ -207,7 +207,7 @@ def by_words(size: int) -> None:
     )
 
 
-def by_meaning(size: int, words: bool) -> None:
+def semantic(size: int, words: bool) -> None:
     rng = np.random.default_rng(11)
     vectors = clustered(size, rng)
     asked = vectors[rng.integers(0, size, 200)] + 0.02 * rng.normal(size=(200, DIMENSIONS)).astype(
@@ -283,14 +283,14 @@ def main() -> None:
         f"machine: {platform.machine()}, {os.cpu_count()} cores, numpy {np.__version__}; milliseconds, median (p95)"
     )
     for size in arguments.words or []:
-        by_words(size)
+        keyword_only(size)
     if arguments.words:
         return
     if not arguments.skip_words:
         for size in arguments.sizes:
-            by_words(size)
+            keyword_only(size)
     for size in arguments.sizes:
-        by_meaning(size, not arguments.skip_words)
+        semantic(size, not arguments.skip_words)
     for size in arguments.cells:
         in_cells(size)
 

@@ -192,7 +192,7 @@ def remote(folder: Path, count: int) -> None:
     keys = {"access_key": "key", "secret_key": "a secret"}
     plans: list[tuple[str, dict[str, Any], dict[str, Any]]] = [
         ("bucket", {"endpoint": bucket, "bucket": "records"}, keys),
-        ("site", {"start": [f"{site}/"], "most_pages": 2 * count, "delay": 0}, {}),
+        ("site", {"start": [f"{site}/"], "max_pages": 2 * count, "delay": 0}, {}),
     ]
     for kind, settings, credentials in plans:
         source = first_run(team.client, kind, settings, credentials)

@@ -9,14 +9,14 @@ from fontanel.simulators.model import Said, compose, lying, read_prompt
 
 
 class StandIn:
-    """A stand-in model of one behaviour. `said` are the statements of the lying one, with their truth."""
+    """A simulator model of one behaviour. `said` are the statements of the lying one, with their truth."""
 
     def __init__(self, behaviour: str) -> None:
         self.name = behaviour
         self.said: list[Said] = []
 
     def write(
-        self, messages: Sequence[Message], most_tokens: int, temperature: float
+        self, messages: Sequence[Message], max_tokens: int, temperature: float
     ) -> Generator[str, None, None]:
         plain = [{"role": m.role, "content": m.content} for m in messages]
         self.said = lying(read_prompt(plain)) if self.name == "lying" else []

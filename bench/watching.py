@@ -25,8 +25,8 @@ from sqlalchemy import insert
 
 from collection import ROOT
 from fontanel.client import Client
-from fontanel.records.database import open_database, writing
 from fontanel.records.tables import Document, DocumentState, Kb, Revision, now
+from fontanel.records.unit_of_work import Records
 
 sys.path.insert(0, str(ROOT))
 from tests.conftest import Service, TeamSetup, new_team
@@ -36,9 +36,9 @@ ADDED = 20
 
 def fill(service: Service, team: TeamSetup, kb: str, count: int) -> None:
     held = team.client.show_kb(kb).id
-    engine, sessions = open_database(service.data / "fontanel.db")
+    records = Records(service.data / "fontanel.db")
     at = now() - timedelta(days=1)
-    with writing(sessions) as session:
+    with records.writing() as session:
         team_id = session.get_one(Kb, held).team_id
         for start in range(0, count, 10_000):
             some = range(start, min(start + 10_000, count))
@@ -80,7 +80,7 @@ def fill(service: Service, team: TeamSetup, kb: str, count: int) -> None:
                 ],
             )
         session.commit()
-    engine.dispose()
+    records.close()
 
 
 def watch(http: httpx.Client, path: str) -> None:

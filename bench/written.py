@@ -1,6 +1,6 @@
 """Answers that a model writes, with the simulated ones: what is sent, what comes of it, and how well false statements are found.
 
-The honest stand-in says sentences of its sources; the lying one spoils them (numbers, denials, opposites, wrong sources) and adds facts of
+The honest simulator says sentences of its sources; the lying one spoils them (numbers, denials, opposites, wrong sources) and adds facts of
 its own, and knows which of its statements are true: a statement that is not must be marked, one that is must not.
 """
 
@@ -15,6 +15,7 @@ from typing import Any
 import numpy as np
 from rich.console import Console
 from rich.table import Table
+from simulator import StandIn
 
 from collection import ROOT, Collection, CollectionKnowledge, bare, load_questions
 from fontanel.core.answering import (
@@ -29,7 +30,6 @@ from fontanel.core.answering import (
     answer,
 )
 from quality import interval
-from standin import StandIn
 
 
 def ask(
@@ -43,7 +43,7 @@ def ask(
         history.append(Exchange(earlier, finished.standalone))
     trace = Trace()
     # What the evidence check declines is not written: the check is measured elsewhere.
-    settings = AnswerSettings(evidence_floor=0.0)
+    settings = AnswerSettings(evidence_needed=0.0)
     events = answer(item["question"], history, knowledge, settings, writer=writer, trace=trace)
     return next(e for e in events if isinstance(e, Finished)).answer, trace
 
@@ -60,7 +60,7 @@ def measure(collection: Collection, items: Sequence[dict[str, Any]]) -> tuple[Ta
         packing = next((step for step in trace.steps if step.name == "packing"), None)
         if packing is None:
             continue
-        sent.append(packing.told["tokens"])
+        sent.append(packing.details["tokens"])
         gold = collection.gold(item)
         hits = knowledge.retrieve(written.standalone, 10, per_document=10)
         if any(one.in_passage(hit.document_id, hit.text) for hit in hits for one in gold):
@@ -96,7 +96,7 @@ def measure(collection: Collection, items: Sequence[dict[str, Any]]) -> tuple[Ta
                 false_found.append(float(marked))
                 if not marked:
                     missed.append(text)
-    table = Table(title=f"With the honest stand-in, {len(sent)} questions")
+    table = Table(title=f"With the honest simulator, {len(sent)} questions")
     for name in (
         "tokens sent, median",
         "most",
@@ -112,7 +112,7 @@ def measure(collection: Collection, items: Sequence[dict[str, Any]]) -> tuple[Ta
         interval(right),
         interval(true_marked),
     )
-    lies = Table(title="With the lying stand-in: per cent of statements that are marked")
+    lies = Table(title="With the lying simulator: per cent of statements that are marked")
     for name in ("false statements", "marked", "true statements", "marked "):
         lies.add_column(name, justify="right")
     lies.add_row(

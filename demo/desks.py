@@ -7,7 +7,7 @@ from typing import Any
 from fontanel.client import Client, Conflict
 from fontanel.schemas import DeskKb, DeskSettings, ModelIn
 
-#: What the stand-in model server is asked to be, by the name that desks use.
+#: What the simulator model server is asked to be, by the name that desks use.
 MODELS = (("harbour-writer", "honest"), ("careless-writer", "lying"))
 INSTRUCTIONS = """Speak to ships' crews: plainly, in the harbour's own terms.
 Name the berth or the channel that a rule is about.

@@ -191,7 +191,7 @@ def message() -> bytes:
         filename="closures.csv",
     )
     inner = EmailMessage()
-    inner["From"] = "Workshop <workshop@hinges.example>"
+    inner["From"] = "Runtime <runtime@hinges.example>"
     inner["Subject"] = "Hinge ready"
     inner["Date"] = "Fri, 30 Jan 2026 15:00:00 +0000"
     inner.set_content(

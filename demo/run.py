@@ -45,7 +45,7 @@ NOTICES = ("Notices and returns", "Briefings, returns, notices and letters, as t
 LIVE = ("Live sources", "Kept by a folder, a web site, a bucket, a drive and a database")
 LIVE_DATA = DATA / "live"
 #: The simulated outside services: name, options; each on a port above the service's.
-STANDINS = (
+SIMULATORS = (
     ("site", "site"),
     ("bucket", "bucket", "--access-key", "skerrow", "--secret-key", "a key for the demo"),
     ("drive", "drive", "--user", "skerrow", "--password", "tide-table"),
@@ -128,14 +128,14 @@ def main() -> int:
         start_new_session=True,
         env=environment,
     )
-    models = int(port) + len(STANDINS) + 1
-    standins = [
+    models = int(port) + len(SIMULATORS) + 1
+    simulators = [
         subprocess.Popen(
             [
                 sys.executable,
                 "-m",
                 "fontanel.cli",
-                "standin",
+                "simulator",
                 kind,
                 str(LIVE_DATA / folder),
                 *options,
@@ -146,15 +146,15 @@ def main() -> int:
             stderr=log.open("ab"),
             start_new_session=True,
         )
-        for n, (kind, folder, *options) in enumerate(STANDINS, start=1)
+        for n, (kind, folder, *options) in enumerate(SIMULATORS, start=1)
     ]
-    standins.append(
+    simulators.append(
         subprocess.Popen(
             [
                 sys.executable,
                 "-m",
                 "fontanel.cli",
-                "standin",
+                "simulator",
                 "model",
                 "--port",
                 str(models),
@@ -171,8 +171,8 @@ def main() -> int:
     try:
         return _serve(service, url, models)
     finally:
-        for standin in standins:
-            standin.terminate()
+        for simulator in simulators:
+            simulator.terminate()
 
 
 def _lay_out() -> None:

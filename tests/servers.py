@@ -22,7 +22,7 @@ import pytest
 import uvicorn
 
 from fontanel.simulators.model import model_app
-from fontanel.sources import KINDS, Fetched, KnownItem, Listed, Skipped, Source, Surroundings
+from fontanel.sources import KINDS, Fetched, KnownItem, Listed, Skipped, Source, SourceLimits
 from tests.conftest import free_port, until
 
 LOOPBACK = (ip_network("127.0.0.0/8"),)
@@ -33,7 +33,7 @@ def opened(
 ) -> Source:
     """A source opened with these settings, allowed to reach this machine."""
     found = KINDS[kind]
-    limits = Surroundings(**{"networks": LOOPBACK, "seconds": 5.0, **around})
+    limits = SourceLimits(**{"networks": LOOPBACK, "seconds": 5.0, **around})
     return found.open(found.settings(**settings), found.credentials(**(credentials or {})), limits)
 
 
@@ -157,7 +157,7 @@ def serve() -> Iterator[Callable[[Any], str]]:
 
 @pytest.fixture(scope="session")
 def model_server() -> Iterator[str]:
-    """A stand-in model server; its address."""
+    """A simulator model server; its address."""
     port = free_port()
     server = uvicorn.Server(
         uvicorn.Config(model_app(), host="127.0.0.1", port=port, log_level="error")
@@ -169,14 +169,14 @@ def model_server() -> Iterator[str]:
 
 
 @contextmanager
-def standin(name: str, *arguments: object) -> Iterator[str]:
-    """A stand-in started from the command line; its address."""
+def simulator(name: str, *arguments: object) -> Iterator[str]:
+    """A simulator started from the command line; its address."""
     port = free_port()
     command = [
         sys.executable,
         "-m",
         "fontanel.cli",
-        "standin",
+        "simulator",
         name,
         *map(str, arguments),
         "--port",

@@ -1,11 +1,82 @@
-"""Errors of the service, drawn as a tree."""
+"""Every error of the service, drawn as a tree. `service/problems.py` maps them to problem types.
+
+FontanelError
+├── Refused             a value cannot be accepted; `field` names it
+├── NotFound            no such record for this team and caller
+├── Conflict            the state of a record does not allow this
+├── SecretUnreadable    a stored secret was encrypted with another key
+├── DataInUse           another process uses the data directory
+├── Unavailable         something that is needed does not respond; trying later may help
+│   ├── Busy            another change held the write lock for too long
+│   ├── ModelUnusable   a model is missing, switched off, or not for this team
+│   ├── MailFailed      the mail server did not accept a message
+│   ├── WorkerDied      a worker process ended before it replied
+│   │   └── WorkerOverran   it took longer than allowed and was killed
+│   ├── WriterFailed    a model did not write a usable answer
+│   └── SourceUnavailable   a source cannot be listed
+├── ItemFailed          one item of a source cannot be fetched
+├── SettingsRefused     settings of a source cannot be used; `field` names one
+├── ReadingFailed       a document cannot be read
+├── SegmentDamaged      a file of an index is not what was written
+└── EmbedderMissing     there is no embedder at the given place
+
+Those from `WorkerDied` on are defined where they occur.
+"""
 
 from __future__ import annotations
 
 
-class Refused(ValueError):
-    """What was asked for cannot be taken as it is. `field` names the part at fault."""
+class FontanelError(Exception):
+    """The root of all errors that the service raises on purpose."""
+
+
+class Refused(FontanelError, ValueError):
+    """A value cannot be accepted as it is. `field` names it, as a path in the request."""
 
     def __init__(self, field: str, message: str) -> None:
         super().__init__(message)
         self.field = field
+
+
+class NotFound(FontanelError, LookupError):
+    """There is no such record for this team and caller. `noun` and `ref` name it."""
+
+    def __init__(self, noun: str, ref: str) -> None:
+        super().__init__(f"There is no {noun} {ref!r}.")
+        self.noun = noun
+        self.ref = ref
+
+
+class Conflict(FontanelError):
+    """The state of a record does not allow the change. `field` and `advice` help to resolve it."""
+
+    def __init__(
+        self, message: str, *, field: str | None = None, advice: str | None = None
+    ) -> None:
+        super().__init__(message)
+        self.field = field
+        self.advice = advice
+
+
+class SecretUnreadable(FontanelError):
+    """A stored secret cannot be decrypted with this data directory's key."""
+
+
+class DataInUse(FontanelError):
+    """Another process uses this data directory."""
+
+
+class Unavailable(FontanelError):
+    """Something that is needed does not respond. Trying again later may help."""
+
+
+class Busy(Unavailable):
+    """Another change held the write lock for too long."""
+
+
+class ModelUnusable(Unavailable):
+    """A model cannot be used now. The message is a clause that says why."""
+
+
+class MailFailed(Unavailable):
+    """The mail server did not accept a message."""

@@ -36,7 +36,7 @@ class Settings(BaseSettings):
         description="Seconds after which the body of a request must arrive at 2 kB a second or more.",
         gt=0,
     )
-    most_upload_mb: int = Field(200, description="Largest file that is taken, in megabytes.", gt=0)
+    max_upload_mb: int = Field(200, description="Largest file that is taken, in megabytes.", gt=0)
     min_free_mb: int = Field(
         100,
         description="Room that is kept free on the data directory's disk, in megabytes; with less, nothing is taken.",
@@ -60,8 +60,8 @@ class Settings(BaseSettings):
     sign_in_hours: int = Field(
         12, description="How long a sign-in to the console lasts, in hours.", gt=0
     )
-    throwaway_hours: int = Field(
-        24, description="How long a throw-away knowledge base lives, in hours.", gt=0
+    temporary_kb_hours: int = Field(
+        24, description="How long a temporary knowledge base lives, in hours.", gt=0
     )
     source_roots: str = Field(
         "",

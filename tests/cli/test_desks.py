@@ -30,7 +30,7 @@ def test_a_desk_from_draft_to_record(run: Run, team: TeamSetup, storm: str, writ
         "Crane desk",
         "--kb",
         f"{storm}=cranes",
-        "--floor",
+        "--evidence-needed",
         "0",
         "--set",
         "context_tokens=800",
@@ -83,8 +83,8 @@ def test_a_desk_from_draft_to_record(run: Run, team: TeamSetup, storm: str, writ
 def test_slips_are_named(run: Run, team: TeamSetup, storm: str) -> None:
     run("desk", "create", "Desk", "--kb", storm)
     assert "no setting" in run("desk", "change", "desk", "--set", "context_tokens").stderr
-    refused = run("desk", "change", "desk", "--set", "evidence_floor=9")
-    assert (refused.returncode, "evidence_floor" in refused.stderr) == (1, True)
+    refused = run("desk", "change", "desk", "--set", "evidence_needed=9")
+    assert (refused.returncode, "evidence_needed" in refused.stderr) == (1, True)
     assert "Say what to change" in run("desk", "change", "desk").stderr
     assert run("model", "list").returncode == 4
     assert "None but the built-in composer" in run("model", "usable").stdout

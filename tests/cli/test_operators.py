@@ -13,7 +13,7 @@ import pytest
 
 from tests.cli.conftest import Run
 from tests.conftest import Service, TeamSetup, join, new_team
-from tests.servers import standin
+from tests.servers import simulator
 
 Told = Callable[..., subprocess.CompletedProcess[str]]
 
@@ -45,7 +45,7 @@ def operate(run: Run, service: Service) -> Told:
 
 @pytest.fixture(scope="module")
 def model_address() -> Iterator[str]:
-    with standin("model", "--secret", "tide") as url:
+    with simulator("model", "--secret", "tide") as url:
         yield f"{url}/v1"
 
 

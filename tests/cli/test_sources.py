@@ -74,7 +74,7 @@ def test_a_folder_from_check_to_disconnect(run: Run, folder: Path) -> None:
     assert (
         "Changed Lights."
         in run(
-            "source", "change", "Lights", "--cron", "0 6 * * *", "--guard-least", 5, "--pause"
+            "source", "change", "Lights", "--cron", "0 6 * * *", "--guard-min", 5, "--pause"
         ).stdout
     )
     assert "paused" in run("source", "list").stdout

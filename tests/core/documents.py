@@ -62,7 +62,7 @@ class Documents:
 
 
 class StandIn:
-    """A stand-in model without HTTP: what it writes comes in pieces of a few characters. `fails_after` so many pieces."""
+    """A simulator model without HTTP: what it writes comes in pieces of a few characters. `fails_after` so many pieces."""
 
     def __init__(
         self,
@@ -78,7 +78,7 @@ class StandIn:
         self._fails_after = fails_after
 
     def write(
-        self, messages: Sequence[Message], most_tokens: int, temperature: float
+        self, messages: Sequence[Message], max_tokens: int, temperature: float
     ) -> Generator[str, None, None]:
         self.sent = messages
         text = self._text

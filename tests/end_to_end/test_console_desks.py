@@ -165,7 +165,7 @@ def test_doubtful_statements_are_marked_and_an_answer_can_be_stopped(
         desk = team.client.create_desk(
             name,
             s.DeskSettings(
-                kbs=[s.DeskKb(kb="rules")], model=model, link_tags=["page"], evidence_floor=0.0
+                kbs=[s.DeskKb(kb="rules")], model=model, link_tags=["page"], evidence_needed=0.0
             ),
         )
         team.client.publish_desk(desk.id)

@@ -183,7 +183,7 @@ def test_passwords_keys_and_conversations_outlive_a_restart(tmp_path: Path) -> N
 def test_expired_throwaways_vanish(tmp_path: Path) -> None:
     service = Service(tmp_path / "data").start()
     team = new_team(service)
-    tried = team.client.create_kb("Try", throwaway=True)
+    tried = team.client.create_kb("Try", temporary=True)
     team.client.add_document(tried.id, STORM, "storm-plan.md", wait=True)
     service.stop()
     with sqlite3.connect(service.data / "fontanel.db") as db:
@@ -207,7 +207,7 @@ def test_an_answer_that_a_kill_breaks_off_is_shown_as_such(
     team.client.add_document(kb, STORM, "storm.md", wait=True)
     with service.operator() as operator:
         operator.create_model(s.ModelIn(name="slow", url=model_server, remote="slow"))
-    settings = s.DeskSettings(kbs=[s.DeskKb(kb=kb)], model="slow", evidence_floor=0.0)
+    settings = s.DeskSettings(kbs=[s.DeskKb(kb=kb)], model="slow", evidence_needed=0.0)
     desk = team.client.create_desk("Storm", settings)
     team.client.publish_desk(desk.id)
     events = team.client.ask_desk(desk.id, "At what gust does the quay crane stop?", stream=True)
@@ -221,11 +221,11 @@ def test_an_answer_that_a_kill_breaks_off_is_shown_as_such(
     service.start()
     client = reconnect(team)
     turn = client.show_conversation(start.conversation_id, desk=desk.id)[0]
-    assert (turn.state, turn.outcome, turn.question) == ("broken_off", "unfinished", start.question)
+    assert (turn.state, turn.outcome, turn.question) == ("interrupted", "unfinished", start.question)
     again = client.ask_desk(desk.id, turn.question, start.conversation_id, settings={"model": None})
     assert again.citations
     assert [t.state for t in client.show_conversation(start.conversation_id, desk=desk.id)] == [
-        "broken_off",
+        "interrupted",
         "done",
     ]
     assert service.stop() == 0

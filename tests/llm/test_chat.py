@@ -17,7 +17,7 @@ from starlette.responses import JSONResponse, PlainTextResponse, Response, Strea
 from starlette.routing import Route
 
 from fontanel.core.answering import Message, TokenUse, WriterFailed
-from fontanel.llm import AskerGone, ChatWriter, Endpoint, ModelLine, try_model
+from fontanel.llm import AskerLeft, ChatWriter, Endpoint, ModelClient, try_model
 from fontanel.simulators.model import BEHAVIOURS, compose, model_app
 
 ASK = [Message("user", "Say something.")]
@@ -62,8 +62,8 @@ class Server:
 
 
 @pytest.fixture
-def line() -> Iterator[ModelLine]:
-    found = ModelLine()
+def line() -> Iterator[ModelClient]:
+    found = ModelClient()
     yield found
     found.stop()
 
@@ -72,7 +72,7 @@ def line() -> Iterator[ModelLine]:
 def server(serve: Callable[[Any], str]) -> tuple[Server, Endpoint]:
     found = Server()
     return found, Endpoint(
-        "m", serve(found.app()) + "/v1", "remote-name", "a secret", seconds=1.0, tries=3
+        "m", serve(found.app()) + "/v1", "remote-name", secret="a secret", seconds=1.0, tries=3
     )
 
 
@@ -81,7 +81,7 @@ def text_of(writer: ChatWriter) -> str:
 
 
 def test_a_stream_is_read_and_what_it_used_is_counted(
-    line: ModelLine, server: tuple[Server, Endpoint]
+    line: ModelClient, server: tuple[Server, Endpoint]
 ) -> None:
     model, endpoint = server
     usage = {"prompt_tokens": 12, "completion_tokens": 3}
@@ -103,7 +103,7 @@ def test_a_stream_is_read_and_what_it_used_is_counted(
 
 
 def test_a_reason_to_end_is_as_good_as_done_and_odd_events_are_passed_over(
-    line: ModelLine, server: tuple[Server, Endpoint]
+    line: ModelClient, server: tuple[Server, Endpoint]
 ) -> None:
     model, endpoint = server
     last = {"choices": [{"index": 0, "delta": {}, "finish_reason": "length"}]}
@@ -121,7 +121,7 @@ def test_a_reason_to_end_is_as_good_as_done_and_odd_events_are_passed_over(
 
 @pytest.mark.parametrize("status", [429, 503, 500, 408])
 def test_what_may_pass_is_tried_again(
-    line: ModelLine, server: tuple[Server, Endpoint], status: int
+    line: ModelClient, server: tuple[Server, Endpoint], status: int
 ) -> None:
     model, endpoint = server
     later = JSONResponse({"error": {"message": "later"}}, status, headers={"Retry-After": "0"})
@@ -131,7 +131,7 @@ def test_what_may_pass_is_tried_again(
 
 
 def test_a_server_that_knows_no_usage_option_is_asked_without(
-    line: ModelLine, server: tuple[Server, Endpoint]
+    line: ModelClient, server: tuple[Server, Endpoint]
 ) -> None:
     model, endpoint = server
     refused = JSONResponse({"error": {"message": "unknown field stream_options"}}, 400)
@@ -153,7 +153,7 @@ def test_a_server_that_knows_no_usage_option_is_asked_without(
     ],
 )
 def test_failures_are_said_in_words(
-    line: ModelLine, server: tuple[Server, Endpoint], reply: Response, reason: str, times: int
+    line: ModelClient, server: tuple[Server, Endpoint], reply: Response, reason: str, times: int
 ) -> None:
     model, endpoint = server
     model.reply = lambda n: reply
@@ -172,7 +172,7 @@ def test_failures_are_said_in_words(
     ],
 )
 def test_a_stream_that_breaks_is_not_begun_again(
-    line: ModelLine, server: tuple[Server, Endpoint], pieces: tuple[str, ...], reason: str
+    line: ModelClient, server: tuple[Server, Endpoint], pieces: tuple[str, ...], reason: str
 ) -> None:
     model, endpoint = server
     model.reply = lambda n: model.stream(*pieces)
@@ -184,19 +184,19 @@ def test_a_stream_that_breaks_is_not_begun_again(
     assert len(model.asked) == 1
 
 
-def test_silence_has_an_end(line: ModelLine, serve: Callable[[Any], str]) -> None:
+def test_silence_has_an_end(line: ModelClient, serve: Callable[[Any], str]) -> None:
     endpoint = Endpoint("m", serve(model_app()) + "/v1", "silent", seconds=0.3)
     with pytest.raises(WriterFailed, match=r"silent for 0\.3 seconds"):
         text_of(ChatWriter(line, endpoint))
 
 
-def test_an_address_where_nobody_is(line: ModelLine) -> None:
+def test_an_address_where_nobody_is(line: ModelClient) -> None:
     with pytest.raises(WriterFailed, match="cannot be reached"):
         text_of(ChatWriter(line, Endpoint("m", "http://127.0.0.1:9/v1", "x", tries=1)))
 
 
 def test_an_asker_who_leaves_cancels_the_call(
-    line: ModelLine, server: tuple[Server, Endpoint]
+    line: ModelClient, server: tuple[Server, Endpoint]
 ) -> None:
     model, endpoint = server
     model.reply = lambda n: model.stream(event("One "), endless=True)
@@ -204,13 +204,13 @@ def test_an_asker_who_leaves_cancels_the_call(
     pieces = ChatWriter(line, endpoint, gone).write(ASK, 50, 0.0)
     assert next(pieces) == "One "
     gone.set()
-    with pytest.raises(AskerGone):
+    with pytest.raises(AskerLeft):
         list(pieces)
     assert model.cancelled.wait(5)
 
 
 def test_closing_the_text_cancels_the_call(
-    line: ModelLine, server: tuple[Server, Endpoint]
+    line: ModelClient, server: tuple[Server, Endpoint]
 ) -> None:
     model, endpoint = server
     model.reply = lambda n: model.stream(event("One "), endless=True)
@@ -220,7 +220,7 @@ def test_closing_the_text_cancels_the_call(
     assert model.cancelled.wait(5)
 
 
-def test_many_streams_run_side_by_side(line: ModelLine, server: tuple[Server, Endpoint]) -> None:
+def test_many_streams_run_side_by_side(line: ModelClient, server: tuple[Server, Endpoint]) -> None:
     model, endpoint = server
     endpoint = replace(endpoint, seconds=60.0)
     everyone = asyncio.Event()
@@ -241,11 +241,11 @@ def test_many_streams_run_side_by_side(line: ModelLine, server: tuple[Server, En
 
 
 def test_reach_asks_all_at_once_and_costs_nothing(
-    line: ModelLine, serve: Callable[[Any], str]
+    line: ModelClient, serve: Callable[[Any], str]
 ) -> None:
     there = Endpoint("there", serve(model_app()) + "/v1", "honest")
     away = Endpoint("away", "http://127.0.0.1:9/v1", "x")
-    found = line.reach([there, away])
+    found = line.check([there, away])
     assert found["there"] is None
     assert "cannot be reached" in (found["away"] or "")
     assert try_model(line, there).error is None
@@ -271,9 +271,9 @@ def test_the_stand_in_is_what_its_behaviours_say() -> None:
     assert set(BEHAVIOURS) >= {"honest", "lying", "slow", "failing", "limited", "malformed"}
 
 
-def test_a_stand_in_with_a_key_wants_it(line: ModelLine, serve: Callable[[Any], str]) -> None:
+def test_a_stand_in_with_a_key_wants_it(line: ModelClient, serve: Callable[[Any], str]) -> None:
     url = serve(model_app(key="open")) + "/v1"
-    assert try_model(line, Endpoint("m", url, "honest", "open")).text == "Ready."
+    assert try_model(line, Endpoint("m", url, "honest", secret="open")).text == "Ready."
     assert "refuses the secret" in (
-        try_model(line, Endpoint("m", url, "honest", "shut")).error or ""
+        try_model(line, Endpoint("m", url, "honest", secret="shut")).error or ""
     )

@@ -11,8 +11,8 @@ from alembic.script import ScriptDirectory
 from sqlalchemy import create_engine, select
 
 import fontanel.records
-from fontanel.records.database import open_database
 from fontanel.records.tables import Conversation, Document, Revision, Turn, TurnState
+from fontanel.records.unit_of_work import Records
 
 
 def at(path: Path, revision: str) -> None:
@@ -53,20 +53,20 @@ def test_documents_of_the_first_schema_are_still_there(tmp_path: Path) -> None:
             "values ('r', 't', 7, 1, 'ab', 3, '[]', '{}', ?)",
             (moment,),
         )
-    engine, sessions = open_database(path)
-    with sessions() as session:
+    records = Records(path)
+    with records.reading() as session:
         document = session.scalars(select(Document)).one()
         revision = session.scalars(select(Revision)).one()
         assert (document.key, document.description, document.parent_key) == (7, "", None)
         assert (revision.report, revision.columns) == (None, None)
-    engine.dispose()
+    records.close()
 
 
 def test_opening_twice_changes_nothing(tmp_path: Path) -> None:
     path = tmp_path / "fontanel.db"
     for _ in range(2):
-        engine, _sessions = open_database(path)
-        engine.dispose()
+        records = Records(path)
+        records.close()
     with sqlite3.connect(path) as db:
         assert db.execute("select count(*) from alembic_version").fetchone() == (1,)
         assert db.execute("pragma integrity_check").fetchone() == ("ok",)
@@ -97,8 +97,8 @@ def test_conversations_keep_their_turns_when_their_table_is_rebuilt(tmp_path: Pa
             "'answered', 'At noon.', 0.9, '[]', '[]', 'e', 'built-in', '{}', 'r', ?)",
             (moment,),
         )
-    _, sessions = open_database(path)
-    with sessions() as session:
+    records = Records(path)
+    with records.reading() as session:
         turn = session.scalars(select(Turn)).one()
         assert (turn.text, turn.asker, turn.state, turn.steps) == (
             "At noon.",
@@ -106,8 +106,9 @@ def test_conversations_keep_their_turns_when_their_table_is_rebuilt(tmp_path: Pa
             TurnState.DONE,
             None,
         )
+    with records.writing() as session:
         session.delete(session.get_one(Conversation, "c"))
-        session.commit()
+    with records.reading() as session:
         assert session.scalars(select(Turn)).all() == []
 
 

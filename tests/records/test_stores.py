@@ -14,11 +14,12 @@ from alembic.autogenerate import compare_metadata
 from alembic.migration import MigrationContext
 from sqlalchemy.orm import Session
 
+from fontanel.errors import NotFound
 from fontanel.records.blobs import BlobStore
-from fontanel.records.database import open_database, writing
 from fontanel.records.ids import hash_password, new_id, password_matches, slug_of
-from fontanel.records.scope import NotInScope, TeamScope
+from fontanel.records.scope import TeamScope
 from fontanel.records.tables import Base, Kb, Role, Team
+from fontanel.records.unit_of_work import Records
 from fontanel.records.vector_cache import VectorCache
 
 
@@ -104,16 +105,16 @@ def test_vectors_that_all_teams_shared_are_divided(tmp_path: Path) -> None:
 
 
 def test_migrations_give_the_tables_as_they_are_declared(tmp_path: Path) -> None:
-    engine, _ = open_database(tmp_path / "x.db")
-    with engine.connect() as connection:
+    records = Records(tmp_path / "x.db")
+    with records.engine.connect() as connection:
         differences = compare_metadata(MigrationContext.configure(connection), Base.metadata)
     assert differences == []
 
 
 @pytest.fixture
 def session(tmp_path: Path) -> Iterator[Session]:
-    _, sessions = open_database(tmp_path / "x.db")
-    with writing(sessions) as found:
+    records = Records(tmp_path / "x.db")
+    with records.writing() as found:
         for team in ("a", "b"):
             found.add(Team(id=f"team_{team}", slug=team, name=team))
             found.flush()
@@ -134,12 +135,12 @@ def test_a_scope_sees_its_own_team_only(session: Session) -> None:
     scope = TeamScope(session, "team_a")
     assert scope.kb("rules").id == "kb_a"
     assert [kb.id for kb in session.scalars(scope.select(Kb))] == ["kb_a"]
-    with pytest.raises(NotInScope):
+    with pytest.raises(NotFound):
         scope.kb("kb_b")
 
 
 def test_a_scope_can_be_narrowed_to_knowledge_bases(session: Session) -> None:
-    with pytest.raises(NotInScope):
+    with pytest.raises(NotFound):
         TeamScope(session, "team_a", frozenset({"kb_other"})).kb("rules")
 
 

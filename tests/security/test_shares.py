@@ -10,23 +10,23 @@ from sqlalchemy.orm import Session
 
 from fontanel.core.passages.splitting import SplitSettings, split
 from fontanel.core.reading import read
-from fontanel.engine.documents.contained import take_in
+from fontanel.engine.documents.contained import add_contained
 from fontanel.engine.documents.documents import add_document
 from fontanel.engine.documents.kbs import create_kb
-from fontanel.engine.ingest.pipeline import Inside
+from fontanel.engine.ingest.pipeline import StoredFile
 from fontanel.engine.ingest.queue import claim, waiting_teams
-from fontanel.records.database import Sessions, open_database, writing
 from fontanel.records.ids import new_id
 from fontanel.records.tables import Document, Job, JobStage, JobState, Kb, Team
+from fontanel.records.unit_of_work import Records
 from tests.conftest import STORM, Service, new_team
 from tests.core import samples
 
 
 @pytest.fixture
-def sessions(tmp_path: Path) -> Iterator[Sessions]:
-    engine, found = open_database(tmp_path / "records.db")
-    yield found
-    engine.dispose()
+def records(tmp_path: Path) -> Iterator[Records]:
+    records = Records(tmp_path / "records.db")
+    yield records
+    records.close()
 
 
 def kb_of(session: Session, name: str) -> Kb:
@@ -36,51 +36,51 @@ def kb_of(session: Session, name: str) -> Kb:
     return create_kb(session, team.id, "Rules", "", None)
 
 
-def inside(count: int, size: int, prefix: str = "") -> list[Inside]:
-    return [Inside(f"{prefix}{number}.md", f"{number:064x}", size, {}) for number in range(count)]
+def inside(count: int, size: int, prefix: str = "") -> list[StoredFile]:
+    return [StoredFile(f"{prefix}{number}.md", f"{number:064x}", size, {}) for number in range(count)]
 
 
-def test_archives_in_archives_have_one_bound_together(sessions: Sessions) -> None:
-    with writing(sessions) as session:
+def test_archives_in_archives_have_one_bound_together(records: Records) -> None:
+    with records.writing() as session:
         kb = kb_of(session, "a")
         outer = add_document(session, kb, "all.zip", "0" * 64, 1, None).document
-        assert take_in(session, outer, inside(3, 10, "part")) is None
+        assert add_contained(session, outer, inside(3, 10, "part")) is None
         parts = [
             session.query(Document).filter_by(name=f"all.zip/part{n}.md").one() for n in range(3)
         ]
-        assert take_in(session, parts[0], inside(2, 400_000_000)) is None
-        warning = take_in(session, parts[1], inside(2, 400_000_000))
+        assert add_contained(session, parts[0], inside(2, 400_000_000)) is None
+        warning = add_contained(session, parts[1], inside(2, 400_000_000))
         assert warning is not None
         assert "2 files inside were left out" in warning
         # The same again is no more than it was.
-        assert take_in(session, parts[0], inside(2, 400_000_000)) is None
+        assert add_contained(session, parts[0], inside(2, 400_000_000)) is None
         other = add_document(session, kb, "other.zip", "1" * 64, 1, None).document
-        assert take_in(session, other, inside(2, 400_000_000)) is None
+        assert add_contained(session, other, inside(2, 400_000_000)) is None
 
 
-def test_a_number_of_files_is_enough(sessions: Sessions) -> None:
-    with writing(sessions) as session:
+def test_a_number_of_files_is_enough(records: Records) -> None:
+    with records.writing() as session:
         outer = add_document(session, kb_of(session, "a"), "all.zip", "0" * 64, 1, None).document
-        warning = take_in(session, outer, inside(10_003, 1))
+        warning = add_contained(session, outer, inside(10_003, 1))
         assert warning is not None
         assert warning.startswith("3 files inside were left out")
 
 
-def test_teams_take_turns(sessions: Sessions) -> None:
-    with writing(sessions) as session:
+def test_teams_take_turns(records: Records) -> None:
+    with records.writing() as session:
         kbs = [kb_of(session, name) for name in "abc"]
         for kb, count in zip(kbs, (100, 1, 3), strict=True):
             for number in range(count):
                 add_document(session, kb, f"{number}.md", f"{number:064x}", 1, None)
         session.commit()
-    with sessions() as session:
+    with records.reading() as session:
         teams = waiting_teams(session, JobStage.READ)
         assert sorted(teams) == sorted(kb.team_id for kb in kbs)
         assert waiting_teams(session, JobStage.READ, after=teams[0]) == [*teams[1:], teams[0]]
-    taken = claim(sessions, JobStage.READ, 9, teams)
+    taken = claim(records, JobStage.READ, 9, teams)
     counts = {kb.slug + kb.team_id: sum(job.team_id == kb.team_id for job in taken) for kb in kbs}
     assert sorted(counts.values()) == [1, 3, 5]
-    with sessions() as session:
+    with records.reading() as session:
         left = session.query(Job).filter_by(state=JobState.WAITING).all()
         assert {job.team_id for job in left} == {kbs[0].team_id}
 

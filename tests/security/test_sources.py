@@ -22,9 +22,9 @@ from hypothesis import strategies as st
 
 from fontanel import schemas as s
 from fontanel.client import Client, Invalid, ProblemError
-from fontanel.sources import KINDS, SettingsRefused, SourceUnavailable, Surroundings
+from fontanel.sources import KINDS, SettingsRefused, SourceLimits, SourceUnavailable
 from fontanel.sources.network.reach import (
-    NotAllowed,
+    AddressForbidden,
     ServerTooSlow,
     check_address,
     check_url,
@@ -51,7 +51,7 @@ PRIVATE = """
 
 @pytest.mark.parametrize("host", PRIVATE)
 def test_no_way_of_writing_a_private_address_gets_through(host: str) -> None:
-    with pytest.raises((NotAllowed, OSError, SettingsRefused)):
+    with pytest.raises((AddressForbidden, OSError, SettingsRefused)):
         resolve(check_url(f"http://{host}/", "url").host, 80, ())
 
 
@@ -64,7 +64,7 @@ def test_an_address_in_other_clothes_is_no_more_public_than_it_is(address: Any, 
     def public(one: Any) -> bool:
         try:
             check_address(one, "host", ())
-        except NotAllowed:
+        except AddressForbidden:
             return False
         return True
 
@@ -130,7 +130,7 @@ def test_every_kind_refuses_addresses_that_are_not_granted(
     kind: str, settings: Any, host: str, listener: tuple[int, list[int]]
 ) -> None:
     port, came = listener
-    limits = Surroundings(seconds=2.0)
+    limits = SourceLimits(seconds=2.0)
     found = KINDS[kind]
     with (
         pytest.raises((SourceUnavailable, SettingsRefused)),
@@ -165,7 +165,7 @@ def test_hosts_that_are_no_names_are_settings_that_are_refused(
     with (
         pytest.raises((SettingsRefused, ValueError, SourceUnavailable)),
         found.open(
-            found.settings(**settings(host, 80)), found.credentials(), Surroundings(seconds=1.0)
+            found.settings(**settings(host, 80)), found.credentials(), SourceLimits(seconds=1.0)
         ) as source,
     ):
         list(source.items(lambda _: None))
@@ -478,7 +478,7 @@ def dribbling() -> Iterator[int]:
 
 def test_a_server_that_dribbles_is_given_up(dribbling: int) -> None:
     with (
-        http_client(Surroundings(networks=LOOPBACK, seconds=1.0)) as client,
+        http_client(SourceLimits(networks=LOOPBACK, seconds=1.0)) as client,
         pytest.raises(ServerTooSlow),
     ):
         client.get(f"http://127.0.0.1:{dribbling}/")
@@ -486,7 +486,7 @@ def test_a_server_that_dribbles_is_given_up(dribbling: int) -> None:
 
 def test_whoever_no_longer_wants_the_answer_is_let_go(dribbling: int) -> None:
     asked = iter([False] * 2 + [True] * 1000)
-    limits = Surroundings(networks=LOOPBACK, seconds=3000.0, stopping=lambda: next(asked))
+    limits = SourceLimits(networks=LOOPBACK, seconds=3000.0, stopping=lambda: next(asked))
     with http_client(limits) as client, pytest.raises(httpx.ReadError):
         client.get(f"http://127.0.0.1:{dribbling}/")
 
@@ -652,7 +652,7 @@ def test_no_kind_is_led_to_an_address_that_is_not_granted(kind: str, settings: A
         for server in (hidden, open_one):
             threading.Thread(target=server.serve_forever, daemon=True).start()
         found = KINDS[kind]
-        limits = Surroundings(networks=(ip_network("127.0.0.1/32"),), seconds=2.0)
+        limits = SourceLimits(networks=(ip_network("127.0.0.1/32"),), seconds=2.0)
         with found.open(
             found.settings(**settings("127.0.0.1", open_one.server_port)),
             found.credentials(),
@@ -695,7 +695,7 @@ def test_a_name_that_changes_its_address_gains_nothing(
     opening = (
         found.settings(**settings("rebind.skerrow.example", port)),
         found.credentials(),
-        Surroundings(seconds=1.0),
+        SourceLimits(seconds=1.0),
     )
     with found.open(*opening) as source, pytest.raises(SourceUnavailable):
         list(source.items(lambda _: None))

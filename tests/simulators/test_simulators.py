@@ -12,7 +12,7 @@ import httpx
 import pytest
 
 from fontanel.simulators.drive import drive_app
-from tests.servers import content, look, opened, standin
+from tests.servers import content, look, opened, simulator
 
 USER = ("varda", "tide-table")
 
@@ -128,7 +128,7 @@ def test_nothing_outside_the_folder_is_reached(drive: tuple[httpx.Client, Path])
             "bucket",
             ["bucket"],
             {"endpoint": "{url}", "bucket": "plans"},
-            {"access_key": "standin", "secret_key": "standin-secret"},
+            {"access_key": "simulator", "secret_key": "simulator-secret"},
         ),
         ("site", ["site"], {"start": ["{url}/index.html"]}, None),
     ],
@@ -147,7 +147,7 @@ def test_each_is_started_from_the_command_line_and_read_as_a_source(
         '<html><body><h1>Plans</h1><a href="plans/storm.md">Storm</a></body></html>'
     )
     name, *rest = arguments
-    with standin(name, folder, *rest) as url:
+    with simulator(name, folder, *rest) as url:
         filled = json.loads(json.dumps(settings).replace("{url}", url))
         with opened(kind, filled, credentials) as source:
             found = look(source)

@@ -98,7 +98,7 @@ def test_a_query_cannot_write(query: str, buoys: dict[str, Any], postgres: Postg
 
 def test_limits_and_refusals(buoys: dict[str, Any]) -> None:
     with (
-        opened("sql", {**buoys, "most_rows": 1}, KEEPER) as source,
+        opened("sql", {**buoys, "max_rows": 1}, KEEPER) as source,
         pytest.raises(SourceUnavailable, match="more than 1 rows"),
     ):
         look(source)

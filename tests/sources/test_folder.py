@@ -152,6 +152,6 @@ def test_a_folder_that_is_not_there_or_not_allowed(tmp_path: Path) -> None:
 def test_what_is_too_large_is_skipped(tmp_path: Path) -> None:
     (tmp_path / "a.md").write_bytes(b"x" * 2_000_001)
     with opened(
-        "folder", {"path": str(tmp_path)}, roots=(tmp_path,), most_bytes=2_000_000
+        "folder", {"path": str(tmp_path)}, roots=(tmp_path,), max_bytes=2_000_000
     ) as source:
         assert look(source).skipped == {"a.md": "larger than 2 MB"}

@@ -12,7 +12,7 @@ from hypothesis import strategies as st
 
 from fontanel.sources import ItemFailed, SourceUnavailable
 from fontanel.sources.links import normal_address, page_links
-from fontanel.sources.network.reach import NotAllowed, check_address
+from fontanel.sources.network.reach import AddressForbidden, check_address
 from tests.servers import Answer, Look, WebServer, content, look, opened
 
 
@@ -114,7 +114,7 @@ def test_sitemaps_and_patterns(web: WebServer) -> None:
         "/docs/2",
     }
     assert paths(web, crawl(web, sitemaps=False)) == {"/"}
-    limited = crawl(web, most_pages=3)
+    limited = crawl(web, max_pages=3)
     assert len(limited.items) == 3
     assert "more than 3 pages; the rest is left" in limited.skipped.values()
 
@@ -227,7 +227,7 @@ def test_a_name_that_changes_its_address_gains_nothing(
     ],
 )
 def test_no_form_of_a_private_address_passes(address: str) -> None:
-    with pytest.raises(NotAllowed):
+    with pytest.raises(AddressForbidden):
         check_address(ip_address(address), "host", ())
 
 

@@ -1,4 +1,4 @@
-"""Buckets, shares, repositories and feeds, each from a real server or from the stand-in that an independent client vouches for."""
+"""Buckets, shares, repositories and feeds, each from a real server or from the simulator that an independent client vouches for."""
 
 from __future__ import annotations
 

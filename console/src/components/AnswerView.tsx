@@ -26,7 +26,7 @@ interface Props {
 
 const STATES: Partial<Record<Draft["state"], string>> = {
   stopped: "Stopped before it was finished.",
-  broken_off: "The service was stopped before this was finished. Ask again.",
+  interrupted: "The service was stopped before this was finished. Ask again.",
   failed: "This answer failed.",
 };
 

@@ -55,7 +55,7 @@ const STATES: Record<Doc["state"], { word: string; dot: string }> = {
   waiting: { word: "waiting", dot: "bg-base-300" },
   reading: { word: "reading", dot: "bg-primary" },
   splitting: { word: "splitting", dot: "bg-primary" },
-  indexed_by_words: { word: "by words", dot: "bg-primary" },
+  keyword_ready: { word: "by words", dot: "bg-primary" },
   indexed: { word: "indexed", dot: "bg-success" },
   failed: { word: "failed", dot: "bg-error" },
   removed: { word: "removed at source", dot: "bg-base-300" },

@@ -11,8 +11,8 @@ with Client("http://127.0.0.1:8460", key="fk_...", team="marine-operations") as 
 from fontanel.client._async import AsyncClient
 from fontanel.client._errors import (
     ChangedMeanwhile,
+    ClientError,
     Conflict,
-    FontanelError,
     Invalid,
     NotAllowed,
     NotFound,
@@ -23,11 +23,13 @@ from fontanel.client._errors import (
     Unreachable,
 )
 from fontanel.client._sync import Client
+from fontanel.errors import FontanelError
 
 __all__ = [
     "AsyncClient",
     "ChangedMeanwhile",
     "Client",
+    "ClientError",
     "Conflict",
     "FontanelError",
     "Invalid",

@@ -15,7 +15,7 @@ from fontanel import schemas as s
 from fontanel.client._calls import Upload
 from fontanel.client._async_conversations import AsyncConversationClient
 from fontanel.client._async_desks import AsyncDeskClient
-from fontanel.client._errors import FontanelError, Unreachable, raise_for_problem
+from fontanel.client._errors import ClientError, Unreachable, raise_for_problem
 
 _SETTLED = ("indexed", "failed")
 
@@ -62,7 +62,7 @@ class AsyncClient(AsyncDeskClient, AsyncConversationClient):
         name: str,
         role: Literal["reader", "editor", "owner"] = "reader",
         expires_in_days: int = 7,
-    ) -> s.InvitationMade:
+    ) -> s.InvitationCreated:
         """Invite somebody to the team. `.url` is the link to hand over, None when it was sent by e-mail."""
         return await self._send(self._calls.invite(email, name, role, expires_in_days))
 
@@ -73,7 +73,7 @@ class AsyncClient(AsyncDeskClient, AsyncConversationClient):
         """By id or e-mail; its link stops working at once."""
         await self._send(self._calls.withdraw_invitation(invitation))
 
-    async def open_invitation(self, secret: str) -> s.InvitationFace:
+    async def open_invitation(self, secret: str) -> s.InvitationDetails:
         """What the link with this secret invites to. `secret` is what follows the number sign of the link."""
         self._http.headers["X-Fontanel-Console"] = "client"
         return await self._send(self._calls.open_invitation(secret))
@@ -85,7 +85,7 @@ class AsyncClient(AsyncDeskClient, AsyncConversationClient):
         self._http.headers["X-Fontanel-Console"] = "client"
         return await self._send(self._calls.accept_invitation(secret, name, password))
 
-    async def make_password_link(self, email: str) -> s.PasswordLinkMade:
+    async def make_password_link(self, email: str) -> s.PasswordLinkCreated:
         """For operators: a link by which a person who forgot their password sets a new one."""
         return await self._send(self._calls.make_password_link(email))
 
@@ -125,7 +125,7 @@ class AsyncClient(AsyncDeskClient, AsyncConversationClient):
         role: Literal["reader", "editor", "owner"] = "reader",
         kbs: Sequence[str] | None = None,
         expires_in_days: int | None = None,
-    ) -> s.KeyMade:
+    ) -> s.KeyCreated:
         """The key itself is in `.secret` of this answer only."""
         return await self._send(self._calls.make_key(name, role, kbs, expires_in_days))
 
@@ -141,15 +141,15 @@ class AsyncClient(AsyncDeskClient, AsyncConversationClient):
         self,
         name: str,
         description: str = "",
-        throwaway: bool = False,
+        temporary: bool = False,
         splitting: s.Splitting | None = None,
         idempotency_key: str | None = None,
         describer: str | None = None,
     ) -> s.KbOut:
-        """A throw-away knowledge base vanishes by itself after a day. `describer`: the model that describes its documents."""
+        """A temporary knowledge base vanishes by itself after a day. `describer`: the model that describes its documents."""
         return await self._send(
             self._calls.create_kb(
-                name, description, throwaway, splitting, describer, idempotency_key
+                name, description, temporary, splitting, describer, idempotency_key
             )
         )
 
@@ -180,9 +180,9 @@ class AsyncClient(AsyncDeskClient, AsyncConversationClient):
         """Begin to build an index with other settings beside the one that serves; `list_editions` tells how far it is."""
         return await self._send(self._calls.build_edition(kb, splitting))
 
-    async def serve_edition(self, kb: str, number: int) -> s.EditionOut:
+    async def activate_edition(self, kb: str, number: int) -> s.EditionOut:
         """Switch searches and answers to an edition. Raises Conflict while documents are on their way."""
-        return await self._send(self._calls.serve_edition(kb, number))
+        return await self._send(self._calls.activate_edition(kb, number))
 
     async def drop_edition(self, kb: str, number: int) -> None:
         await self._send(self._calls.drop_edition(kb, number))
@@ -305,14 +305,14 @@ class AsyncClient(AsyncDeskClient, AsyncConversationClient):
     async def wait_for_document(
         self, kb: str, document: str, seconds: float = 600.0
     ) -> s.DocumentOut:
-        """Return the document once it is indexed or has failed. Raises FontanelError when that takes too long."""
+        """Return the document once it is indexed or has failed. Raises ClientError when that takes too long."""
         deadline = time.monotonic() + seconds
         while True:
             found = await self.show_document(kb, document)
             if found.state in _SETTLED:
                 return found
             if time.monotonic() > deadline:
-                raise FontanelError(
+                raise ClientError(
                     f"{found.name} is still {found.state} after {seconds:.0f} seconds."
                 )
             await asyncio.sleep(0.1)
@@ -458,7 +458,7 @@ class AsyncClient(AsyncDeskClient, AsyncConversationClient):
     async def wait_for_sync(
         self, kb: str, source: str, sync: str, seconds: float = 3600.0
     ) -> s.SyncOut:
-        """Return the run once it has ended or is held and its documents are indexed. Raises FontanelError when that takes
+        """Return the run once it has ended or is held and its documents are indexed. Raises ClientError when that takes
         too long."""
         deadline = time.monotonic() + seconds
         while True:
@@ -466,7 +466,7 @@ class AsyncClient(AsyncDeskClient, AsyncConversationClient):
             if found.state not in ("waiting", "running") and not found.indexing:
                 return found
             if time.monotonic() > deadline:
-                raise FontanelError(
+                raise ClientError(
                     f"The run {found.id} is still {found.state} after {seconds:.0f} seconds."
                 )
             await asyncio.sleep(0.1)
@@ -526,7 +526,7 @@ class AsyncClient(AsyncDeskClient, AsyncConversationClient):
     async def list_receivers(self) -> list[s.ReceiverOut]:
         return (await self._send(self._calls.list_receivers())).items
 
-    async def add_receiver(self, url: str, kinds: Sequence[s.NoticeKind] = ()) -> s.ReceiverMade:
+    async def add_receiver(self, url: str, kinds: Sequence[s.NoticeKind] = ()) -> s.ReceiverCreated:
         """Have notices sent to an address as signed CloudEvents; only this answer holds the secret."""
         return await self._send(self._calls.add_receiver(url, kinds))
 
@@ -546,7 +546,7 @@ class AsyncClient(AsyncDeskClient, AsyncConversationClient):
         documents: Sequence[str] | None = None,
         *,
         operators: bool = True,
-        words_weight: float | None = None,
+        keyword_weight: float | None = None,
         prefer_newer: bool = False,
         boost: Mapping[str, float] | None = None,
         join_neighbours: bool = False,
@@ -562,7 +562,7 @@ class AsyncClient(AsyncDeskClient, AsyncConversationClient):
             tags=dict(tags or {}),
             documents=None if documents is None else list(documents),
             operators=operators,
-            words_weight=words_weight,
+            keyword_weight=keyword_weight,
             prefer_newer=prefer_newer,
             boost=dict(boost or {}),
             join_neighbours=join_neighbours,

@@ -64,9 +64,9 @@ class Calls(DeskCalls):
     def delete_team(self, team: str) -> Call[None]:
         return Call("DELETE", f"/teams/{quoted(team)}")
 
-    def invite(self, email: str, name: str, role: Any, days: int) -> Call[s.InvitationMade]:
+    def invite(self, email: str, name: str, role: Any, days: int) -> Call[s.InvitationCreated]:
         body = s.InvitationIn(email=email, name=name, role=role, expires_in_days=days)
-        return Call("POST", f"{self._team()}/invitations", s.InvitationMade, body)
+        return Call("POST", f"{self._team()}/invitations", s.InvitationCreated, body)
 
     def list_invitations(self) -> Call[s.Page[s.InvitationOut]]:
         return Call("GET", f"{self._team()}/invitations", s.Page[s.InvitationOut])
@@ -74,8 +74,8 @@ class Calls(DeskCalls):
     def withdraw_invitation(self, invitation: str) -> Call[None]:
         return Call("DELETE", f"{self._team()}/invitations/{quoted(invitation)}")
 
-    def open_invitation(self, secret: str) -> Call[s.InvitationFace]:
-        return Call("POST", "/invitations/open", s.InvitationFace, s.InvitationOpen(secret=secret))
+    def open_invitation(self, secret: str) -> Call[s.InvitationDetails]:
+        return Call("POST", "/invitations/open", s.InvitationDetails, s.InvitationOpen(secret=secret))
 
     def accept_invitation(
         self, secret: str, name: str | None, password: str | None
@@ -83,8 +83,8 @@ class Calls(DeskCalls):
         body = s.InvitationAccept(secret=secret, name=name, password=password)
         return Call("POST", "/invitations/accept", s.SessionOut, body)
 
-    def make_password_link(self, email: str) -> Call[s.PasswordLinkMade]:
-        return Call("POST", f"/people/{quoted(email)}/password-link", s.PasswordLinkMade)
+    def make_password_link(self, email: str) -> Call[s.PasswordLinkCreated]:
+        return Call("POST", f"/people/{quoted(email)}/password-link", s.PasswordLinkCreated)
 
     def set_password(self, secret: str, new: str) -> Call[None]:
         return Call("POST", "/passwords", None, s.PasswordSet(secret=secret, new=new))
@@ -106,11 +106,11 @@ class Calls(DeskCalls):
 
     def make_key(
         self, name: str, role: Any, kbs: Sequence[str] | None, days: int | None
-    ) -> Call[s.KeyMade]:
+    ) -> Call[s.KeyCreated]:
         body = s.KeyIn(
             name=name, role=role, kbs=None if kbs is None else list(kbs), expires_in_days=days
         )
-        return Call("POST", f"{self._team()}/keys", s.KeyMade, body)
+        return Call("POST", f"{self._team()}/keys", s.KeyCreated, body)
 
     def revoke_key(self, key: str) -> Call[None]:
         return Call("DELETE", f"{self._team()}/keys/{quoted(key)}")
@@ -122,7 +122,7 @@ class Calls(DeskCalls):
         self,
         name: str,
         description: str,
-        throwaway: bool,
+        temporary: bool,
         splitting: s.Splitting | None,
         describer: str | None,
         key: str | None,
@@ -131,7 +131,7 @@ class Calls(DeskCalls):
         body = s.KbIn(
             name=name,
             description=description,
-            throwaway=throwaway,
+            temporary=temporary,
             splitting=splitting,
             describer=describer,
         )
@@ -148,7 +148,7 @@ class Calls(DeskCalls):
             "POST", f"{self._kb(kb)}/editions", s.EditionOut, s.EditionIn(splitting=splitting)
         )
 
-    def serve_edition(self, kb: str, number: int) -> Call[s.EditionOut]:
+    def activate_edition(self, kb: str, number: int) -> Call[s.EditionOut]:
         return Call("POST", f"{self._kb(kb)}/editions/{number}/serve", s.EditionOut)
 
     def drop_edition(self, kb: str, number: int) -> Call[None]:
@@ -347,11 +347,11 @@ class Calls(DeskCalls):
     def list_receivers(self) -> Call[s.Page[s.ReceiverOut]]:
         return Call("GET", f"{self._team()}/receivers", s.Page[s.ReceiverOut])
 
-    def add_receiver(self, url: str, kinds: Sequence[s.NoticeKind]) -> Call[s.ReceiverMade]:
+    def add_receiver(self, url: str, kinds: Sequence[s.NoticeKind]) -> Call[s.ReceiverCreated]:
         return Call(
             "POST",
             f"{self._team()}/receivers",
-            s.ReceiverMade,
+            s.ReceiverCreated,
             s.ReceiverIn(url=url, kinds=list(kinds)),
         )
 

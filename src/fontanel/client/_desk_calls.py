@@ -27,11 +27,11 @@ class DeskCalls:
     def list_desks(self) -> Call[s.Page[s.DeskOut]]:
         return Call("GET", f"{self._team()}/desks", s.Page[s.DeskOut])
 
-    def list_chat_desks(self) -> Call[s.Page[s.DeskFace]]:
-        return Call("GET", f"{self._team()}/chat-desks", s.Page[s.DeskFace])
+    def list_chat_desks(self) -> Call[s.Page[s.PublicDesk]]:
+        return Call("GET", f"{self._team()}/chat-desks", s.Page[s.PublicDesk])
 
-    def show_chat_desk(self, desk: str) -> Call[s.DeskFace]:
-        return Call("GET", f"/chat/{quoted(desk)}", s.DeskFace)
+    def show_chat_desk(self, desk: str) -> Call[s.PublicDesk]:
+        return Call("GET", f"/chat/{quoted(desk)}", s.PublicDesk)
 
     def create_desk(
         self, name: str, settings: s.DeskSettings | None, key: str | None
@@ -79,9 +79,9 @@ class DeskCalls:
 
     def make_desk_link(
         self, desk: str, name: str, per_minute: int, days: int | None
-    ) -> Call[s.DeskLinkMade]:
+    ) -> Call[s.DeskLinkCreated]:
         body = s.DeskLinkIn(name=name, per_minute=per_minute, expires_in_days=days)
-        return Call("POST", f"{self._desk(desk)}/links", s.DeskLinkMade, body)
+        return Call("POST", f"{self._desk(desk)}/links", s.DeskLinkCreated, body)
 
     def revoke_desk_link(self, desk: str, link: str) -> Call[None]:
         return Call("DELETE", f"{self._desk(desk)}/links/{quoted(link)}")

@@ -20,11 +20,11 @@ class DeskClient(BaseClient):
         """For editors."""
         return self._send(self._calls.list_desks()).items
 
-    def list_chat_desks(self) -> list[s.DeskFace]:
+    def list_chat_desks(self) -> list[s.PublicDesk]:
         """The published desks that you can ask."""
         return self._send(self._calls.list_chat_desks()).items
 
-    def show_chat_desk(self, desk: str) -> s.DeskFace:
+    def show_chat_desk(self, desk: str) -> s.PublicDesk:
         """A published desk as chat users see it, by its id; also for guests with a link."""
         return self._send(self._calls.show_chat_desk(desk))
 
@@ -73,7 +73,7 @@ class DeskClient(BaseClient):
 
     def make_desk_link(
         self, desk: str, name: str, per_minute: int = 10, expires_in_days: int | None = None
-    ) -> s.DeskLinkMade:
+    ) -> s.DeskLinkCreated:
         """A link by which anyone may ask the desk; only this answer holds its address."""
         return self._send(self._calls.make_desk_link(desk, name, per_minute, expires_in_days))
 

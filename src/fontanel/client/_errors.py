@@ -1,8 +1,8 @@
 """What can go wrong, as the service's problem types give it.
 
-FontanelError
+ClientError                a `fontanel.errors.FontanelError`; `.request` is what was sent
 ├── Unreachable            no answer came
-└── ProblemError           the service answered with a problem; `.problem` holds it, `.request` what was sent
+└── ProblemError           the service answered with a problem, in `.problem`
     ├── NotSignedIn        401
     ├── NotAllowed         403
     ├── NotFound           404
@@ -18,22 +18,23 @@ from __future__ import annotations
 import httpx
 from pydantic import ValidationError
 
+from fontanel.errors import FontanelError
 from fontanel.schemas import Problem
 
 
-class FontanelError(Exception):
-    """Anything that the client raises. `request` is what was being sent."""
+class ClientError(FontanelError):
+    """The root of the client's errors; `request` is what was sent, where there was a request."""
 
     def __init__(self, message: str, request: httpx.Request | None = None) -> None:
         super().__init__(message)
         self.request = request
 
 
-class Unreachable(FontanelError):
+class Unreachable(ClientError):
     """The service cannot be reached, or broke off."""
 
 
-class ProblemError(FontanelError):
+class ProblemError(ClientError):
     """The service refused or failed; `problem` says why and what to do."""
 
     def __init__(self, problem: Problem, request: httpx.Request | None = None) -> None:

@@ -14,7 +14,7 @@ from fontanel import schemas as s
 from fontanel.client._calls import Upload
 from fontanel.client._conversations import ConversationClient
 from fontanel.client._desks import DeskClient
-from fontanel.client._errors import FontanelError, Unreachable, raise_for_problem
+from fontanel.client._errors import ClientError, Unreachable, raise_for_problem
 
 _SETTLED = ("indexed", "failed")
 
@@ -61,7 +61,7 @@ class Client(DeskClient, ConversationClient):
         name: str,
         role: Literal["reader", "editor", "owner"] = "reader",
         expires_in_days: int = 7,
-    ) -> s.InvitationMade:
+    ) -> s.InvitationCreated:
         """Invite somebody to the team. `.url` is the link to hand over, None when it was sent by e-mail."""
         return self._send(self._calls.invite(email, name, role, expires_in_days))
 
@@ -72,7 +72,7 @@ class Client(DeskClient, ConversationClient):
         """By id or e-mail; its link stops working at once."""
         self._send(self._calls.withdraw_invitation(invitation))
 
-    def open_invitation(self, secret: str) -> s.InvitationFace:
+    def open_invitation(self, secret: str) -> s.InvitationDetails:
         """What the link with this secret invites to. `secret` is what follows the number sign of the link."""
         self._http.headers["X-Fontanel-Console"] = "client"
         return self._send(self._calls.open_invitation(secret))
@@ -84,7 +84,7 @@ class Client(DeskClient, ConversationClient):
         self._http.headers["X-Fontanel-Console"] = "client"
         return self._send(self._calls.accept_invitation(secret, name, password))
 
-    def make_password_link(self, email: str) -> s.PasswordLinkMade:
+    def make_password_link(self, email: str) -> s.PasswordLinkCreated:
         """For operators: a link by which a person who forgot their password sets a new one."""
         return self._send(self._calls.make_password_link(email))
 
@@ -124,7 +124,7 @@ class Client(DeskClient, ConversationClient):
         role: Literal["reader", "editor", "owner"] = "reader",
         kbs: Sequence[str] | None = None,
         expires_in_days: int | None = None,
-    ) -> s.KeyMade:
+    ) -> s.KeyCreated:
         """The key itself is in `.secret` of this answer only."""
         return self._send(self._calls.make_key(name, role, kbs, expires_in_days))
 
@@ -140,15 +140,15 @@ class Client(DeskClient, ConversationClient):
         self,
         name: str,
         description: str = "",
-        throwaway: bool = False,
+        temporary: bool = False,
         splitting: s.Splitting | None = None,
         idempotency_key: str | None = None,
         describer: str | None = None,
     ) -> s.KbOut:
-        """A throw-away knowledge base vanishes by itself after a day. `describer`: the model that describes its documents."""
+        """A temporary knowledge base vanishes by itself after a day. `describer`: the model that describes its documents."""
         return self._send(
             self._calls.create_kb(
-                name, description, throwaway, splitting, describer, idempotency_key
+                name, description, temporary, splitting, describer, idempotency_key
             )
         )
 
@@ -179,9 +179,9 @@ class Client(DeskClient, ConversationClient):
         """Begin to build an index with other settings beside the one that serves; `list_editions` tells how far it is."""
         return self._send(self._calls.build_edition(kb, splitting))
 
-    def serve_edition(self, kb: str, number: int) -> s.EditionOut:
+    def activate_edition(self, kb: str, number: int) -> s.EditionOut:
         """Switch searches and answers to an edition. Raises Conflict while documents are on their way."""
-        return self._send(self._calls.serve_edition(kb, number))
+        return self._send(self._calls.activate_edition(kb, number))
 
     def drop_edition(self, kb: str, number: int) -> None:
         self._send(self._calls.drop_edition(kb, number))
@@ -299,14 +299,14 @@ class Client(DeskClient, ConversationClient):
             upload.close()
 
     def wait_for_document(self, kb: str, document: str, seconds: float = 600.0) -> s.DocumentOut:
-        """Return the document once it is indexed or has failed. Raises FontanelError when that takes too long."""
+        """Return the document once it is indexed or has failed. Raises ClientError when that takes too long."""
         deadline = time.monotonic() + seconds
         while True:
             found = self.show_document(kb, document)
             if found.state in _SETTLED:
                 return found
             if time.monotonic() > deadline:
-                raise FontanelError(
+                raise ClientError(
                     f"{found.name} is still {found.state} after {seconds:.0f} seconds."
                 )
             time.sleep(0.1)
@@ -445,7 +445,7 @@ class Client(DeskClient, ConversationClient):
         return self.wait_for_sync(kb, source, sync.id, seconds) if wait else sync
 
     def wait_for_sync(self, kb: str, source: str, sync: str, seconds: float = 3600.0) -> s.SyncOut:
-        """Return the run once it has ended or is held and its documents are indexed. Raises FontanelError when that takes
+        """Return the run once it has ended or is held and its documents are indexed. Raises ClientError when that takes
         too long."""
         deadline = time.monotonic() + seconds
         while True:
@@ -453,7 +453,7 @@ class Client(DeskClient, ConversationClient):
             if found.state not in ("waiting", "running") and not found.indexing:
                 return found
             if time.monotonic() > deadline:
-                raise FontanelError(
+                raise ClientError(
                     f"The run {found.id} is still {found.state} after {seconds:.0f} seconds."
                 )
             time.sleep(0.1)
@@ -512,7 +512,7 @@ class Client(DeskClient, ConversationClient):
     def list_receivers(self) -> list[s.ReceiverOut]:
         return self._send(self._calls.list_receivers()).items
 
-    def add_receiver(self, url: str, kinds: Sequence[s.NoticeKind] = ()) -> s.ReceiverMade:
+    def add_receiver(self, url: str, kinds: Sequence[s.NoticeKind] = ()) -> s.ReceiverCreated:
         """Have notices sent to an address as signed CloudEvents; only this answer holds the secret."""
         return self._send(self._calls.add_receiver(url, kinds))
 
@@ -532,7 +532,7 @@ class Client(DeskClient, ConversationClient):
         documents: Sequence[str] | None = None,
         *,
         operators: bool = True,
-        words_weight: float | None = None,
+        keyword_weight: float | None = None,
         prefer_newer: bool = False,
         boost: Mapping[str, float] | None = None,
         join_neighbours: bool = False,
@@ -548,7 +548,7 @@ class Client(DeskClient, ConversationClient):
             tags=dict(tags or {}),
             documents=None if documents is None else list(documents),
             operators=operators,
-            words_weight=words_weight,
+            keyword_weight=keyword_weight,
             prefer_newer=prefer_newer,
             boost=dict(boost or {}),
             join_neighbours=join_neighbours,

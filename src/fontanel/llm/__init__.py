@@ -1,5 +1,5 @@
 """Adapters to text-generating models over HTTP."""
 
-from fontanel.llm.chat import AskerGone, ChatWriter, Endpoint, ModelLine, Tried, try_model
+from fontanel.llm.chat import AskerLeft, ChatWriter, Endpoint, ModelClient, Tried, try_model
 
-__all__ = ["AskerGone", "ChatWriter", "Endpoint", "ModelLine", "Tried", "try_model"]
+__all__ = ["AskerLeft", "ChatWriter", "Endpoint", "ModelClient", "Tried", "try_model"]

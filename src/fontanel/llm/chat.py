@@ -15,7 +15,7 @@ import time
 from collections.abc import AsyncGenerator, Callable, Generator, Sequence
 from concurrent.futures import Future
 from contextlib import aclosing
-from dataclasses import dataclass
+from dataclasses import KW_ONLY, dataclass
 from typing import Any
 
 import httpx
@@ -23,13 +23,13 @@ import httpx
 from fontanel.core.answering import Message, TokenUse, WriterFailed
 
 #: What may pass by itself.
-_PASSING = frozenset({408, 409, 425, 429, 500, 502, 503, 504, 529})
+_TRANSIENT = frozenset({408, 409, 425, 429, 500, 502, 503, 504, 529})
 _CONNECT_SECONDS = 5.0
 #: The longest pause before another try that a person can be made to wait for.
 _LONGEST_PAUSE = 10.0
 #: The longest an answer may take altogether, and how much of it is read.
 _WHOLE_SECONDS = 600.0
-_MOST_CHARACTERS = 200_000
+_MAX_CHARACTERS = 200_000
 _LOOK = 0.2
 
 
@@ -40,6 +40,7 @@ class Endpoint:
     name: str
     url: str
     remote: str
+    _: KW_ONLY
     secret: str | None = None
     seconds: float = 60.0
     tries: int = 3
@@ -54,7 +55,7 @@ class Endpoint:
         return f"its server at {httpx.URL(self.url).host} cannot be reached"
 
 
-class AskerGone(Exception):
+class AskerLeft(Exception):
     """Nobody waits for the answer any more."""
 
 
@@ -68,7 +69,7 @@ class _End:
     failure: str = ""
 
 
-class _Passing(Exception):
+class _Transient(Exception):
     """The server may answer when it is asked again, after so many seconds if it said so."""
 
     def __init__(self, reason: str, after: float | None = None) -> None:
@@ -76,7 +77,7 @@ class _Passing(Exception):
         self.after = after
 
 
-class ModelLine:
+class ModelClient:
     """The line to model servers: an event loop in a thread, with one pool of connections. Opened when first used."""
 
     def __init__(self) -> None:
@@ -107,7 +108,7 @@ class ModelLine:
 
         return asyncio.run_coroutine_threadsafe(run(), loop)
 
-    def reach(self, endpoints: Sequence[Endpoint]) -> dict[str, str | None]:
+    def check(self, endpoints: Sequence[Endpoint]) -> dict[str, str | None]:
         """Whether the servers of some models can be reached, all asked at once; by name, what is wrong, None when nothing is."""
         found: dict[str, str | None] = {}
 
@@ -146,24 +147,24 @@ class ModelLine:
 
 
 class ChatWriter:
-    """One model for one answer. `gone` is set when the asker leaves: the call is cancelled, and `write` raises AskerGone."""
+    """One model for one answer. `cancelled` is set when the asker leaves: the call is cancelled, and `write` raises AskerLeft."""
 
     def __init__(
-        self, line: ModelLine, endpoint: Endpoint, gone: threading.Event | None = None
+        self, client: ModelClient, endpoint: Endpoint, cancelled: threading.Event | None = None
     ) -> None:
         self.name = endpoint.name
-        self._line = line
+        self._client = client
         self._endpoint = endpoint
-        self._gone = gone or threading.Event()
+        self._cancelled = cancelled or threading.Event()
         self._use: TokenUse | None = None
 
     def use(self) -> TokenUse | None:
         return self._use
 
     def write(
-        self, messages: Sequence[Message], most_tokens: int, temperature: float
+        self, messages: Sequence[Message], max_tokens: int, temperature: float
     ) -> Generator[str, None, None]:
-        """The model's text as it comes. Raises WriterFailed, AskerGone."""
+        """The model's text as it comes. Raises WriterFailed, AskerLeft."""
         self._use = None
         arrived: queue.SimpleQueue[_Piece | _End] = queue.SimpleQueue()
         body = {
@@ -171,7 +172,7 @@ class ChatWriter:
             "messages": [
                 {"role": message.role, "content": message.content} for message in messages
             ],
-            "max_tokens": most_tokens,
+            "max_tokens": max_tokens,
             "temperature": temperature,
             "stream": True,
             "stream_options": {"include_usage": True},
@@ -188,22 +189,22 @@ class ChatWriter:
             except Exception as error:  # what is not foreseen must not leave the answer waiting
                 arrived.put(_End(f"{type(error).__name__}: {error}"))
 
-        running = self._line.start(call)
+        running = self._client.start(call)
         try:
             while True:
                 try:
                     item = arrived.get(timeout=_LOOK)
                 except queue.Empty:
-                    if self._gone.is_set():
-                        raise AskerGone from None
+                    if self._cancelled.is_set():
+                        raise AskerLeft from None
                     continue
                 if isinstance(item, _End):
                     if item.failure:
                         raise WriterFailed(item.failure)
                     return
                 yield item.text
-                if self._gone.is_set():
-                    raise AskerGone
+                if self._cancelled.is_set():
+                    raise AskerLeft
         finally:
             running.cancel()
 
@@ -221,12 +222,12 @@ class ChatWriter:
                         arrived.put(_Piece(piece))
                 arrived.put(_End())
                 return
-            except _Passing as passing:
-                reason = str(passing)
+            except _Transient as transient:
+                reason = str(transient)
                 pause = (
                     0.3 * 2 ** (attempt - 1) * random.uniform(0.75, 1.25)
-                    if passing.after is None
-                    else passing.after
+                    if transient.after is None
+                    else transient.after
                 )
                 if begun or attempt == self._endpoint.tries or pause > _LONGEST_PAUSE:
                     break
@@ -259,25 +260,25 @@ class ChatWriter:
                 else:
                     yield self._whole(await response.aread())
         except (httpx.ConnectError, httpx.ConnectTimeout):
-            raise _Passing(endpoint.away) from None
+            raise _Transient(endpoint.away) from None
         except httpx.TransportError as error:
             if isinstance(error, httpx.TimeoutException):
                 raise
-            raise _Passing("its server closed the connection") from None
+            raise _Transient("its server closed the connection") from None
 
     async def _refused(self, response: httpx.Response, body: dict[str, Any]) -> None:
         said = _said(await response.aread())
         status = response.status_code
         if status == 400 and "stream_options" in body and "stream_options" in said:
             del body["stream_options"]  # a server that does not know it is asked without
-            raise _Passing("it does not say what it uses", 0.0)
-        if status in _PASSING:
+            raise _Transient("it does not say what it uses", 0.0)
+        if status in _TRANSIENT:
             reason = (
                 "it is asked too much"
                 if status == 429
                 else f"its server answers with status {status}"
             )
-            raise _Passing(reason, _retry_after(response))
+            raise _Transient(reason, _retry_after(response))
         reasons = {
             401: "it refuses the secret",
             403: "it refuses the secret",
@@ -312,10 +313,10 @@ class ChatWriter:
                         yield str(text)
             except (ValueError, AttributeError, TypeError) as error:
                 raise WriterFailed("its stream cannot be read") from error
-            if length > _MOST_CHARACTERS:
+            if length > _MAX_CHARACTERS:
                 raise WriterFailed("it does not stop writing")
         if not ended:
-            raise _Passing("its stream broke off")
+            raise _Transient("its stream broke off")
 
     def _whole(self, content: bytes) -> str:
         """An answer that came as one piece of JSON, from a server that does not stream."""
@@ -361,13 +362,13 @@ class Tried:
     seconds: float
 
 
-def try_model(line: ModelLine, endpoint: Endpoint) -> Tried:
+def try_model(client: ModelClient, endpoint: Endpoint) -> Tried:
     """Ask a model to say one word."""
     started = time.monotonic()
     first: float | None = None
     text, error = "", None
     try:
-        for piece in ChatWriter(line, endpoint).write(
+        for piece in ChatWriter(client, endpoint).write(
             [Message("user", "Reply with the word ready.")], 20, 0.0
         ):
             first = first if first is not None else time.monotonic() - started

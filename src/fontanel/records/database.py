@@ -6,14 +6,11 @@ from pathlib import Path
 from typing import Any
 
 from sqlalchemy import Engine, create_engine, event
-from sqlalchemy.orm import Session, sessionmaker
-
-Sessions = sessionmaker[Session]
 
 _MIGRATIONS = Path(__file__).parent / "migrations"
 
 
-def open_database(path: Path) -> tuple[Engine, Sessions]:
+def open_engine(path: Path) -> Engine:
     """Open (or create) the database file and bring its schema up to date."""
     path.parent.mkdir(parents=True, exist_ok=True)
     engine = create_engine(
@@ -45,14 +42,7 @@ def open_database(path: Path) -> tuple[Engine, Sessions]:
         connection.exec_driver_sql("BEGIN IMMEDIATE" if writes else "BEGIN")
 
     migrate(engine)
-    return engine, sessionmaker(engine, expire_on_commit=False)
-
-
-def writing(sessions: Sessions) -> Session:
-    """A session whose transaction takes the write lock at its start."""
-    session = sessions()
-    session.connection(execution_options={"writes": True})
-    return session
+    return engine
 
 
 def migrate(engine: Engine) -> None:

@@ -9,6 +9,7 @@ from urllib.parse import unquote
 from sqlalchemy import Select, func, select
 from sqlalchemy.orm import Session
 
+from fontanel.errors import NotFound
 from fontanel.records.tables import (
     Base,
     Conversation,
@@ -30,13 +31,6 @@ def spellings(ref: str) -> list[str]:
     return list(dict.fromkeys((ref, unquote(ref))))
 
 
-class NotInScope(LookupError):
-    """There is no such record for this team and caller. `noun` and `ref` say what was looked for."""
-
-    def __init__(self, noun: str, ref: str) -> None:
-        super().__init__(f"There is no {noun} {ref!r}.")
-        self.noun = noun
-        self.ref = ref
 
 
 class TeamScope:
@@ -70,14 +64,14 @@ class TeamScope:
         )
 
     def kb(self, ref: str) -> Kb:
-        """A knowledge base by id or by slug. Raises NotInScope."""
+        """A knowledge base by id or by slug. Raises NotFound."""
         found = self.session.scalar(self.select(Kb).where((Kb.id == ref) | (Kb.slug == ref)))
         if found is None:
-            raise NotInScope("knowledge base", ref)
+            raise NotFound("knowledge base", ref)
         return found
 
     def document(self, kb: Kb, ref: str) -> Document:
-        """A document of a knowledge base by id or by name, in either of its `spellings`. Raises NotInScope."""
+        """A document of a knowledge base by id or by name, in either of its `spellings`. Raises NotFound."""
         for name in spellings(ref):
             query = self.select(Document).where(
                 Document.kb_id == kb.id, (Document.id == name) | (Document.name == name)
@@ -85,23 +79,23 @@ class TeamScope:
             found = self.session.scalar(query)
             if found is not None:
                 return found
-        raise NotInScope("document", ref)
+        raise NotFound("document", ref)
 
     def conversation(self, kb: Kb, ref: str, asker: str) -> Conversation:
-        """A conversation of the asker at a knowledge base. Raises NotInScope."""
+        """A conversation of the asker at a knowledge base. Raises NotFound."""
         query = self.select(Conversation).where(
             Conversation.kb_id == kb.id, Conversation.id == ref, Conversation.asker == asker
         )
         found = self.session.scalar(query)
         if found is None:
-            raise NotInScope("conversation", ref)
+            raise NotFound("conversation", ref)
         return found
 
     def desk(self, ref: str) -> Desk:
-        """A desk by id or by slug; within some knowledge bases, only one that uses no other now. Raises NotInScope."""
+        """A desk by id or by slug; within some knowledge bases, only one that uses no other now. Raises NotFound."""
         found = self.session.scalar(self.select(Desk).where((Desk.id == ref) | (Desk.slug == ref)))
         if found is None or not self.holds(found):
-            raise NotInScope("desk", ref)
+            raise NotFound("desk", ref)
         return found
 
     def holds(self, desk: Desk) -> bool:
@@ -123,13 +117,13 @@ class TeamScope:
         )
 
     def desk_version(self, desk: Desk, number: int) -> DeskVersion:
-        """A published version of a desk; within some knowledge bases, only one that uses no other. Raises NotInScope."""
+        """A published version of a desk; within some knowledge bases, only one that uses no other. Raises NotFound."""
         query = self.select(DeskVersion).where(
             DeskVersion.desk_id == desk.id, DeskVersion.number == number
         )
         found = self.session.scalar(query)
         if found is None or not self.covers(found.settings):
-            raise NotInScope("version", str(number))
+            raise NotFound("version", str(number))
         return found
 
     def turns(self) -> Select[Turn]:
@@ -143,16 +137,16 @@ class TeamScope:
         return query
 
     def source(self, kb: Kb, ref: str) -> Source:
-        """A source of a knowledge base by id, name or folder, in either of its `spellings`. Raises NotInScope."""
+        """A source of a knowledge base by id, name or folder, in either of its `spellings`. Raises NotFound."""
         for name in spellings(ref):
             named = (Source.id == name) | (Source.name == name) | (Source.folder == name)
             found = self.session.scalar(self.select(Source).where(Source.kb_id == kb.id, named))
             if found is not None:
                 return found
-        raise NotInScope("source", ref)
+        raise NotFound("source", ref)
 
     def sync(self, source: Source, ref: str) -> Sync:
-        """A run of a source by id; `latest` is the newest. Raises NotInScope."""
+        """A run of a source by id; `latest` is the newest. Raises NotFound."""
         query = self.select(Sync).where(Sync.source_id == source.id)
         query = (
             query.order_by(Sync.created_at.desc()).limit(1)
@@ -161,5 +155,5 @@ class TeamScope:
         )
         found = self.session.scalar(query)
         if found is None:
-            raise NotInScope("run", ref)
+            raise NotFound("run", ref)
         return found

@@ -13,19 +13,19 @@ from typing import Any
 from sqlalchemy import event, func, select
 from sqlalchemy.orm import Session
 
-from fontanel.records.database import Sessions
 from fontanel.records.tables import Document
+from fontanel.records.unit_of_work import Records
 
 _NUMBERS = "changes of documents"
 
 
-def number_changes(sessions: Sessions) -> None:
+def number_changes(records: Records) -> None:
     """Give each document that these sessions write the next number, from the highest one stored."""
-    with sessions() as session:
+    with records.reading() as session:
         numbers = count(1 + (session.scalar(select(func.max(Document.change))) or 0))
-    sessions.configure(info={_NUMBERS: numbers})
+    records.sessions.configure(info={_NUMBERS: numbers})
 
-    @event.listens_for(sessions, "before_flush")
+    @event.listens_for(records.sessions, "before_flush")
     def number(session: Session, context: Any, instances: Any) -> None:
         for item in (*session.new, *session.dirty):
             if isinstance(item, Document) and (item in session.new or session.is_modified(item)):

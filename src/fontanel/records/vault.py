@@ -9,9 +9,7 @@ from typing import Any
 
 from cryptography.fernet import Fernet, InvalidToken
 
-
-class SecretsLost(Exception):
-    """What was encrypted cannot be read with this data directory's key."""
+from fontanel.errors import SecretUnreadable
 
 
 class Vault:
@@ -24,11 +22,11 @@ class Vault:
         return self._fernet.encrypt(json.dumps(value).encode())
 
     def open(self, sealed: bytes) -> Any:
-        """Raises SecretsLost."""
+        """Raises SecretUnreadable."""
         try:
             return json.loads(self._fernet.decrypt(sealed))
         except InvalidToken as error:
-            raise SecretsLost(
+            raise SecretUnreadable(
                 "The credentials were encrypted with another key (secret.key in the data directory). Enter them again."
             ) from error
 

@@ -10,7 +10,7 @@ from pydantic import Field
 from fontanel.schemas.base import LocatorOut, Model, Problem, Tags
 
 OutcomeName = Literal["answered", "declined", "small_talk", "unfinished"]
-TurnStateName = Literal["answering", "done", "stopped", "broken_off", "failed"]
+TurnStateName = Literal["answering", "done", "stopped", "interrupted", "failed"]
 VerdictName = Literal["supported", "weak", "uncited", "none"]
 
 

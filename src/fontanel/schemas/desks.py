@@ -12,10 +12,10 @@ from pydantic import Field, StringConstraints, field_validator
 from fontanel.schemas.answers import AnswerOut, FeedbackOut, OutcomeName, TurnOut, TurnStateName
 from fontanel.schemas.base import LocatorOut, Model, Name, Tags
 
-GroundName = Literal["only_sources", "sources_first"]
+GroundingName = Literal["only_sources", "sources_first"]
 LengthName = Literal["short", "medium", "long"]
 LayoutName = Literal["auto", "prose", "steps", "list", "table"]
-WeakName = Literal["mark", "remove"]
+UnsupportedName = Literal["mark", "remove"]
 AudienceName = Literal["members", "link"]
 ColourName = Literal["harbour", "moss", "rust", "sand", "slate", "ink"]
 #: What may stand in a policy: nothing that could end one directive and begin another.
@@ -50,11 +50,11 @@ class DeskSettings(Model):
     )
     colour: ColourName = "harbour"
     kbs: list[DeskKb] = Field(default_factory=list, max_length=20)
-    ground: GroundName = Field(
+    grounding: GroundingName = Field(
         "only_sources",
         description="`sources_first` lets a model answer from what it knows, saying so.",
     )
-    evidence_floor: float = Field(
+    evidence_needed: float = Field(
         0.4, ge=0, le=1, description="Below this likelihood a question is declined."
     )
     passages: int = Field(16, ge=1, le=40)
@@ -66,7 +66,7 @@ class DeskSettings(Model):
     language: Annotated[str, StringConstraints(pattern="^[a-z]{2}$")] | None = Field(
         None, description="None: the asker's."
     )
-    weak: WeakName = Field(
+    unsupported: UnsupportedName = Field(
         "mark", description="What becomes of statements that their sources do not carry."
     )
     link_tags: list[Line] = Field(
@@ -146,7 +146,7 @@ class DeskOut(Model):
     version: int
 
 
-class DeskFace(Model):
+class PublicDesk(Model):
     """A desk as chat users see it."""
 
     id: str
@@ -211,7 +211,7 @@ class DeskLinkOut(Model):
     last_used_at: datetime | None
 
 
-class DeskLinkMade(DeskLinkOut):
+class DeskLinkCreated(DeskLinkOut):
     """The address holds the link's secret, and is given this once."""
 
     url: str
@@ -258,7 +258,7 @@ class StepOut(Model):
     name: str
     began: float
     seconds: float
-    told: dict[str, Any]
+    details: dict[str, Any]
 
 
 class PromptMessage(Model):
@@ -266,7 +266,7 @@ class PromptMessage(Model):
     content: str
 
 
-class RestingOut(Model):
+class ChangedCitation(Model):
     """A citation whose document has changed since: `state` is `changed` or `gone`."""
 
     citation: int
@@ -290,7 +290,7 @@ class RecordOut(TurnOut):
     tokens_read: int
     tokens_written: int
     cost: float
-    changed_since: list[RestingOut]
+    changed_since: list[ChangedCitation]
 
 
 class AgainOut(Model):
@@ -417,7 +417,7 @@ class ModelCheck(Model):
     text: str
 
 
-class UseRow(Model):
+class UsageRow(Model):
     """What was used by one desk, kb, member or day, as `by` names it. `key` is its id, `name` what people call it."""
 
     key: str
@@ -447,12 +447,12 @@ class BudgetOut(Model):
 class TeamUsage(Model):
     """What a team used, for operators; the row's `key` is the team's slug."""
 
-    used: UseRow
+    used: UsageRow
     budget: BudgetOut
 
 
 class UsageOut(Model):
     by: Literal["day", "desk", "kb", "member", "composer"]
-    rows: list[UseRow]
-    total: UseRow
+    rows: list[UsageRow]
+    total: UsageRow
     budget: BudgetOut

@@ -28,7 +28,7 @@ class EditionOut(Model):
         False,
         description="Made with another embedder or analyser than the service holds. Without its embedder it is searched by words alone.",
     )
-    takes_over: bool = Field(
+    replaces_active: bool = Field(
         False, description="Serves as soon as it is built, in the place of one that is outdated."
     )
     passages: int

@@ -10,7 +10,7 @@ from pydantic import Field, model_validator
 from fontanel.schemas.base import LocatorOut, Model, Name, UnitName
 
 StateName = Literal[
-    "waiting", "reading", "splitting", "indexed_by_words", "indexed", "failed", "removed"
+    "waiting", "reading", "splitting", "keyword_ready", "indexed", "failed", "removed"
 ]
 
 
@@ -18,7 +18,7 @@ class Splitting(Model):
     """How documents are cut into passages; sizes in the embedder's tokens."""
 
     target_tokens: int = Field(300, ge=40, le=1000, description="What a passage aims at.")
-    least_tokens: int = Field(
+    min_tokens: int = Field(
         120, ge=0, le=500, description="Below this a passage is joined with its neighbour."
     )
     overlap_tokens: int = Field(
@@ -41,11 +41,11 @@ class Splitting(Model):
 
     @model_validator(mode="after")
     def _sizes_fit(self) -> Splitting:
-        if "least_tokens" not in self.model_fields_set:
-            self.least_tokens = min(self.least_tokens, self.target_tokens * 2 // 5)
-        if self.overlap_tokens >= self.target_tokens or self.least_tokens > self.target_tokens:
+        if "min_tokens" not in self.model_fields_set:
+            self.min_tokens = min(self.min_tokens, self.target_tokens * 2 // 5)
+        if self.overlap_tokens >= self.target_tokens or self.min_tokens > self.target_tokens:
             raise ValueError(
-                "overlap_tokens must be below target_tokens, least_tokens not above it"
+                "overlap_tokens must be below target_tokens, min_tokens not above it"
             )
         return self
 
@@ -56,7 +56,7 @@ class KbIn(Model):
     splitting: Splitting | None = Field(
         None, description="Default: passages of 300 tokens without overlap, with sentence windows."
     )
-    throwaway: bool = Field(False, description="Vanishes by itself after a day.")
+    temporary: bool = Field(False, description="Vanishes by itself after a day.")
     describer: str | None = Field(
         None,
         max_length=60,
@@ -154,7 +154,7 @@ class RevisionOut(Model):
 
 
 class DocumentOut(Model):
-    """A document with its newest revision; `serving_revision` is the one that searches and answers use."""
+    """A document with its newest revision; `active_revision` is the one that searches and answers use."""
 
     id: str
     kb_id: str
@@ -175,7 +175,7 @@ class DocumentOut(Model):
     error: str | None = Field(description="Why it failed and what to do.")
     tags: dict[str, str]
     revision: RevisionOut
-    serving_revision: str | None
+    active_revision: str | None
     created_at: datetime
     changed_at: datetime
     version: int

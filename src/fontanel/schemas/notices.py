@@ -61,7 +61,7 @@ class ReceiverOut(Model):
     created_at: datetime
 
 
-class ReceiverMade(ReceiverOut):
+class ReceiverCreated(ReceiverOut):
     """The secret that events are signed with; only this answer holds it."""
 
     secret: str

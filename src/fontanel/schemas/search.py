@@ -22,7 +22,7 @@ class SearchIn(Model):
         True,
         description='Whether "a phrase", +required, -excluded and beginnings* of words mean something.',
     )
-    words_weight: float | None = Field(
+    keyword_weight: float | None = Field(
         None,
         ge=0,
         le=1,
@@ -91,11 +91,11 @@ class TermOut(Model):
 
 
 class ExplanationOut(Model):
-    """How a score came about: (`words_part` + `meaning_part` + `document_part`) x `boost`. The parts are shares of the best of the search;
+    """How a score came about: (`keyword_part` + `semantic_part` + `document_part`) x `boost`. The parts are shares of the best of the search;
     `document_part` is what the best three passages of its document gave."""
 
-    words_part: float
-    meaning_part: float
+    keyword_part: float
+    semantic_part: float
     document_part: float
     boost: float
     coverage: float = Field(description="The lexical score as a share of the best attainable.")
@@ -136,10 +136,10 @@ class HitOut(Model):
 class SearchOut(Model):
     question: str
     mode: Literal["hybrid", "lexical", "vector"]
-    by_words: bool = Field(description="No embedder took part.")
+    keyword_only: bool = Field(description="No embedder took part.")
     hits: list[HitOut]
     corrected: dict[str, list[str]] = Field(
         description="Words that no passage has, and what was searched for instead."
     )
-    looked_at: int = Field(description="Passages scored in full.")
+    scored: int = Field(description="Passages scored in full.")
     seconds: float

@@ -26,7 +26,7 @@ class KindOut(Model):
     settings: dict[str, Any]
     credentials: dict[str, Any]
     pushed: bool = Field(description="Documents are sent by programs; there is nothing to run.")
-    watchable: bool = Field(description="Changes can be taken up at once, by file events.")
+    watchable: bool = Field(description="Watchers can be taken up at once, by file events.")
 
 
 class TagRule(Model):
@@ -48,12 +48,12 @@ class _Care(Model):
         examples=["15 6 * * 1-5"],
     )
     target_minutes: int = Field(
-        15, ge=1, le=60 * 24 * 31, description="Changes should be answerable within this time."
+        15, ge=1, le=60 * 24 * 31, description="Watchers should be answerable within this time."
     )
     guard_share: float = Field(
         0.2, ge=0, le=1, description="Hold a run that would remove or fail more than this share."
     )
-    guard_least: int = Field(
+    guard_min: int = Field(
         10, ge=1, le=1_000_000, description="Never hold a run over fewer items than this."
     )
 
@@ -83,7 +83,7 @@ class SourceChange(Model):
     cron: str | None = Field(None, max_length=100)
     target_minutes: int | None = Field(None, ge=1, le=60 * 24 * 31)
     guard_share: float | None = Field(None, ge=0, le=1)
-    guard_least: int | None = Field(None, ge=1)
+    guard_min: int | None = Field(None, ge=1)
     paused: bool | None = None
 
 
@@ -126,7 +126,7 @@ class SyncOut(Model):
     cause: str
     state: SyncStateName
     stage: str
-    held_for: str | None
+    held_reason: str | None
     error: str | None
     seen: int
     expected: int = Field(description="How many items were known before.")
@@ -174,9 +174,9 @@ class FreshnessOut(Model):
 
     state: FreshnessName
     target_minutes: int
-    as_of: datetime | None = Field(description="Changes up to this moment have been seen.")
+    as_of: datetime | None = Field(description="Watchers up to this moment have been seen.")
     late_since: datetime | None
-    pending: int = Field(description="Changes that were seen and are not answerable yet.")
+    pending: int = Field(description="Watchers that were seen and are not answerable yet.")
     measured: int
     within: float | None = Field(description="Share of the measured changes within the target.")
     median_seconds: float | None
@@ -198,7 +198,7 @@ class SourceOut(Model):
     cron: str | None
     target_minutes: int
     guard_share: float
-    guard_least: int
+    guard_min: int
     paused: bool
     next_run_at: datetime | None
     failing_since: datetime | None

@@ -57,7 +57,7 @@ class SignInOut(Model):
     current: bool
 
 
-class PasswordLinkMade(Model):
+class PasswordLinkCreated(Model):
     """A link that works once, shown this once."""
 
     email: str
@@ -138,7 +138,7 @@ class InvitationOut(Model):
     expires_at: datetime
 
 
-class InvitationMade(InvitationOut):
+class InvitationCreated(InvitationOut):
     """The link, shown this once; both are null when it was sent by e-mail."""
 
     url: str | None = None
@@ -152,7 +152,7 @@ class InvitationOpen(Model):
     secret: LinkSecret
 
 
-class InvitationFace(Model):
+class InvitationDetails(Model):
     """What somebody is invited to."""
 
     team: str
@@ -205,7 +205,7 @@ class KeyOut(Model):
     last_used_at: datetime | None
 
 
-class KeyMade(KeyOut):
+class KeyCreated(KeyOut):
     secret: str = Field(description="The key itself; never shown again.")
 
 

@@ -30,7 +30,7 @@ class WrittenOut(Model):
     name: str
     text: str
     editable: bool
-    why_not: str | None = None
+    reason: str | None = None
 
 
 class ChangeOut(Model):
@@ -61,7 +61,7 @@ class FolderOut(Model):
     warned: int
 
 
-class Chosen(Model):
+class DocumentSelection(Model):
     """Documents by id or name, or all that fit a filter."""
 
     documents: list[str] = Field([], max_length=5000)
@@ -76,7 +76,7 @@ class Chosen(Model):
     )
 
     @model_validator(mode="after")
-    def _means_something(self) -> Chosen:
+    def _means_something(self) -> DocumentSelection:
         narrowed = (
             self.documents
             or self.state
@@ -95,7 +95,7 @@ class BulkIn(Model):
     """`retry` reads those that failed once more, `reread` all chosen; `tag` adds `set_tags` and takes `drop_tags` away."""
 
     action: Literal["retry", "reread", "delete", "tag"]
-    chosen: Chosen
+    chosen: DocumentSelection
     set_tags: Tags = {}
     drop_tags: list[str] = Field([], max_length=100)
 

@@ -1,4 +1,4 @@
-"""The application: routers, middleware, and the workshop that lives as long as it does."""
+"""The application: routers, middleware, and the runtime that lives as long as it does."""
 
 from __future__ import annotations
 
@@ -10,7 +10,7 @@ from starlette.middleware import Middleware
 
 from fontanel import __version__
 from fontanel.engine.ingest.queue import waiting
-from fontanel.engine.runtime.runtime import Workshop
+from fontanel.engine.runtime.runtime import Runtime
 from fontanel.schemas import Event
 from fontanel.service import console, problems
 from fontanel.service.api import api_routes
@@ -30,18 +30,18 @@ cursor. Edits take `If-Match`; creating requests take `Idempotency-Key`. Times a
 """
 
 
-def create_app(settings: Settings, workshop: Workshop | None = None) -> FastAPI:
-    """Build the service. Without a workshop (to write the API's description) no data directory is opened."""
+def create_app(settings: Settings, runtime: Runtime | None = None) -> FastAPI:
+    """Build the service. Without a runtime (to write the API's description) no data directory is opened."""
 
     def count_waiting() -> float:
-        if workshop is None:
+        if runtime is None:
             return 0
-        with workshop.sessions() as session:
+        with runtime.records.reading() as session:
             return waiting(session)
 
     metrics = Metrics(count_waiting)
-    if workshop is not None:
-        metrics.registry.register(SourceFigures(workshop.sessions))
+    if runtime is not None:
+        metrics.registry.register(SourceFigures(runtime.records))
     app = FastAPI(
         title="Fontanel",
         version=__version__,
@@ -53,13 +53,13 @@ def create_app(settings: Settings, workshop: Workshop | None = None) -> FastAPI:
             Middleware(RequestLog, metrics=metrics, secure=settings.secure_cookie),
             Middleware(
                 BodyGate,
-                workshop=workshop,
-                max_upload=settings.most_upload_mb * 1_000_000,
+                runtime=runtime,
+                max_upload=settings.max_upload_mb * 1_000_000,
                 grace=settings.body_seconds,
             ),
         ],
     )
-    app.state.workshop = workshop
+    app.state.runtime = runtime
     app.state.metrics = metrics
     app.state.sign_in_limits = SignInLimits()
     app.state.pace = Pace()

@@ -17,12 +17,12 @@ from sqlalchemy import select
 from starlette.requests import HTTPConnection
 from starlette.types import ASGIApp, Message, Receive, Scope, Send
 
-from fontanel.engine.runtime.runtime import Workshop
+from fontanel.engine.runtime.runtime import Runtime
 from fontanel.records.ids import hash_secret
 from fontanel.records.tables import DeskLink, now
 from fontanel.service.auth.access import FOUND_CALLER, credentials_of, find_caller
-from fontanel.service.problems import ProblemError, disk_full, has_room, problem
-from fontanel.service.streaming.turnstile import in_turn
+from fontanel.service.problems import ApiError, disk_full, has_room, problem
+from fontanel.service.threads import run_briefly
 
 _MB = 1_000_000
 #: Bytes of JSON that a route takes, unless it is named below.
@@ -50,7 +50,7 @@ MAX_DEPTH, MAX_BRACKETS = 40, 200_000
 class BodyRefused(Exception):
     """The body is not taken, for the problem given."""
 
-    def __init__(self, error: ProblemError) -> None:
+    def __init__(self, error: ApiError) -> None:
         super().__init__(error.detail)
         self.error = error
 
@@ -59,10 +59,10 @@ class BodyGate:
     """Authenticates the caller of each request that has a body, and bounds the body's size, time and nesting."""
 
     def __init__(
-        self, app: ASGIApp, workshop: Workshop | None, max_upload: int, grace: float
+        self, app: ASGIApp, runtime: Runtime | None, max_upload: int, grace: float
     ) -> None:
         self._app = app
-        self._workshop = workshop
+        self._workshop = runtime
         self._max_upload = max_upload
         self._grace = grace
 
@@ -88,7 +88,7 @@ class BodyGate:
                 await self._pass_on(scope, body, send)
                 return
             data = await body.whole()
-            await (in_turn(check_json, data) if len(data) > _LARGE else _checked(data))
+            await (run_briefly(check_json, data) if len(data) > _LARGE else _checked(data))
         except BodyRefused as refused:
             expects = connection.headers.get("expect", "").lower() == "100-continue"
             if not expects:
@@ -107,14 +107,14 @@ class BodyGate:
         ):
             return False
         try:
-            await in_turn(self._look_up, connection, self._workshop)
-        except ProblemError as error:
+            await run_briefly(self._look_up, connection, self._workshop)
+        except ApiError as error:
             raise BodyRefused(error) from error
         return True
 
-    def _look_up(self, connection: HTTPConnection, workshop: Workshop) -> None:
+    def _look_up(self, connection: HTTPConnection, runtime: Runtime) -> None:
         credentials = credentials_of(connection)
-        with workshop.sessions() as session:
+        with runtime.records.reading() as session:
             if credentials.bearer is not None and credentials.bearer.startswith("dl_"):
                 # Which desk the link opens is for the route to say.
                 link = select(DeskLink).where(
@@ -125,7 +125,7 @@ class BodyGate:
                     return
             # Kept for the route, which would look the same up again.
             connection.scope["state"][FOUND_CALLER] = find_caller(
-                session, connection, workshop, credentials
+                session, connection, runtime, credentials
             )
 
     def _limit(self, path: str, content_type: str) -> int:
@@ -175,7 +175,7 @@ class _Body:
         try:
             message = await asyncio.wait_for(self.receive(), max(left, 0.0))
         except TimeoutError as error:
-            problem_of = ProblemError(
+            problem_of = ApiError(
                 "too-slow",
                 "The request's body arrived too slowly.",
                 advice="Try again over a faster connection.",
@@ -239,7 +239,7 @@ def check_json(data: bytes) -> None:
             deepest = max(deepest, depth)
     if len(brackets) > MAX_BRACKETS or deepest > MAX_DEPTH:
         raise BodyRefused(
-            ProblemError(
+            ApiError(
                 "invalid", f"The JSON is nested more than {MAX_DEPTH} deep, or has too many parts."
             )
         )
@@ -250,7 +250,7 @@ def check_json(data: bytes) -> None:
             return
         if (field := _unusable(value)) is not None:
             detail = f"{field}: it has a number or a character that cannot be stored (NaN, infinity, half a character)."
-            raise BodyRefused(ProblemError("invalid", detail, field=field))
+            raise BodyRefused(ApiError("invalid", detail, field=field))
 
 
 _STRINGS = re.compile(rb'"(?:[^"\\]|\\.)*+"', re.DOTALL)
@@ -277,9 +277,9 @@ def _unusable(value: Any) -> str | None:
     return None
 
 
-def _too_large(limit: int) -> ProblemError:
+def _too_large(limit: int) -> ApiError:
     size = f"{limit // _MB} MB" if limit >= _MB else f"{limit // 1000} kB"
-    return ProblemError(
+    return ApiError(
         "too-large",
         f"At most {size} are taken here at once.",
         advice="Send it in parts. For files, the operator can raise FONTANEL_MOST_UPLOAD_MB.",
@@ -300,7 +300,7 @@ async def _drain(receive: Receive, known: bool) -> None:
         return
 
 
-async def _refuse(scope: Scope, send: Send, error: ProblemError) -> None:
+async def _refuse(scope: Scope, send: Send, error: ApiError) -> None:
     found = problem(
         error.kind, error.detail, scope["state"]["request_id"], error.field, error.advice
     )
@@ -326,7 +326,7 @@ class BodyRoute(APIRoute):
                 await request.body() if _is_json(request.headers.get("content-type", "")) else b""
             )
             if len(body) > _LARGE:
-                request._json = await in_turn(_loads, body)
+                request._json = await run_briefly(_loads, body)
             return await handler(request)
 
         return handle

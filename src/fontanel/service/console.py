@@ -10,7 +10,7 @@ from fastapi.responses import FileResponse, PlainTextResponse
 from fontanel.engine.answering.targets import version_of
 from fontanel.records.tables import Desk
 from fontanel.schemas.desks import FRAME_ORIGIN
-from fontanel.service.problems import ProblemError
+from fontanel.service.problems import ApiError
 
 BUILT = Path(__file__).parent / "console"
 _POLICY = (
@@ -29,7 +29,7 @@ def install(app: FastAPI) -> None:
     @app.get("/{path:path}", include_in_schema=False)
     def console(path: str, request: Request) -> Response:
         if path.startswith(("api/", "health/")) or path == "api":
-            raise ProblemError(
+            raise ApiError(
                 "not-found", f"There is nothing at {request.url.path}.", advice="See /api/docs."
             )
         file = (BUILT / path).resolve()
@@ -54,9 +54,9 @@ def _page(name: str, framers: str) -> Response:
 
 def _framers(request: Request, path: str) -> str:
     """The sites that may show a page in a frame: for a desk's chat page those that its published version names."""
-    workshop = request.app.state.workshop
-    if path.startswith("chat/") and workshop is not None:
-        with workshop.sessions() as session:
+    runtime = request.app.state.runtime
+    if path.startswith("chat/") and runtime is not None:
+        with runtime.records.reading() as session:
             desk = session.get(Desk, path.removeprefix("chat/").strip("/"))
             version = (
                 None

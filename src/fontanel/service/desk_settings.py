@@ -5,8 +5,7 @@ from __future__ import annotations
 from typing import Any
 
 from fontanel.engine.answering.models import usable_model
-from fontanel.errors import Refused
-from fontanel.records.scope import NotInScope
+from fontanel.errors import ModelUnusable, NotFound, Refused
 from fontanel.records.tables import Desk, Kb
 from fontanel.schemas import (
     DeskSettings,
@@ -14,28 +13,29 @@ from fontanel.schemas import (
 from fontanel.service.auth.access import Access
 
 
-def checked(access: Access, settings: DeskSettings) -> dict[str, Any]:
+def check_settings(access: Access, settings: DeskSettings) -> dict[str, Any]:
     """The settings as they are kept, knowledge bases by their ids. Raises Refused about the setting at fault."""
     kept = settings.model_dump()
     for part in kept["kbs"]:
         try:
             part["kb"] = access.scope.kb(part["kb"]).id
-        except NotInScope as error:
+        except NotFound as error:
             raise Refused(
                 "settings.kbs", f"The team has no knowledge base {part['kb']!r}."
             ) from error
     if len({part["kb"] for part in kept["kbs"]}) < len(kept["kbs"]):
         raise Refused("settings.kbs", "A knowledge base is named twice.")
     if settings.model is not None:
-        found = usable_model(access.session, settings.model, access.team.id)
-        if isinstance(found, str):
+        try:
+            usable_model(access.session, settings.model, access.team.id)
+        except ModelUnusable as error:
             raise Refused(
-                "settings.model", f"The model {settings.model!r} cannot be used: {found}."
-            )
+                "settings.model", f"The model {settings.model!r} cannot be used: {error}."
+            ) from error
     return kept
 
 
-def merged(stored: dict[str, Any], changes: dict[str, Any]) -> DeskSettings:
+def merge_settings(stored: dict[str, Any], changes: dict[str, Any]) -> DeskSettings:
     """Stored settings with some of them changed. Raises RequestValidationError, as a body that is not valid does."""
     from fastapi.exceptions import RequestValidationError
     from pydantic import ValidationError
@@ -52,10 +52,10 @@ def merged(stored: dict[str, Any], changes: dict[str, Any]) -> DeskSettings:
 
 
 def settings_of(access: Access, desk: Desk, number: int | None) -> dict[str, Any]:
-    """The settings of a version, or of the draft. Raises NotInScope."""
+    """The settings of a version, or of the draft. Raises NotFound."""
     return desk.draft if number is None else access.scope.desk_version(desk, number).settings
 
 
-def reachable_kbs(access: Access) -> frozenset[str]:
+def reachable_kb_ids(access: Access) -> frozenset[str]:
     """The knowledge bases of the team that the caller may reach."""
     return frozenset(access.session.scalars(access.scope.select(Kb).with_only_columns(Kb.id)).all())

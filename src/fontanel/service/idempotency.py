@@ -9,7 +9,7 @@ from sqlalchemy.orm import Session
 
 from fontanel.records.tables import IdempotentReply
 from fontanel.service.auth.access import Caller
-from fontanel.service.problems import ProblemError
+from fontanel.service.problems import ApiError
 
 
 class Idempotency:
@@ -23,14 +23,14 @@ class Idempotency:
         self._hash = hashlib.sha256(body.encode()).hexdigest()
 
     def earlier(self) -> str | None:
-        """The body of the earlier answer, as JSON. Raises ProblemError(conflict) when the key was used for another request."""
+        """The body of the earlier answer, as JSON. Raises ApiError(conflict) when the key was used for another request."""
         if not self._key:
             return None
         kept = self._session.get(IdempotentReply, (self._caller, self._route, self._key))
         if kept is None:
             return None
         if kept.body_hash != self._hash:
-            raise ProblemError(
+            raise ApiError(
                 "conflict",
                 "This Idempotency-Key was used for another request.",
                 field="Idempotency-Key",

@@ -7,16 +7,16 @@ import re
 from sqlalchemy import Select, func, select
 
 from fontanel.engine.answering.retrieval import KbKnowledge
-from fontanel.records.scope import NotInScope
+from fontanel.errors import NotFound
 from fontanel.records.tables import Document, DocumentState, Edition, Kb, Revision
 from fontanel.schemas import (
-    Chosen,
+    DocumentSelection,
 )
 from fontanel.service.auth.access import Access
-from fontanel.service.problems import ProblemError
+from fontanel.service.problems import ApiError
 
 
-def chosen_documents(access: Access, kb: Kb, chosen: Chosen) -> Select[Document]:
+def selected_documents(access: Access, kb: Kb, chosen: DocumentSelection) -> Select[Document]:
     """A query for the documents that are meant."""
     query = access.scope.select(Document).where(Document.kb_id == kb.id)
     if chosen.documents:
@@ -54,21 +54,21 @@ def revision_of(
     )
     revision = access.session.scalar(query)
     if revision is None:
-        raise NotInScope("revision", wanted)
+        raise NotFound("revision", wanted)
     return found, revision
 
 
 def edition_of(access: Access, kb: Kb, number: int, field: str | None = None) -> Edition:
-    """A knowledge base's edition by its number. Raises ProblemError(not-found), about that field of the request."""
+    """A knowledge base's edition by its number. Raises ApiError(not-found), about that field of the request."""
     found = access.session.scalar(
         access.scope.select(Edition).where(Edition.kb_id == kb.id, Edition.number == number)
     )
     if found is None:
-        raise ProblemError("not-found", f"The knowledge base has no edition {number}.", field=field)
+        raise ApiError("not-found", f"The knowledge base has no edition {number}.", field=field)
     return found
 
 
-def knowledge_of(
+def kb_knowledge(
     access: Access,
     kb: Kb,
     tags: dict[str, str] | None = None,
@@ -77,7 +77,13 @@ def knowledge_of(
 ) -> KbKnowledge:
     """The knowledge base as it is at this moment, in the edition that serves or in another one."""
     edition = edition or access.session.get_one(Edition, kb.edition_id)
-    snapshot = access.workshop.editions.snapshot(edition.id)
+    snapshot = access.runtime.editions.snapshot(edition.id)
     return KbKnowledge(
-        access.scope, kb, snapshot, edition.embedder, access.workshop.embedders, tags, documents
+        scope=access.scope,
+        kb=kb,
+        snapshot=snapshot,
+        embedder=edition.embedder,
+        embedders=access.runtime.embedders,
+        tags=tags,
+        documents=documents,
     )

@@ -10,8 +10,8 @@ from prometheus_client.registry import Collector
 from sqlalchemy import select
 
 from fontanel.engine.sync.freshness import freshness_of
-from fontanel.records.database import Sessions
 from fontanel.records.tables import Kb, Source, Team, now
+from fontanel.records.unit_of_work import Records
 
 _LABELS = ["team", "kb", "source"]
 
@@ -19,8 +19,8 @@ _LABELS = ["team", "kb", "source"]
 class SourceFigures(Collector):
     """How fresh each source is: whether it is late, how long ago it was seen, how long changes took."""
 
-    def __init__(self, sessions: Sessions) -> None:
-        self._sessions = sessions
+    def __init__(self, records: Records) -> None:
+        self._records = records
 
     def describe(self) -> list[Metric]:
         return []  # nothing is asked of the records when this is registered
@@ -49,10 +49,10 @@ class SourceFigures(Collector):
         )
         pending = GaugeMetricFamily(
             "fontanel_source_pending",
-            "Changes that were seen and are not answerable yet.",
+            "Watchers that were seen and are not answerable yet.",
             labels=_LABELS,
         )
-        with self._sessions() as session:
+        with self._records.reading() as session:
             joined = (
                 select(Source, Kb, Team)
                 .join(Kb, Kb.id == Source.kb_id)

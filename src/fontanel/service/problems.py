@@ -13,10 +13,20 @@ from fastapi.responses import JSONResponse
 from sqlalchemy.exc import IntegrityError, OperationalError
 from starlette.exceptions import HTTPException
 
-from fontanel.errors import Refused
-from fontanel.records.scope import NotInScope
+from fontanel.engine.workers.processes import WorkerDied
+from fontanel.errors import (
+    Conflict,
+    FontanelError,
+    MailFailed,
+    ModelUnusable,
+    NotFound,
+    Refused,
+    SecretUnreadable,
+    Unavailable,
+)
 from fontanel.schemas import Problem
 from fontanel.settings import Settings
+from fontanel.sources import SourceUnavailable
 
 log = structlog.get_logger()
 
@@ -38,12 +48,13 @@ PROBLEMS: dict[str, tuple[int, str]] = {
     "too-slow": (408, "Too slow"),
     "too-many-attempts": (429, "Too many attempts"),
     "too-many-streams": (429, "Too many streams"),
+    "unavailable": (503, "Not available now"),
     "disk-full": (507, "The disk is full"),
     "internal": (500, "Something went wrong inside the service"),
 }
 
 
-class ProblemError(Exception):
+class ApiError(FontanelError):
     """Raised anywhere in the service to answer with a problem. `kind` is a key of `PROBLEMS`."""
 
     def __init__(
@@ -68,9 +79,9 @@ def has_room(settings: Settings) -> bool:
     return shutil.disk_usage(settings.data).free >= settings.min_free_mb * 1_000_000
 
 
-def disk_full(settings: Settings | None = None) -> ProblemError:
+def disk_full(settings: Settings | None = None) -> ApiError:
     where = f" of {settings.data}" if settings else ""
-    return ProblemError(
+    return ApiError(
         "disk-full",
         f"The disk{where} is full; nothing was stored.",
         advice="The operator frees space. What is stored already can still be searched.",
@@ -96,7 +107,7 @@ def problem(
     )
 
 
-def reply(request: Request, error: ProblemError) -> JSONResponse:
+def reply(request: Request, error: ApiError) -> JSONResponse:
     found = problem(error.kind, error.detail, request.state.request_id, error.field, error.advice)
     return JSONResponse(
         found.model_dump(),
@@ -106,21 +117,42 @@ def reply(request: Request, error: ProblemError) -> JSONResponse:
     )
 
 
-def install(app: FastAPI) -> None:
-    """Have every kind of failure answered as a problem."""
+#: The problem of each error that is raised below the routes. The first class that fits counts.
+PROBLEM_OF: tuple[tuple[type[FontanelError], str], ...] = (
+    (NotFound, "not-found"),
+    (Refused, "invalid"),
+    (Conflict, "conflict"),
+    (SecretUnreadable, "conflict"),
+    (ModelUnusable, "conflict"),
+    (MailFailed, "mail-failed"),
+    (SourceUnavailable, "source-unavailable"),
+    (WorkerDied, "unreadable"),
+    (Unavailable, "unavailable"),
+)
 
-    @app.exception_handler(ProblemError)
-    def on_problem(request: Request, error: ProblemError) -> JSONResponse:
-        return reply(request, error)
 
-    @app.exception_handler(NotInScope)
-    def on_not_in_scope(request: Request, error: NotInScope) -> JSONResponse:
+def api_error(error: FontanelError) -> ApiError | None:
+    """Return an error as a problem; None when it is not meant for the caller."""
+    if isinstance(error, ApiError):
+        return error
+    kind = next((kind for cls, kind in PROBLEM_OF if isinstance(error, cls)), None)
+    if kind is None:
+        return None
+    advice: str | None = getattr(error, "advice", None)
+    if isinstance(error, NotFound):
         advice = f"List what there is, or check the {error.noun}'s id."
-        return reply(request, ProblemError("not-found", str(error), advice=advice))
+    headers = {"Retry-After": "5"} if kind == "unavailable" else None
+    field: str | None = getattr(error, "field", None)
+    return ApiError(kind, str(error), field=field, advice=advice, headers=headers)
 
-    @app.exception_handler(Refused)
-    def on_refused(request: Request, error: Refused) -> JSONResponse:
-        return reply(request, ProblemError("invalid", str(error), field=error.field))
+
+def install(app: FastAPI) -> None:
+    """Answer every kind of failure with a problem."""
+
+    @app.exception_handler(FontanelError)
+    def on_error(request: Request, error: FontanelError) -> JSONResponse:
+        known = api_error(error)
+        return reply(request, known) if known else on_failure(request, error)
 
     @app.exception_handler(RequestValidationError)
     def on_invalid(request: Request, error: RequestValidationError) -> JSONResponse:
@@ -130,7 +162,7 @@ def install(app: FastAPI) -> None:
         )
         return reply(
             request,
-            ProblemError(
+            ApiError(
                 "invalid", f"{field or 'The request'}: {first['msg']}.", field=field or None
             ),
         )
@@ -138,7 +170,7 @@ def install(app: FastAPI) -> None:
     @app.exception_handler(OverflowError)
     def on_overflow(request: Request, error: OverflowError) -> JSONResponse:
         log.info("overflow", error=str(error))
-        return reply(request, ProblemError("invalid", "A number in the request is too large."))
+        return reply(request, ApiError("invalid", "A number in the request is too large."))
 
     @app.exception_handler(OperationalError)
     def on_database(request: Request, error: OperationalError) -> JSONResponse:
@@ -159,7 +191,7 @@ def install(app: FastAPI) -> None:
         log.info("integrity", error=str(error.orig))
         return reply(
             request,
-            ProblemError(
+            ApiError(
                 "conflict", "Something of that name was made at the same moment. Try again."
             ),
         )
@@ -173,10 +205,10 @@ def install(app: FastAPI) -> None:
             if isinstance(error.detail, str)
             else http.HTTPStatus(error.status_code).phrase
         )
-        return reply(request, ProblemError(kind, detail, headers=dict(error.headers or {})))
+        return reply(request, ApiError(kind, detail, headers=dict(error.headers or {})))
 
     @app.exception_handler(Exception)
     def on_failure(request: Request, error: Exception) -> JSONResponse:
         log.error("request failed", request_id=request.state.request_id, exc_info=error)
         detail = "The service could not finish this. The log has the details under the request id."
-        return reply(request, ProblemError("internal", detail))
+        return reply(request, ApiError("internal", detail))

@@ -2,12 +2,17 @@
 
 from __future__ import annotations
 
-from typing import Annotated, Any
+from collections.abc import Callable
+from contextlib import AbstractContextManager, ExitStack
+from functools import partial
+from inspect import iscoroutinefunction
+from typing import Annotated, Any, Protocol, runtime_checkable
 
 from fastapi import APIRouter, Path
 
 from fontanel.schemas import Problem
 from fontanel.service.bodies import BodyRoute
+from fontanel.service.threads import run_change
 
 #: What a thing of a knowledge base, a desk or an answer is numbered by, from 1.
 Number = Annotated[int, Path(ge=1, le=1_000_000)]
@@ -23,6 +28,45 @@ _FAILURES: dict[int | str, dict[str, Any]] = {
 }
 
 
+_READING = frozenset({"GET", "HEAD"})
+
+
+@runtime_checkable
+class Openable(Protocol):
+    """What a route's dependency gives it to open in the route's own thread."""
+
+    def open(self) -> AbstractContextManager[Any]:
+        """Open the session that the route needs."""
+        ...
+
+
+class ApiRoute(BodyRoute):
+    """A route whose plain function runs in a thread, with its access opened in that thread.
+
+    Changes run in threads that no reader needs.
+    """
+
+    def get_route_handler(self) -> Any:
+        """Wrap the endpoint before the framework looks at it."""
+        endpoint = self.dependant.call
+        if endpoint is not None and not iscoroutinefunction(endpoint):
+            if set(self.methods or ()) <= _READING:
+                self.dependant.call = partial(_call, endpoint)
+            else:
+                self.dependant.call = partial(run_change, _call, endpoint)
+        return super().get_route_handler()
+
+
+def _call(endpoint: Callable[..., Any], **values: Any) -> Any:
+    """Call an endpoint with what it depends on opened; a change is committed when it returns."""
+    with ExitStack() as stack:
+        opened = {
+            name: stack.enter_context(value.open()) if isinstance(value, Openable) else value
+            for name, value in values.items()
+        }
+        return endpoint(**opened)
+
+
 def api_router(prefix: str = "", tag: str | None = None) -> APIRouter:
     """A router below /api/v1. Its routes are whole as they stand, so that the application takes them over as they are: to include a
     router would build each of its routes again, which for all of them takes a second and more."""
@@ -30,5 +74,5 @@ def api_router(prefix: str = "", tag: str | None = None) -> APIRouter:
         prefix=f"/api/v1{prefix}",
         tags=[tag] if tag else None,
         responses=_FAILURES,
-        route_class=BodyRoute,
+        route_class=ApiRoute,
     )

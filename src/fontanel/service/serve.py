@@ -18,7 +18,8 @@ import structlog
 import uvicorn
 from sqlalchemy.exc import DatabaseError
 
-from fontanel.engine.runtime.runtime import DataInUse, Workshop
+from fontanel.engine.runtime.runtime import Runtime
+from fontanel.errors import DataInUse
 from fontanel.service.app import create_app
 from fontanel.service.connections import allow_open_files, protocol
 from fontanel.settings import Settings
@@ -30,11 +31,11 @@ _M_ARENA_MAX = -8
 
 
 class _Server(uvicorn.Server):
-    """Tells the workshop at the first signal, so that open event streams end and the server can."""
+    """Tells the runtime at the first signal, so that open event streams end and the server can."""
 
-    def __init__(self, config: uvicorn.Config, workshop: Workshop) -> None:
+    def __init__(self, config: uvicorn.Config, runtime: Runtime) -> None:
         super().__init__(config)
-        self._workshop = workshop
+        self._workshop = runtime
 
     def handle_exit(self, sig: int, frame: FrameType | None) -> None:
         self._workshop.begin_stop()
@@ -97,8 +98,8 @@ def run(settings: Settings) -> int:
     # Besides connections: segments, databases, workers.
     allow_open_files(settings.max_connections + 4000)
     try:
-        workshop = Workshop(settings)
-        workshop.start()
+        runtime = Runtime(settings)
+        runtime.start()
     except DataInUse as error:
         print(f"fontanel: {error}", file=sys.stderr)
         return 1
@@ -120,15 +121,15 @@ def run(settings: Settings) -> int:
             "running as root",
             advice="Run the service as a user of its own that owns the data directory only.",
         )
-    if workshop.operator_password:
+    if runtime.operator_password:
         print(
-            f"\nFirst start. Sign in as operator@localhost with the password {workshop.operator_password}\n"
+            f"\nFirst start. Sign in as operator@localhost with the password {runtime.operator_password}\n"
             "It is not shown again; 'fontanel operator password' makes a new one.\n",
             flush=True,
         )
     print(f"Fontanel listens on http://{settings.host}:{settings.port}", flush=True)
     config = uvicorn.Config(
-        create_app(settings, workshop),
+        create_app(settings, runtime),
         host=settings.host,
         port=settings.port,
         log_level="warning",
@@ -138,11 +139,11 @@ def run(settings: Settings) -> int:
         timeout_graceful_shutdown=5,
         http=protocol(settings.max_connections, settings.head_seconds),  # type: ignore[arg-type]
     )
-    server = _Server(config, workshop)
+    server = _Server(config, runtime)
     try:
         server.run()
     except KeyboardInterrupt:
         pass
     finally:
-        workshop.stop()
+        runtime.stop()
     return 0 if server.started else 1

@@ -10,8 +10,8 @@ from fontanel.sources.protocol import (
     SettingsRefused,
     Skipped,
     Source,
+    SourceLimits,
     SourceUnavailable,
-    Surroundings,
 )
 
 __all__ = [
@@ -25,5 +25,5 @@ __all__ = [
     "Skipped",
     "Source",
     "SourceUnavailable",
-    "Surroundings",
+    "SourceLimits",
 ]

@@ -23,11 +23,11 @@ from fontanel.sources.protocol import (
     SettingsModel,
     Skipped,
     Source,
+    SourceLimits,
     SourceUnavailable,
-    Surroundings,
 )
 
-_MOST_LISTING = 20_000_000
+_MAX_LISTING = 20_000_000
 
 
 class BucketSettings(Patterns):
@@ -66,12 +66,12 @@ class Bucket(Source):
     at_once = 8
 
     def __init__(
-        self, settings: BucketSettings, credentials: BucketCredentials, around: Surroundings
+        self, settings: BucketSettings, credentials: BucketCredentials, around: SourceLimits
     ) -> None:
         self._settings = settings
         self._credentials = credentials
         self._base = check_url(settings.endpoint.rstrip("/"), "endpoint")
-        self._most = around.most_bytes
+        self._most = around.max_bytes
         self._requests = Requests(http_client(around), around.stopping)
         self._reason = chooser(settings)
 
@@ -97,7 +97,7 @@ class Bucket(Source):
     def _listing(self, query: dict[str, str]) -> ElementTree.Element:
         try:
             response = self._send("", query)
-            data = whole(response, _MOST_LISTING)
+            data = whole(response, _MAX_LISTING)
         except ItemFailed as error:
             raise SourceUnavailable(str(error)) from error
         if response.status_code != 200:

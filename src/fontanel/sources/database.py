@@ -20,7 +20,7 @@ from sqlalchemy.pool import NullPool
 
 from fontanel.core.reading.data.row_documents import tag_name
 from fontanel.sources.folder import allowed_folder
-from fontanel.sources.network.reach import NotAllowed, resolve
+from fontanel.sources.network.reach import AddressForbidden, resolve
 from fontanel.sources.protocol import (
     Fetched,
     ItemFailed,
@@ -31,16 +31,16 @@ from fontanel.sources.protocol import (
     SettingsRefused,
     Skipped,
     Source,
+    SourceLimits,
     SourceUnavailable,
-    Surroundings,
 )
 
 #: Rows fetched from the server at a time.
 _PAGE = 20
 #: Bytes of a cell, and of anything in between that SQLite computes.
-_MOST_CELL = 20_000_000
+_MAX_CELL = 20_000_000
 #: Bytes of rows that are kept from the listing to the fetching.
-_MOST_HELD = 300_000_000
+_MAX_HELD = 300_000_000
 
 
 class DatabaseSettings(SettingsModel):
@@ -69,7 +69,7 @@ class DatabaseSettings(SettingsModel):
         title="Changed-at column",
         description="With it only rows that changed are read whole; without it all are, each time.",
     )
-    most_rows: int = Field(100_000, title="Rows at most", ge=1, le=5_000_000)
+    max_rows: int = Field(100_000, title="Rows at most", ge=1, le=5_000_000)
     seconds: int = Field(60, title="Seconds for a query at most", ge=1, le=3600)
 
 
@@ -85,7 +85,7 @@ class Database(Source):
     at_once = 1
 
     def __init__(
-        self, settings: DatabaseSettings, credentials: DatabaseCredentials, around: Surroundings
+        self, settings: DatabaseSettings, credentials: DatabaseCredentials, around: SourceLimits
     ) -> None:
         self._settings = settings
         self._query = settings.query.strip().rstrip(";").strip()
@@ -124,7 +124,7 @@ class Database(Source):
     def _limit_sqlite(self, connection: Any, _: Any) -> None:
         until = time.monotonic() + self._settings.seconds
         connection.execute("PRAGMA query_only=ON")
-        connection.setlimit(sqlite3.SQLITE_LIMIT_LENGTH, _MOST_CELL)
+        connection.setlimit(sqlite3.SQLITE_LIMIT_LENGTH, _MAX_CELL)
         connection.set_progress_handler(lambda: time.monotonic() > until, 10_000)
 
     def _connect(self) -> Connection:
@@ -132,7 +132,7 @@ class Database(Source):
             assert self._settings.host is not None
             try:
                 address = resolve(self._settings.host, self._settings.port, self._around.networks)
-            except NotAllowed as error:
+            except AddressForbidden as error:
                 raise SourceUnavailable(str(error), again=False) from error
             except OSError as error:
                 raise SourceUnavailable(f"There is no host {self._settings.host}.") from error
@@ -163,9 +163,9 @@ class Database(Source):
         seen = held = 0
         for row in self._select(wanted, "", {}):
             seen += 1
-            if seen > settings.most_rows:
+            if seen > settings.max_rows:
                 raise SourceUnavailable(
-                    f"The query gives more than {settings.most_rows:,} rows. Narrow it, or allow more.",
+                    f"The query gives more than {settings.max_rows:,} rows. Narrow it, or allow more.",
                     again=False,
                 )
             item_id = _identity(row, settings.identity)
@@ -178,9 +178,9 @@ class Database(Source):
             else:
                 self._rows[item_id] = row
                 held += sum(len(value) for value in row.values() if isinstance(value, (str, bytes)))
-                if held > _MOST_HELD:
+                if held > _MAX_HELD:
                     raise SourceUnavailable(
-                        f"The rows have more than {_MOST_HELD // 1_000_000} MB. Narrow the query, or name the column that says when a "
+                        f"The rows have more than {_MAX_HELD // 1_000_000} MB. Narrow the query, or name the column that says when a "
                         "row changed, so that they are read one by one.",
                         again=False,
                     )
@@ -242,11 +242,11 @@ class Database(Source):
     ) -> Iterator[dict[str, Any]]:
         chosen = ", ".join(self._name(column) for column in columns)
         # A bound limit makes the driver use the protocol that takes one statement only.
-        statement = f"select {chosen} from (\n{self._query.replace(':', chr(92) + ':')}\n) as source_rows{where} limit :most_rows"
+        statement = f"select {chosen} from (\n{self._query.replace(':', chr(92) + ':')}\n) as source_rows{where} limit :max_rows"
         try:
             with self._connect() as connection:
                 options = {"stream_results": True, "yield_per": _PAGE}
-                limit = {"most_rows": self._settings.most_rows + 1}
+                limit = {"max_rows": self._settings.max_rows + 1}
                 result = connection.execution_options(**options).execute(
                     text(statement), {**values, **limit}
                 )

@@ -22,11 +22,11 @@ from fontanel.sources.protocol import (
     SettingsModel,
     Skipped,
     Source,
+    SourceLimits,
     SourceUnavailable,
-    Surroundings,
 )
 
-_MOST_FEED = 20_000_000
+_MAX_FEED = 20_000_000
 
 
 class FeedSettings(SettingsModel):
@@ -49,14 +49,14 @@ class Feed(Source):
     keeps_unlisted = True
 
     def __init__(
-        self, settings: FeedSettings, credentials: FeedCredentials, around: Surroundings
+        self, settings: FeedSettings, credentials: FeedCredentials, around: SourceLimits
     ) -> None:
         self._settings = settings
         self._url = check_url(settings.url, "url")
         self._auth = (
             (credentials.user or "", credentials.password or "") if credentials.user else None
         )
-        self._most = around.most_bytes
+        self._most = around.max_bytes
         self._requests = Requests(http_client(around, follow_redirects=True), around.stopping)
         self._entries: dict[str, Any] = {}
 
@@ -71,7 +71,7 @@ class Feed(Source):
                 raise SourceUnavailable(
                     refusal(response, self._settings.url), again=response.status_code != 401
                 )
-            data = whole(response, _MOST_FEED)
+            data = whole(response, _MAX_FEED)
         except ItemFailed as error:
             raise SourceUnavailable(str(error)) from error
         import feedparser

@@ -20,8 +20,8 @@ from fontanel.sources.protocol import (
     SettingsRefused,
     Skipped,
     Source,
+    SourceLimits,
     SourceUnavailable,
-    Surroundings,
 )
 
 _CHUNK = 1024 * 1024
@@ -45,10 +45,10 @@ class FolderSettings(Patterns):
 class Folder(Source):
     """Items are files, by their path below the folder. A link to a file is taken when it leads to a place inside the folder."""
 
-    def __init__(self, settings: FolderSettings, surroundings: Surroundings) -> None:
+    def __init__(self, settings: FolderSettings, source_limits: SourceLimits) -> None:
         self._settings = settings
-        self._root = allowed_folder(settings.path, surroundings, "path")
-        self._most = surroundings.most_bytes
+        self._root = allowed_folder(settings.path, source_limits, "path")
+        self._most = source_limits.max_bytes
         self._reason = chooser(settings)
 
     def watched(self) -> Path | None:
@@ -150,7 +150,7 @@ def _chunks(descriptor: int) -> Iterator[bytes]:
             yield data
 
 
-def allowed_folder(path: str, surroundings: Surroundings, field: str) -> Path:
+def allowed_folder(path: str, source_limits: SourceLimits, field: str) -> Path:
     """The folder or file of a path, links followed. Raises SettingsRefused when it is not below a root that the operator allows."""
     if not os.path.isabs(path) or "\0" in path:
         raise SettingsRefused(field, f"{path!r} is not an absolute path.")
@@ -160,8 +160,8 @@ def allowed_folder(path: str, surroundings: Surroundings, field: str) -> Path:
         found.exists()
     except (OSError, ValueError, RuntimeError) as error:
         raise SettingsRefused(field, f"{path[:100]!r} cannot be a path: {error}.") from error
-    if not any(found.is_relative_to(root.resolve()) for root in surroundings.roots):
-        roots = ", ".join(str(root) for root in surroundings.roots)
+    if not any(found.is_relative_to(root.resolve()) for root in source_limits.roots):
+        roots = ", ".join(str(root) for root in source_limits.roots)
         raise SettingsRefused(
             field,
             f"{path!r} is not below a folder that the operator allows ({roots or 'none is'}). "

@@ -30,7 +30,7 @@ _FOLLOWED_BY = re.compile(r"charset=[\"']?([\w-]+)", re.IGNORECASE)
 _TRACKING = re.compile(
     r"^(utm_\w+|fbclid|gclid|mc_[ce]id|phpsessid|jsessionid|sid)$", re.IGNORECASE
 )
-_MOST_LINKS = 5000
+_MAX_LINKS = 5000
 _LONGEST = 1000
 
 
@@ -75,7 +75,7 @@ def page_links(data: bytes, address: str, charset: str | None) -> PageLinks:
             and "nofollow" not in given.get("rel", "").lower().split()
         ):
             found = normal_address(_joined(base, given["href"]))
-            if found is not None and len(links) < _MOST_LINKS:
+            if found is not None and len(links) < _MAX_LINKS:
                 links.setdefault(found)
     return PageLinks(tuple(links), canonical, taken, followed)
 

@@ -9,6 +9,7 @@ from typing import Annotated
 import re2
 from pydantic import AfterValidator, Field
 
+from fontanel.errors import FontanelError
 from fontanel.sources.protocol import SettingsModel
 
 #: Files that hold pictures in motion, sound, programs or parts of other programs' data.
@@ -23,7 +24,7 @@ MAX_PATTERN_LENGTH, MAX_WILDCARDS = 500, 16
 _WILDCARDS = re.compile(r"\*+|\?+")
 
 
-class PatternRefused(ValueError):
+class PatternRefused(FontanelError, ValueError):
     """A pattern that is too long, or has too many wildcards."""
 
 

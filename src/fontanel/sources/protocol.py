@@ -11,8 +11,10 @@ from typing import Annotated, Any, NamedTuple, Self
 
 from pydantic import BaseModel, ConfigDict, StringConstraints, model_validator
 
+from fontanel.errors import FontanelError, Unavailable
 
-class SourceUnavailable(Exception):
+
+class SourceUnavailable(Unavailable):
     """The source as a whole cannot be read now: it is away, refuses the credentials, or answers with nothing sensible.
 
     Nothing is removed because of it. `again` tells whether trying later can help without anybody doing something.
@@ -23,7 +25,7 @@ class SourceUnavailable(Exception):
         self.again = again
 
 
-class SettingsRefused(ValueError):
+class SettingsRefused(FontanelError, ValueError):
     """The settings cannot be used, or ask for what the operator does not allow. `field` names the one at fault."""
 
     def __init__(self, field: str, message: str) -> None:
@@ -31,7 +33,7 @@ class SettingsRefused(ValueError):
         self.field = field
 
 
-class ItemFailed(Exception):
+class ItemFailed(FontanelError):
     """One item cannot be fetched; the others can."""
 
 
@@ -86,13 +88,13 @@ Known = Callable[[str], KnownItem | None]
 
 
 @dataclass(frozen=True, slots=True)
-class Surroundings:
-    """What the operator allows sources: folders below `roots`, private addresses in `networks`, items of at most `most_bytes`.
+class SourceLimits:
+    """What the operator allows sources: folders below `roots`, private addresses in `networks`, items of at most `max_bytes`.
     `scratch` is a directory that belongs to one source, kept between runs."""
 
     roots: tuple[Path, ...] = ()
     networks: tuple[IPv4Network | IPv6Network, ...] = ()
-    most_bytes: int = 200_000_000
+    max_bytes: int = 200_000_000
     memory_mb: int = 2048
     scratch: Path | None = None
     seconds: float = 30.0
@@ -159,7 +161,7 @@ class Kind:
     says: str
     settings: type[Any]
     credentials: type[Any]
-    open: Callable[[Any, Any, Surroundings], Source]
+    open: Callable[[Any, Any, SourceLimits], Source]
     #: Where credentials go with these settings: they are not used for another place without being entered again.
     destination: Callable[[Any], str] = lambda settings: ""
     #: Documents are sent by programs; there is nothing to list.

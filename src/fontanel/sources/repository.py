@@ -18,7 +18,7 @@ from pydantic import Field
 
 from fontanel.sources.folder import allowed_folder
 from fontanel.sources.local_repository import take_over
-from fontanel.sources.network.reach import MIN_RATE, NotAllowed, check_url, origin_of, resolve
+from fontanel.sources.network.reach import MIN_RATE, AddressForbidden, check_url, origin_of, resolve
 from fontanel.sources.network.requests import basic
 from fontanel.sources.patterns import Patterns, chooser
 from fontanel.sources.protocol import (
@@ -31,8 +31,8 @@ from fontanel.sources.protocol import (
     SettingsRefused,
     Skipped,
     Source,
+    SourceLimits,
     SourceUnavailable,
-    Surroundings,
 )
 
 _SECONDS = 1800
@@ -72,7 +72,7 @@ class Repository(Source):
     """Items are files by their path; the mark is the blob's own hash, so that a rename is told from a change."""
 
     def __init__(
-        self, settings: RepositorySettings, credentials: RepositoryCredentials, around: Surroundings
+        self, settings: RepositorySettings, credentials: RepositoryCredentials, around: SourceLimits
     ) -> None:
         self._settings = settings
         self._credentials = credentials
@@ -107,8 +107,8 @@ class Repository(Source):
                 )
             elif (reason := self._reason(path)) is not None:
                 yield Skipped(path, reason)
-            elif int(length) > self._around.most_bytes:
-                yield Skipped(path, f"larger than {self._around.most_bytes // 1_000_000} MB")
+            elif int(length) > self._around.max_bytes:
+                yield Skipped(path, f"larger than {self._around.max_bytes // 1_000_000} MB")
             else:
                 link = self._settings.link.replace("{path}", path).replace("{commit}", self._commit)
                 yield Listed(path, blob, path, moment or None, int(length), blob, link)
@@ -190,7 +190,7 @@ class Repository(Source):
         port = url.port or (443 if url.scheme == "https" else 80)
         try:
             address = resolve(host, port, self._around.networks)
-        except NotAllowed as error:
+        except AddressForbidden as error:
             raise SourceUnavailable(str(error), again=False) from error
         except OSError as error:
             raise SourceUnavailable(f"There is no host {host}.") from error

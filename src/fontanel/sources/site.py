@@ -34,16 +34,16 @@ from fontanel.sources.protocol import (
     SettingsRefused,
     Skipped,
     Source,
+    SourceLimits,
     SourceUnavailable,
-    Surroundings,
 )
 
 _AGENT = "Fontanel"
-_MOST_HOPS = 10
-_MOST_SITEMAPS = 200
-_MOST_SITEMAP = 50_000_000
-_MOST_PAGE = 50_000_000
-_MOST_ROBOTS = 500_000
+_MAX_HOPS = 10
+_MAX_SITEMAPS = 200
+_MAX_SITEMAP = 50_000_000
+_MAX_PAGE = 50_000_000
+_MAX_ROBOTS = 500_000
 _LONGEST_DELAY = 60.0
 _HTML = ("text/html", "application/xhtml+xml")
 #: Kinds of files that are taken besides pages.
@@ -78,7 +78,7 @@ class SiteSettings(Patterns):
         True, title="Take linked files", description="PDFs and other documents that pages link to."
     )
     depth: int = Field(10, title="Links deep at most", ge=0, le=100)
-    most_pages: int = Field(2000, title="Pages at most", ge=1, le=200_000)
+    max_pages: int = Field(2000, title="Pages at most", ge=1, le=200_000)
     delay: float = Field(
         0.2,
         title="Seconds between requests",
@@ -116,7 +116,7 @@ class Site(Source):
 
     at_once = 4
 
-    def __init__(self, settings: SiteSettings, around: Surroundings) -> None:
+    def __init__(self, settings: SiteSettings, around: SourceLimits) -> None:
         self._settings = settings
         self._starts = []
         for start in settings.start:
@@ -128,7 +128,7 @@ class Site(Source):
             host.lower() for host in settings.hosts
         }
         self._requests = Requests(http_client(around), around.stopping)
-        self._most = min(around.most_bytes, _MOST_PAGE)
+        self._most = min(around.max_bytes, _MAX_PAGE)
         self._reason = chooser(settings, files=False)
         self._hosts: dict[str, _Host] = {}
         self._lock = threading.Lock()
@@ -158,7 +158,7 @@ class Site(Source):
             try:
                 while queue or going:
                     while queue and len(going) < self.at_once:
-                        if visited >= self._settings.most_pages:
+                        if visited >= self._settings.max_pages:
                             queue.clear()
                             yield self._limit()
                             break
@@ -204,7 +204,7 @@ class Site(Source):
         parts = urlsplit(self._starts[0])
         return Skipped(
             f"{parts.scheme}://{parts.netloc}/",
-            f"more than {self._settings.most_pages:,} pages; the rest is left",
+            f"more than {self._settings.max_pages:,} pages; the rest is left",
             keep=True,
         )
 
@@ -234,7 +234,7 @@ class Site(Source):
         first = address
         through: list[str] = []
         try:
-            for _ in range(_MOST_HOPS):
+            for _ in range(_MAX_HOPS):
                 before = known(address)
                 response = self._get(address, _conditions(before))
                 status = response.status_code
@@ -428,7 +428,7 @@ class Site(Source):
             if response.status_code != 200:
                 response.close()
                 return _Host(None, self._settings.delay)
-            text = whole(response, _MOST_ROBOTS).decode("utf-8", "replace")
+            text = whole(response, _MAX_ROBOTS).decode("utf-8", "replace")
         except ItemFailed as error:
             raise SourceUnavailable(str(error)) from error
         robots = Protego.parse(text)
@@ -449,7 +449,7 @@ class Site(Source):
         )
         seen = set(todo)
         count = 0
-        while todo and len(seen) <= _MOST_SITEMAPS:
+        while todo and len(seen) <= _MAX_SITEMAPS:
             address = todo.popleft()
             if urlsplit(address).netloc not in self._hosts_allowed:
                 continue
@@ -459,7 +459,7 @@ class Site(Source):
                     todo.append(location)
                 elif tag == "url":
                     count += 1
-                    if count > self._settings.most_pages:
+                    if count > self._settings.max_pages:
                         return
                     yield location
 
@@ -470,10 +470,10 @@ class Site(Source):
             if response.status_code != 200:
                 response.close()
                 return []
-            data = whole(response, _MOST_SITEMAP)
+            data = whole(response, _MAX_SITEMAP)
             if data[:2] == b"\x1f\x8b":
                 # No more is unpacked than a sitemap may have.
-                data = gzip.GzipFile(fileobj=io.BytesIO(data)).read(_MOST_SITEMAP)
+                data = gzip.GzipFile(fileobj=io.BytesIO(data)).read(_MAX_SITEMAP)
             root = ElementTree.fromstring(data)
         except (
             ItemFailed,

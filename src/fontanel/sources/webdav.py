@@ -22,12 +22,12 @@ from fontanel.sources.protocol import (
     SettingsModel,
     Skipped,
     Source,
+    SourceLimits,
     SourceUnavailable,
-    Surroundings,
 )
 
-_MOST_LISTING = 50_000_000
-_MOST_FOLDERS = 100_000
+_MAX_LISTING = 50_000_000
+_MAX_FOLDERS = 100_000
 _ASKED = (
     b'<?xml version="1.0" encoding="utf-8"?><d:propfind xmlns:d="DAV:"><d:prop><d:resourcetype/><d:getetag/>'
     b"<d:getlastmodified/><d:getcontentlength/></d:prop></d:propfind>"
@@ -52,12 +52,12 @@ class Share(Source):
     """Items are files by their path below the folder; the mark is the ETag, else the time and size."""
 
     def __init__(
-        self, settings: ShareSettings, credentials: ShareCredentials, around: Surroundings
+        self, settings: ShareSettings, credentials: ShareCredentials, around: SourceLimits
     ) -> None:
         self._settings = settings
         url = check_url(settings.url, "url")
         self._root = url.copy_with(path=url.path.rstrip("/") + "/", query=None, fragment=None)
-        self._most = around.most_bytes
+        self._most = around.max_bytes
         headers = {}
         if credentials.token:
             headers["Authorization"] = f"Bearer {credentials.token}"
@@ -79,9 +79,9 @@ class Share(Source):
                     yield self._file(path, node)
                 elif path not in seen:
                     seen.add(path)
-                    if len(seen) > _MOST_FOLDERS:
+                    if len(seen) > _MAX_FOLDERS:
                         raise SourceUnavailable(
-                            f"The share has more than {_MOST_FOLDERS:,} folders.", again=False
+                            f"The share has more than {_MAX_FOLDERS:,} folders.", again=False
                         )
                     if self._reason(path + "x") != "hidden":
                         todo.append(path)
@@ -91,7 +91,7 @@ class Share(Source):
         headers = {"Depth": "1", "Content-Type": "application/xml; charset=utf-8"}
         try:
             response = self._requests.send("PROPFIND", url, content=_ASKED, headers=headers)
-            data = whole(response, _MOST_LISTING)
+            data = whole(response, _MAX_LISTING)
         except ItemFailed as error:
             raise SourceUnavailable(str(error)) from error
         if response.status_code == 404 and below:

@@ -59,7 +59,7 @@ def embedder() -> OnnxEmbedder:
 def asked(
     documents: Documents, question: str, history: Sequence[Exchange] = (), floor: float = 0.0
 ) -> Answer:
-    events = list(answer(question, history, documents, AnswerSettings(evidence_floor=floor)))
+    events = list(answer(question, history, documents, AnswerSettings(evidence_needed=floor)))
     assert isinstance(events[-1], Finished)
     return events[-1].answer
 
@@ -70,7 +70,7 @@ def test_events_come_in_order_and_make_up_the_answer(embedder: OnnxEmbedder) -> 
             "At what gust does the quay crane stop?",
             [],
             Documents(embedder, storm=STORM),
-            AnswerSettings(evidence_floor=0),
+            AnswerSettings(evidence_needed=0),
         )
     )
     kinds = [type(event) for event in events]

@@ -52,7 +52,7 @@ def berths(embedder: OnnxEmbedder) -> Documents:
 
 
 def said(about: Documents, question: str, **settings: object) -> Answer:
-    given = AnswerSettings(**{"evidence_floor": 0.0, **settings})  # type: ignore[arg-type]
+    given = AnswerSettings(**{"evidence_needed": 0.0, **settings})  # type: ignore[arg-type]
     return next(e for e in answer(question, [], about, given) if isinstance(e, Finished)).answer
 
 
@@ -174,7 +174,7 @@ def test_layouts_and_lengths(berths: Documents) -> None:
 def test_the_service_s_own_words_are_in_the_asker_s_language(
     berths: Documents, question: str, language: str | None, says: str
 ) -> None:
-    found = said(berths, question, evidence_floor=1.0, language=language)
+    found = said(berths, question, evidence_needed=1.0, language=language)
     assert found.outcome == Outcome.DECLINED
     assert found.text.startswith(says)
 

@@ -13,7 +13,7 @@ from fontanel.core.answering import (
     AnswerSettings,
     CitationBound,
     Finished,
-    Ground,
+    Grounding,
     Layout,
     Length,
     Outcome,
@@ -21,8 +21,8 @@ from fontanel.core.answering import (
     StatementChecked,
     TextPiece,
     Trace,
+    UnsupportedStatements,
     Verdict,
-    Weak,
     answer,
 )
 from fontanel.core.answering.composing.composer import draft
@@ -37,7 +37,7 @@ from tests.core.documents import Documents, StandIn
 from tests.core.injected import PLANTED, injected
 
 QUESTION = "At what gust does the quay crane stop?"
-FREE = AnswerSettings(evidence_floor=0)
+FREE = AnswerSettings(evidence_needed=0)
 
 
 @pytest.fixture(scope="module")
@@ -52,7 +52,7 @@ def storm(embedder: OnnxEmbedder) -> Documents:
 
 def written(documents: Documents, text: str, size: int = 5, **more: object) -> Answer:
     """The answer when a model writes this text."""
-    given_settings = AnswerSettings(**{"evidence_floor": 0.0, **more})  # type: ignore[arg-type]
+    given_settings = AnswerSettings(**{"evidence_needed": 0.0, **more})  # type: ignore[arg-type]
     events = list(
         answer(QUESTION, [], documents, given_settings, writer=StandIn(text=text, size=size))
     )
@@ -122,12 +122,12 @@ def test_statements_that_are_not_carried_are_left_out_when_that_is_the_policy(
     storm: Documents,
 ) -> None:
     text = "The quay crane stops at a gust of 38 knots [1]. It was built in Garnwick in 1907 [1]. It is pinned at 44 knots [1]."
-    found = written(storm, text, weak=Weak.REMOVE)
+    found = written(storm, text, unsupported=UnsupportedStatements.REMOVE)
     assert found.text == "The quay crane stops at a gust of 38 knots. It is pinned at 44 knots."
     assert [s.removed for s in found.statements if s.removed] == [
         "It was built in Garnwick in 1907."
     ]
-    nothing = written(storm, "It was built in Garnwick in 1907 [1].", weak=Weak.REMOVE)
+    nothing = written(storm, "It was built in Garnwick in 1907 [1].", unsupported=UnsupportedStatements.REMOVE)
     assert nothing.outcome == Outcome.DECLINED
 
 
@@ -136,7 +136,7 @@ def test_a_model_may_decline_and_may_say_what_it_knows_only_where_allowed(storm:
     assert written(storm, f"{NO_ANSWER}. The sources are silent.").outcome == Outcome.DECLINED
     own = "NOT FROM SOURCES: Cranes are tall."
     assert written(storm, own).outcome == Outcome.DECLINED
-    allowed = written(storm, own, ground=Ground.SOURCES_FIRST)
+    allowed = written(storm, own, grounding=Grounding.SOURCES_FIRST)
     assert (allowed.outcome, allowed.text) == (Outcome.ANSWERED, "Cranes are tall.")
     assert "own knowledge" in allowed.note
     assert [s.verdict for s in allowed.statements] == [Verdict.UNCITED]
@@ -202,9 +202,9 @@ def test_orders_in_documents_steer_nobody(embedder: OnnxEmbedder, order: str) ->
     documents = Documents(embedder, lock=injected(order))
     question = "Which channel does the lock keeper answer on?"
     for writer in (None, StandIn("honest"), StandIn("gullible")):
-        for weak in Weak:
+        for weak in UnsupportedStatements:
             events = answer(
-                question, [], documents, AnswerSettings(evidence_floor=0, weak=weak), writer=writer
+                question, [], documents, AnswerSettings(evidence_needed=0, unsupported=weak), writer=writer
             )
             found = next(event for event in events if isinstance(event, Finished)).answer
             assert "CANARY" not in found.text

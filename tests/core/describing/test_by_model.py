@@ -4,7 +4,11 @@ from __future__ import annotations
 
 import pytest
 
-from fontanel.core.describing.by_model import NotTaken, description_request, taken_description
+from fontanel.core.describing.by_model import (
+    DescriptionUnusable,
+    description_request,
+    taken_description,
+)
 from fontanel.core.reading import Reading, read
 from fontanel.simulators.model import compose
 
@@ -73,11 +77,11 @@ class TestTaken:
         ],
     )
     def test_what_it_does_not_bear_out_is_not(self, text: str, why: str) -> None:
-        with pytest.raises(NotTaken, match=why):
+        with pytest.raises(DescriptionUnusable, match=why):
             taken_description(text, reading(STORM))
 
     def test_a_model_that_lies_is_not_believed(self) -> None:
-        with pytest.raises(NotTaken, match="wrote 480"):
+        with pytest.raises(DescriptionUnusable, match="wrote 480"):
             taken_description(written("lying", reading(STORM)), reading(STORM))
 
     def test_marks_and_quotes_are_left_out(self) -> None:
@@ -101,5 +105,5 @@ class TestTaken:
             taken_description(said.format("Wind and the outer berth"), found).title
             == "Wind and the outer berth"
         )
-        with pytest.raises(NotTaken, match="2031"):
+        with pytest.raises(DescriptionUnusable, match="2031"):
             taken_description(said.format("Berth rules 2031"), found)

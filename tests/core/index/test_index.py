@@ -155,7 +155,7 @@ def test_a_passage_without_vector_is_found_by_words_in_a_blend() -> None:
         for hit in small().search(Query("cabin", np.eye(4, dtype=np.float32)[2]))
     }
     assert found[4].similarity is None
-    assert found[4].words_part + found[4].meaning_part == pytest.approx(1.0 - DOCUMENT_WEIGHT)
+    assert found[4].keyword_part + found[4].semantic_part == pytest.approx(1.0 - DOCUMENT_WEIGHT)
     assert found[3].similarity == pytest.approx(1.0)
 
 

@@ -166,7 +166,7 @@ class TestRanking:
         (hit,) = snapshot.search(Query("storm gale", mode=Mode.LEXICAL, explain=True))
         for term, score in hit.terms.items():
             assert sum(hit.fields[term]) == pytest.approx(score, rel=1e-4)
-        assert hit.words_part + hit.meaning_part == pytest.approx(hit.score, rel=1e-5)
+        assert hit.keyword_part + hit.semantic_part == pytest.approx(hit.score, rel=1e-5)
 
     def test_the_same_text_in_many_documents_shows_once(self) -> None:
         notice = "The lock is closed on Monday from six to ten for the yearly inspection of its gates and sluices."
@@ -243,8 +243,8 @@ class TestRanking:
         vectors = np.eye(5, dtype=np.float32)
         snapshot = Snapshot(harbour().words, [VectorSegment(np.arange(1, 6), vectors)])
         asked = vectors[4]
-        assert snapshot.search(Query("gale pennant", asked, words_weight=0.95))[0].passage_id == 2
-        assert snapshot.search(Query("gale pennant", asked, words_weight=0.05))[0].passage_id == 5
+        assert snapshot.search(Query("gale pennant", asked, keyword_weight=0.95))[0].passage_id == 2
+        assert snapshot.search(Query("gale pennant", asked, keyword_weight=0.05))[0].passage_id == 5
 
 
 def unit(random: np.random.Generator, count: int, dimensions: int = 16) -> np.ndarray:  # type: ignore[type-arg]

@@ -184,7 +184,7 @@ def test_the_order_is_that_of_a_naive_search(
         Mode.HYBRID,
         50,
         per_document=50,
-        words_weight=weight,
+        keyword_weight=weight,
         fold=False,
     )
     found = [(hit.score, hit.passage_id) for hit in shelf.snapshot(merged).search(query)]
@@ -208,7 +208,7 @@ def test_boosts_multiply_what_a_document_s_passages_score(
         50,
         per_document=50,
         boosts=boosts,
-        words_weight=0.35,
+        keyword_weight=0.35,
         fold=False,
     )
     found = shelf.snapshot().search(query)
@@ -219,7 +219,7 @@ def test_boosts_multiply_what_a_document_s_passages_score(
     for hit in found:
         assert hit.boost == boosts.get(hit.document_key, 1.0)
         assert hit.score == pytest.approx(
-            (hit.words_part + hit.meaning_part + hit.document_part) * hit.boost, abs=1e-5
+            (hit.keyword_part + hit.semantic_part + hit.document_part) * hit.boost, abs=1e-5
         )
 
 

@@ -13,9 +13,9 @@ from pptx.opc.package import Part
 from pptx.opc.packuri import PackURI
 from pptx.oxml import parse_xml
 
-from fontanel.core.reading import Reading, ReadingFailed, detect_media_type, members, read
+from fontanel.core.reading import Reading, ReadingFailed, contained_files, detect_media_type, read
 from fontanel.core.reading.data.cells import shown
-from fontanel.core.reading.data.row_documents import Columns, record_members
+from fontanel.core.reading.data.row_documents import Columns, row_documents
 from tests.core import samples
 
 
@@ -160,7 +160,7 @@ class TestDelimited:
 
     def test_rows_become_documents_with_titles_and_tags(self) -> None:
         data = b"Question,Answer,Area\nWhen?,At noon.,Tides\nWhere?,At the lock.,Locks\n"
-        found = record_members(data, "text/csv", Columns(("Answer",), "Question", ("Area",)))
+        found = row_documents(data, "text/csv", Columns(("Answer",), "Question", ("Area",)))
         assert [member.name for member in found] == ["row 000002 When?.md", "row 000003 Where?.md"]
         assert found[0].data == b"# When?\n\nAt noon.\n"
         assert found[1].tags == {"Area": "Locks"}
@@ -169,7 +169,7 @@ class TestDelimited:
         with pytest.raises(
             ReadingFailed, match="no column 'Reply' in its first row; it has: 'Question', 'Answer'"
         ):
-            record_members(
+            row_documents(
                 b"Question,Answer\nWhen?,Now\n", "text/csv", Columns(("Reply",), "Question")
             )
 
@@ -264,7 +264,7 @@ class TestMail:
         assert reading.title == "Berth North closed"
         assert "- From: Harbour office <office@skerrow.example>" in reading.text
         assert "Berth North is closed until Friday." in reading.text
-        assert [member.name for member in members(samples.message(), "message/rfc822")] == [
+        assert [member.name for member in contained_files(samples.message(), "message/rfc822")] == [
             "depths.csv",
             "message 2.eml",
         ]
@@ -348,7 +348,7 @@ class TestArchives:
         reading = read(data, "all.zip")
         assert reading.container
         assert reading.text == "- a/rules.md\n- b.txt"
-        assert [(m.name, m.data) for m in members(data, "application/zip")] == [
+        assert [(m.name, m.data) for m in contained_files(data, "application/zip")] == [
             ("a/rules.md", b"# Rules"),
             ("b.txt", b"text"),
         ]

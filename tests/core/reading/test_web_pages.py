@@ -107,8 +107,8 @@ class TestContent:
         assert texts(reading, "table") == ["a b\tc"]
 
     def test_an_inline_tag_that_holds_a_block_is_no_reason_to_lose_its_order(self) -> None:
-        reading = page("<a href='x'>Before <div><h2>Heading</h2><p>Inside.</p></div> after</a>")
-        assert reading.text.replace("\n\n", "|") == "Before|Heading|Inside.|after"
+        reading = page("<a href='x'>Before <div><h2>Heading</h2><p>StoredFile.</p></div> after</a>")
+        assert reading.text.replace("\n\n", "|") == "Before|Heading|StoredFile.|after"
 
     def test_the_anchor_nearest_above_leads_to_a_block(self) -> None:
         reading = page(

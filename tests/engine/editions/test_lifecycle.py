@@ -14,14 +14,13 @@ from fontanel.core.text.analysis import ANALYSER_VERSION
 from fontanel.engine.documents.documents import add_document
 from fontanel.engine.documents.kbs import create_kb
 from fontanel.engine.editions.lifecycle import (
+    promote_successors,
     build_edition,
     is_outdated,
     progress_of,
     renew_outdated,
-    take_over,
 )
 from fontanel.errors import Refused
-from fontanel.records.database import open_database, writing
 from fontanel.records.tables import (
     Document,
     DocumentState,
@@ -34,16 +33,17 @@ from fontanel.records.tables import (
     Revision,
     Team,
 )
+from fontanel.records.unit_of_work import Records
 
 
 @pytest.fixture
 def session(tmp_path: Path) -> Iterator[Session]:
-    engine, sessions = open_database(tmp_path / "fontanel.db")
-    with writing(sessions) as session:
+    records = Records(tmp_path / "fontanel.db")
+    with records.writing() as session:
         session.add(Team(id="team_a", slug="a", name="A"))
         session.flush()
         yield session
-    engine.dispose()
+    records.close()
 
 
 def kb_of(session: Session, documents: int = 2, embedder: str | None = "old") -> Kb:
@@ -104,7 +104,7 @@ def test_another_embedder_gets_a_successor_with_every_document_queued(
 ) -> None:
     kb = kb_of(session, 3, before)
     (made,) = renew_outdated(session, "new")
-    assert (made.embedder, made.takes_over, made.number, kb.edition_id != made.id) == (
+    assert (made.embedder, made.replaces_active, made.number, kb.edition_id != made.id) == (
         "new",
         True,
         2,
@@ -129,7 +129,7 @@ def test_an_embedder_that_is_replaced_twice_leaves_one_successor(session: Sessio
     kb_of(session)
     renew_outdated(session, "new")
     (newest,) = renew_outdated(session, "newest")
-    assert [(edition.embedder, edition.takes_over) for edition in editions(session)] == [
+    assert [(edition.embedder, edition.replaces_active) for edition in editions(session)] == [
         ("old", False),
         ("newest", True),
     ]
@@ -150,7 +150,7 @@ def test_an_edition_that_somebody_built_beside_is_not_touched(session: Session) 
     kb = kb_of(session)
     build_edition(session, kb, SplitSettings(target_tokens=90), "old")
     renew_outdated(session, "new")
-    assert [(e.number, e.embedder, e.takes_over) for e in editions(session)] == [
+    assert [(e.number, e.embedder, e.replaces_active) for e in editions(session)] == [
         (1, "old", False),
         (2, "old", False),
         (3, "new", True),
@@ -162,7 +162,7 @@ def test_what_waits_for_an_embedder_that_is_gone_is_done_by_words(session: Sessi
     document = session.scalars(select(Document)).one()
     job = session.scalars(select(Job)).one()
     job.stage, job.state = JobStage.EMBED, JobState.WAITING
-    document.state = DocumentState.INDEXED_BY_WORDS
+    document.state = DocumentState.KEYWORD_READY
     renew_outdated(session, "new")
     assert (job.state, document.state) == (JobState.DONE, DocumentState.INDEXED)
     assert session.get_one(Kb, kb.id).edition_id == editions(session)[0].id
@@ -172,13 +172,13 @@ def test_the_successor_serves_once_it_is_built_and_the_old_one_goes(session: Ses
     kb = kb_of(session)
     (made,) = renew_outdated(session, "new")
     before = kb.edition_id
-    assert take_over(session) == []
+    assert promote_successors(session) == []
     finish(session, made)
-    assert take_over(session) == [(kb.id, made.id, before)]
+    assert promote_successors(session) == [(kb.id, made.id, before)]
     assert kb.edition_id == made.id
     assert [edition.id for edition in editions(session)] == [made.id]
-    assert not made.takes_over
-    assert take_over(session) == []
+    assert not made.replaces_active
+    assert promote_successors(session) == []
     counts = session.scalars(select(Revision.passages)).all()
     assert list(counts) == [1, 1]
 
@@ -190,11 +190,11 @@ def test_a_switch_waits_while_a_document_is_on_its_way(session: Session) -> None
     added = add_document(session, kb, "late.md", "f" * 64, 3, None)
     assert added.job is not None
     session.flush()
-    assert take_over(session) == []
+    assert promote_successors(session) == []
     assert kb.edition_id != made.id
     added.job.state = JobState.DONE
     finish(session, made)
-    assert len(take_over(session)) == 1
+    assert len(promote_successors(session)) == 1
 
 
 def test_so_many_editions_and_no_more(session: Session) -> None:

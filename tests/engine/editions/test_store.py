@@ -18,7 +18,6 @@ from fontanel.engine.editions.store import Editions
 from fontanel.engine.ingest.queue import claim, recover, retry_later, waiting
 from fontanel.engine.workers.merger import MergeFailed, MergePlan, merge_elsewhere, merge_here
 from fontanel.errors import Refused
-from fontanel.records.database import Sessions, open_database, writing
 from fontanel.records.tables import (
     Document,
     DocumentState,
@@ -31,16 +30,17 @@ from fontanel.records.tables import (
     Tombstone,
     now,
 )
+from fontanel.records.unit_of_work import Records
 
 
 @pytest.fixture
-def sessions(tmp_path: Path) -> Sessions:
-    return open_database(tmp_path / "fontanel.db")[1]
+def records(tmp_path: Path) -> Records:
+    return Records(tmp_path / "fontanel.db")
 
 
 @pytest.fixture
-def edition(sessions: Sessions) -> Edition:
-    with writing(sessions) as session:
+def edition(records: Records) -> Edition:
+    with records.writing() as session:
         session.add(Team(id="team_a", slug="a", name="A"))
         session.flush()
         kb = create_kb(session, "team_a", "Rules", "", "an-embedder")
@@ -49,18 +49,18 @@ def edition(sessions: Sessions) -> Edition:
 
 
 @pytest.fixture
-def editions(tmp_path: Path, sessions: Sessions) -> Editions:
-    return Editions(tmp_path / "editions", sessions)
+def editions(tmp_path: Path, records: Records) -> Editions:
+    return Editions(tmp_path / "editions", records)
 
 
-def add_segment(sessions: Sessions, editions: Editions, edition: Edition, ids: list[int]) -> None:
+def add_segment(records: Records, editions: Editions, edition: Edition, ids: list[int]) -> None:
     words = WordsSegment.build(
         [WordsEntry(i, 1, (["storm"], [], [f"word{i}", "gale"], [])) for i in ids]
     )
     vectors = VectorSegment(
         np.array(ids, dtype=np.int64), np.eye(8, dtype=np.float32)[np.array(ids) % 8]
     )
-    with writing(sessions) as session:
+    with records.writing() as session:
         editions.write(session, edition, words)
         editions.write(session, edition, vectors)
         session.commit()
@@ -73,21 +73,21 @@ def found(editions: Editions, edition: Edition) -> list[int]:
 
 
 def test_an_old_snapshot_sees_what_it_saw(
-    sessions: Sessions, editions: Editions, edition: Edition
+    records: Records, editions: Editions, edition: Edition
 ) -> None:
-    add_segment(sessions, editions, edition, [1, 2])
+    add_segment(records, editions, edition, [1, 2])
     before = editions.snapshot(edition.id)
-    add_segment(sessions, editions, edition, [3])
+    add_segment(records, editions, edition, [3])
     assert before.passages == 2
     assert found(editions, edition) == [1, 2, 3]
 
 
 def test_eight_small_segments_become_one_without_the_dead(
-    sessions: Sessions, editions: Editions, edition: Edition
+    records: Records, editions: Editions, edition: Edition
 ) -> None:
     for number in range(1, 9):
-        add_segment(sessions, editions, edition, [number])
-    with writing(sessions) as session:
+        add_segment(records, editions, edition, [number])
+    with records.writing() as session:
         session.add(Tombstone(edition_id=edition.id, passage_id=3, team_id="team_a"))
         session.commit()
     editions.refresh(edition.id)
@@ -96,7 +96,7 @@ def test_eight_small_segments_become_one_without_the_dead(
     assert editions.merge(edition.id)
     assert not editions.merge(edition.id)
     assert found(editions, edition) == expected
-    with sessions() as session:
+    with records.reading() as session:
         assert [
             (row.kind, row.passages)
             for row in session.scalars(select(Segment).order_by(Segment.kind))
@@ -109,9 +109,9 @@ def test_eight_small_segments_become_one_without_the_dead(
 
 
 def test_a_file_that_no_record_names_is_swept(
-    sessions: Sessions, editions: Editions, edition: Edition
+    records: Records, editions: Editions, edition: Edition
 ) -> None:
-    add_segment(sessions, editions, edition, [1])
+    add_segment(records, editions, edition, [1])
     orphan = editions.path(edition.id, "words_orphan")
     orphan.write_bytes(b"left behind")
     stray = orphan.parent.parent / "ed_gone"
@@ -126,11 +126,11 @@ def test_a_file_that_no_record_names_is_swept(
     assert lost == [edition.id]
 
 
-def queued(sessions: Sessions, edition: Edition, count: int) -> list[str]:
+def queued(records: Records, edition: Edition, count: int) -> list[str]:
     from fontanel.records.tables import Kb
 
     names = []
-    with writing(sessions) as session:
+    with records.writing() as session:
         kb = session.get_one(Kb, edition.kb_id)
         for number in range(count):
             job = add_document(session, kb, f"{number}.md", f"{number:064}", 1, None).job
@@ -141,28 +141,28 @@ def queued(sessions: Sessions, edition: Edition, count: int) -> list[str]:
     return names
 
 
-def test_jobs_are_claimed_once_and_oldest_first(sessions: Sessions, edition: Edition) -> None:
-    jobs = queued(sessions, edition, 5)
-    first = claim(sessions, JobStage.READ, 3, [edition.team_id])
-    second = claim(sessions, JobStage.READ, 3, [edition.team_id])
+def test_jobs_are_claimed_once_and_oldest_first(records: Records, edition: Edition) -> None:
+    jobs = queued(records, edition, 5)
+    first = claim(records, JobStage.READ, 3, [edition.team_id])
+    second = claim(records, JobStage.READ, 3, [edition.team_id])
     assert {job.id for job in first + second} == set(jobs)
-    assert claim(sessions, JobStage.READ, 3, [edition.team_id]) == []
-    with sessions() as session:
+    assert claim(records, JobStage.READ, 3, [edition.team_id]) == []
+    with records.reading() as session:
         states = set(session.scalars(select(Document.state)))
         assert states == {DocumentState.READING}
         assert waiting(session) == 5
 
 
-def test_what_ran_when_the_service_ended_waits_again(sessions: Sessions, edition: Edition) -> None:
-    queued(sessions, edition, 2)
-    claim(sessions, JobStage.READ, 2, [edition.team_id])
-    assert recover(sessions) == 2
-    assert len(claim(sessions, JobStage.READ, 5, [edition.team_id])) == 2
+def test_what_ran_when_the_service_ended_waits_again(records: Records, edition: Edition) -> None:
+    queued(records, edition, 2)
+    claim(records, JobStage.READ, 2, [edition.team_id])
+    assert recover(records) == 2
+    assert len(claim(records, JobStage.READ, 5, [edition.team_id])) == 2
 
 
-def test_a_retry_waits_longer_each_time(sessions: Sessions, edition: Edition) -> None:
-    queued(sessions, edition, 1)
-    job = claim(sessions, JobStage.READ, 1, [edition.team_id])[0]
+def test_a_retry_waits_longer_each_time(records: Records, edition: Edition) -> None:
+    queued(records, edition, 1)
+    job = claim(records, JobStage.READ, 1, [edition.team_id])[0]
     pauses = []
     for attempt in (1, 2, 3):
         job.attempts = attempt
@@ -173,23 +173,23 @@ def test_a_retry_waits_longer_each_time(sessions: Sessions, edition: Edition) ->
 
 
 def test_a_round_of_embedding_takes_no_more_than_it_can(
-    sessions: Sessions, edition: Edition
+    records: Records, edition: Edition
 ) -> None:
-    jobs = queued(sessions, edition, 4)
-    with writing(sessions) as session:
+    jobs = queued(records, edition, 4)
+    with records.writing() as session:
         for key in jobs:
             job = session.get_one(Job, key)
             job.stage, job.total = JobStage.EMBED, 100
         session.commit()
-    assert len(claim(sessions, JobStage.EMBED, 64, [edition.team_id], most_passages=150)) == 2
-    assert len(claim(sessions, JobStage.EMBED, 64, [edition.team_id], most_passages=50)) == 1
+    assert len(claim(records, JobStage.EMBED, 64, [edition.team_id], max_passages=150)) == 2
+    assert len(claim(records, JobStage.EMBED, 64, [edition.team_id], max_passages=50)) == 1
 
 
-def test_a_newer_revision_drops_the_job_of_the_older(sessions: Sessions, edition: Edition) -> None:
+def test_a_newer_revision_drops_the_job_of_the_older(records: Records, edition: Edition) -> None:
     from fontanel.records.tables import Kb
 
-    old = queued(sessions, edition, 1)[0]
-    with writing(sessions) as session:
+    old = queued(records, edition, 1)[0]
+    with records.writing() as session:
         kb = session.get_one(Kb, edition.kb_id)
         added = add_document(session, kb, "0.md", "f" * 64, 2, None)
         session.commit()
@@ -222,11 +222,11 @@ def test_names_that_are_none_are_refused(raw: str) -> None:
 
 @pytest.mark.parametrize("kind", ["words", "vectors"])
 def test_a_merge_in_a_process_of_its_own_writes_what_one_here_does(
-    sessions: Sessions, editions: Editions, edition: Edition, tmp_path: Path, kind: str
+    records: Records, editions: Editions, edition: Edition, tmp_path: Path, kind: str
 ) -> None:
     for first in (1, 6, 11):
-        add_segment(sessions, editions, edition, list(range(first, first + 5)))
-    with sessions() as session:
+        add_segment(records, editions, edition, list(range(first, first + 5)))
+    with records.reading() as session:
         rows = session.scalars(select(Segment).where(Segment.kind == kind)).all()
     plan = MergePlan(
         kind,
@@ -250,13 +250,13 @@ def test_a_merge_that_fails_says_so_and_leaves_no_file(tmp_path: Path) -> None:
 
 
 def test_editions_that_were_written_to_are_merged_in_turn(
-    sessions: Sessions, editions: Editions, edition: Edition
+    records: Records, editions: Editions, edition: Edition
 ) -> None:
     for first in range(1, 41, 5):
-        add_segment(sessions, editions, edition, list(range(first, first + 5)))
+        add_segment(records, editions, edition, list(range(first, first + 5)))
     assert editions.merge_round()
     assert not editions.merge_round()
-    with sessions() as session:
+    with records.reading() as session:
         assert {row.passages for row in session.scalars(select(Segment))} == {40}
     found = editions.snapshot(edition.id).search(
         Query("gale", mode=Mode.LEXICAL, limit=100, per_document=100, fold=False)
@@ -265,12 +265,12 @@ def test_editions_that_were_written_to_are_merged_in_turn(
 
 
 def test_what_dies_while_segments_are_merged_stays_dead(
-    sessions: Sessions, editions: Editions, edition: Edition
+    records: Records, editions: Editions, edition: Edition
 ) -> None:
     for first in range(1, 41, 5):
-        add_segment(sessions, editions, edition, list(range(first, first + 5)))
+        add_segment(records, editions, edition, list(range(first, first + 5)))
     planned = editions.snapshot(edition.id)
-    with writing(sessions) as session:
+    with records.writing() as session:
         session.add(Tombstone(edition_id=edition.id, passage_id=17, team_id="team_a"))
         session.commit()
     # The merge works from the snapshot before: passage 17 lives in it.

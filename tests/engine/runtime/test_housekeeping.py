@@ -11,8 +11,7 @@ from sqlalchemy import select, update
 
 from fontanel.engine.documents.documents import add_document
 from fontanel.engine.documents.kbs import create_kb
-from fontanel.engine.runtime.runtime import Workshop
-from fontanel.records.database import writing
+from fontanel.engine.runtime.runtime import Runtime
 from fontanel.records.tables import (
     Document,
     DocumentState,
@@ -26,19 +25,19 @@ from fontanel.settings import Settings
 
 
 @pytest.fixture
-def workshop(tmp_path: Path) -> Iterator[Workshop]:
+def runtime(tmp_path: Path) -> Iterator[Runtime]:
     """One that does nothing by itself, with a team."""
-    found = Workshop(Settings(data=tmp_path / "data", removed_days=30))
-    with writing(found.sessions) as session:
+    found = Runtime(Settings(data=tmp_path / "data", removed_days=30))
+    with found.records.writing() as session:
         session.add(Team(id="team_a", slug="a", name="A"))
         session.commit()
     yield found
     found.stop()
 
 
-def test_documents_go_long_after_they_left_their_source(workshop: Workshop) -> None:
+def test_documents_go_long_after_they_left_their_source(runtime: Runtime) -> None:
     ages = {"old.md": 31, "new.md": 29, "here.md": 400}
-    with writing(workshop.sessions) as session:
+    with runtime.records.writing() as session:
         kb = create_kb(session, "team_a", "Rules", "", None)
         for name in ages:
             document = add_document(session, kb, name, f"{len(name):064x}", 3, None).document
@@ -48,13 +47,13 @@ def test_documents_go_long_after_they_left_their_source(workshop: Workshop) -> N
             at = now() - timedelta(days=days)
             session.execute(update(Document).where(Document.name == name).values(changed_at=at))
         session.commit()
-    workshop.remove_gone()
-    with workshop.sessions() as session:
+    runtime.housekeeping.delete_removed_documents()
+    with runtime.records.reading() as session:
         assert set(session.scalars(select(Document.name))) == {"new.md", "here.md"}
 
 
-def test_sign_ins_and_kept_replies_end(workshop: Workshop) -> None:
-    with writing(workshop.sessions) as session:
+def test_sign_ins_and_kept_replies_end(runtime: Runtime) -> None:
+    with runtime.records.writing() as session:
         session.add(
             Person(
                 id="per_a", email="a@skerrow.example", name="A", password_hash="-", operator=False
@@ -79,7 +78,7 @@ def test_sign_ins_and_kept_replies_end(workshop: Workshop) -> None:
                 )
             )
         session.commit()
-    workshop.forget_old()
-    with workshop.sessions() as session:
+    runtime.housekeeping.delete_expired_sign_ins()
+    with runtime.records.reading() as session:
         assert session.scalars(select(SignIn.token_hash)).all() == ["new"]
         assert session.scalars(select(IdempotentReply.key)).all() == ["new"]

@@ -10,9 +10,9 @@ import pytest
 
 from fontanel.engine.sync.cron import cron_trigger
 from fontanel.engine.sync.planning import next_run
-from fontanel.errors import Refused
+from fontanel.errors import Refused, SecretUnreadable
 from fontanel.records.tables import Source
-from fontanel.records.vault import SecretsLost, Vault
+from fontanel.records.vault import Vault
 
 NOW = datetime(2026, 11, 23, 12, 0, tzinfo=UTC)
 
@@ -88,5 +88,5 @@ def test_secrets_are_sealed_and_the_key_is_for_the_service_alone(tmp_path: Path)
     assert b"tide-table" not in sealed
     assert stat.S_IMODE((tmp_path / "secret.key").stat().st_mode) == 0o600
     assert Vault(tmp_path / "secret.key").open(sealed) == {"password": "tide-table"}
-    with pytest.raises(SecretsLost, match="Enter them again"):
+    with pytest.raises(SecretUnreadable, match="Enter them again"):
         Vault(tmp_path / "another.key").open(sealed)

@@ -14,7 +14,7 @@ from tests.conftest import DOCUMENTS, EMBEDDER, STORM
 from fontanel.core.embedding.encoder import OnnxEmbedder
 from fontanel.engine.workers.processes import Worker, WorkerDied, WorkerOverran
 
-SETTINGS = {"target_tokens": 200, "least_tokens": 60}
+SETTINGS = {"target_tokens": 200, "min_tokens": 60}
 
 
 @pytest.fixture

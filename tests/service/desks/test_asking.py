@@ -208,7 +208,7 @@ def test_without_an_embedder_words_alone_work_and_it_is_said(
             == "indexed"
         )
         found = team.client.search(kb, "quay crane gust", mode="vector")
-        assert found.by_words
+        assert found.keyword_only
         assert found.mode == "lexical"
         assert found.hits
         assert "38 knots" in team.client.ask(kb, "At what gust does the quay crane stop?").text

@@ -30,7 +30,7 @@ GUEST = "a guest's own secret 0001"
 
 @pytest.fixture(scope="module")
 def models(service: Service, model_server: str) -> Iterator[str]:
-    """Each behaviour of the stand-in model server as a model of its name."""
+    """Each behaviour of the simulator model server as a model of its name."""
     url = model_server
     with service.operator() as operator:
         for name in (
@@ -123,7 +123,7 @@ def test_a_desk_is_drafted_published_compared_and_rolled_back(
     [
         ({"kbs": [{"kb": "nothing-there"}]}, "settings.kbs"),
         ({"model": "no such model"}, "settings.model"),
-        ({"evidence_floor": 7}, "settings.evidence_floor"),
+        ({"evidence_needed": 7}, "settings.evidence_needed"),
         ({"colour": "neon"}, "settings.colour"),
         ({"frame_origins": ["intranet"]}, "settings.frame_origins"),
         ({"no_such_setting": 1}, "settings.no_such_setting"),
@@ -144,7 +144,7 @@ def test_answers_keep_to_length_and_layout(marine: Marine, desk: Callable[..., s
     question = "How is a crane taken out of service?"
     for layout, begins in (("list", "- "), ("steps", "1. "), ("table", "| ")):
         text = client.ask_desk(
-            found.id, question, settings={"layout": layout, "evidence_floor": 0.0}
+            found.id, question, settings={"layout": layout, "evidence_needed": 0.0}
         ).text
         assert all(
             line.startswith(("- ", "|") if layout != "steps" else tuple("123456789"))
@@ -193,7 +193,7 @@ def test_a_model_answers_with_citations_bound_and_checked(
     assert record.prompt[0].role == "system"
     assert record.tokens_read > 100
     assert record.cost == pytest.approx((record.tokens_read * 2 + record.tokens_written * 8) / 1e6)
-    packed = next(step for step in record.steps if step.name == "packing").told
+    packed = next(step for step in record.steps if step.name == "packing").details
     assert packed["tokens"] <= packed["budget"] == 1200
 
 
@@ -343,7 +343,7 @@ def test_orders_in_documents_steer_no_desk(
     for document in client.list_documents(kb):
         client.wait_for_document(kb, document.id)
     desk = client.create_desk(
-        "Lock desk", s.DeskSettings(kbs=[s.DeskKb(kb=kb)], model=model, evidence_floor=0.0)
+        "Lock desk", s.DeskSettings(kbs=[s.DeskKb(kb=kb)], model=model, evidence_needed=0.0)
     )
     client.publish_desk(desk.id)
     for question in (
@@ -446,7 +446,7 @@ def test_guests_come_by_a_link_and_reach_nothing_else(
         with pytest.raises(NotSignedIn):
             reach()
     with pytest.raises(NotAllowed):
-        guest.ask_desk(found.id, QUESTION, settings={"evidence_floor": 0})
+        guest.ask_desk(found.id, QUESTION, settings={"evidence_needed": 0})
     guest.ask_desk(found.id, QUESTION)
     with pytest.raises(ProblemError, match="3 questions a minute"):
         guest.ask_desk(found.id, QUESTION)
@@ -494,25 +494,25 @@ def test_a_question_goes_to_the_knowledge_base_that_its_line_names(team: TeamSet
     for name, text in (
         ("Kitchen", "# Menu\n\nThe soup of the day costs 6 crowns. The kitchen closes at 21:00."),
         (
-            "Workshop",
-            "# Tools\n\nThe drill press runs at 900 turns a minute. The workshop closes at 16:00.",
+            "Runtime",
+            "# Tools\n\nThe drill press runs at 900 turns a minute. The runtime closes at 16:00.",
         ),
     ):
         kb = client.create_kb(name).slug
         client.add_document(kb, text.encode(), f"{kb}.md", wait=True)
     parts = [
         s.DeskKb(kb="kitchen", use_for="meals, soup, prices of food"),
-        s.DeskKb(kb="workshop", use_for="tools, drills, machines"),
+        s.DeskKb(kb="runtime", use_for="tools, drills, machines"),
     ]
-    desk = client.create_desk("Both", s.DeskSettings(kbs=parts, evidence_floor=0.0))
+    desk = client.create_desk("Both", s.DeskSettings(kbs=parts, evidence_needed=0.0))
     client.publish_desk(desk.id)
     answer = client.ask_desk(desk.id, "What does the soup cost as a meal?")
     assert "6 crowns" in answer.text
     record = client.show_answer(answer.turn_id)
-    told = next(step for step in record.steps if step.name == "choosing knowledge bases").told[
+    told = next(step for step in record.steps if step.name == "choosing knowledge bases").details[
         "kbs"
     ]
-    assert {row["name"]: row["used"] for row in told} == {"Kitchen": True, "Workshop": False}
+    assert {row["name"]: row["used"] for row in told} == {"Kitchen": True, "Runtime": False}
     assert {passage.title for passage in record.evidence} == {"Menu"}
 
 
@@ -527,7 +527,7 @@ def test_a_record_says_when_its_text_has_changed_and_asks_again(team: TeamSetup)
         wait=True,
     )
     desk = client.create_desk(
-        "Rules", s.DeskSettings(kbs=[s.DeskKb(kb=kb)], link_tags=["page"], evidence_floor=0.0)
+        "Rules", s.DeskSettings(kbs=[s.DeskKb(kb=kb)], link_tags=["page"], evidence_needed=0.0)
     )
     client.publish_desk(desk.id)
     answer = client.ask_desk(desk.id, "Which channel does the lock keeper answer on?")
@@ -566,7 +566,7 @@ def test_a_budget_warns_and_then_holds_models_back(models: str, team: TeamSetup)
         kb, b"# Lock\n\nThe lock keeper answers on channel 71.", "lock.md", wait=True
     )
     desk = client.create_desk(
-        "Rules", s.DeskSettings(kbs=[s.DeskKb(kb=kb)], model="honest", evidence_floor=0.0)
+        "Rules", s.DeskSettings(kbs=[s.DeskKb(kb=kb)], model="honest", evidence_needed=0.0)
     )
     client.publish_desk(desk.id)
     question = "Which channel does the lock keeper answer on?"

@@ -88,7 +88,7 @@ def test_an_edition_built_later_holds_the_description(
     client.add_document(kb, SCAN, "scan_1.txt", wait=True)
     client.change_kb(kb, describer="honest-describer")
     settled(client, kb)
-    client.build_edition(kb, s.Splitting(target_tokens=60, least_tokens=20))
+    client.build_edition(kb, s.Splitting(target_tokens=60, min_tokens=20))
     until(lambda: client.list_editions(kb)[1].state == "ready")
     hit = client.search(kb, "duty officer", edition=2, explain=True).hits[0]
     assert hit.explanation is not None

@@ -63,7 +63,7 @@ def test_other_bytes_are_a_new_revision_and_replace_the_old_in_answers(
         key=lambda item: item["number"],
     )
     assert "38 knots" in team.client.document_text(storm, "storm-plan.md", old["id"]).text
-    assert new["id"] == revised.document.serving_revision
+    assert new["id"] == revised.document.active_revision
 
 
 def test_a_bad_new_revision_leaves_the_good_one_serving(team: TeamSetup, storm: str) -> None:
@@ -226,7 +226,7 @@ def test_a_failed_document_can_be_retried_and_others_not(team: TeamSetup, storm:
 
 
 def test_a_throwaway_knowledge_base_has_its_end_and_others_none(team: TeamSetup, kb: str) -> None:
-    tried = team.client.create_kb("Try this", throwaway=True)
+    tried = team.client.create_kb("Try this", temporary=True)
     assert tried.expires_at is not None
     assert timedelta(hours=23) < tried.expires_at - datetime.now(UTC) <= timedelta(hours=24)
     assert team.client.show_kb(kb).expires_at is None

@@ -12,7 +12,7 @@ LONG = "# Lock\n\n" + "\n\n".join(
     f"The lock keeper notes the draught of ship {n} and the level of the basin before the gates are opened at tide {n}."
     for n in range(60)
 )
-SMALL = Splitting(target_tokens=60, least_tokens=20)
+SMALL = Splitting(target_tokens=60, min_tokens=20)
 
 
 def built(client: Client, kb: str, number: int) -> EditionOut:
@@ -50,7 +50,7 @@ def test_an_edition_is_built_beside_the_serving_one(team: TeamSetup, two: str) -
 
 def test_an_edition_can_keep_its_vectors_as_bytes(team: TeamSetup, two: str) -> None:
     client = team.client
-    client.build_edition(two, Splitting(target_tokens=60, least_tokens=20, compact=True))
+    client.build_edition(two, Splitting(target_tokens=60, min_tokens=20, compact=True))
     third = built(client, two, 3)
     assert third.splitting.compact
 
@@ -97,7 +97,7 @@ def test_changes_reach_both(team: TeamSetup, two: str) -> None:
 
 def test_switching_and_switching_back(team: TeamSetup, two: str) -> None:
     before = team.client.search(two, "draught of ship 7").hits[0].text
-    switched = team.client.serve_edition(two, 2)
+    switched = team.client.activate_edition(two, 2)
     assert switched.serving
     for document in team.client.list_documents(two):
         shown = list(team.client.list_passages(two, document.id))
@@ -113,7 +113,7 @@ def test_switching_and_switching_back(team: TeamSetup, two: str) -> None:
         two, b"# Pilots\n\nThe pilot boards at the fairway buoy.", "pilots.md", wait=True
     )
     built(team.client, two, 1)
-    team.client.serve_edition(two, 1)
+    team.client.activate_edition(two, 1)
     assert team.client.search(two, "draught of ship 7").hits[0].text == before
     assert team.client.search(two, "fairway buoy").hits[0].document_name == "pilots.md"
 
@@ -143,13 +143,13 @@ def test_what_cannot_be_done_is_refused(team: TeamSetup, two: str) -> None:
     with pytest.raises(NotFound, match="no edition 7"):
         team.client.search(two, "wind", edition=7)
     with pytest.raises(NotFound):
-        team.client.serve_edition(two, 7)
+        team.client.activate_edition(two, 7)
 
 
 def test_a_dropped_edition_is_gone_and_its_number_never_comes_back(
     team: TeamSetup, two: str
 ) -> None:
-    team.client.build_edition(two, Splitting(target_tokens=80, least_tokens=20))
+    team.client.build_edition(two, Splitting(target_tokens=80, min_tokens=20))
     built(team.client, two, 3)
     team.client.drop_edition(two, 2)
     assert [edition.number for edition in team.client.list_editions(two)] == [1, 3]

@@ -53,7 +53,7 @@ def test_a_successor_takes_over_with_what_came_meanwhile(tmp_path: Path, other: 
     client.add_document(kb, NOTE, "lights.md", wait=True)
     until(lambda: taken_over(client, kb, 2))
     edition = client.list_editions(kb)[0]
-    assert (edition.embedder, edition.outdated, edition.takes_over) == (
+    assert (edition.embedder, edition.outdated, edition.replaces_active) == (
         "another-embedder",
         False,
         False,
@@ -64,7 +64,7 @@ def test_a_successor_takes_over_with_what_came_meanwhile(tmp_path: Path, other: 
         ("when do the lights burn", "lights.md"),
     ):
         found = client.search(kb, question)
-        assert not found.by_words
+        assert not found.keyword_only
         assert found.hits[0].document_name == document
         assert found.hits[0].similarity is not None
     assert [document.state for document in client.list_documents(kb)] == ["indexed", "indexed"]
@@ -115,7 +115,7 @@ def test_an_edition_beside_is_left_as_it_is_and_searched_by_words(
     tmp_path: Path, other: Path
 ) -> None:
     service, team, kb = started(tmp_path)
-    team.client.build_edition(kb, Splitting(target_tokens=60, least_tokens=20))
+    team.client.build_edition(kb, Splitting(target_tokens=60, min_tokens=20))
     until(lambda: team.client.list_editions(kb)[1].state == "ready")
     client = again(service, team, FONTANEL_EMBEDDER=str(other))
     until(lambda: client.list_editions(kb)[-1].serving)
@@ -123,6 +123,6 @@ def test_an_edition_beside_is_left_as_it_is_and_searched_by_words(
     assert (beside.number, beside.outdated) == (2, True)
     client.add_document(kb, NOTE, "lights.md", wait=True)
     found = client.search(kb, "leading lights", edition=2)
-    assert found.by_words
+    assert found.keyword_only
     until(lambda: client.search(kb, "leading lights", edition=2).hits)
     service.stop()

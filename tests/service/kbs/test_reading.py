@@ -72,7 +72,7 @@ class TestPreview:
     def test_settings_change_the_cuts(self, team: TeamSetup, kb: str) -> None:
         prose = ("The lock opens at nine each morning and shuts at dusk. " * 60).encode()
         small = team.client.preview(
-            kb, prose, "lock.txt", Splitting(target_tokens=60, least_tokens=20, overlap_tokens=30)
+            kb, prose, "lock.txt", Splitting(target_tokens=60, min_tokens=20, overlap_tokens=30)
         )
         large = team.client.preview(kb, prose, "lock.txt", Splitting(target_tokens=240))
         assert small.sizes.passages > large.sizes.passages
@@ -83,7 +83,7 @@ class TestPreview:
 
     def test_it_cuts_as_adding_does(self, team: TeamSetup) -> None:
         splitting = Splitting(
-            target_tokens=80, least_tokens=20, overlap_tokens=20, table_mode="single"
+            target_tokens=80, min_tokens=20, overlap_tokens=20, table_mode="single"
         )
         kb = team.client.create_kb("Small cuts", splitting=splitting).slug
         tried = team.client.preview(kb, HANDBOOK)
@@ -100,7 +100,7 @@ class TestPreview:
             ("splitting", '{"target_tokens": 3}'),
             ("splitting", "{"),
             ("columns", '{"text": []}'),
-            ("splitting", '{"target_tokens": 50, "overlap_tokens": 60, "least_tokens": 10}'),
+            ("splitting", '{"target_tokens": 50, "overlap_tokens": 60, "min_tokens": 10}'),
         ],
     )
     def test_settings_that_make_no_sense_are_refused(

@@ -57,12 +57,12 @@ def test_neighbours_can_be_shown_as_one(marine: Marine) -> None:
 def test_an_explanation_adds_up(marine: Marine) -> None:
     team, kb = marine
     found = team.client.search(
-        kb, "wind limit for departure from the outer berth", explain=True, words_weight=0.3
+        kb, "wind limit for departure from the outer berth", explain=True, keyword_weight=0.3
     )
     for hit in found.hits:
         why = hit.explanation
         assert why is not None
-        assert (why.words_part + why.meaning_part + why.document_part) * why.boost == pytest.approx(
+        assert (why.keyword_part + why.semantic_part + why.document_part) * why.boost == pytest.approx(
             hit.score, abs=3e-4
         )
         assert sum(term.score for term in why.terms) == pytest.approx(hit.lexical, abs=1e-2)
@@ -71,8 +71,8 @@ def test_an_explanation_adds_up(marine: Marine) -> None:
                 term.score, abs=1e-3
             )
             assert hit.terms[term.term] == term.score
-    assert max(hit.explanation.words_part for hit in found.hits if hit.explanation) <= 0.3 + 1e-4
-    assert found.looked_at >= len(found.hits)
+    assert max(hit.explanation.keyword_part for hit in found.hits if hit.explanation) <= 0.3 + 1e-4
+    assert found.scored >= len(found.hits)
     assert team.client.search(kb, "wind").hits[0].explanation is None
 
 
@@ -146,4 +146,4 @@ def test_many_who_search_at_once_each_find_what_one_alone_finds(marine: Marine) 
         found = list(pool.map(lambda question: team.client.search(kb, question), asked))
     for question, result in zip(asked, found, strict=True):
         assert [hit.passage_id for hit in result.hits] == alone[question]
-        assert not result.by_words
+        assert not result.keyword_only

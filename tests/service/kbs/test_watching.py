@@ -10,8 +10,8 @@ from datetime import timedelta
 import httpx
 from sqlalchemy import insert, update
 
-from fontanel.records.database import open_database, writing
 from fontanel.records.tables import Document, DocumentState, Kb, Revision, now
+from fontanel.records.unit_of_work import Records
 from fontanel.schemas import DocumentOut, KbOut
 from tests.conftest import STORM, Service, TeamSetup, new_team
 from tests.core import samples
@@ -55,10 +55,10 @@ def test_documents_can_be_watched_as_they_move(team: TeamSetup, kb: str) -> None
             if name == "removed":
                 assert data == {"id": added.document.id}
                 break
-    order = ["waiting", "reading", "splitting", "indexed_by_words", "indexed"]
+    order = ["waiting", "reading", "splitting", "keyword_ready", "indexed"]
     assert states == sorted(states, key=order.index)
     assert states[-1] == "indexed"
-    assert "indexed_by_words" in states
+    assert "keyword_ready" in states
 
 
 def test_what_is_deleted_with_a_document_is_told_too(team: TeamSetup, kb: str) -> None:
@@ -81,9 +81,9 @@ def test_what_is_deleted_with_a_document_is_told_too(team: TeamSetup, kb: str) -
 def test_thousands_of_changes_are_all_told_in_their_turn(service: Service) -> None:
     team = new_team(service)
     kb = team.client.create_kb("Large").slug
-    engine, sessions = open_database(service.data / "fontanel.db")
+    records = Records(service.data / "fontanel.db")
     count, at = 1_300, now() - timedelta(days=1)
-    with writing(sessions) as session:
+    with records.writing() as session:
         held = session.get_one(Kb, team.client.show_kb(kb).id)
         of_kb = {
             "team_id": held.team_id,
@@ -129,7 +129,7 @@ def test_thousands_of_changes_are_all_told_in_their_turn(service: Service) -> No
     with watched(team, kb) as stream:
         assert next(stream)[0] == "kb", "settled documents are not told of at first"
         # All at the same moment: the key tells them apart.
-        with writing(sessions) as session:
+        with records.writing() as session:
             session.execute(
                 update(Document).where(Document.kb_id == held.id).values(change=1, version=2)
             )
@@ -141,7 +141,7 @@ def test_thousands_of_changes_are_all_told_in_their_turn(service: Service) -> No
             if name == "document":
                 told.append(DocumentOut.model_validate(data).name)
     assert told[:-1] == [f"d{n:04}" for n in range(count)]
-    engine.dispose()
+    records.close()
 
 
 def test_other_tags_and_another_name_are_told(team: TeamSetup, storm: str) -> None:

@@ -110,7 +110,7 @@ def test_a_run_that_would_remove_much_is_held(team: TeamSetup, folder: Path) -> 
         (folder / f"notice-{number:02}.md").unlink()
     held = client.sync_source("kb", source.id, wait=True)
     assert held.state == "held"
-    assert held.held_for == "12 of 30 documents would be removed."
+    assert held.held_reason == "12 of 30 documents would be removed."
     assert len(names(client)) == 30
     assert client.show_source("kb", source.id).freshness.state in ("late", "unscheduled")
     missing = [item.id for item in client.list_sync_items("kb", source.id, held.id, "missing")]
@@ -154,7 +154,7 @@ def test_an_emptied_folder_of_few_documents_is_held_too(team: TeamSetup, folder:
     for path in folder.iterdir():
         path.unlink()
     held = client.sync_source("kb", source.id, wait=True)
-    assert held.held_for == "The source lists nothing any more; 2 documents would be removed."
+    assert held.held_reason == "The source lists nothing any more; 2 documents would be removed."
     client.reject_sync("kb", source.id)
     assert len(names(client)) == 2
 

@@ -186,7 +186,7 @@ def test_a_run_that_can_fetch_little_is_held_and_harms_nothing(
         web.pages[f"/{number}"] = Answer(b"broken", 500)
     held = client.sync_source("kb", source.id, wait=True)
     assert held.state == "held"
-    assert "could not be fetched" in str(held.held_for)
+    assert "could not be fetched" in str(held.held_reason)
     assert len(names(client)) == 15
     assert all(document.state == "indexed" for document in client.list_documents("kb"))
     assert "21 seconds" in client.ask("kb", "How often does the light Gannet show?").text

@@ -11,7 +11,7 @@ import { Sign } from "../desks/words";
 import { ContextSheet } from "./ContextSheet";
 import { Helpful } from "./Helpful";
 
-type Face = Schemas["DeskFace"];
+type Face = Schemas["PublicDesk"];
 type Headers = Record<string, string>;
 
 /** A guest's own secret, kept in this browser for each link. */

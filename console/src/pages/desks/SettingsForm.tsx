@@ -60,7 +60,7 @@ export function SettingsForm({ settings, onChange, kbs, models }: Props) {
       )}
     </Field>
   );
-  const floor = settings.evidence_floor ?? 0.4;
+  const floor = settings.evidence_needed ?? 0.4;
   return (
     <>
       <Group title="What it is">
@@ -89,7 +89,7 @@ export function SettingsForm({ settings, onChange, kbs, models }: Props) {
       <Group title="How it answers">
         {choice("ground", "Answers rest on", [["only_sources", "the documents alone"], ["sources_first", "the documents first; else what the model knows, saying so"]])}
         <Field label={`Strictness: declines below ${Math.round(floor * 100)} %`} says={floor < 0.25 ? "Nearly everything is answered, more of it wrongly." : floor > 0.65 ? "Much is declined that the documents do answer." : "About as strict as measured to be best."}>
-          {(id) => <input id={id} type="range" className="range range-primary range-sm w-full" min={0} max={1} step={0.05} value={floor} onChange={(e) => set({ evidence_floor: Number(e.target.value) })} />}
+          {(id) => <input id={id} type="range" className="range range-primary range-sm w-full" min={0} max={1} step={0.05} value={floor} onChange={(e) => set({ evidence_needed: Number(e.target.value) })} />}
         </Field>
         <div className="grid grid-cols-2 gap-3">
           {number("passages", "Passages looked through", 1, 40)}

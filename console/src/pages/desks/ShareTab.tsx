@@ -15,13 +15,13 @@ export function ShareTab() {
   const [name, setName] = useState("");
   const [pace, setPace] = useState(10);
   const [days, setDays] = useState("");
-  const [made, setMade] = useState<Schemas["DeskLinkMade"] | null>(null);
+  const [made, setMade] = useState<Schemas["DeskLinkCreated"] | null>(null);
   const [error, setError] = useState<string | null>(null);
   const attempt = (work: Promise<unknown>) => work.then(() => (setError(null), links.reload(), reload())).catch((problem: Error) => setError(problem.message));
   const make = (event: FormEvent) => {
     event.preventDefault();
     const body = { name, per_minute: pace, expires_in_days: days ? Number(days) : null };
-    void attempt(send<Schemas["DeskLinkMade"]>("POST", `${api}/links`, body).then((link) => (setMade(link), setName(""))));
+    void attempt(send<Schemas["DeskLinkCreated"]>("POST", `${api}/links`, body).then((link) => (setMade(link), setName(""))));
   };
   const remove = () => {
     if (confirm(`Delete ${desk.name} with all its conversations?`)) void attempt(send("DELETE", api).then(() => navigate(`/t/${team.slug}/desks`)));

@@ -23,7 +23,7 @@ export function ChangesPage() {
   const query = [before && `before=${before}`, after && `after=${after}`].filter(Boolean).join("&");
   const found = useLoad<Schemas["DifferencesOut"]>(`${api}/differences${query ? `?${query}` : ""}`);
   const { reload } = found;
-  const served = document?.serving_revision;
+  const served = document?.active_revision;
   // A revision that has just been read can be compared.
   useEffect(reload, [served, reload]);
   const [failure, setFailure] = useState<string | null>(null);

@@ -24,7 +24,7 @@ export function DocumentPage() {
   const wanted = address.get("revision");
   const { data: document, error, setData } = usePolled<Doc>(api, onItsWay, null);
   const removed = document?.state === "removed";
-  const served = document?.serving_revision ?? (removed ? document.revision.id : null);
+  const served = document?.active_revision ?? (removed ? document.revision.id : null);
   const readable = served ? `${api}/text?revision=${wanted ?? served}` : null;
   const text = useLoad<Schemas["DocumentTextOut"]>(readable);
   const [outlined, setOutlined] = useState(false);

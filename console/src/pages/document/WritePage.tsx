@@ -27,7 +27,7 @@ export function WritePage() {
         setName(written.name);
         setVersion(document.version);
         if (written.editable) setText(written.text);
-        else setError(written.why_not ?? "It cannot be edited here.");
+        else setError(written.reason ?? "It cannot be edited here.");
       })
       .catch((problem: Error) => setError(problem.message));
   }, [api, id]);

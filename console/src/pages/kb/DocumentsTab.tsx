@@ -221,7 +221,7 @@ function Bulk({ api, picked, onDone }: { api: string; picked: ReadonlySet<string
     send("POST", `${api}/documents/bulk`, { action, chosen: { documents: [...picked] }, ...more }).then(onDone, (problem: Error) => setSaid(problem.message));
   const pairs = tags.split(",").map((part) => part.trim()).filter((part) => part.includes("="));
   return (
-    <div className="sheet mb-3 flex flex-wrap items-center gap-3 px-4 py-2.5" role="toolbar" aria-label="Chosen documents">
+    <div className="sheet mb-3 flex flex-wrap items-center gap-3 px-4 py-2.5" role="toolbar" aria-label="DocumentSelection documents">
       <b>{count(picked.size)} chosen</b>
       <button type="button" className="btn btn-sm" onClick={() => void act("reread")}>
         Read again

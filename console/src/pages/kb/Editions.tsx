@@ -113,7 +113,7 @@ function EditionState({ edition }: { edition: Edition }) {
       <span className="flex flex-col gap-1">
         <span>
           {edition.done} of {edition.total} documents{left}
-          {edition.takes_over && "; then it serves"}
+          {edition.replaces_active && "; then it serves"}
         </span>
         <progress className="progress progress-primary w-36" value={edition.done + edition.failed} max={edition.total} aria-label={`Edition ${edition.number}`} />
       </span>

@@ -46,7 +46,7 @@ export function SearchTab() {
         question,
         mode: way.mode,
         limit,
-        words_weight: way.weight === null ? null : way.weight / 100,
+        keyword_weight: way.weight === null ? null : way.weight / 100,
         prefer_newer: way.newer,
         join_neighbours: way.joined,
         per_document: way.perDocument,
@@ -193,7 +193,7 @@ function Results({ found, other, path, explained }: { found: Found; other?: Foun
     <>
       <p className="soft mb-2">
         {found.hits.length === 0 ? "Nothing found. Try other words, or search by meaning." : `${found.hits.length} passages in ${Math.round(found.seconds * 1000)} ms`}
-        {found.by_words && " · found by words alone"}
+        {found.keyword_only && " · found by words alone"}
       </p>
       {corrected.map(([word, near]) => (
         <p key={word} className="mb-2">
@@ -276,7 +276,7 @@ function Explanation({ explanation, hit }: { explanation: Schemas["ExplanationOu
   return (
     <div className="border-base-300 mt-3 border-t pt-2 text-[12.5px] tabular-nums">
       <p>
-        score {hit.score.toFixed(3)} = words {explanation.words_part.toFixed(3)} + meaning {explanation.meaning_part.toFixed(3)}
+        score {hit.score.toFixed(3)} = words {explanation.keyword_part.toFixed(3)} + meaning {explanation.semantic_part.toFixed(3)}
         {explanation.document_part > 0 && ` + its document ${explanation.document_part.toFixed(3)}`}
         {explanation.boost !== 1 && `, times ${explanation.boost.toFixed(2)}`}
         <span className="soft"> · {hit.similarity != null && `cosine ${hit.similarity.toFixed(2)} · `}

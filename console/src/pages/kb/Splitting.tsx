@@ -2,7 +2,7 @@ import type { Schemas } from "../../api/client";
 
 export type Splitting = Schemas["Splitting"];
 
-export const DEFAULT_SPLITTING: Splitting = { target_tokens: 300, least_tokens: 120, overlap_tokens: 0, table_mode: "packed", windows: true, compact: false };
+export const DEFAULT_SPLITTING: Splitting = { target_tokens: 300, min_tokens: 120, overlap_tokens: 0, table_mode: "packed", windows: true, compact: false };
 
 /** The settings in a line. */
 export function splittingText(splitting: Splitting): string {
@@ -14,7 +14,7 @@ export function splittingText(splitting: Splitting): string {
 
 const SIZES = [
   ["target_tokens", "Tokens a passage", 40, 1000],
-  ["least_tokens", "Joined below", 0, 500],
+  ["min_tokens", "Joined below", 0, 500],
   ["overlap_tokens", "Repeated", 0, 300],
 ] as const;
 

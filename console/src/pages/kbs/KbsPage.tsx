@@ -160,7 +160,7 @@ function TryDocument() {
     setShare(0);
     try {
       const name = `Try ${file.name.slice(0, 80)} ${new Date().toLocaleTimeString()}`;
-      const kb = await send<Kb>("POST", `${team.api}/kbs`, { name, throwaway: true });
+      const kb = await send<Kb>("POST", `${team.api}/kbs`, { name, temporary: true });
       await upload(`${team.api}/kbs/${kb.slug}/documents`, file, setShare);
       navigate(`/t/${team.slug}/kbs/${kb.slug}/ask`);
     } catch (problem) {

@@ -32,7 +32,7 @@ export function ModelsPage() {
         {data?.items.map((model) => (
           <One key={model.id} model={model} attempt={attempt} />
         ))}
-        {data?.items.length === 0 && <li className="soft p-5">No model yet: all desks use the built-in composer. Set one up below, or start a simulated one with “fontanel standin model”.</li>}
+        {data?.items.length === 0 && <li className="soft p-5">No model yet: all desks use the built-in composer. Set one up below, or start a simulated one with “fontanel simulator model”.</li>}
       </ul>
       <form className="sheet mt-6 grid gap-3.5 p-4 sm:grid-cols-2" onSubmit={create} aria-label="Set up a model">
         <h2 className="text-[19px] sm:col-span-2">Set up a model</h2>

@@ -7,11 +7,11 @@ import { useLoad } from "../../hooks/useLoad";
 export function Receivers({ api }: { api: string }) {
   const { data, reload } = useLoad<Schemas["Page_ReceiverOut_"]>(`${api}/receivers`);
   const [url, setUrl] = useState("");
-  const [made, setMade] = useState<Schemas["ReceiverMade"] | null>(null);
+  const [made, setMade] = useState<Schemas["ReceiverCreated"] | null>(null);
   const [error, setError] = useState<string | null>(null);
   const add = (event: FormEvent) => {
     event.preventDefault();
-    send<Schemas["ReceiverMade"]>("POST", `${api}/receivers`, { url })
+    send<Schemas["ReceiverCreated"]>("POST", `${api}/receivers`, { url })
       .then((receiver) => (setMade(receiver), setUrl(""), setError(null), reload()))
       .catch((problem: Error) => setError(problem.message));
   };

@@ -6,7 +6,7 @@ import { Door } from "./Door";
 /** What the link of an invitation opens. The secret stands behind the number sign, so that no server's log has it. */
 export function InvitationPage() {
   const [secret] = useState(location.hash.slice(1));
-  const [face, setFace] = useState<Schemas["InvitationFace"] | null>(null);
+  const [face, setFace] = useState<Schemas["InvitationDetails"] | null>(null);
   const [session, setSession] = useState<Session | null>(null);
   const [name, setName] = useState("");
   const [password, setPassword] = useState("");
@@ -14,7 +14,7 @@ export function InvitationPage() {
   const [busy, setBusy] = useState(false);
 
   useEffect(() => {
-    send<Schemas["InvitationFace"]>("POST", "/invitations/open", { secret })
+    send<Schemas["InvitationDetails"]>("POST", "/invitations/open", { secret })
       .then((found) => (setFace(found), setName(found.name)))
       .catch((problem: Error) => setError(problem.message));
     get<Session>("/session").then(setSession, () => setSession(null));

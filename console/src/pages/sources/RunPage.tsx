@@ -54,12 +54,12 @@ export function RunPage() {
       </h2>
       {sync.state === "held" && (
         <div className="sheet border-warning mb-5 border-2 p-5" role="alert">
-          <p className="font-semibold">{sync.held_for}</p>
+          <p className="font-semibold">{sync.held_reason}</p>
           <p className="soft mt-1 mb-3">Nothing was removed. Look at the list below: was this meant? If the source is only away for a while, later runs put it right by themselves.</p>
           {team.mayEdit && (
             <span className="flex gap-3">
               <button type="button" className="btn btn-primary btn-sm" onClick={() => void decide("confirm")}>
-                {/could not be fetched/.test(sync.held_for ?? "") ? "Go on all the same" : "Remove them"}
+                {/could not be fetched/.test(sync.held_reason ?? "") ? "Go on all the same" : "Remove them"}
               </button>
               <button type="button" className="btn btn-sm" onClick={() => void decide("reject")}>
                 Keep everything

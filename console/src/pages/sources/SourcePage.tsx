@@ -112,7 +112,7 @@ export function SourcePage() {
                 <td>{run.cause}</td>
                 <td>
                   <RunState sync={run} />
-                  {(run.held_for ?? run.error) && <span className="soft block max-w-md text-[13px]">{run.held_for ?? run.error}</span>}
+                  {(run.held_reason ?? run.error) && <span className="soft block max-w-md text-[13px]">{run.held_reason ?? run.error}</span>}
                 </td>
                 <td>{counts(run)}</td>
                 <td className="whitespace-nowrap">{took(run)}</td>

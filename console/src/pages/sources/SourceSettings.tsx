@@ -21,7 +21,7 @@ export function SourceSettings({ source, base, onDone }: { source: Source; base:
     schedule: source.cron ? "cron" : source.every_minutes ? "every" : "none", every: source.every_minutes ?? 15, cron: source.cron ?? "", target: source.target_minutes,
   });
   const [share, setShare] = useState(Math.round(source.guard_share * 100));
-  const [least, setLeast] = useState(source.guard_least);
+  const [least, setLeast] = useState(source.guard_min);
   const [rules, setRules] = useState<Rule[]>(source.tag_rules.map((rule) => ({ pattern: rule.pattern, tags: shown(rule.tags) })));
   const [trial, setTrial] = useState<Schemas["TrialOut"] | null>(null);
   const [error, setError] = useState<string | null>(null);
@@ -36,7 +36,7 @@ export function SourceSettings({ source, base, onDone }: { source: Source; base:
   const save = (event: FormEvent) => {
     event.preventDefault();
     const tag_rules = rules.filter((rule) => rule.pattern && rule.tags).map((rule) => ({ pattern: rule.pattern, tags: parsed(rule.tags) }));
-    const body = { settings: filled(settings), ...secrets, ...careBody(care), guard_share: share / 100, guard_least: least, tag_rules };
+    const body = { settings: filled(settings), ...secrets, ...careBody(care), guard_share: share / 100, guard_min: least, tag_rules };
     send("PATCH", base, body, { "If-Match": `"${source.version}"` })
       .then(onDone)
       .catch((problem: Error) => setError(problem.message));

@@ -81,7 +81,7 @@ function Row({ source, path }: { source: Source; path: string }) {
         {source.error && <div className="text-error max-w-md text-[13px]">{source.error}</div>}
         {last?.state === "held" && (
           <Link to={`${path}/runs/${last.id}`} className="text-warning block max-w-md text-[13px] font-semibold">
-            {last.held_for} Decide.
+            {last.held_reason} Decide.
           </Link>
         )}
       </td>

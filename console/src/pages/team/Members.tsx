@@ -18,7 +18,7 @@ export function Members({ api }: { api: string }) {
       .catch((problem: Error) => setFailed(problem.message));
   const forgotten = (email: string) =>
     void attempt(
-      send<Schemas["PasswordLinkMade"]>("POST", `/people/${encodeURIComponent(email)}/password-link`).then((made) =>
+      send<Schemas["PasswordLinkCreated"]>("POST", `/people/${encodeURIComponent(email)}/password-link`).then((made) =>
         setLink({ label: `Link by which ${made.email} sets a new password:`, secret: made.url }),
       ),
     );
@@ -83,7 +83,7 @@ export function Members({ api }: { api: string }) {
       <Invite
         onInvite={(body) =>
           attempt(
-            send<Schemas["InvitationMade"]>("POST", `${api}/invitations`, body).then((made) =>
+            send<Schemas["InvitationCreated"]>("POST", `${api}/invitations`, body).then((made) =>
               setLink(made.url ? { label: `Link for ${made.email}. Hand it over yourself; it works once:`, secret: made.url } : null),
             ),
           )

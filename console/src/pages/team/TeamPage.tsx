@@ -28,13 +28,13 @@ function Keys({ api, outsider }: { api: string; outsider: boolean }) {
   const [name, setName] = useState("");
   const [role, setRole] = useState<Role>("reader");
   const [days, setDays] = useState(outsider ? "1" : "");
-  const [made, setMade] = useState<Schemas["KeyMade"] | null>(null);
+  const [made, setMade] = useState<Schemas["KeyCreated"] | null>(null);
   const [failed, setFailed] = useState<string | null>(null);
   const attempt = (call: Promise<unknown>) => call.then(() => (setFailed(null), reload())).catch((problem: Error) => setFailed(problem.message));
   const make = (event: FormEvent) => {
     event.preventDefault();
     const body = { name, role, expires_in_days: days ? Number(days) : null };
-    void attempt(send<Schemas["KeyMade"]>("POST", `${api}/keys`, body).then((key) => (setMade(key), setName(""))));
+    void attempt(send<Schemas["KeyCreated"]>("POST", `${api}/keys`, body).then((key) => (setMade(key), setName(""))));
   };
   return (
     <section className="mt-9">

@@ -5,7 +5,7 @@ import { useLoad } from "../../hooks/useLoad";
 import { useTeam } from "../../hooks/useSession";
 
 type By = Schemas["UsageOut"]["by"];
-type Row = Schemas["UseRow"];
+type Row = Schemas["UsageRow"];
 const WAYS: [By, string][] = [["day", "by day"], ["desk", "by desk"], ["kb", "by knowledge base"], ["member", "by asker"], ["composer", "by model"]];
 
 /** What the team asked and used in the last thirty days. */

@@ -95,7 +95,7 @@ def add_commands(
         help='quotes, + and - mean nothing ("a phrase", +required, -excluded, beginning*)',
     )
     search.add_argument(
-        "--words-weight",
+        "--keyword-weight",
         type=float,
         metavar="SHARE",
         help="the share of words in the blend, 0 to 1",
@@ -151,7 +151,7 @@ def search_kb(context: Context, options: argparse.Namespace) -> None:
         parse_tags(options.tag),
         options.document,
         operators=not options.plain,
-        words_weight=options.words_weight,
+        keyword_weight=options.keyword_weight,
         prefer_newer=options.newer,
         boost=dict(map(_boost, options.boost)),
         join_neighbours=options.join,
@@ -161,7 +161,7 @@ def search_kb(context: Context, options: argparse.Namespace) -> None:
     if context.json:
         context.show(found)
         return
-    if found.by_words:
+    if found.keyword_only:
         print("fontanel: there is no embedder; found by words alone", file=sys.stderr)
     for word, near in found.corrected.items():
         print(
@@ -208,7 +208,7 @@ def _boost(text: str) -> tuple[str, float]:
 
 def _explanation(explanation: ExplanationOut) -> Padding:
     """How a score came about, as a small table."""
-    summed = f"words {explanation.words_part:.3f} + meaning {explanation.meaning_part:.3f}"
+    summed = f"words {explanation.keyword_part:.3f} + meaning {explanation.semantic_part:.3f}"
     if explanation.window is not None:
         summed += f" (nearest window {explanation.window:.2f})"
     if explanation.document_part:
@@ -276,7 +276,7 @@ def _ask_file(context: Context, options: argparse.Namespace) -> int:
         raise UsageProblem(f"There is no file {path}.")
     client = context.client
     kb = client.create_kb(
-        f"Try {path.name[:60]} {path.stat().st_mtime_ns % 10**8}-{id(path) % 10**6}", throwaway=True
+        f"Try {path.name[:60]} {path.stat().st_mtime_ns % 10**8}-{id(path) % 10**6}", temporary=True
     )
     with context.err.status(f"reading {path.name}") if context.lively else _Quiet():
         document = client.add_document(kb.id, path, wait=True).document

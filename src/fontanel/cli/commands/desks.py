@@ -19,7 +19,7 @@ from fontanel.schemas import (
     ModelChange,
     ModelIn,
     ModelOut,
-    UseRow,
+    UsageRow,
 )
 
 _MODEL_FIELDS = (
@@ -162,7 +162,7 @@ def _add_settings(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--length", choices=["short", "medium", "long"])
     parser.add_argument("--layout", choices=["auto", "prose", "steps", "list", "table"])
     parser.add_argument(
-        "--floor", dest="evidence_floor", type=float, help="decline below this likelihood, 0 to 1"
+        "--evidence-needed", dest="evidence_needed", type=float, help="decline below this likelihood, 0 to 1"
     )
     parser.add_argument("--passages", type=int)
     parser.add_argument(
@@ -186,7 +186,7 @@ def _settings(options: argparse.Namespace) -> dict[str, Any]:
         "greeting",
         "length",
         "layout",
-        "evidence_floor",
+        "evidence_needed",
         "passages",
         "weak",
         "audience",
@@ -537,7 +537,7 @@ def show_team_usage(context: Context, options: argparse.Namespace) -> None:
             )
 
 
-def _use_table(context: Context, by: str, rows: Sequence[UseRow]) -> Any:
+def _use_table(context: Context, by: str, rows: Sequence[UsageRow]) -> Any:
     names = {
         by: "left",
         "questions": "right",
@@ -554,7 +554,7 @@ def _use_table(context: Context, by: str, rows: Sequence[UseRow]) -> Any:
     return context.table([_use(row) for row in rows], **names)
 
 
-def _use(row: UseRow) -> tuple[Any, ...]:
+def _use(row: UsageRow) -> tuple[Any, ...]:
     def seconds(value: float | None) -> str:
         return "-" if value is None else f"{value:.2f}"
 

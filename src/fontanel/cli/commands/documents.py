@@ -16,7 +16,7 @@ from fontanel.cli.format import ago, number, percent, place, size
 from fontanel.client import Client, ProblemError
 from fontanel.schemas import AddedOut, Columns, DocumentOut, ReportOut, Splitting
 
-_STATES = ["waiting", "reading", "splitting", "indexed_by_words", "indexed", "failed"]
+_STATES = ["waiting", "reading", "splitting", "keyword_ready", "indexed", "failed"]
 
 
 def add_commands(
@@ -93,13 +93,13 @@ def splitting_options(parser: argparse.ArgumentParser) -> None:
         "--target", type=int, metavar="TOKENS", help="what a passage aims at (default: 300)"
     )
     parser.add_argument(
-        "--least",
+        "--min-tokens",
         type=int,
         metavar="TOKENS",
         help="below this it is joined with its neighbour (120)",
     )
     parser.add_argument(
-        "--overlap",
+        "--overlap-tokens",
         type=int,
         metavar="TOKENS",
         help="whole sentences repeated from the one before (0)",
@@ -125,7 +125,7 @@ def splitting_of(options: argparse.Namespace) -> Splitting | None:
     """The settings that were given; None when none was. Raises UsageProblem."""
     given = {
         "target_tokens": options.target,
-        "least_tokens": options.least,
+        "min_tokens": options.least,
         "overlap_tokens": options.overlap,
         "table_mode": options.table_mode,
         "windows": options.windows,

@@ -33,7 +33,7 @@ def add_commands(
         "--no-wait", action="store_true", help="return at once; 'edition list' tells how far it is"
     )
     serve = verb(
-        group, "serve", serve_edition, "switch searches and answers to an edition", common, kb
+        group, "serve", activate_edition, "switch searches and answers to an edition", common, kb
     )
     serve.add_argument("edition", type=int, metavar="NUMBER")
     compare = verb(group, "compare", compare_editions, "compare what two editions find", common, kb)
@@ -78,7 +78,7 @@ def _row(edition: EditionOut) -> tuple[str, ...]:
         state = f"building, {edition.done} of {edition.total}"
         if edition.seconds_left is not None:
             state += f", about {edition.seconds_left:.0f} s left"
-    if edition.takes_over:
+    if edition.replaces_active:
         state += ", then it serves"
     if edition.outdated:
         state += ", outdated"
@@ -115,7 +115,7 @@ def build_edition(context: Context, options: argparse.Namespace) -> int:
     splitting = splitting_of(options)
     if splitting is None:
         raise UsageProblem(
-            "Say what is to be different: --target, --least, --overlap or --table-mode."
+            "Say what is to be different: --target, --min-tokens, --overlap-tokens or --table-mode."
         )
     edition = context.client.build_edition(kb, splitting)
     wanted = edition.number
@@ -136,8 +136,8 @@ def build_edition(context: Context, options: argparse.Namespace) -> int:
     return 1 if edition.failed else 0
 
 
-def serve_edition(context: Context, options: argparse.Namespace) -> None:
-    edition = context.client.serve_edition(context.kb(), options.edition)
+def activate_edition(context: Context, options: argparse.Namespace) -> None:
+    edition = context.client.activate_edition(context.kb(), options.edition)
     context.show(edition, f"Edition {edition.number} serves now.")
 
 

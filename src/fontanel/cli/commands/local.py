@@ -11,7 +11,7 @@ from typing import Any
 from fontanel.cli.completion import SHELLS, script
 from fontanel.cli.context import Context, UsageProblem
 
-#: What a stand-in model can be told to do.
+#: What a simulator model can be told to do.
 BEHAVIOURS = (
     "honest",
     "lying",
@@ -58,7 +58,7 @@ def add_commands(commands: Any, noun: Any, verb: Any) -> None:
     )
     password.add_argument("person", metavar="EMAIL")
     password.add_argument("--data", type=Path, required=True, help="the data directory")
-    standins = noun("standin", "small simulated outside services, for trying things out")
+    simulators = noun("simulator", "small simulated outside services, for trying things out")
     for name, run, about in (
         (
             "bucket",
@@ -68,19 +68,19 @@ def add_commands(commands: Any, noun: Any, verb: Any) -> None:
         ("drive", serve_drive, "a drive that speaks WebDAV, over a folder"),
         ("site", serve_site, "a web site of the files in a folder"),
     ):
-        standin = verb(standins, name, run, about)
-        standin.add_argument("directory", type=Path)
-        standin.add_argument(
+        simulator = verb(simulators, name, run, about)
+        simulator.add_argument("directory", type=Path)
+        simulator.add_argument(
             "--port", type=int, required=True, help="port to listen on, on this machine alone"
         )
         if name == "bucket":
-            standin.add_argument("--access-key", default="standin")
-            standin.add_argument("--secret-key", default="standin-secret")
+            simulator.add_argument("--access-key", default="simulator")
+            simulator.add_argument("--secret-key", default="simulator-secret")
         if name == "drive":
-            standin.add_argument("--user", default="standin")
-            standin.add_argument("--password", default="", help="without one everybody may")
+            simulator.add_argument("--user", default="simulator")
+            simulator.add_argument("--password", default="", help="without one everybody may")
     model = verb(
-        standins, "model", serve_model, "a model server that speaks the chat-completions protocol"
+        simulators, "model", serve_model, "a model server that speaks the chat-completions protocol"
     )
     model.add_argument(
         "--port", type=int, required=True, help="port to listen on, on this machine alone"
@@ -153,7 +153,7 @@ def _serve_standin(app: Any, options: argparse.Namespace) -> None:
 
     if "directory" in options and not options.directory.is_dir():
         raise UsageProblem(f"{options.directory} is no directory.")
-    print(f"A stand-in listens on http://127.0.0.1:{options.port}", flush=True)
+    print(f"A simulator listens on http://127.0.0.1:{options.port}", flush=True)
     uvicorn.run(app, host="127.0.0.1", port=options.port, log_level="warning")
 
 
@@ -174,21 +174,20 @@ def prepare_embedder(context: Context, options: argparse.Namespace) -> None:
 def set_password(context: Context, options: argparse.Namespace) -> None:
     from sqlalchemy import delete, select
 
-    from fontanel.records.database import open_database, writing
     from fontanel.records.ids import hash_password, new_password
     from fontanel.records.tables import Person, SignIn
+    from fontanel.records.unit_of_work import Records
 
     if not (options.data / "fontanel.db").is_file():
         raise UsageProblem(f"{options.data} is no data directory.")
-    _, sessions = open_database(options.data / "fontanel.db")
+    records = Records(options.data / "fontanel.db")
     password = new_password()
-    with writing(sessions) as session:
+    with records.writing() as session:
         person = session.scalar(select(Person).where(Person.email == options.person.lower()))
         if person is None:
             raise UsageProblem(f"There is nobody with the e-mail {options.person}.")
         person.password_hash = hash_password(password)
         session.execute(delete(SignIn).where(SignIn.person_id == person.id))
-        session.commit()
     print(f"The new password of {options.person} is {password}")
 
 

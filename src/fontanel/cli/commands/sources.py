@@ -158,7 +158,7 @@ def _care(parser: argparse.ArgumentParser) -> None:
         "--guard-share", type=float, metavar="SHARE", help="hold runs that would remove more (0-1)"
     )
     parser.add_argument(
-        "--guard-least", type=int, metavar="COUNT", help="never hold a run over fewer items"
+        "--guard-min", type=int, metavar="COUNT", help="never hold a run over fewer items"
     )
     parser.add_argument(
         "--tag-rule",
@@ -241,7 +241,7 @@ def _care_of(options: argparse.Namespace) -> dict[str, Any]:
         "cron": options.cron,
         "target_minutes": options.target,
         "guard_share": options.guard_share,
-        "guard_least": options.guard_least,
+        "guard_min": options.guard_min,
         "tag_rules": _rules(options.tag_rule) or None,
     }
     return {name: value for name, value in given.items() if value is not None}
@@ -424,7 +424,7 @@ def show_source(context: Context, options: argparse.Namespace) -> None:
             or None,
         ),
         ("runs", _plan(source)),
-        ("guard", f"{percent(source.guard_share)}, at least {source.guard_least}"),
+        ("guard", f"{percent(source.guard_share)}, at least {source.guard_min}"),
         ("documents", number(source.documents)),
         ("freshness", _fresh(source.freshness)),
         ("trouble", source.error),
@@ -525,9 +525,9 @@ def _print_run(context: Context, sync: SyncOut) -> None:
         context.say(f"{count:,} skipped: {reason}", markup=False)
     if sync.error:
         print(f"fontanel: {sync.error}", file=sys.stderr)
-    if sync.held_for:
+    if sync.held_reason:
         print(
-            f"fontanel: {sync.held_for} Look with 'fontanel source run SOURCE --outcome missing', then 'fontanel source confirm' "
+            f"fontanel: {sync.held_reason} Look with 'fontanel source run SOURCE --outcome missing', then 'fontanel source confirm' "
             "or 'fontanel source reject'.",
             file=sys.stderr,
         )
@@ -545,7 +545,7 @@ def _runs_table(context: Context, runs: list[SyncOut]) -> Any:
             if r.finished_at and r.started_at
             else None,
             _stages(r.seconds),
-            r.held_for or r.error,
+            r.held_reason or r.error,
         )
         for r in runs
     ]

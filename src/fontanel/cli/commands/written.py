@@ -15,7 +15,7 @@ from rich.text import Text
 from fontanel.cli.commands.documents import parse_tags
 from fontanel.cli.context import Context, UsageProblem
 from fontanel.cli.format import ago, number, size
-from fontanel.schemas import BulkIn, ChangeOut, Chosen
+from fontanel.schemas import BulkIn, ChangeOut, DocumentSelection
 
 
 def add_commands(
@@ -102,7 +102,7 @@ def edit_document(context: Context, options: argparse.Namespace) -> None:
     document = client.show_document(kb, options.document)
     written = client.written_text(kb, document.id)
     if not written.editable:
-        raise UsageProblem(written.why_not or "It cannot be edited here.")
+        raise UsageProblem(written.reason or "It cannot be edited here.")
     text = (
         options.file.read_text()
         if options.file
@@ -209,7 +209,7 @@ def do_bulk(context: Context, options: argparse.Namespace) -> None:
     if options.action == "tag" and not options.set and not options.drop:
         raise UsageProblem("Say which tags with --set and --drop.")
     try:
-        chosen = Chosen(
+        chosen = DocumentSelection(
             documents=options.documents,
             state=options.state,
             source=options.source,

@@ -23,7 +23,13 @@ from fontanel.core.answering.evidence import EvidencePassage, Knowledge
 from fontanel.core.answering.pipeline import answer
 from fontanel.core.answering.question.followup import Exchange
 from fontanel.core.answering.question.routing import Route, Routes
-from fontanel.core.answering.settings import AnswerSettings, Ground, Layout, Length, Weak
+from fontanel.core.answering.settings import (
+    AnswerSettings,
+    Grounding,
+    Layout,
+    Length,
+    UnsupportedStatements,
+)
 from fontanel.core.answering.trace import Step, Trace
 from fontanel.core.answering.writing.writer import Writer, WriterFailed
 
@@ -41,7 +47,7 @@ __all__ = [
     "EvidencePassage",
     "Exchange",
     "Finished",
-    "Ground",
+    "Grounding",
     "Knowledge",
     "Layout",
     "Length",
@@ -57,7 +63,7 @@ __all__ = [
     "TokenUse",
     "Trace",
     "Verdict",
-    "Weak",
+    "UnsupportedStatements",
     "Writer",
     "WriterFailed",
     "answer",

@@ -13,7 +13,7 @@ from typing import Protocol
 import numpy as np
 import numpy.typing as npt
 
-from fontanel.core.passages.splitting import Locator, Part
+from fontanel.core.passages.splitting import Locator, PassagePart
 
 Floats = npt.NDArray[np.float32]
 
@@ -32,7 +32,7 @@ class EvidencePassage:
     match: float
     similarity: float | None
     context: str = ""
-    parts: tuple[Part, ...] = ()
+    parts: tuple[PassagePart, ...] = ()
     language: str = "en"
     terms: dict[str, float] = field(default_factory=dict)
     kb_id: str = ""
@@ -98,12 +98,12 @@ def _coefficients() -> dict[str, dict[str, float]]:
     return loaded
 
 
-def sufficiency(support: Support, by_words: bool) -> float:
-    """The likelihood, 0-1, that the evidence answers the question. `by_words`: no vectors took part.
+def sufficiency(support: Support, keyword_only: bool) -> float:
+    """The likelihood, 0-1, that the evidence answers the question. `keyword_only`: no vectors took part.
 
     A logistic model whose coefficients `bench/calibrate.py` fits on questions about public manuals.
     """
-    weights = _coefficients()["words" if by_words else "both"]
+    weights = _coefficients()["words" if keyword_only else "both"]
     total = weights["intercept"]
     for name, value in zip(FEATURES, support.features(), strict=True):
         total += weights.get(name, 0.0) * value

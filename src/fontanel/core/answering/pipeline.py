@@ -35,7 +35,7 @@ from fontanel.core.answering.phrases import phrases_in
 from fontanel.core.answering.question.followup import Exchange, stand_alone
 from fontanel.core.answering.question.routing import Routes, choose
 from fontanel.core.answering.question.shape import small_talk, yes_or_no
-from fontanel.core.answering.settings import AnswerSettings, Ground, Layout
+from fontanel.core.answering.settings import AnswerSettings, Grounding, Layout
 from fontanel.core.answering.trace import Trace
 from fontanel.core.answering.writing.context import pack, tokens_of
 from fontanel.core.answering.writing.prompt import messages
@@ -62,7 +62,7 @@ def answer(
     knowledge bases to choose from; `trace` collects the steps. What `curated` holds for the question is served before anything is
     looked for.
     """
-    way = _Way(
+    pipeline = _Pipeline(
         question,
         history,
         knowledge,
@@ -72,10 +72,10 @@ def answer(
         trace or Trace(),
         curated,
     )
-    yield from way.go()
+    yield from pipeline.run()
 
 
-class _Way:
+class _Pipeline:
     """One question on its way. Each step is a method and a step of the trace."""
 
     def __init__(
@@ -108,10 +108,10 @@ class _Way:
         self._raw = ""
         self._use: TokenUse | None = None
 
-    def go(self) -> Iterator[AnswerEvent]:
+    def run(self) -> Iterator[AnswerEvent]:
         with self._trace.step("routing") as step:
             reply = small_talk(self._question, self._phrases, self._settings.greeting)
-            step.tell(documents_needed=reply is None, language=self._language)
+            step.record(documents_needed=reply is None, language=self._language)
         if reply is not None:
             yield Started(self._question, self._question)
             yield TextPiece(reply)
@@ -126,8 +126,8 @@ class _Way:
         self._retrieve()
         composed = self._check_evidence()
         yield EvidenceFound(self._evidence, self._enough)
-        enough = self._enough >= self._settings.evidence_floor and bool(composed.chosen)
-        if not enough and not (self._writer and self._settings.ground == Ground.SOURCES_FIRST):
+        enough = self._enough >= self._settings.evidence_needed and bool(composed.chosen)
+        if not enough and not (self._writer and self._settings.grounding == Grounding.SOURCES_FIRST):
             yield from self._decline()
         elif self._writer is not None:
             yield from self._write(self._writer, composed, enough)
@@ -137,14 +137,14 @@ class _Way:
     def _understand(self) -> None:
         with self._trace.step("stand-alone question") as step:
             self._standalone = stand_alone(self._question, self._history, self._knowledge.terms)
-            step.tell(question=self._standalone, changed=self._standalone != self._question)
+            step.record(question=self._standalone, changed=self._standalone != self._question)
 
     def _find_curated(self) -> CuratedAnswer | None:
         if self._curated is None:
             return None
         with self._trace.step("curated answer") as step:
             found = self._curated.find(self._standalone)
-            step.tell(found=None if found is None else found.name)
+            step.record(found=None if found is None else found.name)
         return found
 
     def _serve(self, approved: CuratedAnswer) -> Iterator[AnswerEvent]:
@@ -164,7 +164,7 @@ class _Way:
             taken = frozenset(route.kb_id for route, _, used in found if used)
             if len(taken) < len(found):
                 self._knowledge = self._routes.among(taken)
-            step.tell(
+            step.record(
                 kbs=[
                     {
                         "kb_id": r.kb_id,
@@ -186,7 +186,7 @@ class _Way:
                 ]
                 found = [passage for passage in found if passage.document_id in kept]
             self._passages = tuple(found)
-            step.tell(
+            step.record(
                 passages=len(found), documents=len({passage.document_id for passage in found})
             )
 
@@ -194,7 +194,7 @@ class _Way:
         with self._trace.step("evidence check") as step:
             composed = draft(self._standalone, self._passages, self._knowledge, self._settings)
             self._enough = (
-                sufficiency(composed.support, composed.by_words) if composed.chosen else 0.0
+                sufficiency(composed.support, composed.keyword_only) if composed.chosen else 0.0
             )
             quoted = {statement.passage.passage_id for statement in composed.chosen}
             # The nearest passages, and whichever others the answer quotes.
@@ -203,10 +203,10 @@ class _Way:
                 for place, passage in enumerate(self._passages)
                 if place < self._settings.shown or passage.passage_id in quoted
             )
-            step.tell(
+            step.record(
                 sufficiency=round(self._enough, 4),
-                floor=self._settings.evidence_floor,
-                enough=self._enough >= self._settings.evidence_floor,
+                floor=self._settings.evidence_needed,
+                enough=self._enough >= self._settings.evidence_needed,
                 statements=len(composed.ranked),
             )
             return composed
@@ -222,7 +222,7 @@ class _Way:
         settings = self._settings
         with self._trace.step("packing") as step:
             context = pack(composed.ranked, self._passages, settings.context_tokens)
-            step.tell(
+            step.record(
                 budget=settings.context_tokens,
                 tokens=context.tokens,
                 sources=[
@@ -242,9 +242,9 @@ class _Way:
             )
             self._prompt = tuple(built)
             prompt_tokens = sum(tokens_of(message.content) for message in built)
-            step.tell(tokens=prompt_tokens)
+            step.record(tokens=prompt_tokens)
         binding = Binding(
-            self._standalone, context.sources, self._knowledge, settings.weak, settings.ground
+            self._standalone, context.sources, self._knowledge, settings.unsupported, settings.grounding
         )
         failed = ""
         with self._trace.step("model", model=writer.name) as step:
@@ -253,17 +253,17 @@ class _Way:
                     writer.write(built, settings.answer_tokens, settings.temperature)
                 ) as pieces:
                     for piece in pieces:
-                        if "first_words" not in step.told and piece.strip():
-                            step.tell(first_words=round(self._trace.seconds - step.began, 4))
+                        if "first_words" not in step.details and piece.strip():
+                            step.record(first_words=round(self._trace.seconds - step.began, 4))
                         yield from binding.feed(piece)
                 yield from binding.finish()
             except WriterFailed as error:
                 failed = str(error)
-                step.tell(failed=failed)
+                step.record(failed=failed)
             finally:
                 self._raw = binding.raw
                 self._use = writer.use() or TokenUse(prompt_tokens, tokens_of(binding.raw), False)
-                step.tell(tokens_read=self._use.read, tokens_written=self._use.written)
+                step.record(tokens_read=self._use.read, tokens_written=self._use.written)
         if (
             not failed
             and not binding.declined
@@ -277,7 +277,7 @@ class _Way:
         removed = sum(1 for statement in binding.statements if statement.removed)
         with self._trace.step("verification") as step:
             verdicts = [statement.verdict for statement in binding.statements]
-            step.tell(
+            step.record(
                 **{verdict.value: verdicts.count(verdict) for verdict in Verdict}, removed=removed
             )
         if binding.declined or not binding.text.strip():
@@ -334,7 +334,7 @@ class _Way:
                 statements.append(checked)
                 yield CitationBound(citation)
                 yield StatementChecked(checked)
-            step.tell(statements=len(composed.chosen), citations=len(citations))
+            step.record(statements=len(composed.chosen), citations=len(citations))
         yield Finished(self._answer(Outcome.ANSWERED, text, tuple(citations), tuple(statements)))
 
     def _pieces(self, composed: Draft) -> Iterator[Set]:

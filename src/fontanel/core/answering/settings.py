@@ -6,7 +6,7 @@ from dataclasses import dataclass
 from enum import StrEnum
 
 
-class Ground(StrEnum):
+class Grounding(StrEnum):
     """What an answer may rest on."""
 
     ONLY_SOURCES = "only_sources"
@@ -30,7 +30,7 @@ class Layout(StrEnum):
     TABLE = "table"
 
 
-class Weak(StrEnum):
+class UnsupportedStatements(StrEnum):
     """What becomes of a statement that its cited passages do not carry."""
 
     MARK = "mark"
@@ -41,13 +41,13 @@ class Weak(StrEnum):
 STATEMENTS = {Length.SHORT: 1, Length.MEDIUM: 4, Length.LONG: 8}
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True, slots=True, kw_only=True)
 class AnswerSettings:
     """What an answer may use. The floor is where about one answerable question in eight about the manuals of
     `bench/calibrate.py` is declined.
 
     `passages` are looked through, of `documents` at most (None: of any number), `shown` of them given as evidence; below a
-    sufficiency of `evidence_floor` (0-1) a question is declined. `language` is an ISO 639-1 code, None for the asker's.
+    sufficiency of `evidence_needed` (0-1) a question is declined. `language` is an ISO 639-1 code, None for the asker's.
     `context_tokens` bound what a model is sent of the passages, `answer_tokens` what it may write. `instructions` are the
     editors' own words to a model.
     """
@@ -55,12 +55,12 @@ class AnswerSettings:
     passages: int = 16
     documents: int | None = None
     shown: int = 8
-    evidence_floor: float = 0.4
-    ground: Ground = Ground.ONLY_SOURCES
+    evidence_needed: float = 0.4
+    grounding: Grounding = Grounding.ONLY_SOURCES
     length: Length = Length.MEDIUM
     layout: Layout = Layout.AUTO
     language: str | None = None
-    weak: Weak = Weak.MARK
+    unsupported: UnsupportedStatements = UnsupportedStatements.MARK
     context_tokens: int = 1200
     answer_tokens: int = 500
     temperature: float = 0.0

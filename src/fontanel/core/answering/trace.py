@@ -17,10 +17,11 @@ class Step:
     name: str
     began: float
     seconds: float = 0.0
-    told: dict[str, Any] = field(default_factory=dict)
+    details: dict[str, Any] = field(default_factory=dict)
 
-    def tell(self, **values: Any) -> None:
-        self.told.update(values)
+    def record(self, **details: Any) -> None:
+        """Add details to the step."""
+        self.details.update(details)
 
 
 class Trace:
@@ -37,9 +38,9 @@ class Trace:
         return self._clock() - self._start
 
     @contextmanager
-    def step(self, name: str, **told: Any) -> Iterator[Step]:
+    def step(self, name: str, **details: Any) -> Iterator[Step]:
         """Record a step for as long as the block runs, whatever becomes of it."""
-        step = Step(name, self.seconds, told=told)
+        step = Step(name, self.seconds, details=details)
         self.steps.append(step)
         try:
             yield step

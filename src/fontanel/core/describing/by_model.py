@@ -13,12 +13,13 @@ from fontanel.core.answering import Message
 from fontanel.core.describing.extractive import About, has_title
 from fontanel.core.reading.model import Reading, collapse
 from fontanel.core.text.analysis import Analyser
+from fontanel.errors import FontanelError
 
-MOST_TOKENS = 200
-_MOST_OUTLINE = 1500
-_MOST_BEGINNING = 4000
-_MOST_DESCRIPTION = 300
-_MOST_TITLE = 90
+MAX_TOKENS = 200
+_MAX_OUTLINE = 1500
+_MAX_BEGINNING = 4000
+_MAX_DESCRIPTION = 300
+_MAX_TITLE = 90
 #: Share of a description's words that must stand in the document.
 _BORNE_OUT = 0.6
 _NUMBER = re.compile(r"\d+(?:[.,:]\d+)*")
@@ -34,7 +35,7 @@ _SYSTEM = (
 )
 
 
-class NotTaken(ValueError):
+class DescriptionUnusable(FontanelError, ValueError):
     """What a model wrote is no description of the document. The message says why."""
 
 
@@ -50,28 +51,28 @@ def _shown(reading: Reading) -> str:
     outline: list[str] = []
     length = 0
     for block in reading.blocks:
-        if block.kind == "heading" and length < _MOST_OUTLINE:
+        if block.kind == "heading" and length < _MAX_OUTLINE:
             outline.append("  " * min(block.level - 1, 4) + reading.text[block.start : block.end])
             length += len(outline[-1])
-    beginning = reading.text[:_MOST_BEGINNING]
-    if len(reading.text) > _MOST_BEGINNING:
+    beginning = reading.text[:_MAX_BEGINNING]
+    if len(reading.text) > _MAX_BEGINNING:
         beginning = beginning.rsplit(None, 1)[0] + " …"
-    return f"{reading.title}\n\n" + "\n".join(outline)[:_MOST_OUTLINE] + f"\n\n{beginning}"
+    return f"{reading.title}\n\n" + "\n".join(outline)[:_MAX_OUTLINE] + f"\n\n{beginning}"
 
 
 def taken_description(written: str, reading: Reading) -> About:
-    """The description and the title in what a model wrote; a document that has a title keeps it. Raises NotTaken."""
+    """The description and the title in what a model wrote; a document that has a title keeps it. Raises DescriptionUnusable."""
     found = _DESCRIPTION.search(written)
     description = collapse(_MARKS.sub("", found.group(1))) if found else ""
     if not description:
-        raise NotTaken("it wrote no description")
-    if len(description) > _MOST_DESCRIPTION:
-        raise NotTaken("its description is too long")
+        raise DescriptionUnusable("it wrote no description")
+    if len(description) > _MAX_DESCRIPTION:
+        raise DescriptionUnusable("its description is too long")
     shown, analyser = _shown(reading), Analyser(reading.language)
     _check(description, shown, analyser)
     titled = _TITLE.search(written)
     title = collapse(_MARKS.sub("", titled.group(1))).strip("\"'“”") if titled else ""
-    if has_title(reading) or not title or len(title) > _MOST_TITLE:
+    if has_title(reading) or not title or len(title) > _MAX_TITLE:
         return About(description, "")
     _check(title, shown, analyser)
     return About(description, title)
@@ -81,7 +82,7 @@ def _check(said: str, shown: str, analyser: Analyser) -> None:
     held = set(_NUMBER.findall(shown))
     for number in _NUMBER.findall(said):
         if number not in held:
-            raise NotTaken(f"it wrote {number}, which the document does not say")
+            raise DescriptionUnusable(f"it wrote {number}, which the document does not say")
     words = set(analyser.terms(said))
     if not words or len(words & set(analyser.terms(shown))) < _BORNE_OUT * len(words):
-        raise NotTaken("the document does not bear out what it wrote")
+        raise DescriptionUnusable("the document does not bear out what it wrote")

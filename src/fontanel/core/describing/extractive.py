@@ -14,10 +14,10 @@ from fontanel.core.reading.model import Reading
 from fontanel.core.text.analysis import Analyser
 from fontanel.core.text.sentences import sentence_spans
 
-_MOST_SENTENCES = 300
+_MAX_SENTENCES = 300
 _LENGTH = (40, 260)
-_MOST_CHARACTERS = 300
-_MOST_TITLE = 90
+_MAX_CHARACTERS = 300
+_MAX_TITLE = 90
 #: Titles that programs give: file names, "Untitled", "Document1", mere numbers.
 _NO_TITLE = re.compile(
     r"^(?:untitled|document|microsoft word|presentation|slide|book|sheet|new|scan|img|image|file)?[\W_\d]*$|"
@@ -45,7 +45,7 @@ def describe(reading: Reading) -> About:
         for start, end in sentence_spans(text):
             if _LENGTH[0] <= end - start <= _LENGTH[1] and text[end - 1] in ".!…”":
                 found.append((text[start:end], analyser.terms(text[start:end])))
-        if len(found) >= _MOST_SENTENCES:
+        if len(found) >= _MAX_SENTENCES:
             break
     return About(_sentences(found), suggested_title(reading))
 
@@ -59,7 +59,7 @@ def _sentences(found: list[tuple[str, list[str]]]) -> str:
     while len(chosen) < 2:
         best, best_score = -1, 0.0
         for place, (text, terms) in enumerate(found):
-            if place in chosen or not terms or length + len(text) > _MOST_CHARACTERS:
+            if place in chosen or not terms or length + len(text) > _MAX_CHARACTERS:
                 continue
             score = sum(weight[term] for term in set(terms)) / len(set(terms)) / (1 + 0.4 * place)
             if score > best_score:
@@ -86,13 +86,13 @@ def suggested_title(reading: Reading) -> str:
     for block in reading.blocks:
         text = reading.text[block.start : block.end]
         if block.kind == "heading" and not _NO_TITLE.match(text):
-            return text[:_MOST_TITLE]
+            return text[:_MAX_TITLE]
     for block in reading.blocks:
         if block.kind in ("paragraph", "cue"):
             words = reading.text[block.start : block.end].split()
             text = ""
             for word in words:
-                if len(text) + len(word) > _MOST_TITLE:
+                if len(text) + len(word) > _MAX_TITLE:
                     return text.rstrip(",;:") + " …"
                 text = f"{text} {word}".strip()
                 if word.endswith((".", "?", "!")) and len(text) > 15:

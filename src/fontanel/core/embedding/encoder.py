@@ -13,6 +13,8 @@ from typing import Any
 import numpy as np
 import numpy.typing as npt
 
+from fontanel.errors import FontanelError
+
 Vectors = npt.NDArray[np.float32]
 TokenCounter = Callable[[Sequence[str]], list[int]]
 
@@ -21,7 +23,7 @@ _WORD = re.compile(r"\w+|[^\w\s]")
 _NORM_TOLERANCE = 0.01
 
 
-class EmbedderMissing(Exception):
+class EmbedderMissing(FontanelError):
     """The directory holds no usable embedder. The message says which file is wrong."""
 
 
@@ -51,7 +53,7 @@ def estimate_tokens(texts: Sequence[str]) -> list[int]:
 
 
 class OnnxEmbedder:
-    """A local directory with `model.onnx`, `tokenizer.json` and, optionally, `embedder.json` (name, dimensions, most_tokens).
+    """A local directory with `model.onnx`, `tokenizer.json` and, optionally, `embedder.json` (name, dimensions, max_tokens).
 
     `threads` is the number of CPU threads one call uses.
     """
@@ -69,7 +71,7 @@ class OnnxEmbedder:
             about = json.loads((directory / "embedder.json").read_text())
         self._tokenizer = Tokenizer.from_file(str(tokenizer))
         self._tokenizer.no_padding()
-        self._tokenizer.enable_truncation(int(about.get("most_tokens", 256)))
+        self._tokenizer.enable_truncation(int(about.get("max_tokens", 256)))
         self._tokenizer_file = tokenizer
         options = onnxruntime.SessionOptions()
         options.intra_op_num_threads = threads

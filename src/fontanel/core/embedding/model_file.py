@@ -175,7 +175,7 @@ def prepare(weights_directory: Path, target: Path, name: str) -> None:
             str(plain), str(work / "model.onnx"), weight_type=QuantType.QInt8, per_channel=True
         )
         shutil.copy(weights_directory / "tokenizer.json", work / "tokenizer.json")
-        about = {"name": name, "dimensions": config["hidden_size"], "most_tokens": 256}
+        about = {"name": name, "dimensions": config["hidden_size"], "max_tokens": 256}
         (work / "embedder.json").write_text(json.dumps(about, indent=2) + "\n")
         if target.exists():
             shutil.rmtree(target)

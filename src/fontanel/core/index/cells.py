@@ -16,7 +16,7 @@ import numpy.typing as npt
 Floats = npt.NDArray[np.float32]
 
 #: Vectors from which on a partition pays; below, the whole product takes a few milliseconds.
-LEAST_VECTORS = 50_000
+MIN_VECTORS = 50_000
 #: The share of the true ten nearest that a search is to find.
 WANTED_RECALL = 0.985
 _SAMPLE_PER_CELL = 64

@@ -17,6 +17,8 @@ from typing import Any
 import numpy as np
 import numpy.typing as npt
 
+from fontanel.errors import FontanelError
+
 #: Another number whenever what the arrays mean changes: a segment of an older one is built anew.
 _MAGIC = b"FONTSEG4"
 _ALIGN = 64
@@ -24,7 +26,7 @@ _ALIGN = 64
 Array = npt.NDArray[Any]
 
 
-class SegmentDamaged(Exception):
+class SegmentDamaged(FontanelError):
     """A segment file is not what was written: cut short, altered, or of another version."""
 
 

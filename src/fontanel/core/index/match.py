@@ -14,7 +14,7 @@ Ids = npt.NDArray[np.int64]
 #: A passage that answers a question well holds about this share of the lexical score attainable in theory.
 LEXICAL_SHARE = 0.6
 #: Weight of words against meaning in the blend.
-WORDS_WEIGHT = 0.35
+KEYWORD_WEIGHT = 0.35
 #: Weight of a passage's document against the passage itself, where words and meaning are blended.
 DOCUMENT_WEIGHT = 0.375
 #: How many of a document's passages speak for it.
@@ -29,7 +29,7 @@ _VECTOR = (-2.6, 5.2)
 
 
 def blend(
-    lexical: Floats, similarity: Floats, mode: str, words_weight: float = WORDS_WEIGHT
+    lexical: Floats, similarity: Floats, mode: str, keyword_weight: float = KEYWORD_WEIGHT
 ) -> tuple[Floats, Floats]:
     """What words and what meaning give to the order of candidates: scores, each divided by the best of this search, by weight.
 
@@ -44,7 +44,7 @@ def blend(
     best = max(float(np.nanmax(similarity)), 1e-9)
     meaning = np.clip(similarity / best, 0.0, 1.0)
     meaning = np.where(np.isnan(meaning), words, meaning)
-    return (words_weight * words).astype(np.float32), ((1.0 - words_weight) * meaning).astype(
+    return (keyword_weight * words).astype(np.float32), ((1.0 - keyword_weight) * meaning).astype(
         np.float32
     )
 
@@ -52,7 +52,7 @@ def blend(
 def document_means(scores: Floats, documents: Ids, sizes: Ids) -> Floats:
     """For each candidate, the mean score of the best three passages of its document, or of all when it has fewer.
 
-    A passage whose document speaks of the matter elsewhere too answers more often than one that stands alone: its surroundings
+    A passage whose document speaks of the matter elsewhere too answers more often than one that stands alone: its source_limits
     smooth its score, as those of a sentence do in Fernandez, Losada and Azzopardi, "Extending the language modeling framework
     for sentence retrieval to include local context" (2011). A score below that of the fiftieth candidate counts as that one's,
     and so do passages that are no candidates, so that the mean does not hang on how many were proposed.
@@ -80,14 +80,14 @@ def document_means(scores: Floats, documents: Ids, sizes: Ids) -> Floats:
 
 def calibrated_match(coverage: Floats, similarity: Floats, mode: str) -> Floats:
     """A relevance in 0-1 that can be compared across questions."""
-    by_words = _logistic(_LEXICAL[0] + _LEXICAL[1] * coverage)
+    keyword_only = _logistic(_LEXICAL[0] + _LEXICAL[1] * coverage)
     if mode == "lexical":
-        return by_words
+        return keyword_only
     meaning = np.nan_to_num(similarity)
     if mode == "vector":
         return _logistic(_VECTOR[0] + _VECTOR[1] * meaning)
     both = _logistic(_HYBRID[0] + _HYBRID[1] * coverage + _HYBRID[2] * meaning)
-    return np.where(np.isnan(similarity), by_words, both).astype(np.float32)
+    return np.where(np.isnan(similarity), keyword_only, both).astype(np.float32)
 
 
 def _logistic(x: Floats) -> Floats:

@@ -8,7 +8,7 @@ from typing import Any
 import numpy as np
 import numpy.typing as npt
 
-from fontanel.core.index.cells import LEAST_VECTORS, partition
+from fontanel.core.index.cells import MIN_VECTORS, partition
 from fontanel.core.index.postings import Floats, impact_arrays, pack_terms, rounded_averages
 from fontanel.core.index.segments import VectorSegment, WordsSegment
 
@@ -114,7 +114,7 @@ def _positions(
 def merge_vectors(
     segments: Sequence[VectorSegment],
     alive: Sequence[Mask],
-    least: int = LEAST_VECTORS,
+    least: int = MIN_VECTORS,
     pack: bool = False,
 ) -> VectorSegment:
     """One segment with the vectors of several, those of passages that are gone left out; in cells from `least` vectors on, then

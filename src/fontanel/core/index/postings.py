@@ -25,11 +25,11 @@ K1 = 1.2
 #: Words between the last of one field and the first of the next: no phrase runs over fields.
 FIELD_GAP = 100
 #: Positions past this are not kept; a passage is far shorter.
-_MOST_POSITION = 65_535
+_MAX_POSITION = 65_535
 #: Where the words begin that a passage does not say itself: what its document is about. No phrase is found there.
 ABOUT_POSITION = 60_000
 #: A term counts at most so often in one field of a passage.
-_MOST_COUNT = 255
+_MAX_COUNT = 255
 _AVERAGE_STEP = np.log(7 / 6)
 #: Minimal hashes kept of each passage's body, to know near-duplicates.
 SKETCH = 8
@@ -100,7 +100,7 @@ def build_postings(
     posting = np.repeat(np.arange(len(first)), np.diff(np.append(first, len(codes))))
     exact = np.zeros((len(first), len(FIELDS)), dtype=np.int64)
     np.add.at(exact, (posting, fields), 1)
-    counts = np.minimum(exact, _MOST_COUNT).astype(np.uint8)
+    counts = np.minimum(exact, _MAX_COUNT).astype(np.uint8)
     starts = np.searchsorted(codes[first], np.arange(len(terms) + 1)).astype(np.int64)
     averages = (
         rounded_averages(lengths.sum(axis=0, dtype=np.float64), len(entries))
@@ -138,7 +138,7 @@ def _positions(entries: Sequence[WordsEntry]) -> npt.NDArray[np.uint16]:
             parts.append(own + base)
             base += FIELD_GAP + (int(own[-1]) + 1 if len(own) else 0)
     joined = np.concatenate(parts) if parts else np.zeros(0, dtype=np.int32)
-    return np.minimum(joined, _MOST_POSITION).astype(np.uint16)
+    return np.minimum(joined, _MAX_POSITION).astype(np.uint16)
 
 
 def impact_arrays(

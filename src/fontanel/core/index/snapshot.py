@@ -21,9 +21,9 @@ from fontanel.core.index.lexical import (
 )
 from fontanel.core.index.match import (
     DOCUMENT_WEIGHT,
+    KEYWORD_WEIGHT,
     LEXICAL_SHARE,
     SPEAKING,
-    WORDS_WEIGHT,
     blend,
     calibrated_match,
     document_means,
@@ -39,9 +39,9 @@ Mask = npt.NDArray[np.bool_]
 Rows = npt.NDArray[np.int64]
 
 #: Words that begin with a prefix and are searched for.
-_MOST_EXPANSIONS = 50
+_MAX_EXPANSIONS = 50
 #: Passages that one shown passage joins at most, itself included: more is a chapter, not a place.
-_MOST_JOINED = 3
+_MAX_JOINED = 3
 #: Passages that share this many of their sketches say the same.
 _ALIKE = SKETCH - 1
 
@@ -59,7 +59,7 @@ class Query:
     """A search. `vector` is the question's unit vector, by the edition's own embedder; without one, words alone decide.
 
     `documents` are the keys of the documents to look in; None means all. With `operators` the text may hold phrases in
-    quotes, +required, -excluded and beginnings* of words. `words_weight` is the share of words in the blend, `document_weight` that of
+    quotes, +required, -excluded and beginnings* of words. `keyword_weight` is the share of words in the blend, `document_weight` that of
     the document's best passages in the score of each; `boosts` raises the scores of documents by their keys; `fold` shows passages that say the same once; `join` shows passages that follow each other in a document as one; `explain`
     tells what each field gave.
     """
@@ -71,7 +71,7 @@ class Query:
     documents: Ids | None = None
     per_document: int = 3
     operators: bool = False
-    words_weight: float = WORDS_WEIGHT
+    keyword_weight: float = KEYWORD_WEIGHT
     document_weight: float = DOCUMENT_WEIGHT
     boosts: Mapping[int, float] = field(default_factory=dict)
     fold: bool = True
@@ -86,7 +86,7 @@ class Candidate:
     `lexical` is the BM25 score and `coverage` its share of the best score attainable; `similarity` is the cosine, None
     while the passage has no vector. `terms` gives what each matching term added to the lexical score, `fields` the same by
     field, in the order of `FIELDS`, when the search was to explain itself; `window` is the cosine of its nearest sentence window, of which
-    and of its own cosine `similarity` is the mean; `words_part`, `meaning_part` and `document_part` (0 where words and meaning are not blended) add up to the score before `boost` multiplies it.
+    and of its own cosine `similarity` is the mean; `keyword_part`, `semantic_part` and `document_part` (0 where words and meaning are not blended) add up to the score before `boost` multiplies it.
     `also` are the passages folded into this one, which say the same; `beside` those joined to it, which stand right before and
     after it.
     """
@@ -101,8 +101,8 @@ class Candidate:
     window: float | None
     terms: dict[str, float]
     fields: dict[str, tuple[float, ...]]
-    words_part: float
-    meaning_part: float
+    keyword_part: float
+    semantic_part: float
     document_part: float
     boost: float = 1.0
     also: tuple[tuple[int, int], ...] = ()
@@ -126,7 +126,7 @@ class Found:
     candidates: list[Candidate]
     weights: dict[str, float]
     corrected: dict[str, list[str]]
-    looked_at: int
+    scored: int
 
 
 @dataclass(frozen=True, slots=True)
@@ -268,7 +268,7 @@ class Snapshot:
             begun = {
                 t
                 for segment in self.words
-                for t in segment.terms_from(prefix.lower(), _MOST_EXPANSIONS)
+                for t in segment.terms_from(prefix.lower(), _MAX_EXPANSIONS)
             }
             whole = idf(self.passages, self._matching(sorted(begun)))
             weights.update((term, whole) for term in begun if term not in weights)
@@ -329,19 +329,19 @@ class Snapshot:
             return Found([], {}, {}, 0)
         wanted = self._wanted(query)
         weights = wanted.weights if query.mode != Mode.VECTOR else {}
-        by_meaning = query.vector is not None and query.mode != Mode.LEXICAL
+        semantic = query.vector is not None and query.mode != Mode.LEXICAL
         depth = max(query.limit * 10, 100)
-        if not by_meaning and not query.boosts:
+        if not semantic and not query.boosts:
             # The order of words is the order of what is found, so that what stands below the last one shown changes nothing.
             whole = not query.fold and not query.join and query.per_document >= query.limit
             shallow = query.limit if whole else 2 * query.limit
             found = self._ranked(
                 query, wanted, weights, [self._best_by_words(weights, wanted.usable, shallow)]
             )
-            if len(found.candidates) == query.limit or found.looked_at < shallow:
+            if len(found.candidates) == query.limit or found.scored < shallow:
                 return found
         proposed = [self._best_by_words(weights, wanted.usable, depth)]
-        if by_meaning:
+        if semantic:
             proposed += self._best_by_meaning(query, wanted.usable, depth)
         return self._ranked(query, wanted, weights, proposed)
 
@@ -349,7 +349,7 @@ class Snapshot:
         self, query: Query, wanted: _Wanted, weights: Mapping[str, float], proposed: Sequence[Rows]
     ) -> Found:
         """Score rows in full, whoever proposed them, and choose those to show."""
-        by_meaning = query.vector is not None and query.mode != Mode.LEXICAL
+        semantic = query.vector is not None and query.mode != Mode.LEXICAL
         rows = (
             np.sort(proposed[0])
             if len(proposed) == 1
@@ -360,7 +360,7 @@ class Snapshot:
         given = self._term_scores(rows, weights)
         lexical = given.sum(axis=1)
         nothing = np.full(len(rows), np.nan, dtype=np.float32)
-        similarity, window = self._similarity(rows, query) if by_meaning else (nothing, nothing)
+        similarity, window = self._similarity(rows, query) if semantic else (nothing, nothing)
         known = [term for term in weights if term not in wanted.corrected]
         best = sum(weights[term] for term in known) * (K1 + 1.0) * LEXICAL_SHARE
         coverage = (
@@ -368,22 +368,22 @@ class Snapshot:
             if best
             else np.zeros(len(rows), dtype=np.float32)
         )
-        words_part, meaning_part = blend(lexical, similarity, query.mode, query.words_weight)
+        keyword_part, semantic_part = blend(lexical, similarity, query.mode, query.keyword_weight)
         ids, keys = self._gather(rows, "passage_ids"), self._gather(rows, "document_keys")
-        document_part = np.zeros_like(words_part)
-        if by_meaning and query.mode == Mode.HYBRID:
+        document_part = np.zeros_like(keyword_part)
+        if semantic and query.mode == Mode.HYBRID:
             document_part = query.document_weight * document_means(
-                words_part + meaning_part, keys, self._sizes(ids, keys)
+                keyword_part + semantic_part, keys, self._sizes(ids, keys)
             )
-            words_part, meaning_part = (
-                (1.0 - query.document_weight) * part for part in (words_part, meaning_part)
+            keyword_part, semantic_part = (
+                (1.0 - query.document_weight) * part for part in (keyword_part, semantic_part)
             )
         boost = (
             np.array([query.boosts.get(int(key), 1.0) for key in keys], dtype=np.float32)
             if query.boosts
             else np.ones(len(keys), dtype=np.float32)
         )
-        scores = (words_part + meaning_part + document_part) * boost
+        scores = (keyword_part + semantic_part + document_part) * boost
         matches = calibrated_match(coverage, similarity, query.mode)
         order = np.lexsort((ids, -scores))
         candidates = []
@@ -398,8 +398,8 @@ class Snapshot:
                 coverage,
                 similarity,
                 window,
-                words_part,
-                meaning_part,
+                keyword_part,
+                semantic_part,
                 document_part,
                 boost,
             )
@@ -414,7 +414,7 @@ class Snapshot:
                 key,
                 score,
                 match,
-                by_words,
+                keyword_only,
                 covered,
                 near,
                 nearest,
@@ -429,14 +429,14 @@ class Snapshot:
                     document_key=key,
                     score=score,
                     match=match,
-                    lexical=by_words,
+                    lexical=keyword_only,
                     coverage=covered,
                     similarity=None if isnan(near) else near,
                     window=None if isnan(nearest) else nearest,
                     terms=terms,
                     fields=self._fields(int(rows[i]), terms, weights) if query.explain else {},
-                    words_part=part,
-                    meaning_part=other,
+                    keyword_part=part,
+                    semantic_part=other,
                     document_part=whole,
                     boost=raised,
                     also=tuple((told[0][j], told[1][j]) for j in shown.also),
@@ -478,7 +478,7 @@ class Snapshot:
                 continue
             key, passage = int(keys[i]), int(ids[i])
             shown = edges.get((key, passage)) if query.join else None
-            if shown is not None and len(shown.beside) + 1 < _MOST_JOINED:
+            if shown is not None and len(shown.beside) + 1 < _MAX_JOINED:
                 shown.beside.append(i)
             elif len(chosen) < query.limit and taken.get(key, 0) < query.per_document:
                 taken[key] = taken.get(key, 0) + 1

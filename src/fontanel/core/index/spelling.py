@@ -10,13 +10,13 @@ from fontanel.core.index.segments import ABSENT, WordsSegment
 #: A correction counts for so much of the word that was written.
 PENALTY = 0.6
 #: Words this short are names and units as often as slips.
-_LEAST = 4
-_MOST = 3
+_MIN = 4
+_MAX = 3
 
 
 def corrections(term: str, segments: Sequence[WordsSegment]) -> list[str]:
     """The terms within one slip of `term` (two for a word of eight letters or more), the nearest and most frequent first."""
-    if len(term) < _LEAST or not term.isalpha():
+    if len(term) < _MIN or not term.isalpha():
         return []
     slips = 2 if len(term) >= 8 else 1
     bits = letters(term.encode())
@@ -33,7 +33,7 @@ def corrections(term: str, segments: Sequence[WordsSegment]) -> list[str]:
                     len(s.rows_of(index)) for s in segments if (index := s.index_of(near)) != ABSENT
                 )
                 found[near] = distance, -frequency
-    return sorted(found, key=lambda near: (*found[near], near))[:_MOST]
+    return sorted(found, key=lambda near: (*found[near], near))[:_MAX]
 
 
 def edit_distance(a: str, b: str, most: int) -> int:

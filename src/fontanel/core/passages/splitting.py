@@ -29,7 +29,7 @@ class SplitSettings:
     of its sentences besides its own."""
 
     target_tokens: int = 300
-    least_tokens: int = 120
+    min_tokens: int = 120
     overlap_tokens: int = 0
     table_mode: TableMode = "packed"
     windows: bool = True
@@ -69,7 +69,7 @@ class Locator:
 
 
 @dataclass(frozen=True, slots=True)
-class Part:
+class PassagePart:
     """A block, or a part of one, inside a passage: characters [start, end) of the reading's text. `level` is a heading's; `page` and
     `label` are given where they are not the passage's own."""
 
@@ -93,11 +93,11 @@ class Passage:
     locator: Locator
     tokens: int
     context: str = ""
-    parts: tuple[Part, ...] = ()
+    parts: tuple[PassagePart, ...] = ()
 
 
 def locator_at(
-    locator: Locator, parts: Sequence[Part], text: str, start: int, position: int
+    locator: Locator, parts: Sequence[PassagePart], text: str, start: int, position: int
 ) -> Locator:
     """Where a character of a passage stands, which may be below a later heading or on a later page than the passage's beginning.
     `text` is the passage's, `start` its first character."""
@@ -202,16 +202,16 @@ def _starts_new(run: list[_Piece], size: int, piece: _Piece, settings: SplitSett
     if all(part.block.kind == "heading" for part in run):
         return False
     if piece.block.kind == "heading" and (
-        size >= settings.least_tokens or piece.block.level <= run[0].block.level
+        size >= settings.min_tokens or piece.block.level <= run[0].block.level
     ):
         return True
-    if piece.context and piece.context != run[-1].context and size >= settings.least_tokens:
+    if piece.context and piece.context != run[-1].context and size >= settings.min_tokens:
         return True
     if settings.table_mode == "single" and "table" in (piece.block.kind, run[-1].block.kind):
         return True
     return size + piece.tokens > settings.target_tokens and not (
         # A lead-in stays with its first items even when the passage grows a little.
-        size < settings.least_tokens and size + piece.tokens <= settings.target_tokens * 1.25
+        size < settings.min_tokens and size + piece.tokens <= settings.target_tokens * 1.25
     )
 
 
@@ -245,7 +245,7 @@ def _close(passages: list[Passage], reading: Reading, run: list[_Piece]) -> None
     passages.append(Passage(start, end, reading.text[start:end], locator, tokens, context, parts))
 
 
-def _part(reading: Reading, piece: _Piece, page: int | None) -> Part:
+def _part(reading: Reading, piece: _Piece, page: int | None) -> PassagePart:
     block = piece.block
     own = block.page if block.page != page else None
     label = (
@@ -253,7 +253,7 @@ def _part(reading: Reading, piece: _Piece, page: int | None) -> Part:
     )
     header_rows = block.header_rows if piece.start == block.start else 0
     level = block.level if block.kind == "heading" else 0
-    return Part(block.kind, piece.start, piece.end, header_rows, level, own, label)
+    return PassagePart(block.kind, piece.start, piece.end, header_rows, level, own, label)
 
 
 def _rows(reading: Reading, run: list[_Piece]) -> tuple[int, int] | None:

@@ -3,21 +3,21 @@
 from fontanel.core.reading.detect import DRAWN, MEDIA_TYPES, detect_media_type
 from fontanel.core.reading.model import (
     Block,
-    Member,
+    ContainedFile,
     Place,
     Reading,
     ReadingBuilder,
     ReadingFailed,
     Unit,
 )
-from fontanel.core.reading.read import members, read
+from fontanel.core.reading.registry import contained_files, read
 from fontanel.core.reading.report import Report, report_of
 
 __all__ = [
     "DRAWN",
     "MEDIA_TYPES",
     "Block",
-    "Member",
+    "ContainedFile",
     "Place",
     "Reading",
     "ReadingBuilder",
@@ -25,7 +25,7 @@ __all__ = [
     "Report",
     "Unit",
     "detect_media_type",
-    "members",
+    "contained_files",
     "read",
     "report_of",
 ]

@@ -9,6 +9,8 @@ from typing import Any, Literal, NamedTuple
 
 import numpy as np
 
+from fontanel.errors import FontanelError
+
 BlockKind = Literal["heading", "paragraph", "list", "table", "code", "figure", "cue", "footnote"]
 #: What the `page` of a block and of a locator counts.
 Unit = Literal["page", "slide", "sheet", "chapter"]
@@ -24,7 +26,7 @@ _CONTROL = re.compile("[\x00-\x08\x0b\x0c\x0e-\x1f\x7f\ud800-\udfff\ufffe\uffff]
 _LONGEST_HEADING = 1000
 
 
-class ReadingFailed(Exception):
+class ReadingFailed(FontanelError):
     """A document cannot be read. `code` is stable; the message tells a person what is wrong and what to do."""
 
     def __init__(self, code: FailureCode, message: str) -> None:
@@ -68,7 +70,7 @@ class Place(NamedTuple):
 
 
 @dataclass(frozen=True, slots=True)
-class Member:
+class ContainedFile:
     """A file inside a file: an entry of an archive, an attachment, a record of a table. It becomes a document of its own."""
 
     name: str

@@ -17,7 +17,7 @@ _WORDS = re.compile(r"\s+|\w+|[^\w\s]")
 #: Past this length two pieces are shown beside each other without marking words.
 _LONGEST = 4000
 #: Pieces of a changed stretch that are paired one by one.
-_MOST_PAIRED = 200
+_MAX_PAIRED = 200
 
 
 @dataclass(frozen=True, slots=True)
@@ -51,7 +51,7 @@ def differences(before: Sequence[str], after: Sequence[str]) -> list[Change]:
 def _paired(before: Sequence[str], after: Sequence[str]) -> Iterator[Change]:
     """Pieces of a replaced stretch, each beside the one that it became, as far as that can be told."""
     start = 0
-    for piece in before[:_MOST_PAIRED]:
+    for piece in before[:_MAX_PAIRED]:
         found = next(
             (i for i in range(start, min(len(after), start + 5)) if _alike(piece, after[i])), None
         )
@@ -62,7 +62,7 @@ def _paired(before: Sequence[str], after: Sequence[str]) -> Iterator[Change]:
             yield Change("added", (), (skipped,))
         yield _changed(piece, after[found])
         start = found + 1
-    for piece in before[_MOST_PAIRED:]:
+    for piece in before[_MAX_PAIRED:]:
         yield Change("removed", (piece,))
     for piece in after[start:]:
         yield Change("added", (), (piece,))

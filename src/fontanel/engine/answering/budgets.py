@@ -1,4 +1,4 @@
-"""What teams use of models, and their monthly budgets."""
+"""Monthly budgets of teams for tokens of models."""
 
 from __future__ import annotations
 
@@ -11,36 +11,39 @@ from sqlalchemy.orm import Session
 
 from fontanel.records.tables import Team, Use, now
 
+#: The share of a budget at which the team is warned.
 LOW = 0.8
 
 
 @dataclass(frozen=True, slots=True)
 class Budget:
-    """Tokens used since the beginning of the team's calendar month; `most` None means without bound."""
+    """Tokens used since the beginning of the team's calendar month."""
 
-    most: int | None
+    limit: int | None
+    """None means without limit."""
     used: int
     since: datetime
 
     @property
     def share(self) -> float | None:
-        return None if self.most is None else (self.used / self.most if self.most else 1.0)
+        """The share of the budget that is used; None without a limit."""
+        if self.limit is None:
+            return None
+        return self.used / self.limit if self.limit else 1.0
 
     @property
     def state(self) -> str:
+        """`none` without a limit, else `fine`, `low` or `spent`."""
         share = self.share
-        return (
-            "none"
-            if share is None
-            else "spent"
-            if share >= 1
-            else "low"
-            if share >= LOW
-            else "fine"
-        )
+        if share is None:
+            return "none"
+        if share >= 1:
+            return "spent"
+        return "low" if share >= LOW else "fine"
 
 
 def budget_of(session: Session, team: Team) -> Budget:
+    """Return a team's budget of this month, in its own time zone."""
     local = now().astimezone(ZoneInfo(team.time_zone))
     since = local.replace(day=1, hour=0, minute=0, second=0, microsecond=0).astimezone(UTC)
     tokens = func.coalesce(func.sum(Use.tokens_read + Use.tokens_written), 0)

@@ -15,16 +15,16 @@ from sqlalchemy.orm import Session
 from fontanel.core.answering import EvidencePassage
 from fontanel.core.embedding.encoder import EmbedderMissing, OnnxEmbedder
 from fontanel.core.index import Candidate, Mode, Query, Snapshot
-from fontanel.core.index.match import WORDS_WEIGHT
+from fontanel.core.index.match import KEYWORD_WEIGHT
 from fontanel.core.index.operators import parse
-from fontanel.core.passages.splitting import Locator, Part
+from fontanel.core.passages.splitting import Locator, PassagePart
 from fontanel.records.scope import TeamScope
 from fontanel.records.tables import Document, Kb, PassageRow, Revision
 
 #: Words whose vectors are kept in memory: 30 MB at most.
-_MOST_WORDS = 20_000
+_MAX_WORDS = 20_000
 #: Sentences whose vectors are kept in memory, since the same passages are found again and again: 45 MB at most.
-_MOST_SENTENCES, _LONGEST_SENTENCE = 30_000, 600
+_MAX_SENTENCES, _LONGEST_SENTENCE = 30_000, 600
 #: What the newest document gains when newer ones are preferred, and after how many days it is half of that.
 _NEWER = 0.15
 _HALF_LIFE_DAYS = 180.0
@@ -69,9 +69,9 @@ class Embedders:
         vectors = np.stack([found[text] if text in found else known[text] for text in texts])  # type: ignore[misc]
         for text, vector in found.items():
             if " " not in text:
-                _keep(self._words, text, vector, _MOST_WORDS)
+                _keep(self._words, text, vector, _MAX_WORDS)
             elif len(text) <= _LONGEST_SENTENCE:
-                _keep(self._sentences, text, vector, _MOST_SENTENCES)
+                _keep(self._sentences, text, vector, _MAX_SENTENCES)
         return vectors
 
 
@@ -98,7 +98,7 @@ class Hit:
 
 @dataclass(frozen=True, slots=True)
 class Options:
-    """How to search. `operators`: quotes, + and - mean something; `words_weight`: the share of words in the blend, by default as
+    """How to search. `operators`: quotes, + and - mean something; `keyword_weight`: the share of words in the blend, by default as
     calibrated; `prefer_newer` raises what changed lately; `boosts` multiplies the scores of documents with a tag, by
     ("key", "value")."""
 
@@ -106,7 +106,7 @@ class Options:
     limit: int = 10
     per_document: int = 3
     operators: bool = False
-    words_weight: float | None = None
+    keyword_weight: float | None = None
     prefer_newer: bool = False
     boosts: Mapping[tuple[str, str], float] = field(default_factory=dict)
     join: bool = False
@@ -121,7 +121,7 @@ class Results:
     hits: list[Hit]
     weights: Mapping[str, float]
     corrected: Mapping[str, list[str]]
-    looked_at: int
+    scored: int
 
 
 class KbKnowledge:
@@ -132,6 +132,7 @@ class KbKnowledge:
 
     def __init__(
         self,
+        *,
         scope: TeamScope,
         kb: Kb,
         snapshot: Snapshot,
@@ -161,7 +162,7 @@ class KbKnowledge:
         return np.array([document.key for document in session.scalars(query)], dtype=np.int64)
 
     @property
-    def by_words(self) -> bool:
+    def keyword_only(self) -> bool:
         return self._embedder is None or self._embedders.name != self._embedder
 
     def search(self, question: str, options: Options) -> Results:
@@ -174,7 +175,7 @@ class KbKnowledge:
             vector = None if vectors is None else vectors[0]
         if vector is None:
             mode = Mode.LEXICAL
-        weight = WORDS_WEIGHT if options.words_weight is None else options.words_weight
+        weight = KEYWORD_WEIGHT if options.keyword_weight is None else options.keyword_weight
         query = Query(
             question,
             vector,
@@ -190,7 +191,7 @@ class KbKnowledge:
         )
         found = self._snapshot.find(query)
         return Results(
-            self._joined(found.candidates), found.weights, found.corrected, found.looked_at
+            self._joined(found.candidates), found.weights, found.corrected, found.scored
         )
 
     def _boosts(self, options: Options) -> dict[int, float]:
@@ -261,7 +262,7 @@ class KbKnowledge:
                 candidate.match,
                 candidate.similarity,
                 row.context,
-                tuple(Part(**part) for part in row.parts),
+                tuple(PassagePart(**part) for part in row.parts),
                 languages.get(row.revision_id, "en"),
                 candidate.terms,
                 self._kb.id,

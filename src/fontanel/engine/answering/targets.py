@@ -1,4 +1,4 @@
-"""What a question is asked of: a desk in one of its versions, or a knowledge base by itself; its knowledge and its model."""
+"""What a question is asked of: a desk in one of its versions, or a single knowledge base."""
 
 from __future__ import annotations
 
@@ -14,23 +14,38 @@ from sqlalchemy.orm import Session
 from fontanel.core.answering import (
     AnswerSettings,
     EvidencePassage,
-    Ground,
+    Grounding,
     Knowledge,
     Layout,
     Length,
     Route,
-    Weak,
+    UnsupportedStatements,
 )
 from fontanel.engine.answering.retrieval import Embedders, KbKnowledge
 from fontanel.engine.editions.store import Editions
 from fontanel.records.scope import TeamScope
 from fontanel.records.tables import Desk, DeskVersion, Edition, Kb
 
-Settings = Mapping[str, Any]
+#: Settings of a desk as they are stored.
+StoredSettings = Mapping[str, Any]
+
+#: Stored settings that the core takes as they are.
+_PLAIN_SETTINGS = (
+    "passages",
+    "documents",
+    "evidence_needed",
+    "language",
+    "context_tokens",
+    "answer_tokens",
+    "temperature",
+    "instructions",
+    "purpose",
+    "greeting",
+)
 
 
 @dataclass(frozen=True, slots=True)
-class Part:
+class TargetKb:
     """A knowledge base that is asked, and how it is narrowed."""
 
     kb_id: str
@@ -39,131 +54,146 @@ class Part:
     documents: Sequence[str] | None = None
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True, slots=True, kw_only=True)
 class Target:
-    """What is asked. `kb_id` is set for a knowledge base by itself, `desk_id` for a desk; `version` is None for a draft; `kept` are
-    the settings as the turn records them."""
+    """What is asked."""
 
     team_id: str
-    parts: tuple[Part, ...]
+    kbs: tuple[TargetKb, ...]
     settings: AnswerSettings
     kb_id: str | None = None
+    """The knowledge base, where one is asked directly."""
     desk_id: str | None = None
     version: int | None = None
+    """The desk's version; None for its draft."""
     model: str | None = None
     link_tags: tuple[str, ...] = ()
-    kept: Settings | None = None
+    stored: StoredSettings | None = None
+    """The desk's settings, as the turn records them."""
 
 
 def kb_target(kb: Kb, tags: Mapping[str, str], documents: Sequence[str] | None) -> Target:
-    return Target(kb.team_id, (Part(kb.id, "", tags, documents),), AnswerSettings(), kb_id=kb.id)
+    """Return a single knowledge base as a target."""
+    part = TargetKb(kb.id, "", tags, documents)
+    return Target(team_id=kb.team_id, kbs=(part,), settings=AnswerSettings(), kb_id=kb.id)
 
 
 def desk_target(
-    desk: Desk, stored: Settings, version: int | None, reachable: frozenset[str]
+    desk: Desk, stored: StoredSettings, version: int | None, reachable: frozenset[str]
 ) -> Target:
-    """A desk under stored settings. Knowledge bases that are gone, or that the asker may not reach, are left out."""
-    parts = tuple(
-        Part(part["kb"], part.get("use_for", ""), part.get("tags") or {})
+    """Return a desk under stored settings, without kbs that are gone or not reachable."""
+    kbs = tuple(
+        TargetKb(part["kb"], part.get("use_for", ""), part.get("tags") or {})
         for part in stored.get("kbs", ())
         if part["kb"] in reachable
     )
     return Target(
-        desk.team_id,
-        parts,
-        answer_settings(desk.name, stored),
+        team_id=desk.team_id,
+        kbs=kbs,
+        settings=answer_settings(desk.name, stored),
         desk_id=desk.id,
         version=version,
         model=stored.get("model"),
         link_tags=tuple(stored.get("link_tags", ())),
-        kept=stored,
+        stored=stored,
     )
 
 
-def answer_settings(name: str, stored: Settings) -> AnswerSettings:
-    """The core's settings from those that a desk keeps."""
-    plain = (
-        "passages",
-        "documents",
-        "evidence_floor",
-        "language",
-        "context_tokens",
-        "answer_tokens",
-        "temperature",
-        "instructions",
-        "purpose",
-        "greeting",
-    )
-    given = {key: stored[key] for key in plain if key in stored}
-    settings = AnswerSettings(**given, name=name)
+def answer_settings(name: str, stored: StoredSettings) -> AnswerSettings:
+    """Return the core's settings from those that a desk stores."""
+    plain = {key: stored[key] for key in _PLAIN_SETTINGS if key in stored}
+    defaults = AnswerSettings()
     return replace(
-        settings,
-        ground=Ground(stored.get("ground", settings.ground)),
-        length=Length(stored.get("length", settings.length)),
-        layout=Layout(stored.get("layout", settings.layout)),
-        weak=Weak(stored.get("weak", settings.weak)),
+        AnswerSettings(**plain, name=name),
+        grounding=Grounding(stored.get("grounding", defaults.grounding)),
+        length=Length(stored.get("length", defaults.length)),
+        layout=Layout(stored.get("layout", defaults.layout)),
+        unsupported=UnsupportedStatements(stored.get("unsupported", defaults.unsupported)),
     )
 
 
 def version_of(session: Session, desk: Desk, number: int) -> DeskVersion | None:
+    """Return a published version of a desk by its number."""
     return session.scalar(
         select(DeskVersion).where(DeskVersion.desk_id == desk.id, DeskVersion.number == number)
     )
 
 
-class DeskKnowledge:
+class CombinedKnowledge:
     """Several knowledge bases as one: passages of all, best match first."""
 
     def __init__(self, parts: Sequence[KbKnowledge]) -> None:
         self._parts = parts
 
     def retrieve(self, question: str, limit: int) -> list[EvidencePassage]:
+        """Return the best passages of all parts.
+
+        The match is comparable across knowledge bases, scores are not; within one, its own order
+        is kept.
+        """
         if len(self._parts) == 1:
             return self._parts[0].retrieve(question, limit)
-        found = [part.retrieve(question, limit) for part in self._parts]
-        # The match is comparable across knowledge bases, scores are not; within one, its own order stands.
+        queues = [part.retrieve(question, limit) for part in self._parts]
         merged: list[EvidencePassage] = []
-        while len(merged) < limit and any(found):
-            best = max(
-                (passages for passages in found if passages), key=lambda passages: passages[0].match
-            )
+        while len(merged) < limit and any(queues):
+            best = max((queue for queue in queues if queue), key=lambda queue: queue[0].match)
             merged.append(best.pop(0))
         return merged
 
     def terms(self, text: str) -> list[str]:
+        """Return the index terms of a text, in any part."""
         return list(dict.fromkeys(term for part in self._parts for term in part.terms(text)))
 
     def idf(self, term: str) -> float:
-        """As telling as where it is least rare: a term that one of them never has is no more telling for that."""
+        """Return a term's weight where it is least rare.
+
+        A term that one part never contains says no more for that.
+        """
         return min((part.idf(term) for part in self._parts), default=0.0)
 
     def embed(self, texts: Sequence[str]) -> npt.NDArray[np.float32] | None:
-        """None when one of them works by words alone."""
-        if not self._parts or any(part.by_words for part in self._parts):
+        """Return unit vectors; None when one of the parts has keyword search only."""
+        if not self._parts or any(part.keyword_only for part in self._parts):
             return None
         return self._parts[0].embed(texts)
 
 
-def knowledge_of(
-    scope: TeamScope, parts: Sequence[Part], editions: Editions, embedders: Embedders
-) -> tuple[dict[str, KbKnowledge], dict[str, str], list[Route]]:
-    """The knowledge of each part as it is at this moment, the edition that it serves from, and its line."""
+@dataclass(frozen=True, slots=True)
+class TargetKnowledge:
+    """The knowledge bases of a target as they are at one moment."""
+
+    parts: dict[str, KbKnowledge]
+    editions: dict[str, str]
+    """The active edition of each knowledge base."""
+    routes: list[Route]
+
+
+def target_knowledge(
+    scope: TeamScope, kbs: Sequence[TargetKb], editions: Editions, embedders: Embedders
+) -> TargetKnowledge:
+    """Open the knowledge bases of a target; those that are gone are left out."""
     session = scope.session
-    wanted = [part.kb_id for part in parts]
-    kbs = {kb.id: kb for kb in session.scalars(scope.select(Kb).where(Kb.id.in_(wanted)))}
-    known: dict[str, KbKnowledge] = {}
-    routes: list[Route] = []
-    for part in parts:
-        if (kb := kbs.get(part.kb_id)) is None:
+    wanted = scope.select(Kb).where(Kb.id.in_([part.kb_id for part in kbs]))
+    by_id = {kb.id: kb for kb in session.scalars(wanted)}
+    knowledge = TargetKnowledge({}, {}, [])
+    for part in kbs:
+        if (kb := by_id.get(part.kb_id)) is None:
             continue
         edition = session.get_one(Edition, kb.edition_id)
-        snapshot = editions.snapshot(edition.id)
-        known[kb.id] = KbKnowledge(
-            scope, kb, snapshot, edition.embedder, embedders, part.tags, part.documents
+        knowledge.parts[kb.id] = KbKnowledge(
+            scope=scope,
+            kb=kb,
+            snapshot=editions.snapshot(edition.id),
+            embedder=edition.embedder,
+            embedders=embedders,
+            tags=part.tags,
+            documents=part.documents,
         )
-        routes.append(Route(kb.id, kb.name, part.use_for))
-    return known, {kb_id: kbs[kb_id].edition_id for kb_id in known}, routes
+        knowledge.editions[kb.id] = edition.id
+        knowledge.routes.append(Route(kb.id, kb.name, part.use_for))
+    return knowledge
 
 
-def among(known: Mapping[str, KbKnowledge], kb_ids: frozenset[str]) -> Knowledge:
-    return DeskKnowledge([part for kb_id, part in known.items() if kb_id in kb_ids])
+def combined(parts: Mapping[str, KbKnowledge], kb_ids: frozenset[str]) -> Knowledge:
+    """Return some of the parts as one knowledge."""
+    return CombinedKnowledge([part for kb_id, part in parts.items() if kb_id in kb_ids])

@@ -8,8 +8,8 @@ from sqlalchemy import func, select
 from sqlalchemy.orm import Session
 
 from fontanel.engine.documents.documents import add_document, delete_document
-from fontanel.engine.documents.naming import MOST_TAGS, document_name
-from fontanel.engine.ingest.pipeline import Inside
+from fontanel.engine.documents.naming import MAX_TAGS, document_name
+from fontanel.engine.ingest.pipeline import StoredFile
 from fontanel.errors import Refused
 from fontanel.records.tables import (
     Document,
@@ -18,14 +18,14 @@ from fontanel.records.tables import (
 )
 
 #: How deep files are taken out of files.
-_MOST_DEPTH = 4
+_MAX_DEPTH = 4
 
 
 #: How many files are taken out of one file, at all depths together, and how many bytes.
-_MOST_INSIDE, _MOST_INSIDE_BYTES = 10_000, 1_000_000_000
+_MAX_INSIDE, _MAX_INSIDE_BYTES = 10_000, 1_000_000_000
 
 
-def take_in(session: Session, document: Document, inside: Sequence[Inside]) -> str | None:
+def add_contained(session: Session, document: Document, inside: Sequence[StoredFile]) -> str | None:
     """Make the files inside a document documents of their own, named below it; those that are gone from it go.
 
     A file inside a file inside a file is taken, down to a depth, and up to a number and a size in all: archives in archives can
@@ -35,7 +35,7 @@ def take_in(session: Session, document: Document, inside: Sequence[Inside]) -> s
     kept: set[str] = set()
     left, room = _room_inside(session, document) if inside else (0, 0)
     left_out = 0
-    for item in inside if _depth(session, document) < _MOST_DEPTH else ():
+    for item in inside if _depth(session, document) < _MAX_DEPTH else ():
         left, room = left - 1, room - item.size
         if left < 0 or room < 0:
             left_out += 1
@@ -47,7 +47,7 @@ def take_in(session: Session, document: Document, inside: Sequence[Inside]) -> s
         kept.add(name)
         tags = {**document.tags, **item.tags}
         added = add_document(
-            session, kb, name, item.sha256, item.size, dict(list(tags.items())[:MOST_TAGS])
+            session, kb, name, item.sha256, item.size, dict(list(tags.items())[:MAX_TAGS])
         )
         added.document.parent_key = document.key
         added.document.source_id = document.source_id
@@ -59,8 +59,8 @@ def take_in(session: Session, document: Document, inside: Sequence[Inside]) -> s
     if not left_out:
         return None
     return (
-        f"{left_out:,} files inside were left out: of one file {_MOST_INSIDE:,} are taken and "
-        f"{_MOST_INSIDE_BYTES // 1_000_000:,} MB, those in archives inside it included"
+        f"{left_out:,} files inside were left out: of one file {_MAX_INSIDE:,} are taken and "
+        f"{_MAX_INSIDE_BYTES // 1_000_000:,} MB, those in archives inside it included"
     )
 
 
@@ -87,12 +87,12 @@ def _room_inside(session: Session, document: Document) -> tuple[int, int]:
         .tuples()
         .one()
     )
-    return _MOST_INSIDE - count, _MOST_INSIDE_BYTES - size
+    return _MAX_INSIDE - count, _MAX_INSIDE_BYTES - size
 
 
 def _depth(session: Session, document: Document) -> int:
     depth = 0
-    while document.parent_key is not None and depth < _MOST_DEPTH:
+    while document.parent_key is not None and depth < _MAX_DEPTH:
         parent = session.get(Document, document.parent_key)
         if parent is None:
             break

@@ -18,7 +18,7 @@ from fontanel.records.tables import (
 _TAG = re.compile(r"^[\w.-]{1,60}$")
 
 
-MOST_TAGS = 32
+MAX_TAGS = 32
 
 
 def document_name(raw: str) -> str:
@@ -36,8 +36,8 @@ def document_name(raw: str) -> str:
 
 def check_tags(tags: Mapping[str, str]) -> dict[str, str]:
     """Tags fit to be kept. Raises Refused."""
-    if len(tags) > MOST_TAGS:
-        raise Refused("tags", f"A document can have {MOST_TAGS} tags; {len(tags)} were given.")
+    if len(tags) > MAX_TAGS:
+        raise Refused("tags", f"A document can have {MAX_TAGS} tags; {len(tags)} were given.")
     for tag, value in tags.items():
         if not _TAG.match(tag):
             raise Refused(
@@ -69,4 +69,4 @@ def add_tags(session: Session, document: Document, tags: Mapping[str, str]) -> N
     """Give a document more tags, those of the same name replaced; past the most it can have, the last are left out."""
     merged = {**document.tags, **tags}
     if merged != document.tags:
-        set_tags(session, document, dict(list(merged.items())[:MOST_TAGS]))
+        set_tags(session, document, dict(list(merged.items())[:MAX_TAGS]))

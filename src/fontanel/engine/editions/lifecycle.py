@@ -12,8 +12,8 @@ from sqlalchemy.orm import Session
 from fontanel.core.passages.splitting import SplitSettings
 from fontanel.core.text.analysis import ANALYSER_VERSION
 from fontanel.engine.documents.states import NOT_INDEXED
-from fontanel.engine.ingest.queue import add_job_beside
-from fontanel.errors import Refused
+from fontanel.engine.ingest.queue import add_standby_job
+from fontanel.errors import Conflict, Refused
 from fontanel.records.ids import new_id
 from fontanel.records.sequence import next_change
 from fontanel.records.tables import (
@@ -30,12 +30,12 @@ from fontanel.records.tables import (
 )
 
 #: Editions of one kb at most: each takes the room of the whole index.
-MOST_EDITIONS = 5
+MAX_EDITIONS = 5
 _OPEN = (JobState.WAITING, JobState.RUNNING)
 
 
 @dataclass(frozen=True, slots=True)
-class Progress:
+class BuildProgress:
     """How far an edition is: documents done and failed of those queued for it, and the seconds that are left at the pace so
     far (None before the first is done)."""
 
@@ -53,7 +53,7 @@ def build_edition(session: Session, kb: Kb, split: SplitSettings, embedder: str 
     """A new edition beside the serving one, with every document queued for it. Raises Refused."""
     editions = session.scalars(select(Edition).where(Edition.kb_id == kb.id)).all()
     settings = {**asdict(split), "analyser": ANALYSER_VERSION}
-    if len(editions) >= MOST_EDITIONS:
+    if len(editions) >= MAX_EDITIONS:
         raise Refused(
             "splitting", f"The knowledge base has {len(editions)} editions. Drop one of them first."
         )
@@ -81,7 +81,7 @@ def _queued(session: Session, kb: Kb, edition: Edition) -> Edition:
     session.flush()
     wanted = select(Document).where(Document.kb_id == kb.id, Document.state.not_in(NOT_INDEXED))
     for document in session.scalars(wanted).all():
-        add_job_beside(session, document, document.latest_revision_id, edition.id)
+        add_standby_job(session, document, document.latest_revision_id, edition.id)
     return edition
 
 
@@ -103,12 +103,12 @@ def renew_outdated(session: Session, embedder: str | None) -> list[Edition]:
         serves = kb.edition_id == edition.id
         if embedder is not None and edition.embedder != embedder:
             _end_embedding(session, edition, serves)
-        if edition.takes_over:
+        if edition.replaces_active:
             session.execute(delete(Job).where(Job.edition_id == edition.id))
             session.delete(edition)
         elif serves:
             editions = session.scalars(select(Edition).where(Edition.kb_id == kb.id)).all()
-            if not any(other.takes_over and not is_outdated(other, embedder) for other in editions):
+            if not any(other.replaces_active and not is_outdated(other, embedder) for other in editions):
                 settings = {**edition.settings, "analyser": ANALYSER_VERSION}
                 number = 1 + max(other.number for other in editions)
                 made.append(
@@ -122,7 +122,7 @@ def renew_outdated(session: Session, embedder: str | None) -> list[Edition]:
                             number=number,
                             embedder=embedder or edition.embedder,
                             settings=settings,
-                            takes_over=True,
+                            replaces_active=True,
                         ),
                     )
                 )
@@ -137,22 +137,22 @@ def _end_embedding(session: Session, edition: Edition, serves: bool) -> None:
     for job in session.scalars(waiting).all():
         job.state, job.error, job.changed_at = JobState.DONE, "the embedder was replaced", now()
         document = session.get(Document, job.document_key)
-        if serves and document is not None and document.state == DocumentState.INDEXED_BY_WORDS:
+        if serves and document is not None and document.state == DocumentState.KEYWORD_READY:
             document.state, document.progress = DocumentState.INDEXED, None
 
 
-def take_over(session: Session) -> list[tuple[str, str, str]]:
+def promote_successors(session: Session) -> list[tuple[str, str, str]]:
     """Switch to the editions that are built and take over, within the caller's transaction, and drop those they replace: kb, the
     edition that serves now, the one that is gone. One whose kb has documents on their way waits for a quiet moment."""
     done: list[tuple[str, str, str]] = []
-    for edition in session.scalars(select(Edition).where(Edition.takes_over.is_(True))).all():
+    for edition in session.scalars(select(Edition).where(Edition.replaces_active.is_(True))).all():
         kb = session.get_one(Kb, edition.kb_id)
         before = session.get(Edition, kb.edition_id)
         if progress_of(session, edition).building:
             continue
         try:
-            serve_edition(session, kb, edition)
-        except Refused:
+            activate_edition(session, kb, edition)
+        except Conflict:
             continue
         if before is not None and before.id != edition.id:
             drop_edition(session, kb, before)
@@ -160,7 +160,7 @@ def take_over(session: Session) -> list[tuple[str, str, str]]:
     return done
 
 
-def progress_of(session: Session, edition: Edition) -> Progress:
+def progress_of(session: Session, edition: Edition) -> BuildProgress:
     """How far an edition that does not serve is."""
     counts: dict[JobState, int] = {
         state: count
@@ -174,10 +174,10 @@ def progress_of(session: Session, edition: Edition) -> Progress:
     left = None
     if done and done + failed < total:
         left = (now() - began).total_seconds() / done * (total - done - failed)
-    return Progress(done, failed, total, left)
+    return BuildProgress(done, failed, total, left)
 
 
-def serve_edition(session: Session, kb: Kb, edition: Edition) -> None:
+def activate_edition(session: Session, kb: Kb, edition: Edition) -> None:
     """Make an edition the one that searches and answers use, in the caller's transaction. Raises Refused while documents are
     on their way: a switch must not lose one between two editions."""
     if edition.id == kb.edition_id:
@@ -187,8 +187,8 @@ def serve_edition(session: Session, kb: Kb, edition: Edition) -> None:
     )
     pending = session.scalar(open_jobs) or 0
     if pending:
-        raise Refused(
-            "edition", f"{pending} documents are still on their way. Switch once they are indexed."
+        raise Conflict(
+            f"{pending} documents are still on their way. Switch once they are indexed."
         )
     # Jobs tell by the edition whether they move a document; those of before are history.
     session.execute(update(Job).where(Job.edition_id == edition.id).values(edition_id=None))
@@ -220,14 +220,14 @@ def serve_edition(session: Session, kb: Kb, edition: Edition) -> None:
     )
     kb.edition_id = edition.id
     kb.version += 1
-    edition.takes_over = False
+    edition.replaces_active = False
 
 
 def drop_edition(session: Session, kb: Kb, edition: Edition) -> None:
     """Remove an edition that does not serve, with its passages and jobs. Raises Refused."""
     if edition.id == kb.edition_id:
-        raise Refused(
-            "edition", f"Edition {edition.number} serves. Switch to another one before dropping it."
+        raise Conflict(
+            f"Edition {edition.number} serves. Switch to another one before dropping it."
         )
     session.execute(delete(Job).where(Job.edition_id == edition.id))
     session.delete(edition)

@@ -10,7 +10,15 @@ from __future__ import annotations
 from datetime import UTC, datetime
 from typing import Annotated, Literal
 
-from pydantic import AfterValidator, AwareDatetime, BaseModel, ConfigDict, Field, StringConstraints
+from pydantic import (
+    AfterValidator,
+    AliasChoices,
+    AwareDatetime,
+    BaseModel,
+    ConfigDict,
+    Field,
+    StringConstraints,
+)
 
 from fontanel.core.reading.model import BlockKind, Unit
 
@@ -59,7 +67,10 @@ class PackedSplitting(Strict):
     """How the edition's documents were split. The same bounds as in the API."""
 
     target_tokens: int = Field(ge=40, le=1000)
-    least_tokens: int = Field(ge=0, le=500)
+    #: Packs of earlier versions have it under another name.
+    min_tokens: int = Field(
+        ge=0, le=500, validation_alias=AliasChoices("min_tokens", "least_tokens")
+    )
     overlap_tokens: int = Field(ge=0, le=300)
     table_mode: Literal["packed", "single"]
     windows: bool

@@ -26,7 +26,7 @@ from sqlalchemy.orm import Session
 from fontanel.core.embedding.encoder import check_unit_vectors, text_key
 from fontanel.core.index import WordsEntry, WordsSegment
 from fontanel.core.passages.fields import embedded_text, window_texts, words_entry
-from fontanel.core.passages.splitting import Locator, Part, Passage, SplitSettings
+from fontanel.core.passages.splitting import Locator, Passage, PassagePart, SplitSettings
 from fontanel.core.reading import Reading
 from fontanel.core.text.analysis import Analyser
 from fontanel.engine.documents.kbs import create_kb
@@ -442,5 +442,5 @@ def _passage(packed: PackedPassage) -> Passage:
         Locator.from_dict(packed.locator.model_dump()),
         packed.tokens,
         packed.context,
-        tuple(Part(**part.model_dump()) for part in packed.parts),
+        tuple(PassagePart(**part.model_dump()) for part in packed.parts),
     )

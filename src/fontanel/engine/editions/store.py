@@ -19,9 +19,9 @@ from fontanel.core.index import Snapshot, VectorSegment, WordsSegment, write_vec
 from fontanel.core.index.files import SegmentDamaged, verify
 from fontanel.engine.runtime.fault_points import fault
 from fontanel.engine.workers.merger import MergePlan, merge_elsewhere, merge_here
-from fontanel.records.database import Sessions, writing
 from fontanel.records.ids import new_id
 from fontanel.records.tables import Edition, Segment, Tombstone
+from fontanel.records.unit_of_work import Committed, Records, mark_edition_changed
 
 log = structlog.get_logger()
 
@@ -62,9 +62,9 @@ class _Open:
 class Editions:
     """The editions of one data directory. There is one writer at a time for each; readers take snapshots."""
 
-    def __init__(self, directory: Path, sessions: Sessions) -> None:
+    def __init__(self, directory: Path, records: Records) -> None:
         self._directory = directory
-        self._sessions = sessions
+        self._records = records
         self._open: dict[str, _Open] = {}
         self._lock = threading.Lock()
         self._writers: dict[str, threading.Lock] = {}
@@ -75,6 +75,18 @@ class Editions:
         #: Segments (edition, segment) that were there at the start and whose bytes have not been looked at since.
         self._unverified: list[tuple[str, str]] = []
         directory.mkdir(parents=True, exist_ok=True)
+        records.subscribe(self._follow)
+
+    def _follow(self, committed: Committed) -> None:
+        """Open what a unit of work changed, and remove what it deleted."""
+        for edition_id in committed.deleted_editions:
+            self.forget(edition_id)
+        for edition_id in committed.editions - committed.deleted_editions:
+            try:
+                self.refresh(edition_id)
+            except SegmentDamaged as error:
+                # What is open already stays in use; the next start rebuilds the edition.
+                log.error("edition damaged", edition=edition_id, error=str(error))
 
     def writer(self, edition_id: str) -> threading.Lock:
         """The lock that a writer of the edition holds from reading its segments to the commit."""
@@ -127,7 +139,7 @@ class Editions:
         """Open what the records name now, and serve searches from it."""
         with self._lock:
             before = self._open.get(edition_id)
-            with self._sessions() as session:
+            with self._records.reading() as session:
                 rows = session.scalars(
                     select(Segment).where(Segment.edition_id == edition_id)
                 ).all()
@@ -155,13 +167,6 @@ class Editions:
             self._open[edition_id] = _Open(words, vectors, windows, snapshot, large)
             self._refreshed[edition_id] = None
             return snapshot
-
-    def refresh_kb(self, kb_id: str) -> None:
-        """As `refresh`, all editions of a knowledge base."""
-        with self._sessions() as session:
-            editions = session.scalars(select(Edition.id).where(Edition.kb_id == kb_id)).all()
-        for edition_id in editions:
-            self.refresh(edition_id)
 
     def forget(self, edition_id: str) -> None:
         """Drop an edition whose records are gone, with its files."""
@@ -226,7 +231,7 @@ class Editions:
         if not made:
             return False
         with self.writer(edition_id):
-            with writing(self._sessions) as session:
+            with self._records.writing() as session:
                 edition = session.get(Edition, edition_id)
                 if edition is None:
                     return False
@@ -234,9 +239,8 @@ class Editions:
                     session.execute(delete(Segment).where(Segment.id.in_(old)))
                     if segment.passages:
                         session.add(segment)
+                mark_edition_changed(session, edition_id)
                 fault("merge_written")
-                session.commit()
-            self.refresh(edition_id)
         self._drop_tombstones(edition_id)
         for old, _ in made:
             for key in old:
@@ -253,7 +257,7 @@ class Editions:
         self, edition_id: str, kind: str, old: Sequence[str], size: int, snapshot: Snapshot
     ) -> Segment:
         """Write the file of a merged segment; its row is for the caller's transaction."""
-        with self._sessions() as session:
+        with self._records.reading() as session:
             team_id = session.scalars(select(Edition.team_id).where(Edition.id == edition_id)).one()
         row = Segment(
             id=new_id(kind), team_id=team_id, edition_id=edition_id, kind=kind, passages=0
@@ -283,7 +287,7 @@ class Editions:
             if segments
             else np.zeros(0, dtype=np.int64)
         )
-        with writing(self._sessions) as session:
+        with self._records.writing() as session:
             dead = np.array(
                 session.scalars(
                     select(Tombstone.passage_id).where(Tombstone.edition_id == edition_id)
@@ -298,7 +302,6 @@ class Editions:
                         Tombstone.passage_id.in_(done[start : start + 500]),
                     )
                 )
-            session.commit()
 
     def verify_round(self, on_damaged: Callable[[str], None]) -> bool:
         """Compare one file of those found at the start with its checksum, and report its edition when it differs; return
@@ -311,7 +314,7 @@ class Editions:
         try:
             verify(path)
         except SegmentDamaged as error:
-            with self._sessions() as session:
+            with self._records.reading() as session:
                 named = session.scalar(select(Segment.id).where(Segment.id == segment_id))
             if named is not None:  # else it was merged away meanwhile
                 log.warning(
@@ -320,12 +323,11 @@ class Editions:
                 self._unverified = [pair for pair in self._unverified if pair[0] != edition_id]
                 with self.writer(edition_id):
                     on_damaged(edition_id)
-                    self.refresh(edition_id)
         return True
 
     def sweep(self, on_lost: Callable[[str], None]) -> None:
         """At start: remove files that no record names, and report editions that miss a file."""
-        with self._sessions() as session:
+        with self._records.reading() as session:
             named: dict[str, set[str]] = {
                 edition: set() for edition in session.scalars(select(Edition.id))
             }

@@ -21,8 +21,8 @@ from sqlalchemy.orm import Session
 
 from fontanel.core.answering import TokenUse, WriterFailed
 from fontanel.core.describing.by_model import (
-    MOST_TOKENS,
-    NotTaken,
+    MAX_TOKENS,
+    DescriptionUnusable,
     description_request,
     taken_description,
 )
@@ -43,10 +43,9 @@ from fontanel.engine.ingest.passages import (
     write_vectors,
 )
 from fontanel.engine.runtime.fault_points import fault
-from fontanel.engine.runtime.watchers import Changes
-from fontanel.llm import AskerGone, ChatWriter, Endpoint, ModelLine
+from fontanel.errors import ModelUnusable, SecretUnreadable
+from fontanel.llm import AskerLeft, ChatWriter, Endpoint, ModelClient
 from fontanel.records.blobs import BlobStore
-from fontanel.records.database import Sessions, writing
 from fontanel.records.ids import new_id
 from fontanel.records.tables import (
     SETTLED,
@@ -62,7 +61,8 @@ from fontanel.records.tables import (
     Use,
     now,
 )
-from fontanel.records.vault import SecretsLost, Vault
+from fontanel.records.unit_of_work import Records
+from fontanel.records.vault import Vault
 from fontanel.records.vector_cache import VectorCache
 
 log = structlog.get_logger()
@@ -70,7 +70,7 @@ log = structlog.get_logger()
 _COLUMNS = [column.key for column in PassageRow.__table__.columns if column.key != "id"]
 
 #: How often a model is asked about one revision when it fails, and the seconds after the first failure, which double.
-_MOST_TRIES = 5
+_MAX_TRIES = 5
 _PAUSE = 30.0
 #: Revisions that are found at once.
 _BATCH = 100
@@ -104,25 +104,24 @@ class _Task(_Described):
 
 
 class Describing:
-    """Has a kb's model describe its documents. `round` is called by a thread of the workshop."""
+    """Has a kb's model describe its documents. `describe_next` is called by a thread of the runtime."""
 
     def __init__(
         self,
-        sessions: Sessions,
+        *,
+        records: Records,
         blobs: BlobStore,
         vectors: VectorCache,
         editions: Editions,
-        changes: Changes,
-        line: ModelLine,
+        models: ModelClient,
         vault: Vault,
         stopping: threading.Event,
     ) -> None:
-        self._sessions = sessions
+        self._records = records
         self._blobs = blobs
         self._vectors = vectors
         self._editions = editions
-        self._changes = changes
-        self._line = line
+        self._models = models
         self._vault = vault
         self._stopping = stopping
         #: Team and model -> when to look again whether they may.
@@ -133,7 +132,7 @@ class Describing:
         #: Kb -> its mark when nothing of it waited.
         self._done: dict[str, tuple[str, datetime | None]] = {}
 
-    def round(self) -> bool:
+    def describe_next(self) -> bool:
         """Describe one document that waits for it; return whether there was one."""
         if time.monotonic() < self._quiet_until:
             return False
@@ -143,11 +142,9 @@ class Describing:
             forget = partial(_forget, revision_id=found.revision_id)
             if found.reading:
                 self._take(found, describe(self._reading(found)), None, forget)
-                self._changes.tell(found.kb_id)
             else:
-                with writing(self._sessions) as session:
+                with self._records.writing() as session:
                     forget(session)
-                    session.commit()
             return True
         self._quiet_until = time.monotonic() + _QUIET
         return False
@@ -157,16 +154,16 @@ class Describing:
 
     def _ask(self, task: _Task) -> bool:
         reading = self._reading(task)
-        writer = ChatWriter(self._line, task.endpoint, self._stopping)
+        writer = ChatWriter(self._models, task.endpoint, self._stopping)
         started = now()
         try:
-            written = "".join(writer.write(description_request(reading), MOST_TOKENS, 0.0))
+            written = "".join(writer.write(description_request(reading), MAX_TOKENS, 0.0))
             about = taken_description(written, reading)
-        except AskerGone:
+        except AskerLeft:
             return False  # the service stops; the model is asked again after its next start
-        except (WriterFailed, NotTaken) as error:
+        except (WriterFailed, DescriptionUnusable) as error:
             # What it writes of a document it will write again; a server that is down will come back.
-            again = isinstance(error, WriterFailed) and task.tries + 1 < _MOST_TRIES
+            again = isinstance(error, WriterFailed) and task.tries + 1 < _MAX_TRIES
             pause = timedelta(seconds=_PAUSE * 2**task.tries)
             self._note(task, str(error), now() + pause if again else None, writer.use(), started)
             log.info(
@@ -186,7 +183,6 @@ class Describing:
                 started=started,
             )
             self._take(task, about, task.model, keep)
-        self._changes.tell(task.kb_id)
         return True
 
     def _next(self) -> _Task | None:
@@ -214,7 +210,7 @@ class Describing:
         )
         for team_id, model in barred:
             waiting = waiting.where(or_(Kb.team_id != team_id, Kb.describer != model))
-        with self._sessions() as session:
+        with self._records.reading() as session:
             found = None
             while found is None:
                 if not self._batch:
@@ -231,14 +227,17 @@ class Describing:
             revision, document, kb, before = found.tuple()
             assert kb.describer is not None
             assert revision.reading is not None
-            usable = self._usable(session, kb.team_id, kb.describer)
-            if isinstance(usable, str):
+            try:
+                row, endpoint = self._usable(session, kb.team_id, kb.describer)
+            except (ModelUnusable, SecretUnreadable) as error:
                 self._barred[kb.team_id, kb.describer] = moment + timedelta(seconds=_LOOK_AGAIN)
                 log.info(
-                    "documents wait for a description", kb=kb.id, model=kb.describer, error=usable
+                    "documents wait for a description",
+                    kb=kb.id,
+                    model=kb.describer,
+                    error=str(error),
                 )
                 return None
-            row, endpoint = usable
             tries = before.tries if before is not None and before.model == kb.describer else 0
             return _Task(
                 revision.id,
@@ -280,7 +279,7 @@ class Describing:
             .where(Description.kb_id.in_(without))
             .where(Document.state.in_(SETTLED))
         )
-        with self._sessions() as session:
+        with self._records.reading() as session:
             found = session.execute(asked_about.limit(1)).first()
             if found is None:
                 return None
@@ -289,19 +288,17 @@ class Describing:
             reading = revision.reading if shown and revision.reading else ""
             return _Described(revision.id, document.key, document.kb_id, document.team_id, reading)
 
-    def _usable(
-        self, session: Session, team_id: str, name: str
-    ) -> tuple[TextModel, Endpoint] | str:
-        """A team's model and where it is reached, or why it is not asked now."""
+    def _usable(self, session: Session, team_id: str, name: str) -> tuple[TextModel, Endpoint]:
+        """Return a team's model and where it is reached.
+
+        Raises:
+            ModelUnusable: it cannot be asked now.
+            SecretUnreadable: its secret cannot be decrypted.
+        """
         model = usable_model(session, name, team_id)
-        if isinstance(model, str):
-            return model
         if budget_of(session, session.get_one(Team, team_id)).state == "spent":
-            return "the team's tokens of this month are used up"
-        try:
-            return model, endpoint_of(model, self._vault)
-        except SecretsLost as error:
-            return str(error)
+            raise ModelUnusable("the team's tokens of this month are used up")
+        return model, endpoint_of(model, self._vault)
 
     def _note(
         self,
@@ -311,29 +308,26 @@ class Describing:
         use: TokenUse | None,
         started: datetime,
     ) -> None:
-        with writing(self._sessions) as session:
+        with self._records.writing() as session:
             self._keep(session, task, About("", ""), error, again_at, use, started)
-            session.commit()
 
     def _take(
         self, task: _Described, about: About, by: str | None, keep: Callable[[Session], None]
     ) -> None:
         """Write the document's passages anew in every edition, and the description with those of the one that serves, in one
         transaction with what `keep` does: killed before that, all is done again."""
-        with self._sessions() as session:
+        with self._records.reading() as session:
             serving = session.scalar(select(Kb.edition_id).where(Kb.id == task.kb_id))
             beside = select(Edition.id).where(Edition.kb_id == task.kb_id, Edition.id != serving)
             editions = session.scalars(beside).all()
         for edition_id in editions:
             with self._editions.writer(edition_id):
-                with writing(self._sessions) as session:
+                with self._records.writing() as session:
                     self._write_again(session, edition_id, task, about)
-                    session.commit()
-                self._editions.refresh(edition_id)
         if serving is None:
             return  # the knowledge base is gone
         with self._editions.writer(serving):
-            with writing(self._sessions) as session:
+            with self._records.writing() as session:
                 document = session.get(Document, task.document_key)
                 if document is not None and document.revision_id == task.revision_id:
                     document.description, document.described_by = about.description, by
@@ -342,8 +336,6 @@ class Describing:
                 self._write_again(session, serving, task, about)
                 fault("description_written")
                 keep(session)
-                session.commit()
-            self._editions.refresh(serving)
 
     def _keep(
         self,

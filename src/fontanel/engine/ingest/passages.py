@@ -14,10 +14,10 @@ from sqlalchemy.orm import Session
 from fontanel.core.embedding.encoder import text_key
 from fontanel.core.index import VectorSegment
 from fontanel.core.passages.fields import window_texts
-from fontanel.core.passages.splitting import Locator, Part, Passage, SplitSettings
+from fontanel.core.passages.splitting import Locator, Passage, PassagePart, SplitSettings
 from fontanel.engine.editions.store import Editions
-from fontanel.records.database import Sessions
 from fontanel.records.tables import Document, Edition, PassageRow, Revision, Tombstone
+from fontanel.records.unit_of_work import Records
 from fontanel.records.vector_cache import VectorCache
 
 
@@ -87,9 +87,9 @@ def write_vectors(
             editions.write(session, edition, segment, of_windows)
 
 
-def vector_keys(sessions: Sessions) -> Iterator[tuple[str, bytes]]:
+def vector_keys(records: Records) -> Iterator[tuple[str, bytes]]:
     """Yield (team, key in the vector cache) of every text that the passages of all editions have embedded."""
-    with sessions() as session:
+    with records.reading() as session:
         for edition in session.scalars(select(Edition).where(Edition.embedder.is_not(None))).all():
             assert edition.embedder is not None
             columns = select(PassageRow.embedded_text, PassageRow.text).where(
@@ -143,5 +143,5 @@ def passage_of(data: dict[str, Any]) -> Passage:
         Locator.from_dict(data["locator"]),
         data["tokens"],
         data["context"],
-        tuple(Part(**part) for part in data["parts"]),
+        tuple(PassagePart(**part) for part in data["parts"]),
     )

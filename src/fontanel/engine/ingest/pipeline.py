@@ -32,13 +32,11 @@ from fontanel.engine.ingest.passages import (
     split_settings,
     write_vectors,
 )
-from fontanel.engine.ingest.progress import Progress
-from fontanel.engine.ingest.queue import MOST_ATTEMPTS, claim, retry_later, waiting_teams
+from fontanel.engine.ingest.progress import ProgressReporter
+from fontanel.engine.ingest.queue import MAX_ATTEMPTS, claim, retry_later, waiting_teams
 from fontanel.engine.runtime.fault_points import fault
-from fontanel.engine.runtime.watchers import Changes
 from fontanel.engine.workers.processes import Worker, WorkerDied, WorkerOverran
 from fontanel.records.blobs import BlobStore
-from fontanel.records.database import Sessions, writing
 from fontanel.records.tables import (
     Description,
     Document,
@@ -51,6 +49,7 @@ from fontanel.records.tables import (
     Revision,
     now,
 )
+from fontanel.records.unit_of_work import Records
 from fontanel.records.vector_cache import VectorCache
 
 log = structlog.get_logger()
@@ -76,11 +75,11 @@ class _Read:
     seconds: dict[str, float]
     report: dict[str, Any]
     about: dict[str, str]
-    members: list[Inside]
+    members: list[StoredFile]
 
 
 @dataclass(frozen=True, slots=True)
-class Inside:
+class StoredFile:
     """A file found inside a document, its bytes stored already."""
 
     name: str
@@ -91,34 +90,33 @@ class Inside:
 
 #: Puts the files inside a document in place as documents of their own, within the transaction that indexes it; returns what is to
 #: be said about those that were left out.
-TakeIn = Callable[[Session, Document, Sequence[Inside]], str | None]
+AddContained = Callable[[Session, Document, Sequence[StoredFile]], str | None]
 
 
 class Ingest:
-    """Moves documents from waiting to indexed. `read_round` and `embed_round` are called by the workshop's threads."""
+    """Moves documents from waiting to indexed. `read_round` and `embed_round` are called by the runtime's threads."""
 
     def __init__(
         self,
-        sessions: Sessions,
+        *,
+        records: Records,
         blobs: BlobStore,
         vectors: VectorCache,
         editions: Editions,
-        changes: Changes,
         read_seconds: float,
-        take_in: TakeIn,
+        add_contained: AddContained,
         embedder: str | None,
         readers: int,
     ) -> None:
-        self._take_in = take_in
+        self._take_in = add_contained
         self._embedder = embedder
-        self._sessions = sessions
+        self._records = records
         self._blobs = blobs
         self._vectors = vectors
         self._editions = editions
-        self._changes = changes
         self._read_seconds = read_seconds
         self._analysers = threading.local()
-        self._progress = Progress(sessions, changes)
+        self._progress = ProgressReporter(records)
         self._readers = readers
         self._lock = threading.Lock()
         #: Readers that are at work for each team, and the team that each stage served last.
@@ -137,7 +135,7 @@ class Ingest:
             return False
         try:
             return self._read_jobs(
-                worker, claim(self._sessions, JobStage.READ, _READ_AT_ONCE, [team])
+                worker, claim(self._records, JobStage.READ, _READ_AT_ONCE, [team])
             )
         finally:
             with self._lock:
@@ -145,7 +143,7 @@ class Ingest:
 
     def _begin_reading(self) -> str | None:
         """The team whose documents are read next: in turn, and none that has as many readers as it may."""
-        with self._lock, self._sessions() as session:
+        with self._lock, self._records.reading() as session:
             share = max(1, self._readers - 1)
             for team in waiting_teams(session, JobStage.READ, self._last_read):
                 if self._reading[team] < share:
@@ -173,7 +171,7 @@ class Ingest:
 
     def _read(self, worker: Worker, job: Job) -> _Read | None:
         """Read and split one revision in the worker; None when it failed or is gone."""
-        with self._sessions() as session:
+        with self._records.reading() as session:
             document = session.get(Document, job.document_key)
             revision = session.get(Revision, job.revision_id)
             edition = self._edition(session, job)
@@ -229,7 +227,7 @@ class Ingest:
         fault("blob_stored")
         passages = [passage_of(data) for data in reply["passages"]]
         members = [
-            Inside(member["name"], stored, size, member["tags"])
+            StoredFile(member["name"], stored, size, member["tags"])
             for member, (stored, size) in zip(reply["members"], inside, strict=True)
         ]
         return _Read(
@@ -250,7 +248,7 @@ class Ingest:
         for edition_id in dict.fromkeys(read.edition_id for read in reads):
             group = [read for read in reads if read.edition_id == edition_id]
             with self._editions.writer(edition_id):
-                with writing(self._sessions) as session:
+                with self._records.writing() as session:
                     edition = session.get(Edition, edition_id)
                     if edition is None:
                         continue
@@ -263,11 +261,7 @@ class Ingest:
                         self._editions.write(
                             session, edition, WordsSegment.build(entries, languages, averages)
                         )
-                    session.commit()
                 fault("words_committed")
-                self._editions.refresh(edition_id)
-            for kb_id in {read.job.kb_id for read in group}:
-                self._changes.tell(kb_id)
 
     def _index_words(self, session: Session, edition: Edition, read: _Read) -> list[WordsEntry]:
         """Put a revision's passages in its predecessor's place, within the caller's transaction; return their entries."""
@@ -300,9 +294,9 @@ class Ingest:
             for passage_id, passage in zip(ids, read.passages, strict=True)
         ]
         # Without an embedder documents wait until there is one again; those of another one's edition are found by words.
-        by_meaning = bool(edition.embedder and rows) and self._embedder in (None, edition.embedder)
+        semantic = bool(edition.embedder and rows) and self._embedder in (None, edition.embedder)
         job.stage, job.total, job.changed_at = JobStage.EMBED, len(rows), now()
-        job.state = JobState.WAITING if by_meaning else JobState.DONE
+        job.state = JobState.WAITING if semantic else JobState.DONE
         if job.edition_id is not None:
             return entries
         revision.reading = read.sha256
@@ -319,10 +313,10 @@ class Ingest:
         document.description, document.described_by = about, by
         document.revision_id = revision.id
         document.error = document.error_code = None
-        document.state = DocumentState.INDEXED_BY_WORDS if by_meaning else DocumentState.INDEXED
-        document.progress = 0.0 if by_meaning else None
+        document.state = DocumentState.KEYWORD_READY if semantic else DocumentState.INDEXED
+        document.progress = 0.0 if semantic else None
         revision.answerable_at = revision.answerable_at or now()
-        if not by_meaning:
+        if not semantic:
             revision.indexed_at = now()
         revision.seconds = {**read.seconds, "words": round(time.monotonic() - started, 3)}
         return entries
@@ -331,9 +325,9 @@ class Ingest:
 
     def embed_round(self, worker: Worker, embedder: str) -> bool:
         """Embed up to a round's worth of passages of the waiting revisions; commit those that are complete."""
-        with self._sessions() as session:
+        with self._records.reading() as session:
             teams = waiting_teams(session, JobStage.EMBED, self._last_embedded)
-        jobs = claim(self._sessions, JobStage.EMBED, 64, teams, _ROUND)
+        jobs = claim(self._records, JobStage.EMBED, 64, teams, _ROUND)
         if not jobs:
             return False
         self._last_embedded = teams[0]
@@ -378,15 +372,13 @@ class Ingest:
             self._commit_vectors(edition_id, group, embedder, each, fresh)
         if unfinished:
             self._put_back(unfinished, each, fresh)
-        for kb_id in {job.kb_id for job in jobs}:
-            self._changes.tell(kb_id)
         return True
 
     def _put_back(
         self, unfinished: Sequence[tuple[Job, int, int]], each: float, fresh: Mapping[str, int]
     ) -> None:
         """Jobs of which a part is embedded wait for the next round."""
-        with writing(self._sessions) as session:
+        with self._records.writing() as session:
             for job, done, total in unfinished:
                 row, document = session.get(Job, job.id), session.get(Document, job.document_key)
                 if row is not None and document is not None:
@@ -396,11 +388,10 @@ class Ingest:
                         _note_embedded(
                             session.get_one(Revision, job.revision_id), fresh[job.id], each
                         )
-            session.commit()
 
     def _texts(self, job: Job) -> tuple[list[str], list[bool]]:
         """All texts of a job that are embedded, and for each whether it is a whole passage's."""
-        with self._sessions() as session:
+        with self._records.reading() as session:
             edition = self._edition(session, job)
             if edition is None:
                 return [], []
@@ -422,11 +413,11 @@ class Ingest:
             fault("vectors_cached")
             share = (start + len(keys)) / len(order)
             if share < 1:
-                self._progress.show(jobs, DocumentState.INDEXED_BY_WORDS, share)
+                self._progress.show(jobs, DocumentState.KEYWORD_READY, share)
 
     def _by_edition(self, jobs: Sequence[Job]) -> dict[str, list[Job]]:
         groups: dict[str, list[Job]] = {}
-        with self._sessions() as session:
+        with self._records.reading() as session:
             for job in jobs:
                 edition = self._edition(session, job)
                 if edition is not None:
@@ -442,7 +433,7 @@ class Ingest:
         fresh: Mapping[str, int],
     ) -> None:
         with self._editions.writer(edition_id):
-            with writing(self._sessions) as session:
+            with self._records.writing() as session:
                 edition = session.get(Edition, edition_id)
                 if edition is None:
                     return
@@ -471,30 +462,27 @@ class Ingest:
                     if document.latest_revision_id == revision.id:
                         document.state, document.progress = DocumentState.INDEXED, None
                 write_vectors(self._editions, self._vectors, session, edition, found)
-                session.commit()
             fault("vectors_committed")
-            self._editions.refresh(edition_id)
 
     # States and failures
 
     def _died(self, job: Job, message: str) -> None:
         """A worker ended under a job: try again, a few times."""
-        with writing(self._sessions) as session:
+        with self._records.writing() as session:
             row = session.get(Job, job.id)
             if row is None:
                 return
             row.attempts += 1
             attempts = row.attempts
-            if attempts < MOST_ATTEMPTS:
+            if attempts < MAX_ATTEMPTS:
                 retry_later(row)
-            session.commit()
         log.warning("worker process ended", job=job.id, attempt=attempts)
-        if attempts >= MOST_ATTEMPTS:
+        if attempts >= MAX_ATTEMPTS:
             self._fail(job, "broke", message)
 
     def _fail(self, job: Job, code: str, message: str) -> None:
         """Mark the document failed; its last good revision stays in the index."""
-        with writing(self._sessions) as session:
+        with self._records.writing() as session:
             row, document = session.get(Job, job.id), session.get(Document, job.document_key)
             if row is not None:
                 row.state, row.error, row.changed_at = JobState.FAILED, message, now()
@@ -508,8 +496,6 @@ class Ingest:
             ):
                 document.state, document.progress = DocumentState.FAILED, None
                 document.error_code, document.error = code, message
-            session.commit()
-        self._changes.tell(job.kb_id)
 
     def _edition(self, session: Session, job: Job) -> Edition | None:
         """The edition that a job goes into."""

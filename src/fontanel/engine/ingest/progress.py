@@ -1,24 +1,22 @@
-"""Progress of documents under way, written so seldom that it costs nothing."""
+"""ProgressReporter of documents under way, written so seldom that it costs nothing."""
 
 from __future__ import annotations
 
 import time
 from collections.abc import Sequence
 
-from fontanel.engine.runtime.watchers import Changes
-from fontanel.records.database import Sessions, writing
 from fontanel.records.tables import Document, DocumentState, Job
+from fontanel.records.unit_of_work import Records
 
 #: Seconds between two notes on the same documents: what is over sooner need not be told.
 _PAUSE = 0.4
 
 
-class Progress:
+class ProgressReporter:
     """Notes state and share in the documents' rows and wakes who watches; a note too soon after the last is left out."""
 
-    def __init__(self, sessions: Sessions, changes: Changes) -> None:
-        self._sessions = sessions
-        self._changes = changes
+    def __init__(self, records: Records) -> None:
+        self._records = records
         self._noted: dict[str, float] = {}
 
     def start(self, job: Job) -> None:
@@ -36,7 +34,7 @@ class Progress:
         ]
         if not due:
             return
-        with writing(self._sessions) as session:
+        with self._records.writing() as session:
             for job in due:
                 self._noted[job.id] = moment
                 document = session.get(Document, job.document_key)
@@ -44,6 +42,3 @@ class Progress:
                     continue
                 if document.latest_revision_id == job.revision_id:
                     document.state, document.progress = state, share
-            session.commit()
-        for kb_id in {job.kb_id for job in due}:
-            self._changes.tell(kb_id)

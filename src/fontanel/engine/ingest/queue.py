@@ -9,7 +9,6 @@ from itertools import accumulate, zip_longest
 from sqlalchemy import func, select, update
 from sqlalchemy.orm import Session
 
-from fontanel.records.database import Sessions, writing
 from fontanel.records.ids import new_id
 from fontanel.records.tables import (
     Document,
@@ -21,9 +20,10 @@ from fontanel.records.tables import (
     Kb,
     now,
 )
+from fontanel.records.unit_of_work import Records
 
 #: How often a worker may die over a job before the document counts as failed. The service's own end does not count.
-MOST_ATTEMPTS = 3
+MAX_ATTEMPTS = 3
 
 
 def add_job(session: Session, document: Document, revision_id: str) -> Job:
@@ -33,7 +33,7 @@ def add_job(session: Session, document: Document, revision_id: str) -> Job:
     serving = select(Kb.edition_id).where(Kb.id == document.kb_id).scalar_subquery()
     beside = select(Edition.id).where(Edition.kb_id == document.kb_id, Edition.id != serving)
     for edition_id in session.scalars(beside).all():
-        add_job_beside(session, document, revision_id, edition_id)
+        add_standby_job(session, document, revision_id, edition_id)
     job = _job(document, revision_id, None)
     session.add(job)
     return job
@@ -47,7 +47,7 @@ def drop_waiting_jobs(session: Session, document: Document) -> None:
     )
 
 
-def add_job_beside(session: Session, document: Document, revision_id: str, edition_id: str) -> None:
+def add_standby_job(session: Session, document: Document, revision_id: str, edition_id: str) -> None:
     """Queue a revision for an edition that does not serve."""
     session.add(_job(document, revision_id, edition_id))
 
@@ -87,20 +87,20 @@ def waiting_teams(session: Session, stage: JobStage, after: str = "", limit: int
 
 
 def claim(
-    sessions: Sessions,
+    records: Records,
     stage: JobStage,
     limit: int,
     teams: Sequence[str],
-    most_passages: int | None = None,
+    max_passages: int | None = None,
 ) -> list[Job]:
     """Take waiting jobs of a stage, about as many of each of these teams; of a team those of serving editions before others and
-    the oldest first: at most `limit`, and no more once they have `most_passages` together.
+    the oldest first: at most `limit`, and no more once they have `max_passages` together.
 
     Only one process works on a data directory, so no lease is needed.
     """
     if not teams:
         return []
-    with writing(sessions) as session:
+    with records.writing() as session:
         by_team = [
             session.scalars(
                 select(Job)
@@ -117,12 +117,12 @@ def claim(
         ]
         # One of each in turn, so that nobody's thousand documents are in front of another team's one.
         jobs = [job for turn in zip_longest(*by_team) for job in turn if job is not None][:limit]
-        if most_passages is not None:
+        if max_passages is not None:
             before = [0, *accumulate(job.total - job.done for job in jobs)]
             jobs = [
                 job
                 for job, sum_before in zip(jobs, before, strict=False)
-                if sum_before < most_passages
+                if sum_before < max_passages
             ]
         for job in jobs:
             job.state = JobState.RUNNING
@@ -131,7 +131,6 @@ def claim(
             document = session.get(Document, job.document_key) if moves else None
             if document is not None and document.latest_revision_id == job.revision_id:
                 document.state, document.progress = DocumentState.READING, None
-        session.commit()
         return jobs
 
 
@@ -142,9 +141,9 @@ def retry_later(job: Job) -> None:
     job.changed_at = now()
 
 
-def recover(sessions: Sessions) -> int:
+def recover(records: Records) -> int:
     """At start: jobs that were running when the service ended wait again. Returns how many."""
-    with writing(sessions) as session:
+    with records.writing() as session:
         running = list(session.scalars(select(Job).where(Job.state == JobState.RUNNING)))
         for job in running:
             job.state = JobState.WAITING
@@ -155,7 +154,6 @@ def recover(sessions: Sessions) -> int:
             if job.stage == JobStage.READ and job.edition_id is None:
                 document.state = DocumentState.WAITING
                 document.progress = None
-        session.commit()
         return len(running)
 
 

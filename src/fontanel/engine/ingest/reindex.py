@@ -7,7 +7,7 @@ from sqlalchemy.orm import Session
 
 from fontanel.engine.documents.documents import retry_document
 from fontanel.engine.documents.states import NOT_INDEXED
-from fontanel.engine.ingest.queue import add_job_beside
+from fontanel.engine.ingest.queue import add_standby_job
 from fontanel.records.tables import (
     Document,
     Edition,
@@ -16,6 +16,7 @@ from fontanel.records.tables import (
     Segment,
     Tombstone,
 )
+from fontanel.records.unit_of_work import mark_edition_changed
 
 
 def reindex_all(session: Session, edition_id: str) -> int:
@@ -23,6 +24,7 @@ def reindex_all(session: Session, edition_id: str) -> int:
     edition = session.get(Edition, edition_id)
     if edition is None:
         return 0
+    mark_edition_changed(session, edition_id)
     for table in (PassageRow, Segment, Tombstone):
         session.execute(delete(table).where(table.edition_id == edition_id))
     documents = session.scalars(
@@ -33,5 +35,5 @@ def reindex_all(session: Session, edition_id: str) -> int:
         if serves:
             retry_document(session, document)
         else:
-            add_job_beside(session, document, document.latest_revision_id, edition_id)
+            add_standby_job(session, document, document.latest_revision_id, edition_id)
     return len(documents)

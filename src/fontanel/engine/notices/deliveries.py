@@ -1,40 +1,41 @@
-"""Sending notices to receivers: CloudEvents 1.0 in structured mode over HTTP POST, signed, retried for a day."""
+"""Delivering notices to receivers: CloudEvents 1.0 over HTTP POST, signed, retried for a day."""
 
 from __future__ import annotations
 
-import base64
-import hashlib
-import hmac
 import json
 import threading
-import time
 from collections import Counter
 from collections.abc import Callable
-from concurrent.futures import Future, ThreadPoolExecutor
+from concurrent.futures import ThreadPoolExecutor
 from datetime import timedelta
 
 import httpx
 import structlog
 from sqlalchemy import delete, func, select
 
-from fontanel.engine.sync.limits import surroundings
-from fontanel.records.database import Sessions, writing
+from fontanel.engine.notices.webhooks import signed_headers
+from fontanel.engine.sync.limits import source_limits
+from fontanel.errors import SecretUnreadable
 from fontanel.records.tables import Delivery, JobState, Notice, Receiver, Team, now
-from fontanel.records.vault import SecretsLost, Vault
+from fontanel.records.unit_of_work import Records
+from fontanel.records.vault import Vault
 from fontanel.settings import Settings
-from fontanel.sources.network.reach import NotAllowed, http_client
+from fontanel.sources.network.reach import AddressForbidden, http_client
 
 log = structlog.get_logger()
 
-#: Pauses before each further try: about a day in all.
-_PAUSES = (5, 30, 120, 600, 1800, 3600, 3600 * 3, 3600 * 6, 3600 * 12)
-_KEPT_DAYS = 30
-#: Receivers that are served at once, in all and of one team.
-_MOST_AT_ONCE, _OF_ONE_TEAM = 16, 3
+#: Seconds before each further attempt: about a day in all.
+PAUSES = (5, 30, 120, 600, 1800, 3600, 3600 * 3, 3600 * 6, 3600 * 12)
+_NOTICES_KEPT = timedelta(days=30)
+#: Receivers that events are sent to at once, in all and of one team.
+_MAX_RECEIVERS, _MAX_RECEIVERS_OF_TEAM = 16, 3
+#: Events sent to a receiver before others get their turn.
+_MAX_EVENTS = 20
+_GONE = 410
 
 
 def cloud_event(notice: Notice, origin: str) -> dict[str, object]:
-    """A notice as a CloudEvent (CloudEvents 1.0, JSON format)."""
+    """Return a notice as a CloudEvent (CloudEvents 1.0, JSON format)."""
     about = f"kbs/{notice.kb_id}" if notice.kb_id else f"teams/{notice.team_id}"
     return {
         "specversion": "1.0",
@@ -48,88 +49,85 @@ def cloud_event(notice: Notice, origin: str) -> dict[str, object]:
     }
 
 
-def signature(secret: str, message_id: str, moment: str, body: bytes) -> str:
-    """As the Standard Webhooks specification lays down: HMAC-SHA256 over id, time and body."""
-    signed = f"{message_id}.{moment}.".encode() + body
-    return (
-        "v1,"
-        + base64.b64encode(hmac.new(secret.encode(), signed, hashlib.sha256).digest()).decode()
-    )
-
-
 class Deliveries:
-    """`round` sends what is due; called by one thread. Receivers are served at once, each one's events one after the other, so that
-    a slow one keeps nobody else waiting."""
+    """Sends events to several receivers at once, so that a slow one delays nobody else."""
 
     def __init__(
-        self,
-        sessions: Sessions,
-        vault: Vault,
-        settings: Settings,
-        stopping: Callable[[], bool],
-        wake: Callable[[], None],
+        self, records: Records, vault: Vault, settings: Settings, stopping: Callable[[], bool]
     ) -> None:
-        self._sessions = sessions
+        self._records = records
         self._vault = vault
         self._settings = settings
-        self._wake = wake
         self._stopping = stopping
-        self._pool = ThreadPoolExecutor(_MOST_AT_ONCE, thread_name_prefix="deliver")
-        #: What is being sent, by receiver.
-        self._sending: dict[str, Future[None]] = {}
-        self._teams: Counter[str] = Counter()
+        self._pool = ThreadPoolExecutor(_MAX_RECEIVERS, thread_name_prefix="deliver")
         self._lock = threading.Lock()
+        #: Receivers that events are being sent to, with their teams.
+        self._busy: dict[str, str] = {}
 
-    def round(self) -> bool:
-        """Begin to send the oldest event that is due of each receiver that is not busy."""
+    def deliver_due(self) -> None:
+        """Begin to send what is due to each receiver that is not busy."""
         with self._lock:
-            self._sending = {
-                receiver: future for receiver, future in self._sending.items() if not future.done()
-            }
-            busy = set(self._sending)
-        first = (
-            func.row_number()
-            .over(partition_by=Delivery.receiver_id, order_by=Delivery.run_after)
-            .label("place")
-        )
+            busy = set(self._busy)
         due = (
-            select(Delivery.id, Delivery.receiver_id, Delivery.team_id, first)
+            select(Delivery.receiver_id, Delivery.team_id)
             .where(
                 Delivery.state == JobState.WAITING,
                 Delivery.run_after <= now(),
                 Delivery.receiver_id.not_in(busy),
             )
-            .subquery()
+            .group_by(Delivery.receiver_id, Delivery.team_id)
+            .order_by(func.min(Delivery.run_after))
         )
-        with self._sessions() as session:
-            oldest = select(due.c.id, due.c.receiver_id, due.c.team_id).where(due.c.place == 1)
-            rows = session.execute(oldest).tuples().all()
-        for delivery_id, receiver_id, team_id in rows:
+        with self._records.reading() as session:
+            receivers = session.execute(due).tuples().all()
+        for receiver_id, team_id in receivers:
             if self._stopping():
                 break
-            with self._lock:
-                if self._teams[team_id] < _OF_ONE_TEAM and len(self._sending) < _MOST_AT_ONCE:
-                    self._teams[team_id] += 1
-                    self._sending[receiver_id] = self._pool.submit(
-                        self._send_for, team_id, delivery_id
-                    )
-        return False
-
-    def _send_for(self, team_id: str, delivery_id: str) -> None:
-        try:
-            self._send(delivery_id)
-        except Exception:
-            log.exception("delivery failed", delivery=delivery_id)
-        finally:
-            with self._lock:
-                self._teams[team_id] -= 1
-            self._wake()
+            if self._begin(receiver_id, team_id):
+                self._pool.submit(self._send_due, receiver_id)
 
     def stop(self) -> None:
+        """Start no further deliveries."""
         self._pool.shutdown(wait=False, cancel_futures=True)
 
+    def delete_old(self) -> None:
+        """Delete old notices, with their deliveries."""
+        with self._records.writing() as session:
+            session.execute(delete(Notice).where(Notice.created_at < now() - _NOTICES_KEPT))
+
+    def _begin(self, receiver_id: str, team_id: str) -> bool:
+        with self._lock:
+            of_team = Counter(self._busy.values())[team_id]
+            if of_team >= _MAX_RECEIVERS_OF_TEAM or len(self._busy) >= _MAX_RECEIVERS:
+                return False
+            self._busy[receiver_id] = team_id
+            return True
+
+    def _send_due(self, receiver_id: str) -> None:
+        """Send what is due to a receiver, oldest first."""
+        try:
+            for _ in range(_MAX_EVENTS):
+                delivery_id = None if self._stopping() else self._next_due(receiver_id)
+                if delivery_id is None:
+                    return
+                self._send(delivery_id)
+        except Exception:
+            log.exception("delivery failed", receiver=receiver_id)
+        finally:
+            with self._lock:
+                self._busy.pop(receiver_id, None)
+
+    def _next_due(self, receiver_id: str) -> str | None:
+        due = select(Delivery.id).where(
+            Delivery.receiver_id == receiver_id,
+            Delivery.state == JobState.WAITING,
+            Delivery.run_after <= now(),
+        )
+        with self._records.reading() as session:
+            return session.scalar(due.order_by(Delivery.run_after).limit(1))
+
     def _send(self, delivery_id: str) -> None:
-        with self._sessions() as session:
+        with self._records.reading() as session:
             delivery = session.get(Delivery, delivery_id)
             if delivery is None:
                 return
@@ -137,37 +135,38 @@ class Deliveries:
             notice = session.get_one(Notice, delivery.notice_id)
             team = session.get_one(Team, delivery.team_id)
         if receiver.paused:
-            self._note(delivery_id, "The receiver is paused.", final=True)
+            self._record(delivery_id, "The receiver is paused.", final=True)
             return
-        body = json.dumps(cloud_event(notice, self._settings.origin)).encode()
         try:
-            secret = self._vault.open(receiver.secret)
-            moment = str(int(time.time()))
-            headers = {
-                "Content-Type": "application/cloudevents+json; charset=utf-8",
-                "webhook-id": notice.id,
-                "webhook-timestamp": moment,
-                "webhook-signature": signature(secret, notice.id, moment, body),
-            }
-            limits = surroundings(self._settings, team, stopping=self._stopping)
-            with (
-                http_client(limits) as client,
-                client.stream("POST", receiver.url, content=body, headers=headers) as response,
-            ):
-                # Redirects are not followed: an event goes to the address that was named. What the answer says is not read.
-                pass
-            error = (
-                None if response.is_success else f"It answered with status {response.status_code}."
-            )
-            final = response.status_code == 410
-        except NotAllowed as refused:
-            error, final = str(refused), True
-        except (httpx.HTTPError, SecretsLost) as failed:
-            error, final = str(failed) or type(failed).__name__, False
-        self._note(delivery_id, error, final)
+            status = self._post(receiver, notice, team)
+        except AddressForbidden as error:
+            self._record(delivery_id, str(error), final=True)
+        except (httpx.HTTPError, SecretUnreadable) as error:
+            self._record(delivery_id, str(error) or type(error).__name__)
+        else:
+            failed = None if 200 <= status < 300 else f"It answered with status {status}."
+            self._record(delivery_id, failed, final=status == _GONE)
 
-    def _note(self, delivery_id: str, error: str | None, final: bool) -> None:
-        with writing(self._sessions) as session:
+    def _post(self, receiver: Receiver, notice: Notice, team: Team) -> int:
+        """Send an event and return the status of the reply, whose body is not read.
+
+        Redirects are not followed: an event is sent to the named address only.
+        """
+        body = json.dumps(cloud_event(notice, self._settings.origin))
+        headers = {
+            "Content-Type": "application/cloudevents+json; charset=utf-8",
+            **signed_headers(self._vault.open(receiver.secret), notice.id, now(), body),
+        }
+        limits = source_limits(self._settings, team, stopping=self._stopping)
+        with (
+            http_client(limits) as client,
+            client.stream("POST", receiver.url, content=body, headers=headers) as response,
+        ):
+            return response.status_code
+
+    def _record(self, delivery_id: str, error: str | None, *, final: bool = False) -> None:
+        """Record an attempt: `error` is None when it succeeded; a `final` one is not repeated."""
+        with self._records.writing() as session:
             delivery = session.get(Delivery, delivery_id)
             if delivery is None:
                 return
@@ -175,16 +174,7 @@ class Deliveries:
             delivery.error = error
             if error is None:
                 delivery.state, delivery.sent_at = JobState.DONE, now()
-            elif final or delivery.attempts > len(_PAUSES):
+            elif final or delivery.attempts > len(PAUSES):
                 delivery.state = JobState.FAILED
             else:
-                delivery.run_after = now() + timedelta(seconds=_PAUSES[delivery.attempts - 1])
-            session.commit()
-
-    def forget_old(self) -> None:
-        """Drop notices of long ago, with their deliveries."""
-        with writing(self._sessions) as session:
-            session.execute(
-                delete(Notice).where(Notice.created_at < now() - timedelta(days=_KEPT_DAYS))
-            )
-            session.commit()
+                delivery.run_after = now() + timedelta(seconds=PAUSES[delivery.attempts - 1])

@@ -7,13 +7,12 @@ import ssl
 from email.message import EmailMessage
 from urllib.parse import unquote, urlsplit
 
+from fontanel.errors import MailFailed
 from fontanel.settings import Settings
 
 _SECONDS = 15.0
 
 
-class MailFailed(Exception):
-    """The message was not taken by the mail server."""
 
 
 def mails(settings: Settings) -> bool:

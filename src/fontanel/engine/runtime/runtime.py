@@ -1,72 +1,62 @@
-"""The workshop: everything of one data directory, opened together, with the threads that keep it going."""
+"""The runtime: everything of one data directory, opened together, with the threads that keep it going."""
 
 from __future__ import annotations
 
 import fcntl
 import os
 import threading
-import time
 from collections.abc import Callable
-from datetime import timedelta
+from concurrent.futures import ThreadPoolExecutor
+from contextlib import suppress
 from functools import partial
 from pathlib import Path
-from typing import TextIO
+from typing import ParamSpec, TextIO
 
 import structlog
-from sqlalchemy import delete, func, select
+from sqlalchemy import func, select
 
-from fontanel.core.index.files import SegmentDamaged
 from fontanel.engine.answering.asking import Asking
-from fontanel.engine.answering.models import look_after_models
 from fontanel.engine.answering.retrieval import Embedders
-from fontanel.engine.documents.contained import take_in
-from fontanel.engine.editions.lifecycle import renew_outdated, take_over
+from fontanel.engine.documents.contained import add_contained
+from fontanel.engine.editions.maintenance import EditionMaintenance
 from fontanel.engine.editions.store import Editions
 from fontanel.engine.ingest.describing import Describing
 from fontanel.engine.ingest.passages import vector_keys
 from fontanel.engine.ingest.pipeline import Ingest
 from fontanel.engine.ingest.queue import recover
-from fontanel.engine.ingest.reindex import reindex_all
 from fontanel.engine.notices.deliveries import Deliveries
-from fontanel.engine.runtime.watchers import Changes
-from fontanel.engine.sync.freshness import watch_freshness
-from fontanel.engine.sync.runner import Syncing
+from fontanel.engine.runtime.housekeeping import Housekeeping
+from fontanel.engine.runtime.threads import WorkerThreads
+from fontanel.engine.runtime.watchers import Watchers
+from fontanel.engine.sync.runner import SyncRunner
 from fontanel.engine.sync.schedule import Schedule
 from fontanel.engine.workers.processes import Worker
-from fontanel.llm import ModelLine
+from fontanel.errors import DataInUse
+from fontanel.llm import ModelClient
 from fontanel.records.blobs import BlobStore
-from fontanel.records.database import open_database, writing
 from fontanel.records.ids import hash_password, new_id, new_password
 from fontanel.records.sequence import number_changes
-from fontanel.records.tables import (
-    Document,
-    DocumentState,
-    Edition,
-    IdempotentReply,
-    Kb,
-    Person,
-    Revision,
-    SignIn,
-    now,
-)
+from fontanel.records.tables import Person
+from fontanel.records.unit_of_work import Committed, Records
 from fontanel.records.vault import Vault
 from fontanel.records.vector_cache import VectorCache
 from fontanel.settings import Settings
 
 log = structlog.get_logger()
 
-#: Seconds that a blob is left alone, since the record that names it may be about to be written.
-_BLOB_GRACE = 3600.0
-#: Seconds between two looks at whether models can be reached.
-_LOOK_AT_MODELS = 60.0
+P = ParamSpec("P")
+
+#: Seconds between two rounds of housekeeping.
+_HOUSEKEEPING = 5.0
 
 
-class DataInUse(Exception):
-    """Another process serves this data directory."""
+class Runtime:
+    """Opens a data directory for this process alone. `start` begins the work, `stop` ends it.
 
-
-class Workshop:
-    """Opens a data directory for this process alone. `start` begins the work, `stop` ends it; both return soon."""
+    Raises:
+        DataInUse: another process has the directory open.
+        sqlalchemy.exc.DatabaseError: the database is damaged.
+    """
 
     def __init__(self, settings: Settings) -> None:
         self.settings = settings
@@ -74,240 +64,174 @@ class Workshop:
         data.mkdir(parents=True, exist_ok=True)
         os.chmod(data, 0o700)
         self._lock_file = _lock(data)
-        self.engine, self.sessions = open_database(data / "fontanel.db")
+        self._open_stores(data)
+        self._stopping = threading.Event()
+        self._stopped = False
+        self._threads = WorkerThreads(self._stopping)
+        self._background = ThreadPoolExecutor(1, thread_name_prefix="background")
+        self.watchers = Watchers()
+        self.embedders = Embedders(settings.embedder_directory)
+        self.models = ModelClient()
+        self._start_workers()
+        self._build_engine()
+        self.records.subscribe(self._after_commit)
+        self.operator_password: str | None = None
+
+    def _open_stores(self, data: Path) -> None:
+        self.records = Records(data / "fontanel.db")
+        number_changes(self.records)
         self.blobs = BlobStore(data / "blobs")
         self.vectors = VectorCache(data / "vectors")
         if self.vectors.shared:
             log.info("vectors are being divided among the teams")
-            self.vectors.split_by_team(vector_keys(self.sessions))
-        self.editions = Editions(data / "editions", self.sessions)
-        self.changes = Changes()
-        self.changes.follow(self.sessions)
-        number_changes(self.sessions)
-        self.embedders = Embedders(settings.embedder_directory)
-        self.ingest = Ingest(
-            self.sessions,
-            self.blobs,
-            self.vectors,
-            self.editions,
-            self.changes,
-            settings.read_seconds,
-            take_in,
-            self.embedders.name,
-            settings.read_processes,
-        )
+            self.vectors.split_by_team(vector_keys(self.records))
+        self.editions = Editions(data / "editions", self.records)
         self.vault = Vault(data / "secret.key")
-        self._stopping = threading.Event()
-        self.syncing = Syncing(
-            self.sessions,
-            self.blobs,
-            self.vault,
-            self.editions,
-            self.changes,
-            settings,
-            self.wake,
-            self._stopping.is_set,
-        )
-        self.schedule = Schedule(self.sessions, settings, self.wake)
-        self.models = ModelLine()
-        self.asking = Asking(self.sessions, self.editions, self.embedders, self.models, self.vault)
-        self.describing = Describing(
-            self.sessions,
-            self.blobs,
-            self.vectors,
-            self.editions,
-            self.changes,
-            self.models,
-            self.vault,
-            self._stopping,
-        )
-        self.deliveries = Deliveries(
-            self.sessions, self.vault, settings, self._stopping.is_set, self.wake
-        )
-        self._stopped = False
-        self._wake = threading.Condition()
-        self._generation = 0
-        self._threads: list[threading.Thread] = []
-        directory = settings.embedder_directory
+
+    def _start_workers(self) -> None:
+        settings, embedder = self.settings, self.settings.embedder_directory
         self._readers = [
-            Worker("read", directory, settings.read_memory_mb)
+            Worker("read", embedder, settings.read_memory_mb)
             for _ in range(settings.read_processes)
         ]
-        self._embedder = Worker("embed", directory, settings.embed_threads)
-        # Beside those of the queue: a person waits for what this one reads or draws.
-        self.looker = Worker("read", directory, settings.read_memory_mb)
-        #: Checks packs that are imported.
-        self.unpacker = Worker("read", directory, settings.read_memory_mb)
-        self.operator_password: str | None = None
+        self._embedder = Worker("embed", embedder, settings.embed_threads)
+        #: Apart from those of the queue: a person waits for what this one reads or draws.
+        self.preview_worker = Worker("read", embedder, settings.read_memory_mb)
+        #: Verifies packs that are imported.
+        self.pack_worker = Worker("read", embedder, settings.read_memory_mb)
+        self._workers = [
+            *self._readers,
+            self._embedder,
+            self.preview_worker,
+            self.pack_worker,
+        ]
+
+    def _build_engine(self) -> None:
+        settings = self.settings
+        self.ingest = Ingest(
+            records=self.records,
+            blobs=self.blobs,
+            vectors=self.vectors,
+            editions=self.editions,
+            read_seconds=settings.read_seconds,
+            add_contained=add_contained,
+            embedder=self.embedders.name,
+            readers=settings.read_processes,
+        )
+        self.syncing = SyncRunner(
+            records=self.records,
+            blobs=self.blobs,
+            vault=self.vault,
+            settings=settings,
+            stopping=self._stopping.is_set,
+        )
+        self.schedule = Schedule(self.records, settings)
+        self.asking = Asking(
+            records=self.records,
+            editions=self.editions,
+            embedders=self.embedders,
+            models=self.models,
+            vault=self.vault,
+        )
+        self.describing = Describing(
+            records=self.records,
+            blobs=self.blobs,
+            vectors=self.vectors,
+            editions=self.editions,
+            models=self.models,
+            vault=self.vault,
+            stopping=self._stopping,
+        )
+        self.deliveries = Deliveries(self.records, self.vault, settings, self._stopping.is_set)
+        self.housekeeping = Housekeeping(
+            records=self.records,
+            blobs=self.blobs,
+            vault=self.vault,
+            models=self.models,
+            asking=self.asking,
+            deliveries=self.deliveries,
+            removed_days=settings.removed_days,
+        )
+        self._maintenance = EditionMaintenance(self.records, self.editions, self.embedders.name)
 
     def start(self) -> None:
-        """Recover what the last run left, then start the threads."""
+        """Recover what the last run left unfinished, then start the threads."""
         self.operator_password = self._create_operator()
-        recovered = recover(self.sessions)
-        if recovered:
-            log.info("jobs recovered", jobs=recovered)
-        if broken_off := self.syncing.recover():
-            log.info("syncs recovered", syncs=broken_off)
-        if broken_off := self.asking.recover():
-            log.info("answers broken off", turns=broken_off)
-        self.editions.sweep(self._rebuild)
-        self._check_editions()
+        for what, count in (
+            ("jobs", recover(self.records)),
+            ("sync runs", self.syncing.recover()),
+            ("answers", self.asking.recover()),
+        ):
+            if count:
+                log.info("recovered after an interruption", what=what, count=count)
+        self._maintenance.check_all()
+        start = self._threads.start
         for number, worker in enumerate(self._readers):
-            self._thread(f"read-{number}", partial(self.ingest.read_round, worker))
-        self._thread("merge", self.editions.merge_round)
-        self._thread("verify", partial(self.editions.verify_round, self._rebuild))
+            start(f"read-{number}", partial(self.ingest.read_round, worker))
+        if self.embedders.name is not None:
+            start("embed", partial(self.ingest.embed_round, self._embedder, self.embedders.name))
+        start("merge", self.editions.merge_round)
+        start("verify", self._maintenance.verify_next)
+        start("promote", self._maintenance.promote)
         for number in range(self.settings.sync_threads):
-            self._thread(f"sync-{number}", self.syncing.round)
-        self._thread("schedule", self.schedule.round)
-        self._thread("deliver", self.deliveries.round)
-        self._thread("describe", self.describing.round)
-        self._thread("take-over", self.take_over)
-        name = self.embedders.name
-        if name is not None:
-            self._thread("embed", partial(self.ingest.embed_round, self._embedder, name))
-        thread = threading.Thread(target=self._keep_house, name="housekeeping", daemon=True)
-        thread.start()
-        self._threads.append(thread)
+            start(f"sync-{number}", self.syncing.run_next)
+        start("schedule", self.schedule.start_due)
+        start("deliver", self.deliveries.deliver_due)
+        start("describe", self.describing.describe_next)
+        start("housekeeping", self._keep_house)
+
+    def run_later(self, function: Callable[P, None], *args: P.args, **kwargs: P.kwargs) -> None:
+        """Run a small change in the background, without anybody waiting for it."""
+        with suppress(RuntimeError):  # the service is stopping
+            self._background.submit(partial(_logged, partial(function, *args, **kwargs)))
 
     @property
     def stopping(self) -> bool:
+        """Whether the service is shutting down."""
         return self._stopping.is_set()
 
     def begin_stop(self) -> None:
-        """Let go of everyone who listens for changes, so that a server can finish its open responses."""
+        """End open streams and answers in progress, so that the server can finish its responses."""
         self._stopping.set()
-        self.changes.tell_all()
-
-    def wake(self) -> None:
-        """Tell the threads that there may be work."""
-        with self._wake:
-            self._generation += 1
-            self._wake.notify_all()
+        self.watchers.wake_all()
+        self.asking.stop()
 
     def stop(self) -> None:
+        """Stop all work and close the data directory. Calling it again does nothing."""
         if self._stopped:
             return
         self._stopped = True
-        self._stopping.set()
+        self.begin_stop()
+        self._background.shutdown(cancel_futures=True)
         self.schedule.stop()
         self.deliveries.stop()
-        self.wake()
-        self.changes.tell_all()
         self.models.stop()
-        for worker in [*self._readers, self._embedder, self.looker, self.unpacker]:
+        for worker in self._workers:
             worker.stop()
-        for thread in self._threads:
-            thread.join(timeout=10)
+        self._threads.join()
         self.vectors.close()
-        self.engine.dispose()
+        self.records.close()
         self._lock_file.close()
 
-    def _thread(self, name: str, step: Callable[[], bool | None]) -> None:
-        def run() -> None:
-            while not self._stopping.is_set():
-                with self._wake:
-                    seen = self._generation
-                try:
-                    busy = step()
-                except Exception:
-                    if self._stopping.is_set():
-                        return
-                    log.exception("work step failed", thread=name)
-                    busy = False
-                if busy:
-                    self.wake()
-                    continue
-                with self._wake:
-                    if self._generation == seen and not self._stopping.is_set():
-                        # Jobs that wait for a pause to pass come up by themselves.
-                        self._wake.wait(timeout=1.0)
-
-        thread = threading.Thread(target=run, name=name, daemon=True)
-        thread.start()
-        self._threads.append(thread)
+    def _after_commit(self, committed: Committed) -> None:
+        """Act on what a unit of work changed; `Editions` has refreshed its snapshots before."""
+        for source_id in committed.deleted_sources:
+            self.syncing.cancel(source_id)
+        for team_id in committed.deleted_teams:
+            self.vectors.forget_team(team_id)
+        self.watchers.notify(committed)
+        if committed.work:
+            self._threads.wake()
 
     def _keep_house(self) -> None:
-        swept = looked = 0.0
-        while not self._stopping.is_set():
-            try:
-                for worker in [*self._readers, self._embedder, self.looker, self.unpacker]:
-                    worker.end_if_idle(self.settings.idle_seconds)
-                self.remove_expired()
-                self.remove_gone()
-                watch_freshness(self.sessions)
-                if time.monotonic() - looked > _LOOK_AT_MODELS or not looked:
-                    looked = time.monotonic()
-                    look_after_models(self.sessions, self.models, self.vault)
-                if time.monotonic() - swept > _BLOB_GRACE or not swept:
-                    swept = time.monotonic()
-                    self.sweep_blobs()
-                    self.forget_old()
-                    self.deliveries.forget_old()
-                    self.asking.forget_old()
-            except Exception:
-                log.exception("housekeeping failed")
-            self._stopping.wait(5.0)
-
-    def remove_expired(self) -> None:
-        """Remove throw-away knowledge bases whose time has come."""
-        with self.sessions() as session:
-            due = select(Kb.id).where(Kb.expires_at <= now())
-            if session.scalar(due.limit(1)) is None:
-                return
-        with writing(self.sessions) as session:
-            joined = (
-                select(Kb.id, Edition.id)
-                .join(Edition, Edition.kb_id == Kb.id)
-                .where(Kb.expires_at <= now())
-            )
-            expired = session.execute(joined).tuples().all()
-            session.execute(delete(Kb).where(Kb.id.in_([kb_id for kb_id, _ in expired])))
-            session.commit()
-        for kb_id, edition_id in expired:
-            self.editions.forget(edition_id)
-            self.changes.tell(kb_id)
-            log.info("throw-away knowledge base removed", kb=kb_id)
-
-    def forget_old(self) -> None:
-        """Remove sign-ins and kept replies whose time has come."""
-        with writing(self.sessions) as session:
-            session.execute(delete(SignIn).where(SignIn.expires_at <= now()))
-            session.execute(
-                delete(IdempotentReply).where(
-                    IdempotentReply.created_at <= now() - timedelta(days=1)
-                )
-            )
-            session.commit()
-
-    def remove_gone(self) -> None:
-        """Delete documents that left their source long ago."""
-        long_ago = now() - timedelta(days=self.settings.removed_days)
-        # Most documents are old, few were removed: that all knowledge bases are named lets the index of states find these.
-        removed = func.unlikely(Document.state == DocumentState.REMOVED)
-        due = select(Document).where(
-            Document.kb_id.in_(select(Kb.id)), removed, Document.changed_at <= long_ago
-        )
-        with self.sessions() as session:
-            if session.scalar(due.limit(1)) is None:
-                return
-        with writing(self.sessions) as session:
-            for document in session.scalars(due.limit(500)).all():
-                session.delete(document)
-            session.commit()
-
-    def sweep_blobs(self) -> None:
-        """Remove blobs that no revision names any more."""
-        with self.sessions() as session:
-            kept = set(session.scalars(select(Revision.sha256))) | set(
-                session.scalars(select(Revision.reading))
-            )
-        gone = self.blobs.sweep({sha for sha in kept if sha}, older_than=_BLOB_GRACE)
-        if gone:
-            log.info("blobs removed", blobs=gone)
+        for worker in self._workers:
+            worker.end_if_idle(self.settings.idle_seconds)
+        self.housekeeping.run()
+        self._stopping.wait(_HOUSEKEEPING)
 
     def _create_operator(self) -> str | None:
-        """On the first start: an operator with a generated password, which is returned to be printed once."""
-        with writing(self.sessions) as session:
+        """Create an operator on the first start; return the password, to be printed once."""
+        with self.records.writing() as session:
             if session.scalar(select(func.count()).select_from(Person)):
                 return None
             password = new_password()
@@ -320,52 +244,14 @@ class Workshop:
                     password_hash=hash_password(password),
                 )
             )
-            session.commit()
             return password
 
-    def _check_editions(self) -> None:
-        """Open every edition; one whose files are damaged is built again from blobs and cached vectors. Beside one that was made
-        with another embedder or analyser than there is now, its successor is built."""
-        with writing(self.sessions) as session:
-            for edition in renew_outdated(session, self.embedders.name):
-                log.warning(
-                    "edition is outdated",
-                    kb=edition.kb_id,
-                    successor=edition.id,
-                    embedder=edition.embedder,
-                )
-            session.commit()
-        with self.sessions() as session:
-            known = session.scalars(select(Edition.id)).all()
-        for edition_id in known:
-            try:
-                self.editions.refresh(edition_id)
-            except SegmentDamaged as error:
-                log.warning("edition damaged", edition=edition_id, error=str(error))
-                self._rebuild(edition_id)
 
-    def take_over(self) -> None:
-        """Let editions serve that were built to take over, and remove those they replace."""
-        with self.sessions() as session:
-            if (
-                session.scalar(select(Edition.id).where(Edition.takes_over.is_(True)).limit(1))
-                is None
-            ):
-                return
-        with writing(self.sessions) as session:
-            done = take_over(session)
-            session.commit()
-        for kb_id, edition_id, gone in done:
-            self.editions.refresh(edition_id)
-            self.editions.forget(gone)
-            self.changes.tell(kb_id)
-            log.info("edition took over", kb=kb_id, edition=edition_id, instead_of=gone)
-
-    def _rebuild(self, edition_id: str) -> None:
-        with writing(self.sessions) as session:
-            count = reindex_all(session, edition_id)
-            session.commit()
-        log.warning("edition is being rebuilt", edition=edition_id, documents=count)
+def _logged(function: Callable[[], None]) -> None:
+    try:
+        function()
+    except Exception:
+        log.exception("background change failed")
 
 
 def _lock(data: Path) -> TextIO:
@@ -375,6 +261,6 @@ def _lock(data: Path) -> TextIO:
     except BlockingIOError as error:
         file.close()
         raise DataInUse(
-            f"Another process serves {data}. Stop it first, or set FONTANEL_DATA to another directory."
+            f"Another process uses {data}. Stop it, or set FONTANEL_DATA to another directory."
         ) from error
     return file

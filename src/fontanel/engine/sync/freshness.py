@@ -11,12 +11,12 @@ from sqlalchemy.orm import Session
 
 from fontanel.engine.notices.notify import notify
 from fontanel.engine.sync.planning import watches
-from fontanel.records.database import Sessions, writing
 from fontanel.records.tables import Document, DocumentState, Revision, Source, Sync, SyncState, now
+from fontanel.records.unit_of_work import Records
 from fontanel.sources import KINDS
 
 _WINDOW = timedelta(days=7)
-_MOST_MEASURED = 2000
+_MAX_MEASURED = 2000
 #: A source that has just been looked at is not late for the time a run takes.
 _GRACE = timedelta(seconds=30)
 _ON_THE_WAY = (DocumentState.WAITING, DocumentState.READING, DocumentState.SPLITTING)
@@ -74,7 +74,7 @@ def _lags(session: Session, source: Source) -> list[float]:
             Revision.created_at > now() - _WINDOW,
         )
         .order_by(Revision.created_at.desc())
-        .limit(_MOST_MEASURED)
+        .limit(_MAX_MEASURED)
     ).tuples()
     return [
         max(0.0, (done - changed).total_seconds()) for changed, done in rows if changed and done
@@ -92,12 +92,12 @@ def _pending(session: Session, source: Source) -> tuple[int, datetime | None]:
 
 
 def _as_of(session: Session, source: Source) -> datetime | None:
-    """Changes up to when have been seen: a folder whose events are watched is seen at any time."""
+    """Watchers up to when have been seen: a folder whose events are watched is seen at any time."""
     kind = KINDS.get(source.kind)
     if kind is not None and kind.pushed:
         return now()
     if (
-        source.looked_at is not None
+        source.last_listed_at is not None
         and watches(source)
         and source.failing_since is None
         and not source.paused
@@ -106,7 +106,7 @@ def _as_of(session: Session, source: Source) -> datetime | None:
             Sync.source_id == source.id, Sync.state.in_((SyncState.WAITING, SyncState.RUNNING))
         )
         return session.scalar(open_runs) or now()
-    return source.looked_at
+    return source.last_listed_at
 
 
 def _state(
@@ -134,9 +134,9 @@ def _state(
     return "late" if held or now() - as_of > target + _GRACE else "fresh"
 
 
-def watch_freshness(sessions: Sessions) -> None:
+def watch_freshness(records: Records) -> None:
     """Tell members when a source becomes late, and when it no longer is."""
-    with sessions() as session:
+    with records.reading() as session:
         moved = [
             source.id
             for source in session.scalars(select(Source))
@@ -144,7 +144,7 @@ def watch_freshness(sessions: Sessions) -> None:
         ]
     if not moved:
         return
-    with writing(sessions) as session:
+    with records.writing() as session:
         for source in session.scalars(select(Source).where(Source.id.in_(moved))).all():
             found = freshness_of(session, source)
             if found.state == "late" and source.late_since is None:
@@ -163,4 +163,3 @@ def watch_freshness(sessions: Sessions) -> None:
                     "freshness.met",
                     f"{source.name}: changes are answerable in time again.",
                 )
-        session.commit()

@@ -9,7 +9,7 @@ from typing import Any
 from fontanel.errors import Refused
 from fontanel.records.tables import Team
 from fontanel.settings import Settings
-from fontanel.sources import Surroundings
+from fontanel.sources import SourceLimits
 from fontanel.sources.network.reach import Network, networks
 
 
@@ -46,9 +46,9 @@ def allowed_roots(settings: Settings) -> list[Path]:
     return [Path(part) for part in settings.source_roots.split(":") if part]
 
 
-def surroundings(
+def source_limits(
     settings: Settings, team: Team, scratch: Path | None = None, stopping: Any = None
-) -> Surroundings:
+) -> SourceLimits:
     """What a team's sources may use: what the operator has granted it, within what the service is started with."""
     roots, reachable = allowed_roots(settings), networks(settings.source_networks)
     if team.source_folders is not None:
@@ -57,11 +57,11 @@ def surroundings(
     if team.source_networks is not None:
         wanted = [network for text in team.source_networks for network in networks(text)]
         reachable = tuple(network for network in wanted if _is_part(network, reachable))
-    return Surroundings(
+    return SourceLimits(
         roots=tuple(roots),
         networks=reachable,
         memory_mb=settings.read_memory_mb,
-        most_bytes=settings.most_upload_mb * 1_000_000,
+        max_bytes=settings.max_upload_mb * 1_000_000,
         scratch=scratch,
         seconds=settings.source_seconds,
         stopping=stopping or (lambda: False),

@@ -11,7 +11,7 @@ from fontanel.engine.workers.isolated_source import IsolatedSource
 from fontanel.errors import Refused
 from fontanel.records.tables import Source
 from fontanel.records.vault import Vault
-from fontanel.sources import KINDS, Kind, SettingsRefused, Surroundings
+from fontanel.sources import KINDS, Kind, SettingsRefused, SourceLimits
 from fontanel.sources import Source as OpenSource
 
 
@@ -25,7 +25,7 @@ def kind_of(name: str) -> Kind:
 
 
 def open_kind(
-    kind: Kind, settings: Mapping[str, Any], credentials: Mapping[str, Any], around: Surroundings
+    kind: Kind, settings: Mapping[str, Any], credentials: Mapping[str, Any], around: SourceLimits
 ) -> OpenSource:
     """Open a source with these settings, in a process of its own where its kind says so. Raises Refused when they cannot be used."""
     try:
@@ -39,7 +39,7 @@ def open_kind(
 
 
 def check_settings(
-    kind: Kind, settings: Mapping[str, Any], credentials: Mapping[str, Any], around: Surroundings
+    kind: Kind, settings: Mapping[str, Any], credentials: Mapping[str, Any], around: SourceLimits
 ) -> None:
     """Raise Refused when a source cannot be opened with these settings. Nothing is connected to."""
     try:
@@ -62,14 +62,14 @@ def _valid(model: type[Any], given: Mapping[str, Any], where: str) -> Any:
 
 
 def credentials_of(vault: Vault, source: Source) -> dict[str, Any]:
-    """Raises SecretsLost."""
+    """Raises SecretUnreadable."""
     return vault.open(source.credentials) if source.credentials is not None else {}
 
 
 def usable_credentials(
     vault: Vault, source: Source, settings: Mapping[str, Any], given: Mapping[str, Any] | None
 ) -> Mapping[str, Any]:
-    """The credentials to use with these settings: those given, else the stored ones. Raises Refused, or SecretsLost.
+    """The credentials to use with these settings: those given, else the stored ones. Raises Refused, or SecretUnreadable.
 
     Stored credentials go to the place that they were entered for and to no other, or whoever may edit a source could have them
     sent to a server of their own.

@@ -102,7 +102,7 @@ def take_pushed(
             )
         )
     sync.bytes = sum(pushed.size for pushed in documents)
-    source.looked_at = now()
+    source.last_listed_at = now()
     return sync, list(outcomes.values())
 
 

@@ -26,10 +26,9 @@ from fontanel.engine.documents.documents import (
 from fontanel.engine.documents.naming import add_tags, document_name
 from fontanel.engine.runtime.fault_points import fault
 from fontanel.engine.sync.fetching import BATCH, Fetching, Taken
-from fontanel.engine.sync.run_record import COUNTED, Ended, RunRecord, outcome_row
+from fontanel.engine.sync.run_record import COUNTED, RunEnded, RunRecord, outcome_row
 from fontanel.errors import Refused
 from fontanel.records.blobs import BlobStore
-from fontanel.records.database import Sessions, writing
 from fontanel.records.tables import (
     Document,
     DocumentState,
@@ -42,12 +41,13 @@ from fontanel.records.tables import (
     SyncItem,
     now,
 )
+from fontanel.records.unit_of_work import Records
 from fontanel.sources import Fetched, ItemFailed, KnownItem, Listed, Skipped
 from fontanel.sources import Source as OpenSource
 from fontanel.sources.patterns import matcher
 
 
-class Held(Exception):
+class RunHeld(Exception):
     """The guard stopped the run, for the reason given."""
 
 
@@ -65,35 +65,39 @@ class _Known(NamedTuple):
 
 
 class SyncRun:
-    """`tell` is called when documents changed, `told` when only the run's figures did. `go` does the run and raises Held, Ended or BrokenOff when it stops short; whatever was committed stays."""
+    """One run. What was committed stays when it stops short."""
 
     def __init__(
         self,
-        sessions: Sessions,
+        records: Records,
         blobs: BlobStore,
         sync: Sync,
         source: Source,
         opened: OpenSource,
-        most_bytes: int,
-        tell: Callable[[], None],
-        told: Callable[[], None],
+        max_bytes: int,
         stopping: Callable[[], bool],
         reports_unchanged: bool = False,
     ) -> None:
-        self._sessions = sessions
+        self._records = records
         self._blobs = blobs
         self._sync = sync
         self._source = source
         self._opened = opened
-        self._most_bytes = most_bytes
-        self._tell = tell
-        self._record = RunRecord(sessions, sync, reports_unchanged, told, stopping)
+        self._most_bytes = max_bytes
+        self._record = RunRecord(records, sync, reports_unchanged, stopping)
         self._rules = [(matcher([rule["pattern"]]), rule["tags"]) for rule in source.tag_rules]
         self._protected: list[str] = []
         self._seen = self._record.seen
         self._seconds = 0.0
 
-    def go(self) -> None:
+    def run(self) -> None:
+        """Do the run.
+
+        Raises:
+            RunHeld: the guard stopped it.
+            RunEnded: a person ended it, or the source is gone.
+            RunInterrupted: the service stops.
+        """
         began = time.monotonic()
         self._load()
         missing, deferred = self._list_and_take()
@@ -116,7 +120,7 @@ class SyncRun:
         item = SourceItem.__table__.c
         # An empty mark is never that of a listed item: what failed or was deleted here is looked at more closely.
         sound = case((item.document_key.is_(None) | item.error.is_not(None), ""), else_=item.mark)
-        with self._sessions() as session:
+        with self._records.reading() as session:
             rows = session.connection().execute(
                 select(item.item_id, sound).where(item.source_id == self._source.id)
             )
@@ -132,12 +136,11 @@ class SyncRun:
         seen = {item for item, outcome in outcomes.items() if outcome == Outcome.MISSING}
         self._approved = seen if self._sync.confirmed else set()
         if outcomes:
-            with writing(self._sessions) as session:
+            with self._records.writing() as session:
                 stale = delete(SyncItem).where(
                     SyncItem.sync_id == self._sync.id, SyncItem.outcome.not_in(COUNTED)
                 )
                 session.execute(stale.where(SyncItem.item_id.not_in(self._approved)))
-                session.commit()
         self._record.expected = len(self._marks)
 
     @cached_property
@@ -151,7 +154,7 @@ class SyncRun:
             SourceItem.document_key,
             SourceItem.error,
         )
-        with self._sessions() as session:
+        with self._records.reading() as session:
             rows = session.execute(select(*columns).where(SourceItem.source_id == self._source.id))
             return {row[0]: _Known(*row) for row in rows}
 
@@ -163,7 +166,7 @@ class SyncRun:
         if item_id not in self._marks:
             return None
         known = self._items[item_id]
-        with self._sessions() as session:
+        with self._records.reading() as session:
             notes = session.scalar(select(SourceItem.notes).where(SourceItem.key == known.key))
         return KnownItem("" if known.failed else known.mark, notes)
 
@@ -268,10 +271,10 @@ class SyncRun:
         for batch in taken:
             if not batch:
                 continue
-            with writing(self._sessions) as session:
+            with self._records.writing() as session:
                 kb = session.get(Kb, self._source.kb_id)
                 if kb is None:
-                    raise Ended
+                    raise RunEnded
                 rows: list[dict[str, Any]] = []
                 for one in batch:
                     with session.begin_nested():
@@ -280,9 +283,7 @@ class SyncRun:
                         except Refused as refused:
                             rows.append(self._failed(session, one.item, str(refused)))
                 self._record.write(session, rows)
-                session.commit()
             fault("items_committed")
-            self._tell()
             self._check_failures()
 
     def _take(self, session: Session, kb: Kb, taken: Taken) -> dict[str, Any]:
@@ -324,10 +325,10 @@ class SyncRun:
             return outcome_row(item.id, Outcome.UNCHANGED, document=document)
         revision = session.get_one(Revision, document.latest_revision_id)
         changed_at = fetched.changed_at or item.changed_at
-        if self._source.looked_at is not None:
+        if self._source.last_listed_at is not None:
             # It changed after the last look, whatever its own time says: a file may be put in place with an old one.
             said = datetime.fromtimestamp(changed_at, UTC) if changed_at else now()
-            revision.source_changed_at = max(min(said, now()), self._source.looked_at)
+            revision.source_changed_at = max(min(said, now()), self._source.last_listed_at)
         outcome = Outcome.CHANGED if before else Outcome.ADDED
         return outcome_row(item.id, outcome, None, document, revision.id, taken.size)
 
@@ -432,7 +433,7 @@ class SyncRun:
 
     def _move(self, moved: Sequence[tuple[str, Listed]]) -> None:
         for start in range(0, len(moved), BATCH):
-            with writing(self._sessions) as session:
+            with self._records.writing() as session:
                 rows = []
                 for old, item in moved[start : start + BATCH]:
                     known = self._items[old]
@@ -450,17 +451,15 @@ class SyncRun:
                     )
                     rows.append(outcome_row(item.id, Outcome.MOVED, f"from {old}", document))
                 self._record.write(session, rows)
-                session.commit()
             fault("items_committed")
-            self._tell()
 
     def _remove(self, missing: dict[str, _Known]) -> None:
         gone = list(missing.items())
         for start in range(0, len(gone), BATCH):
-            with writing(self._sessions) as session:
+            with self._records.writing() as session:
                 kb = session.get(Kb, self._source.kb_id)
                 if kb is None:
-                    raise Ended
+                    raise RunEnded
                 rows = []
                 for item_id, known in gone[start : start + BATCH]:
                     document = (
@@ -473,14 +472,12 @@ class SyncRun:
                         rows.append(outcome_row(item_id, Outcome.REMOVED, None, document))
                     session.execute(delete(SourceItem).where(SourceItem.key == known.key))
                 self._record.write(session, rows)
-                session.commit()
             fault("items_committed")
-            self._tell()
 
     # The guard
 
     def _guard(self, missing: dict[str, _Known]) -> None:
-        """Raises Held when the run would take away, or failed to take, more than the source's share."""
+        """Raises RunHeld when the run would take away, or failed to take, more than the source's share."""
         documents = {
             item_id: known for item_id, known in missing.items() if known.document_key is not None
         }
@@ -503,19 +500,18 @@ class SyncRun:
     def _check_failures(self) -> None:
         base = max(self._record.expected, len(self._seen))
         if not self._sync.confirmed and self._too_many(self._record.failed, base):
-            raise Held(f"{self._record.failed} of {base} items could not be fetched.")
+            raise RunHeld(f"{self._record.failed} of {base} items could not be fetched.")
 
     def _too_many(self, count: int, base: int | None = None) -> bool:
         share = self._source.guard_share * (self._record.expected if base is None else base)
-        return count >= self._source.guard_least and count > share
+        return count >= self._source.guard_min and count > share
 
     def _hold(self, documents: dict[str, _Known], reason: str) -> None:
-        with writing(self._sessions) as session:
+        with self._records.writing() as session:
             rows = []
             for item_id, known in documents.items():
                 row = outcome_row(item_id, Outcome.MISSING)
                 row["document_key"] = known.document_key
                 rows.append(row)
             self._record.write(session, rows)
-            session.commit()
-        raise Held(reason)
+        raise RunHeld(reason)

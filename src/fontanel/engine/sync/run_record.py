@@ -11,21 +11,21 @@ from sqlalchemy.dialects.sqlite import insert
 from sqlalchemy.orm import Session
 
 from fontanel.engine.sync.fetching import MOMENT
-from fontanel.records.database import Sessions, writing
 from fontanel.records.tables import Document, Outcome, Sync, SyncItem, SyncState
+from fontanel.records.unit_of_work import Records
 from fontanel.sources import Skipped
 
 #: Skipped items of a run that are written down one by one; all are counted.
-_MOST_SKIPPED = 1000
+_MAX_SKIPPED = 1000
 #: What was done with an item and is not done again when a run goes on.
 COUNTED = (Outcome.ADDED, Outcome.CHANGED, Outcome.MOVED, Outcome.REMOVED)
 
 
-class Ended(Exception):
+class RunEnded(Exception):
     """A person ended the run, or the source is gone."""
 
 
-class BrokenOff(Exception):
+class RunInterrupted(Exception):
     """The service stops; the run goes on at the next start."""
 
 
@@ -36,10 +36,9 @@ class RunRecord:
 
     def __init__(
         self,
-        sessions: Sessions,
+        records: Records,
         sync: Sync,
         all_items: bool,
-        told: Callable[[], None],
         stopping: Callable[[], bool],
     ) -> None:
         self.same = 0
@@ -49,9 +48,8 @@ class RunRecord:
         self.stage = "listing"
         self.seen: set[str] = set()
         self._all_items = all_items
-        self._sessions = sessions
+        self._records = records
         self._sync = sync
-        self._told = told
         self._stopping = stopping
         self._reasons: Counter[str] = Counter()
         self._skipped: list[Skipped] = []
@@ -60,7 +58,7 @@ class RunRecord:
     def skip(self, item: Skipped) -> None:
         """Count what a run leaves alone. It is written down by `write_skipped`."""
         self._reasons[item.reason] += 1
-        if len(self._skipped) < _MOST_SKIPPED or self._all_items:
+        if len(self._skipped) < _MAX_SKIPPED or self._all_items:
             self._skipped.append(item)
 
     def found_same(self, item_id: str) -> None:
@@ -69,7 +67,7 @@ class RunRecord:
             self._skipped.append(Skipped(item_id, ""))
 
     def write(self, session: Session, rows: Sequence[Mapping[str, Any]]) -> None:
-        """Write outcomes down and count them, within the caller's transaction. Raises Ended when a person ended the run."""
+        """Write outcomes down and count them, within the caller's transaction. Raises RunEnded when a person ended the run."""
         sync = self._running(session)
         for row in rows:
             if row["outcome"] in COUNTED:
@@ -93,7 +91,7 @@ class RunRecord:
     def write_skipped(self) -> None:
         if not self._skipped:
             return
-        with writing(self._sessions) as session:
+        with self._records.writing() as session:
             rows = {
                 item.id: outcome_row(
                     item.id,
@@ -103,22 +101,19 @@ class RunRecord:
                 for item in self._skipped
             }
             self.write(session, list(rows.values()))
-            session.commit()
 
     def note(self) -> None:
-        """Show how far the run is, now and then. Raises BrokenOff and Ended."""
+        """Show how far the run is, now and then. Raises RunInterrupted and RunEnded."""
         if self._stopping():
-            raise BrokenOff
+            raise RunInterrupted
         moment = time.monotonic()
         if not self._noted:
             self._noted = moment  # what is over at once need not be told
         if moment - self._noted < MOMENT:
             return
         self._noted = moment
-        with writing(self._sessions) as session:
+        with self._records.writing() as session:
             self.show(self._running(session))
-            session.commit()
-        self._told()
 
     def show(self, sync: Sync) -> None:
         """Put the figures into the run's row."""
@@ -133,7 +128,7 @@ class RunRecord:
     def _running(self, session: Session) -> Sync:
         sync = session.get(Sync, self._sync.id)
         if sync is None or sync.state != SyncState.RUNNING:
-            raise Ended
+            raise RunEnded
         return sync
 
 

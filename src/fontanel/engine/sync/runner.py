@@ -12,19 +12,17 @@ import structlog
 from sqlalchemy import delete, func, select, update
 from sqlalchemy.orm import Session, aliased
 
-from fontanel.engine.editions.store import Editions
 from fontanel.engine.notices.notify import notify
-from fontanel.engine.runtime.watchers import Changes
-from fontanel.engine.sync.limits import surroundings
+from fontanel.engine.sync.limits import source_limits
 from fontanel.engine.sync.opening import credentials_of, open_kind
 from fontanel.engine.sync.planning import next_run
-from fontanel.engine.sync.run import Held, SyncRun
-from fontanel.engine.sync.run_record import BrokenOff, Ended
-from fontanel.errors import Refused
+from fontanel.engine.sync.run import RunHeld, SyncRun
+from fontanel.engine.sync.run_record import RunEnded, RunInterrupted
+from fontanel.errors import Refused, SecretUnreadable
 from fontanel.records.blobs import BlobStore
-from fontanel.records.database import Sessions, writing
 from fontanel.records.tables import Source, Sync, SyncState, Team, now
-from fontanel.records.vault import SecretsLost, Vault
+from fontanel.records.unit_of_work import Records
+from fontanel.records.vault import Vault
 from fontanel.settings import Settings
 from fontanel.sources import KINDS, SourceUnavailable
 from fontanel.sources.patterns import PatternRefused
@@ -36,34 +34,29 @@ _KEPT_RUNS, _KEPT_DAYS = 50, 90
 _LONGEST_RETRY = timedelta(hours=1)
 
 
-class Syncing:
-    """`round` does one waiting run and is called by several threads; runs of one source never overlap."""
+class SyncRunner:
+    """`run_next` does one waiting run and is called by several threads; runs of one source never overlap."""
 
     def __init__(
         self,
-        sessions: Sessions,
+        *,
+        records: Records,
         blobs: BlobStore,
         vault: Vault,
-        editions: Editions,
-        changes: Changes,
         settings: Settings,
-        wake: Callable[[], None],
         stopping: Callable[[], bool],
     ) -> None:
-        self._sessions = sessions
+        self._records = records
         self._blobs = blobs
         self._vault = vault
-        self._editions = editions
-        self._changes = changes
         self._settings = settings
-        self._wake = wake
         self._stopping = stopping
         #: Sources that were deleted while they ran.
         self._cancelled: set[str] = set()
 
     def recover(self) -> int:
         """At start: runs that were broken off wait again, and go on where they were."""
-        with writing(self._sessions) as session:
+        with self._records.writing() as session:
             running = session.scalars(select(Sync).where(Sync.state == SyncState.RUNNING)).all()
             for sync in running:
                 # One that waits behind it is this one now.
@@ -73,10 +66,9 @@ class Syncing:
                     )
                 )
                 sync.state = SyncState.WAITING
-            session.commit()
             return len(running)
 
-    def round(self) -> bool:
+    def run_next(self) -> bool:
         """Do a waiting run, if there is one; return whether there was."""
         claimed = self._claim()
         if claimed is None:
@@ -90,39 +82,36 @@ class Syncing:
                 raise SourceUnavailable(
                     f"This version has no kind of source {source.kind!r}.", again=False
                 )
-            with self._sessions() as session:
+            with self._records.reading() as session:
                 team = session.get_one(Team, source.team_id)
-            around = surroundings(
+            around = source_limits(
                 self._settings, team, self._scratch(source), partial(self._ends, source.id)
             )
             with open_kind(
                 kind, source.settings, credentials_of(self._vault, source), around
             ) as opened:
-                tell, told = self._teller(source), partial(self._changes.tell, source.kb_id)
                 run = SyncRun(
-                    self._sessions,
+                    self._records,
                     self._blobs,
                     sync,
                     source,
                     opened,
-                    around.most_bytes,
-                    tell,
-                    told,
+                    around.max_bytes,
                     around.stopping,
                     kind.reports_unchanged,
                 )
-                run.go()
-        except Held as held:
-            self._finish(sync, run, SyncState.HELD, held_for=str(held))
-        except BrokenOff:
+                run.run()
+        except RunHeld as held:
+            self._finish(sync, run, SyncState.HELD, held_reason=str(held))
+        except RunInterrupted:
             return False
-        except Ended:
+        except RunEnded:
             self._finish(sync, run, SyncState.ENDED)
         except SourceUnavailable as error:
             if self._ends(source.id):
                 return False  # it goes on at the next start
             self._finish(sync, run, SyncState.FAILED, error=str(error), again=error.again)
-        except (Refused, SecretsLost, PatternRefused) as error:
+        except (Refused, SecretUnreadable, PatternRefused) as error:
             self._finish(sync, run, SyncState.FAILED, error=str(error), again=False)
         except Exception as error:
             if self._ends(source.id):
@@ -143,7 +132,7 @@ class Syncing:
 
     def cancel(self, source_id: str) -> None:
         """End the run of a source that is gone, also while it waits for a server."""
-        with self._sessions() as session:
+        with self._records.reading() as session:
             if session.get(Source, source_id) is None:
                 self._cancelled.add(source_id)
 
@@ -151,13 +140,13 @@ class Syncing:
         return source_id in self._cancelled or self._stopping()
 
     def _claim(self) -> tuple[Sync, Source] | None:
-        with self._sessions() as session:
+        with self._records.reading() as session:
             if (
                 session.scalar(select(Sync.id).where(Sync.state == SyncState.WAITING).limit(1))
                 is None
             ):
                 return None
-        with writing(self._sessions) as session:
+        with self._records.writing() as session:
             other = aliased(Sync)
             busy = select(other.id).where(
                 other.source_id == Sync.source_id, other.state == SyncState.RUNNING
@@ -180,20 +169,10 @@ class Syncing:
                 sync.started_at or now(),
                 "listing",
             )
-            session.commit()
-        self._changes.tell(source.kb_id)
         return sync, source
 
     def _scratch(self, source: Source) -> Path:
         return self._settings.data / "sources" / source.id
-
-    def _teller(self, source: Source) -> Callable[[], None]:
-        def tell() -> None:
-            self._editions.refresh_kb(source.kb_id)
-            self._wake()
-            self._changes.tell(source.kb_id)
-
-        return tell
 
     def _finish(
         self,
@@ -201,12 +180,12 @@ class Syncing:
         run: SyncRun | None,
         state: SyncState,
         *,
-        held_for: str | None = None,
+        held_reason: str | None = None,
         error: str | None = None,
         again: bool = True,
     ) -> None:
         """Write down how a run ended, when the source is next due, and tell members what they should know."""
-        with writing(self._sessions) as session:
+        with self._records.writing() as session:
             row, source = session.get(Sync, sync.id), session.get(Source, sync.source_id)
             if row is None or source is None:
                 return
@@ -214,7 +193,7 @@ class Syncing:
                 row.state = state
             if run is not None:
                 run.note_end(row)
-            row.held_for, row.error, row.finished_at, row.stage = held_for, error, now(), ""
+            row.held_reason, row.error, row.finished_at, row.stage = held_reason, error, now(), ""
             was_held = self._overtake(session, row)
             if row.state == SyncState.DONE:
                 self._came_through(session, source, row)
@@ -225,18 +204,15 @@ class Syncing:
                     session,
                     source,
                     "sync.held",
-                    f"{source.name}: a run is held. {held_for} Nothing was removed.",
+                    f"{source.name}: a run is held. {held_reason} Nothing was removed.",
                     row,
                 )
             if row.state in (SyncState.HELD, SyncState.ENDED):
-                source.looked_at = (
-                    row.started_at if row.state == SyncState.HELD else source.looked_at
+                source.last_listed_at = (
+                    row.started_at if row.state == SyncState.HELD else source.last_listed_at
                 )
                 source.next_run_at = self._next(session, source)
             self._forget_old(session, source)
-            session.commit()
-        self._wake()
-        self._changes.tell(sync.kb_id)
 
     def _overtake(self, session: Session, row: Sync) -> bool:
         """End runs that are held, when a later one has gone through or is held itself; return whether there were any."""
@@ -260,7 +236,7 @@ class Syncing:
                 if (count := getattr(row, word))
             ]
             notify(session, source, "sync.finished", f"{source.name}: {', '.join(parts)}.", row)
-        source.looked_at = row.started_at
+        source.last_listed_at = row.started_at
         source.failing_since, source.failures, source.error = None, 0, None
         source.next_run_at = self._next(session, source)
 

@@ -10,12 +10,12 @@ import structlog
 from sqlalchemy import select
 from watchfiles import watch
 
-from fontanel.engine.sync.limits import surroundings
+from fontanel.engine.sync.limits import source_limits
 from fontanel.engine.sync.opening import open_kind
 from fontanel.engine.sync.planning import next_run, start_sync, watches
 from fontanel.errors import Refused
-from fontanel.records.database import Sessions, writing
 from fontanel.records.tables import Source, Team, now
+from fontanel.records.unit_of_work import Records
 from fontanel.settings import Settings
 from fontanel.sources import KINDS
 
@@ -28,17 +28,16 @@ _PATIENCE = 30
 
 
 class Schedule:
-    """`round` starts what is due; a thread for each watched folder starts runs on its events."""
+    """`start_due` starts what is due; a thread for each watched folder starts runs on its events."""
 
-    def __init__(self, sessions: Sessions, settings: Settings, wake: Callable[[], None]) -> None:
-        self._sessions = sessions
+    def __init__(self, records: Records, settings: Settings) -> None:
+        self._records = records
         self._settings = settings
-        self._wake = wake
         self._watchers: dict[str, _Watcher] = {}
 
-    def round(self) -> None:
+    def start_due(self) -> None:
         """Queue runs of sources that are due, and watch the folders that are to be watched."""
-        with self._sessions() as session:
+        with self._records.reading() as session:
             due = select(Source.id).where(Source.next_run_at <= now(), Source.paused.is_(False))
             ready = session.scalar(due.limit(1)) is not None
             watched = [
@@ -47,13 +46,11 @@ class Schedule:
                 if watches(s)
             ]
         if ready:
-            with writing(self._sessions) as session:
+            with self._records.writing() as session:
                 for source in session.scalars(select(Source).where(Source.id.in_(due))).all():
                     start_sync(session, source, "schedule")
                     team = session.get_one(Team, source.team_id)
                     source.next_run_at = next_run(source, team.time_zone, now())
-                session.commit()
-            self._wake()
         self._watch(watched)
 
     def stop(self) -> None:
@@ -72,11 +69,11 @@ class Schedule:
                 self._watchers[source_id] = _Watcher(source, self._folder(source), self._on_event)
 
     def _folder(self, source: Source) -> Path | None:
-        with self._sessions() as session:
+        with self._records.reading() as session:
             team = session.get_one(Team, source.team_id)
         try:
             with open_kind(
-                KINDS[source.kind], source.settings, {}, surroundings(self._settings, team)
+                KINDS[source.kind], source.settings, {}, source_limits(self._settings, team)
             ) as opened:
                 return opened.watched()
         except (Refused, OSError, ValueError, RuntimeError) as error:
@@ -85,12 +82,10 @@ class Schedule:
             return None
 
     def _on_event(self, source_id: str) -> None:
-        with writing(self._sessions) as session:
+        with self._records.writing() as session:
             source = session.get(Source, source_id)
             if source is not None and not source.paused:
                 start_sync(session, source, "event")
-                session.commit()
-        self._wake()
 
 
 class _Watcher:
@@ -101,7 +96,7 @@ class _Watcher:
     ) -> None:
         self.settings = source.settings
         self._source_id = source.id
-        self._looked_at = source.looked_at
+        self._looked_at = source.last_listed_at
         self._folder = folder
         self._on_event = on_event
         self._stop = threading.Event()

@@ -19,10 +19,10 @@ from fontanel.errors import Refused
 from fontanel.records.ids import new_id, new_secret, slug_of
 from fontanel.records.tables import Document, DocumentState, Kb, Source, Team, now
 from fontanel.records.vault import Vault
-from fontanel.sources import Surroundings
+from fontanel.sources import SourceLimits
 from fontanel.sources.patterns import PatternRefused, check_pattern, matcher
 
-_MOST_SOURCES = 100
+_MAX_SOURCES = 100
 _FOLDER = re.compile(r"^[^/\\\0]{1,100}$")
 
 
@@ -40,17 +40,17 @@ class Wanted:
     cron: str | None = None
     target_minutes: int = 15
     guard_share: float = 0.2
-    guard_least: int = 10
+    guard_min: int = 10
 
 
 def create_source(
-    session: Session, vault: Vault, kb: Kb, wanted: Wanted, around: Surroundings
+    session: Session, vault: Vault, kb: Kb, wanted: Wanted, around: SourceLimits
 ) -> Source:
     """A new source of a kb. Raises Refused."""
     kind = kind_of(wanted.kind)
     there = session.scalars(select(Source).where(Source.kb_id == kb.id)).all()
-    if len(there) >= _MOST_SOURCES:
-        raise Refused("name", f"A knowledge base can have {_MOST_SOURCES} sources.")
+    if len(there) >= _MAX_SOURCES:
+        raise Refused("name", f"A knowledge base can have {_MAX_SOURCES} sources.")
     if any(other.name.lower() == wanted.name.lower() for other in there):
         raise Refused(
             "name", f"There is a source named {wanted.name!r} already. Choose another name."
@@ -76,7 +76,7 @@ def create_source(
 
 
 def change_source(
-    session: Session, vault: Vault, source: Source, wanted: Wanted, around: Surroundings
+    session: Session, vault: Vault, source: Source, wanted: Wanted, around: SourceLimits
 ) -> None:
     """Put what is wanted in a source's place; its documents stay until the next run. Raises Refused."""
     kind = kind_of(source.kind)
@@ -119,7 +119,7 @@ def _apply(session: Session, vault: Vault, source: Source, wanted: Wanted) -> No
             raise Refused("tag_rules", str(refused)) from refused
     source.name, source.target_minutes = wanted.name, wanted.target_minutes
     source.every_minutes, source.cron = wanted.every_minutes, wanted.cron
-    source.guard_share, source.guard_least = wanted.guard_share, wanted.guard_least
+    source.guard_share, source.guard_min = wanted.guard_share, wanted.guard_min
     source.tag_rules = [dict(rule) for rule in wanted.tag_rules]
     if wanted.credentials is not None:
         given = {

@@ -20,11 +20,11 @@ from typing import IO, Any
 from fontanel.core.describing.extractive import describe
 from fontanel.core.passages.splitting import SplitSettings, split
 from fontanel.core.reading import (
-    Member,
+    ContainedFile,
     Reading,
     ReadingFailed,
+    contained_files,
     detect_media_type,
-    members,
     read,
     report_of,
 )
@@ -149,17 +149,17 @@ def _read(
     data = Path(request["path"]).read_bytes()
     media_type = detect_media_type(data, request["name"]) if data.strip(b"\0 \t\r\n") else None
     reading = read(data, request["name"], media_type, progress)
-    inside: list[Member] = []
+    inside: list[ContainedFile] = []
     if columns := request.get("columns"):
-        from fontanel.core.reading.data.row_documents import Columns, record_members
+        from fontanel.core.reading.data.row_documents import Columns, row_documents
 
         meaning = Columns(
             tuple(columns["text"]), columns.get("title"), tuple(columns.get("tags", ()))
         )
-        inside = record_members(data, media_type or "", meaning)
+        inside = row_documents(data, media_type or "", meaning)
         reading = replace(reading, container=True)
     elif media_type is not None:
-        inside = members(data, media_type)
+        inside = contained_files(data, media_type)
     lap("read")
     send(replies, {"stage": "splitting"})
     passages = split(reading, SplitSettings(**request["settings"]), count_tokens)
@@ -173,7 +173,7 @@ def _read(
         "media_type": media_type,
         "passages": [asdict(passage) for passage in passages],
         "seconds": seconds,
-        "members": [{"name": member.name, "tags": member.tags} for member in inside],
+        "contained_files": [{"name": member.name, "tags": member.tags} for member in inside],
         "attached": [len(member.data) for member in inside],
     }
     return reply, [member.data for member in inside]
@@ -191,7 +191,7 @@ def _split_again(reading: Reading, request: dict[str, Any], count_tokens: Any) -
             for passage in split(reading, SplitSettings(**request["settings"]), count_tokens)
         ],
         "seconds": {},
-        "members": [],
+        "contained_files": [],
         "attached": [],
     }
 

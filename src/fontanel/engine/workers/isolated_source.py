@@ -24,8 +24,8 @@ from fontanel.sources import (
     SettingsRefused,
     Skipped,
     Source,
+    SourceLimits,
     SourceUnavailable,
-    Surroundings,
 )
 from fontanel.sources.protocol import Known
 
@@ -44,7 +44,7 @@ class IsolatedSource(Source):
         kind: Kind,
         settings: Any,
         credentials: Mapping[str, Any],
-        limits: Surroundings,
+        limits: SourceLimits,
         memory_mb: int,
     ) -> None:
         self._limits = limits
@@ -60,7 +60,7 @@ class IsolatedSource(Source):
                 "credentials": dict(credentials),
                 "roots": [str(root) for root in limits.roots],
                 "networks": [str(network) for network in limits.networks],
-                "most_bytes": limits.most_bytes,
+                "max_bytes": limits.max_bytes,
                 "seconds": limits.seconds,
                 "memory_mb": memory_mb,
             }

@@ -19,6 +19,7 @@ from fontanel.core.index import (
     write_vectors,
     write_words,
 )
+from fontanel.errors import FontanelError
 
 
 @dataclass(frozen=True, slots=True)
@@ -32,7 +33,7 @@ class MergePlan:
     averages: list[float]
 
 
-class MergeFailed(Exception):
+class MergeFailed(FontanelError):
     """The process that merged ended without a file."""
 
 

@@ -18,6 +18,7 @@ import numpy.typing as npt
 
 from fontanel.core.embedding.encoder import check_unit_vectors
 from fontanel.engine.workers.child import read_exactly, receive, send
+from fontanel.errors import Unavailable
 
 # A worker asks the kernel to die with its parent, and by that the kernel means the *thread* that started it (prctl(2),
 # PR_SET_PDEATHSIG). Requests come on threads that end when idle, so one thread that stays starts all workers.
@@ -41,7 +42,7 @@ def start_process(command: Sequence[str]) -> subprocess.Popen[bytes]:
     ).result()
 
 
-class WorkerDied(Exception):
+class WorkerDied(Unavailable):
     """The worker process ended or was killed before it answered."""
 
 

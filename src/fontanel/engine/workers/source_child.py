@@ -23,8 +23,8 @@ from fontanel.sources import (
     SettingsRefused,
     Skipped,
     Source,
+    SourceLimits,
     SourceUnavailable,
-    Surroundings,
 )
 
 _TOO_MUCH = "What the source returns takes more memory than is allowed. Narrow the query."
@@ -70,10 +70,10 @@ def serve(requests: IO[bytes], replies: IO[bytes]) -> None:
 
 def _open(opening: dict[str, Any]) -> Source:
     kind = KINDS[opening["kind"]]
-    limits = Surroundings(
+    limits = SourceLimits(
         roots=tuple(Path(root) for root in opening["roots"]),
         networks=tuple(ip_network(network) for network in opening["networks"]),
-        most_bytes=opening["most_bytes"],
+        max_bytes=opening["max_bytes"],
         seconds=opening["seconds"],
     )
     settings = kind.settings.model_validate(opening["settings"])

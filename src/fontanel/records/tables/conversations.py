@@ -24,7 +24,7 @@ class TurnState(StrEnum):
     #: The asker stopped it, or left.
     STOPPED = "stopped"
     #: The service was stopped or killed while it was being answered.
-    BROKEN_OFF = "broken_off"
+    INTERRUPTED = "interrupted"
     FAILED = "failed"
 
 

@@ -20,7 +20,7 @@ class DocumentState(StrEnum):
     WAITING = "waiting"
     READING = "reading"
     SPLITTING = "splitting"
-    INDEXED_BY_WORDS = "indexed_by_words"
+    KEYWORD_READY = "keyword_ready"
     INDEXED = "indexed"
     FAILED = "failed"
     #: It left its source: out of searches and answers, kept a while for what cites it.

@@ -33,7 +33,7 @@ class Kb(Base):
 
 class Edition(Base):
     """One index of a kb under fixed settings. `embedder` is None while the service has none: words alone. Editions of a kb are
-    numbered from 1; the kb says which one serves. One that `takes_over` serves as soon as it is built."""
+    numbered from 1; the kb says which one serves. One that `replaces_active` serves as soon as it is built."""
 
     __tablename__ = "editions"
 
@@ -43,7 +43,7 @@ class Edition(Base):
     number: Mapped[int] = mapped_column(default=1, server_default="1")
     embedder: Mapped[str | None]
     settings: Mapped[dict[str, Any]]
-    takes_over: Mapped[bool] = mapped_column(default=False, server_default="0")
+    replaces_active: Mapped[bool] = mapped_column(default=False, server_default="0")
     created_at: Mapped[datetime] = mapped_column(default=now)
 
 

@@ -43,7 +43,7 @@ class Outcome(StrEnum):
 
 class Source(Base):
     """What keeps documents flowing into a kb. `folder` is where its documents lie among the kb's; `credentials` and
-    `signal_secret` are encrypted. `tag_rules` are pairs of a pattern and the tags it gives. `looked_at` is when the last listing
+    `signal_secret` are encrypted. `tag_rules` are pairs of a pattern and the tags it gives. `last_listed_at` is when the last listing
     that succeeded began: what changed before is known."""
 
     __tablename__ = "sources"
@@ -63,11 +63,11 @@ class Source(Base):
     cron: Mapped[str | None]
     target_minutes: Mapped[int] = mapped_column(default=15)
     guard_share: Mapped[float] = mapped_column(default=0.2)
-    guard_least: Mapped[int] = mapped_column(default=10)
+    guard_min: Mapped[int] = mapped_column(default=10)
     paused: Mapped[bool] = mapped_column(default=False)
     signal_secret: Mapped[bytes]
     next_run_at: Mapped[datetime | None] = mapped_column(index=True)
-    looked_at: Mapped[datetime | None]
+    last_listed_at: Mapped[datetime | None]
     failing_since: Mapped[datetime | None]
     failures: Mapped[int] = mapped_column(default=0)
     error: Mapped[str | None]
@@ -98,7 +98,7 @@ class SourceItem(Base):
 
 
 class Sync(Base):
-    """A run of a source. Counts are of items; `held_for` says why the guard stopped it."""
+    """A run of a source. Counts are of items; `held_reason` says why the guard stopped it."""
 
     __tablename__ = "syncs"
     __table_args__ = (Index("ix_syncs_source", "source_id", "created_at"),)
@@ -111,7 +111,7 @@ class Sync(Base):
     state: Mapped[SyncState] = mapped_column(Word(SyncState), index=True)
     stage: Mapped[str] = mapped_column(default="")
     confirmed: Mapped[bool] = mapped_column(default=False)
-    held_for: Mapped[str | None]
+    held_reason: Mapped[str | None]
     error: Mapped[str | None]
     seen: Mapped[int] = mapped_column(default=0)
     expected: Mapped[int] = mapped_column(default=0)

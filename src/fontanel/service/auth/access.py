@@ -1,8 +1,13 @@
-"""Who calls, and what they may reach: sign-ins, keys, roles. Every team's route begins with `Require`."""
+"""Who calls, and what they may reach: sign-ins, keys, roles.
+
+A team's route depends on an `Access`, which `Require` looks up before the route runs. The route's
+thread opens the access: a reader gets a session, a writer a unit of work that is committed when
+the route returns.
+"""
 
 from __future__ import annotations
 
-from collections.abc import AsyncIterator, Iterator
+from collections.abc import Iterator
 from contextlib import contextmanager
 from dataclasses import dataclass, replace
 from datetime import datetime, timedelta
@@ -16,13 +21,14 @@ from sqlalchemy import select
 from sqlalchemy.orm import Session
 from starlette.requests import HTTPConnection
 
-from fontanel.engine.runtime.runtime import Workshop
-from fontanel.records.database import writing
+from fontanel.engine.runtime.runtime import Runtime
+from fontanel.errors import NotFound
 from fontanel.records.ids import hash_secret
-from fontanel.records.scope import NotInScope, TeamScope
+from fontanel.records.scope import TeamScope
 from fontanel.records.tables import Key, Member, Person, Role, SignIn, Team, now
-from fontanel.service.problems import ProblemError
-from fontanel.service.streaming.turnstile import in_turn
+from fontanel.records.unit_of_work import Records
+from fontanel.service.problems import ApiError
+from fontanel.service.threads import run_briefly
 
 COOKIE = "fontanel_session"
 #: The console sends this with each request; a form on another site cannot.
@@ -31,6 +37,8 @@ CONSOLE_HEADER = "X-Fontanel-Console"
 FOUND_CALLER = "found_caller"
 _SAFE = frozenset({"GET", "HEAD", "OPTIONS"})
 _RANK = {Role.READER: 0, Role.EDITOR: 1, Role.OWNER: 2}
+#: The use of a key is recorded no more often than this.
+_USE_RECORDED = timedelta(minutes=5)
 
 _bearer = HTTPBearer(auto_error=False, description="An access key: `Authorization: Bearer fk_...`")
 _cookie = APIKeyCookie(name=COOKIE, auto_error=False, description="The console's session.")
@@ -38,30 +46,26 @@ _cookie = APIKeyCookie(name=COOKIE, auto_error=False, description="The console's
 
 @dataclass(frozen=True, slots=True)
 class Caller:
-    """Who makes the request: a signed-in person, or a key. `id` names the asker in conversations."""
+    """Who makes the request: a signed-in person, or a key."""
 
     id: str
-    person: Person | None
-    key: Key | None
-    #: When the key or the sign-in ends by itself.
+    """Names the asker in conversations."""
+    person: Person | None = None
+    key: Key | None = None
     expires_at: datetime | None = None
+    """When the key or the sign-in expires."""
 
     @property
     def operator(self) -> bool:
+        """Whether the caller is an operator of the service."""
         return self.person is not None and self.person.operator
 
-
-async def workshop_of(request: Request) -> Workshop:
-    # Not a plain function: FastAPI would have a thread do it.
-    workshop: Workshop = request.app.state.workshop
-    return workshop
-
-
-WorkshopDep = Annotated[Workshop, Depends(workshop_of)]
-
-
-Bearer = Annotated[HTTPAuthorizationCredentials | None, Depends(_bearer)]
-Cookie = Annotated[str | None, Depends(_cookie)]
+    @property
+    def name(self) -> str:
+        """The caller's name, as people know it."""
+        if self.person is not None:
+            return self.person.name
+        return f"key {self.key.name}" if self.key is not None else self.id
 
 
 @dataclass(frozen=True, slots=True)
@@ -72,30 +76,66 @@ class Credentials:
     cookie: str | None
 
 
+async def runtime_of(request: Request) -> Runtime:
+    """Return the runtime of the application."""
+    # Not a plain function: FastAPI would run it in a thread.
+    runtime: Runtime = request.app.state.runtime
+    return runtime
+
+
+RuntimeDep = Annotated[Runtime, Depends(runtime_of)]
+Bearer = Annotated[HTTPAuthorizationCredentials | None, Depends(_bearer)]
+Cookie = Annotated[str | None, Depends(_cookie)]
+
+
 def credentials_of(connection: HTTPConnection) -> Credentials:
+    """Return the credentials of a request."""
     scheme, _, secret = connection.headers.get("authorization", "").partition(" ")
     return Credentials(
         secret.strip() if scheme.lower() == "bearer" else None, connection.cookies.get(COOKIE)
     )
 
 
-def caller_of(request: Request, workshop: WorkshopDep, bearer: Bearer, cookie: Cookie) -> Caller:
-    """The caller. Raises ProblemError: not-signed-in or cross-site."""
-    with workshop.sessions() as session:
-        return find_caller(session, request, workshop, credentials_of(request))
+async def caller_of(
+    request: Request, runtime: RuntimeDep, bearer: Bearer, cookie: Cookie
+) -> Caller:
+    """Return the caller.
+
+    Raises:
+        ApiError: not-signed-in or cross-site.
+    """
+    return await run_briefly(look_up_caller, request, runtime)
+
+
+def look_up_caller(request: HTTPConnection, runtime: Runtime) -> Caller:
+    """Return the caller, as the gate before the routes found it, or looked up here.
+
+    Raises:
+        ApiError: not-signed-in or cross-site.
+    """
+    found: Caller | None = request.scope.get("state", {}).pop(FOUND_CALLER, None)
+    if found is not None:
+        return found
+    with runtime.records.reading() as session:
+        return find_caller(session, request, runtime, credentials_of(request))
 
 
 def find_caller(
-    session: Session, request: HTTPConnection, workshop: Workshop, credentials: Credentials
+    session: Session, request: HTTPConnection, runtime: Runtime, credentials: Credentials
 ) -> Caller:
-    """The caller with these credentials. Raises ProblemError: not-signed-in or cross-site."""
+    """Return the caller with these credentials.
+
+    Raises:
+        ApiError: not-signed-in or cross-site.
+    """
     bearer, cookie = credentials.bearer, credentials.cookie
     if bearer is not None:
         key = session.scalar(select(Key).where(Key.secret_hash == hash_secret(bearer)))
         if key is None or (key.expires_at and key.expires_at <= now()):
             raise _not_signed_in("The key is not known or has expired.")
-        if key.last_used_at is None or now() - key.last_used_at > timedelta(minutes=5):
-            _note_use(workshop, key.id)
+        if key.last_used_at is None or now() - key.last_used_at > _USE_RECORDED:
+            # In the background: a reader does not wait for the write lock.
+            runtime.run_later(_record_use, runtime.records, key.id)
         return Caller(f"key:{key.id}", None, key, key.expires_at)
     if cookie:
         sign_in = session.get(SignIn, hash_secret(cookie))
@@ -109,29 +149,30 @@ def find_caller(
 CallerDep = Annotated[Caller, Depends(caller_of)]
 
 
-def _not_signed_in(detail: str) -> ProblemError:
+def _not_signed_in(detail: str) -> ApiError:
     advice = "Sign in at the console, or send a key as 'Authorization: Bearer <key>'."
-    return ProblemError(
-        "not-signed-in", detail, advice=advice, headers={"WWW-Authenticate": "Bearer"}
-    )
+    return ApiError("not-signed-in", detail, advice=advice, headers={"WWW-Authenticate": "Bearer"})
 
 
-def _note_use(workshop: Workshop, key_id: str) -> None:
-    with writing(workshop.sessions) as session:
+def _record_use(records: Records, key_id: str) -> None:
+    with records.writing() as session:
         key = session.get(Key, key_id)
         if key is not None:
             key.last_used_at = now()
-        session.commit()
 
 
 def check_same_site(request: HTTPConnection) -> None:
-    """Refuse changes that a browser was led into by another site. Raises ProblemError(cross-site)."""
+    """Refuse changes that another site led a browser into.
+
+    Raises:
+        ApiError: cross-site.
+    """
     if request.scope["method"] in _SAFE:
         return
     origin = request.headers.get("origin")
     foreign = origin is not None and urlsplit(origin).netloc != request.headers.get("host")
     if foreign or CONSOLE_HEADER not in request.headers:
-        raise ProblemError(
+        raise ApiError(
             "cross-site",
             "The request did not come from the console.",
             advice="Use a key for programs.",
@@ -140,89 +181,125 @@ def check_same_site(request: HTTPConnection) -> None:
 
 @dataclass(frozen=True, slots=True)
 class Access:
-    """A caller's way to one team's records, within one session."""
+    """A caller's rights in one team, and the session that they are used in once it is open."""
 
     caller: Caller
     team: Team
     role: Role
-    session: Session
-    scope: TeamScope
-    workshop: Workshop
+    runtime: Runtime
     request_id: str
+    kb_ids: frozenset[str] | None = None
+    """The knowledge bases that a key is limited to."""
+    writes: bool = False
+    """Whether the route changes something: then its session is a unit of work."""
+    opened: Session | None = None
+
+    @property
+    def session(self) -> Session:
+        """The session, within `open`, `reading` or `writing`."""
+        if self.opened is None:
+            raise RuntimeError("The access is used before it is opened.")
+        return self.opened
+
+    @property
+    def scope(self) -> TeamScope:
+        """The team's records, within the session."""
+        return TeamScope(self.session, self.team.id, self.kb_ids)
 
     def within(self, session: Session) -> Access:
-        """The same rights in another session, for work that outlives the request's own."""
-        return replace(
-            self, session=session, scope=TeamScope(session, self.team.id, self.scope.kb_ids)
-        )
+        """Return the same rights in a session."""
+        return replace(self, opened=session)
+
+    @contextmanager
+    def open(self) -> Iterator[Access]:
+        """Open the session that the route needs; a change is committed at the end."""
+        with self.writing() if self.writes else self.reading() as access:
+            yield access
+
+    @contextmanager
+    def reading(self) -> Iterator[Access]:
+        """Open a session to read with."""
+        with self.runtime.records.reading() as session:
+            yield self.within(session)
+
+    def release(self) -> None:
+        """Give the connection back while nothing is read; the next query takes one again."""
+        self.session.close()
+
+    @contextmanager
+    def writing(self) -> Iterator[Access]:
+        """Open a unit of work, committed at the end of the block."""
+        if self.opened is not None:
+            self.release()
+        with self.runtime.records.writing() as session:
+            yield self.within(session)
 
 
 class Require:
-    """A route's dependency: the team in the path, for callers with at least this role.
+    """A route's dependency: access to the team in the path, with at least this role.
 
-    `write` opens the session with the write lock. `administrative` lets operators in who are no members; they never get
-    at documents that way. Strangers are told that there is no such team.
+    Args:
+        role: The lowest role that is let in.
+        write: The route changes records.
+        administrative: Operators are let in although they are not members. They never reach
+            documents that way.
+
+    Strangers are told that there is no such team.
     """
 
-    def __init__(self, role: Role, write: bool = False, administrative: bool = False) -> None:
+    def __init__(self, role: Role, *, write: bool = False, administrative: bool = False) -> None:
         self._role = role
         self._write = write
         self._administrative = administrative
 
     async def __call__(
-        self, request: Request, team: str, workshop: WorkshopDep, bearer: Bearer, cookie: Cookie
-    ) -> AsyncIterator[Access]:
-        # One thread looks everything up: each step by itself would wait for a thread of its own.
-        access = await in_turn(self._look_up, request, team, workshop)
-        try:
-            yield access
-        finally:
-            access.session.close()
+        self, request: Request, team: str, runtime: RuntimeDep, bearer: Bearer, cookie: Cookie
+    ) -> Access:
+        # Looked up in one thread: each step in a thread of its own would wait for one.
+        return await run_briefly(self.look_up, request, team, runtime)
 
-    def _look_up(self, request: Request, team: str, workshop: Workshop) -> Access:
-        session = workshop.sessions()
-        try:
-            caller: Caller | None = request.scope["state"].pop(FOUND_CALLER, None)
-            caller = caller or find_caller(session, request, workshop, credentials_of(request))
-            return self.access_in(session, request, team, caller, workshop)
-        except BaseException:
-            session.close()
-            raise
+    def look_up(self, request: HTTPConnection, team: str, runtime: Runtime) -> Access:
+        """Look up who calls and what they may do in the team.
 
-    @contextmanager
-    def given(
-        self, request: Request, team: str, caller: Caller, workshop: Workshop
-    ) -> Iterator[Access]:
-        """The same of a caller who is known already."""
-        with workshop.sessions() as session:
-            access = self.access_in(session, request, team, caller, workshop)
-            with access.session:
-                yield access
+        Raises:
+            ApiError: not-signed-in, cross-site or not-allowed.
+            NotFound: there is no such team, or the caller is a stranger to it.
+        """
+        caller = look_up_caller(request, runtime)
+        with runtime.records.reading() as session:
+            return self.access_in(session, request, team, caller, runtime)
 
     def access_in(
-        self, session: Session, request: Request, team: str, caller: Caller, workshop: Workshop
+        self,
+        session: Session,
+        request: HTTPConnection,
+        team: str,
+        caller: Caller,
+        runtime: Runtime,
     ) -> Access:
-        """A caller's access, in this session or, for changes, in one that holds the write lock; then this one is closed."""
-        found = session.scalar(select(Team).where((Team.id == team) | (Team.slug == team)))
-        role = self._role_in(session, found, caller)
-        if found is None or role is None:
-            raise NotInScope("team", team)
+        """Return a caller's access to a team named by id or slug. Raises as `look_up` does."""
+        record = session.scalar(select(Team).where((Team.id == team) | (Team.slug == team)))
+        role = self._role_in(session, record, caller)
+        if record is None or role is None:
+            raise NotFound("team", team)
         if _RANK[role] < _RANK[self._role]:
-            raise ProblemError(
+            raise ApiError(
                 "not-allowed",
                 f"This needs the role {self._role.value!r}; yours is {role.value!r}.",
                 advice="Ask an owner of the team.",
             )
-        allowed = (
-            frozenset(caller.key.kb_ids) if caller.key and caller.key.kb_ids is not None else None
+        limited = caller.key is not None and caller.key.kb_ids is not None
+        if limited and self._administrative:
+            raise ApiError("not-allowed", "This key reaches single knowledge bases only.")
+        return Access(
+            caller,
+            record,
+            role,
+            runtime,
+            request.state.request_id,
+            kb_ids=frozenset(caller.key.kb_ids or ()) if caller.key and limited else None,
+            writes=self._write,
         )
-        if allowed is not None and self._administrative:
-            raise ProblemError("not-allowed", "This key reaches single knowledge bases only.")
-        if self._write:
-            session.close()
-            session = writing(workshop.sessions)
-        scope = TeamScope(session, found.id, allowed)
-        return Access(caller, found, role, session, scope, workshop, request.state.request_id)
 
     def _role_in(self, session: Session, team: Team | None, caller: Caller) -> Role | None:
         if team is None:
@@ -246,21 +323,10 @@ Owner = Annotated[Access, Depends(Require(Role.OWNER, administrative=True))]
 OwnerWrite = Annotated[Access, Depends(Require(Role.OWNER, write=True, administrative=True))]
 
 
-def author_of(access: Access) -> str:
-    """Who does this, as people know them."""
-    caller = access.caller
-    return (
-        caller.person.name
-        if caller.person
-        else f"key {caller.key.name}"
-        if caller.key
-        else caller.id
-    )
-
-
-def operator_of(caller: CallerDep) -> Caller:
+async def operator_of(caller: CallerDep) -> Caller:
+    """Return the caller, who must be an operator."""
     if not caller.operator:
-        raise ProblemError("not-allowed", "This is for operators of the service.")
+        raise ApiError("not-allowed", "This is for operators of the service.")
     return caller
 
 
@@ -268,10 +334,14 @@ Operator = Annotated[Caller, Depends(operator_of)]
 
 
 def check_version(request: Request, version: int) -> None:
-    """Compare If-Match, when it is sent, with the record's version. Raises ProblemError(changed-meanwhile)."""
-    wanted = request.headers.get("if-match")
-    if wanted is not None and wanted.strip() not in ("*", f'"{version}"'):
-        raise ProblemError(
+    """Compare If-Match, when it is sent, with the record's version.
+
+    Raises:
+        ApiError: changed-meanwhile.
+    """
+    expected = request.headers.get("if-match")
+    if expected is not None and expected.strip() not in ("*", f'"{version}"'):
+        raise ApiError(
             "changed-meanwhile",
             f"The record is at version {version} by now.",
             advice="Fetch it again and redo the change.",

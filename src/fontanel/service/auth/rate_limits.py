@@ -14,7 +14,7 @@ from contextlib import contextmanager
 from dataclasses import dataclass
 from ipaddress import IPv6Address, ip_address, ip_network
 
-from fontanel.service.problems import ProblemError
+from fontanel.service.problems import ApiError
 
 
 @dataclass(frozen=True, slots=True)
@@ -68,7 +68,7 @@ class SignInLimits:
         self._known: OrderedDict[tuple[str, str], None] = OrderedDict()
 
     def begin(self, account: str, address: str) -> None:
-        """Take a try. Raises ProblemError(too-many-attempts) when there is none left."""
+        """Take a try. Raises ApiError(too-many-attempts) when there is none left."""
         with self._lock:
             names = self._names(account, address)
             wait = max(
@@ -76,7 +76,7 @@ class SignInLimits:
             )
             if wait > 0:
                 seconds = int(wait) + 1
-                raise ProblemError(
+                raise ApiError(
                     "too-many-attempts",
                     f"Too many wrong passwords. Try again in {seconds} seconds.",
                     headers={"Retry-After": str(seconds)},
@@ -126,10 +126,10 @@ class AtOnce:
 
     @contextmanager
     def one(self, team: str) -> Iterator[None]:
-        """Count one more until the block ends. Raises ProblemError(too-many-attempts)."""
+        """Count one more until the block ends. Raises ApiError(too-many-attempts)."""
         with self._lock:
             if self._running[team] >= self._limit:
-                raise ProblemError(
+                raise ApiError(
                     "too-many-attempts",
                     f"The team has {self._limit} {self._what} running.",
                     advice="Wait until one ends.",
@@ -151,7 +151,7 @@ class Pace:
         self._asked: dict[str, deque[float]] = defaultdict(deque)
 
     def check(self, who: str, per_minute: int) -> None:
-        """Count a question. Raises ProblemError(too-many-attempts) when it is one too many."""
+        """Count a question. Raises ApiError(too-many-attempts) when it is one too many."""
         at = time.monotonic()
         with self._lock:
             if len(self._asked) > 20_000:
@@ -163,7 +163,7 @@ class Pace:
                 asked.popleft()
             if len(asked) >= per_minute:
                 wait = int(61 - (at - asked[0]))
-                raise ProblemError(
+                raise ApiError(
                     "too-many-attempts",
                     f"This link allows {per_minute} questions a minute.",
                     advice=f"Ask again in {wait} seconds.",

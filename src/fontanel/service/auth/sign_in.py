@@ -7,8 +7,7 @@ from datetime import timedelta
 from fastapi import Request, Response
 from sqlalchemy import delete, func, select
 
-from fontanel.engine.runtime.runtime import Workshop
-from fontanel.records.database import writing
+from fontanel.engine.runtime.runtime import Runtime
 from fontanel.records.ids import hash_secret, new_id, new_secret
 from fontanel.records.tables import Key, Member, Person, SignIn, Team, now
 from fontanel.schemas import (
@@ -23,12 +22,12 @@ def address_of(request: Request) -> str:
 
 
 def open_session(
-    workshop: Workshop, request: Request, response: Response, person: Person
+    runtime: Runtime, request: Request, response: Response, person: Person
 ) -> SessionOut:
     """Sign a person in: note it, and set the session cookie."""
     secret = new_secret("fs")
-    hours = workshop.settings.sign_in_hours
-    with writing(workshop.sessions) as session:
+    hours = runtime.settings.sign_in_hours
+    with runtime.records.writing() as session:
         session.execute(delete(SignIn).where(SignIn.expires_at <= now()))
         session.add(
             SignIn(
@@ -40,7 +39,6 @@ def open_session(
                 expires_at=now() + timedelta(hours=hours),
             )
         )
-        session.commit()
     response.set_cookie(
         COOKIE,
         secret,
@@ -48,13 +46,13 @@ def open_session(
         httponly=True,
         samesite="strict",
         path="/",
-        secure=workshop.settings.secure_cookie,
+        secure=runtime.settings.secure_cookie,
     )
-    return describe(workshop, Caller(f"person:{person.id}", person, None))
+    return describe(runtime, Caller(f"person:{person.id}", person, None))
 
 
-def describe(workshop: Workshop, caller: Caller) -> SessionOut:
-    with workshop.sessions() as session:
+def describe(runtime: Runtime, caller: Caller) -> SessionOut:
+    with runtime.records.reading() as session:
         if caller.key is not None:
             key: Key = caller.key
             team = session.get_one(Team, key.team_id)

@@ -33,13 +33,12 @@ def listed(
 
 def renamed(session: Session, conversation: Conversation, title: str) -> ConversationOut:
     conversation.title = title
-    session.commit()
+    session.flush()
     return ConversationOut.model_validate(conversation)
 
 
 def deleted(session: Session, conversation: Conversation) -> None:
     session.delete(conversation)
-    session.commit()
 
 
 def exported(session: Session, conversation: Conversation, form: Form) -> Response:

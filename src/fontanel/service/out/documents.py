@@ -7,8 +7,10 @@ from collections.abc import Sequence
 from sqlalchemy import select
 from sqlalchemy.orm import Session
 
+from fontanel.engine.documents.documents import Added
 from fontanel.records.tables import Document, DocumentState, Job, Revision
 from fontanel.schemas import (
+    AddedOut,
     DocumentOut,
     JobOut,
     RevisionOut,
@@ -37,7 +39,7 @@ def document_out(
         error=document.error,
         tags=document.tags,
         revision=RevisionOut.model_validate(revision),
-        serving_revision=document.revision_id,
+        active_revision=document.revision_id,
         created_at=document.created_at,
         changed_at=document.changed_at,
         version=document.version,
@@ -69,4 +71,13 @@ def job_out(session: Session, job: Job) -> JobOut:
         error=job.error,
         created_at=job.created_at,
         changed_at=job.changed_at,
+    )
+
+
+def added_out(session: Session, added: Added) -> AddedOut:
+    """Return what adding a document did."""
+    return AddedOut(
+        outcome=added.outcome,
+        document=document_out(session, added.document),
+        job=job_out(session, added.job) if added.job else None,
     )

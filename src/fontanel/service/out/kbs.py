@@ -9,6 +9,7 @@ from sqlalchemy import func, select
 from fontanel.engine.answering.models import usable_model
 from fontanel.engine.ingest.describing import counts_of
 from fontanel.engine.ingest.passages import split_settings
+from fontanel.errors import ModelUnusable
 from fontanel.records.tables import SETTLED, Document, DocumentState, Edition, Kb, PassageRow
 from fontanel.schemas import DescribingOut, KbOut, Splitting
 from fontanel.service.auth.access import Access
@@ -50,11 +51,14 @@ def _describing(access: Access, kb: Kb) -> DescribingOut | None:
     if kb.describer is None:
         return None
     described, waiting, failed, error = counts_of(access.session, kb)
-    model = usable_model(access.session, kb.describer, kb.team_id)
+    try:
+        usable_model(access.session, kb.describer, kb.team_id)
+    except ModelUnusable as unusable:
+        error = str(unusable)
     return DescribingOut(
         model=kb.describer,
         described=described,
         waiting=waiting,
         failed=failed,
-        error=model if isinstance(model, str) else error,
+        error=error,
     )

@@ -64,8 +64,8 @@ def _explanation(candidate: Candidate, found: Results) -> ExplanationOut:
             TermOut(term=term, idf=round(found.weights[term], 4), score=round(score, 4), **fields)
         )
     return ExplanationOut(
-        words_part=round(candidate.words_part, 4),
-        meaning_part=round(candidate.meaning_part, 4),
+        keyword_part=round(candidate.keyword_part, 4),
+        semantic_part=round(candidate.semantic_part, 4),
         document_part=round(candidate.document_part, 4),
         boost=round(candidate.boost, 4),
         coverage=round(candidate.coverage, 4),

@@ -13,13 +13,11 @@ from fontanel.records.scope import TeamScope
 from fontanel.records.tables import Conversation, Document, DocumentTag, Feedback, Turn
 from fontanel.schemas import (
     AnswerOut,
-    CitationOut,
-    EvidenceOut,
     FeedbackOut,
     OfferedLink,
-    StatementOut,
     TurnOut,
 )
+from fontanel.service.out.answers import stored_citations, stored_evidence, stored_statements
 
 
 def feedback_out(row: Feedback) -> FeedbackOut:
@@ -46,17 +44,27 @@ def feedback_by_turn(session: Session, turns: Sequence[Turn]) -> dict[str, list[
 
 
 def turn_out(session: Session, turn: Turn, feedback: list[FeedbackOut]) -> TurnOut:
+    """Return a turn with what people said of it."""
     link_tags = tuple((turn.settings or {}).get("link_tags", ()))
-    return TurnOut.model_validate(
-        {
-            **{
-                name: getattr(turn, name)
-                for name in TurnOut.model_fields
-                if name not in ("links", "feedback")
-            },
-            "links": links_of(session, turn, link_tags),
-            "feedback": feedback,
-        }
+    return TurnOut(
+        id=turn.id,
+        number=turn.number,
+        state=turn.state.value,
+        question=turn.question,
+        standalone=turn.standalone,
+        outcome=turn.outcome,
+        text=turn.text,
+        citations=stored_citations(turn.citations),
+        evidence=stored_evidence(turn.evidence),
+        sufficiency=turn.sufficiency,
+        composer=turn.composer,
+        note=turn.note,
+        statements=stored_statements(turn.statements),
+        links=links_of(session, turn, link_tags),
+        feedback=feedback,
+        seconds=turn.seconds,
+        request_id=turn.request_id,
+        created_at=turn.created_at,
     )
 
 
@@ -77,12 +85,12 @@ def answer_out(session: Session, turn: Turn, link_tags: tuple[str, ...] = ()) ->
         standalone=turn.standalone,
         outcome=turn.outcome,
         text=turn.text,
-        citations=[CitationOut(**c) for c in turn.citations],
-        evidence=[EvidenceOut(**e) for e in turn.evidence],
+        citations=stored_citations(turn.citations),
+        evidence=stored_evidence(turn.evidence),
         sufficiency=round(turn.sufficiency, 4),
         composer=turn.composer,
         note=turn.note,
-        statements=[StatementOut(**s) for s in turn.statements or ()],
+        statements=stored_statements(turn.statements),
         links=links_of(session, turn, link_tags),
         desk_id=turn.desk_id,
         desk_version=turn.desk_version,

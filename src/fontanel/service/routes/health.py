@@ -11,8 +11,8 @@ from prometheus_client.openmetrics.exposition import CONTENT_TYPE_LATEST, genera
 from fontanel import __version__
 from fontanel.engine.ingest.queue import waiting
 from fontanel.schemas import Health
-from fontanel.service.auth.access import WorkshopDep, credentials_of
-from fontanel.service.problems import ProblemError, disk_full, has_room
+from fontanel.service.auth.access import RuntimeDep, credentials_of
+from fontanel.service.problems import ApiError, disk_full, has_room
 
 router = APIRouter(tags=["health"])
 
@@ -23,26 +23,26 @@ def live() -> dict[str, str]:
 
 
 @router.get("/health/ready", summary="Whether the service can work")
-def ready(workshop: WorkshopDep) -> Health:
+def ready(runtime: RuntimeDep) -> Health:
     """Also says when there is no embedder, so that search works by words alone."""
-    with workshop.sessions() as session:
+    with runtime.records.reading() as session:
         count = waiting(session)
-    embedder = workshop.embedders.name
-    if not has_room(workshop.settings):
-        raise disk_full(workshop.settings)
+    embedder = runtime.embedders.name
+    if not has_room(runtime.settings):
+        raise disk_full(runtime.settings)
     note = None
     if embedder is None:
         note = (
-            f"No embedder: searches and answers go by words alone ({workshop.embedders.problem})."
+            f"No embedder: searches and answers go by words alone ({runtime.embedders.problem})."
         )
     return Health(status="ok", version=__version__, embedder=embedder, note=note, waiting=count)
 
 
 @router.get("/metrics", summary="Figures in the OpenMetrics format", response_class=Response)
-def metrics(request: Request, workshop: WorkshopDep) -> Response:
+def metrics(request: Request, runtime: RuntimeDep) -> Response:
     """With the token that the operator set; without one only from the service's own machine."""
-    if not _may_read_metrics(request, workshop.settings.metrics_token):
-        raise ProblemError(
+    if not _may_read_metrics(request, runtime.settings.metrics_token):
+        raise ApiError(
             "not-signed-in",
             "The figures are for the operator.",
             advice="Send FONTANEL_METRICS_TOKEN as a bearer token.",

@@ -1,7 +1,8 @@
-"""Answers on their way out: each made in a thread of its own, sent as JSON at its end or as server-sent events as it comes.
+"""Answers on their way out: made in threads of their own, sent as one JSON body or as events.
 
-Threads of their own, since an answer waits for a model most of its time, and must not keep the requests of others waiting. When the
-asker leaves, `gone` is set, the model's call is cancelled, and the turn stays as one that was stopped.
+An answer waits for a model most of its time and must not keep other requests waiting. When the
+asker leaves, or the service stops, `cancelled` is set: the model's call is cancelled, and the turn
+is recorded as stopped.
 """
 
 from __future__ import annotations
@@ -13,10 +14,10 @@ from collections.abc import AsyncIterator, Callable, Generator
 from concurrent.futures import ThreadPoolExecutor
 from contextlib import suppress
 from dataclasses import dataclass
+from typing import Any
 
 import structlog
 from fastapi import Request, Response
-from fastapi.concurrency import run_in_threadpool
 from fastapi.responses import StreamingResponse
 from pydantic import BaseModel
 
@@ -29,82 +30,103 @@ from fontanel.core.answering import (
     StatementChecked,
     TextPiece,
 )
-from fontanel.engine.answering.asking import (
-    Asking,
-    Began,
-    Recorded,
-    citation_record,
-    evidence_record,
-    statement_record,
-)
-from fontanel.engine.runtime.watchers import Changes, Listener
+from fontanel.engine.answering.asking import Asking, Began, Recorded
+from fontanel.engine.answering.turn_records import StoredCitation, StoredEvidence
+from fontanel.engine.runtime.watchers import Watcher, Watchers
 from fontanel.records.tables import Turn, TurnState
 from fontanel.schemas import (
     AnswerOut,
     CheckEvent,
     CitationEvent,
-    CitationOut,
     EvidenceEvent,
-    EvidenceOut,
     FinishEvent,
     PieceEvent,
     ProblemEvent,
     RestartEvent,
     StartEvent,
-    StatementOut,
 )
-from fontanel.service.problems import ProblemError, problem
-from fontanel.service.streaming.sse import sse
-from fontanel.service.streaming.turnstile import in_turn
+from fontanel.service.out.answers import citation_out, evidence_out, statement_out
+from fontanel.service.problems import ApiError, problem
+from fontanel.service.streaming.sse import STREAM_HEADERS, event_text
+from fontanel.service.threads import run_briefly
 
 log = structlog.get_logger()
 
-Event = (
-    StartEvent
-    | EvidenceEvent
-    | PieceEvent
-    | CitationEvent
-    | CheckEvent
-    | RestartEvent
-    | FinishEvent
-)
-Told = Began | AnswerEvent | Recorded
-Tell = Callable[[threading.Event], Generator[Told, None, None]]
+Event = StartEvent | EvidenceEvent | PieceEvent | CitationEvent | CheckEvent | RestartEvent | FinishEvent
+Progress = Began | AnswerEvent | Recorded
+#: Makes an answer, step by step, until it is done or cancelled.
+Make = Callable[[threading.Event], Generator[Progress, None, None]]
 
 #: Answers that are made at once.
-MOST_AT_ONCE = 256
-#: How often it is looked whether an asker who waits for JSON is still there.
-_LOOK = 0.25
-#: How often it is looked whether the asker's key, sign-in or link has expired, in seconds. Revocation wakes at once.
-_LOOK_AT_ACCESS = 15.0
+MAX_AT_ONCE = 256
+#: Seconds between two looks for the answer to a question that was sent before.
+_POLL = 0.25
+#: Seconds after which an asker's access is looked up again; revoking it wakes at once.
+_ACCESS_CHECK = 15.0
+#: Nobody reads the response: the client closed the request.
+_CLIENT_CLOSED = 499
+
+#: How a route that answers is described.
+STREAMED: dict[int | str, dict[str, object]] = {
+    200: {
+        "description": "The answer. With `Accept: text/event-stream` the events start, evidence, "
+        "piece, citation, check, restart and finish, or problem, each with its model as JSON.",
+        "content": {"text/event-stream": {"schema": {"type": "string"}}},
+    }
+}
 
 
 def new_pool() -> ThreadPoolExecutor:
-    return ThreadPoolExecutor(MOST_AT_ONCE, thread_name_prefix="answer")
+    """Return the threads that make answers."""
+    return ThreadPoolExecutor(MAX_AT_ONCE, thread_name_prefix="answer")
 
 
 @dataclass(frozen=True, slots=True)
-class Sent:
-    """A request's Idempotency-Key, None without one, and a hash of everything that was asked with it."""
+class AnswerKey:
+    """A request's Idempotency-Key, None without one, and a hash of everything that was asked."""
 
     key: str | None
     body_hash: str
 
 
-async def sent_before(
-    request: Request, asking: Asking, asker: str, body: BaseModel
-) -> tuple[Sent, Turn | None]:
-    """The request's key, and the turn that it was used for, once that has its answer. A turn that ended without one gives its key
-    back. Raises ProblemError(conflict) when the key was used with another question, filter, knowledge base or desk."""
+@dataclass(frozen=True, slots=True)
+class Asker:
+    """Whoever waits for an answer."""
+
+    request: Request
+    request_id: str
+    watchers: Watchers
+    still_allowed: Callable[[], bool]
+    """Looks up whether the asker may still have the answer."""
+
+    @property
+    def wants_events(self) -> bool:
+        """Whether the request accepts Server-Sent Events."""
+        return "text/event-stream" in self.request.headers.get("accept", "")
+
+
+def answer_key(request: Request, body: BaseModel) -> AnswerKey:
+    """Return the key under which a question may be sent again."""
     key = request.headers.get("idempotency-key", "")[:200] or None
-    sent = Sent(
-        key, hashlib.sha256(f"{request.url.path}\n{body.model_dump_json()}".encode()).hexdigest()
-    )
-    if key is None:
-        return sent, None
-    while (turn := await run_in_threadpool(asking.earlier, asker, key)) is not None:
+    asked = f"{request.url.path}\n{body.model_dump_json()}"
+    return AnswerKey(key, hashlib.sha256(asked.encode()).hexdigest())
+
+
+async def earlier_turn(
+    request: Request, asking: Asking, asker: str, sent: AnswerKey
+) -> Turn | None:
+    """Return the turn that the key was used for, once that has its answer.
+
+    A turn that ended without an answer frees its key.
+
+    Raises:
+        ApiError: conflict, when the key was used with another question, filter, kb or desk.
+    """
+    if sent.key is None:
+        return None
+    while (turn := await run_briefly(asking.earlier, asker, sent.key)) is not None:
         if turn.asked_hash != sent.body_hash:
-            raise ProblemError(
+            raise ApiError(
                 "conflict",
                 "This Idempotency-Key was used for another request.",
                 field="Idempotency-Key",
@@ -113,16 +135,18 @@ async def sent_before(
         if turn.state != TurnState.ANSWERING:
             break
         if await request.is_disconnected():
-            raise ProblemError(
-                "conflict", "This question is being answered.", advice="Send it again in a moment."
+            raise ApiError(
+                "conflict",
+                "This question is being answered.",
+                advice="Send it again in a moment.",
             )
-        await asyncio.sleep(_LOOK)
-    return sent, turn
+        await asyncio.sleep(_POLL)
+    return turn
 
 
-def respond_again(request: Request, answer: AnswerOut) -> Response:
-    """An answer that was given before, in the form that is asked for."""
-    if "text/event-stream" not in request.headers.get("accept", ""):
+def respond_again(asker: Asker, answer: AnswerOut) -> Response:
+    """Return an earlier answer, in the form that the request asks for."""
+    if not asker.wants_events:
         return Response(answer.model_dump_json(), media_type="application/json")
     start = StartEvent(
         conversation_id=answer.conversation_id,
@@ -132,142 +156,157 @@ def respond_again(request: Request, answer: AnswerOut) -> Response:
     )
     events: list[Event] = [start, FinishEvent(answer=answer)]
     return Response(
-        "".join(sse(event.event, event) for event in events), media_type="text/event-stream"
+        b"".join(event_text(event.event, event) for event in events),
+        media_type="text/event-stream",
     )
 
 
-@dataclass(frozen=True, slots=True)
-class Asker:
-    """Whoever waits for an answer: `still_allowed` looks up whether they may still have it."""
+async def respond(asker: Asker, make: Make, finish: Callable[[Recorded], AnswerOut]) -> Response:
+    """Make an answer and send it: as events when the request accepts them, else as JSON."""
+    app = asker.request.app
+    pool: ThreadPoolExecutor = app.state.answers
+    cancelled = threading.Event()
 
-    changes: Changes
-    still_allowed: Callable[[], bool]
-
-
-async def respond(
-    request: Request,
-    request_id: str,
-    tell: Tell,
-    finish: Callable[[Recorded], AnswerOut],
-    asker: Asker,
-) -> Response:
-    """Run `tell` and send what it tells: as events when the request accepts them, else as one JSON answer."""
-    pool: ThreadPoolExecutor = request.app.state.answers
-    counter = request.app.state.metrics.answers
-    gone = threading.Event()
-
-    def done(recorded: Recorded) -> AnswerOut:
-        counter.labels(recorded.answer.outcome.value).inc()
+    def finished(recorded: Recorded) -> AnswerOut:
+        app.state.metrics.answers.labels(recorded.answer.outcome.value).inc()
         return finish(recorded)
 
-    if "text/event-stream" in request.headers.get("accept", ""):
-        stream = _stream(pool, gone, lambda: _events(tell(gone), done), request_id, asker)
+    def events() -> Generator[Event, None, None]:
+        return _events(make(cancelled), finished)
+
+    if asker.wants_events:
         return StreamingResponse(
-            stream,
+            _stream(pool, cancelled, events, asker),
             media_type="text/event-stream",
-            headers={"Cache-Control": "no-store", "X-Accel-Buffering": "no"},
+            headers=STREAM_HEADERS,
         )
-    loop = asyncio.get_running_loop()
-    running = loop.run_in_executor(pool, lambda: list(_events(tell(gone), done)))
-    while not running.done():
-        await asyncio.wait({running}, timeout=_LOOK)
-        if not running.done() and await request.is_disconnected():
-            gone.set()
-    events = running.result()
-    if not events or not isinstance(events[-1], FinishEvent):
-        return Response(status_code=499)  # nobody is there to read it
-    return Response(events[-1].answer.model_dump_json(), media_type="application/json")
+    return await _respond_json(pool, cancelled, events, asker)
+
+
+async def _respond_json(
+    pool: ThreadPoolExecutor,
+    cancelled: threading.Event,
+    events: Callable[[], Generator[Event, None, None]],
+    asker: Asker,
+) -> Response:
+    running = asyncio.get_running_loop().run_in_executor(pool, lambda: list(events()))
+    leaving = asyncio.ensure_future(_disconnected(asker.request))
+    try:
+        waiting: set[asyncio.Future[Any]] = {running, leaving}
+        await asyncio.wait(waiting, return_when=asyncio.FIRST_COMPLETED)
+        if not running.done():
+            cancelled.set()
+        made = await running
+    finally:
+        leaving.cancel()
+    last = made[-1] if made else None
+    if isinstance(last, FinishEvent):
+        return Response(last.answer.model_dump_json(), media_type="application/json")
+    if leaving.done() and not leaving.cancelled():
+        return Response(status_code=_CLIENT_CLOSED)
+    raise ApiError(
+        "unavailable",
+        "The service is stopping; the answer was not finished.",
+        advice="Ask again in a moment.",
+    )
+
+
+async def _disconnected(request: Request) -> None:
+    """Wait until the client closes the connection."""
+    while (await request.receive())["type"] != "http.disconnect":
+        pass
 
 
 async def _stream(
     pool: ThreadPoolExecutor,
-    gone: threading.Event,
+    cancelled: threading.Event,
     events: Callable[[], Generator[Event, None, None]],
-    request_id: str,
     asker: Asker,
-) -> AsyncIterator[str]:
+) -> AsyncIterator[bytes]:
     loop = asyncio.get_running_loop()
-    arrived: asyncio.Queue[str | None] = asyncio.Queue()
+    arrived: asyncio.Queue[bytes | None] = asyncio.Queue()
 
-    def put(item: str | None) -> None:
+    def put(item: bytes | None) -> None:
         with suppress(RuntimeError):  # the service is going down
             loop.call_soon_threadsafe(arrived.put_nowait, item)
 
     def run() -> None:
-        told = events()
+        made = events()
         try:
-            for event in told:
-                put(sse(event.event, event))
-                if gone.is_set():
+            for event in made:
+                put(event_text(event.event, event))
+                if cancelled.is_set():
                     break
         except Exception:
-            # The status line is long gone; the problem travels as an event.
-            log.exception("asking failed", request_id=request_id)
-            detail = "The service could not finish this answer. The log has the details under the request id."
-            put(sse("problem", ProblemEvent(problem=problem("internal", detail, request_id))))
+            # The status line has long been sent: the problem travels as an event.
+            log.exception("asking failed", request_id=asker.request_id)
+            detail = (
+                "The service could not finish this answer. "
+                "The log has the details under the request id."
+            )
+            failed = ProblemEvent(problem=problem("internal", detail, asker.request_id))
+            put(event_text("problem", failed))
         finally:
-            told.close()
+            made.close()
             put(None)
 
-    async def end_when_revoked() -> None:
-        listener = Listener()
-        with asker.changes.listen_to_access(listener):
-            while True:
-                listener.woken.clear()
-                if not await in_turn(asker.still_allowed):
-                    arrived.put_nowait(None)
-                    return
-                with suppress(TimeoutError):
-                    await asyncio.wait_for(listener.woken.wait(), timeout=_LOOK_AT_ACCESS)
-
     pool.submit(run)
-    watching = asyncio.ensure_future(end_when_revoked())
+    watching = asyncio.ensure_future(_end_when_revoked(asker, arrived))
     try:
         while (item := await arrived.get()) is not None:
             yield item
     finally:
-        gone.set()
+        cancelled.set()
         watching.cancel()
 
 
+async def _end_when_revoked(asker: Asker, arrived: asyncio.Queue[bytes | None]) -> None:
+    watcher = Watcher()
+    with asker.watchers.watch_access(watcher):
+        while True:
+            watcher.changed.clear()
+            if not await run_briefly(asker.still_allowed):
+                arrived.put_nowait(None)
+                return
+            with suppress(TimeoutError):
+                await asyncio.wait_for(watcher.changed.wait(), timeout=_ACCESS_CHECK)
+
+
 def _events(
-    told: Generator[Told, None, None], done: Callable[[Recorded], AnswerOut]
+    progress: Generator[Progress, None, None], finished: Callable[[Recorded], AnswerOut]
 ) -> Generator[Event, None, None]:
     began: Began | None = None
     try:
-        for event in told:
-            if isinstance(event, Began):
-                began = event
-            elif isinstance(event, Started):
+        for step in progress:
+            if isinstance(step, Began):
+                began = step
+            elif isinstance(step, Started):
                 assert began is not None
                 yield StartEvent(
                     conversation_id=began.conversation_id,
                     turn_id=began.turn_id,
-                    question=event.question,
-                    standalone=event.standalone,
+                    question=step.question,
+                    standalone=step.standalone,
                 )
-            elif isinstance(event, EvidenceFound):
-                passages = [EvidenceOut(**evidence_record(passage)) for passage in event.passages]
-                yield EvidenceEvent(passages=passages, sufficiency=round(event.sufficiency, 4))
-            elif isinstance(event, TextPiece):
-                yield PieceEvent(text=event.text)
-            elif isinstance(event, CitationBound):
-                yield CitationEvent(citation=CitationOut(**citation_record(event.citation)))
-            elif isinstance(event, StatementChecked):
-                yield CheckEvent(statement=StatementOut(**statement_record(event.statement)))
-            elif isinstance(event, Restarted):
-                yield RestartEvent(reason=event.reason)
-            elif isinstance(event, Recorded):
-                yield FinishEvent(answer=done(event))
+            elif isinstance(step, Recorded):
+                yield FinishEvent(answer=finished(step))
+            elif event := _event(step):
+                yield event
     finally:
-        told.close()
+        progress.close()
 
 
-#: How a route that answers is described.
-STREAMED: dict[int | str, dict[str, object]] = {
-    200: {
-        "description": "The answer; with `Accept: text/event-stream` the events start, evidence, piece, citation, check, restart and "
-        "finish, or problem, each with its model as JSON.",
-        "content": {"text/event-stream": {"schema": {"type": "string"}}},
-    }
-}
+def _event(step: AnswerEvent) -> Event | None:
+    """Return a step of an answer as it is sent; None for those that are not."""
+    if isinstance(step, EvidenceFound):
+        passages = [evidence_out(StoredEvidence.of(passage)) for passage in step.passages]
+        return EvidenceEvent(passages=passages, sufficiency=round(step.sufficiency, 4))
+    if isinstance(step, TextPiece):
+        return PieceEvent(text=step.text)
+    if isinstance(step, CitationBound):
+        return CitationEvent(citation=citation_out(StoredCitation.of(step.citation)))
+    if isinstance(step, StatementChecked):
+        return CheckEvent(statement=statement_out(step.statement))
+    if isinstance(step, Restarted):
+        return RestartEvent(reason=step.reason)
+    return None

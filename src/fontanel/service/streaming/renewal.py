@@ -8,10 +8,10 @@ from collections import Counter
 from fastapi import Request
 from sqlalchemy.orm import Session
 
-from fontanel.records.scope import NotInScope
+from fontanel.errors import NotFound
 from fontanel.records.tables import Role, now
 from fontanel.service.auth.access import Access, Require, credentials_of, find_caller
-from fontanel.service.problems import ProblemError
+from fontanel.service.problems import ApiError
 
 #: Streams that one caller and one team may have open.
 MAX_PER_CALLER, MAX_PER_TEAM = 20, 200
@@ -42,14 +42,14 @@ class OpenStreams:
         self._open: Counter[str] = Counter()
 
     def enter(self, caller: str, team: str) -> Place:
-        """Count one more stream. Raises ProblemError(too-many-streams)."""
+        """Count one more stream. Raises ApiError(too-many-streams)."""
         with self._lock:
             for name, limit, whose in (
                 (caller, MAX_PER_CALLER, "You have"),
                 (team, MAX_PER_TEAM, "The team has"),
             ):
                 if self._open[name] >= limit:
-                    raise ProblemError(
+                    raise ApiError(
                         "too-many-streams",
                         f"{whose} {limit} event streams open, which is as many as there may be.",
                         advice="Close some of them, for instance by closing tabs of the console.",
@@ -67,34 +67,40 @@ class OpenStreams:
 
 
 class Renewal:
-    """A reader's access, looked up again with the credentials that the stream was opened with."""
+    """A reader's access, looked up again with the credentials that a stream was opened with."""
 
     def __init__(self, request: Request, access: Access, place: Place | None = None) -> None:
         self.access = access
-        self.place = place
+        self._place = place
         self._request = request
         self._credentials = credentials_of(request)
 
-    def __call__(self, session: Session) -> Access | None:
-        """The access in this session; None once the caller has it no longer."""
-        workshop = self.access.workshop
+    def renewed(self, session: Session) -> Access | None:
+        """Return the access in this session; None once the caller has lost it."""
+        runtime = self.access.runtime
         try:
-            caller = find_caller(session, self._request, workshop, self._credentials)
-            return Require(Role.READER).access_in(
-                session, self._request, self.access.team.id, caller, workshop
+            caller = find_caller(session, self._request, runtime, self._credentials)
+            require = Require(Role.READER)
+            access = require.access_in(
+                session, self._request, self.access.team.id, caller, runtime
             )
-        except (ProblemError, NotInScope):
+        except (ApiError, NotFound):
             return None
+        return access.within(session)
 
     def still_allowed(self) -> bool:
-        with self.access.workshop.sessions() as session:
-            return self(session) is not None
+        """Return whether the caller still has access."""
+        with self.access.runtime.records.reading() as session:
+            return self.renewed(session) is not None
 
     def seconds(self, limit: float) -> float:
-        """The seconds until it is to be looked up again, because the key or sign-in expires; at most `limit`."""
+        """Return the seconds until the key or sign-in expires, at most `limit`."""
         expires = self.access.caller.expires_at
-        return (
-            limit
-            if expires is None
-            else min(limit, max(0.0, (expires - now()).total_seconds()) + 0.05)
-        )
+        if expires is None:
+            return limit
+        return min(limit, max(0.0, (expires - now()).total_seconds()) + 0.05)
+
+    def leave(self) -> None:
+        """Free the stream's place."""
+        if self._place is not None:
+            self._place.leave()

@@ -18,7 +18,8 @@ import certifi
 import httpcore
 import httpx
 
-from fontanel.sources.protocol import SettingsRefused, Surroundings
+from fontanel.errors import FontanelError
+from fontanel.sources.protocol import SettingsRefused, SourceLimits
 
 Address = IPv4Address | IPv6Address
 Network = IPv4Network | IPv6Network
@@ -30,7 +31,7 @@ class ServerTooSlow(httpx.ReadTimeout):
     """The server sends next to nothing; to ask again would take as long again."""
 
 
-class NotAllowed(Exception):
+class AddressForbidden(FontanelError):
     """The host has an address that the operator does not allow."""
 
 
@@ -54,14 +55,14 @@ _ISATAP = 0x00005EFE
 
 
 def check_address(address: Address, host: str, allowed: Iterable[Network]) -> None:
-    """Raises NotAllowed for an address that is not public, unless the operator allows it."""
+    """Raises AddressForbidden for an address that is not public, unless the operator allows it."""
     plain = (
         address.ipv4_mapped if isinstance(address, IPv6Address) and address.ipv4_mapped else address
     )
     if any(plain in network for network in allowed):
         return
     if not _is_public(plain):
-        raise NotAllowed(
+        raise AddressForbidden(
             f"{host} is a private address ({plain}), which the operator does not allow. The operator sets FONTANEL_SOURCE_NETWORKS."
         )
 
@@ -85,7 +86,7 @@ def _is_public(address: Address) -> bool:
 
 
 def resolve(host: str, port: int, allowed: Iterable[Network]) -> str:
-    """An address of the host that may be connected to. Raises NotAllowed, or OSError when there is no such host."""
+    """An address of the host that may be connected to. Raises AddressForbidden, or OSError when there is no such host."""
     try:
         literal = ip_address(host.strip("[]"))
     except ValueError:
@@ -118,7 +119,7 @@ class _Stream(httpcore.NetworkStream):
     A limit for each read alone would let a server that sends a byte a second hold a thread for days.
     """
 
-    def __init__(self, inner: httpcore.NetworkStream, limits: Surroundings) -> None:
+    def __init__(self, inner: httpcore.NetworkStream, limits: SourceLimits) -> None:
         self._inner = inner
         self._limits = limits
         self._waited = 0.0
@@ -178,7 +179,7 @@ def _shut(connection: socket.socket) -> None:
 
 
 class _Backend(httpcore.NetworkBackend):
-    def __init__(self, limits: Surroundings) -> None:
+    def __init__(self, limits: SourceLimits) -> None:
         self._limits = limits
         self._inner = httpcore.SyncBackend()
 
@@ -204,7 +205,7 @@ class _Backend(httpcore.NetworkBackend):
 class _Transport(httpx.BaseTransport):
     """httpx's requests over connections that are checked."""
 
-    def __init__(self, limits: Surroundings) -> None:
+    def __init__(self, limits: SourceLimits) -> None:
         context = ssl.create_default_context(cafile=certifi.where())
         self._pool = httpcore.ConnectionPool(
             ssl_context=context,
@@ -268,11 +269,11 @@ def _as_httpx(request: httpx.Request) -> Iterator[None]:
         raise httpx.ReadError(str(error) or type(error).__name__, request=request) from error
 
 
-def http_client(surroundings: Surroundings, **options: Any) -> httpx.Client:
+def http_client(source_limits: SourceLimits, **options: Any) -> httpx.Client:
     """An HTTP client that reaches public hosts and those the operator allows. Redirects are followed by the caller alone."""
     headers = {"User-Agent": USER_AGENT, **options.pop("headers", {})}
     return httpx.Client(
-        transport=_Transport(surroundings), timeout=surroundings.seconds, headers=headers, **options
+        transport=_Transport(source_limits), timeout=source_limits.seconds, headers=headers, **options
     )
 
 

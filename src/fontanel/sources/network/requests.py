@@ -12,7 +12,7 @@ from typing import Any
 
 import httpx
 
-from fontanel.sources.network.reach import NotAllowed, ServerTooSlow
+from fontanel.sources.network.reach import AddressForbidden, ServerTooSlow
 from fontanel.sources.protocol import ItemFailed, SourceUnavailable
 
 #: What may pass by itself: the server is busy, restarting, or behind a broken gateway.
@@ -20,7 +20,7 @@ _PASSING = frozenset({408, 425, 429, 500, 502, 503, 504})
 _TRIES = 4
 _LONGEST_PAUSE = 60.0
 #: Answers given up for slowness after which the source as a whole is.
-_MOST_SLOW = 5
+_MAX_SLOW = 5
 
 
 class AddressRefused(SourceUnavailable):
@@ -50,7 +50,7 @@ class Requests:
                 # What is signed is signed anew, since a signature holds its time.
                 request = build() if build else self.client.build_request(method, url, **options)
                 response = self.client.send(request, stream=True)
-            except NotAllowed as error:
+            except AddressForbidden as error:
                 raise AddressRefused(str(error), again=False) from error
             except httpx.ConnectError as error:
                 if attempt == _TRIES:
@@ -79,7 +79,7 @@ class Requests:
     def _note_slow(self) -> None:
         """Count an answer that was given up. Raises SourceUnavailable when there were too many: the rest would be no better."""
         self._slow += 1
-        if self._slow >= _MOST_SLOW:
+        if self._slow >= _MAX_SLOW:
             raise SourceUnavailable(f"The server is too slow: {self._slow} answers were given up.")
 
     def _pause(self, attempt: int) -> float:
@@ -93,14 +93,14 @@ class Requests:
             time.sleep(min(left, 0.2))
 
 
-def bounded(response: httpx.Response, most_bytes: int) -> Iterator[bytes]:
+def bounded(response: httpx.Response, max_bytes: int) -> Iterator[bytes]:
     """The body in pieces. Raises ItemFailed when it grows too large or breaks off."""
     size = 0
     try:
         for chunk in response.iter_bytes(256 * 1024):
             size += len(chunk)
-            if size > most_bytes:
-                raise ItemFailed(f"It is larger than {most_bytes // 1_000_000} MB.")
+            if size > max_bytes:
+                raise ItemFailed(f"It is larger than {max_bytes // 1_000_000} MB.")
             yield chunk
     except httpx.HTTPError as error:
         raise ItemFailed(f"The answer broke off: {_said(error)}.") from error
@@ -108,8 +108,8 @@ def bounded(response: httpx.Response, most_bytes: int) -> Iterator[bytes]:
         response.close()
 
 
-def whole(response: httpx.Response, most_bytes: int) -> bytes:
-    return b"".join(bounded(response, most_bytes))
+def whole(response: httpx.Response, max_bytes: int) -> bytes:
+    return b"".join(bounded(response, max_bytes))
 
 
 def refusal(response: httpx.Response, what: str) -> str:

@@ -296,7 +296,7 @@ block = st.one_of(
 SETTINGS = st.builds(
     SplitSettings,
     target_tokens=st.integers(20, 80),
-    least_tokens=st.integers(0, 20),
+    min_tokens=st.integers(0, 20),
     overlap_tokens=st.integers(0, 15),
     table_mode=st.sampled_from(["packed", "single"]),
 )

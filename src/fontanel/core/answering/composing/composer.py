@@ -61,7 +61,7 @@ _STEPS_BEHIND = 0.25
 #: Characters below which an answer of each length is too short to stand alone.
 _SHORT = {Length.SHORT: 0, Length.MEDIUM: 170, Length.LONG: 500}
 #: How many statements are embedded, and of how many passages all are.
-_MOST_EMBEDDED, _FIRST = 40, 2
+_MAX_EMBEDDED, _FIRST = 40, 2
 #: Characters below which the best sentence is followed by the next one, however long the answer is already.
 _CURT = 80
 _OLD_PENALTY, _TELLS_PENALTY = 0.3, 0.15
@@ -84,7 +84,7 @@ class Draft:
     ranked: list[Scored]
     chosen: list[Statement]
     support: Support
-    by_words: bool
+    keyword_only: bool
 
 
 def draft(
@@ -199,7 +199,7 @@ def _cosines(
             -coverages[n] - _MATCH * found[n].passage.match,
             n,
         ),
-    )[:_MOST_EMBEDDED]
+    )[:_MAX_EMBEDDED]
     vectors = knowledge.embed([_embedded(found[n]) for n in likely])
     assert vectors is not None
     cosines[likely] = vectors @ question.vector
@@ -450,14 +450,14 @@ def _soft_coverage(
 
 
 def _closeness(
-    asked: dict[str, list[str]], text: str, by_meaning: bool, knowledge: Knowledge
+    asked: dict[str, list[str]], text: str, semantic: bool, knowledge: Knowledge
 ) -> Floats:
     """For each word asked, how close the closest word of a text comes: 1 when it is there."""
     held = set(knowledge.terms(text))
     exact = np.array(
         [1.0 if set(terms) & held else 0.0 for terms in asked.values()], dtype=np.float32
     )
-    if not by_meaning or exact.all():
+    if not semantic or exact.all():
         return exact
     words = sorted({word.lower() for word in _WORD.findall(text) if knowledge.terms(word)})
     if not words:

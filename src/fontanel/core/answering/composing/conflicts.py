@@ -13,7 +13,7 @@ from fontanel.core.answering.writing.contradictions import names
 
 #: How much of their words two statements must share, and how close their meaning must be, to speak of the same thing.
 _SHARED, _SAME_MEANING = 0.7, 0.72
-_LEAST_WORDS = 3
+_MIN_WORDS = 3
 
 
 def conflicting(
@@ -42,7 +42,7 @@ def conflicting(
             continue
         words = _words(other, knowledge)
         shared = own & words
-        if len(shared) < _LEAST_WORDS or _weight(shared, knowledge) < _SHARED * _weight(
+        if len(shared) < _MIN_WORDS or _weight(shared, knowledge) < _SHARED * _weight(
             own | words, knowledge
         ):
             continue

@@ -8,7 +8,7 @@ from dataclasses import dataclass
 
 from fontanel.core.answering.evidence import EvidencePassage
 from fontanel.core.answering.injection import orders
-from fontanel.core.passages.splitting import Locator, Part, locator_at
+from fontanel.core.passages.splitting import Locator, PassagePart, locator_at
 from fontanel.core.reading.model import CELL_SEPARATOR
 from fontanel.core.text.sentences import sentence_spans
 
@@ -76,7 +76,7 @@ def planted(passage: EvidencePassage) -> list[Statement]:
 
 
 def _all_statements(passage: EvidencePassage) -> list[Statement]:
-    parts = passage.parts or (Part("paragraph", passage.start, passage.start + len(passage.text)),)
+    parts = passage.parts or (PassagePart("paragraph", passage.start, passage.start + len(passage.text)),)
     found: list[Statement] = []
     lead = passage.context
     for number, part in enumerate(parts):
@@ -110,7 +110,7 @@ def _all_statements(passage: EvidencePassage) -> list[Statement]:
 
 
 def _items(
-    passage: EvidencePassage, number: int, part: Part, text: str, lead: str
+    passage: EvidencePassage, number: int, part: PassagePart, text: str, lead: str
 ) -> Iterator[Statement]:
     position = part.start
     for line in text.split("\n"):
@@ -122,7 +122,7 @@ def _items(
         position += len(line) + 1
 
 
-def _rows(passage: EvidencePassage, number: int, part: Part, text: str) -> Iterator[Statement]:
+def _rows(passage: EvidencePassage, number: int, part: PassagePart, text: str) -> Iterator[Statement]:
     lines = text.split("\n")
     columns = lines[0].split(CELL_SEPARATOR) if part.header_rows else passage.context.split(" | ")
     position = part.start

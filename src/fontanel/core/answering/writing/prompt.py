@@ -8,7 +8,7 @@ from collections.abc import Sequence
 from fontanel.core.answering.events import Message
 from fontanel.core.answering.phrases import LANGUAGES
 from fontanel.core.answering.question.followup import Exchange
-from fontanel.core.answering.settings import STATEMENTS, AnswerSettings, Ground, Layout, Length
+from fontanel.core.answering.settings import STATEMENTS, AnswerSettings, Grounding, Layout, Length
 from fontanel.core.answering.writing.context import Context, Source
 from fontanel.core.passages.splitting import Locator
 
@@ -62,7 +62,7 @@ def _rules(settings: AnswerSettings, language: str) -> str:
     )
     about = f"Purpose: {settings.purpose}" if settings.purpose else ""
     own = f"Instructions of the editors:\n{settings.instructions}" if settings.instructions else ""
-    if settings.ground == Ground.ONLY_SOURCES:
+    if settings.grounding == Grounding.ONLY_SOURCES:
         ground = f"State only what the sources say. When they do not answer the question, write {NO_ANSWER} and nothing else."
     else:
         ground = (

@@ -17,11 +17,12 @@ from fontanel.core.answering.events import (
     Verdict,
 )
 from fontanel.core.answering.evidence import Knowledge
-from fontanel.core.answering.settings import Ground, Weak
+from fontanel.core.answering.settings import Grounding, UnsupportedStatements
 from fontanel.core.answering.writing.context import Source
 from fontanel.core.answering.writing.prompt import NO_ANSWER, NOT_FROM_SOURCES
 from fontanel.core.answering.writing.verify import Check, check
 from fontanel.core.text.sentences import sentence_spans
+from fontanel.errors import Unavailable
 
 _MARK = re.compile(
     r"(?<!\s)\s*+[\[【](?:sources?\s*)?(\d{1,3}(?:\s*[-,;–]\s*\d{1,3})*)\s*[\]】]", re.I
@@ -33,10 +34,10 @@ _MARK_BEGUN = re.compile(
 
 
 #: Below this support the place that comes nearest is not worth showing.
-_LEAST_SHOWN = 0.3
+_MIN_SHOWN = 0.3
 
 
-class WriterFailed(Exception):
+class WriterFailed(Unavailable):
     """The model gave no answer; the message says why, in a few words for a person."""
 
 
@@ -46,7 +47,7 @@ class Writer(Protocol):
     name: str
 
     def write(
-        self, messages: Sequence[Message], most_tokens: int, temperature: float
+        self, messages: Sequence[Message], max_tokens: int, temperature: float
     ) -> Generator[str, None, None]:
         """The model's text, piece by piece as it comes. Raises WriterFailed. Closing the generator ends the model's work."""
         ...
@@ -59,7 +60,7 @@ class Writer(Protocol):
 class Binding:
     """Takes a model's text as it comes and gives events: text without its marks, citations, checks.
 
-    With `Weak.MARK`, words pass as they come, and the check of a statement follows it. With `Weak.REMOVE`, each statement is held until
+    With `UnsupportedStatements.MARK`, words pass as they come, and the check of a statement follows it. With `UnsupportedStatements.REMOVE`, each statement is held until
     it has been checked, and only passes when it is carried. `text` is the answer so far, `raw` what the model wrote.
     """
 
@@ -68,13 +69,13 @@ class Binding:
         question: str,
         sources: Sequence[Source],
         knowledge: Knowledge,
-        weak: Weak,
-        ground: Ground,
+        weak: UnsupportedStatements,
+        ground: Grounding,
     ) -> None:
         self._question = question
         self._sources = {source.number: source.passage for source in sources}
         self._knowledge = knowledge
-        self._remove = weak == Weak.REMOVE
+        self._remove = weak == UnsupportedStatements.REMOVE
         self._ground = ground
         #: The model's text without marks; where marks stood in it; up to where statements are done, and text was given out.
         self._plain = ""
@@ -118,7 +119,7 @@ class Binding:
             )
             if found is None or (found.end() == len(self._held) and not final):
                 return False
-            if self._ground == Ground.ONLY_SOURCES:
+            if self._ground == Grounding.ONLY_SOURCES:
                 self.declined = True
                 return False
             self.own_knowledge = True
@@ -224,7 +225,7 @@ class Binding:
         self, found: Check, at: int, until: int
     ) -> Iterator[CitationBound | StatementChecked]:
         numbers: list[int] = []
-        for quote in found.quotes if found.support >= _LEAST_SHOWN else ():
+        for quote in found.quotes if found.support >= _MIN_SHOWN else ():
             citation = Citation(
                 number=len(self.citations) + 1,
                 answer_start=at,

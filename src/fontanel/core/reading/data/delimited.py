@@ -10,7 +10,7 @@ from fontanel.core.reading.decode import decode
 from fontanel.core.reading.model import ReadingBuilder, ReadingFailed
 
 _SEPARATORS = ",;\t|"
-_MOST_CELL = 30_000_000
+_MAX_CELL = 30_000_000
 
 
 def read_delimited(data: bytes) -> ReadingBuilder:
@@ -32,7 +32,7 @@ def delimited_rows(text: str) -> list[list[str]]:
 
 def _rows(text: str) -> tuple[list[list[str]], bool]:
     """The rows, and whether every quotation mark that opens a cell closes it again."""
-    csv.field_size_limit(_MOST_CELL)
+    csv.field_size_limit(_MAX_CELL)
     sample = "\n".join(text.splitlines()[:50])
     best, best_score = ",", 0.0
     for separator in _SEPARATORS:
@@ -56,7 +56,7 @@ def _rows(text: str) -> tuple[list[list[str]], bool]:
     except csv.Error as error:
         raise ReadingFailed(
             "damaged",
-            f"The table cannot be read: a cell is longer than {_MOST_CELL // 1_000_000} MB ({error}). Check how it was saved.",
+            f"The table cannot be read: a cell is longer than {_MAX_CELL // 1_000_000} MB ({error}). Check how it was saved.",
         ) from error
 
 

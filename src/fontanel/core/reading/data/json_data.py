@@ -10,7 +10,7 @@ from fontanel.core.reading.data.cells import shown
 from fontanel.core.reading.decode import decode
 from fontanel.core.reading.model import ReadingBuilder, ReadingFailed
 
-_MOST_DEPTH = 60
+_MAX_DEPTH = 60
 #: Characters past which a value is prose, not a cell.
 _CELL = 200
 _TITLES = ("title", "name", "subject", "heading", "question", "id")
@@ -52,8 +52,8 @@ def _lines(text: str) -> tuple[list[Any], list[int]]:
 
 
 def _add(builder: ReadingBuilder, value: Any, level: int) -> None:
-    if level > _MOST_DEPTH:
-        builder.warnings.append(f"Values nested deeper than {_MOST_DEPTH} levels were left out")
+    if level > _MAX_DEPTH:
+        builder.warnings.append(f"Values nested deeper than {_MAX_DEPTH} levels were left out")
     elif isinstance(value, dict):
         _add_object(builder, value, level)
     elif isinstance(value, list):

@@ -13,9 +13,9 @@ from fontanel.core.reading import detect
 from fontanel.core.reading.data.cells import shown
 from fontanel.core.reading.data.delimited import delimited_rows
 from fontanel.core.reading.decode import decode
-from fontanel.core.reading.model import Member, ReadingFailed, collapse
+from fontanel.core.reading.model import ContainedFile, ReadingFailed, collapse
 
-_MOST_RECORDS = 20_000
+_MAX_RECORDS = 20_000
 
 
 @dataclass(frozen=True, slots=True)
@@ -27,7 +27,7 @@ class Columns:
     tags: tuple[str, ...] = ()
 
 
-def record_members(data: bytes, media_type: str, columns: Columns) -> list[Member]:
+def row_documents(data: bytes, media_type: str, columns: Columns) -> list[ContainedFile]:
     """Each row of a CSV, or of a workbook's first sheet, as a document.
 
     Raises ReadingFailed: unsupported for what is no table, damaged when it has no such columns, too_large.
@@ -40,10 +40,10 @@ def record_members(data: bytes, media_type: str, columns: Columns) -> list[Membe
             raise ReadingFailed(
                 "damaged", f"The table has no column {wanted!r} in its first row; it has: {there}."
             )
-    if len(rows) - 1 > _MOST_RECORDS:
+    if len(rows) - 1 > _MAX_RECORDS:
         raise ReadingFailed(
             "too_large",
-            f"The table has {len(rows) - 1:,} rows; at most {_MOST_RECORDS:,} become documents.",
+            f"The table has {len(rows) - 1:,} rows; at most {_MAX_RECORDS:,} become documents.",
         )
     return [_member(number, names, row, columns) for number, row in enumerate(rows[1:], start=2)]
 
@@ -67,7 +67,7 @@ def _rows(data: bytes, media_type: str) -> list[list[str]]:
     )
 
 
-def _member(number: int, names: list[str], row: list[str], columns: Columns) -> Member:
+def _member(number: int, names: list[str], row: list[str], columns: Columns) -> ContainedFile:
     cells = dict(zip(names, [collapse(cell) for cell in row], strict=False))
     heading = cells.get(columns.title or "", "") or f"Row {number}"
     alone = len(columns.text) == 1
@@ -78,7 +78,7 @@ def _member(number: int, names: list[str], row: list[str], columns: Columns) -> 
     ]
     tags = {tag_name(name): cells[name][:200] for name in columns.tags if cells.get(name)}
     content = f"# {heading}\n\n" + "\n\n".join(body) + "\n"
-    return Member(f"row {number:06} {heading[:60]}.md".replace("/", "-"), content.encode(), tags)
+    return ContainedFile(f"row {number:06} {heading[:60]}.md".replace("/", "-"), content.encode(), tags)
 
 
 def tag_name(column: str) -> str:

@@ -11,7 +11,7 @@ from fontanel.core.reading.data.cells import add_grid
 from fontanel.core.reading.model import ReadingBuilder, ReadingFailed
 from fontanel.core.reading.other.archive import open_archive, read_entry
 
-_MOST_CELLS = 20_000_000
+_MAX_CELLS = 20_000_000
 _DAMAGED = "The workbook is damaged. Save it again and add it anew."
 
 
@@ -48,9 +48,9 @@ def read_workbook(data: bytes) -> ReadingBuilder:
             builder.warnings.append(f"The sheet {sheet.name!r} is damaged and was left out")
             continue
         cells += sum(len(row) for row in rows)
-        if cells > _MOST_CELLS:
+        if cells > _MAX_CELLS:
             raise ReadingFailed(
-                "too_large", f"The workbook has more than {_MOST_CELLS:,} cells. Add it in parts."
+                "too_large", f"The workbook has more than {_MAX_CELLS:,} cells. Add it in parts."
             )
         builder.heading(sheet.name, 1)
         add_grid(builder, rows, 1 + (start[0] if start else 0))

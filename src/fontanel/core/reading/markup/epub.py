@@ -11,7 +11,7 @@ from fontanel.core.reading.markup.xml import local_name, parse_xml
 from fontanel.core.reading.model import ReadingBuilder, ReadingFailed, collapse
 from fontanel.core.reading.other.archive import open_archive, read_entry
 
-_MOST_CHAPTERS = 5_000
+_MAX_CHAPTERS = 5_000
 _LINEAR = {"application/xhtml+xml", "text/html"}
 
 
@@ -57,7 +57,7 @@ def read_epub(data: bytes, progress: Callable[[int, int], None]) -> ReadingBuild
         for ref in spine
         if ref in items and items[ref][1] in _LINEAR and "nav" not in items[ref][2].split()
     ]
-    for number, (path, _, _) in enumerate(chapters[:_MOST_CHAPTERS], start=1):
+    for number, (path, _, _) in enumerate(chapters[:_MAX_CHAPTERS], start=1):
         builder.unit_names.append(path)
         builder.here = {"page": number}
         if path not in names:

@@ -63,7 +63,7 @@ _FOOTNOTE = re.compile(r"(?:^|[\s-])(?:foot|end|rear)notes?(?:$|\s)")
 _EPUB_TYPE = "epub:type"
 _HEADINGS = {f"h{n}": n for n in range(1, 7)}
 #: Deeper than any page that a person wrote; past it a document is an attack on the walker's stack.
-_MOST_DEPTH = 200
+_MAX_DEPTH = 200
 
 
 def read_html(data: bytes) -> ReadingBuilder:
@@ -260,10 +260,10 @@ class _Walker:
 
     def _element(self, element: etree._Element, depth: int) -> None:
         tag = _tag(element)
-        if depth > _MOST_DEPTH:
+        if depth > _MAX_DEPTH:
             if not self._too_deep:
                 self._builder.warnings.append(
-                    f"Content nested deeper than {_MOST_DEPTH} elements was left out"
+                    f"Content nested deeper than {_MAX_DEPTH} elements was left out"
                 )
                 self._too_deep = True
             return
@@ -405,7 +405,7 @@ class _Walker:
         parts: list[str] = []
 
         def visit(node: etree._Element, depth: int) -> None:
-            if depth > _MOST_DEPTH:
+            if depth > _MAX_DEPTH:
                 return
             apart = node.tag not in _INLINE
             if apart:
@@ -445,7 +445,7 @@ class _Walker:
             text = self._text_of(item)
             if text:
                 yield "  " * min(depth, 6) + f"{mark} {text}"
-            if depth < _MOST_DEPTH:
+            if depth < _MAX_DEPTH:
                 for child in inner:
                     yield from self._items(child, depth + 1)
 

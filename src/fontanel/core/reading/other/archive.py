@@ -1,15 +1,15 @@
-"""ZIP archives: their files as members, and the look that every zipped format gets before it is unpacked."""
+"""ZIP archives: their files as contained_files, and the look that every zipped format gets before it is unpacked."""
 
 from __future__ import annotations
 
 import io
 import zipfile
 
-from fontanel.core.reading.model import Member, ReadingBuilder, ReadingFailed
+from fontanel.core.reading.model import ContainedFile, ReadingBuilder, ReadingFailed
 
-_MOST_UNPACKED = 256 * 1024 * 1024
-_MOST_RATIO = 200
-_MOST_FILES = 5_000
+_MAX_UNPACKED = 256 * 1024 * 1024
+_MAX_RATIO = 200
+_MAX_FILES = 5_000
 _DAMAGED = "The file is cut short or damaged. Add it again from a good copy."
 #: What file managers and systems leave in archives, and no person put there.
 _LITTER = ("__MACOSX/", ".DS_Store", "Thumbs.db", "desktop.ini")
@@ -26,7 +26,7 @@ def open_archive(data: bytes) -> zipfile.ZipFile:
     except (zipfile.BadZipFile, ValueError, NotImplementedError, OSError) as error:
         raise ReadingFailed("damaged", _DAMAGED) from error
     unpacked = sum(entry.file_size for entry in entries)
-    if unpacked > _MOST_UNPACKED or (unpacked > 10_000_000 and unpacked > len(data) * _MOST_RATIO):
+    if unpacked > _MAX_UNPACKED or (unpacked > 10_000_000 and unpacked > len(data) * _MAX_RATIO):
         raise ReadingFailed(
             "too_large",
             f"The file unpacks to {unpacked // 1_000_000} MB, which is refused. Add it in smaller parts.",
@@ -67,18 +67,18 @@ def read_archive(data: bytes) -> ReadingBuilder:
     if not names:
         raise ReadingFailed("no_text", "The archive holds no files.")
     builder = ReadingBuilder(container=True)
-    if len(names) > _MOST_FILES:
+    if len(names) > _MAX_FILES:
         builder.warnings.append(
-            f"Only the first {_MOST_FILES:,} of {len(names):,} files were taken"
+            f"Only the first {_MAX_FILES:,} of {len(names):,} files were taken"
         )
-    builder.list([f"- {name}" for name in names[:_MOST_FILES]])
+    builder.list([f"- {name}" for name in names[:_MAX_FILES]])
     return builder
 
 
-def archive_members(data: bytes) -> list[Member]:
+def archive_files(data: bytes) -> list[ContainedFile]:
     """The files of an archive, in its order."""
     archive = open_archive(data)
-    return [Member(name, read_entry(archive, name)) for name in _wanted(archive)[:_MOST_FILES]]
+    return [ContainedFile(name, read_entry(archive, name)) for name in _wanted(archive)[:_MAX_FILES]]
 
 
 def _wanted(archive: zipfile.ZipFile) -> list[str]:

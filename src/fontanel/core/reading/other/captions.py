@@ -15,7 +15,7 @@ _VOICE = re.compile(r"<v(?:\.[\w.]+)?\s+([^>]{1,80})>", re.I)
 _TAG = re.compile(r"</?[a-z0-9:.]*[^<>]{0,200}>", re.I)
 _SENTENCE_END = re.compile(r"[.!?…][\"'’”)]?$")
 #: Seconds after which a run of cues is cut although no sentence ends.
-_MOST_SECONDS = 40.0
+_MAX_SECONDS = 40.0
 
 
 def read_captions(data: bytes) -> ReadingBuilder:
@@ -25,7 +25,7 @@ def read_captions(data: bytes) -> ReadingBuilder:
     since, speaker = 0.0, ""
     for seconds, voice, words in _cues(text):
         new_voice = bool(voice) and voice != speaker
-        if run and (new_voice or _SENTENCE_END.search(run[-1]) or seconds - since > _MOST_SECONDS):
+        if run and (new_voice or _SENTENCE_END.search(run[-1]) or seconds - since > _MAX_SECONDS):
             builder.cue(" ".join(run), since)
             run = []
         if not run:

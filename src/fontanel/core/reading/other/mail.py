@@ -1,4 +1,4 @@
-"""E-mail (RFC 5322): who wrote to whom, the text, and attachments as members."""
+"""E-mail (RFC 5322): who wrote to whom, the text, and attachments as contained_files."""
 
 from __future__ import annotations
 
@@ -7,11 +7,11 @@ from email.message import EmailMessage, MIMEPart
 from email.parser import BytesParser
 
 from fontanel.core.reading.markup.html import add_html
-from fontanel.core.reading.model import Member, ReadingBuilder, ReadingFailed, collapse
+from fontanel.core.reading.model import ContainedFile, ReadingBuilder, ReadingFailed, collapse
 from fontanel.core.reading.other.plain import add_plain
 
 _HEADERS = ("From", "To", "Cc", "Date", "Subject")
-_MOST_ATTACHMENTS = 500
+_MAX_ATTACHMENTS = 500
 _DAMAGED = "The message is damaged. Save it again and add it anew."
 
 
@@ -33,7 +33,7 @@ def read_mail(data: bytes) -> ReadingBuilder:
             add_html(builder, text)
         else:
             add_plain(builder, text)
-    if names := [member.name for member in mail_members(data)]:
+    if names := [member.name for member in mail_attachments(data)]:
         builder.heading("Attachments", 2)
         builder.list([f"- {name}" for name in names])
     return builder
@@ -42,15 +42,15 @@ def read_mail(data: bytes) -> ReadingBuilder:
 _AS_IT_CAME = policy.default.clone(refold_source="none")
 
 
-def mail_members(data: bytes) -> list[Member]:
+def mail_attachments(data: bytes) -> list[ContainedFile]:
     """The attachments; a message inside a message is one. Raises ReadingFailed(damaged)."""
-    members: list[Member] = []
+    contained_files: list[ContainedFile] = []
     try:
         attachments = list(_parse(data).iter_attachments())
     except Exception as error:  # a part whose own fields are malformed
         raise ReadingFailed("damaged", _DAMAGED) from error
     for number, part in enumerate(attachments, start=1):
-        if len(members) == _MOST_ATTACHMENTS:
+        if len(contained_files) == _MAX_ATTACHMENTS:
             break
         name = part.get_filename() or ""
         if part.get_content_type() == "message/rfc822":
@@ -62,8 +62,8 @@ def mail_members(data: bytes) -> list[Member]:
             payload = part.get_payload(decode=True)
             content = payload if isinstance(payload, bytes) else b""
         if content.strip():
-            members.append(Member(name or f"attachment {number}", content))
-    return members
+            contained_files.append(ContainedFile(name or f"attachment {number}", content))
+    return contained_files
 
 
 def _parse(data: bytes) -> EmailMessage:

@@ -22,7 +22,7 @@ _RUNNING = {
     PP_PLACEHOLDER.SLIDE_NUMBER,
     PP_PLACEHOLDER.HEADER,
 }
-_MOST_DEPTH = 20
+_MAX_DEPTH = 20
 
 
 def read_pptx(data: bytes) -> ReadingBuilder:
@@ -100,7 +100,7 @@ def _points(length: Length | None) -> float:
 def _shapes(shapes: Any, depth: int) -> Iterator[Any]:
     for shape in shapes:
         if shape.shape_type == MSO_SHAPE_TYPE.GROUP:
-            if depth < _MOST_DEPTH:
+            if depth < _MAX_DEPTH:
                 yield from _shapes(shape.shapes, depth + 1)
         elif not (shape.is_placeholder and shape.placeholder_format.type in _RUNNING):
             yield shape

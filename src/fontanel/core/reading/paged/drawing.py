@@ -12,7 +12,7 @@ from fontanel.core.reading.model import ReadingFailed
 from fontanel.core.reading.paged.pdf_forms import open_forms
 from fontanel.core.reading.paged.picture import open_picture, upright
 
-_MOST_HEIGHT = 8000
+_MAX_HEIGHT = 8000
 
 
 def draw_page(data: bytes, media_type: str, page: int, width: int) -> bytes:
@@ -23,7 +23,7 @@ def draw_page(data: bytes, media_type: str, page: int, width: int) -> bytes:
     if media_type not in detect.DRAWN:
         raise ReadingFailed("unsupported", "Pages of this type of document cannot be drawn.")
     image = _pdf_page(data, page, width) if media_type == detect.PDF else _frame(data, page)
-    height = min(_MOST_HEIGHT, max(1, round(image.height * width / image.width)))
+    height = min(_MAX_HEIGHT, max(1, round(image.height * width / image.width)))
     if image.width != width:
         image = image.resize((width, height), Image.Resampling.LANCZOS)
     out = io.BytesIO()
@@ -40,7 +40,7 @@ def _pdf_page(data: bytes, page: int, width: int) -> Image.Image:
                 raise ReadingFailed("no_text", f"The document has no page {page}.")
             drawn = document[page - 1]
             across, down = drawn.get_size()
-            scale = min(width / max(across, 1.0), _MOST_HEIGHT / max(down, 1.0))
+            scale = min(width / max(across, 1.0), _MAX_HEIGHT / max(down, 1.0))
             image: Image.Image = drawn.render(scale=scale).to_pil()
             return image
         finally:

@@ -38,13 +38,13 @@ from fontanel.core.reading.paged.pdf_forms import (
 )
 from fontanel.core.reading.paged.recognition import Recogniser, recognise
 
-_MOST_PAGES = 20_000
+_MAX_PAGES = 20_000
 #: Pages recognised in one document at most: each takes seconds.
-_MOST_RECOGNISED = 500
+_MAX_RECOGNISED = 500
 #: Dots an inch at which a page is drawn for recognition.
 _DPI = 200
 #: Objects of a page looked through for rules.
-_MOST_OBJECTS = 20_000
+_MAX_OBJECTS = 20_000
 #: Characters below which a page with a picture on it counts as a scan.
 _LITTLE_TEXT = 16
 #: What PDFium gives where a font does not say which characters its glyphs are.
@@ -103,17 +103,17 @@ def _read_document(
     recognition: bool,
     notes: bool,
 ) -> ReadingBuilder:
-    if count > _MOST_PAGES:
+    if count > _MAX_PAGES:
         raise ReadingFailed(
             "too_large",
-            f"The PDF has {count:,} pages; at most {_MOST_PAGES:,} are read. Add it in parts.",
+            f"The PDF has {count:,} pages; at most {_MAX_PAGES:,} are read. Add it in parts.",
         )
     builder = ReadingBuilder(
         pages=count, unit_names=_labels(document, count), title=_document_title(document)
     )
     pages: list[PageLines] = []
     empty: list[int] = []
-    scans = _Scans(builder, _MOST_RECOGNISED if recognition else 0)
+    scans = _Scans(builder, _MAX_RECOGNISED if recognition else 0)
     for index in range(count):
         try:
             page = _read_page(document, index, scans, notes)
@@ -178,7 +178,7 @@ def _document_title(document: pdfium.PdfDocument) -> str:
 def _labels(document: pdfium.PdfDocument, count: int) -> list[str]:
     """The pages' labels ("iv", "A-3"), where they are not just their numbers."""
     labels = [
-        document.get_page_label(index) or str(index + 1) for index in range(min(count, _MOST_PAGES))
+        document.get_page_label(index) or str(index + 1) for index in range(min(count, _MAX_PAGES))
     ]
     return labels if any(label != str(index + 1) for index, label in enumerate(labels)) else []
 
@@ -479,7 +479,7 @@ def _rules(page: Any) -> list[tuple[float, float, float, float]]:
     rules: list[tuple[float, float, float, float]] = []
     numbers = (ctypes.c_float * 4)()
     sides = calls.places_in(numbers)
-    count = min(raw.FPDFPage_CountObjects(page.raw), _MOST_OBJECTS)
+    count = min(raw.FPDFPage_CountObjects(page.raw), _MAX_OBJECTS)
     items = list(map(calls.get_object, itertools.repeat(calls.handle_of(page.raw)), range(count)))
     for item, kind in zip(items, map(calls.get_object_type, items), strict=True):
         if kind == raw.FPDF_PAGEOBJ_PATH and calls.get_object_bounds(item, *sides):

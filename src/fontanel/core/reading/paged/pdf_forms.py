@@ -26,9 +26,9 @@ _TEXTS = frozenset(
 )
 _BOXES = frozenset({pdfium_c.FPDF_FORMFIELD_CHECKBOX, pdfium_c.FPDF_FORMFIELD_RADIOBUTTON})
 _KINDS = frozenset({pdfium_c.FPDF_ANNOT_WIDGET, pdfium_c.FPDF_ANNOT_FREETEXT})
-_MOST_FIELDS = 5_000
+_MAX_FIELDS = 5_000
 _OBJECT_STREAM = re.compile(rb"/Type\s*/ObjStm\b(?:(?!stream).){0,500}?stream\r?\n", re.DOTALL)
-_MOST_UNPACKED = 64 * 1024 * 1024
+_MAX_UNPACKED = 64 * 1024 * 1024
 _PIECE = 64 * 1024
 
 
@@ -54,7 +54,7 @@ def may_hold_notes(data: bytes) -> bool:
     each page takes a tenth of the time that reading a manual full of links does."""
     if b"/FreeText" in data or b"/Encrypt" in data:
         return True
-    room = _MOST_UNPACKED
+    room = _MAX_UNPACKED
     try:
         for found in _OBJECT_STREAM.finditer(data):
             unpacker, objects, at = zlib.decompressobj(), b"", found.end()
@@ -79,7 +79,7 @@ def filled_fields(document: pdfium.PdfDocument, page: Any, notes: bool) -> list[
 
 def take_off_notes(page: Any) -> None:
     """Take free text off a page that is to be recognised, as it is known better than recognition tells, and the signs of remarks, which recognition takes for letters. The file stays as it is."""
-    for index in reversed(range(min(pdfium_c.FPDFPage_GetAnnotCount(page), _MOST_FIELDS))):
+    for index in reversed(range(min(pdfium_c.FPDFPage_GetAnnotCount(page), _MAX_FIELDS))):
         note = pdfium_c.FPDFPage_GetAnnot(page, index)
         if not note:
             continue
@@ -130,7 +130,7 @@ def add_fields(lines: list[Line], fields: list[Filled], page: int) -> None:
 
 
 def _fields(form: Any, page: Any) -> Iterator[Filled]:
-    for index in range(min(pdfium_c.FPDFPage_GetAnnotCount(page), _MOST_FIELDS)):
+    for index in range(min(pdfium_c.FPDFPage_GetAnnotCount(page), _MAX_FIELDS)):
         field = pdfium_c.FPDFPage_GetAnnot(page, index)
         if not field:
             continue

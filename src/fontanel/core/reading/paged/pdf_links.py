@@ -17,7 +17,7 @@ from fontanel.core.reading.model import ReadingFailed
 from fontanel.core.reading.paged import pdfium_calls as calls
 
 #: Links of one page at most.
-_MOST = 1000
+_MAX = 1000
 _LONGEST_ADDRESS = 4000
 #: Addresses that a page may lead a person to.
 _ADDRESS = re.compile(r"(?:https?|mailto):[^\s\x00-\x1f]{1,2000}$", re.I)
@@ -62,7 +62,7 @@ def _links(document: pdfium.PdfDocument, page: Any) -> list[Link]:
     raw_page, whole = calls.handle_of(page.raw), ctypes.cast(document.raw, ctypes.c_void_p).value
     position, link, sides = ctypes.c_int(0), ctypes.c_void_p(), (ctypes.c_float * 4)()
     buffer = ctypes.create_string_buffer(_LONGEST_ADDRESS)
-    while len(found) < _MOST and calls.next_link(
+    while len(found) < _MAX and calls.next_link(
         raw_page, ctypes.byref(position), ctypes.byref(link)
     ):
         handle = link.value

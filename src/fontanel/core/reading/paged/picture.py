@@ -13,8 +13,8 @@ from fontanel.core.reading.paged.layout import add_pages
 from fontanel.core.reading.paged.lines import PageLines, in_columns
 from fontanel.core.reading.paged.recognition import Recogniser, recognise
 
-_MOST_PIXELS = 120_000_000
-_MOST_FRAMES = 500
+_MAX_PIXELS = 120_000_000
+_MAX_FRAMES = 500
 _DAMAGED = "The picture is damaged. Add it again from a good copy."
 _FORMATS = ("PNG", "JPEG", "TIFF", "WEBP")
 
@@ -23,12 +23,12 @@ def read_picture(data: bytes, progress: Callable[[int, int], None]) -> ReadingBu
     """Raises ReadingFailed: damaged, too_large or no_text."""
     image = open_picture(data)
     frames = getattr(image, "n_frames", 1)
-    builder = ReadingBuilder(pages=min(frames, _MOST_FRAMES), figures=min(frames, _MOST_FRAMES))
-    if frames > _MOST_FRAMES:
-        builder.warnings.append(f"Only the first {_MOST_FRAMES} of {frames} pages were read")
+    builder = ReadingBuilder(pages=min(frames, _MAX_FRAMES), figures=min(frames, _MAX_FRAMES))
+    if frames > _MAX_FRAMES:
+        builder.warnings.append(f"Only the first {_MAX_FRAMES} of {frames} pages were read")
     recogniser = Recogniser()
     pages: list[PageLines] = []
-    for number in range(1, min(frames, _MOST_FRAMES) + 1):
+    for number in range(1, min(frames, _MAX_FRAMES) + 1):
         try:
             image.seek(number - 1)
             picture = np.asarray(upright(image))
@@ -43,7 +43,7 @@ def read_picture(data: bytes, progress: Callable[[int, int], None]) -> ReadingBu
         )
         in_columns(page)
         pages.append(page)
-        progress(number, min(frames, _MOST_FRAMES))
+        progress(number, min(frames, _MAX_FRAMES))
     if not any(page.lines for page in pages):
         raise ReadingFailed("no_text", "No text was found in the picture.")
     add_pages(builder, pages, {})
@@ -56,7 +56,7 @@ def open_picture(data: bytes) -> Image.Image:
         image = Image.open(io.BytesIO(data), formats=_FORMATS)
     except Exception as error:  # Pillow raises whatever a broken field of a picture leads it to
         raise ReadingFailed("damaged", _DAMAGED) from error
-    if image.width * image.height > _MOST_PIXELS:
+    if image.width * image.height > _MAX_PIXELS:
         size = f"{image.width} x {image.height}"
         raise ReadingFailed(
             "too_large", f"The picture has {size} pixels, which is refused. Add a smaller one."
@@ -66,7 +66,7 @@ def open_picture(data: bytes) -> Image.Image:
 
 def upright(image: Image.Image) -> Image.Image:
     """The picture as its maker held it, on white, in colour, and no larger than recognition needs."""
-    if image.width * image.height > _MOST_PIXELS:
+    if image.width * image.height > _MAX_PIXELS:
         raise ReadingFailed(
             "too_large", "A page of the picture has too many pixels. Add a smaller one."
         )

@@ -13,7 +13,7 @@ from fontanel.core.reading.paged.lines import Cell, Line, joined
 Picture = npt.NDArray[np.uint8]
 
 #: Below this confidence what was found is more likely a stain than a word.
-_LEAST_CONFIDENCE = 0.5
+_MIN_CONFIDENCE = 0.5
 #: A page read with less is looked at turned, too.
 _UPRIGHT = 0.85
 
@@ -48,7 +48,7 @@ class Recogniser:
         return [
             (np.asarray(box, dtype=np.float32), text, float(score))
             for box, text, score in zip(found.boxes, found.txts, found.scores, strict=True)
-            if score >= _LEAST_CONFIDENCE and text.strip()
+            if score >= _MIN_CONFIDENCE and text.strip()
         ]
 
 

@@ -52,8 +52,8 @@ _WRAPPERS = frozenset(
     }
 )
 _FIXED_FONTS = re.compile(r"courier|consolas|mono|menlo|lucida console", re.IGNORECASE)
-_MOST_SPANNED = 200
-_MOST_DEPTH = 50
+_MAX_SPANNED = 200
+_MAX_DEPTH = 50
 
 
 def read_docx(data: bytes) -> ReadingBuilder:
@@ -82,7 +82,7 @@ class _Reader:
 
     def add(self, parent: Any, depth: int) -> None:
         """Add the paragraphs and tables below an element."""
-        if depth > _MOST_DEPTH:
+        if depth > _MAX_DEPTH:
             return
         for element in _inner(parent, {"p", "tbl"}):
             if local_name(element) == "tbl":
@@ -257,7 +257,7 @@ def _paragraphs(cell: Any) -> Iterator[Any]:
 
 def _count(element: Any) -> int:
     said = element.get(qn("w:val")) or "" if element is not None else ""
-    return min(int(said), _MOST_SPANNED) if said.isdigit() else 0
+    return min(int(said), _MAX_SPANNED) if said.isdigit() else 0
 
 
 def _notes(document: Document) -> dict[tuple[str, str], str]:

@@ -12,7 +12,7 @@ _CODE_STYLE = re.compile(
     r"\b(?:code|listing|preformatted|source text|html preformatted)\b", re.IGNORECASE
 )
 _HEADING_STYLE = re.compile(r"(?:heading|überschrift|titre)\s*(\d)", re.IGNORECASE)
-_MOST_DEPTH = 6
+_MAX_DEPTH = 6
 
 
 def is_code_style(name: str) -> bool:
@@ -61,7 +61,7 @@ class Flow:
         """An item of a list with its mark ("-", "3."), `depth` levels below the first."""
         if not self._items:
             self.end()
-        self._items.append("  " * min(depth, _MOST_DEPTH) + f"{mark} {collapse(text)}".strip())
+        self._items.append("  " * min(depth, _MAX_DEPTH) + f"{mark} {collapse(text)}".strip())
         self._notes += notes
 
     def code(self, text: str, notes: Iterable[str] = ()) -> None:

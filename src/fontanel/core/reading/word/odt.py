@@ -23,7 +23,7 @@ _SKIPPED = {
     "annotation-end",
     "variable-decls",
 }
-_MOST_DEPTH = 100
+_MAX_DEPTH = 100
 
 
 def read_odt(data: bytes) -> ReadingBuilder:
@@ -100,7 +100,7 @@ class _Walk:
         self._last: dict[str, int] = {}
 
     def add(self, parent: etree._Element, depth: int) -> None:
-        if depth > _MOST_DEPTH:
+        if depth > _MAX_DEPTH:
             return
         for element in parent:
             name = local_name(element)
@@ -170,7 +170,7 @@ class _Walk:
                     )
                     self._flow.item(mark or " ", _text(child), depth, _notes(child))
                     first = False
-                elif local_name(child) == "list" and depth < _MOST_DEPTH:
+                elif local_name(child) == "list" and depth < _MAX_DEPTH:
                     self._list(child, attribute(child, "style-name") or style, depth + 1)
         if depth == 0:
             self._last[style] = count
@@ -225,7 +225,7 @@ def _shown(element: etree._Element, marks: Mapping[str, str]) -> str:
 
     def visit(node: etree._Element, depth: int) -> None:
         name = local_name(node)
-        if depth > _MOST_DEPTH or name in _SKIPPED or name == "note":
+        if depth > _MAX_DEPTH or name in _SKIPPED or name == "note":
             return
         if name == "s":
             times = attribute(node, "c") or "1"

@@ -9,36 +9,36 @@ from sqlalchemy.orm import Session
 
 from fontanel.engine.answering.asking import Asked, Recorded
 from fontanel.engine.answering.targets import Target, desk_target, kb_target, version_of
-from fontanel.records.scope import NotInScope
+from fontanel.errors import NotFound
 from fontanel.records.tables import Conversation, Desk, Document, DocumentState, Kb, Role, Turn
 from fontanel.schemas import (
     AgainOut,
     AnswerOut,
+    ChangedCitation,
     PromptMessage,
     RecordOut,
-    RestingOut,
     StepOut,
     TurnOut,
 )
 from fontanel.service.auth.access import Access, Editor, Reader
-from fontanel.service.desk_settings import reachable_kbs
+from fontanel.service.desk_settings import reachable_kb_ids
 from fontanel.service.out.differences import lines_between
 from fontanel.service.out.turns import answer_out, feedback_by_turn, turn_out
-from fontanel.service.problems import ProblemError
+from fontanel.service.problems import ApiError
 from fontanel.service.routers import api_router
 
 router = api_router("/teams/{team}/answers", "answers")
 
 
 def _turn(access: Access, ref: str) -> Turn:
-    """A turn that the caller may see whole: an editor all of the team's, anyone their own. Raises NotInScope."""
+    """A turn that the caller may see whole: an editor all of the team's, anyone their own. Raises NotFound."""
     found = access.session.scalar(access.scope.turns().where(Turn.id == ref))
     if found is None or (access.role == Role.READER and found.asker != access.caller.id):
-        raise NotInScope("answer", ref)
+        raise NotFound("answer", ref)
     return found
 
 
-def changed_since(session: Session, turn: Turn) -> list[RestingOut]:
+def changed_since(session: Session, turn: Turn) -> list[ChangedCitation]:
     """The citations whose documents have another content by now, or are gone."""
     ids = {citation["document_id"] for citation in turn.citations}
     documents = {
@@ -53,7 +53,7 @@ def changed_since(session: Session, turn: Turn) -> list[RestingOut]:
         gone = document is None or document.state == DocumentState.REMOVED
         if gone or (document is not None and document.revision_id != citation["revision_id"]):
             out.append(
-                RestingOut(
+                ChangedCitation(
                     citation=citation["number"],
                     document_id=citation["document_id"],
                     title=citation["title"],
@@ -94,12 +94,16 @@ def ask_again(answer: str, access: Editor) -> AgainOut:
     before = turn_out(access.session, turn, [])
     target = _target_now(access, turn)
     # The question as it was understood needs no conversation.
-    asked = Asked(turn.standalone or turn.question, access.caller.id, access.request_id, keep=False)
-    access.session.rollback()
-    told = list(access.workshop.asking.ask(target, asked, access.scope.kb_ids, threading.Event()))
-    recorded = told[-1]
+    asked = Asked(
+        question=turn.standalone or turn.question,
+        asker=access.caller.id,
+        request_id=access.request_id,
+        keep=False,
+    )
+    access.release()
+    *_, recorded = access.runtime.asking.ask(target, asked, access.kb_ids, threading.Event())
     assert isinstance(recorded, Recorded)
-    with access.workshop.sessions() as session:
+    with access.runtime.records.reading() as session:
         now = answer_out(session, recorded.turn)
     return _beside(before, now)
 
@@ -110,14 +114,14 @@ def _target_now(access: Access, turn: Turn) -> Target:
         return kb_target(access.session.get_one(Kb, kb_id), {}, None)
     desk = access.session.get_one(Desk, turn.desk_id)
     if not access.scope.holds(desk):
-        raise NotInScope("desk", desk.slug)
+        raise NotFound("desk", desk.slug)
     version = None if desk.published is None else version_of(access.session, desk, desk.published)
     settings = desk.draft if version is None or turn.desk_version is None else version.settings
     target = desk_target(
-        desk, settings, None if version is None else version.number, reachable_kbs(access)
+        desk, settings, None if version is None else version.number, reachable_kb_ids(access)
     )
-    if not target.parts:
-        raise ProblemError("conflict", "The desk has no knowledge base to answer from any more.")
+    if not target.kbs:
+        raise ApiError("conflict", "The desk has no knowledge base to answer from any more.")
     return target
 
 

@@ -1,234 +1,107 @@
-"""Chat users at a desk: members, and guests who came by a link."""
+"""Chat at a desk, for members and for guests who came by a link."""
 
 from __future__ import annotations
 
-import hashlib
-from collections.abc import Iterator
-from contextlib import contextmanager
-from dataclasses import dataclass
 from functools import partial
 from typing import Annotated
 
-from fastapi import Depends, Query, Request, Response
-from fastapi.security import HTTPBearer
-from fastapi.security.http import HTTPAuthorizationCredentials
+from fastapi import Query, Request, Response
 from sqlalchemy import select
 from sqlalchemy.orm import Session
 
-from fontanel.engine.answering.asking import Asked, Recorded
-from fontanel.engine.answering.targets import desk_target, version_of
+from fontanel.engine.answering.asking import Asked
+from fontanel.engine.answering.targets import Target, desk_target, version_of
 from fontanel.engine.documents.readings import reading_text
-from fontanel.records.database import writing
-from fontanel.records.ids import hash_secret, new_id
-from fontanel.records.scope import NotInScope, TeamScope
-from fontanel.records.tables import (
-    Conversation,
-    Desk,
-    DeskLink,
-    Feedback,
-    Role,
-    Team,
-    Turn,
-    Use,
-    now,
-)
+from fontanel.engine.runtime.runtime import Runtime
+from fontanel.errors import NotFound
+from fontanel.records.ids import new_id
+from fontanel.records.tables import Conversation, Desk, Feedback, Role, Team, Turn, Use, now
 from fontanel.schemas import (
     AnswerOut,
     ContextOut,
     ConversationChange,
     ConversationOut,
     DeskAskIn,
-    DeskFace,
     DeskSettings,
     FeedbackIn,
     FeedbackOut,
     LocatorOut,
     Page,
+    PublicDesk,
     TurnOut,
 )
-from fontanel.service.auth.access import (
-    COOKIE,
-    Access,
-    Caller,
-    Require,
-    WorkshopDep,
-    caller_of,
-    credentials_of,
+from fontanel.service.auth.access import Reader, Require, RuntimeDep
+from fontanel.service.auth.desk_users import (
+    Bearer,
+    DeskUser,
+    User,
+    UserWrite,
+    find_guest,
+    link_secret,
+    still_allowed,
 )
 from fontanel.service.auth.rate_limits import Pace
-from fontanel.service.desk_settings import checked, merged, reachable_kbs, settings_of
+from fontanel.service.desk_settings import (
+    check_settings,
+    merge_settings,
+    reachable_kb_ids,
+    settings_of,
+)
 from fontanel.service.out import conversation_lists as conversations
 from fontanel.service.out.turns import answer_out, feedback_out, turns_of
-from fontanel.service.problems import ProblemError
+from fontanel.service.problems import ApiError
 from fontanel.service.routers import Number, api_router
-from fontanel.service.streaming.answers import STREAMED, Asker, respond, respond_again, sent_before
-from fontanel.service.streaming.renewal import Renewal
+from fontanel.service.streaming.answers import (
+    STREAMED,
+    Asker,
+    answer_key,
+    earlier_turn,
+    respond,
+    respond_again,
+)
+from fontanel.service.threads import run_briefly
 
 router = api_router(tag="chat")
 AT_DESK = "/teams/{team}/desks/{desk}"
 
-#: A guest's own secret: who has it sees the guest's conversations.
-GUEST_HEADER = "X-Fontanel-Guest"
-_bearer = HTTPBearer(
-    auto_error=False, description="A key, or a desk's link: `Authorization: Bearer dl_...`"
-)
 #: How many guests of a link may ask at full pace at once.
 _GUESTS = 30
 #: Characters around a quote that a chat user may read.
 _AROUND = 1200
 
 
-@dataclass(frozen=True, slots=True)
-class AtDesk:
-    """A chat user at a desk: a member with the rights of their role, or a guest with those of the link."""
-
-    access: Access
-    desk: Desk
-    link: DeskLink | None = None
-
-    @property
-    def asker(self) -> str:
-        return self.access.caller.id
-
-    def conversation(self, ref: str) -> Conversation:
-        """The asker's own. Raises NotInScope."""
-        found = self.access.session.get(Conversation, ref)
-        if found is None or found.desk_id != self.desk.id or found.asker != self.asker:
-            raise NotInScope("conversation", ref)
-        return found
-
-    def turn(self, ref: str) -> Turn:
-        """Of the asker's own conversations. Raises NotInScope."""
-        found = self.access.session.get(Turn, ref)
-        if found is None or found.desk_id != self.desk.id or found.asker != self.asker:
-            raise NotInScope("answer", ref)
-        return found
-
-
-def _guest(
-    request: Request, session: Session, secret: str, desk: str, team: str | None
-) -> tuple[DeskLink, Desk, Caller]:
-    """The desk that a link opens, for this guest. Raises ProblemError(not-signed-in)."""
-    refused = ProblemError(
-        "not-signed-in",
-        "The link is not valid, or not any more.",
-        advice="Ask whoever gave it to you for a new one.",
-    )
-    link = session.scalar(select(DeskLink).where(DeskLink.secret_hash == hash_secret(secret)))
-    if (
-        link is None
-        or link.revoked_at is not None
-        or (link.expires_at and link.expires_at <= now())
-    ):
-        raise refused
-    found = session.get_one(Desk, link.desk_id)
-    if desk not in (found.id, found.slug) or found.published is None:
-        raise refused
-    if (
-        team is not None
-        and session.scalar(select(Team.id).where((Team.id == team) | (Team.slug == team)))
-        != found.team_id
-    ):
-        raise refused
-    version = version_of(session, found, found.published)
-    if version is None or version.settings.get("audience") != "link":
-        raise refused
-    guest = request.headers.get(GUEST_HEADER, "")
-    if not 16 <= len(guest) <= 200:
-        raise ProblemError(
-            "invalid",
-            "A guest needs a secret of their own.",
-            field=GUEST_HEADER,
-            advice=f"Send 16 random characters or more as {GUEST_HEADER}, the same with each request.",
-        )
-    name = hashlib.sha256(f"{link.id}:{guest}".encode()).hexdigest()[:24]
-    return link, found, Caller(f"guest:{name}", None, None)
-
-
-def _still_allowed(request: Request, user: AtDesk) -> bool:
-    """Whether a chat user's link, key or sign-in still opens the desk."""
-    if user.link is None:
-        return Renewal(request, user.access).still_allowed()
-    secret = credentials_of(request).bearer or ""
-    with user.access.workshop.sessions() as session:
-        try:
-            _guest(request, session, secret, user.desk.id, user.access.team.id)
-        except ProblemError:
-            return False
-        return True
-
-
-@contextmanager
-def _entered(
-    request: Request,
-    team: str,
-    desk: str,
-    workshop: WorkshopDep,
-    bearer: HTTPAuthorizationCredentials | None,
-    write: bool,
-) -> Iterator[AtDesk]:
-    if bearer is not None and bearer.credentials.startswith("dl_"):
-        with writing(workshop.sessions) if write else workshop.sessions() as session:
-            link, found, caller = _guest(request, session, bearer.credentials, desk, team)
-            owner = session.get_one(Team, found.team_id)
-            scope = TeamScope(session, owner.id)
-            access = Access(
-                caller, owner, Role.READER, session, scope, workshop, request.state.request_id
-            )
-            yield AtDesk(access, found, link)
-        return
-    caller = caller_of(request, workshop, bearer, request.cookies.get(COOKIE))
-    with Require(Role.READER, write=write).given(request, team, caller, workshop) as access:
-        yield AtDesk(access, access.scope.desk(desk))
-
-
-Bearer = Annotated[HTTPAuthorizationCredentials | None, Depends(_bearer)]
-
-
-def _reading(
-    request: Request, team: str, desk: str, workshop: WorkshopDep, bearer: Bearer
-) -> Iterator[AtDesk]:
-    with _entered(request, team, desk, workshop, bearer, write=False) as entered:
-        yield entered
-
-
-def _changing(
-    request: Request, team: str, desk: str, workshop: WorkshopDep, bearer: Bearer
-) -> Iterator[AtDesk]:
-    with _entered(request, team, desk, workshop, bearer, write=True) as entered:
-        yield entered
-
-
-User = Annotated[AtDesk, Depends(_reading)]
-UserWrite = Annotated[AtDesk, Depends(_changing)]
-
-
 @router.get("/chat/{desk}", summary="Show a desk to a chat user")
-def show_face(desk: str, request: Request, workshop: WorkshopDep, bearer: Bearer) -> DeskFace:
+async def show_public_desk(
+    desk: str, request: Request, runtime: RuntimeDep, bearer: Bearer
+) -> PublicDesk:
     """By its id. For guests with a link, and for members of its team."""
-    with workshop.sessions() as session:
-        if bearer is not None and bearer.credentials.startswith("dl_"):
-            _, found, _ = _guest(request, session, bearer.credentials, desk, None)
-            return _face(session, found)
-        caller = caller_of(request, workshop, bearer, request.cookies.get(COOKIE))
-        named = session.get(Desk, desk)
-        if named is None:
-            raise NotInScope("desk", desk)
+    return await run_briefly(_public_desk_of, request, runtime, desk)
+
+
+def _public_desk_of(request: Request, runtime: Runtime, ref: str) -> PublicDesk:
+    secret = link_secret(request)
+    with runtime.records.reading() as session:
+        if secret is not None:
+            _, desk, _ = find_guest(session, request, secret, ref)
+            return _public_desk(session, desk)
+        named = session.get(Desk, ref)
+        team_id = named.team_id if named is not None else ""
     try:
-        with Require(Role.READER).given(request, named.team_id, caller, workshop) as access:
-            return _face(access.session, access.scope.desk(desk))
-    except NotInScope as error:
-        raise NotInScope("desk", desk) from error
+        access = Require(Role.READER).look_up(request, team_id, runtime)
+        with access.reading() as reading:
+            return _public_desk(reading.session, reading.scope.desk(ref))
+    except NotFound as error:
+        raise NotFound("desk", ref) from error
 
 
-def _face(session: Session, desk: Desk) -> DeskFace:
+def _public_desk(session: Session, desk: Desk) -> PublicDesk:
     version = None if desk.published is None else version_of(session, desk, desk.published)
     if version is None:
-        raise ProblemError(
+        raise ApiError(
             "not-found", "The desk is not published yet.", advice="An editor publishes it."
         )
     settings = DeskSettings.model_validate(version.settings)
-    return DeskFace(
+    return PublicDesk(
         id=desk.id,
         slug=desk.slug,
         team=session.get_one(Team, desk.team_id).slug,
@@ -243,95 +116,91 @@ def _face(session: Session, desk: Desk) -> DeskFace:
 
 
 @router.get("/teams/{team}/chat-desks", summary="List the desks you can ask")
-def list_faces(
-    team: str, request: Request, workshop: WorkshopDep, bearer: Bearer
-) -> Page[DeskFace]:
+def list_public_desks(access: Reader) -> Page[PublicDesk]:
     """The published ones, for members."""
-    caller = caller_of(request, workshop, bearer, request.cookies.get(COOKIE))
-    with Require(Role.READER).given(request, team, caller, workshop) as access:
-        query = access.scope.select(Desk).where(Desk.published.is_not(None)).order_by(Desk.name)
-        return Page(
-            items=[
-                _face(access.session, desk)
-                for desk in access.session.scalars(query).all()
-                if access.scope.holds(desk)
-            ]
-        )
+    query = access.scope.select(Desk).where(Desk.published.is_not(None)).order_by(Desk.name)
+    desks = [desk for desk in access.session.scalars(query).all() if access.scope.holds(desk)]
+    return Page(items=[_public_desk(access.session, desk) for desk in desks])
 
 
 @router.post(AT_DESK + "/ask", summary="Ask a desk", response_model=AnswerOut, responses=STREAMED)
 async def ask_desk(body: DeskAskIn, user: User, request: Request) -> Response:
-    """By its published version. Editors may ask the draft, an earlier version, or with other settings for one question."""
-    access, desk = user.access, user.desk
-    own = body.draft or body.version is not None or body.settings is not None
-    if own and access.role == Role.READER:
-        raise ProblemError(
-            "not-allowed", "Only editors ask drafts, earlier versions, or with other settings."
-        )
-    if body.conversation_id is not None:
-        user.conversation(body.conversation_id)
-    asking, sessions, allowed = (
-        access.workshop.asking,
-        access.workshop.sessions,
-        access.scope.kb_ids,
+    """Ask its published version.
+
+    Editors may ask the draft, an earlier version, or with other settings for one question.
+    """
+    access, asking = user.access, user.access.runtime.asking
+    await run_briefly(_check_question, user, body)
+    asker = Asker(
+        request, access.request_id, access.runtime.watchers, partial(still_allowed, request, user)
     )
-
-    def out(turn: Turn) -> AnswerOut:
-        with sessions() as session:
-            link_tags = tuple((turn.settings or {}).get("link_tags", ()))
-            return _for_user(answer_out(session, turn, link_tags), user.link is not None)
-
-    access.session.rollback()
-    sent, before = await sent_before(request, asking, user.asker, body)
-    if before is not None:
-        return respond_again(request, out(before))
+    sent = answer_key(request, body)
+    if earlier := await earlier_turn(request, asking, user.asker, sent):
+        return respond_again(asker, await run_briefly(_answer_for, user, earlier))
     if user.link is not None:
         pace: Pace = request.app.state.pace
         pace.check(user.asker, user.link.per_minute)
-        # A guest can be as many as they like; the link's own bound holds for all of them.
+        # A guest can appear as many; the link's own limit holds for all of them.
         pace.check(user.link.id, user.link.per_minute * _GUESTS)
+    target = await run_briefly(_target, user, body)
+    asked = Asked(
+        question=body.question,
+        asker=user.asker,
+        request_id=access.request_id,
+        conversation_id=body.conversation_id,
+        key=sent.key,
+        body_hash=sent.body_hash,
+    )
+    return await respond(
+        asker,
+        lambda cancelled: asking.ask(target, asked, access.kb_ids, cancelled),
+        lambda recorded: _answer_for(user, recorded.turn),
+    )
+
+
+def _check_question(user: DeskUser, body: DeskAskIn) -> None:
+    own = body.draft or body.version is not None or body.settings is not None
+    if own and user.access.role == Role.READER:
+        raise ApiError(
+            "not-allowed", "Only editors ask drafts, earlier versions, or with other settings."
+        )
+    if body.conversation_id is not None:
+        with user.reading() as reading:
+            reading.conversation(body.conversation_id)
+
+
+def _target(user: DeskUser, body: DeskAskIn) -> Target:
+    desk = user.desk
     if desk.published is None and not body.draft:
-        raise ProblemError(
+        raise ApiError(
             "conflict",
             "The desk is not published yet.",
             advice="An editor publishes it, or asks the draft.",
         )
     number = None if body.draft else body.version if body.version is not None else desk.published
-    stored = settings_of(access, desk, number)
-    if body.settings:
-        stored, number = checked(access, merged(stored, body.settings)), None
-    target = desk_target(desk, stored, number, reachable_kbs(access))
-    if not target.parts:
-        raise ProblemError(
+    with user.access.reading() as access:
+        stored = settings_of(access, desk, number)
+        if body.settings:
+            stored = check_settings(access, merge_settings(stored, body.settings))
+            number = None
+        target = desk_target(desk, stored, number, reachable_kb_ids(access))
+    if not target.kbs:
+        raise ApiError(
             "conflict",
             "The desk has no knowledge base to answer from.",
             advice="An editor names one.",
         )
-    asked = Asked(
-        body.question, user.asker, access.request_id, body.conversation_id, sent.key, sent.body_hash
-    )
-    access.session.rollback()
-
-    def finish(recorded: Recorded) -> AnswerOut:
-        return out(recorded.turn)
-
-    asker = Asker(access.workshop.changes, partial(_still_allowed, request, user))
-    return await respond(
-        request,
-        access.request_id,
-        lambda gone: asking.ask(target, asked, allowed, gone),
-        finish,
-        asker,
-    )
+    return target
 
 
-def _for_user(answer: AnswerOut, guest: bool) -> AnswerOut:
-    """Guests are told nothing of what an answer cost."""
-    return (
-        answer.model_copy(update={"cost": 0.0, "tokens_read": 0, "tokens_written": 0})
-        if guest
-        else answer
-    )
+def _answer_for(user: DeskUser, turn: Turn) -> AnswerOut:
+    """Return a turn as its answer; guests do not see what it cost."""
+    link_tags = tuple((turn.settings or {}).get("link_tags", ()))
+    with user.access.runtime.records.reading() as session:
+        answer = answer_out(session, turn, link_tags)
+    if user.link is None:
+        return answer
+    return answer.model_copy(update={"cost": 0.0, "tokens_read": 0, "tokens_written": 0})
 
 
 @router.get(AT_DESK + "/conversations", summary="List your conversations at a desk")
@@ -381,7 +250,7 @@ def give_feedback(turn: str, body: FeedbackIn, user: UserWrite) -> FeedbackOut:
     session = user.access.session
     found = user.turn(turn)
     if body.citation and body.citation not in {citation["number"] for citation in found.citations}:
-        raise ProblemError(
+        raise ApiError(
             "invalid", f"The answer has no citation {body.citation}.", field="citation"
         )
     same = select(Feedback).where(
@@ -406,7 +275,6 @@ def give_feedback(turn: str, body: FeedbackIn, user: UserWrite) -> FeedbackOut:
         use = session.scalar(select(Use).where(Use.turn_id == found.id))
         if use is not None:
             use.helpful = body.helpful
-    session.commit()
     return feedback_out(row)
 
 
@@ -416,12 +284,12 @@ def citation_context(turn: str, number: Number, user: User) -> ContextOut:
     found = user.turn(turn)
     cited = next((citation for citation in found.citations if citation["number"] == number), None)
     if cited is None:
-        raise NotInScope("citation", str(number))
+        raise NotFound("citation", str(number))
     text = reading_text(
-        user.access.session, user.access.workshop.blobs, found.team_id, cited["revision_id"]
+        user.access.session, user.access.runtime.blobs, found.team_id, cited["revision_id"]
     )
     if text is None:
-        raise ProblemError("not-found", "The document is not there any more.")
+        raise ApiError("not-found", "The document is not there any more.")
     start, end = max(0, cited["start"] - _AROUND), min(len(text), cited["end"] + _AROUND)
     # Whole lines, where one ends near by.
     start = text.find("\n", start, cited["start"]) + 1 or start

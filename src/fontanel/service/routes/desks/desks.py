@@ -9,17 +9,16 @@ from fastapi import Query, Request
 from sqlalchemy import func, select
 
 from fontanel.engine.answering.targets import version_of
-from fontanel.errors import Refused
+from fontanel.errors import NotFound, Refused
 from fontanel.records.ids import hash_secret, new_id, new_secret, slug_of
-from fontanel.records.scope import NotInScope
 from fontanel.records.tables import Desk, DeskLink, DeskVersion, Feedback, Turn, now
 from fontanel.schemas import (
     AnswerSummary,
     DeskChange,
     DeskComparison,
     DeskIn,
+    DeskLinkCreated,
     DeskLinkIn,
-    DeskLinkMade,
     DeskLinkOut,
     DeskOut,
     DeskSettings,
@@ -28,13 +27,13 @@ from fontanel.schemas import (
     PublishIn,
     SettingDifference,
 )
-from fontanel.service.auth.access import Editor, EditorWrite, author_of, check_version
-from fontanel.service.desk_settings import checked, merged, settings_of
+from fontanel.service.auth.access import Editor, EditorWrite, check_version
+from fontanel.service.desk_settings import check_settings, merge_settings, settings_of
 from fontanel.service.idempotency import Idempotency
 from fontanel.service.out.desks import desk_out, version_out
 from fontanel.service.out.differences import lines_between
 from fontanel.service.out.turns import feedback_by_turn
-from fontanel.service.problems import ProblemError
+from fontanel.service.problems import ApiError
 from fontanel.service.routers import Number, api_router
 
 router = api_router("/teams/{team}/desks", "desks")
@@ -63,7 +62,7 @@ def create_desk(body: DeskIn, access: EditorWrite, request: Request) -> DeskOut:
         (Desk.slug == slug) | (func.lower(Desk.name) == body.name.lower())
     )
     if access.session.scalar(taken) is not None:
-        raise ProblemError(
+        raise ApiError(
             "conflict", f"There is a desk named {body.name!r} already.", field="name"
         )
     desk = Desk(
@@ -71,13 +70,12 @@ def create_desk(body: DeskIn, access: EditorWrite, request: Request) -> DeskOut:
         team_id=access.team.id,
         slug=slug,
         name=body.name,
-        draft=checked(access, body.settings),
+        draft=check_settings(access, body.settings),
     )
     access.session.add(desk)
     access.session.flush()
     out = desk_out(access, desk)
     idempotency.keep(out.model_dump_json())
-    access.session.commit()
     return out
 
 
@@ -94,10 +92,10 @@ def change_desk(desk: str, body: DeskChange, access: EditorWrite, request: Reque
     if body.name is not None:
         found.name = body.name
     if body.settings is not None:
-        found.draft = checked(access, merged(found.draft, body.settings))
+        found.draft = check_settings(access, merge_settings(found.draft, body.settings))
     found.version += 1
     found.changed_at = now()
-    access.session.commit()
+    access.session.flush()
     return desk_out(access, found)
 
 
@@ -109,12 +107,11 @@ def delete_desk(desk: str, access: EditorWrite) -> None:
         access.scope.select(DeskVersion).where(DeskVersion.desk_id == found.id)
     )
     if not all(access.scope.covers(version.settings) for version in versions):
-        raise ProblemError(
+        raise ApiError(
             "not-allowed",
             "Earlier versions of the desk use knowledge bases that this key does not reach.",
         )
     access.session.delete(found)
-    access.session.commit()
 
 
 # Versions
@@ -128,12 +125,12 @@ def publish(desk: str, body: PublishIn, access: EditorWrite) -> DeskVersionOut:
         raise Refused(
             "settings.kbs", "A desk needs a knowledge base to answer from before it is published."
         )
-    checked(access, DeskSettings.model_validate(found.draft))
+    check_settings(access, DeskSettings.model_validate(found.draft))
     current = (
         None if found.published is None else version_of(access.session, found, found.published)
     )
     if current is not None and current.settings == found.draft:
-        raise ProblemError("conflict", f"The draft is what version {current.number} already says.")
+        raise ApiError("conflict", f"The draft is what version {current.number} already says.")
     last = (
         access.session.scalar(
             select(func.max(DeskVersion.number)).where(DeskVersion.desk_id == found.id)
@@ -147,14 +144,14 @@ def publish(desk: str, body: PublishIn, access: EditorWrite) -> DeskVersionOut:
         number=last + 1,
         settings=found.draft,
         note=body.note,
-        author=author_of(access),
+        author=access.caller.name,
         created_at=now(),
     )
     access.session.add(version)
     found.published = version.number
     found.version += 1
     found.changed_at = now()
-    access.session.commit()
+    access.session.flush()
     return version_out(version)
 
 
@@ -179,7 +176,7 @@ def serve_version(desk: str, number: Number, access: EditorWrite) -> DeskOut:
     found.published = number
     found.version += 1
     found.changed_at = now()
-    access.session.commit()
+    access.session.flush()
     return desk_out(access, found)
 
 
@@ -221,7 +218,7 @@ def list_links(desk: str, access: Editor) -> Page[DeskLinkOut]:
 
 
 @router.post("/{desk}/links", status_code=201, summary="Make a link to a desk")
-def make_link(desk: str, body: DeskLinkIn, access: EditorWrite) -> DeskLinkMade:
+def make_link(desk: str, body: DeskLinkIn, access: EditorWrite) -> DeskLinkCreated:
     """Who has the link may ask the desk, once its published version is for an audience of `link`."""
     found = access.scope.desk(desk)
     secret = new_secret("dl")
@@ -237,11 +234,11 @@ def make_link(desk: str, body: DeskLinkIn, access: EditorWrite) -> DeskLinkMade:
         expires_at=expires,
     )
     access.session.add(link)
-    access.session.commit()
+    access.session.flush()
     # After the number sign, so that it is sent to no server and stands in no log.
-    url = f"{access.workshop.settings.origin}/chat/{found.id}#{secret}"
+    url = f"{access.runtime.settings.origin}/chat/{found.id}#{secret}"
     plain = DeskLinkOut.model_validate(link)
-    return DeskLinkMade(**plain.model_dump(), url=url, secret=secret)
+    return DeskLinkCreated(**plain.model_dump(), url=url, secret=secret)
 
 
 @router.delete("/{desk}/links/{link}", status_code=204, summary="Revoke a link")
@@ -253,9 +250,8 @@ def revoke_link(desk: str, link: str, access: EditorWrite) -> None:
     )
     row = access.session.scalar(query)
     if row is None:
-        raise NotInScope("link", link)
+        raise NotFound("link", link)
     row.revoked_at = row.revoked_at or now()
-    access.session.commit()
 
 
 # What was asked

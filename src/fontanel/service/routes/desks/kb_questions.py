@@ -6,57 +6,68 @@ from typing import Annotated
 
 from fastapi import Query, Request, Response
 
-from fontanel.engine.answering.asking import Asked, Recorded
-from fontanel.engine.answering.targets import kb_target
+from fontanel.engine.answering.asking import Asked
+from fontanel.engine.answering.targets import Target, kb_target
 from fontanel.records.tables import Conversation, Turn
 from fontanel.schemas import AnswerOut, AskIn, ConversationChange, ConversationOut, Page, TurnOut
 from fontanel.service.auth.access import Access, Reader, ReaderWrite
 from fontanel.service.out import conversation_lists as conversations
 from fontanel.service.out.turns import answer_out, turns_of
 from fontanel.service.routers import api_router
-from fontanel.service.streaming.answers import STREAMED, Asker, respond, respond_again, sent_before
+from fontanel.service.streaming.answers import (
+    STREAMED,
+    Asker,
+    answer_key,
+    earlier_turn,
+    respond,
+    respond_again,
+)
 from fontanel.service.streaming.renewal import Renewal
+from fontanel.service.threads import run_briefly
 
 router = api_router("/teams/{team}/kbs/{kb}", "ask")
 
 
 @router.post("/ask", summary="Ask a knowledge base", response_model=AnswerOut, responses=STREAMED)
 async def ask_kb(kb: str, body: AskIn, access: Reader, request: Request) -> Response:
-    """Answers with numbered citations, or says that the documents do not answer and gives the nearest passages."""
-    found = access.scope.kb(kb)
-    if body.conversation_id is not None:
-        access.scope.conversation(found, body.conversation_id, access.caller.id)
-    target = kb_target(found, body.tags, body.documents)
-    access.session.rollback()
-    asking, sessions = access.workshop.asking, access.workshop.sessions
-
-    def out(turn: Turn) -> AnswerOut:
-        with sessions() as session:
-            return answer_out(session, turn)
-
-    sent, before = await sent_before(request, asking, access.caller.id, body)
-    if before is not None:
-        return respond_again(request, out(before))
-    asked = Asked(
-        body.question,
-        access.caller.id,
-        access.request_id,
-        body.conversation_id,
-        sent.key,
-        sent.body_hash,
-    )
-
-    def finish(recorded: Recorded) -> AnswerOut:
-        return out(recorded.turn)
-
-    asker = Asker(access.workshop.changes, Renewal(request, access).still_allowed)
-    return await respond(
+    """Answer with numbered citations, or decline and return the nearest passages."""
+    target = await run_briefly(_target, access, kb, body)
+    asking, records = access.runtime.asking, access.runtime.records
+    asker = Asker(
         request,
         access.request_id,
-        lambda gone: asking.ask(target, asked, access.scope.kb_ids, gone),
-        finish,
-        asker,
+        access.runtime.watchers,
+        Renewal(request, access).still_allowed,
     )
+
+    def out(turn: Turn) -> AnswerOut:
+        with records.reading() as session:
+            return answer_out(session, turn)
+
+    sent = answer_key(request, body)
+    if earlier := await earlier_turn(request, asking, access.caller.id, sent):
+        return respond_again(asker, await run_briefly(out, earlier))
+    asked = Asked(
+        question=body.question,
+        asker=access.caller.id,
+        request_id=access.request_id,
+        conversation_id=body.conversation_id,
+        key=sent.key,
+        body_hash=sent.body_hash,
+    )
+    return await respond(
+        asker,
+        lambda cancelled: asking.ask(target, asked, access.kb_ids, cancelled),
+        lambda recorded: out(recorded.turn),
+    )
+
+
+def _target(access: Access, kb: str, body: AskIn) -> Target:
+    with access.reading() as reading:
+        record = reading.scope.kb(kb)
+        if body.conversation_id is not None:
+            reading.scope.conversation(record, body.conversation_id, access.caller.id)
+        return kb_target(record, body.tags, body.documents)
 
 
 @router.get("/conversations", tags=["conversations"], summary="List your conversations")

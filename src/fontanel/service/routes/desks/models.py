@@ -8,17 +8,15 @@ from sqlalchemy import select
 from sqlalchemy.orm import Session
 
 from fontanel.engine.answering.models import endpoint_of
-from fontanel.errors import Refused
+from fontanel.errors import Refused, SecretUnreadable
 from fontanel.llm import try_model
-from fontanel.records.database import writing
 from fontanel.records.ids import new_id
 from fontanel.records.scope import spellings
 from fontanel.records.tables import Team, TextModel, now
-from fontanel.records.vault import SecretsLost
 from fontanel.schemas import ModelChange, ModelCheck, ModelIn, ModelName, ModelOut, Page
-from fontanel.service.auth.access import Editor, Operator, WorkshopDep, check_version
+from fontanel.service.auth.access import Editor, Operator, RuntimeDep, check_version
 from fontanel.service.out.models import _out
-from fontanel.service.problems import ProblemError
+from fontanel.service.problems import ApiError
 from fontanel.service.routers import api_router
 from fontanel.sources.network.reach import origin_of
 
@@ -29,7 +27,7 @@ def _found(session: Session, name: str) -> TextModel:
     named = TextModel.name.in_(spellings(name)) | (TextModel.id == name)
     found = session.scalar(select(TextModel).where(named))
     if found is None:
-        raise ProblemError("not-found", f"There is no model {name!r}.")
+        raise ApiError("not-found", f"There is no model {name!r}.")
     return found
 
 
@@ -54,25 +52,25 @@ def _team_ids(session: Session, slugs: list[str] | None) -> list[str] | None:
 
 
 @router.get("/models", summary="List models")
-def list_models(caller: Operator, workshop: WorkshopDep) -> Page[ModelOut]:
+def list_models(caller: Operator, runtime: RuntimeDep) -> Page[ModelOut]:
     """For operators."""
-    with workshop.sessions() as session:
+    with runtime.records.reading() as session:
         rows = session.scalars(select(TextModel).order_by(TextModel.name)).all()
         return Page(items=[_out(session, row) for row in rows])
 
 
 @router.post("/models", status_code=201, summary="Set up a model")
-def create_model(body: ModelIn, caller: Operator, workshop: WorkshopDep) -> ModelOut:
+def create_model(body: ModelIn, caller: Operator, runtime: RuntimeDep) -> ModelOut:
     """For operators. Desks name it; what it stands for can be changed without touching them."""
-    with writing(workshop.sessions) as session:
+    with runtime.records.writing() as session:
         if (
             session.scalar(select(TextModel.id).where(TextModel.name == body.name))
             or body.name == "built-in"
         ):
-            raise ProblemError(
+            raise ApiError(
                 "conflict", f"There is a model named {body.name!r} already.", field="name"
             )
-        secret = None if not body.secret else workshop.vault.seal(body.secret)
+        secret = None if not body.secret else runtime.vault.seal(body.secret)
         row = TextModel(
             id=new_id("model"),
             secret=secret,
@@ -81,17 +79,15 @@ def create_model(body: ModelIn, caller: Operator, workshop: WorkshopDep) -> Mode
         )
         session.add(row)
         session.flush()
-        out = _out(session, row)
-        session.commit()
-        return out
+        return _out(session, row)
 
 
 @router.patch("/models/{model}", summary="Change a model")
 def change_model(
-    model: str, body: ModelChange, caller: Operator, workshop: WorkshopDep, request: Request
+    model: str, body: ModelChange, caller: Operator, runtime: RuntimeDep, request: Request
 ) -> ModelOut:
     """What is left out stays; a secret of "" takes it away. The desks that name it go on with what it stands for now."""
-    with writing(workshop.sessions) as session:
+    with runtime.records.writing() as session:
         row = _found(session, model)
         check_version(request, row.version)
         given = body.model_dump(exclude_unset=True)
@@ -103,7 +99,7 @@ def change_model(
             )
         if "secret" in given:
             secret = given.pop("secret")
-            row.secret = workshop.vault.seal(secret) if secret else None
+            row.secret = runtime.vault.seal(secret) if secret else None
         if "teams" in given:
             row.team_ids = _team_ids(session, given.pop("teams"))
         for name, value in given.items():
@@ -111,33 +107,29 @@ def change_model(
                 setattr(row, name, value)
         row.version += 1
         row.changed_at = now()
-        out = _out(session, row)
-        session.commit()
-        return out
+        return _out(session, row)
 
 
 @router.delete("/models/{model}", status_code=204, summary="Remove a model")
-def delete_model(model: str, caller: Operator, workshop: WorkshopDep) -> None:
+def delete_model(model: str, caller: Operator, runtime: RuntimeDep) -> None:
     """Desks that name it go on with the built-in composer, and say so."""
-    with writing(workshop.sessions) as session:
+    with runtime.records.writing() as session:
         session.delete(_found(session, model))
-        session.commit()
 
 
 @router.post("/models/{model}/check", summary="Ask a model one short question")
-def check_model(model: str, caller: Operator, workshop: WorkshopDep) -> ModelCheck:
+def check_model(model: str, caller: Operator, runtime: RuntimeDep) -> ModelCheck:
     """For operators. Tells whether it answers, and how fast."""
-    with workshop.sessions() as session:
+    with runtime.records.reading() as session:
         row = _found(session, model)
     try:
-        endpoint = endpoint_of(row, workshop.vault)
-    except SecretsLost as error:
-        raise ProblemError("conflict", str(error)) from error
-    tried = try_model(workshop.models, endpoint)
-    with writing(workshop.sessions) as session:
+        endpoint = endpoint_of(row, runtime.vault)
+    except SecretUnreadable as error:
+        raise ApiError("conflict", str(error)) from error
+    tried = try_model(runtime.models, endpoint)
+    with runtime.records.writing() as session:
         row = _found(session, model)
         row.error, row.checked_at = tried.error, now()
-        session.commit()
     return ModelCheck(
         works=tried.error is None,
         error=tried.error,

@@ -17,9 +17,9 @@ from sqlalchemy.orm import Session
 from fontanel.engine.answering.budgets import budget_of
 from fontanel.engine.ingest.describing import DESCRIBED
 from fontanel.records.tables import Desk, Kb, Key, Person, Team, Use, now
-from fontanel.schemas import BudgetOut, TeamUsage, UsageOut, UseRow
+from fontanel.schemas import BudgetOut, TeamUsage, UsageOut, UsageRow
 from fontanel.schemas.base import Moment
-from fontanel.service.auth.access import Access, Editor, Operator, WorkshopDep
+from fontanel.service.auth.access import Access, Editor, Operator, RuntimeDep
 from fontanel.service.routers import api_router
 
 router = api_router("/teams/{team}/usage", "usage")
@@ -64,19 +64,19 @@ def usage_csv(
 
 @all_teams.get("", summary="Show what each team used")
 def show_all_usage(
-    caller: Operator, workshop: WorkshopDep, since: Since = None, until: Until = None
+    caller: Operator, runtime: RuntimeDep, since: Since = None, until: Until = None
 ) -> list[TeamUsage]:
     """For operators: what the teams used, the busiest first, and how their budgets stand."""
-    with workshop.sessions() as session:
+    with runtime.records.reading() as session:
         return _of_teams(session, since, until)
 
 
 @all_teams.get("/csv", summary="Download what each team used", response_class=Response)
 def all_usage_csv(
-    caller: Operator, workshop: WorkshopDep, since: Since = None, until: Until = None
+    caller: Operator, runtime: RuntimeDep, since: Since = None, until: Until = None
 ) -> Response:
     """The same figures as CSV."""
-    with workshop.sessions() as session:
+    with runtime.records.reading() as session:
         return _csv([team.used for team in _of_teams(session, since, until)], "team")
 
 
@@ -94,10 +94,10 @@ def _of_teams(session: Session, since: datetime | None, until: datetime | None) 
     return sorted(found, key=lambda team: -team.used.questions)
 
 
-def _csv(rows: Sequence[UseRow], by: str) -> Response:
+def _csv(rows: Sequence[UsageRow], by: str) -> Response:
     out = io.StringIO()
     writer = csv.writer(out)
-    names = list(UseRow.model_fields)
+    names = list(UsageRow.model_fields)
     writer.writerow(names)
     # A name that begins like a formula must not become one in a spreadsheet.
     writer.writerows(
@@ -114,7 +114,7 @@ def _csv(rows: Sequence[UseRow], by: str) -> Response:
 def _budget_out(session: Session, team: Team) -> BudgetOut:
     budget = budget_of(session, team)
     return BudgetOut(
-        monthly_tokens=budget.most,
+        monthly_tokens=budget.limit,
         used=budget.used,
         share=budget.share,
         state=budget.state,
@@ -138,7 +138,7 @@ def _uses(
     return uses if allowed is None else [use for use in uses if set(use.kb_ids) <= allowed]
 
 
-def _rows(session: Session, team: Team, uses: Sequence[Use], by: By) -> list[UseRow]:
+def _rows(session: Session, team: Team, uses: Sequence[Use], by: By) -> list[UsageRow]:
     groups: dict[str, list[Use]] = defaultdict(list)
     zone = ZoneInfo(team.time_zone)
     for use in uses:
@@ -192,10 +192,10 @@ def _names(session: Session, keys: Iterable[str], by: By) -> dict[str, str]:
     return names | {key: f"guest {key[6:12]}" for key in wanted if key.startswith("guest:")}
 
 
-def _row(key: str, name: str, uses: Sequence[Use]) -> UseRow:
+def _row(key: str, name: str, uses: Sequence[Use]) -> UsageRow:
     # What describing documents used counts for tokens and cost.
     seconds = sorted(use.seconds for use in uses if use.outcome != DESCRIBED)
-    return UseRow(
+    return UsageRow(
         key=key,
         name=name,
         questions=len(seconds),

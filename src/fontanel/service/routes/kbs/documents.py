@@ -14,17 +14,15 @@ from fontanel.core.reading import DRAWN
 from fontanel.engine.documents.documents import add_document, delete_document, retry_document
 from fontanel.engine.documents.naming import check_tags, document_name, set_tags
 from fontanel.engine.runtime.fault_points import fault
-from fontanel.errors import Refused
-from fontanel.records.database import writing
-from fontanel.records.scope import NotInScope
+from fontanel.errors import NotFound, Refused
 from fontanel.records.tables import Document, DocumentState, Job, PassageRow, Revision
 from fontanel.schemas import (
     AddedOut,
     BlockOut,
-    Chosen,
     Columns,
     DocumentChange,
     DocumentOut,
+    DocumentSelection,
     DocumentTextOut,
     JobOut,
     LocatorOut,
@@ -36,9 +34,9 @@ from fontanel.schemas import (
 from fontanel.service.auth.access import Editor, EditorWrite, Reader, check_version
 from fontanel.service.bodies import BodyRefused, check_json
 from fontanel.service.forms import given
-from fontanel.service.lookup import chosen_documents, revision_of
-from fontanel.service.out.documents import document_out, documents_out, job_out
-from fontanel.service.problems import ProblemError
+from fontanel.service.lookup import revision_of, selected_documents
+from fontanel.service.out.documents import added_out, document_out, documents_out, job_out
+from fontanel.service.problems import ApiError
 from fontanel.service.routers import api_router
 
 router = api_router("/teams/{team}/kbs/{kb}", "documents")
@@ -85,7 +83,7 @@ def list_documents(
     """In the order of their names."""
     found = access.scope.kb(kb)
     pairs = [pair.partition("=") for pair in tag or []]
-    chosen = Chosen(
+    chosen = DocumentSelection(
         state=state,
         source=source,
         folder=folder,
@@ -94,7 +92,7 @@ def list_documents(
         tags={key: value for key, _, value in pairs},
         all=True,
     )
-    query = chosen_documents(access, found, chosen)
+    query = selected_documents(access, found, chosen)
     if parent:
         query = query.where(Document.parent_key == access.scope.document(found, parent).key)
     if cursor is not None:
@@ -128,31 +126,24 @@ def add(
     twice does no harm. Answers as soon as the bytes are safe; the job tells how indexing goes."""
     found = access.scope.kb(kb)
     kb_id = found.id
-    access.session.rollback()
+    access.release()
     wanted = document_name(name or file.filename or "")
     tagged = _tags(tags)
     meaning = given(Columns, "columns", columns)
-    workshop = access.workshop
+    runtime = access.runtime
 
     def chunks() -> Iterator[bytes]:
         while data := file.file.read(_CHUNK):
             yield data
 
-    sha256, size = workshop.blobs.put(chunks())
+    sha256, size = runtime.blobs.put(chunks())
     fault("blob_stored")
-    with writing(workshop.sessions) as session:
-        again = access.within(session).scope.kb(kb_id)
-        added = add_document(session, again, wanted, sha256, size, tagged, meaning)
-        session.flush()
-        out = AddedOut(
-            outcome=added.outcome,
-            document=document_out(session, added.document),
-            job=job_out(session, added.job) if added.job else None,
+    with access.writing() as writing:
+        added = add_document(
+            writing.session, writing.scope.kb(kb_id), wanted, sha256, size, tagged, meaning
         )
-        session.commit()
-    workshop.wake()
-    workshop.changes.tell(kb_id)
-    return out
+        writing.session.flush()
+        return added_out(writing.session, added)
 
 
 def _tags(text: str | None) -> dict[str, str] | None:
@@ -190,8 +181,7 @@ def change(
     found = access.scope.document(access.scope.kb(kb), document)
     check_version(request, found.version)
     set_tags(access.session, found, check_tags(body.tags))
-    access.session.commit()
-    access.workshop.changes.tell(found.kb_id)
+    access.session.flush()
     response.headers["ETag"] = f'"{found.version}"'
     return document_out(access.session, found)
 
@@ -201,9 +191,6 @@ def remove(kb: str, document: str, access: EditorWrite) -> None:
     """It leaves searches and answers at once."""
     found = access.scope.kb(kb)
     delete_document(access.session, found, access.scope.document(found, document))
-    access.session.commit()
-    access.workshop.editions.refresh_kb(found.id)
-    access.workshop.changes.tell(found.id)
 
 
 @router.post("/documents/{document}/retry", status_code=202, summary="Read a document once more")
@@ -211,14 +198,10 @@ def retry(kb: str, document: str, access: EditorWrite) -> JobOut:
     """For a document that failed."""
     found = access.scope.document(access.scope.kb(kb), document)
     if found.state != DocumentState.FAILED:
-        raise ProblemError("conflict", "The document has not failed; there is nothing to retry.")
+        raise ApiError("conflict", "The document has not failed; there is nothing to retry.")
     job = retry_document(access.session, found)
     access.session.flush()
-    out = job_out(access.session, job)
-    access.session.commit()
-    access.workshop.wake()
-    access.workshop.changes.tell(found.kb_id)
-    return out
+    return job_out(access.session, job)
 
 
 @router.get("/documents/{document}/revisions", summary="List a document's revisions")
@@ -242,12 +225,12 @@ def show_text(
     """The text that citations and passages give their characters in."""
     found, version = revision_of(access, kb, document, revision)
     if version.reading is None:
-        raise ProblemError(
+        raise ApiError(
             "not-found",
             "The document has not been read yet.",
             advice=found.error or "Wait until it is indexed.",
         )
-    reading = json.loads(access.workshop.blobs.read(version.reading))
+    reading = json.loads(access.runtime.blobs.read(version.reading))
     return DocumentTextOut(
         document_id=found.id,
         revision=RevisionOut.model_validate(version),
@@ -314,7 +297,7 @@ def original(
     if media_type != "application/pdf":
         headers["Content-Security-Policy"] = _SANDBOX
     return FileResponse(
-        access.workshop.blobs.path(version.sha256), media_type=media_type, headers=headers
+        access.runtime.blobs.path(version.sha256), media_type=media_type, headers=headers
     )
 
 
@@ -325,5 +308,5 @@ def show_job(kb: str, job: str, access: Reader) -> JobOut:
         access.scope.select(Job).where(Job.kb_id == found.id, Job.id == job)
     )
     if row is None:
-        raise NotInScope("job", job)
+        raise NotFound("job", job)
     return job_out(access.session, row)

@@ -15,14 +15,13 @@ from starlette.background import BackgroundTask
 
 from fontanel.core.passages.splitting import SplitSettings
 from fontanel.engine.answering.retrieval import KbKnowledge, Options
-from fontanel.engine.editions.lifecycle import build_edition, drop_edition, serve_edition
+from fontanel.engine.editions.lifecycle import activate_edition, build_edition, drop_edition
 from fontanel.engine.editions.pack_export import write_pack
 from fontanel.engine.editions.pack_import import Pack, check_vectors, import_pack
 from fontanel.engine.runtime.fault_points import fault
-from fontanel.engine.runtime.runtime import Workshop
+from fontanel.engine.runtime.runtime import Runtime
 from fontanel.engine.workers.processes import WorkerDied
 from fontanel.errors import Refused
-from fontanel.records.database import writing
 from fontanel.records.tables import Edition
 from fontanel.schemas import (
     ComparedOut,
@@ -34,10 +33,9 @@ from fontanel.schemas import (
     Page,
 )
 from fontanel.service.auth.access import Editor, EditorWrite, Reader
-from fontanel.service.lookup import edition_of, knowledge_of
+from fontanel.service.lookup import edition_of, kb_knowledge
 from fontanel.service.out.editions import edition_out
 from fontanel.service.out.kbs import kb_out
-from fontanel.service.problems import ProblemError
 from fontanel.service.routers import Number, api_router
 
 log = structlog.get_logger()
@@ -66,45 +64,33 @@ def build(kb: str, body: EditionIn, access: EditorWrite) -> EditionOut:
         access.session,
         found,
         SplitSettings(**body.splitting.model_dump()),
-        access.workshop.embedders.name,
+        access.runtime.embedders.name,
     )
     access.session.flush()
-    out = edition_out(access, found, edition)
-    access.session.commit()
-    access.workshop.wake()
-    return out
-
-
-@router.post("/{number}/serve", summary="Switch to an edition")
-def serve(kb: str, number: Number, access: EditorWrite) -> EditionOut:
-    """Searches and answers use it from now on. The one before stays, up to date, so that you can switch back."""
-    found = access.scope.kb(kb)
-    edition = edition_of(access, found, number)
-    try:
-        serve_edition(access.session, found, edition)
-    except Refused as refused:
-        raise ProblemError("conflict", str(refused)) from refused
-    fault("edition_switching")
-    access.session.commit()
-    fault("edition_switched")
-    access.workshop.editions.refresh(edition.id)
-    access.workshop.changes.tell(found.id)
     return edition_out(access, found, edition)
+
+
+@router.post("/{number}/activate", summary="Switch to an edition")
+def activate(kb: str, number: Number, access: Editor) -> EditionOut:
+    """Searches and answers use it from now on.
+
+    The edition before stays on standby and up to date, so that you can switch back.
+    """
+    with access.writing() as writing:
+        found = writing.scope.kb(kb)
+        edition = edition_of(writing, found, number)
+        activate_edition(writing.session, found, edition)
+        fault("edition_switching")
+        out = edition_out(writing, found, edition)
+    fault("edition_switched")
+    return out
 
 
 @router.delete("/{number}", status_code=204, summary="Drop an edition")
 def drop(kb: str, number: Number, access: EditorWrite) -> None:
-    """Not the one that serves."""
+    """The active edition cannot be deleted."""
     found = access.scope.kb(kb)
-    edition = edition_of(access, found, number)
-    edition_id = edition.id
-    try:
-        drop_edition(access.session, found, edition)
-    except Refused as refused:
-        raise ProblemError("conflict", str(refused)) from refused
-    access.session.commit()
-    access.workshop.editions.forget(edition_id)
-    access.workshop.changes.tell(found.id)
+    drop_edition(access.session, found, edition_of(access, found, number))
 
 
 @router.get("/{number}/pack", summary="Export an edition as one file", response_class=FileResponse)
@@ -112,11 +98,11 @@ def export(kb: str, number: Number, access: Reader) -> FileResponse:
     """A ZIP archive with the originals, their readings, passages and vectors; importing it embeds nothing anew."""
     found = access.scope.kb(kb)
     edition = edition_of(access, found, number)
-    folder = Path(tempfile.mkdtemp(prefix="pack-", dir=access.workshop.settings.data))
+    folder = Path(tempfile.mkdtemp(prefix="pack-", dir=access.runtime.settings.data))
     target = folder / f"{found.slug}-{number}.pack.zip"
     try:
         write_pack(
-            access.session, access.workshop.blobs, access.workshop.vectors, found, edition, target
+            access.session, access.runtime.blobs, access.runtime.vectors, found, edition, target
         )
     except BaseException:
         shutil.rmtree(folder, ignore_errors=True)
@@ -131,7 +117,7 @@ packs = api_router("/teams/{team}/packs", "editions")
 
 
 @packs.post("", status_code=201, summary="Import an edition as a knowledge base")
-def take_in(
+def import_edition(
     access: Editor,
     file: Annotated[UploadFile, File(description="A pack.")],
     name: Annotated[
@@ -141,37 +127,36 @@ def take_in(
     """Refused when it is damaged, of another version, or when its vectors are by another embedder than this service's."""
     if access.scope.kb_ids is not None:
         raise Refused("file", "This key reaches single knowledge bases only and cannot create one.")
-    access.session.rollback()
-    workshop, team_id = access.workshop, access.team.id
-    embedder = workshop.embedders.name
-    with tempfile.TemporaryDirectory(prefix="pack-", dir=workshop.settings.data) as folder:
+    access.release()
+    runtime, team_id = access.runtime, access.team.id
+    embedder = runtime.embedders.name
+    with tempfile.TemporaryDirectory(prefix="pack-", dir=runtime.settings.data) as folder:
         path = Path(folder) / "pack.zip"
         with path.open("wb") as copy:
             shutil.copyfileobj(file.file, copy)
-        _verify(workshop, path)
+        _verify(runtime, path)
         with Pack(path, embedder) as pack:
-            check_vectors(pack, partial(workshop.embedders.embed, embedder))
-            with writing(workshop.sessions) as session:
+            check_vectors(pack, partial(runtime.embedders.embed, embedder))
+            with access.writing() as writing:
                 kb = import_pack(
-                    session,
-                    workshop.blobs,
-                    workshop.vectors,
-                    workshop.editions,
+                    writing.session,
+                    runtime.blobs,
+                    runtime.vectors,
+                    runtime.editions,
                     team_id,
                     pack,
                     name or None,
                 )
-                session.commit()
-                workshop.editions.refresh(kb.edition_id)
-                return kb_out(access.within(session), kb)
+                writing.session.flush()
+                return kb_out(writing, kb)
 
 
-def _verify(workshop: Workshop, path: Path) -> None:
+def _verify(runtime: Runtime, path: Path) -> None:
     """Have a worker process check a pack. Raises Refused."""
-    embedder, dimensions = workshop.embedders.name, workshop.embedders.dimensions
+    embedder, dimensions = runtime.embedders.name, runtime.embedders.dimensions
     request = {"pack": str(path), "embedder": embedder, "dimensions": dimensions}
     try:
-        reply = workshop.unpacker.read(request, workshop.settings.read_seconds)
+        reply = runtime.pack_worker.read(request, runtime.settings.read_seconds)
     except WorkerDied as error:
         raise Refused(
             "file", "Checking the pack took more time or memory than is allowed."
@@ -185,8 +170,8 @@ def _verify(workshop: Workshop, path: Path) -> None:
 def compare(kb: str, body: CompareIn, access: Reader) -> ComparisonOut:
     """What each finds, and where the expected documents stand."""
     found = access.scope.kb(kb)
-    first = knowledge_of(access, found, edition=edition_of(access, found, body.first))
-    second = knowledge_of(access, found, edition=edition_of(access, found, body.second))
+    first = kb_knowledge(access, found, edition=edition_of(access, found, body.first))
+    second = kb_knowledge(access, found, edition=edition_of(access, found, body.second))
     rows = []
     for asked in body.questions:
         (a, rank_a), (b, rank_b) = (

@@ -5,13 +5,13 @@ from __future__ import annotations
 from datetime import timedelta
 
 from fastapi import Request, Response
-from sqlalchemy import func, select
+from sqlalchemy import func
 
 from fontanel.core.passages.splitting import SplitSettings
 from fontanel.engine.answering.models import usable_model
 from fontanel.engine.documents.kbs import create_kb
-from fontanel.errors import Refused
-from fontanel.records.tables import Edition, Kb
+from fontanel.errors import ModelUnusable, Refused
+from fontanel.records.tables import Kb
 from fontanel.schemas import KbChange, KbIn, KbOut, Page
 from fontanel.service.auth.access import Access, EditorWrite, Reader, check_version
 from fontanel.service.idempotency import Idempotency
@@ -25,10 +25,10 @@ def _describer(access: Access, name: str | None) -> str | None:
     """A model that the team may use; None for the built-in."""
     if name is None or name in ("", "built-in"):
         return None
-    found = usable_model(access.session, name, access.team.id)
-    if isinstance(found, str):
-        raise Refused("describer", f"The model {name!r} cannot be used: {found}.")
-    return found.name
+    try:
+        return usable_model(access.session, name, access.team.id).name
+    except ModelUnusable as error:
+        raise Refused("describer", f"The model {name!r} cannot be used: {error}.") from error
 
 
 @router.get("", summary="List knowledge bases")
@@ -39,16 +39,16 @@ def list_kbs(access: Reader) -> Page[KbOut]:
 
 @router.post("", status_code=201, summary="Create a knowledge base")
 def create(body: KbIn, access: EditorWrite, request: Request) -> KbOut:
-    """A throw-away knowledge base vanishes by itself; its name need not be free."""
+    """A temporary knowledge base vanishes by itself; its name need not be free."""
     if access.scope.kb_ids is not None:
         raise Refused("name", "This key reaches single knowledge bases only and cannot create one.")
     idempotency = Idempotency(request, access.session, access.caller, body.model_dump_json())
     if earlier := idempotency.earlier():
         return KbOut.model_validate_json(earlier)
-    settings = access.workshop.settings
-    lives = timedelta(hours=settings.throwaway_hours) if body.throwaway else None
+    settings = access.runtime.settings
+    lives = timedelta(hours=settings.temporary_kb_hours) if body.temporary else None
     split = SplitSettings(**body.splitting.model_dump()) if body.splitting else None
-    embedder = access.workshop.embedders.name
+    embedder = access.runtime.embedders.name
     kb = create_kb(
         access.session, access.team.id, body.name, body.description, embedder, lives, split
     )
@@ -56,7 +56,6 @@ def create(body: KbIn, access: EditorWrite, request: Request) -> KbOut:
     access.session.flush()
     out = kb_out(access, kb)
     idempotency.keep(out.model_dump_json())
-    access.session.commit()
     return out
 
 
@@ -88,8 +87,7 @@ def change(
     if body.describer is not None:
         found.describer = _describer(access, body.describer)
     found.version += 1
-    access.session.commit()
-    access.workshop.wake()
+    access.session.flush()
     response.headers["ETag"] = f'"{found.version}"'
     return kb_out(access, found)
 
@@ -98,10 +96,4 @@ def change(
 def remove(kb: str, access: EditorWrite) -> None:
     """Its documents, conversations and index go with it."""
     found = access.scope.kb(kb)
-    kb_id = found.id
-    editions = access.session.scalars(select(Edition.id).where(Edition.kb_id == kb_id)).all()
     access.session.delete(found)
-    access.session.commit()
-    for edition_id in editions:
-        access.workshop.editions.forget(edition_id)
-    access.workshop.changes.tell(kb_id)

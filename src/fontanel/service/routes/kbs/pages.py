@@ -14,7 +14,7 @@ from fontanel.records.tables import Revision
 from fontanel.schemas import LinkOut, PageOut, PlaceOut
 from fontanel.service.auth.access import Access, Reader
 from fontanel.service.lookup import revision_of
-from fontanel.service.problems import ProblemError
+from fontanel.service.problems import ApiError
 from fontanel.service.routers import api_router
 
 router = api_router("/teams/{team}/kbs/{kb}/documents/{document}/pages", "documents")
@@ -29,10 +29,10 @@ def show_page(
 ) -> PageOut:
     """The characters of the text that stand on the page, and their boxes where the format fixes them."""
     _, version = revision_of(access, kb, document, revision)
-    reading = json.loads(access.workshop.blobs.read(version.reading)) if version.reading else None
+    reading = json.loads(access.runtime.blobs.read(version.reading)) if version.reading else None
     blocks = [block for block in reading["blocks"] if block["page"] == page] if reading else []
     if reading is None or (not blocks and page > (version.pages or 0)):
-        raise ProblemError("not-found", f"The document has no page {page}.")
+        raise ApiError("not-found", f"The document has no page {page}.")
     names = reading.get("unit_names", [])
     places = [
         PlaceOut(start=start, end=end, left=left, top=top, right=right, bottom=bottom)
@@ -56,10 +56,10 @@ def _links(access: Access, version: Revision, page: int) -> list[LinkOut]:
     """Where the page of a PDF leads, asked of the file itself. A page that will not tell is shown without."""
     if version.media_type != PDF:
         return []
-    path = access.workshop.blobs.path(version.sha256)
-    access.session.rollback()
+    path = access.runtime.blobs.path(version.sha256)
+    access.release()
     try:
-        reply = access.workshop.looker.read({"links": page, "path": str(path)}, _DRAW_SECONDS)
+        reply = access.runtime.preview_worker.read({"links": page, "path": str(path)}, _DRAW_SECONDS)
     except WorkerDied:
         return []
     return [LinkOut(**link) for link in reply.get("links", [])]
@@ -82,24 +82,24 @@ def draw(
     """A PNG of a page of a PDF or a picture. A revision's pages never change, so that they may be kept."""
     _, version = revision_of(access, kb, document, revision)
     if version.media_type not in DRAWN:
-        raise ProblemError(
+        raise ApiError(
             "not-found", "This document has no pages to draw.", advice="Open the original instead."
         )
-    path = access.workshop.blobs.path(version.sha256)
-    access.session.rollback()
+    path = access.runtime.blobs.path(version.sha256)
+    access.release()
     drawn: list[bytes] = []
     request = {"draw": page, "width": width, "path": str(path), "media_type": version.media_type}
     try:
-        reply = access.workshop.looker.read(
+        reply = access.runtime.preview_worker.read(
             request, _DRAW_SECONDS, on_attached=lambda number, data: drawn.append(data)
         )
     except WorkerDied as error:
-        raise ProblemError(
+        raise ApiError(
             "unreadable", f"Page {page} could not be drawn.", advice="Open the original."
         ) from error
     if "error" in reply:
         kind = "not-found" if reply["code"] == "no_text" else "unreadable"
-        raise ProblemError(kind, reply["error"], advice="Open the original.")
+        raise ApiError(kind, reply["error"], advice="Open the original.")
     headers = {
         "Cache-Control": "private, max-age=86400, immutable",
         "ETag": f'"{version.sha256[:16]}-{page}-{width}"',

@@ -24,7 +24,7 @@ from fontanel.schemas import (
 )
 from fontanel.service.auth.access import Editor
 from fontanel.service.forms import given
-from fontanel.service.problems import ProblemError
+from fontanel.service.problems import ApiError
 from fontanel.service.routers import api_router
 
 router = api_router("/teams/{team}/kbs/{kb}", "documents")
@@ -61,26 +61,26 @@ def preview(
         "settings": settings or split_settings(edition.settings),
         "columns": meaning,
     }
-    access.session.rollback()
-    workshop = access.workshop
-    with tempfile.NamedTemporaryFile(dir=workshop.settings.data, prefix="preview-") as scratch:
+    access.release()
+    runtime = access.runtime
+    with tempfile.NamedTemporaryFile(dir=runtime.settings.data, prefix="preview-") as scratch:
         while data := file.file.read(_CHUNK):
             scratch.write(data)
         scratch.flush()
         try:
-            reply = workshop.looker.read(
-                {**request, "path": scratch.name}, workshop.settings.read_seconds
+            reply = runtime.preview_worker.read(
+                {**request, "path": scratch.name}, runtime.settings.read_seconds
             )
         except WorkerOverran as error:
-            raise ProblemError(
+            raise ApiError(
                 "unreadable", "Reading the file takes too long to be tried."
             ) from error
         except WorkerDied as error:
-            raise ProblemError(
+            raise ApiError(
                 "unreadable", "Reading the file broke the reading process."
             ) from error
     if "error" in reply:
-        raise ProblemError("unreadable", reply["error"])
+        raise ApiError("unreadable", reply["error"])
     return _preview_out(wanted, reply)
 
 

@@ -11,10 +11,10 @@ from fontanel.schemas import (
     SearchOut,
 )
 from fontanel.service.auth.access import Access, Reader
-from fontanel.service.lookup import edition_of, knowledge_of
+from fontanel.service.lookup import edition_of, kb_knowledge
 from fontanel.service.out.search import _hit
 from fontanel.service.routers import api_router
-from fontanel.service.streaming.turnstile import in_turn
+from fontanel.service.threads import run_briefly
 
 router = api_router("/teams/{team}/kbs/{kb}", "search")
 
@@ -22,7 +22,12 @@ router = api_router("/teams/{team}/kbs/{kb}", "search")
 @router.post("/search", summary="Search a knowledge base")
 async def search(kb: str, body: SearchIn, access: Reader) -> SearchOut:
     """Ranked passages. `lexical` finds words, `vector` meaning, `hybrid` both."""
-    return await in_turn(_search, kb, body, access)
+    return await run_briefly(_search_in_thread, kb, body, access)
+
+
+def _search_in_thread(kb: str, body: SearchIn, access: Access) -> SearchOut:
+    with access.reading() as reading:
+        return _search(kb, body, reading)
 
 
 def _search(kb: str, body: SearchIn, access: Access) -> SearchOut:
@@ -33,7 +38,7 @@ def _search(kb: str, body: SearchIn, access: Access) -> SearchOut:
         if body.edition is None
         else edition_of(access, found_kb, body.edition, field="edition")
     )
-    knowledge = knowledge_of(access, found_kb, body.tags, body.documents, edition)
+    knowledge = kb_knowledge(access, found_kb, body.tags, body.documents, edition)
     boosts = {
         (key, value): factor
         for tag, factor in body.boost.items()
@@ -44,7 +49,7 @@ def _search(kb: str, body: SearchIn, access: Access) -> SearchOut:
         body.limit,
         body.per_document,
         body.operators,
-        body.words_weight,
+        body.keyword_weight,
         body.prefer_newer,
         boosts,
         body.join_neighbours,
@@ -53,10 +58,10 @@ def _search(kb: str, body: SearchIn, access: Access) -> SearchOut:
     found = knowledge.search(body.question, options)
     return SearchOut(
         question=body.question,
-        mode="lexical" if knowledge.by_words else body.mode,
-        by_words=knowledge.by_words,
+        mode="lexical" if knowledge.keyword_only else body.mode,
+        keyword_only=knowledge.keyword_only,
         hits=[_hit(hit, found, body.explain) for hit in found.hits],
         corrected={term: list(near) for term, near in found.corrected.items()},
-        looked_at=found.looked_at,
+        scored=found.scored,
         seconds=round(time.monotonic() - started, 4),
     )

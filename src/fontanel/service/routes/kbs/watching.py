@@ -1,127 +1,147 @@
-"""Watching a knowledge base: what became of its documents, as it happens, also with a hundred thousand of them."""
+"""Watching a knowledge base: what becomes of its documents, as it happens.
+
+A stream costs as much in a knowledge base of a hundred documents as in one of a hundred thousand:
+it reads only the documents that changed since it was last woken, by an index.
+"""
 
 from __future__ import annotations
 
 import asyncio
+import json
 from collections.abc import AsyncIterator, Sequence
+from dataclasses import dataclass, field
 
 from fastapi import Request
 from fastapi.responses import StreamingResponse
+from fastapi.sse import format_sse_event
 from sqlalchemy import func, or_, select
 from sqlalchemy.orm import Session
 
-from fontanel.engine.runtime.watchers import Listener
+from fontanel.engine.runtime.watchers import Watcher
 from fontanel.records.tables import SETTLED, Document, Kb
-from fontanel.service.auth.access import Reader
+from fontanel.service.auth.access import Access, Reader
 from fontanel.service.out.documents import documents_out
 from fontanel.service.out.kbs import kb_out
 from fontanel.service.routers import api_router
 from fontanel.service.streaming.renewal import OpenStreams, Renewal
-from fontanel.service.streaming.sse import sse
-from fontanel.service.streaming.turnstile import in_turn
+from fontanel.service.streaming.sse import KEEP_ALIVE, STREAM_HEADERS, event_text
+from fontanel.service.threads import run_briefly
 
 router = api_router("/teams/{team}/kbs", "knowledge bases")
 
-#: Documents that one look tells of; the next look, at once, tells of more.
-_MOST = 500
-#: How many documents on their way a stream begins with.
-_FIRST = 200
+#: Documents that are reported at once; further ones follow immediately.
+_MAX_REPORTED = 500
+#: Unfinished documents that a stream begins with.
+_MAX_FIRST = 200
+#: Seconds in which changes are collected, since they come in bursts.
+_BURST = 0.15
+_KEEP_ALIVE_SECONDS = 15.0
 
 
-@router.get("/{kb}/events", summary="Watch documents move", response_class=StreamingResponse)
+@router.get("/{kb}/events", summary="Watch documents change", response_class=StreamingResponse)
 async def watch(kb: str, request: Request, access: Reader) -> StreamingResponse:
-    """Server-Sent Events: `document` with a document that moved, `removed` with the id of one that is gone, `kb` with the
-    whole. The stream begins with documents that are on their way, at most 200. It ends when the caller's access does. A caller can
-    have 20 streams open, a team 200."""
-    found = access.scope.kb(kb)
-    kb_id = found.id
-    # Nothing of the records may be in use while a stream is open: there may be hundreds.
-    access.session.close()
+    """Server-Sent Events: `document` with a changed document, `removed` with a deleted one's id,
+    `kb` with the knowledge base.
+
+    The stream begins with documents that are not finished, at most 200. It ends when the caller's
+    access does. A caller can have 20 streams open, a team 200.
+    """
+    kb_id = await run_briefly(_kb_id, access, kb)
     streams: OpenStreams = request.app.state.streams
-    place = streams.enter(access.caller.id, access.team.id)
-    renewed = Renewal(request, access, place)
+    renewal = Renewal(request, access, streams.enter(access.caller.id, access.team.id))
     return StreamingResponse(
-        _changes(renewed, kb_id),
-        media_type="text/event-stream",
-        headers={"Cache-Control": "no-store"},
+        _events(renewal, kb_id), media_type="text/event-stream", headers=STREAM_HEADERS
     )
 
 
-async def _changes(renewed: Renewal, kb_id: str) -> AsyncIterator[str]:
-    workshop = renewed.access.workshop
+def _kb_id(access: Access, ref: str) -> str:
+    with access.reading() as reading:
+        return reading.scope.kb(ref).id
+
+
+async def _events(renewal: Renewal, kb_id: str) -> AsyncIterator[bytes | str]:
+    runtime = renewal.access.runtime
     try:
-        with (
-            workshop.changes.listen(kb_id) as listener,
-            workshop.changes.listen_to_access(listener),
-        ):
-            look = _Look(renewed, kb_id, listener)
+        with runtime.watchers.watch(kb_id) as watcher, runtime.watchers.watch_access(watcher):
+            changes = _Changes(renewal, kb_id, watcher)
             while True:
-                listener.woken.clear()
-                messages, more = await in_turn(look)
-                for message in messages:
-                    yield message
-                if more is None or workshop.stopping:
+                watcher.changed.clear()
+                batch = await run_briefly(changes.read)
+                for text in batch.events:
+                    yield text
+                if batch.ended or runtime.stopping:
                     return
-                # Changes come in bursts; a short pause makes one message of many.
-                await asyncio.sleep(0.15)
+                await asyncio.sleep(_BURST)
+                limit = 0 if batch.more else renewal.seconds(_KEEP_ALIVE_SECONDS)
                 try:
-                    await asyncio.wait_for(
-                        listener.woken.wait(), timeout=0 if more else renewed.seconds(15)
-                    )
+                    await asyncio.wait_for(watcher.changed.wait(), timeout=limit)
                 except TimeoutError:
-                    if not more:
-                        yield ": still here\n\n"
+                    if not batch.more:
+                        yield KEEP_ALIVE
     finally:
-        if renewed.place is not None:
-            renewed.place.leave()
+        renewal.leave()
 
 
-class _Look:
-    """What changed since the look before, whatever the number of the other documents."""
+@dataclass(frozen=True, slots=True)
+class _Batch:
+    """The events to send now; `more` follow at once; `ended`: the caller's access, or the kb."""
 
-    def __init__(self, renewed: Renewal, kb_id: str, listener: Listener) -> None:
-        self._renewed = renewed
+    events: list[bytes | str] = field(default_factory=list)
+    more: bool = False
+    ended: bool = False
+
+
+class _Changes:
+    """Reads what changed since it was last called."""
+
+    def __init__(self, renewal: Renewal, kb_id: str, watcher: Watcher) -> None:
+        self._renewal = renewal
         self._kb_id = kb_id
-        self._listener = listener
-        #: The newest change reported: its number and its document's key.
-        self._upto: tuple[int, int] | None = None
+        self._watcher = watcher
+        #: The newest change that was reported: its number and its document's key.
+        self._last: tuple[int, int] | None = None
 
-    def __call__(self) -> tuple[list[str], bool | None]:
-        """The messages, and whether there are more at once; None: the knowledge base is gone, or the caller's access to it."""
-        with self._renewed.access.workshop.sessions() as session:
-            narrowed = self._renewed(session)
-            kb = (
-                None
-                if narrowed is None
-                else session.scalar(narrowed.scope.select(Kb).where(Kb.id == self._kb_id))
-            )
-            if narrowed is None or kb is None:
-                return [], None
-            first = self._upto is None
-            gone = self._listener.take_gone()
-            found = self._first(session) if first else self._since(session)
-            messages = [sse("document", out) for out in documents_out(session, found)]
-            messages += [f'event: removed\ndata: {{"id": "{document}"}}\n\n' for document in gone]
-            if messages or first:
-                messages.append(sse("kb", kb_out(narrowed, kb)))
-            return messages, len(found) == _MOST
+    def read(self) -> _Batch:
+        """Return the events of what changed."""
+        with self._renewal.access.runtime.records.reading() as session:
+            access = self._renewal.renewed(session)
+            if access is None:
+                return _Batch(ended=True)
+            kb = session.scalar(access.scope.select(Kb).where(Kb.id == self._kb_id))
+            if kb is None:
+                return _Batch(ended=True)
+            first = self._last is None
+            deleted = self._watcher.take_deleted()
+            documents = self._first(session) if first else self._since(session)
+            events: list[bytes | str] = [
+                event_text("document", out) for out in documents_out(session, documents)
+            ]
+            events += [
+                format_sse_event(event="removed", data_str=json.dumps({"id": document_id}))
+                for document_id in deleted
+            ]
+            if events or first:
+                events.append(event_text("kb", kb_out(access, kb)))
+            return _Batch(events, more=len(documents) == _MAX_REPORTED)
 
     def _first(self, session: Session) -> Sequence[Document]:
         here = Document.kb_id == self._kb_id
         newest = session.scalar(select(func.max(Document.change)).where(here)) or 0
         key = session.scalar(select(func.max(Document.key)).where(here, Document.change == newest))
-        self._upto = newest, key or 0
-        pending = select(Document).where(here, Document.state.not_in(SETTLED))
-        return session.scalars(pending.order_by(Document.change.desc()).limit(_FIRST)).all()
+        self._last = newest, key or 0
+        unfinished = select(Document).where(here, Document.state.not_in(SETTLED))
+        newest_first = unfinished.order_by(Document.change.desc())
+        return session.scalars(newest_first.limit(_MAX_FIRST)).all()
 
     def _since(self, session: Session) -> Sequence[Document]:
-        assert self._upto is not None
-        change, key = self._upto
+        assert self._last is not None
+        change, key = self._last
         later = or_(Document.change > change, Document.key > key)
         query = select(Document).where(
             Document.kb_id == self._kb_id, Document.change >= change, later
         )
-        found = session.scalars(query.order_by(Document.change, Document.key).limit(_MOST)).all()
-        if found:
-            self._upto = found[-1].change, found[-1].key
-        return found
+        in_order = query.order_by(Document.change, Document.key)
+        documents = session.scalars(in_order.limit(_MAX_REPORTED)).all()
+        if documents:
+            self._last = documents[-1].change, documents[-1].key
+        return documents

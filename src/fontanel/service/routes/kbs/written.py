@@ -12,16 +12,13 @@ from sqlalchemy import case, func, select
 from fontanel.core.reading.model import CELL_SEPARATOR
 from fontanel.core.text.differences import Change, differences
 from fontanel.engine.documents.documents import (
-    Added,
     add_document,
     delete_document,
     retry_document,
     revise_document,
 )
-from fontanel.engine.documents.naming import MOST_TAGS, check_tags, document_name, set_tags
-from fontanel.errors import Refused
-from fontanel.records.database import writing
-from fontanel.records.scope import NotInScope
+from fontanel.engine.documents.naming import MAX_TAGS, check_tags, document_name, set_tags
+from fontanel.errors import NotFound, Refused
 from fontanel.records.tables import Document, DocumentState, Revision
 from fontanel.schemas import (
     AddedOut,
@@ -36,9 +33,9 @@ from fontanel.schemas import (
     WrittenOut,
 )
 from fontanel.service.auth.access import Access, Editor, EditorWrite, Reader, check_version
-from fontanel.service.lookup import chosen_documents, revision_of
-from fontanel.service.out.documents import document_out, job_out
-from fontanel.service.problems import ProblemError
+from fontanel.service.lookup import revision_of, selected_documents
+from fontanel.service.out.documents import added_out
+from fontanel.service.problems import ApiError
 from fontanel.service.routers import api_router
 
 router = api_router("/teams/{team}/kbs/{kb}", "documents")
@@ -60,33 +57,20 @@ def write(kb: str, body: WrittenIn, access: Editor) -> AddedOut:
         raise Refused("name", f"The name of what is written here ends in {', '.join(_ENDINGS)}.")
     tags = check_tags(body.tags)
     kb_id = access.scope.kb(kb).id
-    access.session.rollback()
-    sha256, size = access.workshop.blobs.put([body.text.encode()])
-    with writing(access.workshop.sessions) as session:
-        within = access.within(session)
-        found = within.scope.kb(kb_id)
+    access.release()
+    sha256, size = access.runtime.blobs.put([body.text.encode()])
+    with access.writing() as writing:
+        found = writing.scope.kb(kb_id)
         taken = select(Document).where(Document.kb_id == kb_id, Document.name == name)
-        holder = session.scalar(taken)
+        holder = writing.session.scalar(taken)
         if holder is not None and holder.state != DocumentState.REMOVED:
             raise Refused(
                 "name",
                 f"There is a document named {name!r} already. Edit it, or choose another name.",
             )
-        added = add_document(session, found, name, sha256, size, tags)
-        session.flush()
-        out = _added(within, added)
-        session.commit()
-    access.workshop.wake()
-    access.workshop.changes.tell(kb_id)
-    return out
-
-
-def _added(access: Access, added: Added) -> AddedOut:
-    return AddedOut(
-        outcome=added.outcome,
-        document=document_out(access.session, added.document),
-        job=job_out(access.session, added.job) if added.job else None,
-    )
+        added = add_document(writing.session, found, name, sha256, size, tags)
+        writing.session.flush()
+        return added_out(writing.session, added)
 
 
 @router.get("/documents/{document}/written", summary="Show a document's own text, to edit it")
@@ -95,9 +79,9 @@ def show_written(
 ) -> WrittenOut:
     found, version = revision_of(access, kb, document, revision)
     response.headers["ETag"] = f'"{found.version}"'
-    why_not = _why_not(found, version)
-    text = "" if why_not else access.workshop.blobs.read(version.sha256).decode("utf-8", "replace")
-    return WrittenOut(name=found.name, text=text, editable=why_not is None, why_not=why_not)
+    reason = _why_not(found, version)
+    text = "" if reason else access.runtime.blobs.read(version.sha256).decode("utf-8", "replace")
+    return WrittenOut(name=found.name, text=text, editable=reason is None, reason=reason)
 
 
 def _why_not(document: Document, revision: Revision) -> str | None:
@@ -121,9 +105,9 @@ def rewrite(
     """A new revision; takes If-Match, so that nobody writes over another's change unseen."""
     found, version = revision_of(access, kb, document, None)
     check_version(request, found.version)
-    if (why_not := _why_not(found, version)) is not None:
-        raise ProblemError("conflict", why_not)
-    sha256, size = access.workshop.blobs.put([body.text.encode()])
+    if (reason := _why_not(found, version)) is not None:
+        raise ApiError("conflict", reason)
+    sha256, size = access.runtime.blobs.put([body.text.encode()])
     return _revised(access, found, sha256, size, version.columns)
 
 
@@ -136,7 +120,7 @@ def restore(kb: str, document: str, revision: str, access: EditorWrite) -> Added
     """Its content becomes the newest revision; those between stay in the history."""
     found, version = revision_of(access, kb, document, revision)
     if found.source_id is not None:
-        raise ProblemError(
+        raise ApiError(
             "conflict", "A source keeps this document; it would be put back at the next run."
         )
     return _revised(access, found, version.sha256, version.size, version.columns)
@@ -147,11 +131,7 @@ def _revised(
 ) -> AddedOut:
     added = revise_document(access.session, document, sha256, size, columns)
     access.session.flush()
-    out = _added(access, added)
-    access.session.commit()
-    access.workshop.wake()
-    access.workshop.changes.tell(document.kb_id)
-    return out
+    return added_out(access.session, added)
 
 
 # Differences
@@ -175,7 +155,7 @@ def compare_revisions(
     revisions = access.session.scalars(of_document.order_by(Revision.number)).all()
     read = [revision for revision in revisions if revision.reading is not None]
     if not read:
-        raise ProblemError(
+        raise ApiError(
             "not-found", "The document has not been read yet.", advice="Wait until it is indexed."
         )
     new = read[-1] if after is None else _pick(revisions, after)
@@ -193,19 +173,19 @@ def _pick(revisions: Sequence[Revision], ref: str) -> Revision:
         if ref not in (revision.id, str(revision.number)):
             continue
         if revision.reading is None:
-            raise ProblemError(
+            raise ApiError(
                 "not-found",
                 f"Revision {revision.number} has not been read.",
                 advice="It failed, waits its turn, or the next came first: compare another revision.",
             )
         return revision
-    raise NotInScope("revision", ref)
+    raise NotFound("revision", ref)
 
 
 def _pieces(access: Access, revision: Revision) -> list[str]:
     """Paragraphs whole; lists, tables and code by lines."""
     assert revision.reading is not None
-    reading = json.loads(access.workshop.blobs.read(revision.reading))
+    reading = json.loads(access.runtime.blobs.read(revision.reading))
     pieces: list[str] = []
     for block in reading["blocks"]:
         text = reading["text"][block["start"] : block["end"]].replace(CELL_SEPARATOR, " | ")
@@ -269,7 +249,7 @@ def list_folders(kb: str, access: Reader, under: str = "") -> list[FolderOut]:
 def bulk(kb: str, body: BulkIn, access: EditorWrite) -> BulkOut:
     """All in one transaction: it is done to all of them or to none."""
     found = access.scope.kb(kb)
-    documents = access.session.scalars(chosen_documents(access, found, body.chosen)).all()
+    documents = access.session.scalars(selected_documents(access, found, body.chosen)).all()
     set_these = check_tags(body.set_tags)
     done = 0
     for document in documents:
@@ -290,12 +270,8 @@ def bulk(kb: str, body: BulkIn, access: EditorWrite) -> BulkOut:
                 for key, value in {**document.tags, **set_these}.items()
                 if key not in body.drop_tags
             }
-            if len(tags) > MOST_TAGS:
-                raise Refused("set_tags", f"{document.name} would have more than {MOST_TAGS} tags.")
+            if len(tags) > MAX_TAGS:
+                raise Refused("set_tags", f"{document.name} would have more than {MAX_TAGS} tags.")
             set_tags(access.session, document, tags)
         done += 1
-    access.session.commit()
-    access.workshop.editions.refresh_kb(found.id)
-    access.workshop.wake()
-    access.workshop.changes.tell(found.id)
     return BulkOut(documents=done)

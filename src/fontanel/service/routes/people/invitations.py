@@ -12,33 +12,32 @@ from fastapi import Request, Response
 from sqlalchemy import delete, func, select
 from sqlalchemy.orm import Session
 
-from fontanel.engine.notices.mail import MailFailed, mails, send_mail
+from fontanel.engine.notices.mail import mails, send_mail
 from fontanel.engine.notices.notify import notify_team
-from fontanel.records.database import writing
+from fontanel.errors import MailFailed, NotFound
 from fontanel.records.ids import hash_password, hash_secret, new_id, new_secret
-from fontanel.records.scope import NotInScope
 from fontanel.records.tables import Invitation, Member, Person, Role, Team, now
 from fontanel.schemas import (
     InvitationAccept,
-    InvitationFace,
+    InvitationCreated,
+    InvitationDetails,
     InvitationIn,
-    InvitationMade,
     InvitationOpen,
     InvitationOut,
     Page,
     SessionOut,
 )
 from fontanel.service.auth.access import (
+    Access,
     Owner,
     OwnerWrite,
-    WorkshopDep,
-    author_of,
+    RuntimeDep,
     check_same_site,
     credentials_of,
     find_caller,
 )
 from fontanel.service.auth.sign_in import open_session
-from fontanel.service.problems import ProblemError
+from fontanel.service.problems import ApiError
 from fontanel.service.routers import api_router
 
 router = api_router("/teams/{team}/invitations", "members")
@@ -59,45 +58,21 @@ def list_invitations(access: Owner) -> Page[InvitationOut]:
 
 
 @router.post("", status_code=201, summary="Invite somebody to a team")
-def invite(body: InvitationIn, access: OwnerWrite) -> InvitationMade:
-    """Returns a link that works once, for so many days, and is shown this once; where the operator has set a mail server it is sent
-    to the address instead. An open invitation of the same address is replaced."""
-    session, settings = access.session, access.workshop.settings
-    here = access.scope.select(Member).join(Person).where(Person.email == body.email)
-    if session.scalar(here):
-        raise ProblemError("conflict", f"{body.email} is a member already.", field="email")
-    session.execute(
-        delete(Invitation).where(
-            Invitation.team_id == access.team.id,
-            (Invitation.email == body.email) | (Invitation.expires_at <= now()),
-        )
-    )
-    open_ones = (
-        session.scalar(select(func.count()).where(Invitation.team_id == access.team.id)) or 0
-    )
-    if open_ones >= MAX_OPEN:
-        raise ProblemError(
-            "conflict", f"The team has {MAX_OPEN} open invitations. Withdraw some first."
-        )
+def invite(body: InvitationIn, access: Owner) -> InvitationCreated:
+    """Return a link that works once, for some days, and is shown this once.
+
+    Where the operator has set a mail server, the link is sent to the address instead. An open
+    invitation of the same address is replaced.
+    """
+    settings = access.runtime.settings
     secret = new_secret("fi")
-    row = Invitation(
-        id=new_id("inv"),
-        team_id=access.team.id,
-        email=body.email,
-        name=body.name,
-        role=Role(body.role),
-        secret_hash=hash_secret(secret),
-        invited_by=author_of(access),
-        expires_at=now() + timedelta(days=body.expires_in_days),
-    )
-    session.add(row)
-    session.flush()
-    plain = InvitationOut.model_validate(row).model_dump()
-    session.commit()
-    # After the number sign, so that it is sent to no server and stands in no log.
+    with access.writing() as writing:
+        row = _add_invitation(writing, body, secret)
+        out = InvitationOut.model_validate(row).model_dump()
+    # After the number sign, so that it is sent to no server and appears in no log.
     url = f"{settings.origin}/invitation#{secret}"
     if not mails(settings):
-        return InvitationMade(**plain, url=url, secret=secret)
+        return InvitationCreated(**out, url=url, secret=secret)
     text = (
         f"{row.invited_by} invites you to the team {access.team.name} as {row.role.value}.\n\n"
         f"Open this link to join. It works once, until {row.expires_at:%d %B %Y}:\n\n{url}\n"
@@ -105,12 +80,43 @@ def invite(body: InvitationIn, access: OwnerWrite) -> InvitationMade:
     try:
         send_mail(settings, row.email, f"Invitation to {access.team.name}", text)
     except MailFailed as error:
-        session.execute(delete(Invitation).where(Invitation.id == row.id))
-        session.commit()
-        raise ProblemError(
+        with access.writing() as writing:
+            writing.session.execute(delete(Invitation).where(Invitation.id == row.id))
+        raise ApiError(
             "mail-failed", str(error), advice="Check the address, or ask the operator."
         ) from error
-    return InvitationMade(**plain)
+    return InvitationCreated(**out)
+
+
+def _add_invitation(access: Access, body: InvitationIn, secret: str) -> Invitation:
+    session = access.session
+    member = access.scope.select(Member).join(Person).where(Person.email == body.email)
+    if session.scalar(member):
+        raise ApiError("conflict", f"{body.email} is a member already.", field="email")
+    session.execute(
+        delete(Invitation).where(
+            Invitation.team_id == access.team.id,
+            (Invitation.email == body.email) | (Invitation.expires_at <= now()),
+        )
+    )
+    count = select(func.count()).where(Invitation.team_id == access.team.id)
+    if (session.scalar(count) or 0) >= MAX_OPEN:
+        raise ApiError(
+            "conflict", f"The team has {MAX_OPEN} open invitations. Withdraw some first."
+        )
+    row = Invitation(
+        id=new_id("inv"),
+        team_id=access.team.id,
+        email=body.email,
+        name=body.name,
+        role=Role(body.role),
+        secret_hash=hash_secret(secret),
+        invited_by=access.caller.name,
+        expires_at=now() + timedelta(days=body.expires_in_days),
+    )
+    session.add(row)
+    session.flush()
+    return row
 
 
 @router.delete("/{invitation}", status_code=204, summary="Withdraw an invitation")
@@ -119,20 +125,19 @@ def withdraw(invitation: str, access: OwnerWrite) -> None:
     named = (Invitation.id == invitation) | (Invitation.email == invitation.lower())
     row = access.session.scalar(access.scope.select(Invitation).where(named))
     if row is None:
-        raise NotInScope("invitation", invitation)
+        raise NotFound("invitation", invitation)
     access.session.delete(row)
-    access.session.commit()
 
 
 @links.post("/open", summary="Read an invitation")
 def open_invitation(
-    body: InvitationOpen, request: Request, workshop: WorkshopDep
-) -> InvitationFace:
+    body: InvitationOpen, request: Request, runtime: RuntimeDep
+) -> InvitationDetails:
     """For whoever has the link. Nothing is accepted yet."""
     check_same_site(request)
-    with workshop.sessions() as session:
+    with runtime.records.reading() as session:
         row, team = _found(session, body.secret)
-        return InvitationFace(
+        return InvitationDetails(
             team=team.name,
             role=row.role.value,
             email=row.email,
@@ -144,18 +149,18 @@ def open_invitation(
 
 @links.post("/accept", summary="Accept an invitation")
 def accept(
-    body: InvitationAccept, request: Request, response: Response, workshop: WorkshopDep
+    body: InvitationAccept, request: Request, response: Response, runtime: RuntimeDep
 ) -> SessionOut:
     """Signed in, with the account of the invited address; or with a name and a password for a new account, which signs in."""
     check_same_site(request)
     new_hash = hash_password(body.password) if body.password is not None else None
-    with writing(workshop.sessions) as session:
+    with runtime.records.writing() as session:
         row, team = _found(session, body.secret)
-        person = _signed_in(session, request, workshop)
+        person = _signed_in(session, request, runtime)
         if person is None:
             person = _new_person(session, row, body.name or row.name, new_hash)
         elif person.email != row.email:
-            raise ProblemError(
+            raise ApiError(
                 "not-allowed",
                 f"The invitation is for {row.email}; you are signed in as {person.email}.",
                 advice="Sign out first, or ask for an invitation of your own address.",
@@ -183,14 +188,13 @@ def accept(
                     {"email": person.email, "role": row.role.value},
                 )
         session.delete(row)
-        session.commit()
-    return open_session(workshop, request, response, person)
+    return open_session(runtime, request, response, person)
 
 
 def _found(session: Session, secret: str) -> tuple[Invitation, Team]:
     row = session.scalar(select(Invitation).where(Invitation.secret_hash == hash_secret(secret)))
     if row is None or row.expires_at <= now():
-        raise ProblemError(
+        raise ApiError(
             "not-found",
             "This invitation was used, withdrawn, or has expired.",
             advice="Ask whoever invited you for a new one.",
@@ -198,22 +202,22 @@ def _found(session: Session, secret: str) -> tuple[Invitation, Team]:
     return row, session.get_one(Team, row.team_id)
 
 
-def _signed_in(session: Session, request: Request, workshop: WorkshopDep) -> Person | None:
+def _signed_in(session: Session, request: Request, runtime: RuntimeDep) -> Person | None:
     try:
-        return find_caller(session, request, workshop, credentials_of(request)).person
-    except ProblemError:
+        return find_caller(session, request, runtime, credentials_of(request)).person
+    except ApiError:
         return None
 
 
 def _new_person(session: Session, row: Invitation, name: str, password_hash: str | None) -> Person:
     if session.scalar(select(Person.id).where(Person.email == row.email)) is not None:
-        raise ProblemError(
+        raise ApiError(
             "not-signed-in",
             f"There is an account for {row.email} already.",
             advice="Sign in with it, then open the link again.",
         )
     if password_hash is None:
-        raise ProblemError("invalid", "Choose a password, or sign in first.", field="password")
+        raise ApiError("invalid", "Choose a password, or sign in first.", field="password")
     person = Person(id=new_id("person"), email=row.email, name=name, password_hash=password_hash)
     session.add(person)
     session.flush()

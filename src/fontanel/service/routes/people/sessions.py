@@ -8,23 +8,22 @@ from fastapi import Request, Response
 from sqlalchemy import delete, select
 from sqlalchemy.orm import Session
 
-from fontanel.records.database import writing
+from fontanel.errors import NotFound
 from fontanel.records.ids import hash_password, hash_secret, new_secret, password_matches
-from fontanel.records.scope import NotInScope
 from fontanel.records.tables import PasswordLink, Person, SignIn, now
 from fontanel.schemas import (
     Page,
     PasswordChange,
-    PasswordLinkMade,
+    PasswordLinkCreated,
     PasswordSet,
     SessionOut,
     SignInIn,
     SignInOut,
 )
-from fontanel.service.auth.access import COOKIE, CallerDep, Operator, WorkshopDep, check_same_site
+from fontanel.service.auth.access import COOKIE, CallerDep, Operator, RuntimeDep, check_same_site
 from fontanel.service.auth.rate_limits import SignInLimits
 from fontanel.service.auth.sign_in import address_of, describe, open_session
-from fontanel.service.problems import ProblemError
+from fontanel.service.problems import ApiError
 from fontanel.service.routers import api_router
 
 router = api_router(tag="session")
@@ -32,32 +31,32 @@ router = api_router(tag="session")
 
 @router.post("/session", summary="Sign in", responses={401: {}, 429: {}})
 def sign_in(
-    body: SignInIn, request: Request, response: Response, workshop: WorkshopDep
+    body: SignInIn, request: Request, response: Response, runtime: RuntimeDep
 ) -> SessionOut:
     """Sign in with e-mail and password; sets the session cookie."""
     check_same_site(request)
     limits: SignInLimits = request.app.state.sign_in_limits
     address = address_of(request)
     limits.begin(body.email, address)
-    with workshop.sessions() as session:
+    with runtime.records.reading() as session:
         person = session.scalar(select(Person).where(Person.email == body.email))
     if (
         not password_matches(person.password_hash if person else None, body.password)
         or person is None
     ):
-        raise ProblemError("wrong-password", "The e-mail or the password is wrong.")
+        raise ApiError("wrong-password", "The e-mail or the password is wrong.")
     limits.succeeded(body.email, address)
-    return open_session(workshop, request, response, person)
+    return open_session(runtime, request, response, person)
 
 
 @router.get("/session/sign-ins", summary="List where you are signed in")
-def list_sign_ins(caller: CallerDep, request: Request, workshop: WorkshopDep) -> Page[SignInOut]:
+def list_sign_ins(caller: CallerDep, request: Request, runtime: RuntimeDep) -> Page[SignInOut]:
     """Newest first; `current` is the one of this request."""
     if caller.person is None:
         return Page(items=[])
     own = hash_secret(request.cookies.get(COOKIE, ""))
     query = select(SignIn).where(SignIn.person_id == caller.person.id, SignIn.expires_at > now())
-    with workshop.sessions() as session:
+    with runtime.records.reading() as session:
         rows = session.scalars(query.order_by(SignIn.created_at.desc())).all()
     return Page(
         items=[
@@ -75,12 +74,11 @@ def list_sign_ins(caller: CallerDep, request: Request, workshop: WorkshopDep) ->
 
 
 @router.delete("/session/sign-ins", status_code=204, summary="Sign out everywhere else")
-def end_other_sign_ins(caller: CallerDep, request: Request, workshop: WorkshopDep) -> None:
+def end_other_sign_ins(caller: CallerDep, request: Request, runtime: RuntimeDep) -> None:
     """End all sign-ins of the person but this one."""
     if caller.person is not None:
-        with writing(workshop.sessions) as session:
+        with runtime.records.writing() as session:
             _end_others(session, caller.person.id, request)
-            session.commit()
 
 
 def _end_others(session: Session, person_id: str, request: Request) -> None:
@@ -89,40 +87,38 @@ def _end_others(session: Session, person_id: str, request: Request) -> None:
 
 
 @router.get("/session", summary="Who is signed in")
-def who(caller: CallerDep, workshop: WorkshopDep) -> SessionOut:
+def who(caller: CallerDep, runtime: RuntimeDep) -> SessionOut:
     """The signed-in person or the key, and the teams they reach."""
-    return describe(workshop, caller)
+    return describe(runtime, caller)
 
 
 @router.delete("/session", status_code=204, summary="Sign out")
 def sign_out(
-    caller: CallerDep, request: Request, response: Response, workshop: WorkshopDep
+    caller: CallerDep, request: Request, response: Response, runtime: RuntimeDep
 ) -> None:
     """End this session of the console."""
     cookie = request.cookies.get(COOKIE)
     if cookie and caller.person is not None:
-        with writing(workshop.sessions) as session:
+        with runtime.records.writing() as session:
             session.execute(delete(SignIn).where(SignIn.token_hash == hash_secret(cookie)))
-            session.commit()
     response.delete_cookie(COOKIE, path="/", httponly=True, samesite="strict")
 
 
 @router.put("/session/password", status_code=204, summary="Change one's password")
 def change_password(
-    body: PasswordChange, caller: CallerDep, request: Request, workshop: WorkshopDep
+    body: PasswordChange, caller: CallerDep, request: Request, runtime: RuntimeDep
 ) -> None:
     """Set a new password and end all other sessions of the person."""
     if caller.person is None:
-        raise ProblemError("not-allowed", "A key has no password.")
+        raise ApiError("not-allowed", "A key has no password.")
     limits: SignInLimits = request.app.state.sign_in_limits
     limits.begin(caller.person.email, address_of(request))
     if not password_matches(caller.person.password_hash, body.current):
-        raise ProblemError("wrong-password", "The present password is wrong.", field="current")
+        raise ApiError("wrong-password", "The present password is wrong.", field="current")
     limits.succeeded(caller.person.email, address_of(request))
-    with writing(workshop.sessions) as session:
+    with runtime.records.writing() as session:
         session.get_one(Person, caller.person.id).password_hash = hash_password(body.new)
         _end_others(session, caller.person.id, request)
-        session.commit()
 
 
 # Forgotten passwords
@@ -133,14 +129,14 @@ def change_password(
     status_code=201,
     summary="Make a link by which a person sets a new password",
 )
-def make_password_link(email: str, caller: Operator, workshop: WorkshopDep) -> PasswordLinkMade:
+def make_password_link(email: str, caller: Operator, runtime: RuntimeDep) -> PasswordLinkCreated:
     """For operators. It works once, within a day; the operator hands it over and never sees the password."""
     secret = new_secret("fp")
     expires = now() + timedelta(days=1)
-    with writing(workshop.sessions) as session:
+    with runtime.records.writing() as session:
         person = session.scalar(select(Person).where(Person.email == email.strip().lower()))
         if person is None:
-            raise NotInScope("person", email)
+            raise NotFound("person", email)
         session.execute(
             delete(PasswordLink).where(
                 (PasswordLink.person_id == person.id) | (PasswordLink.expires_at <= now())
@@ -149,20 +145,19 @@ def make_password_link(email: str, caller: Operator, workshop: WorkshopDep) -> P
         session.add(
             PasswordLink(secret_hash=hash_secret(secret), person_id=person.id, expires_at=expires)
         )
-        session.commit()
-    url = f"{workshop.settings.origin}/password#{secret}"
-    return PasswordLinkMade(email=person.email, url=url, secret=secret, expires_at=expires)
+    url = f"{runtime.settings.origin}/password#{secret}"
+    return PasswordLinkCreated(email=person.email, url=url, secret=secret, expires_at=expires)
 
 
 @router.post("/passwords", status_code=204, summary="Set a new password with a link")
-def set_password(body: PasswordSet, request: Request, workshop: WorkshopDep) -> None:
+def set_password(body: PasswordSet, request: Request, runtime: RuntimeDep) -> None:
     """For whoever has the link. All sign-ins of the person end."""
     check_same_site(request)
     password_hash = hash_password(body.new)
-    with writing(workshop.sessions) as session:
+    with runtime.records.writing() as session:
         link = session.get(PasswordLink, hash_secret(body.secret))
         if link is None or link.expires_at <= now():
-            raise ProblemError(
+            raise ApiError(
                 "not-found",
                 "This link was used or has expired.",
                 advice="Ask the operator for a new one.",
@@ -170,4 +165,3 @@ def set_password(body: PasswordSet, request: Request, workshop: WorkshopDep) -> 
         session.get_one(Person, link.person_id).password_hash = password_hash
         session.execute(delete(SignIn).where(SignIn.person_id == link.person_id))
         session.delete(link)
-        session.commit()

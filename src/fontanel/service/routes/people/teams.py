@@ -11,15 +11,13 @@ from sqlalchemy import delete, func, select
 from fontanel.engine.notices.notify import notify_team
 from fontanel.engine.sync.limits import check_grants
 from fontanel.engine.sync.planning import plan_again
-from fontanel.errors import Refused
-from fontanel.records.database import writing
+from fontanel.errors import NotFound, Refused
 from fontanel.records.ids import hash_secret, new_id, new_secret, slug_of
-from fontanel.records.scope import NotInScope
-from fontanel.records.tables import Edition, Key, Member, Person, Role, Team, now
+from fontanel.records.tables import Key, Member, Person, Role, Team, now
 from fontanel.schemas import (
     GrantsIn,
+    KeyCreated,
     KeyIn,
-    KeyMade,
     KeyOut,
     MemberChange,
     MemberOut,
@@ -35,12 +33,11 @@ from fontanel.service.auth.access import (
     Owner,
     OwnerWrite,
     Reader,
-    WorkshopDep,
-    author_of,
+    RuntimeDep,
     check_version,
 )
 from fontanel.service.idempotency import Idempotency
-from fontanel.service.problems import ProblemError
+from fontanel.service.problems import ApiError
 from fontanel.service.routers import api_router
 
 router = api_router()
@@ -54,9 +51,9 @@ def _tag(response: Response, version: int) -> None:
 
 
 @router.get("/teams", tags=["teams"], summary="List the teams you reach")
-def list_teams(caller: CallerDep, workshop: WorkshopDep) -> Page[TeamOut]:
+def list_teams(caller: CallerDep, runtime: RuntimeDep) -> Page[TeamOut]:
     """A member sees their teams, an operator all teams, a key its one team."""
-    with workshop.sessions() as session:
+    with runtime.records.reading() as session:
         query = select(Team).order_by(Team.name)
         if caller.key is not None:
             query = query.where(Team.id == caller.key.team_id)
@@ -68,9 +65,9 @@ def list_teams(caller: CallerDep, workshop: WorkshopDep) -> Page[TeamOut]:
 
 
 @router.post("/teams", status_code=201, tags=["teams"], summary="Create a team")
-def create_team(body: TeamIn, caller: Operator, request: Request, workshop: WorkshopDep) -> TeamOut:
+def create_team(body: TeamIn, caller: Operator, request: Request, runtime: RuntimeDep) -> TeamOut:
     """For operators. The operator does not become a member."""
-    with writing(workshop.sessions) as session:
+    with runtime.records.writing() as session:
         idempotency = Idempotency(request, session, caller, body.model_dump_json())
         if earlier := idempotency.earlier():
             return TeamOut.model_validate_json(earlier)
@@ -80,7 +77,7 @@ def create_team(body: TeamIn, caller: Operator, request: Request, workshop: Work
                 (Team.slug == slug) | (func.lower(Team.name) == body.name.lower())
             )
         ):
-            raise ProblemError(
+            raise ApiError(
                 "conflict", f"There is a team named {body.name!r} already.", field="name"
             )
         team = Team(id=new_id("team"), slug=slug, name=body.name)
@@ -88,7 +85,6 @@ def create_team(body: TeamIn, caller: Operator, request: Request, workshop: Work
         session.flush()
         out = TeamOut.model_validate(team)
         idempotency.keep(out.model_dump_json())
-        session.commit()
         return out
 
 
@@ -120,7 +116,7 @@ def change_team(
     for name in {"kept_days", "monthly_tokens"} & body.model_fields_set:
         setattr(team, name, getattr(body, name))
     team.version += 1
-    access.session.commit()
+    access.session.flush()
     _tag(response, team.version)
     return TeamOut.model_validate(team)
 
@@ -129,13 +125,8 @@ def change_team(
 def delete_team(access: OwnerWrite) -> None:
     """For operators. Everything the team has goes with it."""
     if not access.caller.operator:
-        raise ProblemError("not-allowed", "Only an operator deletes a team.")
-    editions = access.session.scalars(access.scope.select(Edition)).all()
+        raise ApiError("not-allowed", "Only an operator deletes a team.")
     access.session.delete(access.session.get_one(Team, access.team.id))
-    access.session.commit()
-    for edition in editions:
-        access.workshop.editions.forget(edition.id)
-    access.workshop.vectors.forget_team(access.team.id)
 
 
 @router.get("/teams/{team}/members", tags=["members"], summary="List members")
@@ -149,7 +140,7 @@ def change_member(member: str, body: MemberChange, access: OwnerWrite) -> Member
     found = _find_member(access, member)
     _keep_an_owner(access, found, Role(body.role))
     found.role = Role(body.role)
-    access.session.commit()
+    access.session.flush()
     return _member(found)
 
 
@@ -160,7 +151,6 @@ def remove_member(member: str, access: OwnerWrite) -> None:
     found = _find_member(access, member)
     _keep_an_owner(access, found, None)
     access.session.delete(found)
-    access.session.commit()
 
 
 def _find_member(access: Access, ref: str) -> Member:
@@ -169,7 +159,7 @@ def _find_member(access: Access, ref: str) -> Member:
     )
     found = access.session.scalar(query)
     if found is None:
-        raise NotInScope("member", ref)
+        raise NotFound("member", ref)
     return found
 
 
@@ -180,7 +170,7 @@ def _keep_an_owner(access: Access, member: Member, role: Role | None) -> None:
         access.scope.select(Member).where(Member.role == Role.OWNER)
     ).all()
     if len(owners) <= 1:
-        raise ProblemError(
+        raise ApiError(
             "conflict", "A team keeps at least one owner. Make someone else an owner first."
         )
 
@@ -203,19 +193,19 @@ def list_keys(access: Owner) -> Page[KeyOut]:
 
 
 @router.post("/teams/{team}/keys", status_code=201, tags=["keys"], summary="Make a key")
-def make_key(body: KeyIn, access: OwnerWrite, request: Request) -> KeyMade:
+def make_key(body: KeyIn, access: OwnerWrite, request: Request) -> KeyCreated:
     """The key is in the answer and never shown again. An Idempotency-Key seen before is refused, for the same reason."""
     session = access.session
     idempotency = Idempotency(request, session, access.caller, body.model_dump_json())
     if idempotency.earlier() is not None:
-        raise ProblemError(
+        raise ApiError(
             "conflict",
             "The key of this request was made and shown before.",
             advice="List the keys.",
         )
     by_operator = _is_outsider(access)
     if by_operator and (body.expires_in_days is None or body.expires_in_days > _OPERATOR_KEY_DAYS):
-        raise ProblemError(
+        raise ApiError(
             "not-allowed",
             f"As an operator who is not a member you can make keys for at most {_OPERATOR_KEY_DAYS} days.",
             field="expires_in_days",
@@ -231,7 +221,7 @@ def make_key(body: KeyIn, access: OwnerWrite, request: Request) -> KeyMade:
         role=Role(body.role),
         kb_ids=None if body.kbs is None else [access.scope.kb(ref).id for ref in body.kbs],
         expires_at=now() + timedelta(days=body.expires_in_days) if body.expires_in_days else None,
-        made_by=author_of(access),
+        made_by=access.caller.name,
         by_operator=by_operator,
     )
     session.add(key)
@@ -250,8 +240,7 @@ def make_key(body: KeyIn, access: OwnerWrite, request: Request) -> KeyMade:
         )
     out = KeyOut.model_validate(key)
     idempotency.keep(out.model_dump_json())
-    session.commit()
-    return KeyMade(**out.model_dump(), secret=secret)
+    return KeyCreated(**out.model_dump(), secret=secret)
 
 
 def _is_outsider(access: Access) -> bool:
@@ -266,18 +255,17 @@ def _is_outsider(access: Access) -> bool:
 
 
 @router.put("/teams/{team}/grants", tags=["teams"], summary="Say what a team's sources may read")
-def set_grants(team: str, body: GrantsIn, caller: Operator, workshop: WorkshopDep) -> TeamOut:
+def set_grants(team: str, body: GrantsIn, caller: Operator, runtime: RuntimeDep) -> TeamOut:
     """For operators: folders of this machine and private networks, within those that the service is started with. Sources that need
     more fail at their next run, and say why."""
-    check_grants(workshop.settings, body.source_folders, body.source_networks)
-    with writing(workshop.sessions) as session:
+    check_grants(runtime.settings, body.source_folders, body.source_networks)
+    with runtime.records.writing() as session:
         found = session.scalar(select(Team).where((Team.id == team) | (Team.slug == team)))
         if found is None:
-            raise NotInScope("team", team)
+            raise NotFound("team", team)
         found.source_folders, found.source_networks = body.source_folders, body.source_networks
         found.version += 1
         out = TeamOut.model_validate(found)
-        session.commit()
     return out
 
 
@@ -286,5 +274,4 @@ def revoke_key(key: str, access: OwnerWrite) -> None:
     """The key stops working at once."""
     gone = access.session.execute(delete(Key).where(Key.team_id == access.team.id, Key.id == key))
     if not gone.rowcount:  # type: ignore[attr-defined]
-        raise NotInScope("key", key)
-    access.session.commit()
+        raise NotFound("key", key)

@@ -7,11 +7,11 @@ from typing import Annotated
 from fastapi import Query
 from sqlalchemy import func, select
 
-from fontanel.errors import Refused
-from fontanel.records.ids import new_id, new_secret
-from fontanel.records.scope import NotInScope
+from fontanel.engine.notices.webhooks import new_webhook_secret
+from fontanel.errors import NotFound, Refused
+from fontanel.records.ids import new_id
 from fontanel.records.tables import Member, Notice, Receiver, now
-from fontanel.schemas import NoticeOut, NoticesOut, Page, ReceiverIn, ReceiverMade, ReceiverOut
+from fontanel.schemas import NoticeOut, NoticesOut, Page, ReceiverCreated, ReceiverIn, ReceiverOut
 from fontanel.service.auth.access import Access, Owner, OwnerWrite, Reader, ReaderWrite
 from fontanel.service.out.notices import receiver_out
 from fontanel.service.routers import api_router
@@ -20,7 +20,7 @@ from fontanel.sources.network.reach import check_url
 
 router = api_router("/teams/{team}", "notices")
 
-_MOST_RECEIVERS = 20
+_MAX_RECEIVERS = 20
 
 
 def _member(access: Access) -> Member | None:
@@ -78,7 +78,6 @@ def mark_seen(access: ReaderWrite) -> None:
     member = _member(access)
     if member is not None:
         member.notices_seen_at = now()
-        access.session.commit()
 
 
 @router.get("/receivers", summary="List receivers of notices")
@@ -90,27 +89,25 @@ def list_receivers(access: Owner) -> Page[ReceiverOut]:
 
 
 @router.post("/receivers", status_code=201, summary="Send notices to an address")
-def add_receiver(body: ReceiverIn, access: OwnerWrite) -> ReceiverMade:
+def add_receiver(body: ReceiverIn, access: OwnerWrite) -> ReceiverCreated:
     """As CloudEvents 1.0 over HTTP POST, signed in the header `webhook-signature`."""
     try:
         check_url(body.url, "url")
     except SettingsRefused as refused:
         raise Refused("url", str(refused)) from refused
-    if len(access.session.scalars(access.scope.select(Receiver)).all()) >= _MOST_RECEIVERS:
-        raise Refused("url", f"A team can have {_MOST_RECEIVERS} receivers.")
-    secret = new_secret("fr")
+    if len(access.session.scalars(access.scope.select(Receiver)).all()) >= _MAX_RECEIVERS:
+        raise Refused("url", f"A team can have {_MAX_RECEIVERS} receivers.")
+    secret = new_webhook_secret()
     receiver = Receiver(
         id=new_id("rcv"),
         team_id=access.team.id,
         url=body.url,
         kinds=list(body.kinds),
-        secret=access.workshop.vault.seal(secret),
+        secret=access.runtime.vault.seal(secret),
     )
     access.session.add(receiver)
     access.session.flush()
-    out = ReceiverMade(**receiver_out(access.session, receiver).model_dump(), secret=secret)
-    access.session.commit()
-    return out
+    return ReceiverCreated(**receiver_out(access.session, receiver).model_dump(), secret=secret)
 
 
 @router.delete(
@@ -119,6 +116,5 @@ def add_receiver(body: ReceiverIn, access: OwnerWrite) -> ReceiverMade:
 def remove_receiver(receiver: str, access: OwnerWrite) -> None:
     found = access.session.scalar(access.scope.select(Receiver).where(Receiver.id == receiver))
     if found is None:
-        raise NotInScope("receiver", receiver)
+        raise NotFound("receiver", receiver)
     access.session.delete(found)
-    access.session.commit()

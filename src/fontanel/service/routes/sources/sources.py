@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import base64
-import hmac
 import time
 from collections.abc import Mapping
 from datetime import UTC, datetime
@@ -13,17 +12,16 @@ from fastapi import Query, Request, Response
 from sqlalchemy import func, select
 from sqlalchemy.orm import Session
 
-from fontanel.engine.notices.deliveries import signature
+from fontanel.engine.notices.webhooks import is_signed, new_webhook_secret
+from fontanel.engine.runtime.runtime import Runtime
 from fontanel.engine.sync.freshness import freshness_of
-from fontanel.engine.sync.limits import surroundings
+from fontanel.engine.sync.limits import source_limits
 from fontanel.engine.sync.opening import kind_of, open_kind, usable_credentials
 from fontanel.engine.sync.planning import start_sync
 from fontanel.engine.sync.pushed import Pushed, take_pushed
 from fontanel.engine.sync.sources import Wanted, change_source, create_source, delete_source
 from fontanel.engine.sync.trial import TRIAL_LIMIT, try_source
 from fontanel.errors import Refused
-from fontanel.records.database import writing
-from fontanel.records.ids import new_secret
 from fontanel.records.tables import Kb, Source, Team
 from fontanel.schemas import (
     CheckIn,
@@ -50,14 +48,15 @@ from fontanel.service.auth.access import (
     EditorWrite,
     Operator,
     Reader,
-    WorkshopDep,
+    RuntimeDep,
     check_version,
 )
 from fontanel.service.auth.rate_limits import AtOnce
 from fontanel.service.idempotency import Idempotency
 from fontanel.service.out.sources import _documents, _recent, freshness_out, source_out, sync_out
-from fontanel.service.problems import ProblemError
+from fontanel.service.problems import ApiError
 from fontanel.service.routers import api_router
+from fontanel.service.threads import run_change
 from fontanel.sources import KINDS, ItemFailed, SourceUnavailable
 
 router = api_router("/teams/{team}/kbs/{kb}/sources", "sources")
@@ -105,22 +104,19 @@ def create(kb: str, body: SourceIn, access: EditorWrite, request: Request) -> So
     idempotency = Idempotency(request, access.session, access.caller, body.model_dump_json())
     if earlier := idempotency.earlier():
         return SourceOut.model_validate_json(earlier)
-    workshop = access.workshop
+    runtime = access.runtime
     source = create_source(
         access.session,
-        workshop.vault,
+        runtime.vault,
         found,
         _wanted(body),
-        surroundings(workshop.settings, access.team),
+        source_limits(runtime.settings, access.team),
     )
     access.session.flush()
     if not kind_of(source.kind).pushed:
         start_sync(access.session, source, "person")
     out = source_out(access.session, source)
     idempotency.keep(out.model_dump_json())
-    access.session.commit()
-    workshop.wake()
-    workshop.changes.tell(found.id)
     return out
 
 
@@ -136,7 +132,7 @@ def _wanted(body: SourceIn) -> Wanted:
         cron=body.cron,
         target_minutes=body.target_minutes,
         guard_share=body.guard_share,
-        guard_least=body.guard_least,
+        guard_min=body.guard_min,
     )
 
 
@@ -144,7 +140,7 @@ def _wanted(body: SourceIn) -> Wanted:
 def check(kb: str, body: CheckIn, access: Editor, request: Request) -> TrialOut:
     """Connects, lists, and says what would be taken and what not. Nothing is kept."""
     access.scope.kb(kb)
-    access.session.rollback()
+    access.release()
     return _look(access, request, body.kind, body.settings, body.credentials or {})
 
 
@@ -154,10 +150,10 @@ def check_again(
 ) -> TrialOut:
     """With other settings or credentials if they are given, else with its own."""
     found = access.scope.source(access.scope.kb(kb), source)
-    access.session.rollback()
+    access.release()
     settings = body.settings if body and body.settings is not None else found.settings
     given = usable_credentials(
-        access.workshop.vault, found, settings, body.credentials if body else None
+        access.runtime.vault, found, settings, body.credentials if body else None
     )
     return _look(access, request, found.kind, settings, given)
 
@@ -171,8 +167,8 @@ def _look(
 ) -> TrialOut:
     kind = kind_of(kind_name)
     until = time.monotonic() + TRIAL_LIMIT
-    limits = surroundings(
-        access.workshop.settings, access.team, stopping=lambda: time.monotonic() > until
+    limits = source_limits(
+        access.runtime.settings, access.team, stopping=lambda: time.monotonic() > until
     )
     checks: AtOnce = request.app.state.checks
     with checks.one(access.team.id):
@@ -187,7 +183,7 @@ def _look(
             )
             if isinstance(error, SourceUnavailable) and not error.again:
                 raise Refused("settings", reason) from error
-            raise ProblemError(
+            raise ApiError(
                 "source-unavailable", reason, advice="Check the settings, or try again later."
             ) from error
     return TrialOut(
@@ -242,7 +238,7 @@ def change(
             "settings",
             "target_minutes",
             "guard_share",
-            "guard_least",
+            "guard_min",
             "tag_rules",
         )
     }
@@ -254,14 +250,12 @@ def change(
     wanted = Wanted(kind=found.kind, credentials=body.credentials, **kept, **plan)
     change_source(
         access.session,
-        access.workshop.vault,
+        access.runtime.vault,
         found,
         wanted,
-        surroundings(access.workshop.settings, access.team),
+        source_limits(access.runtime.settings, access.team),
     )
-    access.session.commit()
-    access.workshop.wake()
-    access.workshop.changes.tell(found.kb_id)
+    access.session.flush()
     response.headers["ETag"] = f'"{found.version}"'
     return source_out(access.session, found)
 
@@ -276,18 +270,9 @@ def remove(
     ] = False,
 ) -> None:
     found = access.scope.kb(kb)
-    gone = access.scope.source(found, source)
-    gone_id = gone.id
-    delete_source(access.session, found, gone, keep_documents)
-    access.session.commit()
-    access.workshop.syncing.cancel(gone_id)
-    _refresh(access, found.id)
-
-
-def _refresh(access: Access, kb_id: str) -> None:
-    access.workshop.editions.refresh_kb(kb_id)
-    access.workshop.wake()
-    access.workshop.changes.tell(kb_id)
+    delete_source(
+        access.session, found, access.scope.source(found, source), keep_documents=keep_documents
+    )
 
 
 @router.post("/{source}/syncs", status_code=202, summary="Run a source now")
@@ -295,15 +280,12 @@ def start(kb: str, source: str, access: EditorWrite) -> SyncOut:
     """Returns the run to follow; one that waits already is returned again."""
     found = access.scope.source(access.scope.kb(kb), source)
     if kind_of(found.kind).pushed:
-        raise ProblemError(
+        raise ApiError(
             "conflict", "Documents are sent to this source by programs; there is nothing to run."
         )
     sync = start_sync(access.session, found, "person")
-    out = sync_out(access.session, sync)
-    access.session.commit()
-    access.workshop.wake()
-    access.workshop.changes.tell(found.kb_id)
-    return out
+    access.session.flush()
+    return sync_out(access.session, sync)
 
 
 # Signals
@@ -313,41 +295,35 @@ def start(kb: str, source: str, access: EditorWrite) -> SyncOut:
 def make_secret(kb: str, source: str, access: EditorWrite) -> SignalSecret:
     """The one before is no longer taken."""
     found = access.scope.source(access.scope.kb(kb), source)
-    secret = new_secret("fs")
-    found.signal_secret = access.workshop.vault.seal(secret)
-    access.session.commit()
+    secret = new_webhook_secret()
+    found.signal_secret = access.runtime.vault.seal(secret)
     return SignalSecret(secret=secret, path=f"/api/v1/signals/{found.id}")
 
 
 @around.post(
-    "/signals/{source}", status_code=202, summary="Tell that something changed at a source"
+    "/signals/{source}", status_code=202, summary="Report that something changed at a source"
 )
-async def signal(source: str, request: Request, workshop: WorkshopDep) -> dict[str, str]:
-    """Signed with the source's secret in the headers `webhook-id`, `webhook-timestamp` and `webhook-signature`. Starts a run; a
-    signal sent twice does no harm. What the body says does not matter."""
+async def signal(source: str, request: Request, runtime: RuntimeDep) -> dict[str, str]:
+    """Start a run. Sending a signal twice does no harm; the body's content is ignored.
+
+    Signed with the source's secret as the Standard Webhooks specification defines, in the headers
+    `webhook-id`, `webhook-timestamp` and `webhook-signature`.
+    """
     body = await request.body()
-    with writing(workshop.sessions) as session:
-        found = session.get(Source, source)
-        if found is None or not _signed(workshop.vault.open(found.signal_secret), request, body):
-            raise ProblemError(
-                "not-signed-in", "The signal is not signed with this source's secret."
-            )
-        if not found.paused:
-            start_sync(session, found, "signal")
-        session.commit()
-    workshop.wake()
+    await run_change(_take_signal, runtime, source, dict(request.headers), body)
     return {"source": source}
 
 
-def _signed(secret: str, request: Request, body: bytes) -> bool:
-    headers = request.headers
-    message_id, moment = headers.get("webhook-id", ""), headers.get("webhook-timestamp", "")
-    if not moment.isdigit() or abs(time.time() - int(moment)) > _SIGNAL_AGE:
-        return False
-    wanted = signature(secret, message_id, moment, body)
-    return any(
-        hmac.compare_digest(wanted, one) for one in headers.get("webhook-signature", "").split()
-    )
+def _take_signal(runtime: Runtime, ref: str, headers: Mapping[str, str], body: bytes) -> None:
+    with runtime.records.reading() as session:
+        source = session.get(Source, ref)
+    # Checked before the write lock is taken: strangers must not hold it.
+    if source is None or not is_signed(runtime.vault.open(source.signal_secret), headers, body):
+        raise ApiError("not-signed-in", "The signal is not signed with this source's secret.")
+    with runtime.records.writing() as session:
+        source = session.get(Source, ref)
+        if source is not None and not source.paused:
+            start_sync(session, source, "signal")
 
 
 # Documents that programs send
@@ -359,19 +335,19 @@ def push(kb: str, source: str, body: PushIn, access: Editor) -> PushOut:
     found = access.scope.kb(kb)
     target = access.scope.source(found, source)
     if not kind_of(target.kind).pushed:
-        raise ProblemError(
+        raise ApiError(
             "conflict", "This source fetches its documents itself; make one of the kind 'push'."
         )
-    kb_id, source_id, workshop = found.id, target.id, access.workshop
-    access.session.rollback()
-    pushed = [_stored(workshop, one) for one in body.documents]
-    with writing(workshop.sessions) as session:
-        scope = access.within(session).scope
+    kb_id, source_id, runtime = found.id, target.id, access.runtime
+    access.release()
+    pushed = [_stored(runtime, one) for one in body.documents]
+    with access.writing() as writing:
+        scope = writing.scope
         again = scope.kb(kb_id)
         sync, outcomes = take_pushed(
-            session, again, scope.source(again, source_id), pushed, body.remove
+            writing.session, again, scope.source(again, source_id), pushed, body.remove
         )
-        out = PushOut(
+        return PushOut(
             sync=sync.id,
             items=[
                 PushedOut(
@@ -383,12 +359,9 @@ def push(kb: str, source: str, body: PushIn, access: Editor) -> PushOut:
                 for one in outcomes
             ],
         )
-        session.commit()
-    _refresh(access, kb_id)
-    return out
 
 
-def _stored(workshop: Any, one: PushedIn) -> Pushed:
+def _stored(runtime: Runtime, one: PushedIn) -> Pushed:
     name = one.name or one.id
     if one.text is not None:
         text = one.text
@@ -401,7 +374,7 @@ def _stored(workshop: Any, one: PushedIn) -> Pushed:
             data = base64.b64decode(one.content or "", validate=True)
         except ValueError as error:  # also for letters that are not ASCII
             raise Refused("content", f"The content of {one.id!r} is not base64.") from error
-    sha256, size = workshop.blobs.put([data])
+    sha256, size = runtime.blobs.put([data])
     return Pushed(one.id, name, sha256, size, one.link, one.tags)
 
 
@@ -442,7 +415,7 @@ def team_freshness(access: Reader) -> list[SourceFreshness]:
 
 
 @around.get("/freshness", summary="How fresh all sources are")
-def all_freshness(caller: Operator, workshop: WorkshopDep) -> list[SourceFreshness]:
+def all_freshness(caller: Operator, runtime: RuntimeDep) -> list[SourceFreshness]:
     """For operators."""
-    with workshop.sessions() as session:
+    with runtime.records.reading() as session:
         return _overview(session, _ALL.order_by(Team.name, Kb.name, Source.name))

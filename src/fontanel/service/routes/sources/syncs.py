@@ -11,7 +11,7 @@ from fontanel.records.tables import Document, Outcome, Revision, Sync, SyncItem,
 from fontanel.schemas import OutcomeName, Page, SyncItemOut, SyncOut
 from fontanel.service.auth.access import EditorWrite, Reader
 from fontanel.service.out.sources import sync_out
-from fontanel.service.problems import ProblemError
+from fontanel.service.problems import ApiError
 from fontanel.service.routers import api_router
 
 router = api_router("/teams/{team}/kbs/{kb}/sources/{source}/syncs", "syncs")
@@ -91,18 +91,15 @@ def confirm(kb: str, source: str, sync: str, access: EditorWrite) -> SyncOut:
     """It removes what it showed, no more: what has gone missing since is held again."""
     found = access.scope.sync(access.scope.source(access.scope.kb(kb), source), sync)
     if found.state != SyncState.HELD:
-        raise ProblemError("conflict", "The run is not held; there is nothing to confirm.")
-    found.state, found.confirmed, found.held_for, found.finished_at = (
+        raise ApiError("conflict", "The run is not held; there is nothing to confirm.")
+    found.state, found.confirmed, found.held_reason, found.finished_at = (
         SyncState.WAITING,
         True,
         None,
         None,
     )
-    out = sync_out(access.session, found)
-    access.session.commit()
-    access.workshop.wake()
-    access.workshop.changes.tell(found.kb_id)
-    return out
+    access.session.flush()
+    return sync_out(access.session, found)
 
 
 @router.post("/{sync}/reject", summary="Keep what a held run would remove, or end a run")
@@ -110,8 +107,7 @@ def reject(kb: str, source: str, sync: str, access: EditorWrite) -> SyncOut:
     """What a run has taken so far stays."""
     found = access.scope.sync(access.scope.source(access.scope.kb(kb), source), sync)
     if found.state not in (SyncState.HELD, SyncState.WAITING, SyncState.RUNNING):
-        raise ProblemError("conflict", "The run is over.")
+        raise ApiError("conflict", "The run is over.")
     found.state, found.finished_at, found.error = SyncState.ENDED, now(), "Ended by a person."
-    access.session.commit()
-    access.workshop.changes.tell(found.kb_id)
+    access.session.flush()
     return sync_out(access.session, found)

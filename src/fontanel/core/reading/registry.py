@@ -1,4 +1,4 @@
-"""The one way in: bytes and a name become a reading."""
+"""Which module reads which media type: bytes and a name become a reading."""
 
 from __future__ import annotations
 
@@ -8,7 +8,7 @@ from pathlib import PurePosixPath
 from typing import Any
 
 from fontanel.core.reading import detect
-from fontanel.core.reading.model import Member, Reading, ReadingBuilder, ReadingFailed
+from fontanel.core.reading.model import ContainedFile, Reading, ReadingBuilder, ReadingFailed
 from fontanel.core.text.language import detect_language
 
 Progress = Callable[[int, int], None]
@@ -16,31 +16,31 @@ Progress = Callable[[int, int], None]
 #: Media type -> module and function that read it. They are loaded when first needed: a service that only hands files on to
 #: its workers needs none of the parsers.
 _PAGED = {
-    detect.PDF: "pdf.read_pdf",
-    detect.EPUB: "epub.read_epub",
-    **dict.fromkeys((detect.PNG, detect.JPEG, detect.TIFF, detect.WEBP), "picture.read_picture"),
+    detect.PDF: "paged.pdf.read_pdf",
+    detect.EPUB: "markup.epub.read_epub",
+    **dict.fromkeys((detect.PNG, detect.JPEG, detect.TIFF, detect.WEBP), "paged.picture.read_picture"),
 }
 _WHOLE = {
-    detect.DOCX: "docx.read_docx",
-    detect.PPTX: "pptx.read_pptx",
-    **dict.fromkeys((detect.XLSX, detect.XLS, detect.ODS), "sheets.read_workbook"),
-    detect.ODT: "odt.read_odt",
-    detect.RTF: "rtf.read_rtf",
-    detect.EML: "mail.read_mail",
-    detect.ZIP: "archive.read_archive",
-    detect.HTML: "html.read_html",
-    detect.MARKDOWN: "markdown.read_markdown",
-    detect.RST: "restructured.read_restructured",
-    detect.CSV: "delimited.read_delimited",
-    detect.JSON: "structured.read_json",
-    detect.VTT: "captions.read_captions",
-    detect.PLAIN: "plain.read_plain",
+    detect.DOCX: "word.docx.read_docx",
+    detect.PPTX: "other.pptx.read_pptx",
+    **dict.fromkeys((detect.XLSX, detect.XLS, detect.ODS), "data.sheets.read_workbook"),
+    detect.ODT: "word.odt.read_odt",
+    detect.RTF: "word.rtf.read_rtf",
+    detect.EML: "other.mail.read_mail",
+    detect.ZIP: "other.archive.read_archive",
+    detect.HTML: "markup.html.read_html",
+    detect.MARKDOWN: "markup.markdown.read_markdown",
+    detect.RST: "markup.restructured.read_restructured",
+    detect.CSV: "data.delimited.read_delimited",
+    detect.JSON: "data.json_data.read_json",
+    detect.VTT: "other.captions.read_captions",
+    detect.PLAIN: "other.plain.read_plain",
 }
-_MEMBERS = {detect.ZIP: "archive.archive_members", detect.EML: "mail.mail_members"}
+_MEMBERS = {detect.ZIP: "other.archive.archive_files", detect.EML: "other.mail.mail_attachments"}
 
 
 def _reader(named: str) -> Callable[..., Any]:
-    module, function = named.split(".")
+    module, _, function = named.rpartition(".")
     found: Callable[..., Any] = getattr(import_module(f"fontanel.core.reading.{module}"), function)
     return found
 
@@ -73,9 +73,9 @@ def read(
     return builder.build(detect_language(builder.text))
 
 
-def members(data: bytes, media_type: str) -> list[Member]:
+def contained_files(data: bytes, media_type: str) -> list[ContainedFile]:
     """The files inside a file: entries of an archive, attachments of a message. Raises ReadingFailed."""
-    found: list[Member] = _reader(_MEMBERS[media_type])(data) if media_type in _MEMBERS else []
+    found: list[ContainedFile] = _reader(_MEMBERS[media_type])(data) if media_type in _MEMBERS else []
     return found
 
 

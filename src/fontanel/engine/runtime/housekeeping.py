@@ -1,0 +1,122 @@
+"""Housekeeping: removing what has expired, and checks that are made now and then."""
+
+from __future__ import annotations
+
+import time
+from datetime import timedelta
+
+import structlog
+from sqlalchemy import delete, func, select
+
+from fontanel.engine.answering.asking import Asking
+from fontanel.engine.answering.models import check_models
+from fontanel.engine.notices.deliveries import Deliveries
+from fontanel.engine.sync.freshness import watch_freshness
+from fontanel.llm import ModelClient
+from fontanel.records.blobs import BlobStore
+from fontanel.records.tables import (
+    Document,
+    DocumentState,
+    IdempotentReply,
+    Kb,
+    Revision,
+    SignIn,
+    now,
+)
+from fontanel.records.unit_of_work import Records
+from fontanel.records.vault import Vault
+
+log = structlog.get_logger()
+
+#: Seconds that a blob is left alone, since the record that names it may be about to be written.
+_BLOB_GRACE = 3600.0
+#: Seconds between two checks of whether models can be reached.
+_CHECK_MODELS = 60.0
+#: Idempotent replies are kept for this long.
+_REPLIES_KEPT = timedelta(days=1)
+#: Documents that are deleted in one unit of work.
+_BATCH = 500
+
+
+class Housekeeping:
+    """Removes what has expired. `run` is called every few seconds."""
+
+    def __init__(
+        self,
+        *,
+        records: Records,
+        blobs: BlobStore,
+        vault: Vault,
+        models: ModelClient,
+        asking: Asking,
+        deliveries: Deliveries,
+        removed_days: int,
+    ) -> None:
+        self._records = records
+        self._blobs = blobs
+        self._vault = vault
+        self._models = models
+        self._asking = asking
+        self._deliveries = deliveries
+        self._removed_days = removed_days
+        self._models_checked: float | None = None
+        self._swept: float | None = None
+
+    def run(self) -> None:
+        """Do everything that is due."""
+        self.delete_expired_kbs()
+        self.delete_removed_documents()
+        watch_freshness(self._records)
+        moment = time.monotonic()
+        if self._models_checked is None or moment - self._models_checked > _CHECK_MODELS:
+            self._models_checked = moment
+            check_models(self._records, self._models, self._vault)
+        if self._swept is None or moment - self._swept > _BLOB_GRACE:
+            self._swept = moment
+            self.delete_unused_blobs()
+            self.delete_expired_sign_ins()
+            self._deliveries.delete_old()
+            self._asking.delete_old()
+
+    def delete_expired_kbs(self) -> None:
+        """Delete temporary knowledge bases that have expired."""
+        expired = select(Kb).where(Kb.expires_at <= now())
+        with self._records.reading() as session:
+            if session.scalar(expired.limit(1)) is None:
+                return
+        with self._records.writing() as session:
+            for kb in session.scalars(expired).all():
+                session.delete(kb)
+                log.info("temporary knowledge base deleted", kb=kb.id)
+
+    def delete_expired_sign_ins(self) -> None:
+        """Delete sign-ins and stored replies that have expired."""
+        with self._records.writing() as session:
+            session.execute(delete(SignIn).where(SignIn.expires_at <= now()))
+            session.execute(
+                delete(IdempotentReply).where(IdempotentReply.created_at <= now() - _REPLIES_KEPT)
+            )
+
+    def delete_removed_documents(self) -> None:
+        """Delete documents that left their source long ago."""
+        long_ago = now() - timedelta(days=self._removed_days)
+        # Few documents are removed: naming all knowledge bases lets the index of states find them.
+        removed = func.unlikely(Document.state == DocumentState.REMOVED)
+        due = select(Document).where(
+            Document.kb_id.in_(select(Kb.id)), removed, Document.changed_at <= long_ago
+        )
+        with self._records.reading() as session:
+            if session.scalar(due.limit(1)) is None:
+                return
+        with self._records.writing() as session:
+            for document in session.scalars(due.limit(_BATCH)).all():
+                session.delete(document)
+
+    def delete_unused_blobs(self) -> None:
+        """Delete blobs that no revision refers to."""
+        with self._records.reading() as session:
+            used = {*session.scalars(select(Revision.sha256))}
+            used |= {sha for sha in session.scalars(select(Revision.reading)) if sha}
+        deleted = self._blobs.sweep(used, older_than=_BLOB_GRACE)
+        if deleted:
+            log.info("blobs deleted", blobs=deleted)

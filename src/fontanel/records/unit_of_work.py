@@ -1,0 +1,191 @@
+"""Reading and changing the records: sessions to read with, and units of work to change with.
+
+A unit of work is one write transaction. It takes the write lock in the thread that does the work,
+commits once when its block ends, and then publishes what was changed to the subscribers, who wake
+workers, notify watchers and refresh snapshots. Nobody does those by hand.
+"""
+
+from __future__ import annotations
+
+import threading
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager
+from dataclasses import dataclass, field
+from pathlib import Path
+from typing import Any
+
+from sqlalchemy import event, select
+from sqlalchemy.exc import OperationalError
+from sqlalchemy.orm import ORMExecuteState, Session, UOWTransaction, sessionmaker
+
+from fontanel.errors import Busy
+from fontanel.records.database import open_engine
+from fontanel.records.tables import (
+    Base,
+    Delivery,
+    DeskLink,
+    Document,
+    Edition,
+    Job,
+    Kb,
+    Key,
+    Member,
+    Person,
+    Receiver,
+    Segment,
+    SignIn,
+    Source,
+    Sync,
+    Team,
+    TextModel,
+    Tombstone,
+)
+
+#: Seconds that a change waits for the changes before it.
+PATIENCE = 30.0
+_COMMITTED = "committed"
+#: A change of these may give somebody access, or take it away.
+_ACCESS = (DeskLink, Key, Member, Person, SignIn, Team)
+#: A change of these may be work for a background thread.
+_WORK = (Delivery, Edition, Job, Kb, Receiver, Source, Sync, TextModel)
+#: A change of these changes what a search of their edition sees.
+_INDEX = (Segment, Tombstone)
+
+
+@dataclass(slots=True)
+class Committed:
+    """What one unit of work changed."""
+
+    kbs: set[str] = field(default_factory=set)
+    """Knowledge bases in which something changed."""
+    editions: set[str] = field(default_factory=set)
+    """Editions whose passages or segments changed."""
+    deleted_documents: dict[str, list[str]] = field(default_factory=dict)
+    """Ids of deleted documents, by knowledge base."""
+    deleted_editions: set[str] = field(default_factory=set)
+    deleted_sources: set[str] = field(default_factory=set)
+    deleted_teams: set[str] = field(default_factory=set)
+    access: bool = False
+    """Whether somebody may have gained or lost access."""
+    work: bool = False
+    """Whether there may be something for a background thread to do."""
+
+
+Subscriber = Callable[[Committed], None]
+
+
+class Records:
+    """The database of one data directory.
+
+    Raises:
+        sqlalchemy.exc.DatabaseError: the file is not a database, or is damaged.
+    """
+
+    def __init__(self, path: Path) -> None:
+        self.engine = open_engine(path)
+        self.sessions: sessionmaker[Session] = sessionmaker(self.engine, expire_on_commit=False)
+        self._writer = threading.Lock()
+        self._subscribers: list[Subscriber] = []
+        event.listen(self.sessions, "before_flush", _collect)
+        event.listen(self.sessions, "do_orm_execute", _collect_statement)
+
+    def reading(self) -> Session:
+        """Return a session to read with; it is closed at the end of its `with` block."""
+        return self.sessions()
+
+    @contextmanager
+    def writing(self) -> Iterator[Session]:
+        """Do a unit of work: commit at the end of the block, then publish what changed.
+
+        An exception rolls everything back. Units of work must not be nested.
+
+        Raises:
+            Busy: the changes before this one took longer than `PATIENCE`.
+        """
+        if not self._writer.acquire(timeout=PATIENCE):
+            raise Busy("The service is busy with other changes. Try again in a moment.")
+        committed = Committed()
+        try:
+            with self.sessions() as session:
+                session.info[_COMMITTED] = committed
+                _take_write_lock(session)
+                yield session
+                session.commit()
+        finally:
+            self._writer.release()
+        for subscriber in self._subscribers:
+            subscriber(committed)
+
+    def subscribe(self, subscriber: Subscriber) -> None:
+        """Call `subscriber` after each unit of work, in the thread that did it."""
+        self._subscribers.append(subscriber)
+
+    def close(self) -> None:
+        """Close all connections."""
+        self.engine.dispose()
+
+
+def mark_edition_changed(session: Session, edition_id: str) -> None:
+    """Note that a statement changes what searches of an edition see."""
+    _committed(session).editions.add(edition_id)
+
+
+def _committed(session: Session) -> Committed:
+    committed = session.info.get(_COMMITTED)
+    if not isinstance(committed, Committed):
+        raise RuntimeError("The records are changed outside of a unit of work.")
+    return committed
+
+
+def _take_write_lock(session: Session) -> None:
+    try:
+        session.connection(execution_options={"writes": True})
+    except OperationalError as error:
+        if "locked" not in str(error.orig):
+            raise
+        raise Busy("Another process is changing the records. Try again in a moment.") from error
+
+
+def _collect(session: Session, context: UOWTransaction, instances: Any) -> None:
+    """Note the objects that a flush is about to write."""
+    committed = _committed(session)
+    changed = [item for item in session.dirty if session.is_modified(item)]
+    for item in (*session.new, *changed, *session.deleted):
+        committed.access = committed.access or isinstance(item, _ACCESS)
+        committed.work = committed.work or isinstance(item, _WORK)
+        if isinstance(item, Document | Edition | Job | Source | Sync):
+            committed.kbs.add(item.kb_id)
+        elif isinstance(item, Kb):
+            committed.kbs.add(item.id)
+            committed.editions.add(item.edition_id)
+        elif isinstance(item, _INDEX):
+            committed.editions.add(item.edition_id)
+    for item in session.deleted:
+        _collect_deleted(session, committed, item)
+
+
+def _collect_deleted(session: Session, committed: Committed, item: Base) -> None:
+    if isinstance(item, Document):
+        committed.deleted_documents.setdefault(item.kb_id, []).append(item.id)
+    elif isinstance(item, Source):
+        committed.deleted_sources.add(item.id)
+    elif isinstance(item, Edition):
+        committed.deleted_editions.add(item.id)
+    elif isinstance(item, Kb | Team):
+        # Their editions go by the foreign keys, without being loaded.
+        column = Edition.kb_id if isinstance(item, Kb) else Edition.team_id
+        committed.deleted_editions |= set(
+            session.scalars(select(Edition.id).where(column == item.id))
+        )
+        if isinstance(item, Team):
+            committed.deleted_teams.add(item.id)
+
+
+def _collect_statement(state: ORMExecuteState) -> None:
+    """Note what a statement changes that does not go through objects."""
+    mapper = state.bind_mapper
+    if mapper is None or not (state.is_insert or state.is_update or state.is_delete):
+        return
+    committed = _committed(state.session)
+    committed.access = committed.access or issubclass(mapper.class_, _ACCESS)
+    committed.work = committed.work or issubclass(mapper.class_, _WORK)

@@ -1,0 +1,191 @@
+"""Chat users of a desk: members, and guests who came by a link."""
+
+from __future__ import annotations
+
+import hashlib
+from collections.abc import Iterator
+from contextlib import contextmanager
+from dataclasses import dataclass, replace
+from typing import Annotated
+
+from fastapi import Depends, Request
+from fastapi.security import HTTPBearer
+from fastapi.security.http import HTTPAuthorizationCredentials
+from sqlalchemy import select
+from sqlalchemy.orm import Session
+
+from fontanel.engine.answering.targets import version_of
+from fontanel.engine.runtime.runtime import Runtime
+from fontanel.errors import NotFound
+from fontanel.records.ids import hash_secret
+from fontanel.records.tables import Conversation, Desk, DeskLink, Role, Team, Turn, now
+from fontanel.service.auth.access import Access, Caller, Require, RuntimeDep, credentials_of
+from fontanel.service.problems import ApiError
+from fontanel.service.streaming.renewal import Renewal
+from fontanel.service.threads import run_briefly
+
+#: A guest's own secret: whoever has it sees the guest's conversations.
+GUEST_HEADER = "X-Fontanel-Guest"
+#: The prefix of a link's secret.
+_LINK = "dl_"
+_MIN_SECRET, _MAX_SECRET = 16, 200
+
+_bearer = HTTPBearer(
+    auto_error=False, description="A key, or a desk's link: `Authorization: Bearer dl_...`"
+)
+Bearer = Annotated[HTTPAuthorizationCredentials | None, Depends(_bearer)]
+
+
+@dataclass(frozen=True, slots=True)
+class DeskUser:
+    """A chat user at a desk: a member with their role, or a guest with a reader's rights."""
+
+    access: Access
+    desk: Desk
+    link: DeskLink | None = None
+    """The link that a guest came by."""
+
+    @property
+    def asker(self) -> str:
+        """Who asks, as turns record it."""
+        return self.access.caller.id
+
+    @contextmanager
+    def open(self) -> Iterator[DeskUser]:
+        """Open the session that the route needs; a change is committed at the end."""
+        with self.access.open() as access:
+            desk = access.session.get(Desk, self.desk.id)
+            if desk is None:
+                raise NotFound("desk", self.desk.id)
+            yield replace(self, access=access, desk=desk)
+
+    @contextmanager
+    def reading(self) -> Iterator[DeskUser]:
+        """Open a session to read with."""
+        with self.access.reading() as access:
+            yield replace(self, access=access)
+
+    def conversation(self, ref: str) -> Conversation:
+        """Return a conversation of the user's own.
+
+        Raises:
+            NotFound: the user has no such conversation at this desk.
+        """
+        conversation = self.access.session.get(Conversation, ref)
+        if (
+            conversation is None
+            or conversation.desk_id != self.desk.id
+            or conversation.asker != self.asker
+        ):
+            raise NotFound("conversation", ref)
+        return conversation
+
+    def turn(self, ref: str) -> Turn:
+        """Return a turn of the user's own conversations.
+
+        Raises:
+            NotFound: the user has no such turn at this desk.
+        """
+        turn = self.access.session.get(Turn, ref)
+        if turn is None or turn.desk_id != self.desk.id or turn.asker != self.asker:
+            raise NotFound("answer", ref)
+        return turn
+
+
+def link_secret(request: Request) -> str | None:
+    """Return the secret of the link that a request comes with, if it comes with one."""
+    secret = credentials_of(request).bearer
+    return secret if secret is not None and secret.startswith(_LINK) else None
+
+
+def find_guest(
+    session: Session, request: Request, secret: str, desk: str, team: str | None = None
+) -> tuple[DeskLink, Desk, Caller]:
+    """Return the link, the desk that it opens, and the guest.
+
+    Raises:
+        ApiError: not-signed-in when the link does not open the desk, invalid without a guest's
+            own secret.
+    """
+    link, record = _open_link(session, secret)
+    matches = record is not None and desk in (record.id, record.slug)
+    if matches and record is not None and team is not None:
+        named = session.scalar(select(Team.id).where((Team.id == team) | (Team.slug == team)))
+        matches = named == record.team_id
+    if link is None or record is None or not matches:
+        raise ApiError(
+            "not-signed-in",
+            "The link is not valid, or no longer valid.",
+            advice="Ask whoever gave it to you for a new one.",
+        )
+    guest = request.headers.get(GUEST_HEADER, "")
+    if not _MIN_SECRET <= len(guest) <= _MAX_SECRET:
+        raise ApiError(
+            "invalid",
+            "A guest needs a secret of their own.",
+            field=GUEST_HEADER,
+            advice=f"Send {_MIN_SECRET} random characters or more as {GUEST_HEADER}, "
+            "the same with each request.",
+        )
+    name = hashlib.sha256(f"{link.id}:{guest}".encode()).hexdigest()[:24]
+    return link, record, Caller(f"guest:{name}")
+
+
+def _open_link(session: Session, secret: str) -> tuple[DeskLink | None, Desk | None]:
+    """Return a valid link with its desk, where that is published for guests."""
+    link = session.scalar(select(DeskLink).where(DeskLink.secret_hash == hash_secret(secret)))
+    expired = link is not None and link.expires_at is not None and link.expires_at <= now()
+    if link is None or link.revoked_at is not None or expired:
+        return None, None
+    desk = session.get_one(Desk, link.desk_id)
+    version = None if desk.published is None else version_of(session, desk, desk.published)
+    if version is None or version.settings.get("audience") != "link":
+        return None, None
+    return link, desk
+
+
+class _DeskAccess:
+    """A route's dependency: a chat user of the desk in the path."""
+
+    def __init__(self, *, write: bool) -> None:
+        self._write = write
+
+    async def __call__(
+        self, request: Request, team: str, desk: str, runtime: RuntimeDep, bearer: Bearer
+    ) -> DeskUser:
+        return await run_briefly(self._look_up, request, team, desk, runtime)
+
+    def _look_up(self, request: Request, team: str, desk: str, runtime: Runtime) -> DeskUser:
+        secret = link_secret(request)
+        if secret is None:
+            access = Require(Role.READER, write=self._write).look_up(request, team, runtime)
+            with access.reading() as reading:
+                return DeskUser(access, reading.scope.desk(desk))
+        with runtime.records.reading() as session:
+            link, record, guest = find_guest(session, request, secret, desk, team)
+            access = Access(
+                guest,
+                session.get_one(Team, record.team_id),
+                Role.READER,
+                runtime,
+                request.state.request_id,
+                writes=self._write,
+            )
+            return DeskUser(access, record, link)
+
+
+User = Annotated[DeskUser, Depends(_DeskAccess(write=False))]
+UserWrite = Annotated[DeskUser, Depends(_DeskAccess(write=True))]
+
+
+def still_allowed(request: Request, user: DeskUser) -> bool:
+    """Return whether a chat user's link, key or sign-in still opens the desk."""
+    if user.link is None:
+        return Renewal(request, user.access).still_allowed()
+    secret = link_secret(request) or ""
+    with user.access.runtime.records.reading() as session:
+        try:
+            find_guest(session, request, secret, user.desk.id, user.access.team.id)
+        except ApiError:
+            return False
+        return True
