@@ -80,8 +80,7 @@ api: .venv/ready
 	cd console && npm run --silent types
 
 client: .venv/dev
-	$(PY) tools/make_async_client.py
-	.venv/bin/ruff format --quiet src/fontanel/client
+	$(PY) tools/make_sync_client.py
 
 reference: .venv/ready
 	$(PY) tools/write_reference.py

@@ -57,7 +57,7 @@ def stream(client: Client, desk: str, question: str) -> tuple[float, float, floa
     started = time.monotonic()
     first = word = 0.0
     composer = "broken off"
-    for event in client.ask_desk(desk, question, stream=True):
+    for event in client.stream_desk_answer(desk, question):
         first = first or time.monotonic() - started
         if isinstance(event, PieceEvent) and not word:
             word = time.monotonic() - started
@@ -203,7 +203,7 @@ def leaving(client: Client, desk: str, questions: list[str]) -> None:
     """Askers who leave while a model writes: how long until its call has been cancelled and the turn kept as stopped."""
     took = []
     for question in questions:
-        events = client.ask_desk(desk, question, stream=True)
+        events = client.stream_desk_answer(desk, question)
         start = next(events)
         assert isinstance(start, StartEvent)
         if not any(isinstance(event, PieceEvent) for event in itertools.islice(events, 3)):

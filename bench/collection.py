@@ -27,9 +27,10 @@ from fontanel.core.describing.extractive import describe
 from fontanel.core.embedding.encoder import OnnxEmbedder, text_key
 from fontanel.core.index import Mode, Query, Snapshot, VectorSegment, WordsSegment
 from fontanel.core.passages.fields import embedded_text, window_texts, words_entry
-from fontanel.core.passages.splitting import Passage, SplitSettings, split
+from fontanel.core.passages.splitting import Passage, split
 from fontanel.core.reading import ReadingFailed, read
 from fontanel.core.text.analysis import Analyser
+from fontanel.facts import SplitSettings
 
 ROOT = Path(__file__).parent.parent
 CACHE = ROOT / "var" / "bench"

@@ -84,7 +84,7 @@ class Round:
             size = self._rng.choice((50, 80, 120))
             self._client.build_edition(self._kb, Splitting(target_tokens=size, min_tokens=20))
             return
-        beside = next(edition for edition in editions if not edition.serving)
+        beside = next(edition for edition in editions if not edition.active)
         if beside.state == "ready":
             self._client.activate_edition(self._kb, beside.number)
         elif self._rng.random() < 0.3:

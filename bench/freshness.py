@@ -172,9 +172,7 @@ def main() -> None:
     print(f"machine: {platform.machine()}, {os.cpu_count()} cores; {arguments.passages:,} passages")
     with tempfile.TemporaryDirectory() as scratch:
         data = Path(scratch) / "data"
-        runtime = Runtime(
-            Settings(data=data, embedder=EMBEDDER, embed_threads=1, idle_seconds=600)
-        )
+        runtime = Runtime(Settings(data=data, embedder=EMBEDDER, embed_threads=1, idle_seconds=600))
         kb_id, edition, questions, vectors = fill(runtime, arguments.passages)
         runtime.start()
         for number in range(5):

@@ -28,7 +28,7 @@ from collection import ROOT
 sys.path.insert(0, str(ROOT))
 
 from fontanel.core.embedding.encoder import estimate_tokens
-from fontanel.core.passages.splitting import SplitSettings, split
+from fontanel.core.passages.splitting import split
 from fontanel.core.reading import (
     ReadingFailed,
     contained_files,
@@ -36,6 +36,7 @@ from fontanel.core.reading import (
     read,
 )
 from fontanel.core.reading.paged import pdf, picture
+from fontanel.facts import SplitSettings
 
 KEPT = ROOT / "var" / "bench" / "fuzz"
 

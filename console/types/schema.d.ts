@@ -277,8 +277,10 @@ export interface paths {
         put?: never;
         /**
          * Invite somebody to a team
-         * @description Returns a link that works once, for so many days, and is shown this once; where the operator has set a mail server it is sent
-         *     to the address instead. An open invitation of the same address is replaced.
+         * @description Return a link that works once, for some days, and is shown this once.
+         *
+         *     Where the operator has set a mail server, the link is sent to the address instead. An open
+         *     invitation of the same address is replaced.
          */
         post: operations["invite_api_v1_teams__team__invitations_post"];
         delete?: never;
@@ -319,7 +321,7 @@ export interface paths {
         put?: never;
         /**
          * Create a knowledge base
-         * @description A throw-away knowledge base vanishes by itself; its name need not be free.
+         * @description A temporary knowledge base vanishes by itself; its name need not be free.
          */
         post: operations["create_api_v1_teams__team__kbs_post"];
         delete?: never;
@@ -361,10 +363,12 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * Watch documents move
-         * @description Server-Sent Events: `document` with a document that moved, `removed` with the id of one that is gone, `kb` with the
-         *     whole. The stream begins with documents that are on their way, at most 200. It ends when the caller's access does. A caller can
-         *     have 20 streams open, a team 200.
+         * Watch documents change
+         * @description Server-Sent Events: `document` with a changed document, `removed` with a deleted one's id,
+         *     `kb` with the knowledge base.
+         *
+         *     The stream begins with documents that are not finished, at most 200. It ends when the caller's
+         *     access does. A caller can have 20 streams open, a team 200.
          */
         get: operations["watch_api_v1_teams__team__kbs__kb__events_get"];
         put?: never;
@@ -397,7 +401,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/v1/teams/{team}/kbs/{kb}/editions/{number}/serve": {
+    "/api/v1/teams/{team}/kbs/{kb}/editions/{number}/activate": {
         parameters: {
             query?: never;
             header?: never;
@@ -408,9 +412,11 @@ export interface paths {
         put?: never;
         /**
          * Switch to an edition
-         * @description Searches and answers use it from now on. The one before stays, up to date, so that you can switch back.
+         * @description Searches and answers use it from now on.
+         *
+         *     The edition before stays on standby and up to date, so that you can switch back.
          */
-        post: operations["serve_api_v1_teams__team__kbs__kb__editions__number__serve_post"];
+        post: operations["activate_api_v1_teams__team__kbs__kb__editions__number__activate_post"];
         delete?: never;
         options?: never;
         head?: never;
@@ -429,7 +435,7 @@ export interface paths {
         post?: never;
         /**
          * Drop an edition
-         * @description Not the one that serves.
+         * @description The active edition cannot be deleted.
          */
         delete: operations["drop_api_v1_teams__team__kbs__kb__editions__number__delete"];
         options?: never;
@@ -1158,7 +1164,7 @@ export interface paths {
         put?: never;
         /**
          * Ask a knowledge base
-         * @description Answers with numbered citations, or says that the documents do not answer and gives the nearest passages.
+         * @description Answer with numbered citations, or decline and return the nearest passages.
          */
         post: operations["ask_kb_api_v1_teams__team__kbs__kb__ask_post"];
         delete?: never;
@@ -1315,7 +1321,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/v1/teams/{team}/desks/{desk}/versions/{number}/serve": {
+    "/api/v1/teams/{team}/desks/{desk}/versions/{number}/activate": {
         parameters: {
             query?: never;
             header?: never;
@@ -1328,7 +1334,7 @@ export interface paths {
          * Serve a published version again
          * @description Rolls back, or forward. The draft stays as it is.
          */
-        post: operations["serve_version_api_v1_teams__team__desks__desk__versions__number__serve_post"];
+        post: operations["activate_version_api_v1_teams__team__desks__desk__versions__number__activate_post"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1427,7 +1433,7 @@ export interface paths {
          * Show a desk to a chat user
          * @description By its id. For guests with a link, and for members of its team.
          */
-        get: operations["show_face_api_v1_chat__desk__get"];
+        get: operations["show_public_desk_api_v1_chat__desk__get"];
         put?: never;
         post?: never;
         delete?: never;
@@ -1447,7 +1453,7 @@ export interface paths {
          * List the desks you can ask
          * @description The published ones, for members.
          */
-        get: operations["list_faces_api_v1_teams__team__chat_desks_get"];
+        get: operations["list_public_desks_api_v1_teams__team__chat_desks_get"];
         put?: never;
         post?: never;
         delete?: never;
@@ -1467,7 +1473,9 @@ export interface paths {
         put?: never;
         /**
          * Ask a desk
-         * @description By its published version. Editors may ask the draft, an earlier version, or with other settings for one question.
+         * @description Ask its published version.
+         *
+         *     Editors may ask the draft, an earlier version, or with other settings for one question.
          */
         post: operations["ask_desk_api_v1_teams__team__desks__desk__ask_post"];
         delete?: never;
@@ -1757,7 +1765,7 @@ export interface paths {
          * Import an edition as a knowledge base
          * @description Refused when it is damaged, of another version, or when its vectors are by another embedder than this service's.
          */
-        post: operations["take_in_api_v1_teams__team__packs_post"];
+        post: operations["import_edition_api_v1_teams__team__packs_post"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1834,9 +1842,11 @@ export interface paths {
         get?: never;
         put?: never;
         /**
-         * Tell that something changed at a source
-         * @description Signed with the source's secret in the headers `webhook-id`, `webhook-timestamp` and `webhook-signature`. Starts a run; a
-         *     signal sent twice does no harm. What the body says does not matter.
+         * Report that something changed at a source
+         * @description Start a run. Sending a signal twice does no harm; the body's content is ignored.
+         *
+         *     Signed with the source's secret as the Standard Webhooks specification defines, in the headers
+         *     `webhook-id`, `webhook-timestamp` and `webhook-signature`.
          */
         post: operations["signal_api_v1_signals__source__post"];
         delete?: never;
@@ -1914,6 +1924,26 @@ export interface paths {
          * @description The same figures as CSV.
          */
         get: operations["all_usage_csv_api_v1_usage_csv_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/facts": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Show defaults and limits of the service
+         * @description For anybody who is signed in.
+         */
+        get: operations["show_facts_api_v1_facts_get"];
         put?: never;
         post?: never;
         delete?: never;
@@ -2128,7 +2158,7 @@ export interface components {
              * State
              * @enum {string}
              */
-            state: "answering" | "done" | "stopped" | "broken_off" | "failed";
+            state: "answering" | "done" | "stopped" | "interrupted" | "failed";
             /**
              * Outcome
              * @enum {string}
@@ -2230,6 +2260,19 @@ export interface components {
              */
             columns?: string | null;
         };
+        /** Body_import_edition_api_v1_teams__team__packs_post */
+        Body_import_edition_api_v1_teams__team__packs_post: {
+            /**
+             * File
+             * @description A pack.
+             */
+            file: string;
+            /**
+             * Name
+             * @description The new knowledge base's name; default: the pack's.
+             */
+            name?: string | null;
+        };
         /** Body_preview_api_v1_teams__team__kbs__kb__preview_post */
         Body_preview_api_v1_teams__team__kbs__kb__preview_post: {
             /**
@@ -2253,19 +2296,6 @@ export interface components {
              * @description What a table's columns mean, as a JSON object.
              */
             columns?: string | null;
-        };
-        /** Body_take_in_api_v1_teams__team__packs_post */
-        Body_take_in_api_v1_teams__team__packs_post: {
-            /**
-             * File
-             * @description A pack.
-             */
-            file: string;
-            /**
-             * Name
-             * @description The new knowledge base's name; default: the pack's.
-             */
-            name?: string | null;
         };
         /**
          * BudgetOut
@@ -2299,7 +2329,7 @@ export interface components {
              * @enum {string}
              */
             action: "retry" | "reread" | "delete" | "tag";
-            chosen: components["schemas"]["Chosen"];
+            chosen: components["schemas"]["DocumentSelection"];
             /**
              * Set Tags
              * @default {}
@@ -2352,6 +2382,23 @@ export interface components {
              */
             hidden: number;
         };
+        /**
+         * ChangedCitation
+         * @description A citation whose document has changed since: `state` is `changed` or `gone`.
+         */
+        ChangedCitation: {
+            /** Citation */
+            citation: number;
+            /** Document Id */
+            document_id: string;
+            /** Title */
+            title: string;
+            /**
+             * State
+             * @enum {string}
+             */
+            state: "changed" | "gone";
+        };
         /** CheckIn */
         CheckIn: {
             /** Kind */
@@ -2364,43 +2411,6 @@ export interface components {
             credentials?: {
                 [key: string]: string;
             } | null;
-        };
-        /**
-         * Chosen
-         * @description Documents by id or name, or all that fit a filter.
-         */
-        Chosen: {
-            /**
-             * Documents
-             * @default []
-             */
-            documents: string[];
-            /** State */
-            state?: ("waiting" | "reading" | "splitting" | "indexed_by_words" | "indexed" | "failed" | "removed") | null;
-            /** Source */
-            source?: string | null;
-            /** Folder */
-            folder?: string | null;
-            /** Name */
-            name?: string | null;
-            /**
-             * Warnings
-             * @default false
-             */
-            warnings: boolean;
-            /**
-             * Tags
-             * @default {}
-             */
-            tags: {
-                [key: string]: string;
-            };
-            /**
-             * All
-             * @description Needed to mean every document when nothing narrows the choice.
-             * @default false
-             */
-            all: boolean;
         };
         /**
          * CitationOut
@@ -2666,35 +2676,6 @@ export interface components {
             /** Differences */
             differences: components["schemas"]["SettingDifference"][];
         };
-        /**
-         * DeskFace
-         * @description A desk as chat users see it.
-         */
-        DeskFace: {
-            /** Id */
-            id: string;
-            /** Slug */
-            slug: string;
-            /** Team */
-            team: string;
-            /** Name */
-            name: string;
-            /** Purpose */
-            purpose: string;
-            /** Greeting */
-            greeting: string;
-            /** First Questions */
-            first_questions: string[];
-            /** Symbol */
-            symbol: string;
-            /**
-             * Colour
-             * @enum {string}
-             */
-            colour: "harbour" | "moss" | "rust" | "sand" | "slate" | "ink";
-            /** Frame Origins */
-            frame_origins: string[];
-        };
         /** DeskIn */
         DeskIn: {
             /** Name */
@@ -2719,24 +2700,11 @@ export interface components {
                 [key: string]: string;
             };
         };
-        /** DeskLinkIn */
-        DeskLinkIn: {
-            /** Name */
-            name: string;
-            /**
-             * Per Minute
-             * @description Questions a minute that one guest may ask.
-             * @default 10
-             */
-            per_minute: number;
-            /** Expires In Days */
-            expires_in_days?: number | null;
-        };
         /**
-         * DeskLinkMade
+         * DeskLinkCreated
          * @description The address holds the link's secret, and is given this once.
          */
-        DeskLinkMade: {
+        DeskLinkCreated: {
             /** Id */
             id: string;
             /** Name */
@@ -2760,6 +2728,19 @@ export interface components {
             url: string;
             /** Secret */
             secret: string;
+        };
+        /** DeskLinkIn */
+        DeskLinkIn: {
+            /** Name */
+            name: string;
+            /**
+             * Per Minute
+             * @description Questions a minute that one guest may ask.
+             * @default 10
+             */
+            per_minute: number;
+            /** Expires In Days */
+            expires_in_days?: number | null;
         };
         /** DeskLinkOut */
         DeskLinkOut: {
@@ -2852,18 +2833,18 @@ export interface components {
             /** Kbs */
             kbs?: components["schemas"]["DeskKb"][];
             /**
-             * Ground
+             * Grounding
              * @description `sources_first` lets a model answer from what it knows, saying so.
              * @default only_sources
              * @enum {string}
              */
-            ground: "only_sources" | "sources_first";
+            grounding: "only_sources" | "sources_first";
             /**
-             * Evidence Floor
+             * Evidence Needed
              * @description Below this likelihood a question is declined.
              * @default 0.4
              */
-            evidence_floor: number;
+            evidence_needed: number;
             /**
              * Passages
              * @default 16
@@ -2892,12 +2873,12 @@ export interface components {
              */
             language?: string | null;
             /**
-             * Weak
+             * Unsupported
              * @description What becomes of statements that their sources do not carry.
              * @default mark
              * @enum {string}
              */
-            weak: "mark" | "remove";
+            unsupported: "mark" | "remove";
             /**
              * Link Tags
              * @description Tags of documents that hold links to offer.
@@ -2967,7 +2948,7 @@ export interface components {
         };
         /**
          * DocumentOut
-         * @description A document with its newest revision; `serving_revision` is the one that searches and answers use.
+         * @description A document with its newest revision; `active_revision` is the one that searches and answers use.
          */
         DocumentOut: {
             /** Id */
@@ -3003,11 +2984,7 @@ export interface components {
              * @description Where people open the original at its source; may be empty.
              */
             link: string;
-            /**
-             * State
-             * @enum {string}
-             */
-            state: "waiting" | "reading" | "splitting" | "indexed_by_words" | "indexed" | "failed" | "removed";
+            state: components["schemas"]["DocumentState"];
             /**
              * Progress
              * @description Share of the present stage that is done, 0-1.
@@ -3025,8 +3002,8 @@ export interface components {
                 [key: string]: string;
             };
             revision: components["schemas"]["RevisionOut"];
-            /** Serving Revision */
-            serving_revision: string | null;
+            /** Active Revision */
+            active_revision: string | null;
             /**
              * Created At
              * Format: date-time
@@ -3040,6 +3017,48 @@ export interface components {
             /** Version */
             version: number;
         };
+        /**
+         * DocumentSelection
+         * @description Documents by id or name, or all that fit a filter.
+         */
+        DocumentSelection: {
+            /**
+             * Documents
+             * @default []
+             */
+            documents: string[];
+            state?: components["schemas"]["DocumentState"] | null;
+            /** Source */
+            source?: string | null;
+            /** Folder */
+            folder?: string | null;
+            /** Name */
+            name?: string | null;
+            /**
+             * Warnings
+             * @default false
+             */
+            warnings: boolean;
+            /**
+             * Tags
+             * @default {}
+             */
+            tags: {
+                [key: string]: string;
+            };
+            /**
+             * All
+             * @description Needed to mean every document when nothing narrows the choice.
+             * @default false
+             */
+            all: boolean;
+        };
+        /**
+         * DocumentState
+         * @description How far a document is.
+         * @enum {string}
+         */
+        DocumentState: "waiting" | "reading" | "splitting" | "keyword_ready" | "indexed" | "failed" | "removed";
         /**
          * DocumentTextOut
          * @description The text of a revision and the blocks it is made of.
@@ -3080,8 +3099,8 @@ export interface components {
             id: string;
             /** Number */
             number: number;
-            /** Serving */
-            serving: boolean;
+            /** Active */
+            active: boolean;
             /**
              * State
              * @enum {string}
@@ -3097,11 +3116,11 @@ export interface components {
              */
             outdated: boolean;
             /**
-             * Takes Over
+             * Replaces Active
              * @description Serves as soon as it is built, in the place of one that is outdated.
              * @default false
              */
-            takes_over: boolean;
+            replaces_active: boolean;
             /** Passages */
             passages: number;
             /**
@@ -3158,14 +3177,14 @@ export interface components {
         };
         /**
          * ExplanationOut
-         * @description How a score came about: (`words_part` + `meaning_part` + `document_part`) x `boost`. The parts are shares of the best of the search;
+         * @description How a score came about: (`keyword_part` + `semantic_part` + `document_part`) x `boost`. The parts are shares of the best of the search;
          *     `document_part` is what the best three passages of its document gave.
          */
         ExplanationOut: {
-            /** Words Part */
-            words_part: number;
-            /** Meaning Part */
-            meaning_part: number;
+            /** Keyword Part */
+            keyword_part: number;
+            /** Semantic Part */
+            semantic_part: number;
             /** Document Part */
             document_part: number;
             /** Boost */
@@ -3182,6 +3201,29 @@ export interface components {
             window: number | null;
             /** Terms */
             terms: components["schemas"]["TermOut"][];
+        };
+        /**
+         * FactsOut
+         * @description Defaults and limits of the service.
+         */
+        FactsOut: {
+            /** Version */
+            version: string;
+            splitting: components["schemas"]["Splitting"];
+            /** Settled States */
+            settled_states: components["schemas"]["DocumentState"][];
+            /** Keyword Weight */
+            keyword_weight: number;
+            /** Editable Endings */
+            editable_endings: string[];
+            /** Max Editable Bytes */
+            max_editable_bytes: number;
+            /** Max Upload Mb */
+            max_upload_mb: number;
+            /** Max Tags */
+            max_tags: number;
+            /** Max Editions */
+            max_editions: number;
         };
         /**
          * FeedbackIn
@@ -3258,14 +3300,14 @@ export interface components {
             target_minutes: number;
             /**
              * As Of
-             * @description Changes up to this moment have been seen.
+             * @description Watchers up to this moment have been seen.
              */
             as_of: string | null;
             /** Late Since */
             late_since: string | null;
             /**
              * Pending
-             * @description Changes that were seen and are not answerable yet.
+             * @description Watchers that were seen and are not answerable yet.
              */
             pending: number;
             /** Measured */
@@ -3378,10 +3420,43 @@ export interface components {
             password?: string | null;
         };
         /**
-         * InvitationFace
+         * InvitationCreated
+         * @description The link, shown this once; both are null when it was sent by e-mail.
+         */
+        InvitationCreated: {
+            /** Id */
+            id: string;
+            /** Email */
+            email: string;
+            /** Name */
+            name: string;
+            /**
+             * Role
+             * @enum {string}
+             */
+            role: "reader" | "editor" | "owner";
+            /** Invited By */
+            invited_by: string;
+            /**
+             * Created At
+             * Format: date-time
+             */
+            created_at: string;
+            /**
+             * Expires At
+             * Format: date-time
+             */
+            expires_at: string;
+            /** Url */
+            url?: string | null;
+            /** Secret */
+            secret?: string | null;
+        };
+        /**
+         * InvitationDetails
          * @description What somebody is invited to.
          */
-        InvitationFace: {
+        InvitationDetails: {
             /** Team */
             team: string;
             /**
@@ -3421,39 +3496,6 @@ export interface components {
              * @default 7
              */
             expires_in_days: number;
-        };
-        /**
-         * InvitationMade
-         * @description The link, shown this once; both are null when it was sent by e-mail.
-         */
-        InvitationMade: {
-            /** Id */
-            id: string;
-            /** Email */
-            email: string;
-            /** Name */
-            name: string;
-            /**
-             * Role
-             * @enum {string}
-             */
-            role: "reader" | "editor" | "owner";
-            /** Invited By */
-            invited_by: string;
-            /**
-             * Created At
-             * Format: date-time
-             */
-            created_at: string;
-            /**
-             * Expires At
-             * Format: date-time
-             */
-            expires_at: string;
-            /** Url */
-            url?: string | null;
-            /** Secret */
-            secret?: string | null;
         };
         /** InvitationOpen */
         InvitationOpen: {
@@ -3551,11 +3593,11 @@ export interface components {
             /** @description Default: passages of 300 tokens without overlap, with sentence windows. */
             splitting?: components["schemas"]["Splitting"] | null;
             /**
-             * Throwaway
+             * Temporary
              * @description Vanishes by itself after a day.
              * @default false
              */
-            throwaway: boolean;
+            temporary: boolean;
             /**
              * Describer
              * @description The model that describes its documents; default: their own words do.
@@ -3603,29 +3645,8 @@ export interface components {
             /** Version */
             version: number;
         };
-        /** KeyIn */
-        KeyIn: {
-            /**
-             * Name
-             * @example nightly upload
-             */
-            name: string;
-            /**
-             * Role
-             * @default reader
-             * @enum {string}
-             */
-            role: "reader" | "editor" | "owner";
-            /**
-             * Kbs
-             * @description Ids or short names of the only knowledge bases it may reach.
-             */
-            kbs?: string[] | null;
-            /** Expires In Days */
-            expires_in_days?: number | null;
-        };
-        /** KeyMade */
-        KeyMade: {
+        /** KeyCreated */
+        KeyCreated: {
             /** Id */
             id: string;
             /** Name */
@@ -3663,6 +3684,27 @@ export interface components {
              * @description The key itself; never shown again.
              */
             secret: string;
+        };
+        /** KeyIn */
+        KeyIn: {
+            /**
+             * Name
+             * @example nightly upload
+             */
+            name: string;
+            /**
+             * Role
+             * @default reader
+             * @enum {string}
+             */
+            role: "reader" | "editor" | "owner";
+            /**
+             * Kbs
+             * @description Ids or short names of the only knowledge bases it may reach.
+             */
+            kbs?: string[] | null;
+            /** Expires In Days */
+            expires_in_days?: number | null;
         };
         /** KeyOut */
         KeyOut: {
@@ -3725,7 +3767,7 @@ export interface components {
             pushed: boolean;
             /**
              * Watchable
-             * @description Changes can be taken up at once, by file events.
+             * @description Watchers can be taken up at once, by file events.
              */
             watchable: boolean;
         };
@@ -4079,13 +4121,6 @@ export interface components {
             /** Next */
             next?: string | null;
         };
-        /** Page[DeskFace] */
-        Page_DeskFace_: {
-            /** Items */
-            items: components["schemas"]["DeskFace"][];
-            /** Next */
-            next?: string | null;
-        };
         /** Page[DeskLinkOut] */
         Page_DeskLinkOut_: {
             /** Items */
@@ -4167,6 +4202,13 @@ export interface components {
         Page_PassageOut_: {
             /** Items */
             items: components["schemas"]["PassageOut"][];
+            /** Next */
+            next?: string | null;
+        };
+        /** Page[PublicDesk] */
+        Page_PublicDesk_: {
+            /** Items */
+            items: components["schemas"]["PublicDesk"][];
             /** Next */
             next?: string | null;
         };
@@ -4252,10 +4294,10 @@ export interface components {
             new: string;
         };
         /**
-         * PasswordLinkMade
+         * PasswordLinkCreated
          * @description A link that works once, shown this once.
          */
-        PasswordLinkMade: {
+        PasswordLinkCreated: {
             /** Email */
             email: string;
             /** Url */
@@ -4357,6 +4399,35 @@ export interface components {
             /** Content */
             content: string;
         };
+        /**
+         * PublicDesk
+         * @description A desk as chat users see it.
+         */
+        PublicDesk: {
+            /** Id */
+            id: string;
+            /** Slug */
+            slug: string;
+            /** Team */
+            team: string;
+            /** Name */
+            name: string;
+            /** Purpose */
+            purpose: string;
+            /** Greeting */
+            greeting: string;
+            /** First Questions */
+            first_questions: string[];
+            /** Symbol */
+            symbol: string;
+            /**
+             * Colour
+             * @enum {string}
+             */
+            colour: "harbour" | "moss" | "rust" | "sand" | "slate" | "ink";
+            /** Frame Origins */
+            frame_origins: string[];
+        };
         /** PublishIn */
         PublishIn: {
             /**
@@ -4443,25 +4514,11 @@ export interface components {
             /** Document Id */
             document_id?: string | null;
         };
-        /** ReceiverIn */
-        ReceiverIn: {
-            /**
-             * Url
-             * @example https://ops.skerrow.example/events
-             */
-            url: string;
-            /**
-             * Kinds
-             * @description Empty: all.
-             * @default []
-             */
-            kinds: ("sync.finished" | "sync.failed" | "sync.held" | "sync.recovered" | "freshness.missed" | "freshness.met" | "budget.low" | "member.joined" | "key.by_operator")[];
-        };
         /**
-         * ReceiverMade
+         * ReceiverCreated
          * @description The secret that events are signed with; only this answer holds it.
          */
-        ReceiverMade: {
+        ReceiverCreated: {
             /** Id */
             id: string;
             /** Url */
@@ -4483,6 +4540,20 @@ export interface components {
             created_at: string;
             /** Secret */
             secret: string;
+        };
+        /** ReceiverIn */
+        ReceiverIn: {
+            /**
+             * Url
+             * @example https://ops.skerrow.example/events
+             */
+            url: string;
+            /**
+             * Kinds
+             * @description Empty: all.
+             * @default []
+             */
+            kinds: ("sync.finished" | "sync.failed" | "sync.held" | "sync.recovered" | "freshness.missed" | "freshness.met" | "budget.low" | "member.joined" | "key.by_operator")[];
         };
         /**
          * ReceiverOut
@@ -4523,7 +4594,7 @@ export interface components {
              * @default done
              * @enum {string}
              */
-            state: "answering" | "done" | "stopped" | "broken_off" | "failed";
+            state: "answering" | "done" | "stopped" | "interrupted" | "failed";
             /** Question */
             question: string;
             /** Standalone */
@@ -4600,7 +4671,7 @@ export interface components {
             /** Cost */
             cost: number;
             /** Changed Since */
-            changed_since: components["schemas"]["RestingOut"][];
+            changed_since: components["schemas"]["ChangedCitation"][];
         };
         /**
          * ReportOut
@@ -4636,23 +4707,6 @@ export interface components {
             ][];
             /** Language */
             language: string;
-        };
-        /**
-         * RestingOut
-         * @description A citation whose document has changed since: `state` is `changed` or `gone`.
-         */
-        RestingOut: {
-            /** Citation */
-            citation: number;
-            /** Document Id */
-            document_id: string;
-            /** Title */
-            title: string;
-            /**
-             * State
-             * @enum {string}
-             */
-            state: "changed" | "gone";
         };
         /** RevisionOut */
         RevisionOut: {
@@ -4754,10 +4808,10 @@ export interface components {
              */
             operators: boolean;
             /**
-             * Words Weight
+             * Keyword Weight
              * @description The share of words in the blend with meaning; by default as calibrated.
              */
-            words_weight?: number | null;
+            keyword_weight?: number | null;
             /**
              * Prefer Newer
              * @description Raise documents that changed lately.
@@ -4802,10 +4856,10 @@ export interface components {
              */
             mode: "hybrid" | "lexical" | "vector";
             /**
-             * By Words
+             * Keyword Only
              * @description No embedder took part.
              */
-            by_words: boolean;
+            keyword_only: boolean;
             /** Hits */
             hits: components["schemas"]["HitOut"][];
             /**
@@ -4816,10 +4870,10 @@ export interface components {
                 [key: string]: string[];
             };
             /**
-             * Looked At
+             * Scored
              * @description Passages scored in full.
              */
-            looked_at: number;
+            scored: number;
             /** Seconds */
             seconds: number;
         };
@@ -4970,8 +5024,8 @@ export interface components {
             target_minutes?: number | null;
             /** Guard Share */
             guard_share?: number | null;
-            /** Guard Least */
-            guard_least?: number | null;
+            /** Guard Min */
+            guard_min?: number | null;
             /** Paused */
             paused?: boolean | null;
         };
@@ -5025,7 +5079,7 @@ export interface components {
             cron?: string | null;
             /**
              * Target Minutes
-             * @description Changes should be answerable within this time.
+             * @description Watchers should be answerable within this time.
              * @default 15
              */
             target_minutes: number;
@@ -5036,11 +5090,11 @@ export interface components {
              */
             guard_share: number;
             /**
-             * Guard Least
+             * Guard Min
              * @description Never hold a run over fewer items than this.
              * @default 10
              */
-            guard_least: number;
+            guard_min: number;
             /**
              * Name
              * @example Notices
@@ -5105,8 +5159,8 @@ export interface components {
             target_minutes: number;
             /** Guard Share */
             guard_share: number;
-            /** Guard Least */
-            guard_least: number;
+            /** Guard Min */
+            guard_min: number;
             /** Paused */
             paused: boolean;
             /** Next Run At */
@@ -5158,11 +5212,11 @@ export interface components {
              */
             target_tokens: number;
             /**
-             * Least Tokens
+             * Min Tokens
              * @description Below this a passage is joined with its neighbour.
              * @default 120
              */
-            least_tokens: number;
+            min_tokens: number;
             /**
              * Overlap Tokens
              * @description Whole sentences repeated from the passage before.
@@ -5230,8 +5284,8 @@ export interface components {
             began: number;
             /** Seconds */
             seconds: number;
-            /** Told */
-            told: {
+            /** Details */
+            details: {
                 [key: string]: unknown;
             };
         };
@@ -5289,8 +5343,8 @@ export interface components {
             state: "waiting" | "running" | "held" | "done" | "failed" | "ended";
             /** Stage */
             stage: string;
-            /** Held For */
-            held_for: string | null;
+            /** Held Reason */
+            held_reason: string | null;
             /** Error */
             error: string | null;
             /** Seen */
@@ -5426,7 +5480,7 @@ export interface components {
          * @description What a team used, for operators; the row's `key` is the team's slug.
          */
         TeamUsage: {
-            used: components["schemas"]["UseRow"];
+            used: components["schemas"]["UsageRow"];
             budget: components["schemas"]["BudgetOut"];
         };
         /**
@@ -5497,7 +5551,7 @@ export interface components {
              * @default done
              * @enum {string}
              */
-            state: "answering" | "done" | "stopped" | "broken_off" | "failed";
+            state: "answering" | "done" | "stopped" | "interrupted" | "failed";
             /** Question */
             question: string;
             /** Standalone */
@@ -5554,15 +5608,15 @@ export interface components {
              */
             by: "day" | "desk" | "kb" | "member" | "composer";
             /** Rows */
-            rows: components["schemas"]["UseRow"][];
-            total: components["schemas"]["UseRow"];
+            rows: components["schemas"]["UsageRow"][];
+            total: components["schemas"]["UsageRow"];
             budget: components["schemas"]["BudgetOut"];
         };
         /**
-         * UseRow
+         * UsageRow
          * @description What was used by one desk, kb, member or day, as `by` names it. `key` is its id, `name` what people call it.
          */
-        UseRow: {
+        UsageRow: {
             /** Key */
             key: string;
             /** Name */
@@ -5624,8 +5678,8 @@ export interface components {
             text: string;
             /** Editable */
             editable: boolean;
-            /** Why Not */
-            why_not?: string | null;
+            /** Reason */
+            reason?: string | null;
         };
         /**
          * CheckEvent
@@ -6116,7 +6170,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["PasswordLinkMade"];
+                    "application/json": components["schemas"]["PasswordLinkCreated"];
                 };
             };
             /** @description Not signed in */
@@ -6808,7 +6862,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["KeyMade"];
+                    "application/json": components["schemas"]["KeyCreated"];
                 };
             };
             /** @description Not signed in */
@@ -7063,7 +7117,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["InvitationMade"];
+                    "application/json": components["schemas"]["InvitationCreated"];
                 };
             };
             /** @description Not signed in */
@@ -7679,7 +7733,7 @@ export interface operations {
             };
         };
     };
-    serve_api_v1_teams__team__kbs__kb__editions__number__serve_post: {
+    activate_api_v1_teams__team__kbs__kb__editions__number__activate_post: {
         parameters: {
             query?: never;
             header?: never;
@@ -8405,7 +8459,7 @@ export interface operations {
         parameters: {
             query?: {
                 /** @description Without one, all but those removed at their source. */
-                state?: ("waiting" | "reading" | "splitting" | "indexed_by_words" | "indexed" | "failed" | "removed") | null;
+                state?: components["schemas"]["DocumentState"] | null;
                 /** @description Part of the name or the title. */
                 name?: string | null;
                 /** @description `key=value`; may be given more than once. */
@@ -10330,7 +10384,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ReceiverMade"];
+                    "application/json": components["schemas"]["ReceiverCreated"];
                 };
             };
             /** @description Not signed in */
@@ -10722,7 +10776,7 @@ export interface operations {
             };
         };
         responses: {
-            /** @description The answer; with `Accept: text/event-stream` the events start, evidence, piece, citation, check, restart and finish, or problem, each with its model as JSON. */
+            /** @description The answer. With `Accept: text/event-stream` the events start, evidence, piece, citation, check, restart and finish, or problem, each with its model as JSON. */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -11549,7 +11603,7 @@ export interface operations {
             };
         };
     };
-    serve_version_api_v1_teams__team__desks__desk__versions__number__serve_post: {
+    activate_version_api_v1_teams__team__desks__desk__versions__number__activate_post: {
         parameters: {
             query?: never;
             header?: never;
@@ -11764,7 +11818,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["DeskLinkMade"];
+                    "application/json": components["schemas"]["DeskLinkCreated"];
                 };
             };
             /** @description Not signed in */
@@ -11940,7 +11994,7 @@ export interface operations {
             };
         };
     };
-    show_face_api_v1_chat__desk__get: {
+    show_public_desk_api_v1_chat__desk__get: {
         parameters: {
             query?: never;
             header?: never;
@@ -11957,7 +12011,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["DeskFace"];
+                    "application/json": components["schemas"]["PublicDesk"];
                 };
             };
             /** @description Not signed in */
@@ -12002,7 +12056,7 @@ export interface operations {
             };
         };
     };
-    list_faces_api_v1_teams__team__chat_desks_get: {
+    list_public_desks_api_v1_teams__team__chat_desks_get: {
         parameters: {
             query?: never;
             header?: never;
@@ -12019,7 +12073,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Page_DeskFace_"];
+                    "application/json": components["schemas"]["Page_PublicDesk_"];
                 };
             };
             /** @description Not signed in */
@@ -12080,7 +12134,7 @@ export interface operations {
             };
         };
         responses: {
-            /** @description The answer; with `Accept: text/event-stream` the events start, evidence, piece, citation, check, restart and finish, or problem, each with its model as JSON. */
+            /** @description The answer. With `Accept: text/event-stream` the events start, evidence, piece, citation, check, restart and finish, or problem, each with its model as JSON. */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -13227,7 +13281,7 @@ export interface operations {
             };
         };
     };
-    take_in_api_v1_teams__team__packs_post: {
+    import_edition_api_v1_teams__team__packs_post: {
         parameters: {
             query?: never;
             header?: never;
@@ -13238,7 +13292,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "multipart/form-data": components["schemas"]["Body_take_in_api_v1_teams__team__packs_post"];
+                "multipart/form-data": components["schemas"]["Body_import_edition_api_v1_teams__team__packs_post"];
             };
         };
         responses: {
@@ -13312,7 +13366,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["InvitationFace"];
+                    "application/json": components["schemas"]["InvitationDetails"];
                 };
             };
             /** @description Not signed in */
@@ -13752,6 +13806,66 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not valid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    show_facts_api_v1_facts_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["FactsOut"];
+                };
             };
             /** @description Not signed in */
             401: {

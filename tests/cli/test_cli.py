@@ -294,7 +294,10 @@ def test_editions_are_built_compared_switched_and_taken_along(run: Run, tmp_path
     (tmp_path / "storm.md").write_bytes(STORM)
     run("document", "add", "storm.md")
     assert run("edition", "build").returncode == 2
-    assert "Edition 2 is ready" in run("edition", "build", "--target", "60", "--min-tokens", "20").stdout
+    assert (
+        "Edition 2 is ready"
+        in run("edition", "build", "--target", "60", "--min-tokens", "20").stdout
+    )
     listed = run("edition", "list").stdout
     assert "serves" in listed
     assert "60 tokens" in listed

@@ -20,7 +20,15 @@ HANDBOOK = DOCUMENTS / "marine-operations" / "pilotage-handbook.pdf"
 def test_a_preview_shows_what_reading_gives_and_keeps_nothing(run: Run) -> None:
     run("kb", "create", "Rules")
     shown = run(
-        "document", "preview", HANDBOOK, "--target", "100", "--min-tokens", "30", "--overlap-tokens", "20"
+        "document",
+        "preview",
+        HANDBOOK,
+        "--target",
+        "100",
+        "--min-tokens",
+        "30",
+        "--overlap-tokens",
+        "20",
     )
     assert shown.returncode == 0
     for part in ("Pilotage handbook", "31", "passages by tokens", "--cuts shows all", "table rows"):
@@ -54,7 +62,17 @@ def test_what_makes_no_sense_is_refused_before_anything_is_sent(
 
 
 def test_a_kb_keeps_its_splitting(run: Run) -> None:
-    run("kb", "create", "Prices", "--target", "120", "--overlap-tokens", "20", "--table-mode", "single")
+    run(
+        "kb",
+        "create",
+        "Prices",
+        "--target",
+        "120",
+        "--overlap-tokens",
+        "20",
+        "--table-mode",
+        "single",
+    )
     assert (
         "120 tokens a passage, 20 repeated, table rows single" in run("kb", "show", "prices").stdout
     )

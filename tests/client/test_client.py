@@ -36,26 +36,15 @@ def test_the_twins_have_the_same_methods_and_parameters() -> None:
     assert surface(Client) == surface(AsyncClient)
 
 
-@pytest.mark.parametrize(
-    ("plain", "awaited"),
-    [("_sync", "_async"), ("_base", "_async_base"), ("_desks", "_async_desks")],
-)
-def test_the_asynchronous_twins_are_made_from_the_others(
-    tmp_path: Path, plain: str, awaited: str
-) -> None:
-    code = f"import sys; sys.path.insert(0, 'tools'); import make_async_client as m; print(m.make((m.CLIENT / '{plain}.py').read_text()), end='')"
-    made = subprocess.run(
-        [sys.executable, "-c", code], capture_output=True, text=True, cwd=ROOT, check=True
-    ).stdout
-    path = tmp_path / f"{awaited}.py"
-    path.write_text(made)
-    ruff = [sys.executable, "-m", "ruff"]
+def test_the_synchronous_client_is_made_of_the_asynchronous_one(tmp_path: Path) -> None:
     subprocess.run(
-        [*ruff, "format", "--quiet", "--config", ROOT / "pyproject.toml", path], check=True
+        [sys.executable, ROOT / "tools" / "make_sync_client.py", tmp_path], check=True
     )
-    assert (
-        path.read_text() == (ROOT / "src" / "fontanel" / "client" / f"{awaited}.py").read_text()
-    ), "run `make client`"
+    committed = ROOT / "src" / "fontanel" / "client" / "_sync"
+    made = {path.name: path.read_text() for path in tmp_path.glob("*.py")}
+    assert len(made) >= 8
+    for name, text in made.items():
+        assert (committed / name).read_text() == text, "run `make client`"
 
 
 def test_asking_asynchronously(team: TeamSetup, kb: str) -> None:
@@ -73,8 +62,8 @@ def test_asking_asynchronously(team: TeamSetup, kb: str) -> None:
             plain = await client.ask(kb, "At what gust does the quay crane stop?")
             events = [
                 event
-                async for event in client.ask(
-                    kb, "At what gust does the quay crane stop?", stream=True
+                async for event in client.stream_answer(
+                    kb, "At what gust does the quay crane stop?"
                 )
             ]
             assert isinstance(events[1], EvidenceEvent)
@@ -101,14 +90,14 @@ def test_errors_say_what_to_do_and_carry_their_request(team: TeamSetup) -> None:
 
 def test_streams_raise_like_plain_calls(team: TeamSetup) -> None:
     with pytest.raises(NotFound):
-        next(iter(team.client.ask("no-such", "x", stream=True)))
+        next(iter(team.client.stream_answer("no-such", "x")))
     with Client(team.service.url, "fk_wrong", team.slug) as stranger, pytest.raises(NotSignedIn):
-        next(iter(stranger.ask("any", "x", stream=True)))
+        next(iter(stranger.stream_answer("any", "x")))
 
 
 def test_no_service_is_unreachable() -> None:
     with Client(f"http://127.0.0.1:{free_port()}", "fk_x", "t") as client:
-        for call in (client.list_kbs, lambda: next(iter(client.ask("k", "x", stream=True)))):
+        for call in (client.list_kbs, lambda: next(iter(client.stream_answer("k", "x")))):
             with pytest.raises(Unreachable):
                 call()
 

@@ -8,9 +8,10 @@ import numpy as np
 
 from fontanel.core.answering import EvidencePassage, Message, TokenUse, WriterFailed
 from fontanel.core.embedding.encoder import OnnxEmbedder, estimate_tokens
-from fontanel.core.passages.splitting import SplitSettings, split
+from fontanel.core.passages.splitting import split
 from fontanel.core.reading import read
 from fontanel.core.text.analysis import Analyser
+from fontanel.facts import SplitSettings
 from fontanel.simulators.model import compose
 
 

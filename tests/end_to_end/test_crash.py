@@ -210,7 +210,7 @@ def test_an_answer_that_a_kill_breaks_off_is_shown_as_such(
     settings = s.DeskSettings(kbs=[s.DeskKb(kb=kb)], model="slow", evidence_needed=0.0)
     desk = team.client.create_desk("Storm", settings)
     team.client.publish_desk(desk.id)
-    events = team.client.ask_desk(desk.id, "At what gust does the quay crane stop?", stream=True)
+    events = team.client.stream_desk_answer(desk.id, "At what gust does the quay crane stop?")
     start = next(events)
     assert isinstance(start, s.StartEvent)
     while not isinstance(next(events), s.PieceEvent):
@@ -221,7 +221,11 @@ def test_an_answer_that_a_kill_breaks_off_is_shown_as_such(
     service.start()
     client = reconnect(team)
     turn = client.show_conversation(start.conversation_id, desk=desk.id)[0]
-    assert (turn.state, turn.outcome, turn.question) == ("interrupted", "unfinished", start.question)
+    assert (turn.state, turn.outcome, turn.question) == (
+        "interrupted",
+        "unfinished",
+        start.question,
+    )
     again = client.ask_desk(desk.id, turn.question, start.conversation_id, settings={"model": None})
     assert again.citations
     assert [t.state for t in client.show_conversation(start.conversation_id, desk=desk.id)] == [

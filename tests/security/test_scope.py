@@ -36,7 +36,7 @@ def test_an_earlier_version_is_out_of_a_narrow_key_s_reach(desk: tuple[Client, s
     narrow, desk_id, other = desk
     assert [version.number for version in narrow.list_desk_versions(desk_id)] == [2]
     calls: list[Callable[[], Any]] = [
-        lambda: narrow.serve_desk_version(desk_id, 1),
+        lambda: narrow.activate_desk_version(desk_id, 1),
         lambda: narrow.ask_desk(desk_id, QUESTION, version=1),
         lambda: narrow.compare_desk_versions(desk_id, 1, 2),
     ]
@@ -54,7 +54,7 @@ def test_a_desk_whose_published_version_uses_another_is_not_there(
     desk: tuple[Client, str, str], team: TeamSetup
 ) -> None:
     narrow, desk_id, _ = desk
-    team.client.serve_desk_version(desk_id, 1)
+    team.client.activate_desk_version(desk_id, 1)
     for call in (
         narrow.show_desk,
         narrow.list_desk_answers,

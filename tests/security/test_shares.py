@@ -8,13 +8,14 @@ from pathlib import Path
 import pytest
 from sqlalchemy.orm import Session
 
-from fontanel.core.passages.splitting import SplitSettings, split
+from fontanel.core.passages.splitting import split
 from fontanel.core.reading import read
 from fontanel.engine.documents.contained import add_contained
 from fontanel.engine.documents.documents import add_document
 from fontanel.engine.documents.kbs import create_kb
 from fontanel.engine.ingest.pipeline import StoredFile
 from fontanel.engine.ingest.queue import claim, waiting_teams
+from fontanel.facts import SplitSettings
 from fontanel.records.ids import new_id
 from fontanel.records.tables import Document, Job, JobStage, JobState, Kb, Team
 from fontanel.records.unit_of_work import Records
@@ -37,7 +38,9 @@ def kb_of(session: Session, name: str) -> Kb:
 
 
 def inside(count: int, size: int, prefix: str = "") -> list[StoredFile]:
-    return [StoredFile(f"{prefix}{number}.md", f"{number:064x}", size, {}) for number in range(count)]
+    return [
+        StoredFile(f"{prefix}{number}.md", f"{number:064x}", size, {}) for number in range(count)
+    ]
 
 
 def test_archives_in_archives_have_one_bound_together(records: Records) -> None:

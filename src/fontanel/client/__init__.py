@@ -4,11 +4,11 @@ from fontanel.client import Client
 
 with Client("http://127.0.0.1:8460", key="fk_...", team="marine-operations") as client:
     client.add_document("harbour-rules", Path("storm-plan.pdf"), wait=True)
-    for event in client.ask("harbour-rules", "When may a vessel leave the outer berth?", stream=True):
+    for event in client.stream_answer("harbour-rules", "When may a vessel leave the berth?"):
         ...
 """
 
-from fontanel.client._async import AsyncClient
+from fontanel.client._async.client import AsyncClient
 from fontanel.client._errors import (
     ChangedMeanwhile,
     ClientError,
@@ -22,7 +22,7 @@ from fontanel.client._errors import (
     TooLarge,
     Unreachable,
 )
-from fontanel.client._sync import Client
+from fontanel.client._sync.client import Client
 from fontanel.errors import FontanelError
 
 __all__ = [

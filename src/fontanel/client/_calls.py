@@ -75,7 +75,9 @@ class Calls(DeskCalls):
         return Call("DELETE", f"{self._team()}/invitations/{quoted(invitation)}")
 
     def open_invitation(self, secret: str) -> Call[s.InvitationDetails]:
-        return Call("POST", "/invitations/open", s.InvitationDetails, s.InvitationOpen(secret=secret))
+        return Call(
+            "POST", "/invitations/open", s.InvitationDetails, s.InvitationOpen(secret=secret)
+        )
 
     def accept_invitation(
         self, secret: str, name: str | None, password: str | None
@@ -149,7 +151,7 @@ class Calls(DeskCalls):
         )
 
     def activate_edition(self, kb: str, number: int) -> Call[s.EditionOut]:
-        return Call("POST", f"{self._kb(kb)}/editions/{number}/serve", s.EditionOut)
+        return Call("POST", f"{self._kb(kb)}/editions/{number}/activate", s.EditionOut)
 
     def drop_edition(self, kb: str, number: int) -> Call[None]:
         return Call("DELETE", f"{self._kb(kb)}/editions/{number}")
@@ -439,18 +441,3 @@ class Upload:
     def close(self) -> None:
         if not isinstance(self.file, bytes):
             self.file.close()
-
-
-class EventReader:
-    """Takes an event stream line by line and gives the data of each event as it ends."""
-
-    def __init__(self) -> None:
-        self._data: list[str] = []
-
-    def feed(self, line: str) -> str | None:
-        if line.startswith("data:"):
-            self._data.append(line[5:].removeprefix(" "))
-        elif not line and self._data:
-            data, self._data = "\n".join(self._data), []
-            return data
-        return None

@@ -61,8 +61,8 @@ class DeskCalls:
     def list_desk_versions(self, desk: str) -> Call[s.Page[s.DeskVersionOut]]:
         return Call("GET", f"{self._desk(desk)}/versions", s.Page[s.DeskVersionOut])
 
-    def serve_desk_version(self, desk: str, number: int) -> Call[s.DeskOut]:
-        return Call("POST", f"{self._desk(desk)}/versions/{number}/serve", s.DeskOut)
+    def activate_desk_version(self, desk: str, number: int) -> Call[s.DeskOut]:
+        return Call("POST", f"{self._desk(desk)}/versions/{number}/activate", s.DeskOut)
 
     def compare_desk_versions(
         self, desk: str, before: int | None, after: int | None

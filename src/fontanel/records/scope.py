@@ -31,8 +31,6 @@ def spellings(ref: str) -> list[str]:
     return list(dict.fromkeys((ref, unquote(ref))))
 
 
-
-
 class TeamScope:
     """One team's records within one session. `kb_ids`, when given, narrows it to those knowledge bases."""
 

@@ -1,5 +1,6 @@
 """What the API takes and gives, as Pydantic models: shared by the service, the client and the command line."""
 
+from fontanel.facts import SETTLED_STATES
 from fontanel.schemas.answers import (
     AnswerOut,
     AskIn,
@@ -63,6 +64,7 @@ from fontanel.schemas.editions import (
     EditionIn,
     EditionOut,
 )
+from fontanel.schemas.facts import FactsOut
 from fontanel.schemas.kbs import (
     AddedOut,
     BlockOut,
@@ -164,6 +166,7 @@ from fontanel.schemas.written import (
 )
 
 __all__ = [
+    "SETTLED_STATES",
     "AddedOut",
     "AgainOut",
     "AlsoOut",
@@ -212,6 +215,7 @@ __all__ = [
     "EvidenceEvent",
     "EvidenceOut",
     "ExplanationOut",
+    "FactsOut",
     "FeedbackIn",
     "FeedbackOut",
     "FinishEvent",

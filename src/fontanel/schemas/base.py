@@ -7,12 +7,14 @@ from typing import Annotated, Generic, Literal, TypeVar
 
 from pydantic import AfterValidator, BaseModel, ConfigDict, Field, StringConstraints
 
+from fontanel.facts import MAX_TAGS
+
 Item = TypeVar("Item")
 
 UnitName = Literal["page", "slide", "sheet", "chapter"]
 RoleName = Literal["reader", "editor", "owner"]
 #: Tags that narrow or that are given: as many as a document can have.
-Tags = Annotated[dict[str, str], Field(max_length=32)]
+Tags = Annotated[dict[str, str], Field(max_length=MAX_TAGS)]
 Name = Annotated[str, StringConstraints(strip_whitespace=True, min_length=1, max_length=120)]
 
 

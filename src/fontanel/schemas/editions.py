@@ -20,7 +20,7 @@ class EditionOut(Model):
 
     id: str
     number: int
-    serving: bool
+    active: bool
     state: Literal["building", "ready"]
     splitting: Splitting
     embedder: str | None

@@ -7,35 +7,45 @@ from typing import Literal
 
 from pydantic import Field, model_validator
 
+from fontanel.facts import DocumentState, SplitSettings, TableMode
 from fontanel.schemas.base import LocatorOut, Model, Name, UnitName
 
-StateName = Literal[
-    "waiting", "reading", "splitting", "keyword_ready", "indexed", "failed", "removed"
-]
+StateName = DocumentState
+
+
+_SPLIT = SplitSettings()
 
 
 class Splitting(Model):
     """How documents are cut into passages; sizes in the embedder's tokens."""
 
-    target_tokens: int = Field(300, ge=40, le=1000, description="What a passage aims at.")
+    target_tokens: int = Field(
+        _SPLIT.target_tokens, ge=40, le=1000, description="What a passage aims at."
+    )
     min_tokens: int = Field(
-        120, ge=0, le=500, description="Below this a passage is joined with its neighbour."
+        _SPLIT.min_tokens,
+        ge=0,
+        le=500,
+        description="Below this a passage is joined with its neighbour.",
     )
     overlap_tokens: int = Field(
-        0, ge=0, le=300, description="Whole sentences repeated from the passage before."
+        _SPLIT.overlap_tokens,
+        ge=0,
+        le=300,
+        description="Whole sentences repeated from the passage before.",
     )
-    table_mode: Literal["packed", "single"] = Field(
-        "packed",
+    table_mode: TableMode = Field(
+        _SPLIT.table_mode,
         description="`packed`: rows up to the target size in one passage; `single`: each row by itself.",
     )
 
     windows: bool = Field(
-        True,
+        _SPLIT.windows,
         description="Besides its own vector a passage has one for each few sentences: finds more, embeds twice as much.",
     )
 
     compact: bool = Field(
-        False,
+        _SPLIT.compact,
         description="Vectors are kept as bytes: a quarter of the room and of the memory, nearly the same order.",
     )
 
@@ -44,9 +54,7 @@ class Splitting(Model):
         if "min_tokens" not in self.model_fields_set:
             self.min_tokens = min(self.min_tokens, self.target_tokens * 2 // 5)
         if self.overlap_tokens >= self.target_tokens or self.min_tokens > self.target_tokens:
-            raise ValueError(
-                "overlap_tokens must be below target_tokens, min_tokens not above it"
-            )
+            raise ValueError("overlap_tokens must be below target_tokens, min_tokens not above it")
         return self
 
 

@@ -6,10 +6,11 @@ from typing import Annotated, Literal
 
 from pydantic import Field, StringConstraints, model_validator
 
+from fontanel.facts import MAX_EDITABLE_BYTES
 from fontanel.schemas.base import Model, Tags
 from fontanel.schemas.kbs import RevisionOut, StateName
 
-WrittenText = Annotated[str, StringConstraints(max_length=2_000_000)]
+WrittenText = Annotated[str, StringConstraints(max_length=MAX_EDITABLE_BYTES)]
 
 
 class WrittenIn(Model):

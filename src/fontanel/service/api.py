@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from starlette.routing import BaseRoute
 
-from fontanel.service.routes import health
+from fontanel.service.routes import facts, health
 from fontanel.service.routes.desks import answers, chat, desks, kb_questions, models, usage
 from fontanel.service.routes.kbs import (
     documents,
@@ -44,6 +44,7 @@ _ROUTERS = (
     invitations.links,
     sources.around,
     usage.all_teams,
+    facts.router,
     health.router,
 )
 

@@ -162,9 +162,7 @@ def install(app: FastAPI) -> None:
         )
         return reply(
             request,
-            ApiError(
-                "invalid", f"{field or 'The request'}: {first['msg']}.", field=field or None
-            ),
+            ApiError("invalid", f"{field or 'The request'}: {first['msg']}.", field=field or None),
         )
 
     @app.exception_handler(OverflowError)
@@ -191,9 +189,7 @@ def install(app: FastAPI) -> None:
         log.info("integrity", error=str(error.orig))
         return reply(
             request,
-            ApiError(
-                "conflict", "Something of that name was made at the same moment. Try again."
-            ),
+            ApiError("conflict", "Something of that name was made at the same moment. Try again."),
         )
 
     @app.exception_handler(HTTPException)

@@ -127,7 +127,9 @@ def test_statements_that_are_not_carried_are_left_out_when_that_is_the_policy(
     assert [s.removed for s in found.statements if s.removed] == [
         "It was built in Garnwick in 1907."
     ]
-    nothing = written(storm, "It was built in Garnwick in 1907 [1].", unsupported=UnsupportedStatements.REMOVE)
+    nothing = written(
+        storm, "It was built in Garnwick in 1907 [1].", unsupported=UnsupportedStatements.REMOVE
+    )
     assert nothing.outcome == Outcome.DECLINED
 
 
@@ -204,7 +206,11 @@ def test_orders_in_documents_steer_nobody(embedder: OnnxEmbedder, order: str) ->
     for writer in (None, StandIn("honest"), StandIn("gullible")):
         for weak in UnsupportedStatements:
             events = answer(
-                question, [], documents, AnswerSettings(evidence_needed=0, unsupported=weak), writer=writer
+                question,
+                [],
+                documents,
+                AnswerSettings(evidence_needed=0, unsupported=weak),
+                writer=writer,
             )
             found = next(event for event in events if isinstance(event, Finished)).answer
             assert "CANARY" not in found.text

@@ -6,8 +6,9 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from fontanel.core.embedding.encoder import estimate_tokens
-from fontanel.core.passages.splitting import Locator, SplitSettings, locator_at, split
+from fontanel.core.passages.splitting import Locator, locator_at, split
 from fontanel.core.reading import Reading, ReadingBuilder, read
+from fontanel.facts import SplitSettings
 from tests.conftest import DOCUMENTS
 
 WORDS = "the pilot boards the ship off the mole when wind and swell allow it".split()

@@ -9,18 +9,18 @@ import pytest
 from sqlalchemy import select
 from sqlalchemy.orm import Session
 
-from fontanel.core.passages.splitting import SplitSettings
 from fontanel.core.text.analysis import ANALYSER_VERSION
 from fontanel.engine.documents.documents import add_document
 from fontanel.engine.documents.kbs import create_kb
 from fontanel.engine.editions.lifecycle import (
-    promote_successors,
     build_edition,
     is_outdated,
     progress_of,
+    promote_successors,
     renew_outdated,
 )
 from fontanel.errors import Refused
+from fontanel.facts import SplitSettings
 from fontanel.records.tables import (
     Document,
     DocumentState,

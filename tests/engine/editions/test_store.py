@@ -172,9 +172,7 @@ def test_a_retry_waits_longer_each_time(records: Records, edition: Edition) -> N
     assert pauses[0] > timedelta(seconds=1)
 
 
-def test_a_round_of_embedding_takes_no_more_than_it_can(
-    records: Records, edition: Edition
-) -> None:
+def test_a_round_of_embedding_takes_no_more_than_it_can(records: Records, edition: Edition) -> None:
     jobs = queued(records, edition, 4)
     with records.writing() as session:
         for key in jobs:

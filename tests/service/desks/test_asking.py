@@ -79,7 +79,7 @@ def test_an_answer_cites_the_very_words(marine: Marine) -> None:
 
 def test_events_stream_in_order_and_end_with_the_json_answer(marine: Marine) -> None:
     team, kb = marine
-    events = list(team.client.ask(kb, "At what gust is the quay crane pinned?", stream=True))
+    events = list(team.client.stream_answer(kb, "At what gust is the quay crane pinned?"))
     assert isinstance(events[0], StartEvent)
     assert isinstance(events[1], EvidenceEvent)
     assert isinstance(events[-1], FinishEvent)

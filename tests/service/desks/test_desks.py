@@ -111,7 +111,7 @@ def test_a_desk_is_drafted_published_compared_and_rolled_back(
     assert (draft.desk_version, serving.desk_version) == (None, 1)
     assert client.publish_desk(found.slug, "shorter").number == 2
     assert (
-        client.serve_desk_version(found.slug, 1).published
+        client.activate_desk_version(found.slug, 1).published
         == client.list_desk_versions(found.slug)[1]
     )
     assert client.ask_desk(found.slug, QUESTION).desk_version == 1
@@ -164,7 +164,7 @@ def test_a_model_answers_with_citations_bound_and_checked(
     models: str, marine: Marine, desk: Callable[..., s.DeskOut]
 ) -> None:
     client, found = marine[0].client, desk(model="honest")
-    events = list(client.ask_desk(found.id, QUESTION, stream=True))
+    events = list(client.stream_desk_answer(found.id, QUESTION))
     assert [type(event) for event in events[:2]] == [s.StartEvent, s.EvidenceEvent]
     finish = events[-1]
     assert isinstance(finish, s.FinishEvent)
@@ -230,7 +230,7 @@ def test_when_a_model_fails_the_built_in_composer_answers_and_says_so(
 ) -> None:
     found = desk(model=model)
     plain = marine[0].client.ask_desk(found.id, QUESTION, settings={"model": None})
-    events = list(marine[0].client.ask_desk(found.id, QUESTION, stream=True))
+    events = list(marine[0].client.stream_desk_answer(found.id, QUESTION))
     finish = events[-1]
     assert isinstance(finish, s.FinishEvent)
     assert finish.answer.text == plain.text
@@ -279,7 +279,7 @@ def test_an_asker_who_leaves_ends_the_model_and_the_turn_stays(
     models: str, marine: Marine, desk: Callable[..., s.DeskOut]
 ) -> None:
     client, found = marine[0].client, desk(model="slow")
-    stream = client.ask_desk(found.id, QUESTION, stream=True)
+    stream = client.stream_desk_answer(found.id, QUESTION)
     start = next(stream)
     assert isinstance(start, s.StartEvent)
     while not isinstance(next(stream), s.PieceEvent):
@@ -301,7 +301,7 @@ def test_the_same_key_gives_the_same_answer(marine: Marine, desk: Callable[..., 
     again = client.ask_desk(found.id, QUESTION, idempotency_key="once")
     assert again.turn_id == first.turn_id
     assert isinstance(
-        [*client.ask_desk(found.id, QUESTION, idempotency_key="once", stream=True)][-1],
+        [*client.stream_desk_answer(found.id, QUESTION, idempotency_key="once")][-1],
         s.FinishEvent,
     )
     assert len(client.show_conversation(first.conversation_id, desk=found.id)) == 1
@@ -313,7 +313,7 @@ def test_a_key_waits_for_the_answer_that_is_on_its_way_and_is_free_again_without
     models: str, marine: Marine, desk: Callable[..., s.DeskOut]
 ) -> None:
     client, found = marine[0].client, desk(model="limited")
-    first = client.ask_desk(found.id, QUESTION, stream=True, idempotency_key="at once")
+    first = client.stream_desk_answer(found.id, QUESTION, idempotency_key="at once")
     assert isinstance(next(first), s.StartEvent)
     with ThreadPoolExecutor(1) as pool:
         second = pool.submit(client.ask_desk, found.id, QUESTION, idempotency_key="at once")
@@ -321,7 +321,7 @@ def test_a_key_waits_for_the_answer_that_is_on_its_way_and_is_free_again_without
         assert isinstance(finish, s.FinishEvent)
         assert second.result().turn_id == finish.answer.turn_id
     client.change_desk(found.id, {"model": "slow"})
-    left = client.ask_desk(found.id, QUESTION, stream=True, draft=True, idempotency_key="left")
+    left = client.stream_desk_answer(found.id, QUESTION, draft=True, idempotency_key="left")
     start = next(left)
     assert isinstance(start, s.StartEvent)
     left.close()  # type: ignore[attr-defined]

@@ -36,7 +36,7 @@ def two(team: TeamSetup, kb: str) -> str:
 
 def test_an_edition_is_built_beside_the_serving_one(team: TeamSetup, two: str) -> None:
     first, second = team.client.list_editions(two)
-    assert (first.serving, second.serving) == (True, False)
+    assert (first.active, second.active) == (True, False)
     assert second.passages > first.passages
     assert second.splitting.target_tokens == 60
     assert (second.done, second.failed, second.total) == (2, 0, 2)
@@ -98,7 +98,7 @@ def test_changes_reach_both(team: TeamSetup, two: str) -> None:
 def test_switching_and_switching_back(team: TeamSetup, two: str) -> None:
     before = team.client.search(two, "draught of ship 7").hits[0].text
     switched = team.client.activate_edition(two, 2)
-    assert switched.serving
+    assert switched.active
     for document in team.client.list_documents(two):
         shown = list(team.client.list_passages(two, document.id))
         assert [passage.ordinal for passage in shown] == list(

@@ -42,7 +42,7 @@ def again(service: Service, team: TeamSetup, **environment: str) -> Client:
 
 def taken_over(client: Client, kb: str, number: int) -> bool:
     editions = client.list_editions(kb)
-    return [edition.number for edition in editions] == [number] and editions[0].serving
+    return [edition.number for edition in editions] == [number] and editions[0].active
 
 
 def test_a_successor_takes_over_with_what_came_meanwhile(tmp_path: Path, other: Path) -> None:
@@ -118,7 +118,7 @@ def test_an_edition_beside_is_left_as_it_is_and_searched_by_words(
     team.client.build_edition(kb, Splitting(target_tokens=60, min_tokens=20))
     until(lambda: team.client.list_editions(kb)[1].state == "ready")
     client = again(service, team, FONTANEL_EMBEDDER=str(other))
-    until(lambda: client.list_editions(kb)[-1].serving)
+    until(lambda: client.list_editions(kb)[-1].active)
     beside = client.list_editions(kb)[0]
     assert (beside.number, beside.outdated) == (2, True)
     client.add_document(kb, NOTE, "lights.md", wait=True)

@@ -62,9 +62,9 @@ def test_an_explanation_adds_up(marine: Marine) -> None:
     for hit in found.hits:
         why = hit.explanation
         assert why is not None
-        assert (why.keyword_part + why.semantic_part + why.document_part) * why.boost == pytest.approx(
-            hit.score, abs=3e-4
-        )
+        assert (
+            why.keyword_part + why.semantic_part + why.document_part
+        ) * why.boost == pytest.approx(hit.score, abs=3e-4)
         assert sum(term.score for term in why.terms) == pytest.approx(hit.lexical, abs=1e-2)
         for term in why.terms:
             assert term.title + term.heading + term.body + term.about == pytest.approx(

@@ -76,20 +76,30 @@ def test_folders_and_many_at_once(team: TeamSetup, kb: str) -> None:
         "plans/2026/ice.md",
     ]
     tag = s.BulkIn(
-        action="tag", chosen=s.DocumentSelection(folder="plans/2026"), set_tags={"year": "2026", "gone": "x"}
+        action="tag",
+        chosen=s.DocumentSelection(folder="plans/2026"),
+        set_tags={"year": "2026", "gone": "x"},
     )
     assert client.bulk(kb, tag) == 2
     assert (
         client.bulk(
-            kb, s.BulkIn(action="tag", chosen=s.DocumentSelection(tags={"year": "2026"}), drop_tags=["gone"])
+            kb,
+            s.BulkIn(
+                action="tag", chosen=s.DocumentSelection(tags={"year": "2026"}), drop_tags=["gone"]
+            ),
         )
         == 2
     )
     assert client.show_document(kb, "plans/2026/ice.md").tags == {"year": "2026"}
     assert client.bulk(kb, s.BulkIn(action="retry", chosen=s.DocumentSelection(all=True))) == 1
-    assert client.bulk(kb, s.BulkIn(action="reread", chosen=s.DocumentSelection(documents=["top.md"]))) == 1
+    assert (
+        client.bulk(kb, s.BulkIn(action="reread", chosen=s.DocumentSelection(documents=["top.md"])))
+        == 1
+    )
     assert client.wait_for_document(kb, "top.md").state == "indexed"
-    assert client.bulk(kb, s.BulkIn(action="delete", chosen=s.DocumentSelection(folder="plans"))) == 4
+    assert (
+        client.bulk(kb, s.BulkIn(action="delete", chosen=s.DocumentSelection(folder="plans"))) == 4
+    )
     assert [d.name for d in client.list_documents(kb)] == ["top.md"]
     with pytest.raises(ValueError, match="say which documents"):
         s.DocumentSelection()

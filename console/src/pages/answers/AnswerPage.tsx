@@ -70,7 +70,7 @@ function TimeLine({ record }: { record: Answer }) {
               <span className="bg-primary absolute h-2 min-w-0.5 rounded-full" style={{ left: share(step.began), width: share(step.seconds) }} />
             </span>
             <span className="text-right tabular-nums">{(step.seconds * 1000).toFixed(step.seconds < 0.01 ? 1 : 0)} ms</span>
-            <Told told={step.told} />
+            <Told told={step.details} />
           </li>
         ))}
       </ol>

@@ -14,7 +14,7 @@ export function DesksPage() {
 
 function Readers() {
   const team = useTeam();
-  const { data, error } = useLoad<Schemas["Page_DeskFace_"]>(`${team.api}/chat-desks`);
+  const { data, error } = useLoad<Schemas["Page_PublicDesk_"]>(`${team.api}/chat-desks`);
   return (
     <>
       <h1 className="mb-5 text-[27px]">Desks</h1>

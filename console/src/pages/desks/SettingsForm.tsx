@@ -87,7 +87,7 @@ export function SettingsForm({ settings, onChange, kbs, models }: Props) {
       </Group>
       <KbChoice settings={settings} set={set} kbs={kbs} />
       <Group title="How it answers">
-        {choice("ground", "Answers rest on", [["only_sources", "the documents alone"], ["sources_first", "the documents first; else what the model knows, saying so"]])}
+        {choice("grounding", "Answers rest on", [["only_sources", "the documents alone"], ["sources_first", "the documents first; else what the model knows, saying so"]])}
         <Field label={`Strictness: declines below ${Math.round(floor * 100)} %`} says={floor < 0.25 ? "Nearly everything is answered, more of it wrongly." : floor > 0.65 ? "Much is declined that the documents do answer." : "About as strict as measured to be best."}>
           {(id) => <input id={id} type="range" className="range range-primary range-sm w-full" min={0} max={1} step={0.05} value={floor} onChange={(e) => set({ evidence_needed: Number(e.target.value) })} />}
         </Field>
@@ -133,7 +133,7 @@ export function SettingsForm({ settings, onChange, kbs, models }: Props) {
             <Field label="Instructions">
               {(id) => <textarea id={id} className="textarea w-full font-mono text-[13px]" rows={6} maxLength={8000} value={settings.instructions ?? ""} onChange={(e) => set({ instructions: e.target.value })} />}
             </Field>
-            {choice("weak", "Statements that their sources do not carry", [["mark", "are marked"], ["remove", "are left out"]])}
+            {choice("unsupported", "Statements that their sources do not carry", [["mark", "are marked"], ["remove", "are left out"]])}
             <div className="grid grid-cols-2 gap-3">
               {number("context_tokens", "Tokens of documents", 200, 16000, "What it is sent with a question, at most.")}
               {number("answer_tokens", "Tokens of answer", 50, 4000)}

@@ -45,7 +45,7 @@ export function VersionsTab() {
             <span className="soft ml-auto flex items-baseline gap-5">
               {version.author} · <Ago at={version.created_at} />
               {version.number !== desk.published?.number && (
-                <button type="button" className="link text-primary cursor-pointer" onClick={() => void act(`/versions/${version.number}/serve`)}>
+                <button type="button" className="link text-primary cursor-pointer" onClick={() => void act(`/versions/${version.number}/activate`)}>
                   Serve this version
                 </button>
               )}

@@ -68,9 +68,9 @@ export function Editions({ api, splitting, mayEdit }: { api: string; splitting: 
                       Export
                     </a>
                   )}
-                  {mayEdit && !edition.serving && (
+                  {mayEdit && !edition.active && (
                     <>
-                      <button type="button" className="btn btn-sm mr-2" disabled={edition.state === "building"} onClick={() => void act(send("POST", `${api}/editions/${edition.number}/serve`))}>
+                      <button type="button" className="btn btn-sm mr-2" disabled={edition.state === "building"} onClick={() => void act(send("POST", `${api}/editions/${edition.number}/activate`))}>
                         Switch to it
                       </button>
                       <button
@@ -121,7 +121,7 @@ function EditionState({ edition }: { edition: Edition }) {
   }
   return (
     <>
-      {edition.serving ? <b>serves</b> : "ready"}
+      {edition.active ? <b>serves</b> : "ready"}
       {edition.outdated && ", outdated"}
       {edition.failed > 0 && `, ${edition.failed} failed`}
     </>

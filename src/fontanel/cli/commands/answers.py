@@ -91,7 +91,9 @@ def _print_steps(context: Context, steps: list[StepOut]) -> None:
 
 def _told(step: StepOut) -> str:
     """What a step found, the plain values of it."""
-    plain = {key: value for key, value in step.details.items() if not isinstance(value, (list, dict))}
+    plain = {
+        key: value for key, value in step.details.items() if not isinstance(value, (list, dict))
+    }
     listed = {
         key: len(value) for key, value in step.details.items() if isinstance(value, list) and value
     }

@@ -266,7 +266,7 @@ def _ask_desk(context: Context, desk: str, options: argparse.Namespace) -> int:
         return 0
     return _print_events(
         context,
-        context.client.ask_desk(desk, options.question, options.conversation, stream=True, **said),
+        context.client.stream_desk_answer(desk, options.question, options.conversation, **said),
     )
 
 
@@ -298,7 +298,7 @@ def _ask(context: Context, kb: str, options: argparse.Namespace) -> int:
         return 0
     return _print_events(
         context,
-        context.client.ask(kb, options.question, options.conversation, stream=True, **narrowed),
+        context.client.stream_answer(kb, options.question, options.conversation, **narrowed),
     )
 
 

@@ -45,7 +45,7 @@ def add_commands(noun: Any, verb: Any, common: argparse.ArgumentParser) -> None:
     publish = verb(desks, "publish", publish_desk, "let the draft serve", common)
     publish.add_argument("--note", default="", help="what changed, for the list of versions")
     versions = verb(desks, "versions", list_versions, "list the published versions", common)
-    serve = verb(desks, "serve", serve_version, "roll back to a version, or forward", common)
+    serve = verb(desks, "activate", activate_version, "roll back to a version, or forward", common)
     compare = verb(
         desks, "compare", compare_versions, "show what two versions have differently", common
     )
@@ -162,7 +162,10 @@ def _add_settings(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--length", choices=["short", "medium", "long"])
     parser.add_argument("--layout", choices=["auto", "prose", "steps", "list", "table"])
     parser.add_argument(
-        "--evidence-needed", dest="evidence_needed", type=float, help="decline below this likelihood, 0 to 1"
+        "--evidence-needed",
+        dest="evidence_needed",
+        type=float,
+        help="decline below this likelihood, 0 to 1",
     )
     parser.add_argument("--passages", type=int)
     parser.add_argument(
@@ -307,8 +310,8 @@ def list_versions(context: Context, options: argparse.Namespace) -> None:
     context.show(found, table if found else "Nothing is published yet.")
 
 
-def serve_version(context: Context, options: argparse.Namespace) -> None:
-    desk = context.client.serve_desk_version(options.desk, options.number)
+def activate_version(context: Context, options: argparse.Namespace) -> None:
+    desk = context.client.activate_desk_version(options.desk, options.number)
     context.show(desk, f"Version {options.number} serves from now on.")
 
 

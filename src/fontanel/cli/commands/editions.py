@@ -33,7 +33,7 @@ def add_commands(
         "--no-wait", action="store_true", help="return at once; 'edition list' tells how far it is"
     )
     serve = verb(
-        group, "serve", activate_edition, "switch searches and answers to an edition", common, kb
+        group, "activate", activate_edition, "switch searches and answers to an edition", common, kb
     )
     serve.add_argument("edition", type=int, metavar="NUMBER")
     compare = verb(group, "compare", compare_editions, "compare what two editions find", common, kb)
@@ -73,7 +73,7 @@ def add_commands(
 def _row(edition: EditionOut) -> tuple[str, ...]:
     splitting = edition.splitting
     cuts = f"{splitting.target_tokens} tokens, {splitting.overlap_tokens} repeated, rows {splitting.table_mode}"
-    state: str = "serves" if edition.serving else edition.state
+    state: str = "active" if edition.active else edition.state
     if edition.state == "building":
         state = f"building, {edition.done} of {edition.total}"
         if edition.seconds_left is not None:
@@ -131,7 +131,7 @@ def build_edition(context: Context, options: argparse.Namespace) -> int:
         print("\r", end="")
     context.show(
         edition,
-        f"Edition {wanted} is {edition.state}. Switch to it with 'fontanel edition serve {wanted}'.",
+        f"Edition {wanted} is {edition.state}. Switch to it with 'fontanel edition activate {wanted}'.",
     )
     return 1 if edition.failed else 0
 

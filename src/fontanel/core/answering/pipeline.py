@@ -127,7 +127,9 @@ class _Pipeline:
         composed = self._check_evidence()
         yield EvidenceFound(self._evidence, self._enough)
         enough = self._enough >= self._settings.evidence_needed and bool(composed.chosen)
-        if not enough and not (self._writer and self._settings.grounding == Grounding.SOURCES_FIRST):
+        if not enough and not (
+            self._writer and self._settings.grounding == Grounding.SOURCES_FIRST
+        ):
             yield from self._decline()
         elif self._writer is not None:
             yield from self._write(self._writer, composed, enough)
@@ -244,7 +246,11 @@ class _Pipeline:
             prompt_tokens = sum(tokens_of(message.content) for message in built)
             step.record(tokens=prompt_tokens)
         binding = Binding(
-            self._standalone, context.sources, self._knowledge, settings.unsupported, settings.grounding
+            self._standalone,
+            context.sources,
+            self._knowledge,
+            settings.unsupported,
+            settings.grounding,
         )
         failed = ""
         with self._trace.step("model", model=writer.name) as step:

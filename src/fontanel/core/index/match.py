@@ -8,13 +8,14 @@ from __future__ import annotations
 import numpy as np
 import numpy.typing as npt
 
+from fontanel.facts import KEYWORD_WEIGHT
+
 Floats = npt.NDArray[np.float32]
 Ids = npt.NDArray[np.int64]
 
 #: A passage that answers a question well holds about this share of the lexical score attainable in theory.
 LEXICAL_SHARE = 0.6
 #: Weight of words against meaning in the blend.
-KEYWORD_WEIGHT = 0.35
 #: Weight of a passage's document against the passage itself, where words and meaning are blended.
 DOCUMENT_WEIGHT = 0.375
 #: How many of a document's passages speak for it.

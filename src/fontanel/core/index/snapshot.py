@@ -21,7 +21,6 @@ from fontanel.core.index.lexical import (
 )
 from fontanel.core.index.match import (
     DOCUMENT_WEIGHT,
-    KEYWORD_WEIGHT,
     LEXICAL_SHARE,
     SPEAKING,
     blend,
@@ -33,6 +32,7 @@ from fontanel.core.index.postings import FIELDS, K1, SKETCH, idf, rounded_averag
 from fontanel.core.index.segments import ABSENT, Ids, VectorSegment, WordsSegment
 from fontanel.core.index.spelling import PENALTY, corrections
 from fontanel.core.text.analysis import analyser_of
+from fontanel.facts import KEYWORD_WEIGHT
 
 Floats = npt.NDArray[np.float32]
 Mask = npt.NDArray[np.bool_]

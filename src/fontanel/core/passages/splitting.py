@@ -8,33 +8,18 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import asdict, dataclass, replace
-from typing import Any, Literal
+from typing import Any
 
 from fontanel.core.embedding.encoder import TokenCounter
 from fontanel.core.reading.model import CELL_SEPARATOR, Block, BlockKind, Reading, Unit
 from fontanel.core.text.sentences import sentence_spans
+from fontanel.facts import SplitSettings
 
 #: How tables are cut: rows packed up to the target size, or each row a passage of its own.
-TableMode = Literal["packed", "single"]
 
 
 #: Characters of a token, at the most; in prose it has four or five.
 _MAX_CHARACTERS = 40
-
-
-@dataclass(frozen=True, slots=True)
-class SplitSettings:
-    """Sizes in the embedder's tokens: what a passage aims at, below what it is joined with its neighbour, and how much of
-    the passage before it (whole sentences of the same section) it repeats. With `windows` a passage has a vector for each few
-    of its sentences besides its own."""
-
-    target_tokens: int = 300
-    min_tokens: int = 120
-    overlap_tokens: int = 0
-    table_mode: TableMode = "packed"
-    windows: bool = True
-    #: Vectors are kept as bytes with a scale each: a quarter of the room, nearly the same order.
-    compact: bool = False
 
 
 @dataclass(frozen=True, slots=True)

@@ -18,7 +18,9 @@ Progress = Callable[[int, int], None]
 _PAGED = {
     detect.PDF: "paged.pdf.read_pdf",
     detect.EPUB: "markup.epub.read_epub",
-    **dict.fromkeys((detect.PNG, detect.JPEG, detect.TIFF, detect.WEBP), "paged.picture.read_picture"),
+    **dict.fromkeys(
+        (detect.PNG, detect.JPEG, detect.TIFF, detect.WEBP), "paged.picture.read_picture"
+    ),
 }
 _WHOLE = {
     detect.DOCX: "word.docx.read_docx",
@@ -75,7 +77,9 @@ def read(
 
 def contained_files(data: bytes, media_type: str) -> list[ContainedFile]:
     """The files inside a file: entries of an archive, attachments of a message. Raises ReadingFailed."""
-    found: list[ContainedFile] = _reader(_MEMBERS[media_type])(data) if media_type in _MEMBERS else []
+    found: list[ContainedFile] = (
+        _reader(_MEMBERS[media_type])(data) if media_type in _MEMBERS else []
+    )
     return found
 
 

@@ -237,9 +237,7 @@ class Asking:
         """At start: mark turns that were being answered as interrupted; return how many."""
         unfinished = update(Turn).where(Turn.state == TurnState.ANSWERING)
         with self._records.writing() as session:
-            result = session.execute(
-                unfinished.values(state=TurnState.INTERRUPTED, asked_key=None)
-            )
+            result = session.execute(unfinished.values(state=TurnState.INTERRUPTED, asked_key=None))
             return int(result.rowcount)  # type: ignore[attr-defined]
 
     def delete_old(self) -> int:

@@ -15,9 +15,9 @@ from sqlalchemy.orm import Session
 from fontanel.core.answering import EvidencePassage
 from fontanel.core.embedding.encoder import EmbedderMissing, OnnxEmbedder
 from fontanel.core.index import Candidate, Mode, Query, Snapshot
-from fontanel.core.index.match import KEYWORD_WEIGHT
 from fontanel.core.index.operators import parse
 from fontanel.core.passages.splitting import Locator, PassagePart
+from fontanel.facts import KEYWORD_WEIGHT
 from fontanel.records.scope import TeamScope
 from fontanel.records.tables import Document, Kb, PassageRow, Revision
 
@@ -190,9 +190,7 @@ class KbKnowledge:
             explain=options.explain,
         )
         found = self._snapshot.find(query)
-        return Results(
-            self._joined(found.candidates), found.weights, found.corrected, found.scored
-        )
+        return Results(self._joined(found.candidates), found.weights, found.corrected, found.scored)
 
     def _boosts(self, options: Options) -> dict[int, float]:
         """The factor of each document's scores, for those that have one."""

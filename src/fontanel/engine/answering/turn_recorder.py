@@ -236,6 +236,8 @@ def _warn_of_budget(session: Session, turn: Turn) -> None:
     after = budget_of(session, team)
     before = replace(after, used=after.used - tokens)
     if (before.share or 0) < LOW <= (after.share or 0):
-        message = f"The team has used {after.share:.0%} of its {after.limit:,} tokens of this month."
+        message = (
+            f"The team has used {after.share:.0%} of its {after.limit:,} tokens of this month."
+        )
         data = {"used": after.used, "monthly_tokens": after.limit}
         notify_team(session, team.id, "budget.low", message, data)

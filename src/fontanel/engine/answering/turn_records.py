@@ -125,9 +125,7 @@ def history_of(session: Session, conversation_id: str | None) -> list[Exchange]:
     """Return the last exchanges of a conversation, oldest first."""
     if conversation_id is None:
         return []
-    done = select(Turn).where(
-        Turn.conversation_id == conversation_id, Turn.state == TurnState.DONE
-    )
+    done = select(Turn).where(Turn.conversation_id == conversation_id, Turn.state == TurnState.DONE)
     turns = session.scalars(done.order_by(Turn.number.desc()).limit(_REMEMBERED)).all()
     return [
         Exchange(

@@ -8,9 +8,10 @@ from sqlalchemy import func, select
 from sqlalchemy.orm import Session
 
 from fontanel.engine.documents.documents import add_document, delete_document
-from fontanel.engine.documents.naming import MAX_TAGS, document_name
+from fontanel.engine.documents.naming import document_name
 from fontanel.engine.ingest.pipeline import StoredFile
 from fontanel.errors import Refused
+from fontanel.facts import MAX_TAGS
 from fontanel.records.tables import (
     Document,
     Kb,

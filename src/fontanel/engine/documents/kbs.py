@@ -8,9 +8,9 @@ from datetime import timedelta
 from sqlalchemy import func, select
 from sqlalchemy.orm import Session
 
-from fontanel.core.passages.splitting import SplitSettings
 from fontanel.core.text.analysis import ANALYSER_VERSION
 from fontanel.errors import Refused
+from fontanel.facts import SplitSettings
 from fontanel.records.ids import new_id, slug_of
 from fontanel.records.tables import (
     Edition,

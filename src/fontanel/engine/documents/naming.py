@@ -10,15 +10,13 @@ from sqlalchemy import delete
 from sqlalchemy.orm import Session
 
 from fontanel.errors import Refused
+from fontanel.facts import MAX_TAGS
 from fontanel.records.tables import (
     Document,
     DocumentTag,
 )
 
 _TAG = re.compile(r"^[\w.-]{1,60}$")
-
-
-MAX_TAGS = 32
 
 
 def document_name(raw: str) -> str:

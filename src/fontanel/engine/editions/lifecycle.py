@@ -9,11 +9,11 @@ from datetime import datetime
 from sqlalchemy import delete, func, select, update
 from sqlalchemy.orm import Session
 
-from fontanel.core.passages.splitting import SplitSettings
 from fontanel.core.text.analysis import ANALYSER_VERSION
 from fontanel.engine.documents.states import NOT_INDEXED
 from fontanel.engine.ingest.queue import add_standby_job
 from fontanel.errors import Conflict, Refused
+from fontanel.facts import MAX_EDITIONS, SplitSettings
 from fontanel.records.ids import new_id
 from fontanel.records.sequence import next_change
 from fontanel.records.tables import (
@@ -29,8 +29,6 @@ from fontanel.records.tables import (
     now,
 )
 
-#: Editions of one kb at most: each takes the room of the whole index.
-MAX_EDITIONS = 5
 _OPEN = (JobState.WAITING, JobState.RUNNING)
 
 
@@ -108,7 +106,9 @@ def renew_outdated(session: Session, embedder: str | None) -> list[Edition]:
             session.delete(edition)
         elif serves:
             editions = session.scalars(select(Edition).where(Edition.kb_id == kb.id)).all()
-            if not any(other.replaces_active and not is_outdated(other, embedder) for other in editions):
+            if not any(
+                other.replaces_active and not is_outdated(other, embedder) for other in editions
+            ):
                 settings = {**edition.settings, "analyser": ANALYSER_VERSION}
                 number = 1 + max(other.number for other in editions)
                 made.append(
@@ -187,9 +187,7 @@ def activate_edition(session: Session, kb: Kb, edition: Edition) -> None:
     )
     pending = session.scalar(open_jobs) or 0
     if pending:
-        raise Conflict(
-            f"{pending} documents are still on their way. Switch once they are indexed."
-        )
+        raise Conflict(f"{pending} documents are still on their way. Switch once they are indexed.")
     # Jobs tell by the edition whether they move a document; those of before are history.
     session.execute(update(Job).where(Job.edition_id == edition.id).values(edition_id=None))
     held = select(PassageRow.revision_id).where(

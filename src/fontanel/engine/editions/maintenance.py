@@ -56,7 +56,10 @@ class EditionMaintenance:
     def promote(self) -> None:
         """Make successors that are built the active editions, and drop those they replace."""
         with self._records.reading() as session:
-            if session.scalar(select(Edition.id).where(Edition.replaces_active.is_(True)).limit(1)) is None:
+            if (
+                session.scalar(select(Edition.id).where(Edition.replaces_active.is_(True)).limit(1))
+                is None
+            ):
                 return
         with self._records.writing() as session:
             promoted = promote_successors(session)

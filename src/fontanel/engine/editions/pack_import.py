@@ -26,7 +26,7 @@ from sqlalchemy.orm import Session
 from fontanel.core.embedding.encoder import check_unit_vectors, text_key
 from fontanel.core.index import WordsEntry, WordsSegment
 from fontanel.core.passages.fields import embedded_text, window_texts, words_entry
-from fontanel.core.passages.splitting import Locator, Passage, PassagePart, SplitSettings
+from fontanel.core.passages.splitting import Locator, Passage, PassagePart
 from fontanel.core.reading import Reading
 from fontanel.core.text.analysis import Analyser
 from fontanel.engine.documents.kbs import create_kb
@@ -49,6 +49,7 @@ from fontanel.engine.editions.pack_format import (
 from fontanel.engine.editions.store import Editions
 from fontanel.engine.ingest.passages import insert_passages, passage_row, vector_segment
 from fontanel.errors import Refused
+from fontanel.facts import SplitSettings
 from fontanel.records.blobs import BlobStore
 from fontanel.records.ids import new_id
 from fontanel.records.tables import Document, DocumentState, Edition, Kb, Revision, now

@@ -48,7 +48,7 @@ from fontanel.llm import AskerLeft, ChatWriter, Endpoint, ModelClient
 from fontanel.records.blobs import BlobStore
 from fontanel.records.ids import new_id
 from fontanel.records.tables import (
-    SETTLED,
+    SETTLED_STATES,
     Description,
     Document,
     DocumentState,
@@ -277,7 +277,7 @@ class Describing:
             .join(Description, Description.revision_id == Revision.id)
             .join(Document, Document.key == Revision.document_key)
             .where(Description.kb_id.in_(without))
-            .where(Document.state.in_(SETTLED))
+            .where(Document.state.in_(SETTLED_STATES))
         )
         with self._records.reading() as session:
             found = session.execute(asked_about.limit(1)).first()

@@ -14,8 +14,9 @@ from sqlalchemy.orm import Session
 from fontanel.core.embedding.encoder import text_key
 from fontanel.core.index import VectorSegment
 from fontanel.core.passages.fields import window_texts
-from fontanel.core.passages.splitting import Locator, Passage, PassagePart, SplitSettings
+from fontanel.core.passages.splitting import Locator, Passage, PassagePart
 from fontanel.engine.editions.store import Editions
+from fontanel.facts import SplitSettings
 from fontanel.records.tables import Document, Edition, PassageRow, Revision, Tombstone
 from fontanel.records.unit_of_work import Records
 from fontanel.records.vector_cache import VectorCache

@@ -47,7 +47,9 @@ def drop_waiting_jobs(session: Session, document: Document) -> None:
     )
 
 
-def add_standby_job(session: Session, document: Document, revision_id: str, edition_id: str) -> None:
+def add_standby_job(
+    session: Session, document: Document, revision_id: str, edition_id: str
+) -> None:
     """Queue a revision for an edition that does not serve."""
     session.add(_job(document, revision_id, edition_id))
 

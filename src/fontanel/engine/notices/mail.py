@@ -13,8 +13,6 @@ from fontanel.settings import Settings
 _SECONDS = 15.0
 
 
-
-
 def mails(settings: Settings) -> bool:
     """Whether a mail server is set."""
     return bool(settings.smtp_url)

@@ -18,7 +18,7 @@ from pathlib import Path
 from typing import IO, Any
 
 from fontanel.core.describing.extractive import describe
-from fontanel.core.passages.splitting import SplitSettings, split
+from fontanel.core.passages.splitting import split
 from fontanel.core.reading import (
     ContainedFile,
     Reading,
@@ -28,6 +28,7 @@ from fontanel.core.reading import (
     read,
     report_of,
 )
+from fontanel.facts import SplitSettings
 
 
 def receive(stream: IO[bytes]) -> dict[str, Any] | None:

@@ -2,14 +2,13 @@
 
 from __future__ import annotations
 
+from fontanel.facts import SETTLED_STATES, DocumentState
 from fontanel.records.tables.base import Base, UtcDateTime, Word, now, of_team
 from fontanel.records.tables.conversations import Conversation, Feedback, Turn, TurnState, Use
 from fontanel.records.tables.desks import Desk, DeskLink, DeskVersion, TextModel
 from fontanel.records.tables.documents import (
-    SETTLED,
     Description,
     Document,
-    DocumentState,
     DocumentTag,
     Job,
     JobStage,
@@ -32,7 +31,7 @@ from fontanel.records.tables.people import (
 from fontanel.records.tables.sources import Outcome, Source, SourceItem, Sync, SyncItem, SyncState
 
 __all__ = [
-    "SETTLED",
+    "SETTLED_STATES",
     "Base",
     "Conversation",
     "Delivery",

@@ -13,22 +13,8 @@ from sqlalchemy import (
 )
 from sqlalchemy.orm import Mapped, mapped_column
 
+from fontanel.facts import DocumentState
 from fontanel.records.tables.base import Base, Word, now, of_team
-
-
-class DocumentState(StrEnum):
-    WAITING = "waiting"
-    READING = "reading"
-    SPLITTING = "splitting"
-    KEYWORD_READY = "keyword_ready"
-    INDEXED = "indexed"
-    FAILED = "failed"
-    #: It left its source: out of searches and answers, kept a while for what cites it.
-    REMOVED = "removed"
-
-
-#: Nothing more becomes of a document by itself.
-SETTLED = (DocumentState.INDEXED, DocumentState.FAILED, DocumentState.REMOVED)
 
 
 class JobState(StrEnum):

@@ -19,7 +19,7 @@ def edition_out(access: Access, kb: Kb, edition: Edition) -> EditionOut:
     return EditionOut(
         id=edition.id,
         number=edition.number,
-        serving=edition.id == kb.edition_id,
+        active=edition.id == kb.edition_id,
         state="building" if progress.building else "ready",
         splitting=Splitting(**split_settings(edition.settings)),
         embedder=edition.embedder,

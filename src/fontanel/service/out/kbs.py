@@ -10,7 +10,7 @@ from fontanel.engine.answering.models import usable_model
 from fontanel.engine.ingest.describing import counts_of
 from fontanel.engine.ingest.passages import split_settings
 from fontanel.errors import ModelUnusable
-from fontanel.records.tables import SETTLED, Document, DocumentState, Edition, Kb, PassageRow
+from fontanel.records.tables import SETTLED_STATES, Document, DocumentState, Edition, Kb, PassageRow
 from fontanel.schemas import DescribingOut, KbOut, Splitting
 from fontanel.service.auth.access import Access
 
@@ -35,7 +35,7 @@ def kb_out(access: Access, kb: Kb) -> KbOut:
         description=kb.description,
         documents=sum(counts.values()) - counts.get(DocumentState.REMOVED, 0),
         passages=passages or 0,
-        pending=sum(count for state, count in counts.items() if state not in SETTLED),
+        pending=sum(count for state, count in counts.items() if state not in SETTLED_STATES),
         failed=counts.get(DocumentState.FAILED, 0),
         embedder=edition.embedder if edition else None,
         splitting=Splitting(**split_settings(edition.settings if edition else {})),

@@ -7,7 +7,7 @@ from sqlalchemy.orm import Session
 
 from fontanel.engine.sync.freshness import Freshness, freshness_of
 from fontanel.records.tables import (
-    SETTLED,
+    SETTLED_STATES,
     Document,
     DocumentState,
     Revision,
@@ -86,7 +86,7 @@ def sync_out(session: Session, sync: Sync) -> SyncOut:
     taken = (
         select(
             func.count().filter(
-                Document.state.not_in(SETTLED), Document.latest_revision_id == Revision.id
+                Document.state.not_in(SETTLED_STATES), Document.latest_revision_id == Revision.id
             ),
             func.coalesce(func.sum(func.json_extract(Revision.report, "$.words")), 0),
             func.coalesce(func.sum(Revision.passages), 0),

@@ -52,7 +52,15 @@ from fontanel.service.threads import run_briefly
 
 log = structlog.get_logger()
 
-Event = StartEvent | EvidenceEvent | PieceEvent | CitationEvent | CheckEvent | RestartEvent | FinishEvent
+Event = (
+    StartEvent
+    | EvidenceEvent
+    | PieceEvent
+    | CitationEvent
+    | CheckEvent
+    | RestartEvent
+    | FinishEvent
+)
 Progress = Began | AnswerEvent | Recorded
 #: Makes an answer, step by step, until it is done or cancelled.
 Make = Callable[[threading.Event], Generator[Progress, None, None]]

@@ -81,9 +81,7 @@ class Renewal:
         try:
             caller = find_caller(session, self._request, runtime, self._credentials)
             require = Require(Role.READER)
-            access = require.access_in(
-                session, self._request, self.access.team.id, caller, runtime
-            )
+            access = require.access_in(session, self._request, self.access.team.id, caller, runtime)
         except (ApiError, NotFound):
             return None
         return access.within(session)

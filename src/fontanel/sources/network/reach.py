@@ -273,7 +273,10 @@ def http_client(source_limits: SourceLimits, **options: Any) -> httpx.Client:
     """An HTTP client that reaches public hosts and those the operator allows. Redirects are followed by the caller alone."""
     headers = {"User-Agent": USER_AGENT, **options.pop("headers", {})}
     return httpx.Client(
-        transport=_Transport(source_limits), timeout=source_limits.seconds, headers=headers, **options
+        transport=_Transport(source_limits),
+        timeout=source_limits.seconds,
+        headers=headers,
+        **options,
     )
 
 

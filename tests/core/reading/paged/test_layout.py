@@ -15,10 +15,11 @@ from reportlab.platypus import Paragraph, SimpleDocTemplate, Table, TableStyle
 
 from fontanel.core.describing.extractive import describe, suggested_title
 from fontanel.core.embedding.encoder import estimate_tokens
-from fontanel.core.passages.splitting import SplitSettings, split
+from fontanel.core.passages.splitting import split
 from fontanel.core.reading import Reading, ReadingBuilder, read, report_of
 from fontanel.core.reading.model import CELL_SEPARATOR
 from fontanel.core.reading.paged.drawing import draw_page
+from fontanel.facts import SplitSettings
 from tests.core import samples
 
 WORDS = "harbour pilot berth crane storm buoy lock tide mooring ferry dues quay".split()

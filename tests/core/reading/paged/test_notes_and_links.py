@@ -16,10 +16,11 @@ from reportlab.lib.pagesizes import A4
 from reportlab.pdfgen.canvas import Canvas
 
 from fontanel.core.embedding.encoder import estimate_tokens
-from fontanel.core.passages.splitting import SplitSettings, split
+from fontanel.core.passages.splitting import split
 from fontanel.core.reading import Reading, ReadingFailed, read
 from fontanel.core.reading.paged.lines import Cell, Line, PageLines, join_words
 from fontanel.core.reading.paged.pdf_links import links_of_page
+from fontanel.facts import SplitSettings
 from tests.core import samples
 from tests.core.reading.paged.test_layout import texts
 

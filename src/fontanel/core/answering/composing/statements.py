@@ -76,7 +76,9 @@ def planted(passage: EvidencePassage) -> list[Statement]:
 
 
 def _all_statements(passage: EvidencePassage) -> list[Statement]:
-    parts = passage.parts or (PassagePart("paragraph", passage.start, passage.start + len(passage.text)),)
+    parts = passage.parts or (
+        PassagePart("paragraph", passage.start, passage.start + len(passage.text)),
+    )
     found: list[Statement] = []
     lead = passage.context
     for number, part in enumerate(parts):
@@ -122,7 +124,9 @@ def _items(
         position += len(line) + 1
 
 
-def _rows(passage: EvidencePassage, number: int, part: PassagePart, text: str) -> Iterator[Statement]:
+def _rows(
+    passage: EvidencePassage, number: int, part: PassagePart, text: str
+) -> Iterator[Statement]:
     lines = text.split("\n")
     columns = lines[0].split(CELL_SEPARATOR) if part.header_rows else passage.context.split(" | ")
     position = part.start

@@ -78,7 +78,9 @@ def _member(number: int, names: list[str], row: list[str], columns: Columns) -> 
     ]
     tags = {tag_name(name): cells[name][:200] for name in columns.tags if cells.get(name)}
     content = f"# {heading}\n\n" + "\n\n".join(body) + "\n"
-    return ContainedFile(f"row {number:06} {heading[:60]}.md".replace("/", "-"), content.encode(), tags)
+    return ContainedFile(
+        f"row {number:06} {heading[:60]}.md".replace("/", "-"), content.encode(), tags
+    )
 
 
 def tag_name(column: str) -> str:

@@ -68,9 +68,7 @@ def read_archive(data: bytes) -> ReadingBuilder:
         raise ReadingFailed("no_text", "The archive holds no files.")
     builder = ReadingBuilder(container=True)
     if len(names) > _MAX_FILES:
-        builder.warnings.append(
-            f"Only the first {_MAX_FILES:,} of {len(names):,} files were taken"
-        )
+        builder.warnings.append(f"Only the first {_MAX_FILES:,} of {len(names):,} files were taken")
     builder.list([f"- {name}" for name in names[:_MAX_FILES]])
     return builder
 
@@ -78,7 +76,9 @@ def read_archive(data: bytes) -> ReadingBuilder:
 def archive_files(data: bytes) -> list[ContainedFile]:
     """The files of an archive, in its order."""
     archive = open_archive(data)
-    return [ContainedFile(name, read_entry(archive, name)) for name in _wanted(archive)[:_MAX_FILES]]
+    return [
+        ContainedFile(name, read_entry(archive, name)) for name in _wanted(archive)[:_MAX_FILES]
+    ]
 
 
 def _wanted(archive: zipfile.ZipFile) -> list[str]:

@@ -250,9 +250,7 @@ def give_feedback(turn: str, body: FeedbackIn, user: UserWrite) -> FeedbackOut:
     session = user.access.session
     found = user.turn(turn)
     if body.citation and body.citation not in {citation["number"] for citation in found.citations}:
-        raise ApiError(
-            "invalid", f"The answer has no citation {body.citation}.", field="citation"
-        )
+        raise ApiError("invalid", f"The answer has no citation {body.citation}.", field="citation")
     same = select(Feedback).where(
         Feedback.turn_id == found.id,
         Feedback.citation == body.citation,

@@ -62,9 +62,7 @@ def create_desk(body: DeskIn, access: EditorWrite, request: Request) -> DeskOut:
         (Desk.slug == slug) | (func.lower(Desk.name) == body.name.lower())
     )
     if access.session.scalar(taken) is not None:
-        raise ApiError(
-            "conflict", f"There is a desk named {body.name!r} already.", field="name"
-        )
+        raise ApiError("conflict", f"There is a desk named {body.name!r} already.", field="name")
     desk = Desk(
         id=new_id("desk"),
         team_id=access.team.id,
@@ -168,8 +166,8 @@ def list_versions(desk: str, access: Editor) -> Page[DeskVersionOut]:
     return Page(items=[version_out(row) for row in rows if access.scope.covers(row.settings)])
 
 
-@router.post("/{desk}/versions/{number}/serve", summary="Serve a published version again")
-def serve_version(desk: str, number: Number, access: EditorWrite) -> DeskOut:
+@router.post("/{desk}/versions/{number}/activate", summary="Serve a published version again")
+def activate_version(desk: str, number: Number, access: EditorWrite) -> DeskOut:
     """Rolls back, or forward. The draft stays as it is."""
     found = access.scope.desk(desk)
     settings_of(access, found, number)

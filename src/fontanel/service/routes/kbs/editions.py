@@ -13,7 +13,6 @@ from fastapi import File, Form, UploadFile
 from fastapi.responses import FileResponse
 from starlette.background import BackgroundTask
 
-from fontanel.core.passages.splitting import SplitSettings
 from fontanel.engine.answering.retrieval import KbKnowledge, Options
 from fontanel.engine.editions.lifecycle import activate_edition, build_edition, drop_edition
 from fontanel.engine.editions.pack_export import write_pack
@@ -22,6 +21,7 @@ from fontanel.engine.runtime.fault_points import fault
 from fontanel.engine.runtime.runtime import Runtime
 from fontanel.engine.workers.processes import WorkerDied
 from fontanel.errors import Refused
+from fontanel.facts import SplitSettings
 from fontanel.records.tables import Edition
 from fontanel.schemas import (
     ComparedOut,

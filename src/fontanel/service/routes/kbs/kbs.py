@@ -7,10 +7,10 @@ from datetime import timedelta
 from fastapi import Request, Response
 from sqlalchemy import func
 
-from fontanel.core.passages.splitting import SplitSettings
 from fontanel.engine.answering.models import usable_model
 from fontanel.engine.documents.kbs import create_kb
 from fontanel.errors import ModelUnusable, Refused
+from fontanel.facts import SplitSettings
 from fontanel.records.tables import Kb
 from fontanel.schemas import KbChange, KbIn, KbOut, Page
 from fontanel.service.auth.access import Access, EditorWrite, Reader, check_version

@@ -59,7 +59,9 @@ def _links(access: Access, version: Revision, page: int) -> list[LinkOut]:
     path = access.runtime.blobs.path(version.sha256)
     access.release()
     try:
-        reply = access.runtime.preview_worker.read({"links": page, "path": str(path)}, _DRAW_SECONDS)
+        reply = access.runtime.preview_worker.read(
+            {"links": page, "path": str(path)}, _DRAW_SECONDS
+        )
     except WorkerDied:
         return []
     return [LinkOut(**link) for link in reply.get("links", [])]

@@ -72,13 +72,9 @@ def preview(
                 {**request, "path": scratch.name}, runtime.settings.read_seconds
             )
         except WorkerOverran as error:
-            raise ApiError(
-                "unreadable", "Reading the file takes too long to be tried."
-            ) from error
+            raise ApiError("unreadable", "Reading the file takes too long to be tried.") from error
         except WorkerDied as error:
-            raise ApiError(
-                "unreadable", "Reading the file broke the reading process."
-            ) from error
+            raise ApiError("unreadable", "Reading the file broke the reading process.") from error
     if "error" in reply:
         raise ApiError("unreadable", reply["error"])
     return _preview_out(wanted, reply)

@@ -18,7 +18,7 @@ from sqlalchemy import func, or_, select
 from sqlalchemy.orm import Session
 
 from fontanel.engine.runtime.watchers import Watcher
-from fontanel.records.tables import SETTLED, Document, Kb
+from fontanel.records.tables import SETTLED_STATES, Document, Kb
 from fontanel.service.auth.access import Access, Reader
 from fontanel.service.out.documents import documents_out
 from fontanel.service.out.kbs import kb_out
@@ -129,7 +129,7 @@ class _Changes:
         newest = session.scalar(select(func.max(Document.change)).where(here)) or 0
         key = session.scalar(select(func.max(Document.key)).where(here, Document.change == newest))
         self._last = newest, key or 0
-        unfinished = select(Document).where(here, Document.state.not_in(SETTLED))
+        unfinished = select(Document).where(here, Document.state.not_in(SETTLED_STATES))
         newest_first = unfinished.order_by(Document.change.desc())
         return session.scalars(newest_first.limit(_MAX_FIRST)).all()
 

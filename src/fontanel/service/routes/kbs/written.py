@@ -17,8 +17,9 @@ from fontanel.engine.documents.documents import (
     retry_document,
     revise_document,
 )
-from fontanel.engine.documents.naming import MAX_TAGS, check_tags, document_name, set_tags
+from fontanel.engine.documents.naming import check_tags, document_name, set_tags
 from fontanel.errors import NotFound, Refused
+from fontanel.facts import EDITABLE_ENDINGS, MAX_EDITABLE_BYTES, MAX_TAGS
 from fontanel.records.tables import Document, DocumentState, Revision
 from fontanel.schemas import (
     AddedOut,
@@ -40,8 +41,6 @@ from fontanel.service.routers import api_router
 
 router = api_router("/teams/{team}/kbs/{kb}", "documents")
 
-_ENDINGS = (".md", ".markdown", ".txt", ".csv", ".tsv")
-_LARGEST = 2_000_000
 #: Pieces shown on each side of a change.
 _AROUND = 2
 
@@ -53,8 +52,10 @@ _AROUND = 2
 def write(kb: str, body: WrittenIn, access: Editor) -> AddedOut:
     """Markdown, plain text, or a small table as CSV: a document like any other, with revisions."""
     name = document_name(body.name)
-    if not name.lower().endswith(_ENDINGS):
-        raise Refused("name", f"The name of what is written here ends in {', '.join(_ENDINGS)}.")
+    if not name.lower().endswith(EDITABLE_ENDINGS):
+        raise Refused(
+            "name", f"The name of what is written here ends in {', '.join(EDITABLE_ENDINGS)}."
+        )
     tags = check_tags(body.tags)
     kb_id = access.scope.kb(kb).id
     access.release()
@@ -89,9 +90,9 @@ def _why_not(document: Document, revision: Revision) -> str | None:
         return "A source keeps this document. Edit it there."
     if document.parent_key is not None:
         return "This document is part of another file. Edit that file."
-    if not document.name.lower().endswith(_ENDINGS):
+    if not document.name.lower().endswith(EDITABLE_ENDINGS):
         return "Only Markdown, plain text and small tables are edited here. Add a new version of the file instead."
-    if revision.size > _LARGEST:
+    if revision.size > MAX_EDITABLE_BYTES:
         return "The document is too large to be edited here. Add a new version of the file instead."
     return None
 

@@ -93,9 +93,7 @@ def who(caller: CallerDep, runtime: RuntimeDep) -> SessionOut:
 
 
 @router.delete("/session", status_code=204, summary="Sign out")
-def sign_out(
-    caller: CallerDep, request: Request, response: Response, runtime: RuntimeDep
-) -> None:
+def sign_out(caller: CallerDep, request: Request, response: Response, runtime: RuntimeDep) -> None:
     """End this session of the console."""
     cookie = request.cookies.get(COOKIE)
     if cookie and caller.person is not None:

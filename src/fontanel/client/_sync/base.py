@@ -1,27 +1,32 @@
-"""The asynchronous client\'s base: how calls are sent. Made from its synchronous twin; do not edit."""
+"""The base of the clients: how calls are sent, and replies read.
+
+Made from its asynchronous twin by `make client`; do not edit.
+"""
 
 from __future__ import annotations
 
-import asyncio
-from collections.abc import AsyncIterator
+import time
+from collections.abc import Iterator
 from types import TracebackType
 from typing import Self, TypeVar
 
 import httpx
+from httpx_sse import EventSource
+from tenacity import Retrying, retry_if_exception_type, stop_after_attempt, wait_fixed
 
 from fontanel import __version__
 from fontanel import schemas as s
 from fontanel.client._call import Call
-from fontanel.client._calls import EVENT, Calls, EventReader
+from fontanel.client._calls import EVENT, Calls, Upload
 from fontanel.client._errors import Unreachable, error_of, raise_for_problem
 
 Out = TypeVar("Out")
 
-#: How often something that may be sent twice is sent, and the pause between.
-_TRIES, _PAUSE = 3, 0.5
+#: Attempts at a call that may be sent twice, and the seconds between them.
+_ATTEMPTS, _PAUSE = 3, 0.5
 
 
-class AsyncBaseClient:
+class BaseClient:
     """A connection to the service: sending, and reading what comes back."""
 
     def __init__(
@@ -37,30 +42,30 @@ class AsyncBaseClient:
             headers["Authorization"] = f"Bearer {key}"
         if guest is not None:
             headers["X-Fontanel-Guest"] = guest
-        self._http = httpx.AsyncClient(
+        self._http = httpx.Client(
             base_url=url.rstrip("/") + "/api/v1", headers=headers, timeout=timeout
         )
         self._calls = Calls(team)
 
-    async def __aenter__(self) -> Self:
+    def __enter__(self) -> Self:
         return self
 
-    async def __aexit__(
+    def __exit__(
         self,
         kind: type[BaseException] | None,
         error: BaseException | None,
         trace: TracebackType | None,
     ) -> None:
-        await self.close()
+        self.close()
 
-    async def close(self) -> None:
-        await self._http.aclose()
+    def close(self) -> None:
+        self._http.close()
 
     def use_team(self, team: str) -> None:
-        """Speak of this team from now on."""
+        """Use this team for further calls."""
         self._calls = Calls(team)
 
-    async def _send(self, call: Call[Out]) -> Out:
+    def _send(self, call: Call[Out]) -> Out:
         content = (
             call.body.model_dump_json(exclude_unset=call.method == "PATCH")
             if call.body is not None
@@ -78,11 +83,11 @@ class AsyncBaseClient:
             params=dict(call.params),
             headers=headers,
         )
-        return call.read((await self._exchange(request)).content)
+        return call.read((self._exchange(request)).content)
 
-    async def _exchange(self, request: httpx.Request) -> httpx.Response:
+    def _exchange(self, request: httpx.Request) -> httpx.Response:
         try:
-            response = await self._http.send(request)
+            response = self._http.send(request)
         except httpx.TransportError as error:
             raise Unreachable(
                 f"The service at {request.url.host} cannot be reached: {error}", request
@@ -90,20 +95,31 @@ class AsyncBaseClient:
         raise_for_problem(response)
         return response
 
-    async def _persist(self, call: Call[Out]) -> Out:
-        """Send what may be sent twice, again when the connection breaks."""
-        for _ in range(_TRIES - 1):
-            try:
-                return await self._send(call)
-            except Unreachable:
-                await asyncio.sleep(_PAUSE)
-        return await self._send(call)
+    def _persist(self, call: Call[Out]) -> Out:
+        """Send a call that may be sent twice, again when the connection breaks."""
+        for attempt in Retrying(
+            retry=retry_if_exception_type(Unreachable),
+            stop=stop_after_attempt(_ATTEMPTS),
+            wait=wait_fixed(_PAUSE),
+            sleep=time.sleep,
+            reraise=True,
+        ):
+            with attempt:
+                return self._send(call)
+        raise AssertionError("unreachable")
 
-    async def _text(self, path: str) -> str:
+    def _upload(self, path: str, upload: Upload) -> bytes:
+        try:
+            request = self._http.build_request("POST", path.removeprefix("/"), **upload.form())
+            return (self._exchange(request)).content
+        finally:
+            upload.close()
+
+    def _text(self, path: str) -> str:
         """What a path gives, as text."""
-        return (await self._exchange(self._http.build_request("GET", path.removeprefix("/")))).text
+        return (self._exchange(self._http.build_request("GET", path.removeprefix("/")))).text
 
-    async def _events(self, call: Call[s.AnswerOut]) -> AsyncIterator[s.Event]:
+    def _events(self, call: Call[s.AnswerOut]) -> Iterator[s.Event]:
         assert call.body is not None
         request = self._http.build_request(
             call.method,
@@ -115,20 +131,18 @@ class AsyncBaseClient:
                 **call.headers,
             },
         )
-        reader = EventReader()
         try:
-            response = await self._http.send(request, stream=True)
+            response = self._http.send(request, stream=True)
             try:
                 if not response.is_success:
-                    await response.aread()
+                    response.read()
                     raise_for_problem(response)
-                async for line in response.aiter_lines():
-                    if (data := reader.feed(line)) is not None:
-                        event = EVENT.validate_json(data)
-                        if isinstance(event, s.ProblemEvent):
-                            raise error_of(event.problem, request)
-                        yield event
+                for sent in EventSource(response).iter_sse():
+                    event = EVENT.validate_json(sent.data)
+                    if isinstance(event, s.ProblemEvent):
+                        raise error_of(event.problem, request)
+                    yield event
             finally:
-                await response.aclose()
+                response.close()
         except httpx.TransportError as error:
             raise Unreachable(f"The answer broke off: {error}", request) from error

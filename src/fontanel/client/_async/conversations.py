@@ -1,11 +1,12 @@
-"""The asynchronous client\'s methods for conversations. Made from its synchronous twin; do not edit."""
+"""The caller's own conversations."""
 
 from __future__ import annotations
 
 from typing import Literal
 
+
 from fontanel import schemas as s
-from fontanel.client._async_base import AsyncBaseClient
+from fontanel.client._async.base import AsyncBaseClient
 
 
 class AsyncConversationClient(AsyncBaseClient):

@@ -1,14 +1,18 @@
-"""The synchronous client's methods for desks, answers, models and use."""
+"""Desks, answers, models and usage.
+
+Made from its asynchronous twin by `make client`; do not edit.
+"""
 
 from __future__ import annotations
 
 import secrets
 from collections.abc import Iterator, Mapping
 from datetime import datetime
-from typing import Any, Literal, overload
+from typing import Any, Literal
 
 from fontanel import schemas as s
-from fontanel.client._base import BaseClient
+from fontanel.client._call import Call
+from fontanel.client._sync.base import BaseClient
 
 By = Literal["day", "desk", "kb", "member", "composer"]
 
@@ -18,11 +22,11 @@ class DeskClient(BaseClient):
 
     def list_desks(self) -> list[s.DeskOut]:
         """For editors."""
-        return self._send(self._calls.list_desks()).items
+        return (self._send(self._calls.list_desks())).items
 
     def list_chat_desks(self) -> list[s.PublicDesk]:
         """The published desks that you can ask."""
-        return self._send(self._calls.list_chat_desks()).items
+        return (self._send(self._calls.list_chat_desks())).items
 
     def show_chat_desk(self, desk: str) -> s.PublicDesk:
         """A published desk as chat users see it, by its id; also for guests with a link."""
@@ -56,11 +60,11 @@ class DeskClient(BaseClient):
 
     def list_desk_versions(self, desk: str) -> list[s.DeskVersionOut]:
         """Newest first."""
-        return self._send(self._calls.list_desk_versions(desk)).items
+        return (self._send(self._calls.list_desk_versions(desk))).items
 
-    def serve_desk_version(self, desk: str, number: int) -> s.DeskOut:
+    def activate_desk_version(self, desk: str, number: int) -> s.DeskOut:
         """Roll back to a version, or forward."""
-        return self._send(self._calls.serve_desk_version(desk, number))
+        return self._send(self._calls.activate_desk_version(desk, number))
 
     def compare_desk_versions(
         self, desk: str, before: int | None = None, after: int | None = None
@@ -69,7 +73,7 @@ class DeskClient(BaseClient):
         return self._send(self._calls.compare_desk_versions(desk, before, after))
 
     def list_desk_links(self, desk: str) -> list[s.DeskLinkOut]:
-        return self._send(self._calls.list_desk_links(desk)).items
+        return (self._send(self._calls.list_desk_links(desk))).items
 
     def make_desk_link(
         self, desk: str, name: str, per_minute: int = 10, expires_in_days: int | None = None
@@ -89,11 +93,12 @@ class DeskClient(BaseClient):
         limit: int = 50,
     ) -> list[s.AnswerSummary]:
         """What a desk was asked, newest first."""
-        return self._send(self._calls.list_desk_answers(desk, outcome, helpful, text, limit)).items
+        return (
+            self._send(self._calls.list_desk_answers(desk, outcome, helpful, text, limit))
+        ).items
 
     # Asking a desk
 
-    @overload
     def ask_desk(
         self,
         desk: str,
@@ -104,38 +109,62 @@ class DeskClient(BaseClient):
         version: int | None = None,
         settings: Mapping[str, Any] | None = None,
         idempotency_key: str | None = None,
-        stream: Literal[False] = False,
-    ) -> s.AnswerOut: ...
-    @overload
-    def ask_desk(
-        self,
-        desk: str,
-        question: str,
-        conversation: str | None = None,
-        *,
-        draft: bool = False,
-        version: int | None = None,
-        settings: Mapping[str, Any] | None = None,
-        idempotency_key: str | None = None,
-        stream: Literal[True],
-    ) -> Iterator[s.Event]: ...
-    def ask_desk(
-        self,
-        desk: str,
-        question: str,
-        conversation: str | None = None,
-        *,
-        draft: bool = False,
-        version: int | None = None,
-        settings: Mapping[str, Any] | None = None,
-        idempotency_key: str | None = None,
-        stream: bool = False,
-    ) -> s.AnswerOut | Iterator[s.Event]:
-        """Ask, and get the answer, or with `stream` its events as they come; leaving the stream cancels the answer.
+    ) -> s.AnswerOut:
+        """Ask a question and return the answer.
 
-        Without `stream`, a connection that breaks is tried again, and the question is not answered twice: the same
-        `idempotency_key` gives the same answer.
+        A connection that breaks is tried again, and the question is not answered twice: the same
+        `idempotency_key` returns the same answer.
         """
+        return self._persist(
+            self._ask_desk_call(
+                desk,
+                question,
+                conversation,
+                draft=draft,
+                version=version,
+                settings=settings,
+                idempotency_key=idempotency_key,
+            )
+        )
+
+    def stream_desk_answer(
+        self,
+        desk: str,
+        question: str,
+        conversation: str | None = None,
+        *,
+        draft: bool = False,
+        version: int | None = None,
+        settings: Mapping[str, Any] | None = None,
+        idempotency_key: str | None = None,
+    ) -> Iterator[s.Event]:
+        """Ask a question and yield the answer's events as they come.
+
+        Leaving the iteration cancels the answer.
+        """
+        return self._events(
+            self._ask_desk_call(
+                desk,
+                question,
+                conversation,
+                draft=draft,
+                version=version,
+                settings=settings,
+                idempotency_key=idempotency_key,
+            )
+        )
+
+    def _ask_desk_call(
+        self,
+        desk: str,
+        question: str,
+        conversation: str | None = None,
+        *,
+        draft: bool = False,
+        version: int | None = None,
+        settings: Mapping[str, Any] | None = None,
+        idempotency_key: str | None = None,
+    ) -> Call[s.AnswerOut]:
         body = s.DeskAskIn(
             question=question,
             conversation_id=conversation,
@@ -143,8 +172,7 @@ class DeskClient(BaseClient):
             version=version,
             settings=None if settings is None else dict(settings),
         )
-        call = self._calls.ask_desk(desk, body, idempotency_key or secrets.token_hex(12))
-        return self._events(call) if stream else self._persist(call)
+        return self._calls.ask_desk(desk, body, idempotency_key or secrets.token_hex(12))
 
     def give_feedback(
         self,
@@ -177,11 +205,11 @@ class DeskClient(BaseClient):
 
     def list_models(self) -> list[s.ModelOut]:
         """For operators."""
-        return self._send(self._calls.list_models()).items
+        return (self._send(self._calls.list_models())).items
 
     def list_usable_models(self) -> list[s.ModelName]:
         """The models that the team's desks may name."""
-        return self._send(self._calls.list_usable_models()).items
+        return (self._send(self._calls.list_usable_models())).items
 
     def create_model(self, model: s.ModelIn) -> s.ModelOut:
         return self._send(self._calls.create_model(model))

@@ -1,14 +1,18 @@
-"""The asynchronous client\'s methods for desks, answers, models and use. Made from its synchronous twin; do not edit."""
+"""Desks, answers, models and usage."""
 
 from __future__ import annotations
 
 import secrets
-from collections.abc import AsyncIterator, Awaitable, Mapping
+from collections.abc import AsyncIterator, Mapping
 from datetime import datetime
-from typing import Any, Literal, overload
+from typing import Any, Literal
+
 
 from fontanel import schemas as s
-from fontanel.client._async_base import AsyncBaseClient
+from fontanel.client._async.base import AsyncBaseClient
+
+from fontanel.client._call import Call
+
 
 By = Literal["day", "desk", "kb", "member", "composer"]
 
@@ -58,9 +62,9 @@ class AsyncDeskClient(AsyncBaseClient):
         """Newest first."""
         return (await self._send(self._calls.list_desk_versions(desk))).items
 
-    async def serve_desk_version(self, desk: str, number: int) -> s.DeskOut:
+    async def activate_desk_version(self, desk: str, number: int) -> s.DeskOut:
         """Roll back to a version, or forward."""
-        return await self._send(self._calls.serve_desk_version(desk, number))
+        return await self._send(self._calls.activate_desk_version(desk, number))
 
     async def compare_desk_versions(
         self, desk: str, before: int | None = None, after: int | None = None
@@ -95,8 +99,7 @@ class AsyncDeskClient(AsyncBaseClient):
 
     # Asking a desk
 
-    @overload
-    def ask_desk(
+    async def ask_desk(
         self,
         desk: str,
         question: str,
@@ -106,38 +109,62 @@ class AsyncDeskClient(AsyncBaseClient):
         version: int | None = None,
         settings: Mapping[str, Any] | None = None,
         idempotency_key: str | None = None,
-        stream: Literal[False] = False,
-    ) -> Awaitable[s.AnswerOut]: ...
-    @overload
-    def ask_desk(
-        self,
-        desk: str,
-        question: str,
-        conversation: str | None = None,
-        *,
-        draft: bool = False,
-        version: int | None = None,
-        settings: Mapping[str, Any] | None = None,
-        idempotency_key: str | None = None,
-        stream: Literal[True],
-    ) -> AsyncIterator[s.Event]: ...
-    def ask_desk(
-        self,
-        desk: str,
-        question: str,
-        conversation: str | None = None,
-        *,
-        draft: bool = False,
-        version: int | None = None,
-        settings: Mapping[str, Any] | None = None,
-        idempotency_key: str | None = None,
-        stream: bool = False,
-    ) -> Awaitable[s.AnswerOut] | AsyncIterator[s.Event]:
-        """Ask, and get the answer, or with `stream` its events as they come; leaving the stream cancels the answer.
+    ) -> s.AnswerOut:
+        """Ask a question and return the answer.
 
-        Without `stream`, a connection that breaks is tried again, and the question is not answered twice: the same
-        `idempotency_key` gives the same answer.
+        A connection that breaks is tried again, and the question is not answered twice: the same
+        `idempotency_key` returns the same answer.
         """
+        return await self._persist(
+            self._ask_desk_call(
+                desk,
+                question,
+                conversation,
+                draft=draft,
+                version=version,
+                settings=settings,
+                idempotency_key=idempotency_key,
+            )
+        )
+
+    def stream_desk_answer(
+        self,
+        desk: str,
+        question: str,
+        conversation: str | None = None,
+        *,
+        draft: bool = False,
+        version: int | None = None,
+        settings: Mapping[str, Any] | None = None,
+        idempotency_key: str | None = None,
+    ) -> AsyncIterator[s.Event]:
+        """Ask a question and yield the answer's events as they come.
+
+        Leaving the iteration cancels the answer.
+        """
+        return self._events(
+            self._ask_desk_call(
+                desk,
+                question,
+                conversation,
+                draft=draft,
+                version=version,
+                settings=settings,
+                idempotency_key=idempotency_key,
+            )
+        )
+
+    def _ask_desk_call(
+        self,
+        desk: str,
+        question: str,
+        conversation: str | None = None,
+        *,
+        draft: bool = False,
+        version: int | None = None,
+        settings: Mapping[str, Any] | None = None,
+        idempotency_key: str | None = None,
+    ) -> Call[s.AnswerOut]:
         body = s.DeskAskIn(
             question=question,
             conversation_id=conversation,
@@ -145,8 +172,7 @@ class AsyncDeskClient(AsyncBaseClient):
             version=version,
             settings=None if settings is None else dict(settings),
         )
-        call = self._calls.ask_desk(desk, body, idempotency_key or secrets.token_hex(12))
-        return self._events(call) if stream else self._persist(call)
+        return self._calls.ask_desk(desk, body, idempotency_key or secrets.token_hex(12))
 
     async def give_feedback(
         self,

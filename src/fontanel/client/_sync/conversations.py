@@ -1,11 +1,14 @@
-"""The synchronous client's methods for conversations."""
+"""The caller's own conversations.
+
+Made from its asynchronous twin by `make client`; do not edit.
+"""
 
 from __future__ import annotations
 
 from typing import Literal
 
 from fontanel import schemas as s
-from fontanel.client._base import BaseClient
+from fontanel.client._sync.base import BaseClient
 
 
 class ConversationClient(BaseClient):
@@ -15,13 +18,13 @@ class ConversationClient(BaseClient):
         self, *, kb: str | None = None, desk: str | None = None, text: str | None = None
     ) -> list[s.ConversationOut]:
         """The latest first; with `text` those that speak of it."""
-        return self._send(self._calls.list_conversations(kb, desk, text)).items
+        return (self._send(self._calls.list_conversations(kb, desk, text))).items
 
     def show_conversation(
         self, conversation: str, *, kb: str | None = None, desk: str | None = None
     ) -> list[s.TurnOut]:
         """Its turns, oldest first."""
-        return self._send(self._calls.show_conversation(kb, desk, conversation)).items
+        return (self._send(self._calls.show_conversation(kb, desk, conversation))).items
 
     def rename_conversation(
         self, conversation: str, title: str, *, kb: str | None = None, desk: str | None = None

@@ -1,27 +1,30 @@
-"""The synchronous client's base: how calls are sent."""
+"""The base of the clients: how calls are sent, and replies read."""
 
 from __future__ import annotations
 
-import time
-from collections.abc import Iterator
+
+import asyncio
+from collections.abc import AsyncIterator
 from types import TracebackType
 from typing import Self, TypeVar
 
 import httpx
+from httpx_sse import EventSource
+from tenacity import AsyncRetrying, retry_if_exception_type, stop_after_attempt, wait_fixed
 
 from fontanel import __version__
 from fontanel import schemas as s
 from fontanel.client._call import Call
-from fontanel.client._calls import EVENT, Calls, EventReader
+from fontanel.client._calls import EVENT, Calls, Upload
 from fontanel.client._errors import Unreachable, error_of, raise_for_problem
 
 Out = TypeVar("Out")
 
-#: How often something that may be sent twice is sent, and the pause between.
-_TRIES, _PAUSE = 3, 0.5
+#: Attempts at a call that may be sent twice, and the seconds between them.
+_ATTEMPTS, _PAUSE = 3, 0.5
 
 
-class BaseClient:
+class AsyncBaseClient:
     """A connection to the service: sending, and reading what comes back."""
 
     def __init__(
@@ -37,30 +40,30 @@ class BaseClient:
             headers["Authorization"] = f"Bearer {key}"
         if guest is not None:
             headers["X-Fontanel-Guest"] = guest
-        self._http = httpx.Client(
+        self._http = httpx.AsyncClient(
             base_url=url.rstrip("/") + "/api/v1", headers=headers, timeout=timeout
         )
         self._calls = Calls(team)
 
-    def __enter__(self) -> Self:
+    async def __aenter__(self) -> Self:
         return self
 
-    def __exit__(
+    async def __aexit__(
         self,
         kind: type[BaseException] | None,
         error: BaseException | None,
         trace: TracebackType | None,
     ) -> None:
-        self.close()
+        await self.close()
 
-    def close(self) -> None:
-        self._http.close()
+    async def close(self) -> None:
+        await self._http.aclose()
 
     def use_team(self, team: str) -> None:
-        """Speak of this team from now on."""
+        """Use this team for further calls."""
         self._calls = Calls(team)
 
-    def _send(self, call: Call[Out]) -> Out:
+    async def _send(self, call: Call[Out]) -> Out:
         content = (
             call.body.model_dump_json(exclude_unset=call.method == "PATCH")
             if call.body is not None
@@ -78,11 +81,11 @@ class BaseClient:
             params=dict(call.params),
             headers=headers,
         )
-        return call.read(self._exchange(request).content)
+        return call.read((await self._exchange(request)).content)
 
-    def _exchange(self, request: httpx.Request) -> httpx.Response:
+    async def _exchange(self, request: httpx.Request) -> httpx.Response:
         try:
-            response = self._http.send(request)
+            response = await self._http.send(request)
         except httpx.TransportError as error:
             raise Unreachable(
                 f"The service at {request.url.host} cannot be reached: {error}", request
@@ -90,20 +93,31 @@ class BaseClient:
         raise_for_problem(response)
         return response
 
-    def _persist(self, call: Call[Out]) -> Out:
-        """Send what may be sent twice, again when the connection breaks."""
-        for _ in range(_TRIES - 1):
-            try:
-                return self._send(call)
-            except Unreachable:
-                time.sleep(_PAUSE)
-        return self._send(call)
+    async def _persist(self, call: Call[Out]) -> Out:
+        """Send a call that may be sent twice, again when the connection breaks."""
+        async for attempt in AsyncRetrying(
+            retry=retry_if_exception_type(Unreachable),
+            stop=stop_after_attempt(_ATTEMPTS),
+            wait=wait_fixed(_PAUSE),
+            sleep=asyncio.sleep,
+            reraise=True,
+        ):
+            with attempt:
+                return await self._send(call)
+        raise AssertionError("unreachable")
 
-    def _text(self, path: str) -> str:
+    async def _upload(self, path: str, upload: Upload) -> bytes:
+        try:
+            request = self._http.build_request("POST", path.removeprefix("/"), **upload.form())
+            return (await self._exchange(request)).content
+        finally:
+            upload.close()
+
+    async def _text(self, path: str) -> str:
         """What a path gives, as text."""
-        return self._exchange(self._http.build_request("GET", path.removeprefix("/"))).text
+        return (await self._exchange(self._http.build_request("GET", path.removeprefix("/")))).text
 
-    def _events(self, call: Call[s.AnswerOut]) -> Iterator[s.Event]:
+    async def _events(self, call: Call[s.AnswerOut]) -> AsyncIterator[s.Event]:
         assert call.body is not None
         request = self._http.build_request(
             call.method,
@@ -115,20 +129,18 @@ class BaseClient:
                 **call.headers,
             },
         )
-        reader = EventReader()
         try:
-            response = self._http.send(request, stream=True)
+            response = await self._http.send(request, stream=True)
             try:
                 if not response.is_success:
-                    response.read()
+                    await response.aread()
                     raise_for_problem(response)
-                for line in response.iter_lines():
-                    if (data := reader.feed(line)) is not None:
-                        event = EVENT.validate_json(data)
-                        if isinstance(event, s.ProblemEvent):
-                            raise error_of(event.problem, request)
-                        yield event
+                async for sent in EventSource(response).aiter_sse():
+                    event = EVENT.validate_json(sent.data)
+                    if isinstance(event, s.ProblemEvent):
+                        raise error_of(event.problem, request)
+                    yield event
             finally:
-                response.close()
+                await response.aclose()
         except httpx.TransportError as error:
             raise Unreachable(f"The answer broke off: {error}", request) from error

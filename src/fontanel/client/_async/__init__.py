@@ -1,0 +1,1 @@
+"""The asynchronous client, of which `_sync` is made by `make client`."""

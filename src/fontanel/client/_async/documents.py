@@ -1,0 +1,188 @@
+"""Documents: added, read, written and changed."""
+
+from __future__ import annotations
+
+import asyncio
+import time
+from collections.abc import AsyncIterator, Mapping
+from pathlib import Path
+
+
+from fontanel import schemas as s
+from fontanel.client._async.base import AsyncBaseClient
+from fontanel.client._calls import Upload
+from fontanel.client._errors import ClientError
+from fontanel.schemas import SETTLED_STATES
+
+
+class AsyncDocumentClient(AsyncBaseClient):
+    """Documents: added, read, written and changed."""
+
+    async def list_documents(
+        self,
+        kb: str,
+        state: str | None = None,
+        name: str | None = None,
+        tags: Mapping[str, str] | None = None,
+        warnings: bool = False,
+        parent: str | None = None,
+        source: str | None = None,
+        folder: str | None = None,
+    ) -> AsyncIterator[s.DocumentOut]:
+        """All documents, page after page, in the order of their names; with `warnings` those whose reading gave some, with
+        `parent` those found inside that document."""
+        cursor: str | None = None
+        tag = [f"{key}={value}" for key, value in (tags or {}).items()]
+        filters = {
+            "state": state,
+            "name": name,
+            "tag": tag,
+            "warnings": warnings,
+            "parent": parent,
+            "source": source,
+            "folder": folder,
+        }
+        while True:
+            page = await self._send(self._calls.list_documents(kb, cursor, **filters))
+            for item in page.items:
+                yield item
+            if page.next is None:
+                return
+            cursor = page.next
+
+    async def add_document(
+        self,
+        kb: str,
+        source: Path | bytes,
+        name: str | None = None,
+        tags: Mapping[str, str] | None = None,
+        columns: s.Columns | None = None,
+        wait: bool = False,
+    ) -> s.AddedOut:
+        """Send a file or bytes. With `columns`, the rows of a table become documents. With `wait`, return once it is indexed
+        or has failed."""
+        upload = Upload.of(source, name, tags=tags, columns=columns)
+        added = s.AddedOut.model_validate_json(
+            await self._upload(self._calls.add_document(kb), upload)
+        )
+        if wait:
+            added.document = await self.wait_for_document(kb, added.document.id)
+        return added
+
+    async def preview(
+        self,
+        kb: str,
+        source: Path | bytes,
+        name: str | None = None,
+        splitting: s.Splitting | None = None,
+        columns: s.Columns | None = None,
+    ) -> s.PreviewOut:
+        """What would become of a file, by these settings or the knowledge base's own. Nothing is kept."""
+        upload = Upload.of(source, name, splitting=splitting, columns=columns)
+        return s.PreviewOut.model_validate_json(await self._upload(self._calls.preview(kb), upload))
+
+    async def wait_for_document(
+        self, kb: str, document: str, seconds: float = 600.0
+    ) -> s.DocumentOut:
+        """Return the document once it is indexed or has failed. Raises ClientError when that takes too long."""
+        deadline = time.monotonic() + seconds
+        while True:
+            found = await self.show_document(kb, document)
+            if found.state in SETTLED_STATES:
+                return found
+            if time.monotonic() > deadline:
+                raise ClientError(
+                    f"{found.name} is still {found.state} after {seconds:.0f} seconds."
+                )
+            await asyncio.sleep(0.1)
+
+    async def show_document(self, kb: str, document: str) -> s.DocumentOut:
+        return await self._send(self._calls.show_document(kb, document))
+
+    async def set_tags(self, kb: str, document: str, tags: Mapping[str, str]) -> s.DocumentOut:
+        return await self._send(self._calls.set_tags(kb, document, tags))
+
+    async def delete_document(self, kb: str, document: str) -> None:
+        await self._send(self._calls.delete_document(kb, document))
+
+    async def retry_document(self, kb: str, document: str) -> s.JobOut:
+        return await self._send(self._calls.retry_document(kb, document))
+
+    async def document_text(
+        self, kb: str, document: str, revision: str | None = None
+    ) -> s.DocumentTextOut:
+        """The text that citations give their characters in."""
+        return await self._send(self._calls.document_text(kb, document, revision))
+
+    async def list_passages(self, kb: str, document: str) -> AsyncIterator[s.PassageOut]:
+        cursor: str | None = None
+        while True:
+            page = await self._send(self._calls.list_passages(kb, document, cursor))
+            for item in page.items:
+                yield item
+            if page.next is None:
+                return
+            cursor = page.next
+
+    async def page(
+        self, kb: str, document: str, page: int, revision: str | None = None
+    ) -> s.PageOut:
+        """Which characters of the text stand on a page, and where."""
+        return await self._send(self._calls.page(kb, document, page, revision))
+
+    async def page_picture(self, kb: str, document: str, page: int, width: int = 900) -> bytes:
+        """A page as a PNG of so many pixels across."""
+        request = self._http.build_request(
+            "GET", self._calls.page_picture(kb, document, page, width).removeprefix("/")
+        )
+        return (await self._exchange(request)).content
+
+    async def original(self, kb: str, document: str) -> bytes:
+        """The bytes as they were added."""
+        request = self._http.build_request(
+            "GET", self._calls.original(kb, document).removeprefix("/")
+        )
+        return (await self._exchange(request)).content
+
+    async def job(self, kb: str, job: str) -> s.JobOut:
+        return await self._send(self._calls.job(kb, job))
+
+    async def write_document(
+        self, kb: str, name: str, text: str, tags: Mapping[str, str] | None = None
+    ) -> s.AddedOut:
+        """A document of Markdown, plain text or, as CSV, a small table."""
+        return await self._send(
+            self._calls.write_document(kb, s.WrittenIn(name=name, text=text, tags=dict(tags or {})))
+        )
+
+    async def written_text(self, kb: str, document: str) -> s.WrittenOut:
+        """A document's own text, as it is edited."""
+        return await self._send(self._calls.written_text(kb, document))
+
+    async def rewrite_document(
+        self, kb: str, document: str, text: str, version: int | None = None
+    ) -> s.AddedOut:
+        """A new revision. With `version`, only if nobody changed it since."""
+        return await self._send(self._calls.rewrite_document(kb, document, text, version))
+
+    async def list_revisions(self, kb: str, document: str) -> list[s.RevisionOut]:
+        """Newest first."""
+        return (await self._send(self._calls.list_revisions(kb, document))).items
+
+    async def restore_revision(self, kb: str, document: str, revision: str) -> s.AddedOut:
+        """Make an earlier revision's content the newest."""
+        return await self._send(self._calls.restore_revision(kb, document, revision))
+
+    async def compare_revisions(
+        self, kb: str, document: str, before: str | None = None, after: str | None = None
+    ) -> s.DifferencesOut:
+        """What changed between two revisions, by their ids or numbers; by default between the last two."""
+        return await self._send(self._calls.compare_revisions(kb, document, before, after))
+
+    async def list_folders(self, kb: str, under: str = "") -> list[s.FolderOut]:
+        """The folders right below a folder, with how many documents lie in and below each."""
+        return await self._send(self._calls.list_folders(kb, under))
+
+    async def bulk(self, kb: str, request: s.BulkIn) -> int:
+        """Retry, read again, delete or tag many documents at once; return how many it was done to."""
+        return (await self._send(self._calls.bulk(kb, request))).documents

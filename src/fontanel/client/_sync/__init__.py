@@ -1,0 +1,1 @@
+"""The synchronous client, made of `_async` by `make client`; do not edit."""

@@ -1,0 +1,114 @@
+"""Knowledge bases and their editions.
+
+Made from its asynchronous twin by `make client`; do not edit.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from pathlib import Path
+
+import httpx
+
+from fontanel import schemas as s
+from fontanel.client._calls import Upload
+from fontanel.client._errors import Unreachable, raise_for_problem
+from fontanel.client._sync.base import BaseClient
+
+
+class KbClient(BaseClient):
+    """Knowledge bases and their editions."""
+
+    def list_kbs(self) -> list[s.KbOut]:
+        return (self._send(self._calls.list_kbs())).items
+
+    def create_kb(
+        self,
+        name: str,
+        description: str = "",
+        temporary: bool = False,
+        splitting: s.Splitting | None = None,
+        idempotency_key: str | None = None,
+        describer: str | None = None,
+    ) -> s.KbOut:
+        """A temporary knowledge base vanishes by itself after a day. `describer`: the model that describes its documents."""
+        return self._send(
+            self._calls.create_kb(
+                name, description, temporary, splitting, describer, idempotency_key
+            )
+        )
+
+    def show_kb(self, kb: str) -> s.KbOut:
+        return self._send(self._calls.show_kb(kb))
+
+    def change_kb(
+        self,
+        kb: str,
+        name: str | None = None,
+        description: str | None = None,
+        version: int | None = None,
+        describer: str | None = None,
+    ) -> s.KbOut:
+        """What is None stays; the describer "built-in" takes the model away. With `version`, raises ChangedMeanwhile when the
+        knowledge base is at another one."""
+        return self._send(self._calls.change_kb(kb, name, description, describer, version))
+
+    def delete_kb(self, kb: str) -> None:
+        self._send(self._calls.delete_kb(kb))
+
+    def list_editions(self, kb: str) -> list[s.EditionOut]:
+        return (self._send(self._calls.list_editions(kb))).items
+
+    def build_edition(self, kb: str, splitting: s.Splitting) -> s.EditionOut:
+        """Begin to build an index with other settings beside the one that serves; `list_editions` tells how far it is."""
+        return self._send(self._calls.build_edition(kb, splitting))
+
+    def activate_edition(self, kb: str, number: int) -> s.EditionOut:
+        """Switch searches and answers to an edition. Raises Conflict while documents are on their way."""
+        return self._send(self._calls.activate_edition(kb, number))
+
+    def drop_edition(self, kb: str, number: int) -> None:
+        self._send(self._calls.drop_edition(kb, number))
+
+    def compare_editions(
+        self, kb: str, first: int, second: int, questions: Sequence[str | tuple[str, str]]
+    ) -> s.ComparisonOut:
+        """What two editions find. A question may come with the name of the document that should be found."""
+        asked = [
+            s.CompareQuestion(question=item)
+            if isinstance(item, str)
+            else s.CompareQuestion(question=item[0], document=item[1])
+            for item in questions
+        ]
+        return self._send(
+            self._calls.compare_editions(
+                kb, s.CompareIn(first=first, second=second, questions=asked)
+            )
+        )
+
+    def export_edition(self, kb: str, number: int, target: Path) -> None:
+        """Write an edition with its documents as one file, which `import_pack` takes in."""
+        request = self._http.build_request(
+            "GET", self._calls.export_edition(kb, number).removeprefix("/")
+        )
+        try:
+            response = self._http.send(request, stream=True)
+        except httpx.TransportError as error:
+            raise Unreachable(
+                f"The service at {request.url.host} cannot be reached: {error}", request
+            ) from error
+        try:
+            if response.is_error:
+                response.read()
+                raise_for_problem(response)
+            with target.open("wb") as file:
+                for chunk in response.iter_bytes():
+                    file.write(chunk)
+        finally:
+            response.close()
+
+    def import_pack(self, source: Path, name: str | None = None) -> s.KbOut:
+        """Make a knowledge base of an exported edition; nothing is embedded anew. Raises Invalid with the reason when the pack is
+        damaged or does not fit this service."""
+        upload = Upload(name or "", source.open("rb"))
+        return s.KbOut.model_validate_json(self._upload(self._calls.import_pack(), upload))

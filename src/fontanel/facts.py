@@ -1,0 +1,58 @@
+"""Facts that the service, its API, its clients and its console share, each declared once."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from enum import StrEnum
+from typing import Literal
+
+
+class DocumentState(StrEnum):
+    """How far a document is."""
+
+    WAITING = "waiting"
+    READING = "reading"
+    SPLITTING = "splitting"
+    KEYWORD_READY = "keyword_ready"
+    """Keyword search finds it; its vectors are being computed."""
+    INDEXED = "indexed"
+    FAILED = "failed"
+    REMOVED = "removed"
+    """It left its source. It is not searched, and kept for a while for what cites it."""
+
+
+#: States that change only when a person or a source does something.
+SETTLED_STATES = (DocumentState.INDEXED, DocumentState.FAILED, DocumentState.REMOVED)
+
+TableMode = Literal["packed", "single"]
+
+
+@dataclass(frozen=True, slots=True)
+class SplitSettings:
+    """How documents are cut into passages. Sizes are in the embedder's tokens."""
+
+    target_tokens: int = 300
+    """The size that a passage aims at."""
+    min_tokens: int = 120
+    """Below this a passage is joined with its neighbour."""
+    overlap_tokens: int = 0
+    """Whole sentences of the same section that are repeated from the passage before."""
+    table_mode: TableMode = "packed"
+    """`packed`: rows up to the target size in one passage; `single`: each row alone."""
+    windows: bool = True
+    """Besides its own vector, a passage has one for each few of its sentences."""
+    compact: bool = False
+    """Vectors are stored as bytes with a scale each: a quarter of the size, nearly the same order."""
+
+
+#: The share of keywords in the score of a hybrid search, as calibrated.
+KEYWORD_WEIGHT = 0.35
+
+#: Endings of documents that are written and edited in the service, and how large they may be.
+EDITABLE_ENDINGS = (".md", ".markdown", ".txt", ".csv", ".tsv")
+MAX_EDITABLE_BYTES = 2_000_000
+
+#: Tags that a document can have.
+MAX_TAGS = 32
+#: Editions that a knowledge base can have: each takes the room of the whole index.
+MAX_EDITIONS = 5
