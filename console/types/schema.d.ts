@@ -4976,12 +4976,12 @@ export interface components {
         SizesOut: {
             /** Passages */
             passages: number;
-            /** Least */
-            least: number;
+            /** Min */
+            min: number;
             /** Median */
             median: number;
-            /** Most */
-            most: number;
+            /** Max */
+            max: number;
             /**
              * Bins
              * @description From, to, how many.

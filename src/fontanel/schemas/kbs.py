@@ -295,9 +295,9 @@ class SizesOut(Model):
     """The sizes of passages in tokens; `bins` counts those from one bound up to the next."""
 
     passages: int
-    least: int
+    min: int
     median: int
-    most: int
+    max: int
     bins: list[tuple[int, int, int]] = Field(description="From, to, how many.")
 
 

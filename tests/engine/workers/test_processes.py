@@ -12,9 +12,17 @@ import pytest
 from tests.conftest import DOCUMENTS, EMBEDDER, STORM
 
 from fontanel.core.embedding.encoder import OnnxEmbedder
+from fontanel.engine.workers.messages import (
+    DocumentRead,
+    Failed,
+    PagesRead,
+    ReadDocument,
+    Splitting,
+)
 from fontanel.engine.workers.processes import Worker, WorkerDied, WorkerOverran
+from fontanel.facts import SplitSettings
 
-SETTINGS = {"target_tokens": 200, "min_tokens": 60}
+SETTINGS = SplitSettings(target_tokens=200, min_tokens=60)
 
 
 @pytest.fixture
@@ -24,31 +32,38 @@ def reader() -> Iterator[Worker]:
     worker.stop()
 
 
-def read(worker: Worker, path: Path, seconds: float = 60.0) -> dict[str, object]:
-    return worker.read({"path": str(path), "name": path.name, "settings": SETTINGS}, seconds)
+def request(path: Path) -> ReadDocument:
+    return ReadDocument(path=str(path), name=path.name, splitting=SETTINGS)
+
+
+def read(worker: Worker, path: Path, seconds: float = 60.0) -> DocumentRead:
+    reply = worker.read(request(path), seconds)
+    assert isinstance(reply, DocumentRead)
+    return reply
 
 
 def test_a_document_is_read_and_split_elsewhere(reader: Worker, tmp_path: Path) -> None:
     path = tmp_path / "storm-plan.md"
     path.write_bytes(STORM)
     reply = read(reader, path)
-    assert reply["media_type"] == "text/markdown"
-    assert reply["reading"]["title"] == "Storm plan"  # type: ignore[index]
-    assert reply["passages"]
+    assert reply.media_type == "text/markdown"
+    assert reply.reading is not None
+    assert reply.reading.title == "Storm plan"
+    assert reply.passages
 
 
 def test_many_documents_one_after_the_other_all_come_back(reader: Worker) -> None:
     paths = sorted(path for path in DOCUMENTS.rglob("*") if path.is_file()) * 3
-    assert all("passages" in read(reader, path) for path in paths)
+    assert all(read(reader, path).about.title for path in paths)
 
 
-def test_progress_is_told_page_by_page(reader: Worker) -> None:
+def test_progress_is_reported_page_by_page(reader: Worker) -> None:
     path = DOCUMENTS / "marine-operations" / "pilotage-handbook.pdf"
-    told: list[dict[str, object]] = []
-    reader.read({"path": str(path), "name": path.name, "settings": SETTINGS}, 60.0, told.append)
-    shares = [message["progress"] for message in told if "progress" in message]
-    assert shares[-1] == [31, 31]
-    assert {"stage": "splitting"} in told
+    reports: list[PagesRead | Splitting] = []
+    reader.read(request(path), 60.0, reports.append)
+    pages = [report for report in reports if isinstance(report, PagesRead)]
+    assert (pages[-1].done, pages[-1].total) == (31, 31)
+    assert isinstance(reports[-1], Splitting)
 
 
 def test_what_takes_too_long_is_killed_and_the_next_is_read(reader: Worker, tmp_path: Path) -> None:
@@ -56,7 +71,7 @@ def test_what_takes_too_long_is_killed_and_the_next_is_read(reader: Worker, tmp_
     path.write_bytes(STORM)
     with pytest.raises(WorkerOverran):
         read(reader, path, seconds=0.0)
-    assert "passages" in read(reader, path)
+    assert read(reader, path).passages
 
 
 def test_a_process_that_dies_is_replaced(reader: Worker, tmp_path: Path) -> None:
@@ -66,7 +81,7 @@ def test_a_process_that_dies_is_replaced(reader: Worker, tmp_path: Path) -> None
     assert reader._process is not None
     os.kill(reader._process.pid, 9)
     reader._process.wait()
-    assert "passages" in read(reader, path)
+    assert read(reader, path).passages
 
 
 def test_a_process_outlives_the_thread_that_asked_for_it(reader: Worker, tmp_path: Path) -> None:
@@ -80,7 +95,7 @@ def test_a_process_outlives_the_thread_that_asked_for_it(reader: Worker, tmp_pat
         os.sched_yield()
     assert reader._process is not None
     first = reader._process
-    assert "passages" in read(reader, path)
+    assert read(reader, path).passages
     assert reader._process is first
     assert first.poll() is None
 
@@ -90,8 +105,9 @@ def test_memory_is_bounded(tmp_path: Path) -> None:
     path = tmp_path / "large.txt"
     path.write_bytes(b"word " * 30_000_000)
     try:
-        reply = read(small, path)
-        assert reply["code"] == "too_large"
+        reply = small.read(request(path), 60.0)
+        assert isinstance(reply, Failed)
+        assert reply.code == "too_large"
     except WorkerDied:
         pass  # the limit can also strike where Python cannot catch it
     finally:
@@ -126,3 +142,16 @@ def test_a_missing_model_is_a_dead_worker(tmp_path: Path) -> None:
     with pytest.raises(WorkerDied):
         worker.embed(["text"])
     worker.stop()
+
+
+def test_a_reply_of_another_kind_kills_the_process(reader: Worker, tmp_path: Path) -> None:
+    path = tmp_path / "storm-plan.md"
+    path.write_bytes(STORM)
+    read(reader, path)
+    assert reader._process is not None
+    first = reader._process
+    # The process answers a request that it does not know by ending.
+    with pytest.raises(WorkerDied):
+        reader.embed(["text"])
+    assert first.poll() is not None
+    assert read(reader, path).passages

@@ -69,7 +69,7 @@ export function PreviewTab() {
                   ["Title", found.title],
                   ...reportFacts(found.report),
                   ["Passages", count(found.sizes.passages)],
-                  ["Tokens each", `${found.sizes.least} to ${found.sizes.most}, half below ${found.sizes.median}`],
+                  ["Tokens each", `${found.sizes.min} to ${found.sizes.max}, half below ${found.sizes.median}`],
                   ["Time", Object.entries(found.seconds).map(([stage, value]) => `${stage} ${value.toFixed(2)} s`).join(", ")],
                 ]}
                 warnings={found.warnings}

@@ -405,7 +405,7 @@ def preview_document(context: Context, options: argparse.Namespace) -> None:
         ("passages", number(sizes.passages)),
         (
             "tokens each",
-            f"{sizes.least} to {sizes.most}, half below {sizes.median}" if sizes.passages else None,
+            f"{sizes.min} to {sizes.max}, half below {sizes.median}" if sizes.passages else None,
         ),
         ("inside", f"{len(found.inside)} files" if found.inside else None),
         ("time", ", ".join(f"{stage} {value:.2f} s" for stage, value in found.seconds.items())),

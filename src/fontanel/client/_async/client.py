@@ -2,13 +2,13 @@
 
 from __future__ import annotations
 
-from fontanel.client._async.people import AsyncPeopleClient
-from fontanel.client._async.kbs import AsyncKbClient
-from fontanel.client._async.documents import AsyncDocumentClient
-from fontanel.client._async.sources import AsyncSourceClient
-from fontanel.client._async.questions import AsyncQuestionClient
-from fontanel.client._async.desks import AsyncDeskClient
 from fontanel.client._async.conversations import AsyncConversationClient
+from fontanel.client._async.desks import AsyncDeskClient
+from fontanel.client._async.documents import AsyncDocumentClient
+from fontanel.client._async.kbs import AsyncKbClient
+from fontanel.client._async.people import AsyncPeopleClient
+from fontanel.client._async.questions import AsyncQuestionClient
+from fontanel.client._async.sources import AsyncSourceClient
 
 
 class AsyncClient(

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from typing import Literal
 
-
 from fontanel import schemas as s
 from fontanel.client._async.base import AsyncBaseClient
 

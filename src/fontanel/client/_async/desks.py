@@ -7,12 +7,9 @@ from collections.abc import AsyncIterator, Mapping
 from datetime import datetime
 from typing import Any, Literal
 
-
 from fontanel import schemas as s
 from fontanel.client._async.base import AsyncBaseClient
-
 from fontanel.client._call import Call
-
 
 By = Literal["day", "desk", "kb", "member", "composer"]
 

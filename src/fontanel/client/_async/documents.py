@@ -7,7 +7,6 @@ import time
 from collections.abc import AsyncIterator, Mapping
 from pathlib import Path
 
-
 from fontanel import schemas as s
 from fontanel.client._async.base import AsyncBaseClient
 from fontanel.client._calls import Upload

@@ -5,7 +5,6 @@ from __future__ import annotations
 from collections.abc import Sequence
 from typing import Literal
 
-
 from fontanel import schemas as s
 from fontanel.client._async.base import AsyncBaseClient
 

@@ -6,10 +6,8 @@ import secrets
 from collections.abc import AsyncIterator, Mapping, Sequence
 from typing import Literal
 
-
 from fontanel import schemas as s
 from fontanel.client._async.base import AsyncBaseClient
-
 from fontanel.client._call import Call
 
 

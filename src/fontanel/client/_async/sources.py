@@ -6,7 +6,6 @@ import asyncio
 import time
 from collections.abc import AsyncIterator, Sequence
 
-
 from fontanel import schemas as s
 from fontanel.client._async.base import AsyncBaseClient
 from fontanel.client._errors import ClientError

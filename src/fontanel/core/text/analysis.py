@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import itertools
 import re
+import threading
 import unicodedata
 from collections.abc import Iterable, Iterator
 from dataclasses import dataclass
@@ -172,6 +173,7 @@ class Analyser:
     def __init__(self, language: str = "en") -> None:
         self.language = language
         self._stemmer = Stemmer.Stemmer(_SNOWBALL[language]) if language in _SNOWBALL else None
+        self._stemming = threading.Lock()
         self._terms: dict[str, tuple[str, ...]] = {}
 
     def terms(self, text: str) -> list[str]:
@@ -229,7 +231,12 @@ class Analyser:
         return tuple(found)
 
     def _stem(self, word: str) -> str:
-        return self._stemmer.stemWord(word) if self._stemmer else word
+        if self._stemmer is None:
+            return word
+        # A stemmer must not be used by two threads at once.
+        with self._stemming:
+            stem: str = self._stemmer.stemWord(word)
+            return stem
 
 
 @lru_cache(maxsize=len(_SNOWBALL) + 8)

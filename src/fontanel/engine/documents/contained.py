@@ -9,7 +9,7 @@ from sqlalchemy.orm import Session
 
 from fontanel.engine.documents.documents import add_document, delete_document
 from fontanel.engine.documents.naming import document_name
-from fontanel.engine.ingest.pipeline import StoredFile
+from fontanel.engine.ingest.reading import StoredFile
 from fontanel.errors import Refused
 from fontanel.facts import MAX_TAGS
 from fontanel.records.tables import (

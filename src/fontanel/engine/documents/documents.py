@@ -10,6 +10,7 @@ from typing import Any
 from sqlalchemy import func, select
 from sqlalchemy.orm import Session
 
+from fontanel.engine.documents import states
 from fontanel.engine.documents.naming import set_tags
 from fontanel.engine.ingest.passages import retire_passages
 from fontanel.engine.ingest.queue import add_job, drop_waiting_jobs
@@ -112,8 +113,7 @@ def _add_revision(
     session.add(revision)
     session.flush()
     document.latest_revision_id = revision.id
-    document.state, document.progress = DocumentState.WAITING, None
-    document.error = document.error_code = None
+    states.queue(document)
     document.version += 1
     return add_job(session, document, revision.id)
 
@@ -128,8 +128,7 @@ def remove_document(session: Session, kb: Kb, document: Document) -> None:
     for edition_id in session.scalars(select(Edition.id).where(Edition.kb_id == kb.id)).all():
         retire_passages(session, edition_id, document)
     drop_waiting_jobs(session, document)
-    document.state, document.progress = DocumentState.REMOVED, None
-    document.error = document.error_code = document.revision_id = None
+    states.remove(document)
     document.version += 1
 
 
@@ -150,12 +149,7 @@ def rename_document(session: Session, document: Document, name: str) -> None:
 
 def retry_document(session: Session, document: Document) -> Job:
     """Read a document's latest revision once more."""
-    document.state, document.progress, document.error, document.error_code = (
-        DocumentState.WAITING,
-        None,
-        None,
-        None,
-    )
+    states.queue(document)
     return add_job(session, document, document.latest_revision_id)
 
 

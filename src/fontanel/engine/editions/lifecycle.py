@@ -10,6 +10,7 @@ from sqlalchemy import delete, func, select, update
 from sqlalchemy.orm import Session
 
 from fontanel.core.text.analysis import ANALYSER_VERSION
+from fontanel.engine.documents import states
 from fontanel.engine.documents.states import NOT_INDEXED
 from fontanel.engine.ingest.queue import add_standby_job
 from fontanel.errors import Conflict, Refused
@@ -130,7 +131,7 @@ def renew_outdated(session: Session, embedder: str | None) -> list[Edition]:
 
 
 def _end_embedding(session: Session, edition: Edition, serves: bool) -> None:
-    its_own = Job.edition_id.is_(None) if serves else Job.edition_id == edition.id
+    its_own = Job.for_active if serves else Job.edition_id == edition.id
     waiting = select(Job).where(
         its_own, Job.kb_id == edition.kb_id, Job.stage == JobStage.EMBED, Job.state.in_(_OPEN)
     )
@@ -138,7 +139,7 @@ def _end_embedding(session: Session, edition: Edition, serves: bool) -> None:
         job.state, job.error, job.changed_at = JobState.DONE, "the embedder was replaced", now()
         document = session.get(Document, job.document_key)
         if serves and document is not None and document.state == DocumentState.KEYWORD_READY:
-            document.state, document.progress = DocumentState.INDEXED, None
+            states.indexed(document)
 
 
 def promote_successors(session: Session) -> list[tuple[str, str, str]]:

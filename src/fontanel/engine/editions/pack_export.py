@@ -6,6 +6,7 @@ import hashlib
 import io
 import json
 import zipfile
+from dataclasses import asdict
 from pathlib import Path
 from typing import Any, TypeVar
 
@@ -80,7 +81,7 @@ def write_pack(
                     vectors, kb.team_id, edition.embedder, [row.embedded_text for row in passages]
                 ),
             )
-        if edition.embedder is not None and split_settings(edition.settings)["windows"]:
+        if edition.embedder is not None and split_settings(edition.settings).windows:
             texts = [text for row in passages for text in window_texts(row.text)]
             _put(archive, sums, WINDOWS, _vectors(vectors, kb.team_id, edition.embedder, texts))
         for sha in dict.fromkeys(
@@ -94,7 +95,7 @@ def write_pack(
             "name": kb.name,
             "description": kb.description,
             "embedder": edition.embedder,
-            "splitting": split_settings(edition.settings),
+            "splitting": asdict(split_settings(edition.settings)),
             "documents": len(lines),
             "passages": len(passages),
             "made_at": now().isoformat(),

@@ -31,6 +31,7 @@ from fontanel.core.reading import Reading
 from fontanel.core.text.analysis import Analyser
 from fontanel.engine.documents.kbs import create_kb
 from fontanel.engine.documents.naming import check_tags, document_name, set_tags
+from fontanel.engine.documents.readings import store_reading
 from fontanel.engine.editions.pack_format import (
     BLOBS,
     DOCUMENTS,
@@ -209,7 +210,7 @@ def _damaged(name: str, why: object) -> NoReturn:
     )
 
 
-def verify(path: Path, embedder: str | None, dimensions: int) -> None:
+def verify_pack(path: Path, embedder: str | None, dimensions: int) -> None:
     """Check a whole pack against its manifest, its schema and itself. Raises Refused."""
     with Pack(path, embedder) as pack:
         _verify_entries(pack)
@@ -403,7 +404,7 @@ def _insert_documents(
         set_tags(session, document, packed.tags)
         # What is stored gets its hash here: a pack's own say-so never becomes the name of a file.
         sha256, size = blobs.put(pack.chunks(BLOBS + packed.sha256))
-        reading = _store_reading(blobs, pack, packed.reading) if packed.reading else None
+        reading = store_reading(blobs, pack.reading(packed.reading)) if packed.reading else None
         revision = Revision(
             id=new_id("rev"),
             team_id=kb.team_id,
@@ -429,10 +430,6 @@ def _insert_documents(
         out.append((document, revision))
     session.flush()
     return out
-
-
-def _store_reading(blobs: BlobStore, pack: Pack, sha256: str) -> str:
-    return blobs.put([json.dumps(pack.reading(sha256).to_dict(), ensure_ascii=False).encode()])[0]
 
 
 def _passage(packed: PackedPassage) -> Passage:

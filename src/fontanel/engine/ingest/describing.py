@@ -7,7 +7,6 @@ and a kb without one gets that back.
 
 from __future__ import annotations
 
-import json
 import threading
 import time
 from collections.abc import Callable
@@ -34,6 +33,7 @@ from fontanel.core.reading.model import Reading
 from fontanel.core.text.analysis import Analyser
 from fontanel.engine.answering.budgets import budget_of
 from fontanel.engine.answering.models import endpoint_of, usable_model
+from fontanel.engine.documents.readings import load_reading
 from fontanel.engine.editions.store import Editions
 from fontanel.engine.ingest.passages import (
     embedded_passages,
@@ -150,7 +150,7 @@ class Describing:
         return False
 
     def _reading(self, found: _Described) -> Reading:
-        return Reading.from_dict(json.loads(self._blobs.read(found.reading)))
+        return load_reading(self._blobs, found.reading)
 
     def _ask(self, task: _Task) -> bool:
         reading = self._reading(task)

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import asdict, fields
 from typing import Any
 
@@ -30,7 +30,7 @@ def embedded_passages(
         PassageRow.revision_id == revision_id, PassageRow.edition_id == edition.id
     )
     rows = session.execute(query.order_by(PassageRow.ordinal)).tuples()
-    windows = split_settings(edition.settings)["windows"]
+    windows = split_settings(edition.settings).windows
     return [
         (passage, [embedded, *(window_texts(text) if windows else ())])
         for passage, embedded, text in rows
@@ -96,7 +96,7 @@ def vector_keys(records: Records) -> Iterator[tuple[str, bytes]]:
             columns = select(PassageRow.embedded_text, PassageRow.text).where(
                 PassageRow.edition_id == edition.id
             )
-            windows = split_settings(edition.settings)["windows"]
+            windows = split_settings(edition.settings).windows
             for embedded, text in session.execute(columns).tuples():
                 for one in (embedded, *(window_texts(text) if windows else ())):
                     yield edition.team_id, text_key(edition.embedder, one)
@@ -120,18 +120,21 @@ def retire_passages(session: Session, edition_id: str, document: Document) -> No
     )
 
 
-def split_settings(settings: dict[str, Any]) -> dict[str, Any]:
-    """What an edition's settings say of splitting; editions made before a setting existed have its default, but no windows."""
-    return {
-        field.name: settings.get(field.name, field.default) for field in fields(SplitSettings)
-    } | {"windows": settings.get("windows", False)}
+def split_settings(stored: Mapping[str, Any]) -> SplitSettings:
+    """Return an edition's splitting from its stored settings.
+
+    Editions made before a setting existed have its default, but no windows.
+    """
+    names = [field.name for field in fields(SplitSettings)]
+    values = {name: stored[name] for name in names if name in stored}
+    return SplitSettings(**{"windows": False, **values})
 
 
 def vector_segment(
     edition: Edition, passages: npt.NDArray[np.int64], vectors: npt.NDArray[np.float32]
 ) -> VectorSegment:
     """A segment of vectors as an edition keeps them: as they are, or as bytes."""
-    compact = split_settings(edition.settings)["compact"]
+    compact = split_settings(edition.settings).compact
     return VectorSegment.packed(passages, vectors) if compact else VectorSegment(passages, vectors)
 
 

@@ -1,44 +1,47 @@
-"""ProgressReporter of documents under way, written so seldom that it costs nothing."""
+"""Progress of documents that are being read or embedded, written so rarely that it is cheap."""
 
 from __future__ import annotations
 
 import time
 from collections.abc import Sequence
 
-from fontanel.records.tables import Document, DocumentState, Job
+from fontanel.engine.documents import states
+from fontanel.facts import DocumentState
+from fontanel.records.tables import Document, Job
 from fontanel.records.unit_of_work import Records
 
-#: Seconds between two notes on the same documents: what is over sooner need not be told.
+#: Seconds between two reports on the same job.
 _PAUSE = 0.4
+#: Jobs whose last report is remembered.
+_MAX_REMEMBERED = 10_000
 
 
 class ProgressReporter:
-    """Notes state and share in the documents' rows and wakes who watches; a note too soon after the last is left out."""
+    """Writes state and share to the documents' rows; a report too soon after the last is skipped."""
 
     def __init__(self, records: Records) -> None:
         self._records = records
-        self._noted: dict[str, float] = {}
+        self._reported: dict[str, float] = {}
 
     def start(self, job: Job) -> None:
-        """A job begins now; the first note comes when it has taken a while."""
-        if len(self._noted) > 10_000:
-            self._noted.clear()
-        self._noted[job.id] = time.monotonic()
+        """A job begins now; its first report comes when it has taken a while."""
+        if len(self._reported) > _MAX_REMEMBERED:
+            self._reported.clear()
+        self._reported[job.id] = time.monotonic()
 
-    def show(self, jobs: Sequence[Job], state: DocumentState, share: float | None) -> None:
+    def report(self, jobs: Sequence[Job], state: DocumentState, share: float | None) -> None:
+        """Report how far jobs are."""
         moment = time.monotonic()
         due = [
             job
             for job in jobs
-            if job.edition_id is None and moment - self._noted.get(job.id, 0.0) > _PAUSE
+            if job.for_active and moment - self._reported.get(job.id, 0.0) > _PAUSE
         ]
         if not due:
             return
         with self._records.writing() as session:
             for job in due:
-                self._noted[job.id] = moment
+                self._reported[job.id] = moment
                 document = session.get(Document, job.document_key)
-                if document is None or document.state == DocumentState.REMOVED:
-                    continue
-                if document.latest_revision_id == job.revision_id:
-                    document.state, document.progress = state, share
+                if document is not None:
+                    states.report_progress(document, job, state, share)

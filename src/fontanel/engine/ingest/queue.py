@@ -9,10 +9,10 @@ from itertools import accumulate, zip_longest
 from sqlalchemy import func, select, update
 from sqlalchemy.orm import Session
 
+from fontanel.engine.documents import states
 from fontanel.records.ids import new_id
 from fontanel.records.tables import (
     Document,
-    DocumentState,
     Edition,
     Job,
     JobStage,
@@ -112,7 +112,7 @@ def claim(
                     Job.run_after <= now(),
                     Job.team_id == team,
                 )
-                .order_by(Job.edition_id.is_not(None), Job.created_at, Job.id)
+                .order_by(Job.for_active.desc(), Job.created_at, Job.id)
                 .limit(limit)
             ).all()
             for team in teams
@@ -129,10 +129,10 @@ def claim(
         for job in jobs:
             job.state = JobState.RUNNING
             job.changed_at = now()
-            moves = stage == JobStage.READ and job.edition_id is None
-            document = session.get(Document, job.document_key) if moves else None
-            if document is not None and document.latest_revision_id == job.revision_id:
-                document.state, document.progress = DocumentState.READING, None
+            if stage == JobStage.READ and job.for_active:
+                document = session.get(Document, job.document_key)
+                if document is not None:
+                    states.begin_reading(document, job)
         return jobs
 
 
@@ -151,11 +151,8 @@ def recover(records: Records) -> int:
             job.state = JobState.WAITING
             job.run_after = now()
             document = session.get(Document, job.document_key)
-            if document is None or document.state == DocumentState.REMOVED:
-                continue
-            if job.stage == JobStage.READ and job.edition_id is None:
-                document.state = DocumentState.WAITING
-                document.progress = None
+            if document is not None and job.stage == JobStage.READ:
+                states.wait_again(document, job)
         return len(running)
 
 
@@ -167,3 +164,9 @@ def waiting(session: Session) -> int:
         .where(Job.state.in_([JobState.WAITING, JobState.RUNNING]))
     )
     return session.scalar(query) or 0
+
+
+def edition_of_job(session: Session, job: Job) -> Edition | None:
+    """Return the edition that a job goes into; None when its knowledge base is gone."""
+    kb = session.get(Kb, job.kb_id)
+    return session.get(Edition, job.edition_id or kb.edition_id) if kb else None

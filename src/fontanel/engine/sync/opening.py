@@ -32,7 +32,7 @@ def open_kind(
         valid = _valid(kind.settings, settings, "settings")
         own = _valid(kind.credentials, credentials, "credentials")
         if kind.isolated:
-            return IsolatedSource(kind, valid, own.model_dump(), around, around.memory_mb)
+            return IsolatedSource(kind, valid, own.model_dump(), around)
         return kind.open(valid, own, around)
     except SettingsRefused as refused:
         raise Refused(f"settings.{refused.field}", str(refused)) from refused

@@ -1,6 +1,7 @@
-"""A source in a process of its own, under limits of memory and time: for kinds whose data and drivers are not to be trusted.
+"""A source in a process of its own, under limits of memory and time.
 
-A database may return a cell of a gigabyte, or its driver may wait for a server that never ends its answer.
+For kinds whose data and drivers are not to be trusted: a database may return a cell of a gigabyte,
+or its driver may wait for a server that never ends its reply.
 """
 
 from __future__ import annotations
@@ -14,8 +15,24 @@ import time
 from collections.abc import Iterator, Mapping
 from typing import Any
 
-from fontanel.engine.workers.child import read_exactly, receive, send
+import msgspec
+
+from fontanel.engine.workers.messages import Message, read_exactly, receive, send
 from fontanel.engine.workers.processes import start_process
+from fontanel.engine.workers.source_messages import (
+    FetchFailed,
+    FetchItem,
+    ItemFetched,
+    ItemsListed,
+    ListedItem,
+    ListItems,
+    OpeningRefused,
+    OpenSource,
+    SkippedItem,
+    SourceFailed,
+    SourceOpened,
+    SourceReply,
+)
 from fontanel.sources import (
     Fetched,
     ItemFailed,
@@ -29,9 +46,12 @@ from fontanel.sources import (
 )
 from fontanel.sources.protocol import Known
 
+#: Items that are listed with one request.
 _PAGE = 500
-#: Seconds that the process has for opening, and for a reply beyond what the source's own settings allow.
+#: Seconds for opening, and for a reply beyond what the source's own settings allow.
 _GRACE = 60.0
+#: Seconds between two looks at whether the run is still wanted.
+_POLL = 0.5
 
 
 class IsolatedSource(Source):
@@ -40,12 +60,7 @@ class IsolatedSource(Source):
     at_once = 1
 
     def __init__(
-        self,
-        kind: Kind,
-        settings: Any,
-        credentials: Mapping[str, Any],
-        limits: SourceLimits,
-        memory_mb: int,
+        self, kind: Kind, settings: Any, credentials: Mapping[str, Any], limits: SourceLimits
     ) -> None:
         self._limits = limits
         self._seconds = float(getattr(settings, "seconds", 0)) + limits.seconds + _GRACE
@@ -53,42 +68,39 @@ class IsolatedSource(Source):
         self._process: subprocess.Popen[bytes] = start_process(
             [sys.executable, "-m", "fontanel.engine.workers.source_child"]
         )
-        reply = self._exchange(
-            {
-                "kind": kind.name,
-                "settings": settings.model_dump(mode="json"),
-                "credentials": dict(credentials),
-                "roots": [str(root) for root in limits.roots],
-                "networks": [str(network) for network in limits.networks],
-                "max_bytes": limits.max_bytes,
-                "seconds": limits.seconds,
-                "memory_mb": memory_mb,
-            }
-        )[0]
-        if "refused" in reply:
+        opening = OpenSource(
+            kind=kind.name,
+            settings=settings.model_dump(mode="json"),
+            credentials=dict(credentials),
+            roots=[str(root) for root in limits.roots],
+            networks=[str(network) for network in limits.networks],
+            max_bytes=limits.max_bytes,
+            seconds=limits.seconds,
+            memory_mb=limits.memory_mb,
+        )
+        reply, _ = self._exchange(opening, SourceOpened | OpeningRefused)
+        if isinstance(reply, OpeningRefused):
             self.close()
-            raise SettingsRefused(reply["field"], reply["refused"])
+            raise SettingsRefused(reply.field, reply.error)
 
     def items(self, known: Known) -> Iterator[Listed | Skipped]:
+        """Yield the items, page by page."""
         while True:
-            page = self._exchange({"more": _PAGE})[0]["items"]
-            for kind, values in page:
-                yield Skipped(*values) if kind == "skipped" else Listed(*values)
-            if len(page) < _PAGE:
+            reply, _ = self._exchange(ListItems(count=_PAGE), SourceReply)
+            assert isinstance(reply, ItemsListed)
+            for item in reply.items:
+                yield item.skipped() if isinstance(item, SkippedItem) else item.listed()
+            if len(reply.items) < _PAGE:
                 return
 
     def fetch(self, item: Listed) -> Fetched:
-        reply, content = self._exchange({"fetch": list(item._replace(fetched=None))})
-        return Fetched(
-            [content],
-            reply["mark"],
-            reply["name"],
-            reply["changed_at"],
-            reply["link"],
-            reply["tags"],
-        )
+        """Fetch an item."""
+        reply, content = self._exchange(FetchItem(item=ListedItem.of(item)), SourceReply)
+        assert isinstance(reply, ItemFetched)
+        return Fetched([content], reply.mark, reply.name, reply.changed_at, reply.link, reply.tags)
 
     def close(self) -> None:
+        """End the process."""
         self._process.kill()
         with contextlib.suppress(subprocess.TimeoutExpired):
             self._process.wait(timeout=10)
@@ -97,8 +109,13 @@ class IsolatedSource(Source):
                 with contextlib.suppress(OSError):
                     pipe.close()
 
-    def _exchange(self, request: dict[str, Any]) -> tuple[dict[str, Any], bytes]:
-        """Send a request; return the reply and the bytes after it. Raises SourceUnavailable or ItemFailed."""
+    def _exchange(self, request: Message, kind: Any) -> tuple[Message, bytes]:
+        """Send a request; return the reply and the bytes after it.
+
+        Raises:
+            SourceUnavailable: the source cannot be read, or the process ended.
+            ItemFailed: only the item cannot be fetched.
+        """
         process = self._process
         assert process.stdin is not None
         assert process.stdout is not None
@@ -106,28 +123,27 @@ class IsolatedSource(Source):
             try:
                 send(process.stdin, request)
                 self._wait(process)
-                reply = receive(process.stdout)
-                content = (
-                    None if reply is None else read_exactly(process.stdout, reply.get("size", 0))
-                )
-            except (OSError, ValueError) as error:
+                reply: Message | None = receive(process.stdout, kind)
+                size = reply.size if isinstance(reply, ItemFetched) else 0
+                content = None if reply is None else read_exactly(process.stdout, size)
+            except (OSError, ValueError, msgspec.ValidationError) as error:
                 raise SourceUnavailable("The process that reads the source ended.") from error
         if reply is None or content is None:
             raise SourceUnavailable(
                 "The process that reads the source ended: it needs more memory than is allowed.",
                 again=False,
             )
-        if "unavailable" in reply:
-            raise SourceUnavailable(reply["unavailable"], reply["again"])
-        if "failed" in reply:
-            raise ItemFailed(reply["failed"])
+        if isinstance(reply, SourceFailed):
+            raise SourceUnavailable(reply.error, again=reply.again)
+        if isinstance(reply, FetchFailed):
+            raise ItemFailed(reply.error)
         return reply, content
 
     def _wait(self, process: subprocess.Popen[bytes]) -> None:
-        until = time.monotonic() + self._seconds
+        deadline = time.monotonic() + self._seconds
         assert process.stdout is not None
-        while not select.select([process.stdout], [], [], 0.5)[0]:
-            if self._limits.stopping() or time.monotonic() > until:
+        while not select.select([process.stdout], [], [], _POLL)[0]:
+            if self._limits.stopping() or time.monotonic() > deadline:
                 process.kill()
                 raise SourceUnavailable(
                     f"The source did not answer within {self._seconds:.0f} seconds."

@@ -1,4 +1,4 @@
-"""Worker processes as the service sees them: started when needed, killed when they overrun, ended when idle."""
+"""Worker processes as the service sees them: started when needed, killed when they overrun."""
 
 from __future__ import annotations
 
@@ -11,49 +11,97 @@ import time
 from collections.abc import Callable, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
-from typing import Any
+from typing import IO, Any
 
+import msgspec
 import numpy as np
 import numpy.typing as npt
+import structlog
 
 from fontanel.core.embedding.encoder import check_unit_vectors
-from fontanel.engine.workers.child import read_exactly, receive, send
+from fontanel.engine.workers.messages import (
+    EmbedTexts,
+    PagesRead,
+    ReadReply,
+    ReadRequest,
+    Splitting,
+    Vectors,
+    read_exactly,
+    receive,
+    send,
+)
 from fontanel.errors import Unavailable
 
-# A worker asks the kernel to die with its parent, and by that the kernel means the *thread* that started it (prctl(2),
-# PR_SET_PDEATHSIG). Requests come on threads that end when idle, so one thread that stays starts all workers.
+log = structlog.get_logger()
+
+# A worker asks the kernel to die with its parent, and by that the kernel means the *thread* that
+# started it (prctl(2), PR_SET_PDEATHSIG). Requests come on threads that end when idle, so one
+# thread that stays starts all workers.
 _starter = ThreadPoolExecutor(max_workers=1, thread_name_prefix="start-workers")
 
+#: Bytes of a worker's last error output that are logged when it dies.
+_MAX_STDERR = 4_000
+#: Seconds that a killed process has to be gone.
+_KILLED = 10.0
 
-def start_process(command: Sequence[str]) -> subprocess.Popen[bytes]:
+#: What a worker replies last, with the bytes that follow.
+FinalReply = ReadReply
+OnProgress = Callable[[PagesRead | Splitting], None]
+OnAttached = Callable[[bytes], None]
+
+
+def start_process(
+    command: Sequence[str], stderr: int = subprocess.DEVNULL
+) -> subprocess.Popen[bytes]:
     """Start a worker process that talks over stdin and stdout.
 
-    Without buffers: `select` must see every message that has arrived. In a session of its own: a Ctrl-C at the terminal reaches
-    the service, which then ends its workers.
+    Unbuffered: `select` must see every message that has arrived. In a session of its own: a Ctrl-C
+    at the terminal reaches the service, which then ends its workers.
     """
     return _starter.submit(
         subprocess.Popen[bytes],
         command,
         stdin=subprocess.PIPE,
         stdout=subprocess.PIPE,
-        stderr=subprocess.DEVNULL,
+        stderr=stderr,
         bufsize=0,
         start_new_session=True,
     ).result()
 
 
 class WorkerDied(Unavailable):
-    """The worker process ended or was killed before it answered."""
+    """A worker process ended or was killed before it replied."""
 
 
 class WorkerOverran(WorkerDied):
-    """The worker took longer than allowed and was killed."""
+    """A worker took longer than allowed and was killed."""
+
+
+class _ErrorOutput:
+    """Keeps the end of what a process writes to stderr."""
+
+    def __init__(self, stream: IO[bytes]) -> None:
+        self._tail = b""
+        self._stream = stream
+        self._thread = threading.Thread(target=self._drain, name="worker-stderr", daemon=True)
+        self._thread.start()
+
+    def _drain(self) -> None:
+        with contextlib.suppress(OSError, ValueError):
+            while chunk := self._stream.read(_MAX_STDERR):
+                self._tail = (self._tail + chunk)[-_MAX_STDERR:]
+
+    def text(self) -> str:
+        """Return it, once the process has ended."""
+        self._thread.join(timeout=1.0)
+        return self._tail.decode(errors="replace").strip()
 
 
 class Worker:
     """One worker process of a kind ("read" or "embed"), used by one thread at a time."""
 
     def __init__(self, kind: str, embedder: Path, number: int) -> None:
+        self._kind = kind
         self._command = [
             sys.executable,
             "-m",
@@ -63,98 +111,63 @@ class Worker:
             str(number),
         ]
         self._process: subprocess.Popen[bytes] | None = None
+        self._errors: _ErrorOutput | None = None
         self._lock = threading.Lock()
         self._used = time.monotonic()
 
-    def _running(self) -> subprocess.Popen[bytes]:
-        if self._process is None or self._process.poll() is not None:
-            self._process = start_process(self._command)
-        return self._process
-
-    def _exchange(
-        self, request: dict[str, Any], seconds: float, on_message: Callable[[dict[str, Any]], bool]
-    ) -> None:
-        """Send a request and hand replies on until `on_message` says that one was the last."""
-        process = self._running()
-        assert process.stdin is not None
-        assert process.stdout is not None
-        deadline = time.monotonic() + seconds
-        try:
-            send(process.stdin, request)
-            while True:
-                ready, _, _ = select.select(
-                    [process.stdout], [], [], max(0.0, deadline - time.monotonic())
-                )
-                if not ready:
-                    self._kill()
-                    raise WorkerOverran(f"took more than {seconds:.0f} seconds")
-                message = receive(process.stdout)
-                if message is None:
-                    raise WorkerDied("the process ended")
-                if on_message(message):
-                    return
-        except (BrokenPipeError, OSError, ValueError) as error:
-            self._kill()
-            raise WorkerDied(str(error)) from error
-        except WorkerDied:
-            self._kill()
-            raise
-        finally:
-            self._used = time.monotonic()
-
     def read(
         self,
-        request: dict[str, Any],
+        request: ReadRequest,
         seconds: float,
-        on_progress: Callable[[dict[str, Any]], None] = lambda message: None,
-        on_attached: Callable[[int, bytes], None] = lambda number, data: None,
-    ) -> dict[str, Any]:
-        """Have a document read and split (`path`, `name`, `settings`, `columns`), a page of it drawn (`draw`, `width`), or a pack
-        verified (`pack`, `embedder`, `dimensions`). `on_attached` gets the bytes that follow the reply, part by part. Raises WorkerDied or WorkerOverran."""
-        last: dict[str, Any] = {}
+        on_progress: OnProgress = lambda progress: None,
+        on_attached: OnAttached = lambda data: None,
+    ) -> ReadReply:
+        """Have a document read, a page drawn, links found or a pack verified.
 
-        def on_message(message: dict[str, Any]) -> bool:
-            if "progress" in message or "stage" in message:
-                on_progress(message)
-                return False
-            last.update(message)
-            assert self._process is not None
-            assert self._process.stdout is not None
-            for number, size in enumerate(message.get("attached", ())):
-                data = read_exactly(self._process.stdout, size)
-                if data is None:
-                    raise WorkerDied("the process ended")
-                on_attached(number, data)
-            return True
+        Args:
+            request: What to do.
+            seconds: How long it may take in all.
+            on_progress: Called with each report of progress.
+            on_attached: Called with each part that follows the reply.
 
-        with self._lock:
-            self._exchange(request, seconds, on_message)
-        return last
+        Raises:
+            WorkerDied: the process ended.
+            WorkerOverran: it took too long and was killed.
+        """
+        with self._lock, self._exchange() as (stdin, stdout):
+            send(stdin, request)
+            deadline = time.monotonic() + seconds
+            while True:
+                self._wait(stdout, deadline, seconds)
+                reply: ReadReply | None = receive(stdout, ReadReply)
+                if reply is None:
+                    raise WorkerDied("The process ended.")
+                if isinstance(reply, PagesRead | Splitting):
+                    on_progress(reply)
+                    continue
+                for size in getattr(reply, "attached", ()):
+                    on_attached(_part(stdout, size))
+                return reply
 
     def embed(self, texts: Sequence[str], seconds: float = 600.0) -> npt.NDArray[np.float32]:
-        """Unit vectors, one a text. Raises WorkerDied."""
-        out: list[npt.NDArray[np.float32]] = []
+        """Return unit vectors, one for each text.
 
-        def on_message(message: dict[str, Any]) -> bool:
-            assert self._process is not None
-            assert self._process.stdout is not None
-            count = message["rows"] * message["columns"]
-            data = read_exactly(self._process.stdout, count * 4)
-            if data is None:
-                raise WorkerDied("the process ended")
-            out.append(
-                np.frombuffer(data, dtype=np.float32).reshape(message["rows"], message["columns"])
-            )
-            check_unit_vectors(
-                out[0]
-            )  # a ValueError here ends the worker: its vectors are of no use
-            return True
-
-        with self._lock:
-            self._exchange({"texts": list(texts)}, seconds, on_message)
-        return out[0]
+        Raises:
+            WorkerDied: the process ended, or returned something else.
+        """
+        with self._lock, self._exchange() as (stdin, stdout):
+            send(stdin, EmbedTexts(texts=list(texts)))
+            self._wait(stdout, time.monotonic() + seconds, seconds)
+            reply: Vectors | None = receive(stdout, Vectors)
+            if reply is None:
+                raise WorkerDied("The process ended.")
+            data = _part(stdout, reply.attached[0])
+            vectors = np.frombuffer(data, dtype=np.float32).reshape(reply.rows, reply.columns)
+            check_unit_vectors(vectors)
+            return vectors
 
     def end_if_idle(self, seconds: float) -> None:
+        """End the process when it was not used for so many seconds."""
         if self._lock.acquire(blocking=False):
             try:
                 if self._process is not None and time.monotonic() - self._used > seconds:
@@ -163,15 +176,58 @@ class Worker:
                 self._lock.release()
 
     def stop(self) -> None:
+        """End the process."""
         self._kill()
+
+    @contextlib.contextmanager
+    def _exchange(self) -> Any:
+        """Give the process's pipes for one request; a process that misbehaves is killed."""
+        process = self._running()
+        assert process.stdin is not None
+        assert process.stdout is not None
+        try:
+            yield process.stdin, process.stdout
+        except WorkerDied:
+            self._end_badly()
+            raise
+        except (OSError, ValueError, msgspec.ValidationError) as error:
+            self._end_badly()
+            raise WorkerDied(str(error)) from error
+        finally:
+            self._used = time.monotonic()
+
+    def _running(self) -> subprocess.Popen[bytes]:
+        if self._process is None or self._process.poll() is not None:
+            self._process = start_process(self._command, stderr=subprocess.PIPE)
+            assert self._process.stderr is not None
+            self._errors = _ErrorOutput(self._process.stderr)
+        return self._process
+
+    def _wait(self, stdout: IO[bytes], deadline: float, seconds: float) -> None:
+        ready, _, _ = select.select([stdout], [], [], max(0.0, deadline - time.monotonic()))
+        if not ready:
+            raise WorkerOverran(f"It took more than {seconds:.0f} seconds.")
+
+    def _end_badly(self) -> None:
+        errors = self._errors
+        self._kill()
+        if errors is not None and (text := errors.text()):
+            log.warning("worker process failed", worker=self._kind, stderr=text)
 
     def _kill(self) -> None:
         process, self._process = self._process, None
         if process is not None:
             process.kill()
             with contextlib.suppress(subprocess.TimeoutExpired):
-                process.wait(timeout=10)
-            for pipe in (process.stdin, process.stdout):
+                process.wait(timeout=_KILLED)
+            for pipe in (process.stdin, process.stdout, process.stderr):
                 if pipe is not None:
                     with contextlib.suppress(OSError):
                         pipe.close()
+
+
+def _part(stdout: IO[bytes], size: int) -> bytes:
+    data = read_exactly(stdout, size)
+    if data is None:
+        raise WorkerDied("The process ended.")
+    return data

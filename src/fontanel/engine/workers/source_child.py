@@ -1,6 +1,6 @@
-"""What runs inside the process of an isolated source: opens it, lists it page by page, fetches items, all under limits.
+"""What runs inside the process of an isolated source: opens it, lists it, fetches its items.
 
-Requests and replies are those of `child.py`. The process ends when its parent does.
+Everything happens under limits. The process ends when its parent does.
 """
 
 from __future__ import annotations
@@ -10,12 +10,27 @@ import resource
 import signal
 import sys
 from collections.abc import Iterator
-from dataclasses import replace
 from ipaddress import ip_network
+from itertools import islice
 from pathlib import Path
-from typing import IO, Any
+from typing import IO
 
-from fontanel.engine.workers.child import die_with_parent, receive, send
+from fontanel.engine.workers.child import die_with_parent
+from fontanel.engine.workers.messages import receive, send
+from fontanel.engine.workers.source_messages import (
+    FetchFailed,
+    FetchItem,
+    ItemFetched,
+    ItemsListed,
+    ListedItem,
+    OpeningRefused,
+    OpenSource,
+    SkippedItem,
+    SourceFailed,
+    SourceOpened,
+    SourceReply,
+    SourceRequest,
+)
 from fontanel.sources import (
     KINDS,
     ItemFailed,
@@ -31,84 +46,91 @@ _TOO_MUCH = "What the source returns takes more memory than is allowed. Narrow t
 
 
 def serve(requests: IO[bytes], replies: IO[bytes]) -> None:
-    opening = receive(requests)
+    """Open the source that the first request names, and serve requests until there are no more."""
+    opening: OpenSource | None = receive(requests, OpenSource)
     if opening is None:
         return
-    memory = opening["memory_mb"] * 1024 * 1024
+    memory = opening.memory_mb * 1024 * 1024
     resource.setrlimit(resource.RLIMIT_AS, (memory, memory))
     resource.setrlimit(resource.RLIMIT_CORE, (0, 0))
     try:
         source = _open(opening)
     except SettingsRefused as refused:
-        send(replies, {"refused": str(refused), "field": refused.field})
+        send(replies, OpeningRefused(field=refused.field, error=str(refused)))
         return
-    send(replies, {})
-    items: Iterator[Listed | Skipped] | None = None
-    while request := receive(requests):
-        content = b""
-        try:
-            if "more" in request:
-                items = items or iter(source.items(lambda _: None))
-                reply: dict[str, Any] = {"items": _next(items, request["more"])}
-            else:
-                reply, content = _fetched(source, Listed(*request["fetch"]))
-        except SourceUnavailable as error:
-            reply = {"unavailable": str(error), "again": error.again}
-        except ItemFailed as error:
-            reply = {"failed": str(error)}
-        except (MemoryError, RecursionError):
-            reply = {"unavailable": _TOO_MUCH, "again": False}
-        except Exception as error:
-            reply = {
-                "unavailable": f"The source cannot be read ({type(error).__name__}).",
-                "again": True,
-            }
+    send(replies, SourceOpened())
+    listing = _Listing(source)
+    while request := receive(requests, SourceRequest):
+        reply, content = _attempt(source, listing, request)
         send(replies, reply)
         replies.write(content)
         replies.flush()
 
 
-def _open(opening: dict[str, Any]) -> Source:
-    kind = KINDS[opening["kind"]]
+def _open(opening: OpenSource) -> Source:
+    kind = KINDS[opening.kind]
     limits = SourceLimits(
-        roots=tuple(Path(root) for root in opening["roots"]),
-        networks=tuple(ip_network(network) for network in opening["networks"]),
-        max_bytes=opening["max_bytes"],
-        seconds=opening["seconds"],
+        roots=tuple(Path(root) for root in opening.roots),
+        networks=tuple(ip_network(network) for network in opening.networks),
+        max_bytes=opening.max_bytes,
+        seconds=opening.seconds,
     )
-    settings = kind.settings.model_validate(opening["settings"])
-    return kind.open(settings, kind.credentials.model_validate(opening["credentials"]), limits)
+    settings = kind.settings.model_validate(opening.settings)
+    return kind.open(settings, kind.credentials.model_validate(opening.credentials), limits)
 
 
-def _next(items: Iterator[Listed | Skipped], count: int) -> list[tuple[str, list[Any]]]:
-    found: list[tuple[str, list[Any]]] = []
-    for item in items:
-        kind = "skipped" if isinstance(item, Skipped) else "listed"
-        found.append((kind, list(_plain(item))))
-        if len(found) == count:
-            break
-    return found
+class _Listing:
+    """The listing of a source, page by page."""
+
+    def __init__(self, source: Source) -> None:
+        self._source = source
+        self._items: Iterator[Listed | Skipped] | None = None
+
+    def page(self, count: int) -> list[ListedItem | SkippedItem]:
+        """Return up to so many further items."""
+        if self._items is None:
+            self._items = iter(self._source.items(lambda _: None))
+        return [
+            SkippedItem.of(item) if isinstance(item, Skipped) else ListedItem.of(item)
+            for item in islice(self._items, count)
+        ]
 
 
-def _plain(item: Listed | Skipped) -> Listed | Skipped:
-    return item._replace(fetched=None) if isinstance(item, Listed) else item
+def _attempt(
+    source: Source, listing: _Listing, request: SourceRequest
+) -> tuple[SourceReply, bytes]:
+    """Do what was asked; return the reply and the bytes after it."""
+    try:
+        if isinstance(request, FetchItem):
+            return _fetch(source, request.item.listed())
+        return ItemsListed(items=listing.page(request.count)), b""
+    except SourceUnavailable as error:
+        return SourceFailed(error=str(error), again=error.again), b""
+    except ItemFailed as error:
+        return FetchFailed(error=str(error)), b""
+    except (MemoryError, RecursionError):
+        return SourceFailed(error=_TOO_MUCH, again=False), b""
+    except Exception as error:
+        reason = f"The source cannot be read ({type(error).__name__})."
+        return SourceFailed(error=reason, again=True), b""
 
 
-def _fetched(source: Source, item: Listed) -> tuple[dict[str, Any], bytes]:
+def _fetch(source: Source, item: Listed) -> tuple[ItemFetched, bytes]:
     fetched = source.fetch(item)
     content = b"".join(fetched.chunks or ())
-    about = replace(fetched, chunks=None)
-    return {
-        "size": len(content),
-        "mark": about.mark,
-        "name": about.name,
-        "changed_at": about.changed_at,
-        "link": about.link,
-        "tags": dict(about.tags),
-    }, content
+    reply = ItemFetched(
+        size=len(content),
+        mark=fetched.mark,
+        name=fetched.name,
+        changed_at=fetched.changed_at,
+        link=fetched.link,
+        tags=dict(fetched.tags),
+    )
+    return reply, content
 
 
 def main() -> None:
+    """Run the process."""
     die_with_parent()
     signal.signal(signal.SIGINT, signal.SIG_IGN)
     requests, replies = sys.stdin.buffer, os.fdopen(os.dup(sys.stdout.fileno()), "wb")

@@ -7,10 +7,12 @@ from enum import StrEnum
 from typing import Any
 
 from sqlalchemy import (
+    ColumnElement,
     ForeignKey,
     Index,
     UniqueConstraint,
 )
+from sqlalchemy.ext.hybrid import hybrid_property
 from sqlalchemy.orm import Mapped, mapped_column
 
 from fontanel.facts import DocumentState
@@ -138,8 +140,7 @@ class Description(Base):
 
 
 class Job(Base):
-    """A revision on its way into an edition. `edition_id` is None for the one that serves; only such a job moves its
-    document's state."""
+    """A revision on its way into an edition."""
 
     __tablename__ = "jobs"
     __table_args__ = (
@@ -164,3 +165,13 @@ class Job(Base):
     run_after: Mapped[datetime] = mapped_column(default=now)
     created_at: Mapped[datetime] = mapped_column(default=now)
     changed_at: Mapped[datetime] = mapped_column(default=now)
+
+    @hybrid_property
+    def for_active(self) -> bool:
+        """Whether the job is for the active edition: only then it moves its document's state."""
+        return self.edition_id is None
+
+    @for_active.inplace.expression
+    @classmethod
+    def _for_active_expression(cls) -> ColumnElement[bool]:
+        return cls.edition_id.is_(None)

@@ -2,6 +2,10 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
+from dataclasses import asdict
+from typing import Any
+
 from sqlalchemy import func, select
 
 from fontanel.engine.editions.lifecycle import is_outdated, progress_of
@@ -21,7 +25,7 @@ def edition_out(access: Access, kb: Kb, edition: Edition) -> EditionOut:
         number=edition.number,
         active=edition.id == kb.edition_id,
         state="building" if progress.building else "ready",
-        splitting=Splitting(**split_settings(edition.settings)),
+        splitting=splitting_out(edition.settings),
         embedder=edition.embedder,
         outdated=is_outdated(edition, access.runtime.embedders.name),
         replaces_active=edition.replaces_active,
@@ -33,3 +37,8 @@ def edition_out(access: Access, kb: Kb, edition: Edition) -> EditionOut:
         seconds_left=progress.seconds_left,
         created_at=edition.created_at,
     )
+
+
+def splitting_out(stored: Mapping[str, Any]) -> Splitting:
+    """Return an edition's splitting from its stored settings."""
+    return Splitting(**asdict(split_settings(stored)))

@@ -8,11 +8,11 @@ from sqlalchemy import func, select
 
 from fontanel.engine.answering.models import usable_model
 from fontanel.engine.ingest.describing import counts_of
-from fontanel.engine.ingest.passages import split_settings
 from fontanel.errors import ModelUnusable
 from fontanel.records.tables import SETTLED_STATES, Document, DocumentState, Edition, Kb, PassageRow
-from fontanel.schemas import DescribingOut, KbOut, Splitting
+from fontanel.schemas import DescribingOut, KbOut
 from fontanel.service.auth.access import Access
+from fontanel.service.out.editions import splitting_out
 
 
 def kb_out(access: Access, kb: Kb) -> KbOut:
@@ -38,7 +38,7 @@ def kb_out(access: Access, kb: Kb) -> KbOut:
         pending=sum(count for state, count in counts.items() if state not in SETTLED_STATES),
         failed=counts.get(DocumentState.FAILED, 0),
         embedder=edition.embedder if edition else None,
-        splitting=Splitting(**split_settings(edition.settings if edition else {})),
+        splitting=splitting_out(edition.settings if edition else {}),
         describing=_describing(access, kb),
         created_at=kb.created_at,
         changed_at=changed,

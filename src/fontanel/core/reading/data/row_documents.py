@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import io
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any
 
@@ -25,6 +25,11 @@ class Columns:
     text: tuple[str, ...]
     title: str | None = None
     tags: tuple[str, ...] = ()
+
+    @classmethod
+    def of(cls, stored: Mapping[str, Any]) -> Columns:
+        """Return columns as a revision stores them."""
+        return cls(tuple(stored["text"]), stored.get("title"), tuple(stored.get("tags", ())))
 
 
 def row_documents(data: bytes, media_type: str, columns: Columns) -> list[ContainedFile]:

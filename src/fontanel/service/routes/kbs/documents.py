@@ -13,12 +13,12 @@ from fastapi.responses import FileResponse
 from fontanel.core.reading import DRAWN
 from fontanel.engine.documents.documents import add_document, delete_document, retry_document
 from fontanel.engine.documents.naming import check_tags, document_name, set_tags
+from fontanel.engine.documents.readings import reading_of
 from fontanel.engine.runtime.fault_points import fault
 from fontanel.errors import NotFound, Refused
 from fontanel.records.tables import Document, DocumentState, Job, PassageRow, Revision
 from fontanel.schemas import (
     AddedOut,
-    BlockOut,
     Columns,
     DocumentChange,
     DocumentOut,
@@ -36,6 +36,7 @@ from fontanel.service.bodies import BodyRefused, check_json
 from fontanel.service.forms import given
 from fontanel.service.lookup import revision_of, selected_documents
 from fontanel.service.out.documents import added_out, document_out, documents_out, job_out
+from fontanel.service.out.readings import blocks_out
 from fontanel.service.problems import ApiError
 from fontanel.service.routers import api_router
 
@@ -224,21 +225,21 @@ def show_text(
 ) -> DocumentTextOut:
     """The text that citations and passages give their characters in."""
     found, version = revision_of(access, kb, document, revision)
-    if version.reading is None:
+    reading = reading_of(access.runtime.blobs, version)
+    if reading is None:
         raise ApiError(
             "not-found",
             "The document has not been read yet.",
             advice=found.error or "Wait until it is indexed.",
         )
-    reading = json.loads(access.runtime.blobs.read(version.reading))
     return DocumentTextOut(
         document_id=found.id,
         revision=RevisionOut.model_validate(version),
-        title=reading["title"],
-        text=reading["text"],
-        blocks=[BlockOut(**block) for block in reading["blocks"]],
-        unit=reading.get("unit", "page"),
-        unit_names=reading.get("unit_names", []),
+        title=reading.title,
+        text=reading.text,
+        blocks=blocks_out(reading.blocks),
+        unit=reading.unit,
+        unit_names=list(reading.unit_names),
         drawn=version.media_type in DRAWN,
     )
 

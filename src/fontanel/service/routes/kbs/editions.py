@@ -19,6 +19,7 @@ from fontanel.engine.editions.pack_export import write_pack
 from fontanel.engine.editions.pack_import import Pack, check_vectors, import_pack
 from fontanel.engine.runtime.fault_points import fault
 from fontanel.engine.runtime.runtime import Runtime
+from fontanel.engine.workers.messages import Failed, VerifyPack
 from fontanel.engine.workers.processes import WorkerDied
 from fontanel.errors import Refused
 from fontanel.facts import SplitSettings
@@ -153,17 +154,20 @@ def import_edition(
 
 def _verify(runtime: Runtime, path: Path) -> None:
     """Have a worker process check a pack. Raises Refused."""
-    embedder, dimensions = runtime.embedders.name, runtime.embedders.dimensions
-    request = {"pack": str(path), "embedder": embedder, "dimensions": dimensions}
+    request = VerifyPack(
+        path=str(path),
+        embedder=runtime.embedders.name,
+        dimensions=runtime.embedders.dimensions,
+    )
     try:
         reply = runtime.pack_worker.read(request, runtime.settings.read_seconds)
     except WorkerDied as error:
         raise Refused(
             "file", "Checking the pack took more time or memory than is allowed."
         ) from error
-    if "error" in reply:
-        log.info("pack refused", cause=reply.get("cause"))
-        raise Refused("file", reply["error"])
+    if isinstance(reply, Failed):
+        log.info("pack refused", cause=reply.cause)
+        raise Refused("file", reply.error)
 
 
 @router.post("/compare", summary="Compare two editions on questions")

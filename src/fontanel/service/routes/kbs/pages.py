@@ -2,13 +2,14 @@
 
 from __future__ import annotations
 
-import json
-from typing import Annotated
+from typing import Annotated, Any
 
 from fastapi import Path, Query, Response
 
-from fontanel.core.reading import DRAWN
+from fontanel.core.reading import DRAWN, Place
 from fontanel.core.reading.detect import PDF
+from fontanel.engine.documents.readings import reading_of
+from fontanel.engine.workers.messages import DrawPage, Failed, FindLinks, LinksFound
 from fontanel.engine.workers.processes import WorkerDied
 from fontanel.records.tables import Revision
 from fontanel.schemas import LinkOut, PageOut, PlaceOut
@@ -29,25 +30,21 @@ def show_page(
 ) -> PageOut:
     """The characters of the text that stand on the page, and their boxes where the format fixes them."""
     _, version = revision_of(access, kb, document, revision)
-    reading = json.loads(access.runtime.blobs.read(version.reading)) if version.reading else None
-    blocks = [block for block in reading["blocks"] if block["page"] == page] if reading else []
+    reading = reading_of(access.runtime.blobs, version)
+    blocks = [block for block in reading.blocks if block.page == page] if reading else []
     if reading is None or (not blocks and page > (version.pages or 0)):
         raise ApiError("not-found", f"The document has no page {page}.")
-    names = reading.get("unit_names", [])
-    places = [
-        PlaceOut(start=start, end=end, left=left, top=top, right=right, bottom=bottom)
-        for start, end, on, left, top, right, bottom in reading.get("places", [])
-        if on == page
-    ]
-    starts = [block["start"] for block in blocks] + [place.start for place in places]
-    ends = [block["end"] for block in blocks] + [place.end for place in places]
+    names = reading.unit_names
+    places = [PlaceOut(**_box(place)) for place in reading.places if place.page == page]
+    starts = [block.start for block in blocks] + [place.start for place in places]
+    ends = [block.end for block in blocks] + [place.end for place in places]
     return PageOut(
         number=page,
         label=names[page - 1] if page <= len(names) else None,
         start=min(starts, default=0),
         end=max(ends, default=0),
         places=places,
-        shape=reading.get("shape"),
+        shape=reading.shape,
         links=_links(access, version, page),
     )
 
@@ -60,11 +57,19 @@ def _links(access: Access, version: Revision, page: int) -> list[LinkOut]:
     access.release()
     try:
         reply = access.runtime.preview_worker.read(
-            {"links": page, "path": str(path)}, _DRAW_SECONDS
+            FindLinks(path=str(path), page=page), _DRAW_SECONDS
         )
     except WorkerDied:
         return []
-    return [LinkOut(**link) for link in reply.get("links", [])]
+    if not isinstance(reply, LinksFound):
+        return []
+    return [LinkOut(**link._asdict()) for link in reply.links]
+
+
+def _box(place: Place) -> dict[str, Any]:
+    box = place._asdict()
+    del box["page"]
+    return box
 
 
 @router.get(
@@ -90,18 +95,16 @@ def draw(
     path = access.runtime.blobs.path(version.sha256)
     access.release()
     drawn: list[bytes] = []
-    request = {"draw": page, "width": width, "path": str(path), "media_type": version.media_type}
+    request = DrawPage(path=str(path), media_type=version.media_type, page=page, width=width)
     try:
-        reply = access.runtime.preview_worker.read(
-            request, _DRAW_SECONDS, on_attached=lambda number, data: drawn.append(data)
-        )
+        reply = access.runtime.preview_worker.read(request, _DRAW_SECONDS, on_attached=drawn.append)
     except WorkerDied as error:
         raise ApiError(
             "unreadable", f"Page {page} could not be drawn.", advice="Open the original."
         ) from error
-    if "error" in reply:
-        kind = "not-found" if reply["code"] == "no_text" else "unreadable"
-        raise ApiError(kind, reply["error"], advice="Open the original.")
+    if isinstance(reply, Failed):
+        kind = "not-found" if reply.code == "no_text" else "unreadable"
+        raise ApiError(kind, reply.error, advice="Open the original.")
     headers = {
         "Cache-Control": "private, max-age=86400, immutable",
         "ETag": f'"{version.sha256[:16]}-{page}-{width}"',

@@ -4,19 +4,19 @@ from __future__ import annotations
 
 import tempfile
 from statistics import median
-from typing import Annotated, Any
+from typing import Annotated
 
 from fastapi import File, Form, UploadFile
 
+from fontanel.core.reading.data.row_documents import Columns as TableColumns
 from fontanel.engine.documents.naming import document_name
 from fontanel.engine.ingest.passages import split_settings
+from fontanel.engine.workers.messages import DocumentRead, Failed, ReadDocument
 from fontanel.engine.workers.processes import WorkerDied, WorkerOverran
+from fontanel.facts import SplitSettings
 from fontanel.records.tables import Edition
 from fontanel.schemas import (
-    BlockOut,
     Columns,
-    CutOut,
-    LocatorOut,
     PreviewOut,
     ReportOut,
     SizesOut,
@@ -24,6 +24,7 @@ from fontanel.schemas import (
 )
 from fontanel.service.auth.access import Editor
 from fontanel.service.forms import given
+from fontanel.service.out.readings import blocks_out, cuts_out
 from fontanel.service.problems import ApiError
 from fontanel.service.routers import api_router
 
@@ -51,68 +52,57 @@ def preview(
     ] = None,
 ) -> PreviewOut:
     """Reads and splits the file as adding it would, and keeps nothing."""
-    found = access.scope.kb(kb)
-    edition = access.session.get_one(Edition, found.edition_id)
-    settings = given(Splitting, "splitting", splitting)
+    edition = access.session.get_one(Edition, access.scope.kb(kb).edition_id)
+    chosen = given(Splitting, "splitting", splitting)
     meaning = given(Columns, "columns", columns)
     wanted = document_name(name or file.filename or "")
-    request: dict[str, Any] = {
-        "name": wanted,
-        "settings": settings or split_settings(edition.settings),
-        "columns": meaning,
-    }
+    stored = edition.settings
     access.release()
     runtime = access.runtime
     with tempfile.NamedTemporaryFile(dir=runtime.settings.data, prefix="preview-") as scratch:
         while data := file.file.read(_CHUNK):
             scratch.write(data)
         scratch.flush()
+        request = ReadDocument(
+            path=scratch.name,
+            name=wanted,
+            splitting=SplitSettings(**chosen) if chosen else split_settings(stored),
+            columns=TableColumns.of(meaning) if meaning else None,
+        )
         try:
-            reply = runtime.preview_worker.read(
-                {**request, "path": scratch.name}, runtime.settings.read_seconds
-            )
+            reply = runtime.preview_worker.read(request, runtime.settings.read_seconds)
         except WorkerOverran as error:
             raise ApiError("unreadable", "Reading the file takes too long to be tried.") from error
         except WorkerDied as error:
             raise ApiError("unreadable", "Reading the file broke the reading process.") from error
-    if "error" in reply:
-        raise ApiError("unreadable", reply["error"])
+    if isinstance(reply, Failed):
+        raise ApiError("unreadable", reply.error)
+    assert isinstance(reply, DocumentRead)
     return _preview_out(wanted, reply)
 
 
-def _preview_out(name: str, reply: dict[str, Any]) -> PreviewOut:
-    reading = reply["reading"]
-    cuts = [
-        CutOut(
-            ordinal=number,
-            start=cut["start"],
-            end=cut["end"],
-            text=cut["text"],
-            context=cut["context"],
-            tokens=cut["tokens"],
-            locator=LocatorOut(**cut["locator"]),
-        )
-        for number, cut in enumerate(reply["passages"])
-    ]
+def _preview_out(name: str, read: DocumentRead) -> PreviewOut:
+    assert read.reading is not None
+    assert read.report is not None
     return PreviewOut(
         name=name,
-        title=reply["about"]["title"],
-        description=reply["about"]["description"],
-        media_type=reply["media_type"],
-        report=ReportOut(**reply["report"]),
-        warnings=reading["warnings"],
-        text=reading["text"],
-        blocks=[BlockOut(**block) for block in reading["blocks"]],
-        passages=cuts,
-        sizes=_sizes([cut.tokens for cut in cuts]),
-        inside=[member["name"] for member in reply["members"]],
-        seconds=reply["seconds"],
+        title=read.about.title,
+        description=read.about.description,
+        media_type=read.media_type,
+        report=ReportOut(**read.report.to_dict()),
+        warnings=list(read.reading.warnings),
+        text=read.reading.text,
+        blocks=blocks_out(read.reading.blocks),
+        passages=cuts_out(read.passages),
+        sizes=_sizes([passage.tokens for passage in read.passages]),
+        inside=[file.name for file in read.files],
+        seconds=read.seconds,
     )
 
 
 def _sizes(tokens: list[int]) -> SizesOut:
     if not tokens:
-        return SizesOut(passages=0, least=0, median=0, most=0, bins=[])
+        return SizesOut(passages=0, min=0, median=0, max=0, bins=[])
     step = max(5, -(-(max(tokens) + 1) // _BINS // 5) * 5)
     bins = [
         (start, start + step, sum(1 for size in tokens if start <= size < start + step))
@@ -120,8 +110,8 @@ def _sizes(tokens: list[int]) -> SizesOut:
     ]
     return SizesOut(
         passages=len(tokens),
-        least=min(tokens),
+        min=min(tokens),
         median=round(median(tokens)),
-        most=max(tokens),
+        max=max(tokens),
         bins=bins,
     )

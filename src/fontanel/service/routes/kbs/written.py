@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import json
 from collections.abc import Sequence
 from typing import Annotated, Any
 
@@ -18,6 +17,7 @@ from fontanel.engine.documents.documents import (
     revise_document,
 )
 from fontanel.engine.documents.naming import check_tags, document_name, set_tags
+from fontanel.engine.documents.readings import reading_of
 from fontanel.errors import NotFound, Refused
 from fontanel.facts import EDITABLE_ENDINGS, MAX_EDITABLE_BYTES, MAX_TAGS
 from fontanel.records.tables import Document, DocumentState, Revision
@@ -185,12 +185,12 @@ def _pick(revisions: Sequence[Revision], ref: str) -> Revision:
 
 def _pieces(access: Access, revision: Revision) -> list[str]:
     """Paragraphs whole; lists, tables and code by lines."""
-    assert revision.reading is not None
-    reading = json.loads(access.runtime.blobs.read(revision.reading))
+    reading = reading_of(access.runtime.blobs, revision)
+    assert reading is not None
     pieces: list[str] = []
-    for block in reading["blocks"]:
-        text = reading["text"][block["start"] : block["end"]].replace(CELL_SEPARATOR, " | ")
-        pieces += [text] if block["kind"] in ("paragraph", "heading") else text.split("\n")
+    for block in reading.blocks:
+        text = reading.text[block.start : block.end].replace(CELL_SEPARATOR, " | ")
+        pieces += [text] if block.kind in ("paragraph", "heading") else text.split("\n")
     return pieces
 
 

@@ -1,0 +1,209 @@
+"""The second stage of ingest: embed the passages of a revision, and make them searchable by meaning."""
+
+from __future__ import annotations
+
+import time
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, field
+
+from sqlalchemy.orm import Session
+
+from fontanel.core.embedding.encoder import text_key
+from fontanel.engine.documents import states
+from fontanel.engine.editions.store import Editions
+from fontanel.engine.ingest.failures import attempt_failed
+from fontanel.engine.ingest.passages import embedded_passages, write_vectors
+from fontanel.engine.ingest.progress import ProgressReporter
+from fontanel.engine.ingest.queue import claim, edition_of_job, waiting_teams
+from fontanel.engine.runtime.fault_points import fault
+from fontanel.engine.workers.processes import Worker, WorkerDied
+from fontanel.facts import DocumentState
+from fontanel.records.tables import Document, Edition, Job, JobStage, JobState, Revision, now
+from fontanel.records.unit_of_work import Records
+from fontanel.records.vector_cache import VectorCache
+
+#: Texts embedded in one round: few enough that a short document need not wait for a long one.
+_ROUND = 512
+#: Texts sent to the worker at once.
+_TEXTS_AT_ONCE = 128
+#: Jobs claimed together.
+_MAX_JOBS = 64
+
+#: A team's id and the key of a text in the vector cache.
+TextKey = tuple[str, bytes]
+
+
+@dataclass(slots=True)
+class _Round:
+    """The texts to embed in one round, and which jobs are complete with them."""
+
+    texts: dict[TextKey, str] = field(default_factory=dict)
+    complete: list[Job] = field(default_factory=list)
+    unfinished: list[tuple[Job, int, int]] = field(default_factory=list)
+    """Jobs that need a further round, with texts done and in all."""
+    embedded: dict[str, int] = field(default_factory=dict)
+    """Passages embedded for each job, which share the round's time."""
+
+
+class EmbedStage:
+    """Embeds passages of several documents together. Teams take turns."""
+
+    def __init__(
+        self,
+        *,
+        records: Records,
+        vectors: VectorCache,
+        editions: Editions,
+        progress: ProgressReporter,
+    ) -> None:
+        self._records = records
+        self._vectors = vectors
+        self._editions = editions
+        self._progress = progress
+        self._last_team = ""
+
+    def round(self, worker: Worker, embedder: str) -> bool:
+        """Embed a round's worth of texts and commit the documents that are complete.
+
+        Returns whether there was anything to embed.
+        """
+        with self._records.reading() as session:
+            teams = waiting_teams(session, JobStage.EMBED, self._last_team)
+        jobs = claim(self._records, JobStage.EMBED, _MAX_JOBS, teams, _ROUND)
+        if not jobs:
+            return False
+        self._last_team = teams[0]
+        started = time.monotonic()
+        work = self._plan(jobs, embedder)
+        try:
+            self._embed(worker, work)
+        except WorkerDied:
+            message = "Embedding broke its process each time. Retry the document."
+            for job in jobs:
+                attempt_failed(self._records, job, message)
+            return True
+        # What a passage took, so that the documents' times add up to the round's.
+        each = (time.monotonic() - started) / max(sum(work.embedded.values()), 1)
+        for edition_id, group in self._by_edition(work.complete).items():
+            with self._editions.writer(edition_id):
+                self._commit(edition_id, group, embedder, each, work.embedded)
+                fault("vectors_committed")
+        if work.unfinished:
+            self._put_back(work, each)
+        return True
+
+    def _plan(self, jobs: Sequence[Job], embedder: str) -> _Round:
+        """Choose the texts of this round: those that are not cached, up to its size."""
+        work = _Round()
+        for job in jobs:
+            texts, whole = self._texts(job)
+            keys = [text_key(embedder, text) for text in texts]
+            cached = self._vectors.get(job.team_id, keys)
+            missing = {
+                (job.team_id, key): text
+                for key, text in zip(keys, texts, strict=True)
+                if key not in cached and (job.team_id, key) not in work.texts
+            }
+            # A long document takes half a round while others wait.
+            room = min(_ROUND - len(work.texts), _ROUND // 2 if len(jobs) > 1 else _ROUND)
+            taken = dict(list(missing.items())[: max(room, 0)])
+            work.texts |= taken
+            work.embedded[job.id] = sum(
+                is_whole and (job.team_id, key) in taken
+                for key, is_whole in zip(keys, whole, strict=True)
+            )
+            if len(taken) == len(missing):
+                work.complete.append(job)
+            else:
+                done = len(keys) - len(missing) + len(taken)
+                work.unfinished.append((job, done, len(keys)))
+        return work
+
+    def _texts(self, job: Job) -> tuple[list[str], list[bool]]:
+        """Return the texts of a job that are embedded, and which are those of whole passages."""
+        with self._records.reading() as session:
+            edition = edition_of_job(session, job)
+            if edition is None:
+                return [], []
+            passages = embedded_passages(session, edition, job.revision_id)
+        pairs = [(text, number == 0) for _, texts in passages for number, text in enumerate(texts)]
+        return [text for text, _ in pairs], [whole for _, whole in pairs]
+
+    def _embed(self, worker: Worker, work: _Round) -> None:
+        """Embed texts, shortest first so that batches are of like length; cache each batch."""
+        order = sorted(work.texts, key=lambda key: len(work.texts[key]))
+        for start in range(0, len(order), _TEXTS_AT_ONCE):
+            keys = order[start : start + _TEXTS_AT_ONCE]
+            vectors = worker.embed([work.texts[key] for key in keys])
+            for team_id in dict.fromkeys(team for team, _ in keys):
+                rows = [row for row, (team, _) in enumerate(keys) if team == team_id]
+                self._vectors.put(team_id, [keys[row][1] for row in rows], vectors[rows])
+            fault("vectors_cached")
+            share = (start + len(keys)) / len(order)
+            if share < 1:
+                self._progress.report(work.complete, DocumentState.KEYWORD_READY, share)
+
+    def _by_edition(self, jobs: Sequence[Job]) -> dict[str, list[Job]]:
+        groups: dict[str, list[Job]] = {}
+        with self._records.reading() as session:
+            for job in jobs:
+                edition = edition_of_job(session, job)
+                if edition is not None:
+                    groups.setdefault(edition.id, []).append(job)
+        return groups
+
+    def _commit(
+        self,
+        edition_id: str,
+        jobs: Sequence[Job],
+        embedder: str,
+        each: float,
+        embedded: Mapping[str, int],
+    ) -> None:
+        """Name the vectors of complete documents, in one unit of work."""
+        with self._records.writing() as session:
+            edition = session.get(Edition, edition_id)
+            if edition is None:
+                return
+            passages: list[tuple[int, list[bytes]]] = []
+            for job in jobs:
+                # There are none when a newer revision has replaced this one.
+                for passage_id, texts in embedded_passages(session, edition, job.revision_id):
+                    passages.append((passage_id, [text_key(embedder, text) for text in texts]))
+                _finish(session, job, embedded[job.id], each)
+            write_vectors(self._editions, self._vectors, session, edition, passages)
+
+    def _put_back(self, work: _Round, each: float) -> None:
+        """Have jobs of which a part is embedded wait for the next round."""
+        with self._records.writing() as session:
+            for job, done, total in work.unfinished:
+                row, document = session.get(Job, job.id), session.get(Document, job.document_key)
+                if row is None or document is None:
+                    continue
+                row.state, row.done, row.total = JobState.WAITING, done, total
+                if states.moves(row, document):
+                    states.report_progress(document, row, DocumentState.KEYWORD_READY, done / total)
+                    revision = session.get_one(Revision, job.revision_id)
+                    _add_embedded(revision, work.embedded[job.id], each)
+
+
+def _finish(session: Session, job: Job, embedded: int, each: float) -> None:
+    """End a job, and its document's way where it is for the active edition."""
+    row, document = session.get(Job, job.id), session.get(Document, job.document_key)
+    revision = session.get(Revision, job.revision_id)
+    if row is None or document is None or revision is None:
+        return
+    row.state, row.done, row.changed_at = JobState.DONE, row.total, now()
+    if not row.for_active or document.revision_id != revision.id:
+        return
+    _add_embedded(revision, embedded, each)
+    revision.indexed_at = now()
+    if states.moves(row, document):
+        states.indexed(document)
+
+
+def _add_embedded(revision: Revision, passages: int, each: float) -> None:
+    """Add passages that were embedded, each in so many seconds, to a revision's figures."""
+    seconds = revision.seconds.get("embed", 0.0) + passages * each
+    revision.seconds = {**revision.seconds, "embed": round(seconds, 3)}
+    revision.embedded += passages

@@ -1,0 +1,37 @@
+"""What becomes of a job that fails."""
+
+from __future__ import annotations
+
+import structlog
+
+from fontanel.engine.documents import states
+from fontanel.engine.ingest.queue import MAX_ATTEMPTS, retry_later
+from fontanel.records.tables import Document, Job, JobState, now
+from fontanel.records.unit_of_work import Records
+
+log = structlog.get_logger()
+
+
+def attempt_failed(records: Records, job: Job, message: str) -> None:
+    """Try a job again later when a worker ended during it; fail it after a few attempts."""
+    with records.writing() as session:
+        row = session.get(Job, job.id)
+        if row is None:
+            return
+        row.attempts += 1
+        attempts = row.attempts
+        if attempts < MAX_ATTEMPTS:
+            retry_later(row)
+    log.warning("job interrupted", job=job.id, attempt=attempts)
+    if attempts >= MAX_ATTEMPTS:
+        job_failed(records, job, "broke", message)
+
+
+def job_failed(records: Records, job: Job, code: str, message: str) -> None:
+    """Fail a job for good, and its document with it."""
+    with records.writing() as session:
+        row, document = session.get(Job, job.id), session.get(Document, job.document_key)
+        if row is not None:
+            row.state, row.error, row.changed_at = JobState.FAILED, message, now()
+        if document is not None:
+            states.fail(document, job, code, message)

@@ -1,0 +1,334 @@
+"""The first stage of ingest: read and split a revision, and make it searchable by keywords."""
+
+from __future__ import annotations
+
+import threading
+import time
+from collections import Counter
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass
+
+import structlog
+from sqlalchemy.orm import Session
+
+from fontanel.core.index import WordsEntry, WordsSegment
+from fontanel.core.passages.fields import embedded_text, words_entry
+from fontanel.core.reading.data.row_documents import Columns
+from fontanel.core.text.analysis import analyser_of
+from fontanel.engine.documents import states
+from fontanel.engine.documents.readings import store_reading
+from fontanel.engine.editions.store import Editions
+from fontanel.engine.ingest.failures import attempt_failed, job_failed
+from fontanel.engine.ingest.passages import (
+    insert_passages,
+    passage_row,
+    retire_passages,
+    split_settings,
+)
+from fontanel.engine.ingest.progress import ProgressReporter
+from fontanel.engine.ingest.queue import claim, edition_of_job, waiting_teams
+from fontanel.engine.runtime.fault_points import fault
+from fontanel.engine.workers.messages import (
+    DocumentRead,
+    Failed,
+    PagesRead,
+    ReadDocument,
+    Splitting,
+)
+from fontanel.engine.workers.processes import Worker, WorkerDied, WorkerOverran
+from fontanel.facts import DocumentState
+from fontanel.records.blobs import BlobStore
+from fontanel.records.tables import (
+    Description,
+    Document,
+    Edition,
+    Job,
+    JobStage,
+    JobState,
+    Kb,
+    Revision,
+    now,
+)
+from fontanel.records.unit_of_work import Records
+
+log = structlog.get_logger()
+
+#: Revisions claimed together, and the seconds after which those that were read are committed.
+_READ_AT_ONCE = 16
+_MAX_WAIT = 0.4
+#: Passages that are committed together.
+_MAX_PASSAGES = 512
+
+
+@dataclass(frozen=True, slots=True)
+class StoredFile:
+    """A file found inside a document, its bytes stored already."""
+
+    name: str
+    sha256: str
+    size: int
+    tags: dict[str, str]
+
+
+#: Makes the files inside a document documents of their own, within the unit of work that indexes
+#: it; returns a warning about files that were left out.
+AddContained = Callable[[Session, Document, Sequence[StoredFile]], str | None]
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class _Read:
+    """A revision that has been read and split, and is about to be indexed."""
+
+    job: Job
+    edition_id: str
+    result: DocumentRead
+    reading: str
+    """The sha256 of the stored reading."""
+    files: list[StoredFile]
+
+
+class ReadStage:
+    """Reads waiting revisions with worker processes. Teams take turns."""
+
+    def __init__(
+        self,
+        *,
+        records: Records,
+        blobs: BlobStore,
+        editions: Editions,
+        progress: ProgressReporter,
+        read_seconds: float,
+        add_contained: AddContained,
+        embedder: str | None,
+        readers: int,
+    ) -> None:
+        self._records = records
+        self._blobs = blobs
+        self._editions = editions
+        self._progress = progress
+        self._read_seconds = read_seconds
+        self._add_contained = add_contained
+        self._embedder = embedder
+        self._readers = readers
+        self._lock = threading.Lock()
+        #: Readers that work for each team, and the team that was served last.
+        self._working: Counter[str] = Counter()
+        self._last_team = ""
+
+    def round(self, worker: Worker) -> bool:
+        """Read and split some waiting revisions and index them; return whether there were any.
+
+        Short documents share a unit of work; none waits longer than a moment for the others.
+        """
+        team = self._next_team()
+        if team is None:
+            return False
+        try:
+            return self._read_jobs(
+                worker, claim(self._records, JobStage.READ, _READ_AT_ONCE, [team])
+            )
+        finally:
+            with self._lock:
+                self._working[team] -= 1
+
+    def _next_team(self) -> str | None:
+        """Return the team that is next: in turn, and none that has its share of the readers."""
+        share = max(1, self._readers - 1)
+        with self._lock, self._records.reading() as session:
+            for team in waiting_teams(session, JobStage.READ, self._last_team):
+                if self._working[team] < share:
+                    self._working[team] += 1
+                    self._last_team = team
+                    return team
+        return None
+
+    def _read_jobs(self, worker: Worker, jobs: Sequence[Job]) -> bool:
+        pending: list[_Read] = []
+        since = time.monotonic()
+        for job in jobs:
+            self._progress.start(job)
+            try:
+                read = self._read(worker, job)
+            except Exception:
+                # One document must not stop those claimed with it.
+                log.exception("reading failed", job=job.id)
+                attempt_failed(self._records, job, "Reading failed inside the service.")
+                continue
+            if read is not None:
+                pending.append(read)
+            passages = sum(len(item.result.passages) for item in pending)
+            if time.monotonic() - since > _MAX_WAIT or passages > _MAX_PASSAGES:
+                self._commit(pending)
+                pending, since = [], time.monotonic()
+        self._commit(pending)
+        return bool(jobs)
+
+    def _read(self, worker: Worker, job: Job) -> _Read | None:
+        """Read and split a revision in the worker; None when it failed or is gone."""
+        with self._records.reading() as session:
+            document = session.get(Document, job.document_key)
+            revision = session.get(Revision, job.revision_id)
+            edition = edition_of_job(session, job)
+        if document is None or revision is None or edition is None:
+            return None  # deleted since, and the job with it
+        stored: list[tuple[str, int]] = []
+        request = self._request(job, document, revision, edition)
+        try:
+            reply = worker.read(
+                request,
+                self._read_seconds,
+                lambda message: self._report(job, message),
+                lambda data: stored.append(self._blobs.put([data])),
+            )
+        except WorkerOverran:
+            minutes = self._read_seconds / 60
+            message = f"Reading took more than {minutes:.0f} minutes. Add the document in parts."
+            job_failed(self._records, job, "too_large", message)
+            return None
+        except WorkerDied:
+            message = (
+                "Reading the file broke the reading process each time. Add it in another format."
+            )
+            attempt_failed(self._records, job, message)
+            return None
+        if isinstance(reply, Failed):
+            if reply.cause:
+                log.warning("document cannot be read", job=job.id, exception=reply.cause)
+            job_failed(self._records, job, reply.code, reply.error)
+            return None
+        assert isinstance(reply, DocumentRead)
+        if reply.reading is None:
+            reading = str(revision.reading)
+        else:
+            reading = store_reading(self._blobs, reply.reading)
+        fault("blob_stored")
+        return _Read(
+            job=job,
+            edition_id=edition.id,
+            result=reply,
+            reading=reading,
+            files=[
+                StoredFile(file.name, sha256, size, file.tags)
+                for file, (sha256, size) in zip(reply.files, stored, strict=True)
+            ],
+        )
+
+    def _request(
+        self, job: Job, document: Document, revision: Revision, edition: Edition
+    ) -> ReadDocument:
+        columns = revision.columns
+        # For a standby edition, the reading of the active one is split again.
+        reading = None if job.for_active else revision.reading
+        return ReadDocument(
+            path=str(self._blobs.path(revision.sha256)),
+            name=document.name,
+            splitting=split_settings(edition.settings),
+            columns=None if columns is None else Columns.of(columns),
+            reading=None if reading is None else str(self._blobs.path(reading)),
+        )
+
+    def _report(self, job: Job, message: PagesRead | Splitting) -> None:
+        if isinstance(message, Splitting):
+            self._progress.report([job], DocumentState.SPLITTING, None)
+        else:
+            share = message.done / message.total if message.total else None
+            self._progress.report([job], DocumentState.READING, share)
+
+    def _commit(self, reads: Sequence[_Read]) -> None:
+        """Make revisions searchable by keywords, those of one edition in one unit of work."""
+        for edition_id in dict.fromkeys(read.edition_id for read in reads):
+            group = [read for read in reads if read.edition_id == edition_id]
+            with self._editions.writer(edition_id):
+                self._commit_edition(edition_id, group)
+                fault("words_committed")
+
+    def _commit_edition(self, edition_id: str, reads: Sequence[_Read]) -> None:
+        with self._records.writing() as session:
+            edition = session.get(Edition, edition_id)
+            if edition is None:
+                return
+            entries = [entry for read in reads for entry in self._index(session, edition, read)]
+            if entries:
+                languages = sorted({read.result.language for read in reads})
+                averages = self._editions.averages(edition_id)
+                segment = WordsSegment.build(entries, languages, averages)
+                self._editions.write(session, edition, segment)
+
+    def _index(self, session: Session, edition: Edition, read: _Read) -> list[WordsEntry]:
+        """Replace a document's passages, within the caller's unit of work; return their entries."""
+        started = time.monotonic()
+        job = session.get(Job, read.job.id)
+        document = session.get(Document, read.job.document_key)
+        revision = session.get(Revision, read.job.revision_id)
+        if document is None or revision is None or job is None:
+            return []
+        outdated = document.latest_revision_id != revision.id
+        if outdated or document.state == DocumentState.REMOVED:
+            job.state, job.error, job.changed_at = JobState.DONE, "no longer needed", now()
+            return []
+        title, about, model = self._described(session, read)
+        retire_passages(session, edition.id, document)
+        passages = read.result.passages
+        rows = [
+            passage_row(edition, document, revision, number, passage, embedded_text(passage))
+            for number, passage in enumerate(passages)
+        ]
+        ids = insert_passages(session, rows)
+        analyser = analyser_of(read.result.language)
+        entries = [
+            words_entry(passage_id, document.key, title, passage, analyser, about)
+            for passage_id, passage in zip(ids, passages, strict=True)
+        ]
+        # Without an embedder documents wait for one; those of another one's edition are
+        # searched by keywords only.
+        embeds = bool(edition.embedder and rows) and self._embedder in (None, edition.embedder)
+        job.stage, job.total, job.changed_at = JobStage.EMBED, len(rows), now()
+        job.state = JobState.WAITING if embeds else JobState.DONE
+        if job.for_active:
+            document.title = title
+            document.description, document.described_by = about, model
+            self._record(session, document, revision, read, embeds=embeds)
+            seconds = round(time.monotonic() - started, 3)
+            revision.seconds = {**read.result.seconds, "words": seconds}
+        return entries
+
+    def _described(self, session: Session, read: _Read) -> tuple[str, str, str | None]:
+        """Return a document's title, description, and the model that wrote it (None: built in)."""
+        about = read.result.about
+        written = session.get(Description, read.job.revision_id)
+        kb = session.get_one(Kb, read.job.kb_id)
+        if written is None or not written.description or written.model != kb.describer:
+            return about.title, about.description, None
+        return written.title or about.title, written.description, written.model
+
+    def _record(
+        self,
+        session: Session,
+        document: Document,
+        revision: Revision,
+        read: _Read,
+        *,
+        embeds: bool,
+    ) -> None:
+        """Record what reading yielded, and move the document on."""
+        result = read.result
+        reading, report = result.reading, result.report
+        revision.reading = read.reading
+        if reading is not None:
+            revision.media_type = result.media_type
+            revision.pages = reading.pages
+            revision.warnings = list(reading.warnings)
+        if report is not None:
+            revision.report = report.to_dict()
+        revision.language = result.language
+        revision.passages = len(result.passages)
+        revision.tokens = sum(passage.tokens for passage in result.passages)
+        if warning := self._add_contained(session, document, read.files):
+            revision.warnings = [*revision.warnings, warning]
+        document.revision_id = revision.id
+        revision.answerable_at = revision.answerable_at or now()
+        if embeds:
+            states.keyword_ready(document)
+        else:
+            states.indexed(document)
+            revision.indexed_at = now()

@@ -1,0 +1,199 @@
+"""Messages between the service and its worker processes: typed, tagged, and how they are framed.
+
+A message is a length (4 bytes, big-endian) and then JSON with a `type` tag. Bytes that belong to a
+message (pictures, contained files, vectors) follow it as they are; the message has their sizes.
+"""
+
+from __future__ import annotations
+
+import json
+from typing import IO, Any, TypeVar
+
+import msgspec
+
+from fontanel.core.describing.extractive import About
+from fontanel.core.passages.splitting import Passage
+from fontanel.core.reading import Reading, Report
+from fontanel.core.reading.data.row_documents import Columns
+from fontanel.core.reading.paged.pdf_links import Link
+from fontanel.facts import SplitSettings
+
+_LENGTH_BYTES = 4
+
+
+class Message(msgspec.Struct, kw_only=True, tag=True):
+    """A message; its class is its tag."""
+
+
+# Requests to a reading process
+
+
+class ReadDocument(Message):
+    """Read and split a document."""
+
+    path: str
+    name: str
+    splitting: SplitSettings
+    columns: Columns | None = None
+    """What a table's columns mean; its rows become documents."""
+    reading: str | None = None
+    """Path of the stored reading, where the document has been read before: it is only split."""
+
+
+class DrawPage(Message):
+    """Draw a page as a PNG."""
+
+    path: str
+    media_type: str
+    page: int
+    width: int
+    """Pixels across."""
+
+
+class FindLinks(Message):
+    """Find where a page of a PDF leads."""
+
+    path: str
+    page: int
+
+
+class VerifyPack(Message):
+    """Verify a pack before it is imported."""
+
+    path: str
+    embedder: str | None
+    dimensions: int
+
+
+# Replies of a reading process
+
+
+class PagesRead(Message):
+    """Progress: pages read so far, of how many."""
+
+    done: int
+    total: int
+
+
+class Splitting(Message):
+    """Progress: the document is read, and being split."""
+
+
+class FileInfo(msgspec.Struct):
+    """A file inside a document; its bytes follow the message."""
+
+    name: str
+    tags: dict[str, str]
+    size: int
+
+
+class DocumentRead(Message):
+    """A document that was read and split."""
+
+    language: str
+    passages: list[Passage]
+    about: About
+    reading: Reading | None = None
+    """None when the document had been read before."""
+    report: Report | None = None
+    media_type: str | None = None
+    seconds: dict[str, float] = {}
+    files: list[FileInfo] = []
+
+    @property
+    def attached(self) -> list[int]:
+        """Sizes of the parts that follow."""
+        return [file.size for file in self.files]
+
+
+class PageDrawn(Message):
+    """A page as a PNG, which follows."""
+
+    size: int
+
+    @property
+    def attached(self) -> list[int]:
+        """Sizes of the parts that follow."""
+        return [self.size]
+
+
+class LinksFound(Message):
+    """Where a page leads."""
+
+    links: list[Link]
+
+
+class PackVerified(Message):
+    """A pack can be imported."""
+
+
+class Failed(Message):
+    """What was asked for cannot be done. `cause` is for the log."""
+
+    code: str
+    error: str
+    cause: str = ""
+
+
+# Embedding
+
+
+class EmbedTexts(Message):
+    """Embed texts."""
+
+    texts: list[str]
+
+
+class Vectors(Message):
+    """Vectors of texts, which follow as float32 rows."""
+
+    rows: int
+    columns: int
+
+    @property
+    def attached(self) -> list[int]:
+        """Sizes of the parts that follow."""
+        return [self.rows * self.columns * 4]
+
+
+ReadRequest = ReadDocument | DrawPage | FindLinks | VerifyPack
+ReadReply = PagesRead | Splitting | DocumentRead | PageDrawn | LinksFound | PackVerified | Failed
+
+M = TypeVar("M")
+
+
+def send(stream: IO[bytes], message: msgspec.Struct) -> None:
+    """Write a message."""
+    data = json.dumps(msgspec.to_builtins(message)).encode()
+    rest = memoryview(len(data).to_bytes(_LENGTH_BYTES, "big") + data)
+    while rest:
+        rest = rest[stream.write(rest) :]
+    stream.flush()
+
+
+def receive(stream: IO[bytes], kind: type[M] | Any) -> M | None:
+    """Read a message of a type, or of a union of types; None at the end of the stream.
+
+    Raises:
+        ValueError: the message is of another type.
+    """
+    head = read_exactly(stream, _LENGTH_BYTES)
+    if head is None:
+        return None
+    body = read_exactly(stream, int.from_bytes(head, "big"))
+    if body is None:
+        return None
+    message: M = msgspec.convert(json.loads(body), kind)
+    return message
+
+
+def read_exactly(stream: IO[bytes], count: int) -> bytes | None:
+    """Read so many bytes, also from an unbuffered stream; None when it ends before."""
+    parts: list[bytes] = []
+    while count:
+        part = stream.read(count)
+        if not part:
+            return None
+        parts.append(part)
+        count -= len(part)
+    return b"".join(parts)
