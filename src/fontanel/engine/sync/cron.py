@@ -1,41 +1,34 @@
-"""Cron expressions of five fields."""
+"""Cron expressions of five fields: minute, hour, day, month, weekday."""
 
 from __future__ import annotations
 
-import re
+from datetime import UTC, datetime
 from zoneinfo import ZoneInfo
 
-from apscheduler.triggers.cron import CronTrigger
+from cronsim import CronSim, CronSimError
 
 from fontanel.errors import Refused
 
-_DAYS = ("sun", "mon", "tue", "wed", "thu", "fri", "sat")
 
+def next_time(expression: str, time_zone: str, after: datetime) -> datetime:
+    """Return when an expression is due next, in UTC.
 
-_WEEKDAYS = re.compile(r"(?:([0-7])(?:-([0-7]))?|\*)(?:/(\d{1,2}))?")
+    Args:
+        expression: Five fields, such as `30 6 * * mon-fri`.
+        time_zone: The zone that it is read in, such as `Europe/Berlin`. An hour that a change of
+            the clock skips is due right after it, as cron does.
+        after: An aware time.
 
-
-def cron_trigger(line: str, time_zone: str) -> CronTrigger:
-    """A cron line of five fields. Raises Refused."""
-    fields = line.split()
+    Raises:
+        Refused: it is not a cron expression, or never due.
+    """
     try:
-        if len(fields) == 5:
-            fields[4] = ",".join(map(_weekdays, fields[4].split(",")))
-        return CronTrigger.from_crontab(" ".join(fields), timezone=ZoneInfo(time_zone))
-    except (ValueError, KeyError) as error:
+        due: datetime = next(CronSim(expression, after.astimezone(ZoneInfo(time_zone))))
+    except (CronSimError, ValueError) as error:
         raise Refused(
-            "cron", f"{line!r} is not a cron line (minute hour day month weekday): {error}."
+            "cron",
+            f"{expression!r} is not a cron expression (minute hour day month weekday): {error}.",
         ) from error
-
-
-def _weekdays(part: str) -> str:
-    """Weekdays of a cron line by their names: cron counts from Sunday, which is 7 too, and the trigger from Monday. What is no
-    number is left to the trigger."""
-    match = _WEEKDAYS.fullmatch(part)
-    if match is None or part == "*":
-        return part
-    first, last, step = match.groups()
-    low = int(first or 0)
-    high = int(last) if last else low if first and not step else 6
-    days = range(low, high + 1, int(step or 1))
-    return ",".join(dict.fromkeys(_DAYS[day % 7] for day in days)) or part
+    except StopIteration as error:
+        raise Refused("cron", f"{expression!r} is never due.") from error
+    return due.astimezone(UTC)

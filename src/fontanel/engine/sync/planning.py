@@ -7,7 +7,7 @@ from datetime import datetime, timedelta
 from sqlalchemy import select
 from sqlalchemy.orm import Session
 
-from fontanel.engine.sync.cron import cron_trigger
+from fontanel.engine.sync.cron import next_time
 from fontanel.records.ids import new_id
 from fontanel.records.tables import Source, Sync, SyncState, Team, now
 from fontanel.sources import KINDS
@@ -16,10 +16,7 @@ from fontanel.sources import KINDS
 def next_run(source: Source, time_zone: str, after: datetime) -> datetime | None:
     """When a source is due next, by its schedule; None when only people start it."""
     if source.cron is not None:
-        due: datetime | None = cron_trigger(source.cron, time_zone).get_next_fire_time(
-            None, after + timedelta(seconds=1)
-        )
-        return due
+        return next_time(source.cron, time_zone, after)
     if source.every_minutes is not None:
         return after + timedelta(minutes=source.every_minutes)
     if watches(source):

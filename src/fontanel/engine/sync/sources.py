@@ -12,7 +12,7 @@ from sqlalchemy.orm import Session
 
 from fontanel.engine.documents.documents import delete_document
 from fontanel.engine.documents.naming import add_tags, check_tags
-from fontanel.engine.sync.cron import cron_trigger
+from fontanel.engine.sync.cron import next_time
 from fontanel.engine.sync.opening import check_settings, kind_of, usable_credentials
 from fontanel.engine.sync.planning import next_run
 from fontanel.errors import Refused
@@ -106,7 +106,7 @@ def _apply(session: Session, vault: Vault, source: Source, wanted: Wanted) -> No
     if wanted.every_minutes is not None and wanted.cron is not None:
         raise Refused("cron", "Give an interval or a cron line, not both.")
     if wanted.cron is not None:
-        cron_trigger(wanted.cron, team.time_zone)
+        next_time(wanted.cron, team.time_zone, now())
     if kind.pushed and (wanted.every_minutes or wanted.cron):
         raise Refused(
             "every_minutes", "Documents are sent to this source; there is nothing to run."

@@ -8,11 +8,16 @@ from __future__ import annotations
 
 import threading
 import time
-from collections import Counter, OrderedDict, defaultdict, deque
+from collections import Counter, OrderedDict
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from dataclasses import dataclass
 from ipaddress import IPv6Address, ip_address, ip_network
+from math import ceil
+
+from limits import RateLimitItemPerMinute
+from limits.storage import MemoryStorage
+from limits.strategies import MovingWindowRateLimiter
 
 from fontanel.service.problems import ApiError
 
@@ -144,29 +149,25 @@ class AtOnce:
 
 
 class Pace:
-    """How often each guest asked in the last minute."""
+    """How often each guest may ask in a minute, in a moving window."""
 
     def __init__(self) -> None:
-        self._lock = threading.Lock()
-        self._asked: dict[str, deque[float]] = defaultdict(deque)
+        self._limiter = MovingWindowRateLimiter(MemoryStorage())
 
     def check(self, who: str, per_minute: int) -> None:
-        """Count a question. Raises ApiError(too-many-attempts) when it is one too many."""
-        at = time.monotonic()
-        with self._lock:
-            if len(self._asked) > 20_000:
-                self._asked = defaultdict(
-                    deque, {key: value for key, value in self._asked.items() if value[-1] > at - 60}
-                )
-            asked = self._asked[who]
-            while asked and asked[0] <= at - 60:
-                asked.popleft()
-            if len(asked) >= per_minute:
-                wait = int(61 - (at - asked[0]))
-                raise ApiError(
-                    "too-many-attempts",
-                    f"This link allows {per_minute} questions a minute.",
-                    advice=f"Ask again in {wait} seconds.",
-                    headers={"Retry-After": str(wait)},
-                )
-            asked.append(at)
+        """Count a question.
+
+        Raises:
+            ApiError: too-many-attempts, when it is one too many.
+        """
+        rate = RateLimitItemPerMinute(per_minute)
+        if self._limiter.hit(rate, who):
+            return
+        reset = self._limiter.get_window_stats(rate, who).reset_time
+        wait = max(1, ceil(reset - time.time()))
+        raise ApiError(
+            "too-many-attempts",
+            f"This link allows {per_minute} questions a minute.",
+            advice=f"Ask again in {wait} seconds.",
+            headers={"Retry-After": str(wait)},
+        )
