@@ -47,9 +47,9 @@ def filler(documents: int) -> list[bytes]:
 
 
 def wait_for(client: Client, kb: str) -> int:
-    while (found := client.show_kb(kb)).pending:
+    while (result := client.show_kb(kb)).pending:
         time.sleep(1)
-    return found.passages
+    return result.passages
 
 
 def stream(client: Client, desk: str, question: str) -> tuple[float, float, float, str]:

@@ -36,7 +36,7 @@ from tests.security.packs import entries_of, mutated
 
 from fontanel import schemas as s
 from fontanel.client import Client
-from fontanel.engine.editions.pack_import import verify
+from fontanel.engine.editions.pack_import import verify_pack
 from fontanel.errors import Refused
 from fontanel.sources.patterns import PatternRefused, matcher
 
@@ -53,29 +53,29 @@ def running(**environment: str) -> Iterator[Service]:
 
 def times(call: Callable[[], Any], count: int = 50) -> str:
     """How long a call takes, as median and maximum in milliseconds."""
-    found = []
+    results = []
     for _ in range(count):
         began = time.perf_counter()
         call()
-        found.append((time.perf_counter() - began) * 1000)
-    return f"{statistics.median(found):.0f} ms, at most {max(found):.0f} ms"
+        results.append((time.perf_counter() - began) * 1000)
+    return f"{statistics.median(results):.0f} ms, at most {max(results):.0f} ms"
 
 
 def api(cases: int) -> None:
     with running() as service:
         fuzz = Fuzz.begin(service)
-        found = operations()
+        result = operations()
         # What is deleted has to be made again, which takes most of the time.
-        deleting = sum(operation.method == "delete" for operation in found)
-        few = min(12, max(1, cases // len(found)))
-        each = max(1, -(-(cases - deleting * few) // (len(found) - deleting)))
+        deleting = sum(operation.method == "delete" for operation in result)
+        few = min(12, max(1, cases // len(result)))
+        each = max(1, -(-(cases - deleting * few) // (len(result) - deleting)))
         began = time.monotonic()
-        for number, operation in enumerate(found):
+        for number, operation in enumerate(result):
             fuzz.run(operation, few if operation.method == "delete" else each, number)
             if sys.stderr.isatty():
                 print(f"\r  {fuzz.cases:,} requests", end="", file=sys.stderr)
         seconds = time.monotonic() - began
-        print(f"api: {fuzz.cases:,} requests over {len(found)} operations in {seconds:.0f} s")
+        print(f"api: {fuzz.cases:,} requests over {len(result)} operations in {seconds:.0f} s")
         print(
             "  answers by status:",
             ", ".join(f"{status} {count:,}" for status, count in sorted(fuzz.statuses.items())),
@@ -100,7 +100,7 @@ def packs(cases: int) -> None:
             path.write_bytes(mutated(pack, draw))
             began = time.perf_counter()
             try:
-                verify(path, embedder, dimensions)
+                verify_pack(path, embedder, dimensions)
                 outcomes["taken"] += 1
             except Refused:
                 outcomes["refused"] += 1
@@ -158,7 +158,7 @@ async def _hold_streams(
         for n in range(10)
     ]
     async with httpx.AsyncClient(limits=httpx.Limits(max_connections=None), timeout=60) as client:
-        held = []
+        stored = []
         for number in range(count):
             team, kb, key = keys[number // 20]
             url = f"{team.service.url}/api/v1/teams/{team.slug}/kbs/{kb}/events"
@@ -167,9 +167,9 @@ async def _hold_streams(
                 stream=True,
             )
             assert response.status_code == 200, response.status_code
-            held.append(response)
+            stored.append(response)
         await asyncio.to_thread(then)
-        for response in held:
+        for response in stored:
             await response.aclose()
 
 
@@ -213,7 +213,7 @@ def slow(_: int) -> None:
             site = {"start": [f"http://127.0.0.1:{server.getsockname()[1]}/{number}"]}
             bad.client.connect_source(kb, s.SourceIn(name=f"S{number}", kind="site", settings=site))
         mine = good.client.create_kb("Mine").slug
-        found = []
+        results = []
         for number in range(10):
             folder = Path(share) / str(number)
             folder.mkdir()
@@ -224,10 +224,10 @@ def slow(_: int) -> None:
             )
             while good.client.show_kb(mine).documents <= number:
                 time.sleep(0.01)
-            found.append(time.monotonic() - began)
+            results.append(time.monotonic() - began)
         print(
             f"slow: 20 sources of one team on a server that sends a byte a second; another team's folder is taken after "
-            f"{statistics.median(found):.2f} s, at most {max(found):.2f} s"
+            f"{statistics.median(results):.2f} s, at most {max(results):.2f} s"
         )
         stop.set()
 

@@ -126,8 +126,8 @@ def main() -> None:
             this += g
         # Each collection counts alike, whatever the number of its questions.
         weights += [weight / sum(this) for weight in this]
-    x, y, given = np.array(rows), np.array(labels), np.array(weights)
-    given /= given.mean()
+    x, y, values = np.array(rows), np.array(labels), np.array(weights)
+    values /= values.mean()
     print(f"{len(y)} examples, {int(y.sum())} with enough evidence")
     for i, name in enumerate(FEATURES):
         print(
@@ -138,7 +138,7 @@ def main() -> None:
         ("both", list(range(len(FEATURES)))),
         ("words", [FEATURES.index(n) for n in ("coverage", "statement_coverage", "shaped")]),
     ):
-        w = fit(x[:, columns], y, given)
+        w = fit(x[:, columns], y, values)
         scores = x[:, columns] @ w[1:] + w[0]
         print(
             f"{name}: AUC {auc(scores, y):.3f}; at 0.5 keeps {(scores[y > 0] > 0).mean():.2f}, declines {(scores[y == 0] <= 0).mean():.2f}"

@@ -249,11 +249,11 @@ class CollectionKnowledge:
     ) -> list[EvidencePassage]:
         vector = self.embed([question])[0]
         query = Query(question, vector, mode, limit, self._documents, per_document)
-        found = []
+        results = []
         for hit in self.collection.snapshot.search(query):
             key, passage = self.collection.passages[hit.passage_id]
             document = self.collection.documents[key]
-            found.append(
+            results.append(
                 EvidencePassage(
                     hit.passage_id,
                     document.file,
@@ -270,7 +270,7 @@ class CollectionKnowledge:
                     hit.terms,
                 )
             )
-        return found
+        return results
 
     def terms(self, text: str) -> list[str]:
         return self.collection.snapshot.query_terms(text)

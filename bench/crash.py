@@ -98,8 +98,8 @@ def verify(
     documents = {document.name: document for document in client.list_documents(kb)}
     there: dict[str, bytes] = {}
     for name, document in documents.items():
-        found = client.wait_for_document(kb, document.id, seconds=60)
-        assert found.state == "indexed", (name, found.state, found.error)
+        result = client.wait_for_document(kb, document.id, seconds=60)
+        assert result.state == "indexed", (name, result.state, result.error)
         there[name] = client.original(kb, document.id)
         passages = list(client.list_passages(kb, document.id))
         assert [passage.ordinal for passage in passages] == list(range(len(passages))), name
@@ -110,11 +110,11 @@ def verify(
         assert there[name].decode().find(hits[0].text.split("\n")[-1][:40]) >= 0
     expected = dict(held)
     if unsure is not None:
-        name, wanted = unsure
-        if there.get(name) == wanted:
+        name, requested = unsure
+        if there.get(name) == requested:
             expected.pop(name, None)
-            if wanted is not None:
-                expected[name] = wanted
+            if requested is not None:
+                expected[name] = requested
     assert there == expected, {
         name: (name in there, name in expected) for name in there.keys() ^ expected.keys()
     }
@@ -138,13 +138,13 @@ def main() -> None:
         team: TeamSetup = new_team(service)
         kb = team.client.create_kb("Notes").slug
         service.stop()
-        held: dict[str, bytes] = {}
+        stored: dict[str, bytes] = {}
         number = 0
         while died.total() < arguments.kills:
             point = rng.choice((*POINTS, *MORE_POINTS))
             service.start(FONTANEL_FAULT=f"{point}:{rng.choice((1, 1, 2, 3))}")
             client = Client(service.url, team.key, team.slug)
-            work = Round(client, kb, held, rng, number)
+            work = Round(client, kb, stored, rng, number)
             work.work(40)
             assert service.process is not None
             if service.process.poll() is None:
@@ -154,13 +154,13 @@ def main() -> None:
             else:
                 assert service.process.returncode == -9, service.log()[-1000:]
                 died[point] += 1
-            held, number = work.held, work.number
+            stored, number = work.held, work.number
             service.start()
-            held = verify(Client(service.url, team.key, team.slug), kb, held, work.unsure)
+            stored = verify(Client(service.url, team.key, team.slug), kb, stored, work.unsure)
             service.stop()
             if died.total() % 20 == 0:
                 print(
-                    f"{died.total()} kills, {len(held)} documents, {time.monotonic() - started:.0f} s",
+                    f"{died.total()} kills, {len(stored)} documents, {time.monotonic() - started:.0f} s",
                     flush=True,
                 )
     print(f"{died.total()} kills, nothing lost, nothing twice: {dict(died)}")

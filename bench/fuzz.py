@@ -44,12 +44,12 @@ KEPT = ROOT / "var" / "bench" / "fuzz"
 def seeds() -> dict[str, list[tuple[str, bytes]]]:
     from tests.core import samples
 
-    found = [
+    results = [
         (path.name, path.read_bytes())
         for path in (ROOT / "demo/documents").rglob("*")
         if path.is_file() and path.stat().st_size < 60_000
     ]
-    found += [
+    results += [
         ("a.pptx", samples.deck()),
         ("a.xlsx", samples.workbook()),
         ("a.eml", samples.message(html=True)),
@@ -88,7 +88,7 @@ def seeds() -> dict[str, list[tuple[str, bytes]]]:
         ),
     ]
     kinds: dict[str, list[tuple[str, bytes]]] = {}
-    for name, data in found:
+    for name, data in results:
         kinds.setdefault(name.rsplit(".", 1)[1], []).append((name, data))
     return kinds
 

@@ -129,17 +129,17 @@ def fill(runtime: Runtime, count: int) -> tuple[str, list[str], float]:
 def resident(service: Service) -> None:
     """Megabytes of the serving process: its own memory, programs, and what is mapped of vectors and of words."""
     assert service.process is not None
-    held = dict.fromkeys(("own", "programs", "vectors", "words"), 0)
+    stored = dict.fromkeys(("own", "programs", "vectors", "words"), 0)
     kind = "own"
     for line in Path(f"/proc/{service.process.pid}/smaps").read_text().splitlines():
         if line.startswith("Rss:"):
-            held[kind] += int(line.split()[1])
+            stored[kind] += int(line.split()[1])
         elif "-" in line.split(" ")[0]:
             path = line.split(maxsplit=5)[5] if len(line.split(maxsplit=5)) > 5 else ""
             name = path.rsplit("/", 1)[-1].split("_")[0]
-            kind = name if name in held else "programs" if path.startswith("/") else "own"
-    told = ", ".join(f"{kind} {size // 1024:,}" for kind, size in held.items())
-    print(f"  resident {sum(held.values()) // 1024:,} MB: {told}", flush=True)
+            kind = name if name in stored else "programs" if path.startswith("/") else "own"
+    message = ", ".join(f"{kind} {size // 1024:,}" for kind, size in stored.items())
+    print(f"  resident {sum(stored.values()) // 1024:,} MB: {message}", flush=True)
 
 
 def main() -> None:

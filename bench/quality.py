@@ -43,10 +43,10 @@ def run_question(
     hits = knowledge.retrieve(result.standalone, 20, per_document=20)
     holds = [[g for g in gold if g.in_passage(hit.document_id, hit.text)] for hit in hits]
     if item.get("all_needed") and gold:
-        ranks = [next((r for r, held in enumerate(holds, 1) if g in held), None) for g in gold]
+        ranks = [next((r for r, stored in enumerate(holds, 1) if g in stored), None) for g in gold]
         rank = max(ranks) if all(ranks) else None  # type: ignore[type-var]
     else:
-        rank = next((r for r, held in enumerate(holds, 1) if held), None)
+        rank = next((r for r, stored in enumerate(holds, 1) if stored), None)
     text = result.text.lower()
     right = (
         all(any(key.lower() in text for key in keys) for keys in item["answer_keys"])

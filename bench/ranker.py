@@ -79,17 +79,17 @@ def asked(collection: Collection, item: dict[str, Any]) -> Asked | None:
     query = Query(
         item["question"], vector, Mode.HYBRID, _DEPTH, per_document=_DEPTH, fold=False, explain=True
     )
-    found = collection.snapshot.search(query)
-    if not gold or not found:
+    result = collection.snapshot.search(query)
+    if not gold or not result:
         return None
-    passages = [collection.passages[c.passage_id] for c in found]
-    held = [
+    passages = [collection.passages[c.passage_id] for c in result]
+    stored = [
         any(one.in_passage(collection.documents[key].file, passage.text) for one in gold)
         for key, passage in passages
     ]
     terms = len(collection.snapshot.query_terms(item["question"]))
     return Asked(
-        features(found, [len(passage.text) for _, passage in passages], terms), np.array(held)
+        features(result, [len(passage.text) for _, passage in passages], terms), np.array(stored)
     )
 
 
@@ -102,11 +102,11 @@ def fit(questions: list[Asked], penalty: float) -> tuple[Floats, Floats, Floats]
     weights = np.zeros(len(NAMES))
     for _ in range(1500):
         gradient = 2 * penalty * weights
-        for x, held in useful:
+        for x, stored in useful:
             scores = x @ weights
             share = np.exp(scores - scores.max())
             share /= share.sum()
-            gradient = gradient - (share * held / (share[held].sum() + 1e-12) - share) @ x
+            gradient = gradient - (share * stored / (share[stored].sum() + 1e-12) - share) @ x
         weights = weights - 0.3 / len(useful) * gradient
     return weights, mean, spread
 
@@ -128,7 +128,7 @@ def main() -> None:
     arguments = parser.parse_args()
     collection = Collection(arguments.collection)
     tuning, reporting = (
-        [found for item in load_questions(path) if (found := asked(collection, item))]
+        [result for item in load_questions(path) if (result := asked(collection, item))]
         for path in (arguments.tuning, arguments.reporting)
     )
     for penalty in (0.1, 1.0, 5.0):

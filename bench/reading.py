@@ -166,10 +166,10 @@ def _tables(reading: Reading) -> list[list[list[str]]]:
 
 def html_files(name: str) -> list[Path]:
     folder, patterns, _ = PAIRS[name]
-    found = {
+    results = {
         path for pattern in patterns.split("|") for path in (COLLECTIONS / folder).glob(pattern)
     }
-    return sorted(path for path in found if path.name not in _NO_CONTENT)
+    return sorted(path for path in results if path.name not in _NO_CONTENT)
 
 
 def agreement(verbose: bool) -> None:
@@ -185,21 +185,21 @@ def agreement(verbose: bool) -> None:
         printed = read(path.read_bytes(), path.name)
         printed_words = words(printed.text)
         bare_words = words(_bare_text(path.read_bytes()))
-        total = matched = moved = bare = headings = found = ordered = pairs = cells = agreed = 0
+        total = matched = moved = bare = headings = result = ordered = pairs = cells = agreed = 0
         there = _headings(printed)
         grids = _tables(printed)
         for file in html_files(name):
             page = read(file.read_bytes(), file.name)
             blocks = [words(page.text[block.start : block.end]) for block in page.blocks]
-            wanted = list(itertools.chain.from_iterable(blocks))
-            same = in_order(wanted, printed_words)
+            requested = list(itertools.chain.from_iterable(blocks))
+            same = in_order(requested, printed_words)
             got = sum(same)
-            total += len(wanted)
+            total += len(requested)
             matched += got
             moved += placed(blocks, printed_words, same)
-            bare += placed(blocks, bare_words, in_order(wanted, bare_words))
-            if verbose and got < 0.97 * len(wanted):
-                print(f"   {file.name}: {got}/{len(wanted)} words")
+            bare += placed(blocks, bare_words, in_order(requested, bare_words))
+            if verbose and got < 0.97 * len(requested):
+                print(f"   {file.name}: {got}/{len(requested)} words")
             mine = _headings(page)
             # Headings as a sequence, so that one of the same name elsewhere does not count.
             matcher = SequenceMatcher(
@@ -211,11 +211,11 @@ def agreement(verbose: bool) -> None:
                 for i in range(m.size)
             ]
             headings += len(mine)
-            found += len(both)
+            result += len(both)
             if verbose and len(both) < len(mine):
-                held = {key for (key, _), _ in both}
+                stored = {key for (key, _), _ in both}
                 print(
-                    f"   {file.name}: headings missing: {[k for k, _ in mine if k not in held][:8]}"
+                    f"   {file.name}: headings missing: {[k for k, _ in mine if k not in stored][:8]}"
                 )
             for ((_, a), (_, b)), ((_, c), (_, d)) in itertools.pairwise(both):
                 pairs += 1
@@ -230,7 +230,7 @@ def agreement(verbose: bool) -> None:
                     )
         print(
             f"{name:22} {total:8,} {matched / max(total, 1):9.1%} {moved / max(total, 1):9.1%} "
-            f"{bare / max(total, 1):7.1%} {headings:9} {found / max(headings, 1):7.1%} "
+            f"{bare / max(total, 1):7.1%} {headings:9} {result / max(headings, 1):7.1%} "
             f"{ordered / max(pairs, 1):7.1%} {cells:7} {agreed / max(cells, 1):7.1%}"
         )
 

@@ -47,7 +47,7 @@ def texts(count: int) -> tuple[list[str], list[str]]:
     """So many passages of real text, and 500 questions."""
     kept = CACHE / "manuals.json"
     if not kept.exists():
-        found: list[list[str]] = []
+        results: list[list[str]] = []
         titles: list[str] = []
         for path in sorted((ROOT / "var/collections").rglob("*.html")):
             if not path.is_file() or re.search(r"\.(de|es|fr|it|ja|nl|pl|pt)\.html", str(path)):
@@ -56,12 +56,12 @@ def texts(count: int) -> tuple[list[str], list[str]]:
                 reading = read(path.read_bytes(), path.name)
             except ReadingFailed:
                 continue
-            found.append(reading.text.split())
+            results.append(reading.text.split())
             titles += [
                 reading.text[b.start : b.end] for b in reading.blocks if b.kind == "heading"
             ][:3]
         kept.parent.mkdir(parents=True, exist_ok=True)
-        kept.write_text(json.dumps([found, titles]))
+        kept.write_text(json.dumps([results, titles]))
     documents, titles = json.loads(kept.read_text())
     questions = [
         json.loads(line)["question"]

@@ -138,7 +138,7 @@ def wait_for(condition: Any) -> float:
 
 def edits(client: Client, folder: Path, count: int, documents: int) -> None:
     """From the moment at which a file is written until a search by its new words finds it; of deleted ones, until it is gone."""
-    lags, gone = [], []
+    lags, removed = [], []
     random.seed(3)
     for turn in range(1, count + 1):
         number = random.randrange(documents)
@@ -154,13 +154,13 @@ def edits(client: Client, folder: Path, count: int, documents: int) -> None:
         path = folder / f"{number % 100:02}" / f"{number:05}.md"
         name = f"files/{number % 100:02}/{number:05}.md"
         path.unlink()
-        gone.append(
+        removed.append(
             wait_for(lambda n=name: all(d.name != n for d in client.list_documents("kb", name=n)))
         )
     lags.sort()
     print(
         f"{count} edits among {documents} watched files: answerable after {statistics.median(lags):.2f} s at the median, "
-        f"{lags[int(len(lags) * 0.95)]:.2f} s at p95; 10 deleted: gone after {max(gone):.2f} s at most"
+        f"{lags[int(len(lags) * 0.95)]:.2f} s at p95; 10 deleted: gone after {max(removed):.2f} s at most"
     )
 
 
@@ -266,11 +266,11 @@ def kills(count: int) -> None:
             d.name.removeprefix("files/"): client.original("kb", d.id).decode()
             for d in client.list_documents("kb")
         }
-        found = [
+        results = [
             hit.document_id
             for hit in client.search("kb", "berth record", limit=100, per_document=100).hits
         ]
-        wrong += here != there or len(found) != len(set(found))
+        wrong += here != there or len(results) != len(set(results))
         print(f"\r{turn} kills, {wrong} wrong", end="", file=sys.stderr)
     embedded = sum(
         r.embedded for d in client.list_documents("kb") for r in client.list_revisions("kb", d.id)
@@ -295,22 +295,22 @@ def main() -> None:
     parser.add_argument("--only", default="unchanged,edits,kills,remote")
     parser.add_argument("--words", action="store_true")
     arguments = parser.parse_args()
-    wanted = arguments.only.split(",")
-    if "unchanged" in wanted or "edits" in wanted:
+    requested = arguments.only.split(",")
+    if "unchanged" in requested or "edits" in requested:
         folder = Path(tempfile.mkdtemp(prefix="fontanel-sources-"))
         fill(folder / "files", arguments.documents)
         service, _, client, source = set_up(folder, watch=True, words=arguments.words)
-        if "unchanged" in wanted:
+        if "unchanged" in requested:
             unchanged(client, source, folder / "files")
-        if "edits" in wanted:
+        if "edits" in requested:
             edits(client, folder / "files", arguments.edits, arguments.documents)
         service.stop()
         shutil.rmtree(folder)
-    if "remote" in wanted:
+    if "remote" in requested:
         folder = Path(tempfile.mkdtemp(prefix="fontanel-remote-"))
         remote(folder, arguments.documents)
         shutil.rmtree(folder)
-    if "kills" in wanted:
+    if "kills" in requested:
         kills(arguments.kills)
 
 

@@ -35,11 +35,11 @@ ADDED = 20
 
 
 def fill(service: Service, team: TeamSetup, kb: str, count: int) -> None:
-    held = team.client.show_kb(kb).id
+    stored = team.client.show_kb(kb).id
     records = Records(service.data / "fontanel.db")
     at = now() - timedelta(days=1)
     with records.writing() as session:
-        team_id = session.get_one(Kb, held).team_id
+        team_id = session.get_one(Kb, stored).team_id
         for start in range(0, count, 10_000):
             some = range(start, min(start + 10_000, count))
             session.execute(
@@ -49,7 +49,7 @@ def fill(service: Service, team: TeamSetup, kb: str, count: int) -> None:
                         "key": n + 1,
                         "id": f"doc_{n}",
                         "team_id": team_id,
-                        "kb_id": held,
+                        "kb_id": stored,
                         "name": f"folder{n % 50:02}/{n:06}.md",
                         "title": f"Document {n}",
                         "state": DocumentState.INDEXED,
@@ -130,12 +130,12 @@ def main() -> None:
                 next(line for line in response.iter_lines() if line == "event: kb")
             print(f"  first message of a stream {1000 * (time.perf_counter() - started):.0f} ms")
             watching = 0
-            for wanted in (0, 1, 3):
-                for _ in range(wanted - watching):
+            for requested in (0, 1, 3):
+                for _ in range(requested - watching):
                     threading.Thread(
                         target=watch, args=(http, f"{path}/events"), daemon=True
                     ).start()
-                watching = wanted
+                watching = requested
                 started, before = time.perf_counter(), processor(service)
                 for n in range(ADDED):
                     text = f"# Note\n\nNote {n} of {watching} was written down.\n"

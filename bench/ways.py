@@ -29,11 +29,13 @@ def own_ways(collection: Collection) -> dict[str, Way]:
             query = Query(
                 question, vector, mode, _DEPTH, **{"per_document": _DEPTH, "fold": False, **more}
             )
-            found = []
+            results = []
             for hit in collection.snapshot.search(query):
                 key, passage = collection.passages[hit.passage_id]
-                found.append((collection.documents[key].file, f"{passage.context}\n{passage.text}"))
-            return found
+                results.append(
+                    (collection.documents[key].file, f"{passage.context}\n{passage.text}")
+                )
+            return results
 
         return search
 

@@ -51,7 +51,7 @@ def ask(
 def measure(collection: Collection, items: Sequence[dict[str, Any]]) -> tuple[Table, Table]:
     knowledge = CollectionKnowledge(collection)
     sent: list[float] = []
-    held: list[float] = []
+    stored: list[float] = []
     right: list[float] = []
     true_marked: list[float] = []
     wrongly: list[str] = []
@@ -65,7 +65,7 @@ def measure(collection: Collection, items: Sequence[dict[str, Any]]) -> tuple[Ta
         hits = knowledge.retrieve(written.standalone, 10, per_document=10)
         if any(one.in_passage(hit.document_id, hit.text) for hit in hits for one in gold):
             prompt = written.prompt[-1].content if written.prompt else ""
-            held.append(float(any(_within(g["evidence"], prompt) for g in item["gold"])))
+            stored.append(float(any(_within(g["evidence"], prompt) for g in item["gold"])))
         if item.get("answer_keys"):
             text = written.text.lower()
             right.append(
@@ -84,7 +84,7 @@ def measure(collection: Collection, items: Sequence[dict[str, Any]]) -> tuple[Ta
     for item in items:
         writer = StandIn("lying")
         written, _ = ask(knowledge, item, writer)
-        truth = {said.text: said.true for said in writer.said}
+        truth = {texts.text: texts.true for texts in writer.said}
         for statement in written.statements:
             text = _said(written, statement)
             if text not in truth:
@@ -108,7 +108,7 @@ def measure(collection: Collection, items: Sequence[dict[str, Any]]) -> tuple[Ta
     table.add_row(
         f"{np.median(sent):.0f}",
         f"{max(sent):.0f}",
-        interval(held),
+        interval(stored),
         interval(right),
         interval(true_marked),
     )

@@ -69,9 +69,9 @@ def build(url: str, notes: dict[str, Any], models_port: int) -> list[tuple[str, 
     """Set up the models and the desks that are not there yet; return the names and links of those open to guests."""
     with Client(url) as operator:
         operator.sign_in("operator@localhost", notes["operator"])
-        known = {model.name for model in operator.list_models()}
+        existing = {model.name for model in operator.list_models()}
         for name, remote in MODELS:
-            if name not in known:
+            if name not in existing:
                 address = f"http://127.0.0.1:{models_port}/v1"
                 operator.create_model(
                     ModelIn(

@@ -282,8 +282,8 @@ def _load(url: str, notes: dict[str, Any]) -> None:
                 slug = there.get(NOTICES[0]) or client.create_kb(*NOTICES).slug
                 folders.append((slug, HERE / "notices"))
             for kb, folder in folders:
-                known = {document.name for document in client.list_documents(kb)}
-                files = [path for path in sorted(folder.iterdir()) if path.name not in known]
+                existing = {document.name for document in client.list_documents(kb)}
+                files = [path for path in sorted(folder.iterdir()) if path.name not in existing]
                 for path in files:
                     client.add_document(
                         kb, path, tags=TAGS.get(path.name), columns=COLUMNS.get(path.name)
@@ -299,9 +299,9 @@ def _connect(client: Client, port: int) -> None:
     """Connect the live knowledge base's sources, and wait for their first runs."""
     there = {kb.name: kb.slug for kb in client.list_kbs()}
     kb = there.get(LIVE[0]) or client.create_kb(*LIVE).slug
-    known = {source.name for source in client.list_sources(kb)}
+    existing = {source.name for source in client.list_sources(kb)}
     for source in _sources(port):
-        if source.name not in known:
+        if source.name not in existing:
             made = client.connect_source(kb, source)
             run = client.wait_for_sync(kb, made.id, "latest")
             print(

@@ -129,10 +129,10 @@ class Service:
         listed = (
             Path(f"/proc/{self.process.pid}/task/{self.process.pid}/children").read_text().split()
         )
-        found = [int(pid) for pid in listed]
+        results = [int(pid) for pid in listed]
         for task in Path(f"/proc/{self.process.pid}/task").iterdir():
-            found += [int(pid) for pid in (task / "children").read_text().split()]
-        return sorted(set(found))
+            results += [int(pid) for pid in (task / "children").read_text().split()]
+        return sorted(set(results))
 
     def kill(self) -> None:
         """`kill -9`, as a power cut would."""
@@ -207,9 +207,9 @@ def join(service: Service, inviter: Client, email: str, name: str, role: Any = "
 @pytest.fixture(scope="session")
 def service(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Service]:
     """A service for all tests that neither kill nor reconfigure it."""
-    found = Service(tmp_path_factory.mktemp("service") / "data").start()
-    yield found
-    found.stop()
+    result = Service(tmp_path_factory.mktemp("service") / "data").start()
+    yield result
+    result.stop()
 
 
 @pytest.fixture

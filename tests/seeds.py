@@ -76,11 +76,11 @@ def example(description: dict[str, Any], schema: dict[str, Any]) -> Any:
         return schema["enum"][0]
     kind = schema.get("type")
     if kind == "object":
-        wanted = schema.get("required", [])
+        requested = schema.get("required", [])
         return {
             name: example(description, part)
             for name, part in schema.get("properties", {}).items()
-            if name in wanted
+            if name in requested
         }
     if kind == "array":
         return []

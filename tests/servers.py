@@ -22,7 +22,7 @@ import pytest
 import uvicorn
 
 from fontanel.simulators.model import model_app
-from fontanel.sources import KINDS, Fetched, KnownItem, Listed, Skipped, Source, SourceLimits
+from fontanel.sources import KINDS, Fetched, Listed, PreviousItem, Skipped, Source, SourceLimits
 from tests.conftest import free_port, until
 
 LOOPBACK = (ip_network("127.0.0.0/8"),)
@@ -32,9 +32,11 @@ def opened(
     kind: str, settings: dict[str, Any], credentials: dict[str, Any] | None = None, **around: Any
 ) -> Source:
     """A source opened with these settings, allowed to reach this machine."""
-    found = KINDS[kind]
+    result = KINDS[kind]
     limits = SourceLimits(**{"networks": LOOPBACK, "seconds": 5.0, **around})
-    return found.open(found.settings(**settings), found.credentials(**(credentials or {})), limits)
+    return result.open(
+        result.settings(**settings), result.credentials(**(credentials or {})), limits
+    )
 
 
 @dataclass
@@ -44,17 +46,19 @@ class Look:
     items: dict[str, Listed] = field(default_factory=dict)
     skipped: dict[str, str] = field(default_factory=dict)
 
-    def known(self, item_id: str) -> KnownItem | None:
+    def previous(self, item_id: str) -> PreviousItem | None:
         """What a run would keep of what was seen here."""
-        found = self.items.get(item_id)
+        result = self.items.get(item_id)
         return (
-            KnownItem(found.mark, found.fetched.notes if found.fetched else None) if found else None
+            PreviousItem(result.mark, result.fetched.notes if result.fetched else None)
+            if result
+            else None
         )
 
 
 def look(source: Source, before: Look | None = None) -> Look:
     out = Look()
-    for item in source.items(before.known if before else lambda _: None):
+    for item in source.items(before.previous if before else lambda _: None):
         if isinstance(item, Skipped):
             out.skipped[item.id] = item.reason
         else:
@@ -103,7 +107,7 @@ def web() -> Iterator[WebServer]:
         protocol_version = "HTTP/1.1"
 
         def do_GET(self) -> None:
-            answer = found.pages.get(self.path, Answer(b"not there", 404))
+            answer = result.pages.get(self.path, Answer(b"not there", 404))
             status, headers, body = answer.status, dict(answer.headers), answer.body
             if answer.wait is not None:
                 answer.wait.wait(20)
@@ -116,7 +120,7 @@ def web() -> Iterator[WebServer]:
                 and self.headers.get("If-None-Match") == headers["ETag"]
             ):
                 status, body = 304, b""
-            found.asked.append((self.path, status))
+            result.asked.append((self.path, status))
             self.send_response(status)
             for name, value in headers.items():
                 self.send_header(name, value)
@@ -131,9 +135,9 @@ def web() -> Iterator[WebServer]:
         daemon_threads = True
 
     server = Server(("127.0.0.1", 0), Handler)
-    found = WebServer(f"http://127.0.0.1:{server.server_port}")
+    result = WebServer(f"http://127.0.0.1:{server.server_port}")
     threading.Thread(target=server.serve_forever, daemon=True).start()
-    yield found
+    yield result
     server.shutdown()
 
 

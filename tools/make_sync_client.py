@@ -60,7 +60,9 @@ def make() -> dict[str, str]:
 def _without_twice(text: str) -> str:
     """Drop an import that appears twice, because two modules became one."""
     double = "import time\nimport time\n"
-    text = text.replace("import time\nimport secrets\nimport time\n", "import secrets\nimport time\n")
+    text = text.replace(
+        "import time\nimport secrets\nimport time\n", "import secrets\nimport time\n"
+    )
     return text.replace(double, "import time\n")
 
 

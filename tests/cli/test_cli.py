@@ -32,9 +32,9 @@ def test_from_nothing_to_a_cited_answer(run: Run, tmp_path: Path) -> None:
     assert "[1] Storm plan" in answer.stdout
     assert "“The quay crane stops at a gust of 38 knots" in answer.stdout
     assert "\x1b" not in answer.stdout
-    found = run("search", "quay crane gust", "--limit", "1").stdout
-    assert "Storm plan" in found
-    assert "%" in found
+    result = run("search", "quay crane gust", "--limit", "1").stdout
+    assert "Storm plan" in result
+    assert "%" in result
 
 
 def test_json_everywhere(run: Run, team: TeamSetup, storm: str) -> None:

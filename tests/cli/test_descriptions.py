@@ -34,8 +34,8 @@ def test_a_model_is_chosen_watched_and_taken_away(
     assert f"{describer}: 1 described" in run("kb", "show", storm).stdout
     shown = run("document", "show", "storm-plan.md", "--kb", storm).stdout
     assert describer in shown
-    found = json.loads(run("kb", "show", storm, "--json").stdout)
-    assert found["describing"] == {
+    result = json.loads(run("kb", "show", storm, "--json").stdout)
+    assert result["describing"] == {
         "model": describer,
         "described": 1,
         "waiting": 0,
@@ -67,8 +67,8 @@ def test_the_failure_of_a_model_is_told(
     run("kb", "change", storm, "--describer", "cli-liar")
 
     def failed() -> bool:
-        told = team.client.show_kb(storm).describing
-        return told is not None and told.failed == 1
+        message = team.client.show_kb(storm).describing
+        return message is not None and message.failed == 1
 
     until(failed)
     shown = run("kb", "show", storm).stdout

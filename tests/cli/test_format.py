@@ -96,6 +96,6 @@ def test_what_is_piped_has_no_blanks_at_the_ends_of_lines(run: Run, storm: str) 
         ("document", "list"),
         ("search", "quay crane gust", "--explain"),
     ):
-        said = run(*arguments).stdout
-        assert said.strip()
-        assert [line for line in said.split("\n") if line != line.rstrip()] == []
+        text = run(*arguments).stdout
+        assert text.strip()
+        assert [line for line in text.split("\n") if line != line.rstrip()] == []

@@ -94,8 +94,8 @@ def test_a_model_from_set_up_to_deleted(
     assert "off" in operate("model", "list").stdout
     assert operate("model", "change", "harbour", "--enable").returncode == 0
     assert operate("model", "delete", "harbour").returncode == 0
-    gone = operate("model", "check", "harbour")
-    assert (gone.returncode, "harbour" in gone.stderr) == (3, True)
+    removed = operate("model", "check", "harbour")
+    assert (removed.returncode, "harbour" in removed.stderr) == (3, True)
 
 
 @pytest.mark.parametrize(

@@ -36,8 +36,8 @@ def test_a_preview_shows_what_reading_gives_and_keeps_nothing(run: Run) -> None:
     whole = run("document", "preview", HANDBOOK, "--cuts").stdout
     assert "more; --cuts" not in whole
     assert len(whole) > 3 * len(shown.stdout)
-    found = json.loads(run("document", "preview", HANDBOOK, "--json").stdout)
-    assert found["report"]["pages"] == 31
+    result = json.loads(run("document", "preview", HANDBOOK, "--json").stdout)
+    assert result["report"]["pages"] == 31
     assert "No documents" in run("document", "list").stdout
 
 

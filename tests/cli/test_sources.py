@@ -22,20 +22,20 @@ def service(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Service]:
 
 @pytest.fixture
 def team(service: Service) -> TeamSetup:
-    found = new_team(service)
-    found.client.create_kb("Kb")
-    return found
+    result = new_team(service)
+    result.client.create_kb("Kb")
+    return result
 
 
 @pytest.fixture
 def folder(service: Service, team: TeamSetup) -> Path:
-    found = service.data.parent / team.slug
-    found.mkdir()
+    result = service.data.parent / team.slug
+    result.mkdir()
     for number in range(12):
-        (found / f"{number:02}.md").write_text(
+        (result / f"{number:02}.md").write_text(
             f"# Light {number}\n\nLight {number} of {team.slug} shows every {number + 2} seconds.\n"
         )
-    return found
+    return result
 
 
 def test_a_folder_from_check_to_disconnect(run: Run, folder: Path) -> None:
@@ -98,10 +98,10 @@ def test_a_held_run_is_shown_and_decided(run: Run, folder: Path) -> None:
     )
     for number in range(11):
         (folder / f"{number:02}.md").unlink()
-    held = run("source", "sync", "Lights")
-    assert held.returncode == 1
-    assert "11 of 12 documents would be removed." in held.stderr
-    assert "fontanel source confirm" in held.stderr
+    stored = run("source", "sync", "Lights")
+    assert stored.returncode == 1
+    assert "11 of 12 documents would be removed." in stored.stderr
+    assert "fontanel source confirm" in stored.stderr
     missing = run("source", "run", "Lights", "--outcome", "missing").stdout
     assert missing.count("missing") == 11
     assert "Nothing is removed." in run("source", "reject", "Lights").stdout

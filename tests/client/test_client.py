@@ -37,9 +37,7 @@ def test_the_twins_have_the_same_methods_and_parameters() -> None:
 
 
 def test_the_synchronous_client_is_made_of_the_asynchronous_one(tmp_path: Path) -> None:
-    subprocess.run(
-        [sys.executable, ROOT / "tools" / "make_sync_client.py", tmp_path], check=True
-    )
+    subprocess.run([sys.executable, ROOT / "tools" / "make_sync_client.py", tmp_path], check=True)
     committed = ROOT / "src" / "fontanel" / "client" / "_sync"
     made = {path.name: path.read_text() for path in tmp_path.glob("*.py")}
     assert len(made) >= 8

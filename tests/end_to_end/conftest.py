@@ -27,26 +27,26 @@ FLAGS = [
 @pytest.fixture(scope="module")
 def browser() -> Iterator[Browser]:
     with sync_playwright() as playwright:
-        found = playwright.chromium.launch(executable_path=shutil.which("chromium"), args=FLAGS)
-        yield found
-        found.close()
+        result = playwright.chromium.launch(executable_path=shutil.which("chromium"), args=FLAGS)
+        yield result
+        result.close()
 
 
 @pytest.fixture
 def context(browser: Browser, service: Service) -> Iterator[BrowserContext]:
-    found = browser.new_context(base_url=service.url, viewport={"width": 1280, "height": 800})
-    found.set_default_timeout(20_000)
-    yield found
-    found.close()
+    result = browser.new_context(base_url=service.url, viewport={"width": 1280, "height": 800})
+    result.set_default_timeout(20_000)
+    yield result
+    result.close()
 
 
 @pytest.fixture
 def page(context: BrowserContext) -> Iterator[Page]:
     """A page that fails its test when a script fails on it."""
-    found = context.new_page()
+    result = context.new_page()
     errors: list[str] = []
-    found.on("pageerror", lambda error: errors.append(str(error)))
-    yield found
+    result.on("pageerror", lambda error: errors.append(str(error)))
+    yield result
     assert errors == []
 
 

@@ -475,13 +475,13 @@ def test_a_setting_changed_while_a_search_is_under_way_counts(
     sign_in(page, team)
     page.goto(f"/t/{team.slug}/kbs/{storm}/search")
     page.get_by_label("Search", exact=True).fill("wind limit outer berth")
-    held: list[Route] = []
-    page.route("**/search", lambda route: held.append(route), times=1)
+    stored: list[Route] = []
+    page.route("**/search", lambda route: stored.append(route), times=1)
     with page.expect_request("**/search"):
         page.get_by_role("button", name="Search").click()
     page.get_by_label("Explain the scores").check()
     expect(page.get_by_text("rarity").first).to_be_visible()
-    held[0].continue_()
+    stored[0].continue_()
     expect(page.get_by_text("rarity").first).to_be_visible()
 
 

@@ -17,9 +17,9 @@ QUESTION = "At what gust does the quay crane stop?"
 
 @pytest.fixture(scope="module")
 def team(service: Service, model_server: str) -> Iterator[TeamSetup]:
-    found = new_team(service, "Desk builders")
-    found.client.create_kb("Rules")
-    found.client.add_document(
+    result = new_team(service, "Desk builders")
+    result.client.create_kb("Rules")
+    result.client.add_document(
         "rules", STORM, "storm-plan.md", {"page": "https://rules.skerrow.example/storm"}, wait=True
     )
     with service.operator() as operator:
@@ -30,10 +30,10 @@ def team(service: Service, model_server: str) -> Iterator[TeamSetup]:
                     url=model_server,
                     remote=name,
                     price_read=1.0,
-                    teams=[found.slug],
+                    teams=[result.slug],
                 )
             )
-    yield found
+    yield result
     with service.operator() as operator:
         for name in ("honest", "lying", "slow"):
             operator.delete_model(f"{name}-writer")

@@ -23,21 +23,21 @@ def service(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Service]:
 
 @pytest.fixture
 def team(service: Service) -> TeamSetup:
-    found = new_team(service)
-    found.client.create_kb("Kb")
-    return found
+    result = new_team(service)
+    result.client.create_kb("Kb")
+    return result
 
 
 @pytest.fixture
 def folder(service: Service, team: TeamSetup) -> Path:
-    found = service.data.parent / team.slug
-    found.mkdir()
+    result = service.data.parent / team.slug
+    result.mkdir()
     for number in range(12):
-        (found / f"{number:02}.md").write_text(
+        (result / f"{number:02}.md").write_text(
             f"# Light {number}\n\nLight {number} shows every {number + 2} seconds.\n"
         )
-    (found / "film.mp4").write_bytes(b"x")
-    return found
+    (result / "film.mp4").write_bytes(b"x")
+    return result
 
 
 def test_a_folder_is_looked_at_connected_held_and_confirmed(
@@ -122,14 +122,14 @@ def test_a_page_that_polls_waits_for_each_answer(page: Page, team: TeamSetup, fo
     sign_in(page, team)
     page.goto(f"/t/{team.slug}/kbs/kb/sources/{source.id}")
     expect(page.get_by_text("12 added")).to_be_visible()
-    held: list[Route] = []
-    page.route(f"**/sources/{source.id}", lambda route: held.append(route))
+    stored: list[Route] = []
+    page.route(f"**/sources/{source.id}", lambda route: stored.append(route))
     with page.expect_request(f"**/api/**/sources/{source.id}"):
         page.clock.run_for(20_000)
     page.clock.run_for(20_000)
-    assert len(held) == 1, "an answer that is slow must not be dropped for the next"
+    assert len(stored) == 1, "an answer that is slow must not be dropped for the next"
     with page.expect_response(f"**/api/**/sources/{source.id}"):
-        held[0].continue_()
+        stored[0].continue_()
     with page.expect_request(f"**/api/**/sources/{source.id}"):
         page.clock.run_for(5_000)
 

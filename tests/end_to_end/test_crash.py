@@ -28,13 +28,13 @@ def assert_each_once(client: Client, kb: str, data: Path, names: set[str]) -> No
     documents = {document.name: document for document in client.list_documents(kb)}
     assert documents.keys() == names
     for document in documents.values():
-        found = client.wait_for_document(kb, document.id, seconds=120)
-        assert found.state == "indexed", found.error
+        result = client.wait_for_document(kb, document.id, seconds=120)
+        assert result.state == "indexed", result.error
         passages = list(client.list_passages(kb, document.id))
         assert [passage.ordinal for passage in passages] == list(
-            range(found.revision.passages or 0)
+            range(result.revision.passages or 0)
         )
-        assert found.revision.number == 1
+        assert result.revision.number == 1
     hits = client.search(
         kb, "duty officer wrote note", mode="lexical", limit=100, per_document=100
     ).hits

@@ -63,16 +63,16 @@ class Server:
 
 @pytest.fixture
 def line() -> Iterator[ModelClient]:
-    found = ModelClient()
-    yield found
-    found.stop()
+    result = ModelClient()
+    yield result
+    result.stop()
 
 
 @pytest.fixture
 def server(serve: Callable[[Any], str]) -> tuple[Server, Endpoint]:
-    found = Server()
-    return found, Endpoint(
-        "m", serve(found.app()) + "/v1", "remote-name", secret="a secret", seconds=1.0, tries=3
+    result = Server()
+    return result, Endpoint(
+        "m", serve(result.app()) + "/v1", "remote-name", secret="a secret", seconds=1.0, tries=3
     )
 
 
@@ -200,10 +200,10 @@ def test_an_asker_who_leaves_cancels_the_call(
 ) -> None:
     model, endpoint = server
     model.reply = lambda n: model.stream(event("One "), endless=True)
-    gone = threading.Event()
-    pieces = ChatWriter(line, endpoint, gone).write(ASK, 50, 0.0)
+    removed = threading.Event()
+    pieces = ChatWriter(line, endpoint, removed).write(ASK, 50, 0.0)
     assert next(pieces) == "One "
-    gone.set()
+    removed.set()
     with pytest.raises(AskerLeft):
         list(pieces)
     assert model.cancelled.wait(5)
@@ -245,9 +245,9 @@ def test_reach_asks_all_at_once_and_costs_nothing(
 ) -> None:
     there = Endpoint("there", serve(model_app()) + "/v1", "honest")
     away = Endpoint("away", "http://127.0.0.1:9/v1", "x")
-    found = line.check([there, away])
-    assert found["there"] is None
-    assert "cannot be reached" in (found["away"] or "")
+    result = line.check([there, away])
+    assert result["there"] is None
+    assert "cannot be reached" in (result["away"] or "")
     assert try_model(line, there).error is None
     assert try_model(line, away).error is not None
 

@@ -45,11 +45,11 @@ def test_a_broken_off_upload_leaves_nothing(tmp_path: Path) -> None:
 def test_sweeping_keeps_what_is_named_and_what_is_young(tmp_path: Path) -> None:
     blobs = BlobStore(tmp_path)
     kept, _ = blobs.put([b"kept"])
-    gone, _ = blobs.put([b"gone"])
+    removed, _ = blobs.put([b"gone"])
     assert blobs.sweep({kept}, older_than=3600) == 0
     assert blobs.sweep({kept}, older_than=-1) == 1
     assert blobs.path(kept).exists()
-    assert not blobs.path(gone).exists()
+    assert not blobs.path(removed).exists()
 
 
 def _unit(rows: int) -> np.ndarray[Any, np.dtype[np.float32]]:
@@ -62,9 +62,9 @@ def test_vectors_come_back_to_their_team_and_unknown_keys_do_not(tmp_path: Path)
     cache.put("a", keys, _unit(5))
     cache.close()
     again = VectorCache(tmp_path / "vectors")
-    found = again.get("a", [*keys, b"x" * 32])
-    assert len(found) == 5
-    assert (found[keys[3]] == _unit(5)[3]).all()
+    result = again.get("a", [*keys, b"x" * 32])
+    assert len(result) == 5
+    assert (result[keys[3]] == _unit(5)[3]).all()
     assert again.get("b", keys) == {}
     again.put("b", keys, _unit(5)[::-1].copy())
     assert (again.get("a", keys)[keys[3]] == _unit(5)[3]).all()
@@ -114,11 +114,11 @@ def test_migrations_give_the_tables_as_they_are_declared(tmp_path: Path) -> None
 @pytest.fixture
 def session(tmp_path: Path) -> Iterator[Session]:
     records = Records(tmp_path / "x.db")
-    with records.writing() as found:
+    with records.writing() as result:
         for team in ("a", "b"):
-            found.add(Team(id=f"team_{team}", slug=team, name=team))
-            found.flush()
-            found.add(
+            result.add(Team(id=f"team_{team}", slug=team, name=team))
+            result.flush()
+            result.add(
                 Kb(
                     id=f"kb_{team}",
                     team_id=f"team_{team}",
@@ -127,8 +127,8 @@ def session(tmp_path: Path) -> Iterator[Session]:
                     edition_id="ed",
                 )
             )
-        found.commit()
-        yield found
+        result.commit()
+        yield result
 
 
 def test_a_scope_sees_its_own_team_only(session: Session) -> None:

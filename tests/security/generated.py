@@ -82,15 +82,15 @@ class Operation:
 
 
 def operations() -> list[Operation]:
-    found = []
+    results = []
     for result in schemathesis.openapi.from_dict(OPENAPI).get_all_operations():
         one = result.ok()
         method = one.method.lower()
         if (method, one.path) not in LEFT_OUT:
-            found.append(
+            results.append(
                 Operation(method, one.path, OPENAPI["paths"][one.path][method], one.as_strategy())
             )
-    return found
+    return results
 
 
 def _has(value: Any) -> bool:

@@ -120,9 +120,9 @@ def test_what_is_wrong_in_json_is_named() -> None:
 def hurried(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Service]:
     """A service that waits a second only for heads and bodies."""
     limits = {"FONTANEL_HEAD_SECONDS": "1", "FONTANEL_BODY_SECONDS": "1"}
-    found = Service(tmp_path_factory.mktemp("hurried") / "data", limits).start()
-    yield found
-    found.stop()
+    result = Service(tmp_path_factory.mktemp("hurried") / "data", limits).start()
+    yield result
+    result.stop()
 
 
 @pytest.mark.parametrize("sent", [b"", b"GET /api/v1/session HTTP/1.1\r\nHost: x\r\n"])
@@ -150,9 +150,9 @@ def test_connections_over_the_limit_are_turned_away_and_room_comes_back(tmp_path
     running = Service(tmp_path / "data", {"FONTANEL_MAX_CONNECTIONS": "20"}).start()
     try:
         host, port = running.url.removeprefix("http://").split(":")
-        held = [socket.create_connection((host, int(port)), timeout=60) for _ in range(20)]
+        stored = [socket.create_connection((host, int(port)), timeout=60) for _ in range(20)]
         assert b"503" in exchange(running)
-        for connection in held:
+        for connection in stored:
             connection.close()
         running.wait_until_ready()
     finally:

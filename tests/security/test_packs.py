@@ -14,7 +14,7 @@ import numpy as np
 import pytest
 
 from fontanel.client import Invalid
-from fontanel.engine.editions.pack_import import verify
+from fontanel.engine.editions.pack_import import verify_pack
 from fontanel.errors import Refused
 from fontanel.records.blobs import BlobStore
 from tests.conftest import STORM, TeamSetup, new_team
@@ -181,7 +181,7 @@ def test_mutated_packs_are_verified_or_refused(
     for _ in range(300):
         path.write_bytes(mutated(pack, draw))
         try:
-            verify(path, manifest["embedder"], dimensions)
+            verify_pack(path, manifest["embedder"], dimensions)
             outcomes["verified"] += 1
         except Refused:
             outcomes["refused"] += 1

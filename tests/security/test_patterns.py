@@ -57,24 +57,24 @@ def fits(pattern: str, path: str) -> bool:
 @example("a**b", "a/x/b")
 @example("*.[a]", "x.[a]")
 def test_a_pattern_means_what_it_says(pattern: str, path: str) -> None:
-    found = matcher([pattern])
-    assert found is not None
-    assert found(path) == fits(pattern, path)
+    result = matcher([pattern])
+    assert result is not None
+    assert result(path) == fits(pattern, path)
 
 
 @pytest.mark.parametrize(
     "pattern", ["*" * 16 + "z", "**a" * 16 + "z", "*a" * 16, "(a+)+$" * 20, "a?" * 16 + "z"]
 )
 def test_no_pattern_hangs(pattern: str) -> None:
-    found = matcher([pattern] * 100)
-    assert found is not None
-    assert not found("a/" * 2000 + "b")
+    result = matcher([pattern] * 100)
+    assert result is not None
+    assert not result("a/" * 2000 + "b")
 
 
 def test_names_that_are_not_unicode_are_matched() -> None:
-    found = matcher(["*.md"])
-    assert found is not None
-    assert found("caf\udce9.md")
+    result = matcher(["*.md"])
+    assert result is not None
+    assert result("caf\udce9.md")
 
 
 @pytest.mark.parametrize("pattern", ["*a" * (MAX_WILDCARDS + 1), "x" * 501, "\ud800"])

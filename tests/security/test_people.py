@@ -81,15 +81,15 @@ def test_whoever_invites_an_address_first_gains_nothing(team: TeamSetup) -> None
 
 def test_an_inviter_learns_nothing_about_people_of_other_teams(team: TeamSetup) -> None:
     other = new_team(team.service)
-    known, unknown = (
+    existing, unknown = (
         team.client.invite(one, "X") for one in (other.email, "nobody-at-all@skerrow.example")
     )
     hidden = {"id", "email", "secret", "url", "created_at", "expires_at"}
-    assert known.model_dump(exclude=hidden) == unknown.model_dump(exclude=hidden)
+    assert existing.model_dump(exclude=hidden) == unknown.model_dump(exclude=hidden)
     with Client(team.service.url) as looker:
         faces = [
             looker.open_invitation(made.secret or "").model_dump(exclude={"email", "expires_at"})
-            for made in (known, unknown)
+            for made in (existing, unknown)
         ]
     assert faces[0] == faces[1]
 

@@ -78,8 +78,10 @@ def test_times_that_cannot_be(http: httpx.Client, moment: str) -> None:
 
 
 def test_a_caller_s_wrong_settings_are_the_caller_s(http: httpx.Client, kb: str) -> None:
-    gone = {"kind": "folder", "settings": {"path": "/" + "a" * 300}}
-    assert refused(http.post(f"/kbs/{kb}/sources/check", json=gone))["field"].startswith("settings")
+    removed = {"kind": "folder", "settings": {"path": "/" + "a" * 300}}
+    assert refused(http.post(f"/kbs/{kb}/sources/check", json=removed))["field"].startswith(
+        "settings"
+    )
     pushed = {"kind": "push", "settings": {}}
     assert refused(http.post(f"/kbs/{kb}/sources/check", json=pushed))["field"] == "settings"
 

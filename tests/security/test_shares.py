@@ -13,8 +13,8 @@ from fontanel.core.reading import read
 from fontanel.engine.documents.contained import add_contained
 from fontanel.engine.documents.documents import add_document
 from fontanel.engine.documents.kbs import create_kb
-from fontanel.engine.ingest.pipeline import StoredFile
 from fontanel.engine.ingest.queue import claim, waiting_teams
+from fontanel.engine.ingest.reading import StoredFile
 from fontanel.facts import SplitSettings
 from fontanel.records.ids import new_id
 from fontanel.records.tables import Document, Job, JobStage, JobState, Kb, Team

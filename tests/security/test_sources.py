@@ -131,10 +131,12 @@ def test_every_kind_refuses_addresses_that_are_not_granted(
 ) -> None:
     port, came = listener
     limits = SourceLimits(seconds=2.0)
-    found = KINDS[kind]
+    result = KINDS[kind]
     with (
         pytest.raises((SourceUnavailable, SettingsRefused)),
-        found.open(found.settings(**settings(host, port)), found.credentials(), limits) as source,
+        result.open(
+            result.settings(**settings(host, port)), result.credentials(), limits
+        ) as source,
     ):
         list(source.items(lambda _: None))
     assert came == []
@@ -161,11 +163,11 @@ def test_every_kind_refuses_addresses_that_are_not_granted(
 def test_hosts_that_are_no_names_are_settings_that_are_refused(
     kind: str, settings: Any, host: str
 ) -> None:
-    found = KINDS[kind]
+    result = KINDS[kind]
     with (
         pytest.raises((SettingsRefused, ValueError, SourceUnavailable)),
-        found.open(
-            found.settings(**settings(host, 80)), found.credentials(), SourceLimits(seconds=1.0)
+        result.open(
+            result.settings(**settings(host, 80)), result.credentials(), SourceLimits(seconds=1.0)
         ) as source,
     ):
         list(source.items(lambda _: None))
@@ -651,11 +653,11 @@ def test_no_kind_is_led_to_an_address_that_is_not_granted(kind: str, settings: A
         open_one.target = hidden.target = f"http://127.0.0.2:{hidden.server_port}/"  # type: ignore[attr-defined]
         for server in (hidden, open_one):
             threading.Thread(target=server.serve_forever, daemon=True).start()
-        found = KINDS[kind]
+        result = KINDS[kind]
         limits = SourceLimits(networks=(ip_network("127.0.0.1/32"),), seconds=2.0)
-        with found.open(
-            found.settings(**settings("127.0.0.1", open_one.server_port)),
-            found.credentials(),
+        with result.open(
+            result.settings(**settings("127.0.0.1", open_one.server_port)),
+            result.credentials(),
             limits,
         ) as source:
             try:
@@ -691,13 +693,13 @@ def test_a_name_that_changes_its_address_gains_nothing(
 
     monkeypatch.setattr(socket, "getaddrinfo", look_up)
     monkeypatch.setattr(socket, "create_connection", note)
-    found = KINDS[kind]
+    result = KINDS[kind]
     opening = (
-        found.settings(**settings("rebind.skerrow.example", port)),
-        found.credentials(),
+        result.settings(**settings("rebind.skerrow.example", port)),
+        result.credentials(),
         SourceLimits(seconds=1.0),
     )
-    with found.open(*opening) as source, pytest.raises(SourceUnavailable):
+    with result.open(*opening) as source, pytest.raises(SourceUnavailable):
         list(source.items(lambda _: None))
     assert came == []
     assert set(connected) <= {"9.9.9.9"}

@@ -45,19 +45,19 @@ async def _open(url: str, keys: list[str], each: int, then: Callable[[], None]) 
     opened = 0
     limits = httpx.Limits(max_connections=None)
     async with httpx.AsyncClient(limits=limits, timeout=60) as client:
-        held: list[Any] = []
+        stored: list[Any] = []
         for key in keys:
             for _ in range(each):
                 request = client.build_request(
                     "GET", url, headers={"Authorization": f"Bearer {key}"}
                 )
                 response = await client.send(request, stream=True)
-                held.append(response)
+                stored.append(response)
                 async for chunk in response.aiter_text():
                     opened += "event: kb" in chunk
                     break
         await asyncio.to_thread(then)
-        for response in held:
+        for response in stored:
             await response.aclose()
     return opened
 

@@ -11,7 +11,8 @@ from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
 from tests.conftest import STORM, Service, TeamSetup, new_team
-from tests.service.people.test_isolation import OPENAPI, routes
+from tests.seeds import OPENAPI
+from tests.service.people.test_isolation import routes
 
 #: Routes that end what the others need, or begin long work elsewhere.
 _LEFT_OUT = {
@@ -65,18 +66,20 @@ def shaped(schema: dict[str, Any], depth: int = 0) -> st.SearchStrategy[Any]:
         if depth > 4:
             return st.just({})
         parts = schema.get("properties", {})
-        wanted = set(schema.get("required", []))
-        known = st.fixed_dictionaries(
-            {name: shaped(part, depth + 1) for name, part in parts.items() if name in wanted},
+        requested = set(schema.get("required", []))
+        existing = st.fixed_dictionaries(
+            {name: shaped(part, depth + 1) for name, part in parts.items() if name in requested},
             optional={
-                name: shaped(part, depth + 1) for name, part in parts.items() if name not in wanted
+                name: shaped(part, depth + 1)
+                for name, part in parts.items()
+                if name not in requested
             },
         )
         more = schema.get("additionalProperties")
         return (
             st.dictionaries(odd_text, shaped(more, depth + 1), max_size=3)
             if isinstance(more, dict)
-            else known
+            else existing
         )
     if kind == "array":
         return st.lists(shaped(schema.get("items", {}), depth + 1), max_size=3)
@@ -152,9 +155,9 @@ def clean(value: Any) -> Any:
 def assert_answered(response: httpx.Response) -> None:
     assert response.status_code < 500, response.text
     if response.status_code >= 400:
-        found = response.json()
-        assert found["type"].startswith("urn:fontanel:problem:")
-        assert found["title"]
+        result = response.json()
+        assert result["type"].startswith("urn:fontanel:problem:")
+        assert result["title"]
 
 
 @pytest.mark.parametrize(

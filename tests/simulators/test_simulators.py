@@ -31,7 +31,7 @@ def propfind(client: httpx.Client, path: str, depth: str) -> dict[str, dict[str,
     answer = client.request("PROPFIND", path, headers={"Depth": depth})
     assert answer.status_code == 207
     space = "{DAV:}"
-    found = {}
+    results = {}
     for response in ElementTree.fromstring(answer.content).iter(f"{space}response"):
         properties = {
             one.tag.removeprefix(space): one.text or ""
@@ -39,8 +39,8 @@ def propfind(client: httpx.Client, path: str, depth: str) -> dict[str, dict[str,
             if one.tag.startswith(f"{space}get")
         }
         properties["folder"] = str(any(True for _ in response.iter(f"{space}collection")))
-        found[response.findtext(f"{space}href") or ""] = properties
-    return found
+        results[response.findtext(f"{space}href") or ""] = properties
+    return results
 
 
 def test_a_drive_asks_who_one_is(drive: tuple[httpx.Client, Path]) -> None:
@@ -73,10 +73,10 @@ def test_a_file_is_given_once_and_again_only_when_it_changed(
     client, folder = drive
     first = client.get("/plans/storm & gale.md")
     assert (first.status_code, first.text) == (200, "# Storm\n")
-    known = {"If-None-Match": first.headers["etag"]}
-    assert client.get("/plans/storm & gale.md", headers=known).status_code == 304
+    existing = {"If-None-Match": first.headers["etag"]}
+    assert client.get("/plans/storm & gale.md", headers=existing).status_code == 304
     (folder / "plans" / "storm & gale.md").write_text("# Storm and gale\n")
-    again = client.get("/plans/storm & gale.md", headers=known)
+    again = client.get("/plans/storm & gale.md", headers=existing)
     assert (again.status_code, again.text) == (200, "# Storm and gale\n")
     assert client.get("/plans/").status_code == 405
 
@@ -150,6 +150,6 @@ def test_each_is_started_from_the_command_line_and_read_as_a_source(
     with simulator(name, folder, *rest) as url:
         filled = json.loads(json.dumps(settings).replace("{url}", url))
         with opened(kind, filled, credentials) as source:
-            found = look(source)
-            storm = next(item for key, item in found.items.items() if key.endswith("storm.md"))
+            result = look(source)
+            storm = next(item for key, item in result.items.items() if key.endswith("storm.md"))
             assert content(source, storm) == b"# Storm\n"

@@ -140,9 +140,9 @@ def test_an_sqlite_file_below_an_allowed_root(tmp_path: Path) -> None:
         "text": ["said", "n"],
     }
     with opened("sql", settings, roots=(tmp_path,)) as source:
-        found = look(source)
-        assert content(source, found.items["c"]) == b"# c\n\nsaid: Two\n\nn: 2.5\n"
-        assert found.items["a/b"].name.startswith("a-b ")
+        result = look(source)
+        assert content(source, result.items["c"]) == b"# c\n\nsaid: Two\n\nn: 2.5\n"
+        assert result.items["a/b"].name.startswith("a-b ")
     for query in (
         "with x as (select 1) delete from lights",
         "select 1 as id, 1 as said, 1 as n; delete from lights",

@@ -59,9 +59,9 @@ def test_a_star_stays_within_a_folder_and_two_do_not(folder: str, name: str) -> 
     ],
 )
 def test_patterns(pattern: str, path: str, fits: bool) -> None:
-    found = matcher([pattern])
-    assert found is not None
-    assert found(path) is fits
+    result = matcher([pattern])
+    assert result is not None
+    assert result(path) is fits
 
 
 @pytest.mark.parametrize(
@@ -97,10 +97,10 @@ def test_odd_names_links_and_loops(tmp_path: Path) -> None:
     with open(os.fsencode(tmp_path) + b"/\xff\xfe.md", "w") as file:
         file.write("# C")
     with opened("folder", {"path": str(tmp_path)}, roots=(tmp_path,)) as source:
-        found = look(source)
-        assert set(found.items) == {"Ümläut & more.md", "line\nbreak.md"}
-        assert set(found.skipped.values()) == {"not a file", "its name is not in UTF-8"}
-        assert content(source, found.items["line\nbreak.md"]) == b"# B"
+        result = look(source)
+        assert set(result.items) == {"Ümläut & more.md", "line\nbreak.md"}
+        assert set(result.skipped.values()) == {"not a file", "its name is not in UTF-8"}
+        assert content(source, result.items["line\nbreak.md"]) == b"# B"
 
 
 def test_a_file_that_becomes_a_link_outwards_is_not_read(tmp_path: Path) -> None:
@@ -109,14 +109,14 @@ def test_a_file_that_becomes_a_link_outwards_is_not_read(tmp_path: Path) -> None
     (tmp_path / "secret.md").write_text("secret")
     (root / "a.md").write_text("# A")
     with opened("folder", {"path": str(root)}, roots=(root,)) as source:
-        found = look(source)
+        result = look(source)
         (root / "a.md").unlink()
         (root / "a.md").symlink_to(tmp_path / "secret.md")
         with pytest.raises(ItemFailed, match="leads out"):
-            source.fetch(found.items["a.md"])
+            source.fetch(result.items["a.md"])
         (root / "a.md").unlink()
         with pytest.raises(ItemFailed, match="cannot be opened"):
-            source.fetch(found.items["a.md"])
+            source.fetch(result.items["a.md"])
 
 
 def test_a_mark_changes_with_content_and_survives_a_rename(tmp_path: Path) -> None:

@@ -42,9 +42,9 @@ def test_pages_files_and_what_is_left(web: WebServer) -> None:
     web.pages["/guide.pdf"] = Answer(b"%PDF-1.4", headers={"Content-Type": "application/pdf"})
     web.pages["/picture.png"] = Answer(b"x", headers={"Content-Type": "image/png"})
     web.pages["/robots.txt"] = Answer(b"User-agent: *\nDisallow: /secret/\n")
-    found = crawl(web, depth=2)
-    assert paths(web, found) == {"/", "/alpha", "/guide.pdf", "/deep/1"}
-    reasons = {address.removeprefix(web.url): reason for address, reason in found.skipped.items()}
+    result = crawl(web, depth=2)
+    assert paths(web, result) == {"/", "/alpha", "/guide.pdf", "/deep/1"}
+    reasons = {address.removeprefix(web.url): reason for address, reason in result.skipped.items()}
     assert reasons == {
         "/a": f"leads to {web.url}/alpha",
         "/b?id=2": "asks robots not to take it",
@@ -55,7 +55,7 @@ def test_pages_files_and_what_is_left(web: WebServer) -> None:
         "/deep/2": "more links deep than wanted",
     }
     assert not {"/hidden", "/scripted", "/unwanted", "/secret/x"} & set(web.statuses())
-    assert found.items[web.url + "/"].name == "index.html"
+    assert result.items[web.url + "/"].name == "index.html"
 
 
 def test_what_has_not_changed_is_not_fetched(web: WebServer) -> None:
@@ -85,11 +85,11 @@ def test_redirects_and_loops(web: WebServer) -> None:
     web.pages["/ring"] = Answer(status=302, headers={"Location": "/gnir"})
     web.pages["/gnir"] = Answer(status=302, headers={"Location": "/ring"})
     web.pages["/away"] = Answer(status=302, headers={"Location": "http://10.1.2.3/admin"})
-    found = crawl(web)
-    assert paths(web, found) == {"/", "/new"}
-    assert found.skipped[web.url + "/ring"] == "leads in a circle"
-    assert "of another site" in found.skipped[web.url + "/away"]
-    assert found.skipped[web.url + "/x/x/x/x/x/"] == "an address that repeats itself"
+    result = crawl(web)
+    assert paths(web, result) == {"/", "/new"}
+    assert result.skipped[web.url + "/ring"] == "leads in a circle"
+    assert "of another site" in result.skipped[web.url + "/away"]
+    assert result.skipped[web.url + "/x/x/x/x/x/"] == "an address that repeats itself"
 
 
 def test_sitemaps_and_patterns(web: WebServer) -> None:
@@ -131,7 +131,7 @@ def test_a_busy_page_is_waited_for_and_a_broken_one_reported(web: WebServer) -> 
         after = look(source, before)
         with pytest.raises(ItemFailed, match="answered with an error"):
             source.fetch(after.items[web.url + "/broken"])
-    # What the broken page led to is still there: it was known.
+    # What the broken page led to is still there: it was previous.
     assert paths(web, after) == {"/", "/busy", "/broken", "/below"}
 
 
@@ -155,10 +155,10 @@ def test_a_slow_page_fails_alone(web: WebServer) -> None:
     web.page("/quick", "quick")
     web.page("/slow", "slow", wait=release)
     with opened("site", {"start": [web.url + "/"], "delay": 0}, seconds=0.3) as source:
-        found = look(source)
+        result = look(source)
         with pytest.raises(ItemFailed, match="no answer in time"):
-            source.fetch(found.items[web.url + "/slow"])
-        assert content(source, found.items[web.url + "/quick"]) == b"quick"
+            source.fetch(result.items[web.url + "/slow"])
+        assert content(source, result.items[web.url + "/quick"]) == b"quick"
     release.set()
 
 

@@ -253,16 +253,16 @@ def test_entries_of_a_feed(web: WebServer) -> None:
     )
     web.page("/1", "<h1>The whole page</h1>")
     with opened("feed", {"url": web.url + "/feed"}) as source:
-        found = look(source)
-        page = content(source, found.items["urn:n:1"]).decode()
+        result = look(source)
+        page = content(source, result.items["urn:n:1"]).decode()
         assert "The light is <b>out</b>." in page
         assert "<script>" not in page
-        assert source.fetch(found.items["urn:n:1"]).tags == {"author": "Varda"}
-        assert (found.items["urn:n:1"].link, found.items["urn:n:1"].changed_at) == (
+        assert source.fetch(result.items["urn:n:1"]).tags == {"author": "Varda"}
+        assert (result.items["urn:n:1"].link, result.items["urn:n:1"].changed_at) == (
             web.url + "/1",
             1777629600.0,
         )
-        assert list(found.skipped.values()) == ["has neither an id nor a link"]
+        assert list(result.skipped.values()) == ["has neither an id nor a link"]
         assert source.keeps_unlisted
     with opened("feed", {"url": web.url + "/feed", "whole_pages": True}) as source:
         assert content(source, look(source).items["urn:n:1"]) == b"<h1>The whole page</h1>"

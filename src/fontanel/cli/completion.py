@@ -12,17 +12,17 @@ def words(parser: argparse.ArgumentParser) -> dict[str, list[str]]:
     table: dict[str, list[str]] = {}
 
     def visit(path: str, current: argparse.ArgumentParser) -> None:
-        found: list[str] = []
+        results: list[str] = []
         for action in current._actions:
             if isinstance(action, argparse._SubParsersAction):
                 for name, child in action.choices.items():
-                    found.append(name)
+                    results.append(name)
                     visit(f"{path} {name}".strip(), child)
             else:
-                found += [option for option in action.option_strings if option.startswith("--")]
+                results += [option for option in action.option_strings if option.startswith("--")]
                 if action.choices and not action.option_strings:
-                    found += [str(choice) for choice in action.choices]
-        table[path] = sorted(found, key=lambda word: (word.startswith("-"), word))
+                    results += [str(choice) for choice in action.choices]
+        table[path] = sorted(results, key=lambda word: (word.startswith("-"), word))
 
     visit("", parser)
     return table
@@ -33,7 +33,7 @@ def script(shell: str, parser: argparse.ArgumentParser) -> str:
     if shell == "fish":
         return _fish(table)
     cases = "\n".join(
-        f"    '{path}') words='{' '.join(found)}' ;;" for path, found in table.items()
+        f"    '{path}') words='{' '.join(result)}' ;;" for path, result in table.items()
     )
     body = f"""_fontanel() {{
   local path='' word words
@@ -57,12 +57,12 @@ complete -o filenames -F _fontanel fontanel"""
 
 def _fish(table: dict[str, list[str]]) -> str:
     lines = []
-    for path, found in table.items():
+    for path, result in table.items():
         parts = path.split()
         conditions = [f"__fish_seen_subcommand_from {part}" for part in parts] or [
             "__fish_use_subcommand"
         ]
-        for word in found:
+        for word in result:
             kind = f"-l {word[2:]}" if word.startswith("--") else f"-a {word}"
             lines.append(f"complete -c fontanel -n '{'; and '.join(conditions)}' {kind}")
     return "\n".join(lines)

@@ -86,8 +86,8 @@ class Context:
         return read_profile()
 
     def setting(self, name: str) -> str | None:
-        given: str | None = getattr(self._options, name, None)
-        return given or os.environ.get(f"FONTANEL_{name.upper()}") or self._profile.get(name)
+        values: str | None = getattr(self._options, name, None)
+        return values or os.environ.get(f"FONTANEL_{name.upper()}") or self._profile.get(name)
 
     def given(self, name: str) -> bool:
         """Whether the command line itself says it."""
@@ -124,9 +124,9 @@ class Context:
         return self._client
 
     def _password(self, email: str) -> str:
-        given = os.environ.get("FONTANEL_PASSWORD")
-        if given:
-            return given
+        values = os.environ.get("FONTANEL_PASSWORD")
+        if values:
+            return values
         if not sys.stdin.isatty():
             raise UsageProblem("There is nobody to ask for the password. Set FONTANEL_PASSWORD.")
         return getpass.getpass(f"Password of {email}: ")
@@ -185,8 +185,8 @@ class Context:
 
 def new_password(prompt: str) -> str:
     """A password that is chosen now; asked for twice at a terminal."""
-    if given := os.environ.get("FONTANEL_PASSWORD"):
-        return given
+    if values := os.environ.get("FONTANEL_PASSWORD"):
+        return values
     if not sys.stdin.isatty():
         raise UsageProblem("There is nobody to ask for a password. Set FONTANEL_PASSWORD.")
     password = getpass.getpass(prompt)

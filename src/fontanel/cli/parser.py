@@ -61,18 +61,18 @@ def build_parser() -> Parser:
     common, kb = _common(), _kb_option()
 
     def noun(name: str, about: str) -> Any:
-        found = commands.add_parser(name, help=about, description=about)
-        found.set_defaults(noun_parser=found)
-        return found.add_subparsers(title="verbs", metavar="VERB", parser_class=Parser)
+        result = commands.add_parser(name, help=about, description=about)
+        result.set_defaults(noun_parser=result)
+        return result.add_subparsers(title="verbs", metavar="VERB", parser_class=Parser)
 
     def verb(
         group: Any, name: str, run: Run, about: str, *parents: argparse.ArgumentParser
     ) -> argparse.ArgumentParser:
-        found: argparse.ArgumentParser = group.add_parser(
+        result: argparse.ArgumentParser = group.add_parser(
             name, help=about, description=about, parents=[*parents]
         )
-        found.set_defaults(run=run)
-        return found
+        result.set_defaults(run=run)
+        return result
 
     asking.add_commands(commands, verb, common, kb)
     kbs.add_commands(noun("kb", "knowledge bases"), verb, common)

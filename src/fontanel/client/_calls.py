@@ -420,13 +420,13 @@ class Upload:
     splitting: s.Splitting | None = None
 
     @classmethod
-    def of(cls, source: Path | bytes, name: str | None, **said: Any) -> Upload:
+    def of(cls, source: Path | bytes, name: str | None, **fields: Any) -> Upload:
         """A file to send, with what is `said` of it. Raises ValueError for bytes without a name."""
         if isinstance(source, bytes):
             if not name:
                 raise ValueError("Bytes need a name.")
-            return cls(name, source, **said)
-        return cls(name or source.name, source.open("rb"), **said)
+            return cls(name, source, **fields)
+        return cls(name or source.name, source.open("rb"), **fields)
 
     def form(self) -> dict[str, Any]:
         data = {"name": self.name}

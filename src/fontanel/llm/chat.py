@@ -110,7 +110,7 @@ class ModelClient:
 
     def check(self, endpoints: Sequence[Endpoint]) -> dict[str, str | None]:
         """Whether the servers of some models can be reached, all asked at once; by name, what is wrong, None when nothing is."""
-        found: dict[str, str | None] = {}
+        results: dict[str, str | None] = {}
 
         async def one(client: httpx.AsyncClient, endpoint: Endpoint) -> None:
             try:
@@ -118,11 +118,11 @@ class ModelClient:
                     f"{endpoint.url}/models", headers=endpoint.headers, timeout=_CONNECT_SECONDS
                 )
             except httpx.HTTPError:
-                found[endpoint.name] = endpoint.away
+                results[endpoint.name] = endpoint.away
             else:
                 # A server need not list its models; one that falls over or refuses the secret is of no use.
                 bad = response.status_code >= 500 or response.status_code in (401, 403)
-                found[endpoint.name] = (
+                results[endpoint.name] = (
                     f"its server answers with status {response.status_code}" if bad else None
                 )
 
@@ -130,7 +130,7 @@ class ModelClient:
             await asyncio.gather(*(one(client, endpoint) for endpoint in endpoints))
 
         self.start(all_of_them).result(timeout=_CONNECT_SECONDS + 5)
-        return found
+        return results
 
     def stop(self) -> None:
         with self._lock:
@@ -267,9 +267,9 @@ class ChatWriter:
             raise _Transient("its server closed the connection") from None
 
     async def _refused(self, response: httpx.Response, body: dict[str, Any]) -> None:
-        said = _said(await response.aread())
+        text = _said(await response.aread())
         status = response.status_code
-        if status == 400 and "stream_options" in body and "stream_options" in said:
+        if status == 400 and "stream_options" in body and "stream_options" in text:
             del body["stream_options"]  # a server that does not know it is asked without
             raise _Transient("it does not say what it uses", 0.0)
         if status in _TRANSIENT:
@@ -286,7 +286,7 @@ class ChatWriter:
         }
         raise WriterFailed(
             reasons.get(status)
-            or f"it refuses with status {status}{': ' + said[:160] if said else ''}"
+            or f"it refuses with status {status}{': ' + text[:160] if text else ''}"
         )
 
     async def _events(self, response: httpx.Response) -> AsyncGenerator[str, None]:
@@ -339,10 +339,10 @@ def _said(content: bytes) -> str:
     try:
         error = json.loads(content)
         error = error.get("error", error) if isinstance(error, dict) else error
-        said = error.get("message", error) if isinstance(error, dict) else error
+        text = error.get("message", error) if isinstance(error, dict) else error
     except ValueError:
-        said = content[:300].decode(errors="replace")
-    return " ".join(str(said).split())
+        text = content[:300].decode(errors="replace")
+    return " ".join(str(text).split())
 
 
 def _retry_after(response: httpx.Response) -> float | None:

@@ -49,11 +49,11 @@ class BlobStore:
 
     def sweep(self, kept: set[str], older_than: float) -> int:
         """Remove unfinished uploads and blobs not in `kept`, if they are older than so many seconds; return how many."""
-        gone = 0
+        removed = 0
         for path in self._directory.glob("*/*"):
             if (
                 path.parent.name == "incoming" or path.name not in kept
             ) and time.time() - path.stat().st_mtime > older_than:
                 path.unlink(missing_ok=True)
-                gone += 1
-        return gone
+                removed += 1
+        return removed

@@ -51,11 +51,11 @@ def migrate(engine: Engine) -> None:
     versions = _MIGRATIONS / "versions"
     newest = max(path.name for path in versions.glob("v[0-9]*.py"))[1:5]
     with engine.connect() as connection:
-        known = connection.exec_driver_sql(
+        existing = connection.exec_driver_sql(
             "SELECT 1 FROM sqlite_master WHERE name = 'alembic_version'"
         ).scalar()
         if (
-            known
+            existing
             and connection.exec_driver_sql("SELECT version_num FROM alembic_version").scalar()
             == newest
         ):

@@ -63,10 +63,10 @@ class TeamScope:
 
     def kb(self, ref: str) -> Kb:
         """A knowledge base by id or by slug. Raises NotFound."""
-        found = self.session.scalar(self.select(Kb).where((Kb.id == ref) | (Kb.slug == ref)))
-        if found is None:
+        result = self.session.scalar(self.select(Kb).where((Kb.id == ref) | (Kb.slug == ref)))
+        if result is None:
             raise NotFound("knowledge base", ref)
-        return found
+        return result
 
     def document(self, kb: Kb, ref: str) -> Document:
         """A document of a knowledge base by id or by name, in either of its `spellings`. Raises NotFound."""
@@ -74,9 +74,9 @@ class TeamScope:
             query = self.select(Document).where(
                 Document.kb_id == kb.id, (Document.id == name) | (Document.name == name)
             )
-            found = self.session.scalar(query)
-            if found is not None:
-                return found
+            result = self.session.scalar(query)
+            if result is not None:
+                return result
         raise NotFound("document", ref)
 
     def conversation(self, kb: Kb, ref: str, asker: str) -> Conversation:
@@ -84,17 +84,17 @@ class TeamScope:
         query = self.select(Conversation).where(
             Conversation.kb_id == kb.id, Conversation.id == ref, Conversation.asker == asker
         )
-        found = self.session.scalar(query)
-        if found is None:
+        result = self.session.scalar(query)
+        if result is None:
             raise NotFound("conversation", ref)
-        return found
+        return result
 
     def desk(self, ref: str) -> Desk:
         """A desk by id or by slug; within some knowledge bases, only one that uses no other now. Raises NotFound."""
-        found = self.session.scalar(self.select(Desk).where((Desk.id == ref) | (Desk.slug == ref)))
-        if found is None or not self.holds(found):
+        result = self.session.scalar(self.select(Desk).where((Desk.id == ref) | (Desk.slug == ref)))
+        if result is None or not self.holds(result):
             raise NotFound("desk", ref)
-        return found
+        return result
 
     def holds(self, desk: Desk) -> bool:
         """Whether the knowledge bases of a desk's draft and of its published version are all within the scope."""
@@ -119,10 +119,10 @@ class TeamScope:
         query = self.select(DeskVersion).where(
             DeskVersion.desk_id == desk.id, DeskVersion.number == number
         )
-        found = self.session.scalar(query)
-        if found is None or not self.covers(found.settings):
+        result = self.session.scalar(query)
+        if result is None or not self.covers(result.settings):
             raise NotFound("version", str(number))
-        return found
+        return result
 
     def turns(self) -> Select[Turn]:
         """A query for the team's turns; within some knowledge bases, only those answered from no other."""
@@ -138,9 +138,9 @@ class TeamScope:
         """A source of a knowledge base by id, name or folder, in either of its `spellings`. Raises NotFound."""
         for name in spellings(ref):
             named = (Source.id == name) | (Source.name == name) | (Source.folder == name)
-            found = self.session.scalar(self.select(Source).where(Source.kb_id == kb.id, named))
-            if found is not None:
-                return found
+            result = self.session.scalar(self.select(Source).where(Source.kb_id == kb.id, named))
+            if result is not None:
+                return result
         raise NotFound("source", ref)
 
     def sync(self, source: Source, ref: str) -> Sync:
@@ -151,7 +151,7 @@ class TeamScope:
             if ref == "latest"
             else query.where(Sync.id == ref)
         )
-        found = self.session.scalar(query)
-        if found is None:
+        result = self.session.scalar(query)
+        if result is None:
             raise NotFound("run", ref)
-        return found
+        return result

@@ -35,7 +35,7 @@ class VectorCache:
 
     def get(self, team_id: str, keys: Sequence[bytes]) -> dict[bytes, npt.NDArray[np.float32]]:
         """Return the team's cached vectors, by key."""
-        found: dict[bytes, npt.NDArray[np.float32]] = {}
+        results: dict[bytes, npt.NDArray[np.float32]] = {}
         with self._lock:
             for start in range(0, len(keys), _CHUNK):
                 chunk = keys[start : start + _CHUNK]
@@ -44,8 +44,8 @@ class VectorCache:
                     f"SELECT key, vector FROM team_vectors WHERE team_id = ? AND key IN ({marks})"
                 )
                 for key, vector in self._db.execute(query, (team_id, *chunk)):
-                    found[key] = np.frombuffer(vector, dtype=np.float32)
-        return found
+                    results[key] = np.frombuffer(vector, dtype=np.float32)
+        return results
 
     def put(self, team_id: str, keys: Sequence[bytes], vectors: npt.NDArray[np.float32]) -> None:
         """Store vectors, one a key. Raises ValueError when one is not a unit vector."""

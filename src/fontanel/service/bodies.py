@@ -75,9 +75,9 @@ class BodyGate:
         if length in ("", "0") and "transfer-encoding" not in connection.headers:
             await self._app(scope, receive, send)
             return
-        known = False
+        existing = False
         try:
-            known = await self._authenticate(connection, scope)
+            existing = await self._authenticate(connection, scope)
             if self._workshop is not None and not has_room(self._workshop.settings):
                 raise BodyRefused(disk_full(self._workshop.settings))
             limit = self._limit(scope["path"], connection.headers.get("content-type", ""))
@@ -92,7 +92,7 @@ class BodyGate:
         except BodyRefused as refused:
             expects = connection.headers.get("expect", "").lower() == "100-continue"
             if not expects:
-                await _drain(receive, known)
+                await _drain(receive, existing)
             await _refuse(scope, send, refused.error)
             return
         await self._app(scope, _Replay(data, receive), send)
@@ -120,8 +120,8 @@ class BodyGate:
                 link = select(DeskLink).where(
                     DeskLink.secret_hash == hash_secret(credentials.bearer)
                 )
-                found = session.scalar(link.where(DeskLink.revoked_at.is_(None)))
-                if found is not None and (found.expires_at is None or found.expires_at > now()):
+                result = session.scalar(link.where(DeskLink.revoked_at.is_(None)))
+                if result is not None and (result.expires_at is None or result.expires_at > now()):
                     return
             # Kept for the route, which would look the same up again.
             connection.scope["state"][FOUND_CALLER] = find_caller(
@@ -286,12 +286,14 @@ def _too_large(limit: int) -> ApiError:
     )
 
 
-async def _drain(receive: Receive, known: bool) -> None:
+async def _drain(receive: Receive, signed_in: bool) -> None:
     """Read on for a while and throw away what comes: a sender who only writes would not see the refusal."""
-    limit, drained, began = _DRAINED if known else _DRAINED_OF_STRANGERS, 0, time.monotonic()
+    limit, drained, began = _DRAINED if signed_in else _DRAINED_OF_STRANGERS, 0, time.monotonic()
     try:
         while drained < limit:
-            left = _DRAIN_SECONDS + (drained / _MB if known else 0.0) - (time.monotonic() - began)
+            left = (
+                _DRAIN_SECONDS + (drained / _MB if signed_in else 0.0) - (time.monotonic() - began)
+            )
             message = await asyncio.wait_for(receive(), max(left, 0.0))
             drained += len(message.get("body", b""))
             if message["type"] != "http.request" or not message.get("more_body"):
@@ -301,17 +303,17 @@ async def _drain(receive: Receive, known: bool) -> None:
 
 
 async def _refuse(scope: Scope, send: Send, error: ApiError) -> None:
-    found = problem(
+    result = problem(
         error.kind, error.detail, scope["state"]["request_id"], error.field, error.advice
     )
-    body = json.dumps(found.model_dump()).encode()
+    body = json.dumps(result.model_dump()).encode()
     headers = [
         (b"content-type", b"application/problem+json"),
         (b"content-length", str(len(body)).encode()),
         (b"connection", b"close"),
         *((name.lower().encode(), value.encode()) for name, value in (error.headers or {}).items()),
     ]
-    await send({"type": "http.response.start", "status": found.status, "headers": headers})
+    await send({"type": "http.response.start", "status": result.status, "headers": headers})
     await send({"type": "http.response.body", "body": body})
 
 

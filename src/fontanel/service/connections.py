@@ -66,9 +66,9 @@ class _Bounded(H11Protocol):
             self.transport.close()
 
 
-def allow_open_files(wanted: int) -> None:
+def allow_open_files(count: int) -> None:
     """Raise this process's limit of open files, as far as it may: each connection is one."""
     soft, hard = resource.getrlimit(resource.RLIMIT_NOFILE)
-    if soft != resource.RLIM_INFINITY and soft < wanted:
-        limit = wanted if hard == resource.RLIM_INFINITY else min(wanted, hard)
+    if soft != resource.RLIM_INFINITY and soft < count:
+        limit = count if hard == resource.RLIM_INFINITY else min(count, hard)
         resource.setrlimit(resource.RLIMIT_NOFILE, (limit, hard))

@@ -25,8 +25,8 @@ def selected_documents(access: Access, kb: Kb, chosen: DocumentSelection) -> Sel
         Document.state == chosen.state if chosen.state else Document.state != DocumentState.REMOVED
     )
     if chosen.source:
-        wanted = None if chosen.source == "none" else access.scope.source(kb, chosen.source).id
-        query = query.where(Document.source_id == wanted)
+        requested = None if chosen.source == "none" else access.scope.source(kb, chosen.source).id
+        query = query.where(Document.source_id == requested)
     if chosen.folder:
         prefix = chosen.folder.strip("/") + "/"
         query = query.where(func.substr(Document.name, 1, len(prefix)) == prefix)
@@ -47,25 +47,25 @@ def revision_of(
     access: Access, kb: str, document: str, ref: str | None
 ) -> tuple[Document, Revision]:
     """The revision asked for, else the one that serves, else the newest."""
-    found = access.scope.document(access.scope.kb(kb), document)
-    wanted = ref or found.revision_id or found.latest_revision_id
+    document_row = access.scope.document(access.scope.kb(kb), document)
+    requested = ref or document_row.revision_id or document_row.latest_revision_id
     query = access.scope.select(Revision).where(
-        Revision.document_key == found.key, Revision.id == wanted
+        Revision.document_key == document_row.key, Revision.id == requested
     )
     revision = access.session.scalar(query)
     if revision is None:
-        raise NotFound("revision", wanted)
-    return found, revision
+        raise NotFound("revision", requested)
+    return document_row, revision
 
 
 def edition_of(access: Access, kb: Kb, number: int, field: str | None = None) -> Edition:
     """A knowledge base's edition by its number. Raises ApiError(not-found), about that field of the request."""
-    found = access.session.scalar(
+    result = access.session.scalar(
         access.scope.select(Edition).where(Edition.kb_id == kb.id, Edition.number == number)
     )
-    if found is None:
+    if result is None:
         raise ApiError("not-found", f"The knowledge base has no edition {number}.", field=field)
-    return found
+    return result
 
 
 def kb_knowledge(

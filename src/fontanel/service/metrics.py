@@ -61,18 +61,18 @@ class SourceFigures(Collector):
             for source, kb, team in session.execute(joined).tuples():
                 # Ids alone: whoever may read the figures need not know what teams keep.
                 labels = [team.id, kb.id, source.id]
-                found = freshness_of(session, source)
-                late.add_metric(labels, float(found.state == "late"))
+                result = freshness_of(session, source)
+                late.add_metric(labels, float(result.state == "late"))
                 failing.add_metric(labels, float(source.failing_since is not None))
-                pending.add_metric(labels, found.pending)
-                if found.as_of is not None:
-                    age.add_metric(labels, max(0.0, (now() - found.as_of).total_seconds()))
+                pending.add_metric(labels, result.pending)
+                if result.as_of is not None:
+                    age.add_metric(labels, max(0.0, (now() - result.as_of).total_seconds()))
                 if (
-                    found.within is not None
-                    and found.median_seconds is not None
-                    and found.worst_seconds is not None
+                    result.within is not None
+                    and result.median_seconds is not None
+                    and result.worst_seconds is not None
                 ):
-                    within.add_metric(labels, found.within)
-                    lag.add_metric([*labels, "median"], found.median_seconds)
-                    lag.add_metric([*labels, "worst"], found.worst_seconds)
+                    within.add_metric(labels, result.within)
+                    lag.add_metric([*labels, "median"], result.median_seconds)
+                    lag.add_metric([*labels, "worst"], result.worst_seconds)
         yield from (late, failing, age, lag, within, pending)

@@ -108,10 +108,10 @@ def problem(
 
 
 def reply(request: Request, error: ApiError) -> JSONResponse:
-    found = problem(error.kind, error.detail, request.state.request_id, error.field, error.advice)
+    result = problem(error.kind, error.detail, request.state.request_id, error.field, error.advice)
     return JSONResponse(
-        found.model_dump(),
-        status_code=found.status,
+        result.model_dump(),
+        status_code=result.status,
         media_type="application/problem+json",
         headers=error.headers,
     )
@@ -151,8 +151,8 @@ def install(app: FastAPI) -> None:
 
     @app.exception_handler(FontanelError)
     def on_error(request: Request, error: FontanelError) -> JSONResponse:
-        known = api_error(error)
-        return reply(request, known) if known else on_failure(request, error)
+        existing = api_error(error)
+        return reply(request, existing) if existing else on_failure(request, error)
 
     @app.exception_handler(RequestValidationError)
     def on_invalid(request: Request, error: RequestValidationError) -> JSONResponse:

@@ -73,8 +73,8 @@ class _Store:
     # Signatures
 
     def _check(self, request: Request, body: bytes) -> None:
-        said = request.headers.get("authorization", "")
-        scheme, _, rest = said.partition(" ")
+        text = request.headers.get("authorization", "")
+        scheme, _, rest = text.partition(" ")
         fields = dict(part.strip().split("=", 1) for part in rest.split(",") if "=" in part)
         credential = fields.get("Credential", "")
         key, _, scope = credential.partition("/")
@@ -103,10 +103,10 @@ class _Store:
         headers = {name: request.headers.get(name, "") for name in signed}
         query = parse_qsl(request.url.query, keep_blank_values=True)
         path = request.scope["raw_path"].decode()
-        wanted = sign(
+        requested = sign(
             self._secret_key, request.method, path, query, headers, signed, claimed, moment, scope
         )
-        if "host" not in signed or not hmac.compare_digest(wanted, fields.get("Signature", "")):
+        if "host" not in signed or not hmac.compare_digest(requested, fields.get("Signature", "")):
             raise _Refused(403, "SignatureDoesNotMatch", "The signature is not right.")
 
     # Buckets and objects
@@ -146,11 +146,13 @@ class _Store:
                 groups.append(group)
                 continue
             path = folder / key
-            found = path.stat()
-            changed = datetime.fromtimestamp(found.st_mtime, UTC).strftime("%Y-%m-%dT%H:%M:%S.000Z")
+            result = path.stat()
+            changed = datetime.fromtimestamp(result.st_mtime, UTC).strftime(
+                "%Y-%m-%dT%H:%M:%S.000Z"
+            )
             rows.append(
                 f"<Contents><Key>{shown(key)}</Key><LastModified>{changed}</LastModified><ETag>&quot;{self._etag(path)}&quot;</ETag>"
-                f"<Size>{found.st_size}</Size><StorageClass>STANDARD</StorageClass></Contents>"
+                f"<Size>{result.st_size}</Size><StorageClass>STANDARD</StorageClass></Contents>"
             )
         rows += [
             f"<CommonPrefixes><Prefix>{shown(group)}</Prefix></CommonPrefixes>" for group in groups
@@ -215,11 +217,11 @@ class _Store:
             )
         del self._parts[query["uploadId"]]
         if request.method == "POST":
-            wanted = [
+            requested = [
                 int(node.text or 0)
                 for node in ElementTree.fromstring(body).iterfind("{*}Part/{*}PartNumber")
             ]
-            _write(path, b"".join((parts / f"{number:05}").read_bytes() for number in wanted))
+            _write(path, b"".join((parts / f"{number:05}").read_bytes() for number in requested))
         shutil.rmtree(parts, ignore_errors=True)
         if request.method == "DELETE":
             return Response(status_code=204)
@@ -229,11 +231,11 @@ class _Store:
         )
 
     def _etag(self, path: Path) -> str:
-        found = path.stat()
+        result = path.stat()
         kept = self._etags.get(path)
-        if kept is None or kept[:2] != (found.st_mtime_ns, found.st_size):
+        if kept is None or kept[:2] != (result.st_mtime_ns, result.st_size):
             digest = hashlib.md5(path.read_bytes(), usedforsecurity=False).hexdigest()
-            kept = self._etags[path] = (found.st_mtime_ns, found.st_size, digest)
+            kept = self._etags[path] = (result.st_mtime_ns, result.st_size, digest)
         return kept[2]
 
 

@@ -67,8 +67,8 @@ class _Drive:
         return FileResponse(path, headers={"ETag": _etag(path)})
 
     def _path(self, relative: str) -> Path | None:
-        found = (self._directory / relative.strip("/")).resolve()
-        return found if found.is_relative_to(self._directory) else None
+        result = (self._directory / relative.strip("/")).resolve()
+        return result if result.is_relative_to(self._directory) else None
 
     def _move(self, request: Request, path: Path) -> Response:
         target = self._path(unquote(urlsplit(request.headers.get("destination", "")).path))
@@ -91,19 +91,19 @@ class _Drive:
 
     def _row(self, path: Path) -> Iterator[str]:
         try:
-            found = path.stat()
+            result = path.stat()
         except FileNotFoundError:
             return
         relative = str(path.relative_to(self._directory)) if path != self._directory else ""
         address = "/" + quote(relative) + ("/" if path.is_dir() and relative else "")
-        made = datetime.fromtimestamp(found.st_mtime, UTC)
+        made = datetime.fromtimestamp(result.st_mtime, UTC)
         about = (
             f"<D:getlastmodified>{formatdate(made.timestamp(), usegmt=True)}</D:getlastmodified>"
         )
         if path.is_dir():
             about += "<D:resourcetype><D:collection/></D:resourcetype>"
         else:
-            about += f"<D:resourcetype/><D:getcontentlength>{found.st_size}</D:getcontentlength><D:getetag>{escape(_etag(path))}</D:getetag>"
+            about += f"<D:resourcetype/><D:getcontentlength>{result.st_size}</D:getcontentlength><D:getetag>{escape(_etag(path))}</D:getetag>"
         yield (
             f"<D:response><D:href>{escape(address)}</D:href><D:propstat><D:prop>{about}</D:prop>"
             "<D:status>HTTP/1.1 200 OK</D:status></D:propstat></D:response>"
@@ -111,8 +111,8 @@ class _Drive:
 
 
 def _etag(path: Path) -> str:
-    found = path.stat()
-    return f'"{found.st_mtime_ns:x}-{found.st_size:x}"'
+    result = path.stat()
+    return f'"{result.st_mtime_ns:x}-{result.st_size:x}"'
 
 
 def _put(path: Path, body: bytes) -> Response:

@@ -118,76 +118,76 @@ def honest(prompt: Prompt) -> list[Said]:
         for sentence in re.split(r"(?<=[.!?])\s+(?=[A-Z])|\s*…\s*", line.removeprefix("- "))
         if sentence.strip() and not sentence.strip().endswith((":", "?"))
     ]
-    held = [set(_words(f"{title} {sentence}")) for _, title, sentence in units]
-    frequency = Counter(word for words in held for word in words)
+    stored = [set(_words(f"{title} {sentence}")) for _, title, sentence in units]
+    frequency = Counter(word for words in stored for word in words)
     asked = set(_words(prompt.question))
     weight = {word: log(1 + len(units) / (1 + frequency[word])) for word in asked}
     total = sum(weight.values()) or 1.0
     scored = sorted(
-        ((sum(weight[w] for w in asked & words) / total, n) for n, words in enumerate(held)),
+        ((sum(weight[w] for w in asked & words) / total, n) for n, words in enumerate(stored)),
         key=lambda item: (-item[0], item[1]),
     )
     if not scored or scored[0][0] < 0.25:
         return []
     chosen = [n for score, n in scored[: prompt.most] if score >= 0.75 * scored[0][0]]
-    said: list[Said] = []
+    texts: list[Said] = []
     for place, n in enumerate(chosen):
         number, title, sentence = units[n]
         text = sentence.strip()
         if place == 0 and re.match(r"(?:The|A|An|In|On|At|When|If|All|No|Any)\b", text):
             text = f"According to {title}, {text[0].lower()}{text[1:]}"
-        said.append(Said(text if text[-1] in ".!?" else f"{text}.", (number,)))
-    return said
+        texts.append(Said(text if text[-1] in ".!?" else f"{text}.", (number,)))
+    return texts
 
 
 def lying(prompt: Prompt) -> list[Said]:
     """What the honest model says, each sentence spoilt in another way, and facts of its own in between."""
     out: list[Said] = []
     seed = sum(map(ord, prompt.question))
-    for place, said in enumerate(honest(prompt)):
+    for place, text in enumerate(honest(prompt)):
         kind = (seed + place) % 5
         spoilt = (
-            [_changed_number, _denied, _turned, _wrong_source][kind](said, prompt)
+            [_changed_number, _denied, _turned, _wrong_source][kind](text, prompt)
             if kind < 4
-            else said
+            else text
         )
-        out.append(spoilt or said)
+        out.append(spoilt or text)
         if (seed + place) % 2 == 0:
-            out.append(Said(_INVENTED[(seed + place) % len(_INVENTED)], said.cites, False))
+            out.append(Said(_INVENTED[(seed + place) % len(_INVENTED)], text.cites, False))
     return out
 
 
-def _changed_number(said: Said, prompt: Prompt) -> Said | None:
-    match = _NUMBER.search(said.text)
+def _changed_number(text: Said, prompt: Prompt) -> Said | None:
+    match = _NUMBER.search(text.text)
     if match is None:
-        return _denied(said, prompt)
+        return _denied(text, prompt)
     other = str(int(re.sub(r"\D", "", match.group())) * 3 + 7)
-    return Said(said.text[: match.start()] + other + said.text[match.end() :], said.cites, False)
+    return Said(text.text[: match.start()] + other + text.text[match.end() :], text.cites, False)
 
 
-def _denied(said: Said, prompt: Prompt) -> Said | None:
+def _denied(text: Said, prompt: Prompt) -> Said | None:
     for verb in ("is", "are", "may", "must", "can", "was", "has", "have", "will"):
         pattern = re.compile(rf"\b{verb}\b(?! not\b)")
-        if pattern.search(said.text) and not re.search(
-            r"\b(?:not|no|never|without|nobody)\b", said.text
+        if pattern.search(text.text) and not re.search(
+            r"\b(?:not|no|never|without|nobody)\b", text.text
         ):
-            return Said(pattern.sub(f"{verb} not", said.text, count=1), said.cites, False)
+            return Said(pattern.sub(f"{verb} not", text.text, count=1), text.cites, False)
     return None
 
 
-def _turned(said: Said, prompt: Prompt) -> Said | None:
+def _turned(text: Said, prompt: Prompt) -> Said | None:
     for word, other in _OPPOSITES.items():
-        if re.search(rf"\b{word}\b", said.text) and not re.search(r"\bnot\b", said.text):
-            return Said(re.sub(rf"\b{word}\b", other, said.text, count=1), said.cites, False)
-    return _changed_number(said, prompt) if _NUMBER.search(said.text) else None
+        if re.search(rf"\b{word}\b", text.text) and not re.search(r"\bnot\b", text.text):
+            return Said(re.sub(rf"\b{word}\b", other, text.text, count=1), text.cites, False)
+    return _changed_number(text, prompt) if _NUMBER.search(text.text) else None
 
 
-def _wrong_source(said: Said, prompt: Prompt) -> Said | None:
-    words = set(_words(said.text))
+def _wrong_source(text_: Said, prompt: Prompt) -> Said | None:
+    words = set(_words(text_.text))
     for number, title, text in reversed(prompt.sources):
         shared = len(words & set(_words(f"{title} {text}"))) / max(len(words), 1)
-        if number not in said.cites and shared < 0.35:
-            return Said(said.text, (number,), False)
+        if number not in text_.cites and shared < 0.35:
+            return Said(text_.text, (number,), False)
     return None
 
 
@@ -213,16 +213,16 @@ def compose(behaviour: str, messages: Sequence[dict[str, Any]]) -> str:
         return _described(behaviour, document.group(1))
     if not prompt.sources:
         return "Ready."
-    said = {"lying": lying, "gullible": gullible}.get(behaviour, honest)(prompt)
-    if not said:
+    text = {"lying": lying, "gullible": gullible}.get(behaviour, honest)(prompt)
+    if not text:
         return "NO ANSWER"
     if prompt.layout == "numbered steps":
-        return "\n".join(f"{n}. {s.written()}" for n, s in enumerate(said, 1))
+        return "\n".join(f"{n}. {s.written()}" for n, s in enumerate(text, 1))
     if prompt.layout == "bulleted list, one":
-        return "\n".join(f"- {s.written()}" for s in said)
+        return "\n".join(f"- {s.written()}" for s in text)
     if prompt.layout == "Markdown table":
-        return "\n".join(["| Statement |", "| --- |", *(f"| {s.written()} |" for s in said)])
-    return " ".join(s.written() for s in said)
+        return "\n".join(["| Statement |", "| --- |", *(f"| {s.written()} |" for s in text)])
+    return " ".join(s.written() for s in text)
 
 
 def _described(behaviour: str, document: str) -> str:
@@ -234,17 +234,17 @@ def _described(behaviour: str, document: str) -> str:
         for s in re.split(r"(?<=[.!?])\s+", line)
         if len(s.split()) > 6 and s[-1] in ".!?"
     ]
-    said = sentences[0] if sentences else lines[0]
+    text = sentences[0] if sentences else lines[0]
     if behaviour == "lying":
-        said = f"{said} {_INVENTED[1]}"
-    return f"Title: {lines[0][:80]}\nDescription: {said[:280]}"
+        text = f"{text} {_INVENTED[1]}"
+    return f"Title: {lines[0][:80]}\nDescription: {text[:280]}"
 
 
 def _words(text: str) -> list[str]:
-    found = re.findall(r"[a-z0-9]+", text.lower())
+    result = re.findall(r"[a-z0-9]+", text.lower())
     return [
         re.sub(r"(?:ing|ed|es|s)$", "", word) if len(word) > 4 else word
-        for word in found
+        for word in result
         if word not in _STOP
     ]
 
@@ -311,9 +311,9 @@ def model_app(
 
 def _once_more(limited: Counter[str], messages: Sequence[dict[str, Any]]) -> bool:
     """Whether the same request is to be refused once more: two times in three."""
-    told = json.dumps(messages)
-    limited[told] += 1
-    return limited[told] % 3 != 0
+    message = json.dumps(messages)
+    limited[message] += 1
+    return limited[message] % 3 != 0
 
 
 async def _stream(

@@ -18,7 +18,7 @@ from fontanel.sources.protocol import (
     HeaderSecret,
     ItemFailed,
     Kind,
-    Known,
+    PreviousItems,
     Listed,
     SettingsModel,
     Skipped,
@@ -78,7 +78,7 @@ class Bucket(Source):
     def close(self) -> None:
         self._requests.client.close()
 
-    def items(self, known: Known) -> Iterator[Listed | Skipped]:
+    def items(self, previous: PreviousItems) -> Iterator[Listed | Skipped]:
         token = ""
         while True:
             query = {"list-type": "2", "max-keys": "1000", "prefix": self._settings.prefix}
@@ -86,8 +86,8 @@ class Bucket(Source):
                 query["continuation-token"] = token
             root = self._listing(query)
             for node in root.iterfind("{*}Contents"):
-                if (found := self._object(node)) is not None:
-                    yield found
+                if (result := self._object(node)) is not None:
+                    yield result
             token = root.findtext("{*}NextContinuationToken") or ""
             if root.findtext("{*}IsTruncated") != "true":
                 return
@@ -169,8 +169,8 @@ class Bucket(Source):
         made = sign(
             credentials.secret_key, "GET", path, query, headers, names, EMPTY, moment, scope
         )
-        said = f"Credential={credentials.access_key}/{scope}, SignedHeaders={';'.join(names)}, Signature={made}"
-        return {**headers, "authorization": f"{ALGORITHM} {said}"}
+        text = f"Credential={credentials.access_key}/{scope}, SignedHeaders={';'.join(names)}, Signature={made}"
+        return {**headers, "authorization": f"{ALGORITHM} {text}"}
 
 
 def _moment(text: str | None) -> float | None:

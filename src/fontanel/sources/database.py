@@ -25,7 +25,7 @@ from fontanel.sources.protocol import (
     Fetched,
     ItemFailed,
     Kind,
-    Known,
+    PreviousItems,
     Listed,
     SettingsModel,
     SettingsRefused,
@@ -150,9 +150,9 @@ class Database(Source):
     def close(self) -> None:
         self._engine.dispose()
 
-    def items(self, known: Known) -> Iterator[Listed | Skipped]:
+    def items(self, previous: PreviousItems) -> Iterator[Listed | Skipped]:
         settings = self._settings
-        wanted = list(
+        requested = list(
             dict.fromkeys(
                 [
                     *settings.identity,
@@ -160,8 +160,8 @@ class Database(Source):
                 ]
             )
         )
-        seen = held = 0
-        for row in self._select(wanted, "", {}):
+        seen = stored = 0
+        for row in self._select(requested, "", {}):
             seen += 1
             if seen > settings.max_rows:
                 raise SourceUnavailable(
@@ -177,8 +177,10 @@ class Database(Source):
                 mark = _shown(changed)
             else:
                 self._rows[item_id] = row
-                held += sum(len(value) for value in row.values() if isinstance(value, (str, bytes)))
-                if held > _MAX_HELD:
+                stored += sum(
+                    len(value) for value in row.values() if isinstance(value, (str, bytes))
+                )
+                if stored > _MAX_HELD:
                     raise SourceUnavailable(
                         f"The rows have more than {_MAX_HELD // 1_000_000} MB. Narrow the query, or name the column that says when a "
                         "row changed, so that they are read one by one.",
@@ -217,16 +219,16 @@ class Database(Source):
             f"cast({self._name(name)} as varchar) = :id{i}"
             for i, name in enumerate(self._settings.identity)
         )
-        found = list(
+        results = list(
             self._select(
                 self._columns(), f" where {where}", {f"id{i}": str(v) for i, v in enumerate(values)}
             )
         )
-        if not found:
+        if not results:
             raise ItemFailed("The row is no longer there.")
-        if len(found) > 1:
-            raise ItemFailed(f"The query gives {len(found)} rows with this identity.")
-        return found[0]
+        if len(results) > 1:
+            raise ItemFailed(f"The query gives {len(results)} rows with this identity.")
+        return results[0]
 
     def _columns(self) -> list[str]:
         s = self._settings
@@ -307,8 +309,8 @@ def _seconds(value: Any) -> float | None:
 
 def _reason(error: SQLAlchemyError) -> str:
     """The database's own words in one line, without our statement."""
-    said = str(getattr(error, "orig", None) or error).strip().splitlines()
-    return (said[0] if said else type(error).__name__)[:300]
+    texts = str(getattr(error, "orig", None) or error).strip().splitlines()
+    return (texts[0] if texts else type(error).__name__)[:300]
 
 
 def _passing(error: SQLAlchemyError) -> bool:

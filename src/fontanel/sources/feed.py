@@ -17,7 +17,7 @@ from fontanel.sources.protocol import (
     Fetched,
     ItemFailed,
     Kind,
-    Known,
+    PreviousItems,
     Listed,
     SettingsModel,
     Skipped,
@@ -63,7 +63,7 @@ class Feed(Source):
     def close(self) -> None:
         self._requests.client.close()
 
-    def items(self, known: Known) -> Iterator[Listed | Skipped]:
+    def items(self, previous: PreviousItems) -> Iterator[Listed | Skipped]:
         try:
             response = self._requests.send("GET", self._url, build=self._first)
             if response.status_code != 200:
@@ -87,7 +87,7 @@ class Feed(Source):
                 )
                 continue
             self._entries[item_id] = entry
-            said = self._page(entry) + entry.get("link", "") + str(entry.get("updated", ""))
+            text = self._page(entry) + entry.get("link", "") + str(entry.get("updated", ""))
             changed = entry.get("updated_parsed") or entry.get("published_parsed")
             title = entry.get("title") or item_id
             name = (
@@ -96,7 +96,7 @@ class Feed(Source):
             )
             yield Listed(
                 item_id,
-                hashlib.sha256(said.encode()).hexdigest()[:32],
+                hashlib.sha256(text.encode()).hexdigest()[:32],
                 f"{name} {_short(item_id)}.html",
                 float(calendar.timegm(changed)) if changed else None,
                 link=entry.get("link", ""),

@@ -14,7 +14,7 @@ from fontanel.sources.protocol import (
     Fetched,
     ItemFailed,
     Kind,
-    Known,
+    PreviousItems,
     Listed,
     NoCredentials,
     SettingsRefused,
@@ -54,7 +54,7 @@ class Folder(Source):
     def watched(self) -> Path | None:
         return self._root if self._settings.watch else None
 
-    def items(self, known: Known) -> Iterator[Listed | Skipped]:
+    def items(self, previous: PreviousItems) -> Iterator[Listed | Skipped]:
         if not self._root.is_dir():
             raise SourceUnavailable(f"The folder {self._settings.path} is not there.")
         reason = self._reason
@@ -64,7 +64,7 @@ class Folder(Source):
             directory, below = todo.pop()
             try:
                 with os.scandir(directory) as entries:
-                    found = list(entries)
+                    results = list(entries)
             except PermissionError:
                 if not below:
                     raise SourceUnavailable(
@@ -83,7 +83,7 @@ class Folder(Source):
                 raise SourceUnavailable(
                     f"The folder {directory} cannot be listed: {error.strerror}."
                 ) from error
-            for entry in found:
+            for entry in results:
                 path = below + entry.name
                 try:
                     if entry.is_dir(follow_symlinks=False):
@@ -108,16 +108,16 @@ class Folder(Source):
             return Skipped(path, "a link that leads out of the folder")
         return self._file(path, target.stat())
 
-    def _file(self, path: str, found: os.stat_result) -> Listed | Skipped:
-        size = found.st_size
-        if found.st_mode & _FORMAT != stat.S_IFREG:
+    def _file(self, path: str, entry: os.stat_result) -> Listed | Skipped:
+        size = entry.st_size
+        if entry.st_mode & _FORMAT != stat.S_IFREG:
             return Skipped(path, "not a file")
         if size > self._most:
             return Skipped(path, f"larger than {self._most // 1_000_000} MB")
         if not path.isascii() and any(0xD800 <= ord(letter) < 0xE000 for letter in path):
             return Skipped(path.encode(errors="replace").decode(), "its name is not in UTF-8")
-        mark = _mark(found)
-        return Listed(path, mark, path, found.st_mtime, size, mark)
+        mark = _mark(entry)
+        return Listed(path, mark, path, entry.st_mtime, size, mark)
 
     def fetch(self, item: Listed) -> Fetched:
         # The path is resolved again: what was a file may be a link by now.
@@ -132,16 +132,16 @@ class Folder(Source):
         if not Path(os.readlink(f"/proc/self/fd/{descriptor}")).is_relative_to(self._root):
             os.close(descriptor)
             raise ItemFailed("It became a link that leads out of the folder.")
-        found = os.fstat(descriptor)
-        if not stat.S_ISREG(found.st_mode):
+        result = os.fstat(descriptor)
+        if not stat.S_ISREG(result.st_mode):
             os.close(descriptor)
             raise ItemFailed("It is no longer a file.")
         # The mark belongs to the bytes that are read now, which may be newer than those listed.
-        return Fetched(_chunks(descriptor), mark=_mark(found), changed_at=found.st_mtime)
+        return Fetched(_chunks(descriptor), mark=_mark(result), changed_at=result.st_mtime)
 
 
-def _mark(found: os.stat_result) -> str:
-    return f"{found.st_mtime_ns}.{found.st_size}.{found.st_ino}"
+def _mark(entry: os.stat_result) -> str:
+    return f"{entry.st_mtime_ns}.{entry.st_size}.{entry.st_ino}"
 
 
 def _chunks(descriptor: int) -> Iterator[bytes]:
@@ -155,19 +155,19 @@ def allowed_folder(path: str, source_limits: SourceLimits, field: str) -> Path:
     if not os.path.isabs(path) or "\0" in path:
         raise SettingsRefused(field, f"{path!r} is not an absolute path.")
     try:
-        found = Path(path).resolve()
+        result = Path(path).resolve()
         # Looked at once, so that a name that no file system takes is refused here.
-        found.exists()
+        result.exists()
     except (OSError, ValueError, RuntimeError) as error:
         raise SettingsRefused(field, f"{path[:100]!r} cannot be a path: {error}.") from error
-    if not any(found.is_relative_to(root.resolve()) for root in source_limits.roots):
+    if not any(result.is_relative_to(root.resolve()) for root in source_limits.roots):
         roots = ", ".join(str(root) for root in source_limits.roots)
         raise SettingsRefused(
             field,
             f"{path!r} is not below a folder that the operator allows ({roots or 'none is'}). "
             "The operator sets FONTANEL_SOURCE_ROOTS.",
         )
-    return found
+    return result
 
 
 KIND = Kind(

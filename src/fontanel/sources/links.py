@@ -36,7 +36,7 @@ _LONGEST = 1000
 
 @dataclass(frozen=True, slots=True)
 class PageLinks:
-    """What a page says of itself and of others: `canonical` is the address it wants to be known by; `taken` and `followed` are False
+    """What a page says of itself and of others: `canonical` is the address it wants to be previous by; `taken` and `followed` are False
     when it asks robots to leave it or its links alone."""
 
     links: tuple[str, ...]
@@ -53,30 +53,30 @@ def page_links(data: bytes, address: str, charset: str | None) -> PageLinks:
     canonical = None
     taken = followed = True
     for name, attributes in _tags(text):
-        given = {
+        values = {
             m.group(1).lower(): html.unescape(next(filter(None, m.groups()[1:]), ""))
             for m in _ATTRIBUTE.finditer(attributes)
         }
-        if name == "base" and given.get("href"):
-            base = _joined(address, given["href"]) or address
+        if name == "base" and values.get("href"):
+            base = _joined(address, values["href"]) or address
         elif (
             name == "link"
-            and "canonical" in given.get("rel", "").lower().split()
-            and given.get("href")
+            and "canonical" in values.get("rel", "").lower().split()
+            and values.get("href")
         ):
-            canonical = normal_address(_joined(base, given["href"]))
-        elif name == "meta" and given.get("name", "").lower() in ("robots", "fontanel"):
-            wishes = {part.strip() for part in given.get("content", "").lower().split(",")}
+            canonical = normal_address(_joined(base, values["href"]))
+        elif name == "meta" and values.get("name", "").lower() in ("robots", "fontanel"):
+            wishes = {part.strip() for part in values.get("content", "").lower().split(",")}
             taken = taken and not wishes & {"noindex", "none"}
             followed = followed and not wishes & {"nofollow", "none"}
         elif (
             name in ("a", "area")
-            and given.get("href")
-            and "nofollow" not in given.get("rel", "").lower().split()
+            and values.get("href")
+            and "nofollow" not in values.get("rel", "").lower().split()
         ):
-            found = normal_address(_joined(base, given["href"]))
-            if found is not None and len(links) < _MAX_LINKS:
-                links.setdefault(found)
+            result = normal_address(_joined(base, values["href"]))
+            if result is not None and len(links) < _MAX_LINKS:
+                links.setdefault(result)
     return PageLinks(tuple(links), canonical, taken, followed)
 
 
@@ -142,8 +142,8 @@ def _without_dots(path: str) -> str:
 
 def _text(data: bytes, charset: str | None) -> str:
     if charset is None:
-        found = _FOLLOWED_BY.search(data[:2048].decode("ascii", "replace"))
-        charset = found.group(1) if found else "utf-8"
+        match = _FOLLOWED_BY.search(data[:2048].decode("ascii", "replace"))
+        charset = match.group(1) if match else "utf-8"
     try:
         return data.decode(charset, "replace")
     except LookupError:

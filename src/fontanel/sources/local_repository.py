@@ -110,10 +110,10 @@ def _take(name: str, folder: int, target: Path, changes: bool) -> bool:
     except OSError:
         return False  # a link, or gone meanwhile
     with os.fdopen(source, "rb") as file:
-        found = os.fstat(file.fileno())
-        if not stat.S_ISREG(found.st_mode):
+        result = os.fstat(file.fileno())
+        if not stat.S_ISREG(result.st_mode):
             return False
-        if not changes and target.is_file() and target.stat().st_size == found.st_size:
+        if not changes and target.is_file() and target.stat().st_size == result.st_size:
             return True
         scratch = target.with_name(target.name + ".part")
         with scratch.open("wb") as copy:

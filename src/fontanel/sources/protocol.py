@@ -76,15 +76,15 @@ class Fetched:
 
 
 @dataclass(frozen=True, slots=True)
-class KnownItem:
+class PreviousItem:
     """What the last run kept of an item."""
 
     mark: str
     notes: Mapping[str, Any] | None = None
 
 
-#: An item's id -> what is known of it; an item that was never taken has none.
-Known = Callable[[str], KnownItem | None]
+#: An item's id -> what is previous of it; an item that was never taken has none.
+PreviousItems = Callable[[str], PreviousItem | None]
 
 
 @dataclass(frozen=True, slots=True)
@@ -111,7 +111,7 @@ class Source(ABC):
     at_once = 4
 
     @abstractmethod
-    def items(self, known: Known) -> Iterator[Listed | Skipped]: ...
+    def items(self, previous: PreviousItems) -> Iterator[Listed | Skipped]: ...
 
     @abstractmethod
     def fetch(self, item: Listed) -> Fetched: ...

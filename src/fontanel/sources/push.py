@@ -7,7 +7,7 @@ from collections.abc import Iterator
 from fontanel.sources.protocol import (
     Fetched,
     Kind,
-    Known,
+    PreviousItems,
     Listed,
     NoCredentials,
     SettingsModel,
@@ -22,7 +22,7 @@ class PushSettings(SettingsModel):
 
 
 class Pushes(Source):
-    def items(self, known: Known) -> Iterator[Listed | Skipped]:
+    def items(self, previous: PreviousItems) -> Iterator[Listed | Skipped]:
         raise SourceUnavailable(
             "Programs send documents to this source; it cannot be run.", again=False
         )

@@ -25,7 +25,7 @@ from fontanel.sources.protocol import (
     Fetched,
     ItemFailed,
     Kind,
-    Known,
+    PreviousItems,
     Listed,
     SettingsModel,
     SettingsRefused,
@@ -90,12 +90,14 @@ class Repository(Source):
         else:
             check_url(settings.url, "url")
 
-    def items(self, known: Known) -> Iterator[Listed | Skipped]:
+    def items(self, previous: PreviousItems) -> Iterator[Listed | Skipped]:
         self._fetch()
         self._commit = self._git("rev-parse", "FETCH_HEAD").strip()
         moment = float(self._git("log", "-1", "--format=%ct", "FETCH_HEAD").strip() or 0)
-        wanted = [path.strip("/") for path in self._settings.paths if path.strip("/")]
-        listing = self._git("ls-tree", "-r", "-l", "-z", "--full-tree", "FETCH_HEAD", "--", *wanted)
+        requested = [path.strip("/") for path in self._settings.paths if path.strip("/")]
+        listing = self._git(
+            "ls-tree", "-r", "-l", "-z", "--full-tree", "FETCH_HEAD", "--", *requested
+        )
         for entry in filter(None, listing.split("\0")):
             about, _, path = entry.partition("\t")
             mode, kind, blob, length = about.split()
@@ -262,7 +264,7 @@ class Repository(Source):
         until = time.monotonic() + _SECONDS
         while True:
             try:
-                out, said = process.communicate(timeout=1.0)
+                out, text = process.communicate(timeout=1.0)
                 break
             except subprocess.TimeoutExpired:
                 if self._around.stopping() or time.monotonic() > until:
@@ -271,7 +273,7 @@ class Repository(Source):
                     process.communicate()
                     raise SourceUnavailable("The repository did not answer in time.") from None
         if process.returncode:
-            lines = said.decode(errors="replace").strip().splitlines()
+            lines = text.decode(errors="replace").strip().splitlines()
             raise SourceUnavailable(f"git: {lines[-1] if lines else 'failed'}")
         return out.decode(errors="surrogateescape")
 

@@ -27,8 +27,8 @@ from fontanel.sources.protocol import (
     Fetched,
     ItemFailed,
     Kind,
-    Known,
-    KnownItem,
+    PreviousItems,
+    PreviousItem,
     Listed,
     NoCredentials,
     SettingsRefused,
@@ -111,7 +111,7 @@ class _Host:
 
 
 class Site(Source):
-    """Items are pages by the address they want to be known by. A page's mark is a hash of its content; ETag and Last-Modified are
+    """Items are pages by the address they want to be previous by. A page's mark is a hash of its content; ETag and Last-Modified are
     kept in its notes for conditional requests, and its links, so that one that has not changed is not fetched to go on."""
 
     at_once = 4
@@ -140,10 +140,10 @@ class Site(Source):
 
     # The crawl
 
-    def items(self, known: Known) -> Iterator[Listed | Skipped]:
+    def items(self, previous: PreviousItems) -> Iterator[Listed | Skipped]:
         queue: deque[tuple[str, int]] = deque((address, 0) for address in self._starts)
         queued = set(self._starts)
-        told: set[str] = set()
+        messages: set[str] = set()
         visited = 0
         reached = False
         for address in self._starts:
@@ -164,7 +164,7 @@ class Site(Source):
                             break
                         address, depth = queue.popleft()
                         visited += 1
-                        going.add(pool.submit(self._visit, address, depth, known))
+                        going.add(pool.submit(self._visit, address, depth, previous))
                     if not going:
                         break
                     done, going = wait(going, return_when=FIRST_COMPLETED)
@@ -174,11 +174,11 @@ class Site(Source):
                             isinstance(visit.found, Skipped) or visit.address in self._failed
                         )
                         for through in visit.through:
-                            if through not in told:
-                                told.add(through)
+                            if through not in messages:
+                                messages.add(through)
                                 yield Skipped(through, f"leads to {visit.found.id}")
-                        if visit.found.id not in told:
-                            told.add(visit.found.id)
+                        if visit.found.id not in messages:
+                            messages.add(visit.found.id)
                             yield visit.found
                         for link in visit.links:
                             if link in queued:
@@ -229,13 +229,13 @@ class Site(Source):
 
     # One page
 
-    def _visit(self, address: str, depth: int, known: Known) -> _Visit:
+    def _visit(self, address: str, depth: int, previous: PreviousItems) -> _Visit:
         """Go to an address, along its redirects."""
         first = address
         through: list[str] = []
         try:
             for _ in range(_MAX_HOPS):
-                before = known(address)
+                before = previous(address)
                 response = self._get(address, _conditions(before))
                 status = response.status_code
                 if status in (301, 302, 303, 307, 308):
@@ -263,14 +263,14 @@ class Site(Source):
                 raise
             return _Visit(address, depth, Skipped(first, f"a private address: {error}"))
         except ItemFailed as error:
-            return self._failure(address, depth, str(error), known(address), tuple(through))
+            return self._failure(address, depth, str(error), previous(address), tuple(through))
 
     def _failure(
         self,
         address: str,
         depth: int,
         reason: str,
-        before: KnownItem | None,
+        before: PreviousItem | None,
         through: tuple[str, ...],
     ) -> _Visit:
         """A page that could not be fetched: reported as failed; what it led to is visited all the same, since it has not gone."""
@@ -283,17 +283,17 @@ class Site(Source):
         address: str,
         depth: int,
         response: Any,
-        before: KnownItem | None,
+        before: PreviousItem | None,
         through: tuple[str, ...],
     ) -> _Visit:
         status = response.status_code
         if status == 304 and before is not None:
             response.close()
             notes: Mapping[str, Any] = before.notes or {}
-            found = Listed(
+            result = Listed(
                 notes.get("known_as", address), before.mark, self._name(address), link=address
             )
-            return _Visit(address, depth, found, tuple(notes.get("links", ())), through)
+            return _Visit(address, depth, result, tuple(notes.get("links", ())), through)
         if status != 200:
             response.close()
             if status == 429 or status >= 500:
@@ -333,18 +333,18 @@ class Site(Source):
         identity = address
         if is_page:
             charset = parameters.rpartition("charset=")[2].strip(" \"'") or None
-            said = page_links(data, address, charset if "charset=" in parameters else None)
-            links = said.links if said.followed and "nofollow" not in wishes else ()
-            if not said.taken:
+            text = page_links(data, address, charset if "charset=" in parameters else None)
+            links = text.links if text.followed and "nofollow" not in wishes else ()
+            if not text.taken:
                 return _Visit(
                     address, depth, Skipped(address, "asks robots not to take it"), links, through
                 )
             if (
-                said.canonical
-                and said.canonical != address
-                and self._leave_out(said.canonical) is None
+                text.canonical
+                and text.canonical != address
+                and self._leave_out(text.canonical) is None
             ):
-                identity = said.canonical
+                identity = text.canonical
                 notes["known_as"] = identity
         if "noindex" in wishes:
             return _Visit(
@@ -408,9 +408,9 @@ class Site(Source):
         with self._lock:
             if key in self._hosts:
                 return self._hosts[key]
-        found = self._ask_robots(key)
+        result = self._ask_robots(key)
         with self._lock:
-            return self._hosts.setdefault(key, found)
+            return self._hosts.setdefault(key, result)
 
     def _ask_robots(self, origin: str) -> _Host:
         """robots.txt (RFC 9309): without one everything is allowed; while it cannot be had, nothing is."""
@@ -494,7 +494,7 @@ class Site(Source):
         return out
 
 
-def _conditions(before: KnownItem | None) -> dict[str, str]:
+def _conditions(before: PreviousItem | None) -> dict[str, str]:
     """Headers that ask for a page only if it changed."""
     if before is None or not before.mark or not before.notes:
         return {}

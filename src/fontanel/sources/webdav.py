@@ -17,7 +17,7 @@ from fontanel.sources.protocol import (
     HeaderSecret,
     ItemFailed,
     Kind,
-    Known,
+    PreviousItems,
     Listed,
     SettingsModel,
     Skipped,
@@ -70,7 +70,7 @@ class Share(Source):
     def close(self) -> None:
         self._requests.client.close()
 
-    def items(self, known: Known) -> Iterator[Listed | Skipped]:
+    def items(self, previous: PreviousItems) -> Iterator[Listed | Skipped]:
         todo, seen = [""], {""}
         while todo:
             below = todo.pop()

@@ -98,39 +98,39 @@ def test_events_come_in_order_and_make_up_the_answer(embedder: OnnxEmbedder) -> 
 )
 def test_every_citation_is_to_the_letter(embedder: OnnxEmbedder, question: str) -> None:
     documents = Documents(embedder, storm=STORM, lock=LOCK)
-    found = asked(documents, question)
-    assert found.outcome == Outcome.ANSWERED
+    result = asked(documents, question)
+    assert result.outcome == Outcome.ANSWERED
     covered = 0
-    for citation in found.citations:
+    for citation in result.citations:
         assert (
             documents.texts[citation.revision_id][citation.start : citation.end] == citation.quote
         )
-        assert found.text[covered : citation.answer_start].strip() == ""
+        assert result.text[covered : citation.answer_start].strip() == ""
         assert citation.answer_start < citation.answer_end
         assert citation.support == 1.0
         covered = citation.answer_end
-    assert covered == len(found.text)
+    assert covered == len(result.text)
 
 
 def test_a_table_row_is_said_with_its_column_names(embedder: OnnxEmbedder) -> None:
-    found = asked(Documents(embedder, storm=STORM), "What is the depth of Berth 4?")
-    assert "Berth 4; Length: 120 m; Depth: 6.8 m" in found.text
+    result = asked(Documents(embedder, storm=STORM), "What is the depth of Berth 4?")
+    assert "Berth 4; Length: 120 m; Depth: 6.8 m" in result.text
 
 
 def test_steps_come_whole_with_their_lead_in(embedder: OnnxEmbedder) -> None:
-    found = asked(Documents(embedder, lock=LOCK), "How do I enter the lock?")
-    assert found.text.split("\n") == [
+    result = asked(Documents(embedder, lock=LOCK), "How do I enter the lock?")
+    assert result.text.split("\n") == [
         "Before you enter, do this:",
         "1. Call the keeper on channel 71.",
         "2. Wait until the light is green.",
         "3. Enter at no more than 2 knots.",
     ]
-    assert len(found.citations) == 1
+    assert len(result.citations) == 1
 
 
 def test_a_sentence_with_a_pronoun_brings_the_one_before(embedder: OnnxEmbedder) -> None:
-    found = asked(Documents(embedder, lock=LOCK), "Is it shut on 25 December?")
-    assert found.text.startswith(
+    result = asked(Documents(embedder, lock=LOCK), "Is it shut on 25 December?")
+    assert result.text.startswith(
         "Yes. The lock works from 06:00 to 22:00. It is shut on 25 December."
     )
 
@@ -144,21 +144,21 @@ def test_a_superseded_text_stands_back_unless_it_is_asked_for(embedder: OnnxEmbe
 
 
 def test_without_vectors_words_alone_find_the_answer() -> None:
-    found = asked(Documents(None, storm=STORM, lock=LOCK), "gust quay crane pinned")
-    assert found.text == "The quay crane stops at a gust of 38 knots and is pinned at 44 knots."
+    result = asked(Documents(None, storm=STORM, lock=LOCK), "gust quay crane pinned")
+    assert result.text == "The quay crane stops at a gust of 38 knots and is pinned at 44 knots."
 
 
 def test_below_the_floor_the_answer_declines_and_shows_what_is_near(embedder: OnnxEmbedder) -> None:
-    found = asked(Documents(embedder, storm=STORM), "Which wine goes with herring?", floor=0.5)
-    assert found.outcome == Outcome.DECLINED
-    assert found.citations == ()
-    assert found.evidence
+    result = asked(Documents(embedder, storm=STORM), "Which wine goes with herring?", floor=0.5)
+    assert result.outcome == Outcome.DECLINED
+    assert result.citations == ()
+    assert result.evidence
 
 
 def test_nothing_indexed_is_said(embedder: OnnxEmbedder) -> None:
-    found = asked(Documents(embedder), "Anything?")
-    assert found.outcome == Outcome.DECLINED
-    assert "nothing to answer from" in found.text
+    result = asked(Documents(embedder), "Anything?")
+    assert result.outcome == Outcome.DECLINED
+    assert "nothing to answer from" in result.text
 
 
 @pytest.mark.parametrize(
@@ -263,23 +263,23 @@ def test_statements_keep_their_places() -> None:
 
 @given(st.text(max_size=400))
 def test_any_question_gets_an_answer_or_is_declined(question: str) -> None:
-    found = asked(Documents(None, storm=STORM), question, floor=0.5)
-    assert found.text
-    assert (found.outcome == Outcome.ANSWERED) == bool(found.citations)
+    result = asked(Documents(None, storm=STORM), question, floor=0.5)
+    assert result.text
+    assert (result.outcome == Outcome.ANSWERED) == bool(result.citations)
 
 
 def test_who_asks_how_gets_the_numbered_steps(embedder: OnnxEmbedder) -> None:
     data = b"# Buoys\n\n## Lifting a buoy\n\nBuoys are lifted by the tug. The team is four people.\n\n1. Fix the position.\n2. Take the load.\n3. Bring it on deck.\n"
-    found = asked(Documents(embedder, buoys=data), "How do I lift a buoy?")
-    assert found.text == "1. Fix the position.\n2. Take the load.\n3. Bring it on deck."
-    assert [citation.support for citation in found.citations] == [1.0]
+    result = asked(Documents(embedder, buoys=data), "How do I lift a buoy?")
+    assert result.text == "1. Fix the position.\n2. Take the load.\n3. Bring it on deck."
+    assert [citation.support for citation in result.citations] == [1.0]
 
 
 def test_a_superseded_rule_does_not_come_before_the_one_in_force(embedder: OnnxEmbedder) -> None:
     old = b"# Heavy-weather notice 2019 (superseded)\n\nThe port is closed when the mean wind is above 40 knots.\n"
     new = b"# Storm plan\n\nAt stage red, from 35 knots of mean wind, the port is closed to all but rescue craft.\n"
-    found = asked(Documents(embedder, old=old, new=new), "At what wind is the port closed?")
-    assert found.citations[0].title == "Storm plan"
+    result = asked(Documents(embedder, old=old, new=new), "At what wind is the port closed?")
+    assert result.citations[0].title == "Storm plan"
 
 
 class Approved:

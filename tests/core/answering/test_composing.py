@@ -52,8 +52,8 @@ def berths(embedder: OnnxEmbedder) -> Documents:
 
 
 def said(about: Documents, question: str, **settings: object) -> Answer:
-    given = AnswerSettings(**{"evidence_needed": 0.0, **settings})  # type: ignore[arg-type]
-    return next(e for e in answer(question, [], about, given) if isinstance(e, Finished)).answer
+    values = AnswerSettings(**{"evidence_needed": 0.0, **settings})  # type: ignore[arg-type]
+    return next(e for e in answer(question, [], about, values) if isinstance(e, Finished)).answer
 
 
 @pytest.mark.parametrize(
@@ -81,10 +81,10 @@ def said(about: Documents, question: str, **settings: object) -> Answer:
 def test_figures_of_two_are_compared_and_both_cited(
     berths: Documents, question: str, begins: str
 ) -> None:
-    found = said(berths, question)
-    assert found.text.startswith(begins)
-    assert found.citations
-    for citation in found.citations:
+    result = said(berths, question)
+    assert result.text.startswith(begins)
+    assert result.citations
+    for citation in result.citations:
         assert berths.texts["rev_berths"][citation.start : citation.end] == citation.quote
 
 
@@ -96,15 +96,15 @@ def test_what_cannot_be_compared_is_answered_as_ever(berths: Documents, question
 
 
 def test_documents_that_disagree_are_told_of(embedder: OnnxEmbedder) -> None:
-    found = said(
+    result = said(
         Documents(embedder, storm=STORM, old=OLD), "At what gust does the quay crane stop?"
     )
-    assert "38 knots" in found.text
+    assert "38 knots" in result.text
     assert (
         "“Storm notice 2019” says otherwise: The quay crane stops at a gust of 45 knots and is pinned."
-        in found.text
+        in result.text
     )
-    assert {citation.document_id for citation in found.citations} == {"doc_storm", "doc_old"}
+    assert {citation.document_id for citation in result.citations} == {"doc_storm", "doc_old"}
     alone = said(Documents(embedder, storm=STORM), "At what gust does the quay crane stop?")
     assert "otherwise" not in alone.text
 
@@ -112,10 +112,10 @@ def test_documents_that_disagree_are_told_of(embedder: OnnxEmbedder) -> None:
 def test_other_things_with_other_figures_are_no_conflict(embedder: OnnxEmbedder) -> None:
     one = b"# Rules\n\nThe crane of Berth 4 stops at a gust of 38 knots."
     other = b"# Yard\n\nThe crane of Berth 5 stops at a gust of 27 knots."
-    found = said(
+    result = said(
         Documents(embedder, one=one, other=other), "At what gust does the crane of Berth 4 stop?"
     )
-    assert "otherwise" not in found.text
+    assert "otherwise" not in result.text
 
 
 @pytest.mark.parametrize(
@@ -174,9 +174,9 @@ def test_layouts_and_lengths(berths: Documents) -> None:
 def test_the_service_s_own_words_are_in_the_asker_s_language(
     berths: Documents, question: str, language: str | None, says: str
 ) -> None:
-    found = said(berths, question, evidence_needed=1.0, language=language)
-    assert found.outcome == Outcome.DECLINED
-    assert found.text.startswith(says)
+    result = said(berths, question, evidence_needed=1.0, language=language)
+    assert result.outcome == Outcome.DECLINED
+    assert result.text.startswith(says)
 
 
 def test_a_desk_greets_in_its_own_words(berths: Documents) -> None:
@@ -190,11 +190,11 @@ def test_questions_go_where_their_line_says(berths: Documents) -> None:
         Route("kb_b", "Quay", "berths, ropes and cranes"),
         Route("kb_c", "All"),
     ]
-    found = {
+    results = {
         route.name: used
         for route, _, used in choose("What does the soup cost as a meal?", routes, berths)
     }
-    assert found == {"Kitchen": True, "Quay": False, "All": True}
+    assert results == {"Kitchen": True, "Quay": False, "All": True}
     vague = {route.name: used for route, _, used in choose("Who wrote this?", routes, berths)}
     assert all(vague.values())
     taken: list[frozenset[str]] = []
@@ -217,8 +217,8 @@ def test_questions_go_where_their_line_says(berths: Documents) -> None:
 
 def test_documents_at_most(embedder: OnnxEmbedder) -> None:
     documents = Documents(embedder, storm=STORM, berths=BERTHS, old=OLD)
-    found = said(documents, "At what gust does the quay crane stop?", documents=1)
-    assert len({passage.document_id for passage in found.evidence}) == 1
+    result = said(documents, "At what gust does the quay crane stop?", documents=1)
+    assert len({passage.document_id for passage in result.evidence}) == 1
 
 
 @pytest.mark.parametrize(
@@ -234,9 +234,9 @@ def test_documents_at_most(embedder: OnnxEmbedder) -> None:
     ],
 )
 def test_conversations_are_titled_by_their_first_question(question: str, title: str) -> None:
-    found = title_of(question)
-    assert len(found) <= 64
-    assert found == title or question.startswith("berth")
+    result = title_of(question)
+    assert len(result) <= 64
+    assert result == title or question.startswith("berth")
 
 
 def test_quantities_have_one_form() -> None:

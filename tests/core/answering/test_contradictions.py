@@ -43,8 +43,8 @@ def lock() -> Documents:
     ],
 )
 def test_what_the_place_says_is_carried(lock: Documents, statement: str) -> None:
-    found = check(statement, lock.passages, "When does the lock open?", lock)
-    assert found.verdict == Verdict.SUPPORTED, found.reason
+    result = check(statement, lock.passages, "When does the lock open?", lock)
+    assert result.verdict == Verdict.SUPPORTED, result.reason
 
 
 @pytest.mark.parametrize(
@@ -63,6 +63,6 @@ def test_what_the_place_says_is_carried(lock: Documents, statement: str) -> None
 def test_what_it_says_otherwise_is_marked_with_the_reason(
     lock: Documents, statement: str, reason: str
 ) -> None:
-    found = check(statement, lock.passages, "When does the lock open?", lock)
-    assert found.verdict == Verdict.WEAK
-    assert reason in found.reason
+    result = check(statement, lock.passages, "When does the lock open?", lock)
+    assert result.verdict == Verdict.WEAK
+    assert reason in result.reason

@@ -92,18 +92,18 @@ class TestTaken:
         assert about.description == "The duty officer closes the berth."
 
     def test_a_document_with_a_title_keeps_it(self) -> None:
-        said = "Title: Wind limits\nDescription: When the duty officer closes the outer berth."
-        assert taken_description(said, reading(STORM)).title == ""
+        text = "Title: Wind limits\nDescription: When the duty officer closes the outer berth."
+        assert taken_description(text, reading(STORM)).title == ""
 
     def test_one_without_gets_the_models_where_its_words_bear_it_out(self) -> None:
-        found = reading(
+        result = reading(
             "The duty officer closes the outer berth when the wind passes 38 knots.",
             "scan_0042.txt",
         )
-        said = "Title: {}\nDescription: When the duty officer closes the outer berth."
+        text = "Title: {}\nDescription: When the duty officer closes the outer berth."
         assert (
-            taken_description(said.format("Wind and the outer berth"), found).title
+            taken_description(text.format("Wind and the outer berth"), result).title
             == "Wind and the outer berth"
         )
         with pytest.raises(DescriptionUnusable, match="2031"):
-            taken_description(said.format("Berth rules 2031"), found)
+            taken_description(text.format("Berth rules 2031"), result)

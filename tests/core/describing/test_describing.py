@@ -42,9 +42,9 @@ def test_the_description_says_what_comes_back_in_the_document() -> None:
 
 
 def test_it_is_made_of_whole_sentences_of_the_document_in_their_order() -> None:
-    found = reading(PLAN)
-    about = describe(found).description
-    places = [found.text.index(sentence.rstrip(".")) for sentence in about.split(". ") if sentence]
+    result = reading(PLAN)
+    about = describe(result).description
+    places = [result.text.index(sentence.rstrip(".")) for sentence in about.split(". ") if sentence]
     assert places == sorted(places)
 
 
@@ -75,9 +75,9 @@ def test_a_document_without_sentences_has_none(text: str) -> None:
     ],
 )
 def test_a_title_that_a_program_gave_is_none(title: str) -> None:
-    found = titled(title, "The lock keeper opens the gates at six.", heading="Lock rules")
-    assert not has_title(found)
-    assert suggested_title(found) == "Lock rules"
+    result = titled(title, "The lock keeper opens the gates at six.", heading="Lock rules")
+    assert not has_title(result)
+    assert suggested_title(result) == "Lock rules"
 
 
 @pytest.mark.parametrize(
@@ -92,9 +92,9 @@ def test_a_title_that_a_program_gave_is_none(title: str) -> None:
     ],
 )
 def test_a_title_that_a_person_gave_stays(title: str) -> None:
-    found = titled(title, "The lock keeper opens the gates at six.", heading="Another heading")
-    assert has_title(found)
-    assert suggested_title(found) == title
+    result = titled(title, "The lock keeper opens the gates at six.", heading="Another heading")
+    assert has_title(result)
+    assert suggested_title(result) == title
 
 
 def test_without_a_heading_the_first_sentence_makes_the_title() -> None:
@@ -130,9 +130,9 @@ def test_whatever_a_document_holds_it_gets_a_description_of_its_own_words(
     builder = ReadingBuilder(title=title)
     for paragraph in paragraphs:
         builder.paragraph(paragraph)
-    found = builder.build("en")
-    about = describe(found)
+    result = builder.build("en")
+    about = describe(result)
     assert len(about.description) <= 301
     for word in about.description.split():
-        assert word in found.text
+        assert word in result.text
     assert len(about.title) <= max(len(title), 93)

@@ -68,10 +68,10 @@ def naive_bm25(rows: list[WordsEntry], query: list[str]) -> dict[int, float]:
 
 
 def lexical(snapshot: Snapshot, query: list[str]) -> dict[int, float]:
-    found = snapshot.search(
+    result = snapshot.search(
         Query(" ".join(query), mode=Mode.LEXICAL, limit=1000, per_document=1000, fold=False)
     )
-    return {hit.passage_id: hit.lexical for hit in found}
+    return {hit.passage_id: hit.lexical for hit in result}
 
 
 def assert_same(found: dict[int, float], expected: dict[int, float]) -> None:
@@ -119,11 +119,11 @@ def test_vector_search_is_exact(count: int, seed: int, limit: int) -> None:
     snapshot = Snapshot(
         [WordsSegment.build(made)], [VectorSegment(np.arange(1, count + 1), vectors)]
     )
-    found = snapshot.search(
+    result = snapshot.search(
         Query("", vectors[0], Mode.VECTOR, limit, per_document=count, fold=False)
     )
     expected = np.sort(vectors @ vectors[0])[::-1][:limit]
-    assert [hit.similarity for hit in found] == pytest.approx(expected.tolist(), abs=1e-5)
+    assert [hit.similarity for hit in result] == pytest.approx(expected.tolist(), abs=1e-5)
 
 
 def small() -> Snapshot:
@@ -138,25 +138,27 @@ def small() -> Snapshot:
 
 
 def test_a_filter_keeps_to_its_documents() -> None:
-    found = small().search(
+    result = small().search(
         Query("wind berth", np.eye(4, dtype=np.float32)[0], documents=np.array([11]))
     )
-    assert {hit.document_key for hit in found} == {11}
+    assert {hit.document_key for hit in result} == {11}
 
 
 def test_a_document_gives_no_more_than_its_share() -> None:
-    found = small().search(Query("wind", mode=Mode.LEXICAL, per_document=1))
-    assert sorted(hit.document_key for hit in found) == [10, 11]
+    result = small().search(Query("wind", mode=Mode.LEXICAL, per_document=1))
+    assert sorted(hit.document_key for hit in result) == [10, 11]
 
 
 def test_a_passage_without_vector_is_found_by_words_in_a_blend() -> None:
-    found = {
+    results = {
         hit.passage_id: hit
         for hit in small().search(Query("cabin", np.eye(4, dtype=np.float32)[2]))
     }
-    assert found[4].similarity is None
-    assert found[4].keyword_part + found[4].semantic_part == pytest.approx(1.0 - DOCUMENT_WEIGHT)
-    assert found[3].similarity == pytest.approx(1.0)
+    assert results[4].similarity is None
+    assert results[4].keyword_part + results[4].semantic_part == pytest.approx(
+        1.0 - DOCUMENT_WEIGHT
+    )
+    assert results[3].similarity == pytest.approx(1.0)
 
 
 def test_explanations_add_up_to_the_score() -> None:
@@ -165,10 +167,10 @@ def test_explanations_add_up_to_the_score() -> None:
 
 
 def test_matches_lie_between_nought_and_one_and_follow_the_evidence() -> None:
-    found = small().search(Query("wind limit berth", np.eye(4, dtype=np.float32)[0]))
-    assert all(0 <= hit.match <= 1 for hit in found)
-    assert found[0].passage_id == 1
-    assert found[0].match == max(hit.match for hit in found)
+    result = small().search(Query("wind limit berth", np.eye(4, dtype=np.float32)[0]))
+    assert all(0 <= hit.match <= 1 for hit in result)
+    assert result[0].passage_id == 1
+    assert result[0].match == max(hit.match for hit in result)
 
 
 def test_a_word_that_nobody_has_lowers_the_coverage() -> None:

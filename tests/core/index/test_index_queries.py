@@ -32,9 +32,12 @@ ANALYSER = Analyser("en")
 def entry(
     number: int, body: str, title: str = "", heading: str = "", document: int | None = None
 ) -> WordsEntry:
-    found = [ANALYSER.positions(text) for text in (title, heading, body, "")]
+    results = [ANALYSER.positions(text) for text in (title, heading, body, "")]
     return WordsEntry(
-        number, document or number, tuple(terms for terms, _ in found), tuple(at for _, at in found)
+        number,
+        document or number,
+        tuple(terms for terms, _ in results),
+        tuple(at for _, at in results),
     )
 
 
@@ -147,8 +150,8 @@ def test_skipping_loses_none_of_the_best(seed: int, terms: int, count: int, filt
             scores[segment.rows_of(index)] += weight * segment.impacts_of(index, averages)
     usable = random.random(300) < 0.4 if filtered else None
     rows, values = best_rows(segment, asked, averages, count, usable, 0.0)
-    wanted = scores if usable is None else np.where(usable, scores, 0.0)
-    best = np.sort(wanted[wanted > 0])[::-1][:count]
+    requested = scores if usable is None else np.where(usable, scores, 0.0)
+    best = np.sort(requested[requested > 0])[::-1][:count]
     assert usable is None or usable[rows].all()
     assert np.sort(values)[::-1][: len(best)] == pytest.approx(best, rel=1e-4)
     assert values == pytest.approx(scores[rows], rel=1e-4)
@@ -173,11 +176,11 @@ class TestRanking:
         made = [entry(n, notice) for n in (1, 2, 3)] + [
             entry(4, "The lock opens at six on all other days of the week.")
         ]
-        found = Snapshot([WordsSegment.build(made)]).search(
+        result = Snapshot([WordsSegment.build(made)]).search(
             Query("lock closed Monday", mode=Mode.LEXICAL)
         )
-        assert [hit.passage_id for hit in found] == [1, 4]
-        assert sorted(found[0].also) == [(2, 2), (3, 3)]
+        assert [hit.passage_id for hit in result] == [1, 4]
+        assert sorted(result[0].also) == [(2, 2), (3, 3)]
 
     def test_texts_that_only_share_words_are_not_folded(self) -> None:
         made = [
@@ -262,8 +265,8 @@ class TestVectors:
         packed = VectorSegment.packed(np.arange(1, 401), vectors)
         assert packed.vectors.dtype == np.int8
         assert packed.cosines(vectors[3]) == pytest.approx(vectors @ vectors[3], abs=0.02)
-        found = self.snapshot(packed, 400).search(Query("", vectors[3], Mode.VECTOR, 1))
-        assert found[0].passage_id == 4
+        result = self.snapshot(packed, 400).search(Query("", vectors[3], Mode.VECTOR, 1))
+        assert result[0].passage_id == 4
 
     def test_cells_hold_every_vector_once_and_find_the_nearest(self) -> None:
         random = np.random.default_rng(3)
@@ -283,11 +286,11 @@ class TestVectors:
         assert snapshot.recall == merged.cells.recall
         assert self.snapshot(VectorSegment(np.arange(1, 3001), vectors), 3000).recall is None
         nearest = [int(np.argmax(vectors @ vectors[i])) + 1 for i in range(0, 3000, 100)]
-        found = [
+        results = [
             snapshot.search(Query("", vectors[i], Mode.VECTOR, 1))[0].passage_id
             for i in range(0, 3000, 100)
         ]
-        assert np.mean(np.array(found) == nearest) > 0.95
+        assert np.mean(np.array(results) == nearest) > 0.95
 
     def test_a_filter_that_leaves_few_misses_none_of_them(self) -> None:
         vectors = unit(np.random.default_rng(4), 2000)
@@ -298,9 +301,9 @@ class TestVectors:
         query = Query(
             "", vectors[0], Mode.VECTOR, 10, documents=np.array([3]), per_document=10, fold=False
         )
-        found = self.snapshot(merged, 2000).search(query)
+        result = self.snapshot(merged, 2000).search(query)
         expected = np.sort((vectors @ vectors[0])[allowed])[::-1][:10]
-        assert [hit.similarity for hit in found] == pytest.approx(expected.tolist(), abs=1e-5)
+        assert [hit.similarity for hit in result] == pytest.approx(expected.tolist(), abs=1e-5)
 
     def test_a_partition_survives_its_file(self, tmp_path: Path) -> None:
         path = tmp_path / "vectors"

@@ -87,9 +87,9 @@ def test_a_phrase_is_found_where_its_words_follow_each_other(
     merged = merge_words(segments, alive)
     bodies = {3 * n + 1: body for n, (body, there) in enumerate(rows) if there}
     mask = rows_with_phrase(merged, phrase, list(range(len(phrase))))
-    found = set(merged.passage_ids[mask].tolist())
+    results = set(merged.passage_ids[mask].tolist())
     size = len(phrase)
-    assert found == {
+    assert results == {
         number
         for number, body in bodies.items()
         if any(body[at : at + size] == phrase for at in range(len(body)))
@@ -101,8 +101,10 @@ def test_what_a_snapshot_finds_does_not_depend_on_its_segments(
     query: list[str], rows: list[tuple[list[str], bool]]
 ) -> None:
     segments, alive = parts(rows, 4)
-    gone = np.array([3 * n + 1 for n, (_, there) in enumerate(rows) if not there], dtype=np.int64)
-    apart, together = Snapshot(segments, dead=gone), Snapshot([merge_words(segments, alive)])
+    removed = np.array(
+        [3 * n + 1 for n, (_, there) in enumerate(rows) if not there], dtype=np.int64
+    )
+    apart, together = Snapshot(segments, dead=removed), Snapshot([merge_words(segments, alive)])
     asked = Query(" ".join(query), mode=Mode.LEXICAL, limit=30, per_document=30)
     one, other = apart.search(asked), together.search(asked)
     assert [(hit.passage_id, pytest.approx(hit.score, rel=1e-4)) for hit in other] == [

@@ -58,13 +58,13 @@ class Shelf:
             for i in range(self.parts)
             if self.entries[i :: self.parts]
         ]
-        gone = np.array(sorted(self.dead), dtype=np.int64)
+        removed = np.array(sorted(self.dead), dtype=np.int64)
         vectors = [
             VectorSegment(np.array([key]), vector[None, :]) for key, vector in self.vectors.items()
         ]
         ids = np.repeat(
             np.array(list(self.windows), dtype=np.int64),
-            [len(found) for found in self.windows.values()],
+            [len(result) for result in self.windows.values()],
         )
         windows = (
             [VectorSegment(ids, np.concatenate(list(self.windows.values())))]
@@ -72,8 +72,8 @@ class Shelf:
             else []
         )
         if not merged:
-            return Snapshot(words, vectors, gone, windows)
-        alive = [~np.isin(segment.passage_ids, gone) for segment in words]
+            return Snapshot(words, vectors, removed, windows)
+        alive = [~np.isin(segment.passage_ids, removed) for segment in words]
         left = [
             [key not in self.dead for key in segment.passage_ids.tolist()] for segment in vectors
         ]
@@ -96,25 +96,27 @@ class Shelf:
                 near[key] = float(self.vectors[key] @ asked)
                 if key in self.windows:
                     near[key] = (near[key] + float((self.windows[key] @ asked).max())) / 2
-        found = lexical.keys() | near.keys()
+        result = lexical.keys() | near.keys()
         most = max(lexical.values(), default=0.0)
-        best = max(max((near[key] for key in found & near.keys()), default=0.0), 1e-9)
+        best = max(max((near[key] for key in result & near.keys()), default=0.0), 1e-9)
         blended: dict[int, float] = {}
-        for key in found:
+        for key in result:
             words = lexical.get(key, 0.0) / max(most, 1e-9)
             meaning = min(max(near[key] / best, 0.0), 1.0) if key in near else words
-            blended[key] = weight * words + (1 - weight) * meaning if found & near.keys() else words
+            blended[key] = (
+                weight * words + (1 - weight) * meaning if result & near.keys() else words
+            )
         scores = []
-        for key in found:
+        for key in result:
             own = sorted(
-                (blended[other] for other in found if self.keys[other] == self.keys[key]),
+                (blended[other] for other in result if self.keys[other] == self.keys[key]),
                 reverse=True,
             )
             speaking = min(
                 3,
                 max(
                     len(own),
-                    *(self.beside(other) for other in found if self.keys[other] == self.keys[key]),
+                    *(self.beside(other) for other in result if self.keys[other] == self.keys[key]),
                 ),
             )
             own = (own + [min(blended.values())] * 3)[:speaking]
@@ -124,8 +126,8 @@ class Shelf:
 
 
 def unit(random: np.random.Generator, count: int) -> Floats:
-    found = random.normal(size=(count, WIDTH)).astype(np.float32)
-    return found / np.linalg.norm(found, axis=1, keepdims=True)
+    result = random.normal(size=(count, WIDTH)).astype(np.float32)
+    return result / np.linalg.norm(result, axis=1, keepdims=True)
 
 
 @st.composite
@@ -187,8 +189,8 @@ def test_the_order_is_that_of_a_naive_search(
         keyword_weight=weight,
         fold=False,
     )
-    found = [(hit.score, hit.passage_id) for hit in shelf.snapshot(merged).search(query)]
-    assert_ranked(found, shelf.ranked(words, asked_with(seed), {}, weight))
+    results = [(hit.score, hit.passage_id) for hit in shelf.snapshot(merged).search(query)]
+    assert_ranked(results, shelf.ranked(words, asked_with(seed), {}, weight))
 
 
 @settings(max_examples=50, deadline=None)
@@ -211,12 +213,12 @@ def test_boosts_multiply_what_a_document_s_passages_score(
         keyword_weight=0.35,
         fold=False,
     )
-    found = shelf.snapshot().search(query)
+    result = shelf.snapshot().search(query)
     assert_ranked(
-        [(hit.score, hit.passage_id) for hit in found],
+        [(hit.score, hit.passage_id) for hit in result],
         shelf.ranked(words, asked_with(seed), boosts, 0.35),
     )
-    for hit in found:
+    for hit in result:
         assert hit.boost == boosts.get(hit.document_key, 1.0)
         assert hit.score == pytest.approx(
             (hit.keyword_part + hit.semantic_part + hit.document_part) * hit.boost, abs=1e-5
@@ -258,12 +260,12 @@ def test_a_filter_leaves_the_passages_of_its_documents_in_their_order(
         per_document=50,
         fold=False,
     )
-    found = shelf.snapshot().search(query)
-    assert {hit.document_key for hit in found} <= documents
-    assert {hit.passage_id for hit in found} <= {entry.passage_id for entry in shelf.living}
-    scores = [hit.score for hit in found]
+    result = shelf.snapshot().search(query)
+    assert {hit.document_key for hit in result} <= documents
+    assert {hit.passage_id for hit in result} <= {entry.passage_id for entry in shelf.living}
+    scores = [hit.score for hit in result]
     assert scores == sorted(scores, reverse=True)
-    for hit in found:
+    for hit in result:
         assert 0 <= hit.match <= 1
         assert 0 <= hit.coverage <= 1
 
@@ -286,14 +288,14 @@ def test_a_document_speaks_by_its_three_best_passages_down_to_the_fiftieth(
         expected[document] = sum((own + [floor] * 3)[:speaking]) / speaking
     random.shuffle(found)
     documents = np.array([document for document, _ in found], dtype=np.int64)
-    known = np.array([sizes[document] for document in documents.tolist()], dtype=np.int64)
+    existing = np.array([sizes[document] for document in documents.tolist()], dtype=np.int64)
     means = document_means(
-        np.array([score for _, score in found], dtype=np.float32), documents, known
+        np.array([score for _, score in found], dtype=np.float32), documents, existing
     )
     assert means == pytest.approx([expected[document] for document, _ in found], abs=1e-5)
     if len(found) >= 50:
         # What is proposed beyond the fiftieth changes nothing.
         more = np.array([*(score for _, score in found), *[scores[-1]] * 7], dtype=np.float32)
         others = np.concatenate([documents, np.arange(20, 27)])
-        again = document_means(more, others, np.concatenate([known, np.ones(7, dtype=np.int64)]))
+        again = document_means(more, others, np.concatenate([existing, np.ones(7, dtype=np.int64)]))
         assert again[: len(found)] == pytest.approx(means)

@@ -134,12 +134,12 @@ def test_a_place_within_a_passage_knows_its_own_heading_and_page() -> None:
     text = b"# Plan\n\n## Berths\n\nBerth 4 is deep.\n\n### Fenders\n\nThey are black.\n\n## Cranes\n\nThe crane is yellow.\n"
     reading = read(text, "plan.md")
     (passage,) = split(reading, SplitSettings(300, 200), estimate_tokens)
-    wanted = {
+    requested = {
         "deep": ("Plan", "Berths"),
         "black": ("Plan", "Berths", "Fenders"),
         "yellow": ("Plan", "Cranes"),
     }
-    for word, path in wanted.items():
+    for word, path in requested.items():
         at = reading.text.index(word)
-        found = locator_at(passage.locator, passage.parts, passage.text, passage.start, at)
-        assert found.heading_path == path, (word, passage.locator.heading_path)
+        result = locator_at(passage.locator, passage.parts, passage.text, passage.start, at)
+        assert result.heading_path == path, (word, passage.locator.heading_path)

@@ -174,10 +174,10 @@ def test_old_office_files_are_told_by_their_streams(marker: str, code: str) -> N
 )
 def test_any_bytes_have_a_type_or_one_reason(data: bytes, name: str) -> None:
     try:
-        found = detect_media_type(data, name)
+        result = detect_media_type(data, name)
     except ReadingFailed as failed:
-        found = failed.code
-    assert found in {*types.MEDIA_TYPES, "unsupported", "damaged", "encrypted"}
+        result = failed.code
+    assert result in {*types.MEDIA_TYPES, "unsupported", "damaged", "encrypted"}
 
 
 @given(st.binary(max_size=300))

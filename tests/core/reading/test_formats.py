@@ -160,10 +160,10 @@ class TestDelimited:
 
     def test_rows_become_documents_with_titles_and_tags(self) -> None:
         data = b"Question,Answer,Area\nWhen?,At noon.,Tides\nWhere?,At the lock.,Locks\n"
-        found = row_documents(data, "text/csv", Columns(("Answer",), "Question", ("Area",)))
-        assert [member.name for member in found] == ["row 000002 When?.md", "row 000003 Where?.md"]
-        assert found[0].data == b"# When?\n\nAt noon.\n"
-        assert found[1].tags == {"Area": "Locks"}
+        result = row_documents(data, "text/csv", Columns(("Answer",), "Question", ("Area",)))
+        assert [member.name for member in result] == ["row 000002 When?.md", "row 000003 Where?.md"]
+        assert result[0].data == b"# When?\n\nAt noon.\n"
+        assert result[1].tags == {"Area": "Locks"}
 
     def test_a_column_that_is_not_there_is_named(self) -> None:
         with pytest.raises(

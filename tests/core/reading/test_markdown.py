@@ -87,9 +87,9 @@ def test_every_word_comes_once_and_in_order(parts: list[tuple[str, str]]) -> Non
     text = md(
         "\n\n".join(form.format(word) for (form, _), word in zip(parts, words, strict=True))
     ).text
-    found = [text.find(word) for word in words]
-    assert found == sorted(found)
-    assert -1 not in found
+    results = [text.find(word) for word in words]
+    assert results == sorted(results)
+    assert -1 not in results
     assert [text.count(word) for word in words] == [1] * len(words)
 
 

@@ -83,8 +83,8 @@ class TestHtml:
         reading = read(source, "buoys.html")
         assert reading.title == "Buoys"
         assert reading.text.startswith("Buoys\n\nEvery buoy is looked at once a month")
-        for gone in ("alert", "Home", "Related", "Printed"):
-            assert gone not in reading.text
+        for removed in ("alert", "Home", "Related", "Printed"):
+            assert removed not in reading.text
         assert reading.blocks[0].anchor == "top"
 
     def test_words_are_not_glued_where_tags_meet(self) -> None:

@@ -165,9 +165,9 @@ def test_every_word_comes_once_whatever_holds_it(parts: list[tuple[str, str]]) -
         "\n\n".join(form.format(word) for (form, _), word in zip(parts, words, strict=True)) + "\n"
     )
     text = rst("Tides\n=====\n\n" + source).text
-    found = [text.find(word) for word in words]
-    assert -1 not in found
-    assert found == sorted(found)
+    results = [text.find(word) for word in words]
+    assert -1 not in results
+    assert results == sorted(results)
     assert all(text.count(word) >= 1 for word in words)
 
 

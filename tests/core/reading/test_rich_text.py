@@ -49,8 +49,8 @@ def test_without_styles_larger_letters_make_headings() -> None:
         rf"\pard\fs30 This is said in large letters.\par \pard\fs30 \endash  Old saying\par {body}",
         r"{\rtf1\ansi{\fonttbl{\f0 Arial;}}",
     )
-    found = [(level, text) for kind, level, text in blocks(reading) if kind == "heading"]
-    assert found == [(1, "Storm plan"), (2, "Stages"), (3, "Amber")]
+    results = [(level, text) for kind, level, text in blocks(reading) if kind == "heading"]
+    assert results == [(1, "Storm plan"), (2, "Stages"), (3, "Amber")]
 
 
 def test_items_of_lists_carry_their_numbers_and_depth() -> None:

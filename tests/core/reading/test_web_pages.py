@@ -158,13 +158,13 @@ class TestContent:
 )
 @example(["<ul>", "<li>", "<ul>", "word "])
 def test_however_tags_are_nested_each_word_comes_once_and_in_order(parts: list[str]) -> None:
-    wanted = [part.strip() for part in parts if not part.startswith("<")]
+    requested = [part.strip() for part in parts if not part.startswith("<")]
     try:
         text = page("".join(parts)).text
     except ReadingFailed:
-        assert not wanted
+        assert not requested
         return
-    assert [word for word in text.split() if word in ("word", "other")] == wanted
+    assert [word for word in text.split() if word in ("word", "other")] == requested
 
 
 def test_a_table_s_caption_comes_before_it() -> None:
@@ -180,5 +180,5 @@ def test_what_is_hidden_is_not_read_whatever_holds_it() -> None:
 
 
 def test_a_term_that_ends_with_a_colon_gets_no_second_one() -> None:
-    found = page("<dl><dt>Raises:</dt><dd>An alarm.</dd><dt>Gale</dt><dd>Force eight.</dd></dl>")
-    assert found.text == "Raises: An alarm.\n\nGale: Force eight."
+    result = page("<dl><dt>Raises:</dt><dd>An alarm.</dd><dt>Gale</dt><dd>Force eight.</dd></dl>")
+    assert result.text == "Raises: An alarm.\n\nGale: Force eight."

@@ -263,8 +263,8 @@ def test_however_kinds_follow_each_other_each_word_comes_once_and_in_order(
                     cell.text = word
             case _:
                 document.add_heading(text, 2)
-    found = [word for word in saved(document).text.split() if word != "-"]
-    assert found == [word for _, words in parts for word in words]
+    results = [word for word in saved(document).text.split() if word != "-"]
+    assert results == [word for _, words in parts for word in words]
 
 
 OPEN_STYLES = (

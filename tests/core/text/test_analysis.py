@@ -38,8 +38,8 @@ def test_stems_follow_the_language() -> None:
 
 def test_spans_say_where_terms_stand() -> None:
     text = "Pilots board at the mole."
-    found = {term.text: text[term.start : term.end] for term in Analyser().spans(text)}
-    assert found == {"pilot": "Pilots", "board": "board", "mole": "mole"}
+    results = {term.text: text[term.start : term.end] for term in Analyser().spans(text)}
+    assert results == {"pilot": "Pilots", "board": "board", "mole": "mole"}
 
 
 @given(st.text(max_size=200))

@@ -256,10 +256,10 @@ def test_editions_that_were_written_to_are_merged_in_turn(
     assert not editions.merge_round()
     with records.reading() as session:
         assert {row.passages for row in session.scalars(select(Segment))} == {40}
-    found = editions.snapshot(edition.id).search(
+    result = editions.snapshot(edition.id).search(
         Query("gale", mode=Mode.LEXICAL, limit=100, per_document=100, fold=False)
     )
-    assert len(found) == 40
+    assert len(result) == 40
 
 
 def test_what_dies_while_segments_are_merged_stays_dead(

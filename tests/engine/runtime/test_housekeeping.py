@@ -27,12 +27,12 @@ from fontanel.settings import Settings
 @pytest.fixture
 def runtime(tmp_path: Path) -> Iterator[Runtime]:
     """One that does nothing by itself, with a team."""
-    found = Runtime(Settings(data=tmp_path / "data", removed_days=30))
-    with found.records.writing() as session:
+    result = Runtime(Settings(data=tmp_path / "data", removed_days=30))
+    with result.records.writing() as session:
         session.add(Team(id="team_a", slug="a", name="A"))
         session.commit()
-    yield found
-    found.stop()
+    yield result
+    result.stop()
 
 
 def test_documents_go_long_after_they_left_their_source(runtime: Runtime) -> None:

@@ -8,7 +8,7 @@ from pathlib import Path
 
 import pytest
 
-from fontanel.engine.sync.cron import cron_trigger
+from fontanel.engine.sync.cron import next_time
 from fontanel.engine.sync.planning import next_run
 from fontanel.errors import Refused, SecretUnreadable
 from fontanel.records.tables import Source
@@ -34,9 +34,9 @@ def source(**said: object) -> Source:
     ],
 )
 def test_a_cron_line_is_in_the_teams_time_zone(line: str, zone: str, due: datetime) -> None:
-    found = next_run(source(cron=line), zone, NOW)
-    assert found is not None
-    assert found.astimezone(UTC) == due or "30 2" in line
+    result = next_run(source(cron=line), zone, NOW)
+    assert result is not None
+    assert result.astimezone(UTC) == due or "30 2" in line
 
 
 @pytest.mark.parametrize(
@@ -54,13 +54,13 @@ def test_a_cron_line_is_in_the_teams_time_zone(line: str, zone: str, due: dateti
     ],
 )
 def test_weekdays_count_from_sunday(weekdays: str, days: list[int]) -> None:
-    after, found = NOW, []  # a Monday
+    after, result = NOW, []  # a Monday
     for _ in days:
         due = next_run(source(cron=f"15 6 * * {weekdays}"), "UTC", after)
         assert due is not None
-        found.append(due.day)
+        result.append(due.day)
         after = due
-    assert found == days
+    assert result == days
 
 
 def test_intervals_watching_and_neither() -> None:
@@ -79,7 +79,7 @@ def test_intervals_watching_and_neither() -> None:
 )
 def test_what_is_no_cron_line(line: str) -> None:
     with pytest.raises(Refused):
-        cron_trigger(line, "UTC")
+        next_time(line, "UTC", NOW)
 
 
 def test_secrets_are_sealed_and_the_key_is_for_the_service_alone(tmp_path: Path) -> None:

@@ -90,8 +90,8 @@ def test_a_process_outlives_the_thread_that_asked_for_it(reader: Worker, tmp_pat
     asking = threading.Thread(target=read, args=(reader, path))
     asking.start()
     asking.join()
-    gone = Path(f"/proc/self/task/{asking.native_id}")
-    while gone.exists():
+    removed = Path(f"/proc/self/task/{asking.native_id}")
+    while removed.exists():
         os.sched_yield()
     assert reader._process is not None
     first = reader._process

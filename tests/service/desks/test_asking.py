@@ -16,9 +16,9 @@ Marine = tuple[TeamSetup, str]
 
 def test_search_gives_passages_with_scores_places_and_marks(marine: Marine) -> None:
     team, kb = marine
-    found = team.client.search(kb, "wind limit for departure from the outer berth")
+    result = team.client.search(kb, "wind limit for departure from the outer berth")
     # The notice of 2019 that the plan superseded says it in nearly the same words.
-    best = next(hit for hit in found.hits[:2] if hit.document_name == "storm-plan.pdf")
+    best = next(hit for hit in result.hits[:2] if hit.document_name == "storm-plan.pdf")
     assert best.locator.page == 1
     assert "Departure limits" in best.text
     assert 0.5 < best.match <= 1
@@ -29,8 +29,8 @@ def test_search_gives_passages_with_scores_places_and_marks(marine: Marine) -> N
         "limit",
         "wind",
     }
-    assert [hit.score for hit in found.hits] == sorted(
-        (hit.score for hit in found.hits), reverse=True
+    assert [hit.score for hit in result.hits] == sorted(
+        (hit.score for hit in result.hits), reverse=True
     )
     text = team.client.document_text(kb, best.document_id, best.revision_id).text
     assert text[best.start : best.end] == best.text
@@ -207,10 +207,10 @@ def test_without_an_embedder_words_alone_work_and_it_is_said(
             team.client.add_document(kb, STORM, "storm-plan.md", wait=True).document.state
             == "indexed"
         )
-        found = team.client.search(kb, "quay crane gust", mode="vector")
-        assert found.keyword_only
-        assert found.mode == "lexical"
-        assert found.hits
+        result = team.client.search(kb, "quay crane gust", mode="vector")
+        assert result.keyword_only
+        assert result.mode == "lexical"
+        assert result.hits
         assert "38 knots" in team.client.ask(kb, "At what gust does the quay crane stop?").text
         assert "by words alone" in httpx.get(f"{service.url}/health/ready").json()["note"]
     finally:

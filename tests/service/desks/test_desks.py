@@ -70,12 +70,12 @@ def desk(marine: Marine) -> Iterator[Callable[..., s.DeskOut]]:
     made: list[str] = []
 
     def make(publish: bool = True, **settings: Any) -> s.DeskOut:
-        given = s.DeskSettings(kbs=[s.DeskKb(kb=kb)], **settings)
-        found = team.client.create_desk(f"Desk {len(made)}", given)
-        made.append(found.id)
+        values = s.DeskSettings(kbs=[s.DeskKb(kb=kb)], **settings)
+        result = team.client.create_desk(f"Desk {len(made)}", values)
+        made.append(result.id)
         if publish:
-            team.client.publish_desk(found.id, "first")
-        return team.client.show_desk(found.id)
+            team.client.publish_desk(result.id, "first")
+        return team.client.show_desk(result.id)
 
     yield make
     for desk_id in made:
@@ -86,36 +86,38 @@ def test_a_desk_is_drafted_published_compared_and_rolled_back(
     marine: Marine, desk: Callable[..., s.DeskOut]
 ) -> None:
     client = marine[0].client
-    found = desk(
+    result = desk(
         publish=False, instructions="Be brief.\nName the berth.", first_questions=["Who pilots?"]
     )
     with pytest.raises(Conflict, match="not published"):
-        client.ask_desk(found.slug, QUESTION)
-    assert client.ask_desk(found.slug, QUESTION, draft=True).desk_version is None
-    assert client.publish_desk(found.slug, "first").number == 1
+        client.ask_desk(result.slug, QUESTION)
+    assert client.ask_desk(result.slug, QUESTION, draft=True).desk_version is None
+    assert client.publish_desk(result.slug, "first").number == 1
     changed = client.change_desk(
-        found.slug, {"instructions": "Be brief.\nName the quay.", "length": "short"}
+        result.slug, {"instructions": "Be brief.\nName the quay.", "length": "short"}
     )
     assert changed.changed
     assert changed.published
     assert changed.published.settings.length == "medium"
-    differences = {d.setting: d for d in client.compare_desk_versions(found.slug, 1).differences}
+    differences = {d.setting: d for d in client.compare_desk_versions(result.slug, 1).differences}
     assert set(differences) == {"instructions", "length"}
     assert differences["instructions"].lines == [
         (" ", "Be brief."),
         ("-", "Name the berth."),
         ("+", "Name the quay."),
     ]
-    draft, serving = (client.ask_desk(found.slug, QUESTION, draft=draft) for draft in (True, False))
+    draft, serving = (
+        client.ask_desk(result.slug, QUESTION, draft=draft) for draft in (True, False)
+    )
     assert len(draft.text) < len(serving.text)
     assert (draft.desk_version, serving.desk_version) == (None, 1)
-    assert client.publish_desk(found.slug, "shorter").number == 2
+    assert client.publish_desk(result.slug, "shorter").number == 2
     assert (
-        client.activate_desk_version(found.slug, 1).published
-        == client.list_desk_versions(found.slug)[1]
+        client.activate_desk_version(result.slug, 1).published
+        == client.list_desk_versions(result.slug)[1]
     )
-    assert client.ask_desk(found.slug, QUESTION).desk_version == 1
-    assert [v.note for v in client.list_desk_versions(found.slug)] == ["shorter", "first"]
+    assert client.ask_desk(result.slug, QUESTION).desk_version == 1
+    assert [v.note for v in client.list_desk_versions(result.slug)] == ["shorter", "first"]
 
 
 @pytest.mark.parametrize(
@@ -132,19 +134,19 @@ def test_a_desk_is_drafted_published_compared_and_rolled_back(
 def test_settings_that_cannot_be_are_refused_by_name(
     marine: Marine, desk: Callable[..., s.DeskOut], settings: dict[str, Any], field: str
 ) -> None:
-    found = desk()
+    result = desk()
     with pytest.raises(Invalid) as refused:
-        marine[0].client.change_desk(found.id, settings)
+        marine[0].client.change_desk(result.id, settings)
     assert refused.value.problem.field == field
-    assert not marine[0].client.show_desk(found.id).changed
+    assert not marine[0].client.show_desk(result.id).changed
 
 
 def test_answers_keep_to_length_and_layout(marine: Marine, desk: Callable[..., s.DeskOut]) -> None:
-    client, found = marine[0].client, desk()
+    client, result = marine[0].client, desk()
     question = "How is a crane taken out of service?"
     for layout, begins in (("list", "- "), ("steps", "1. "), ("table", "| ")):
         text = client.ask_desk(
-            found.id, question, settings={"layout": layout, "evidence_needed": 0.0}
+            result.id, question, settings={"layout": layout, "evidence_needed": 0.0}
         ).text
         assert all(
             line.startswith(("- ", "|") if layout != "steps" else tuple("123456789"))
@@ -154,7 +156,7 @@ def test_answers_keep_to_length_and_layout(marine: Marine, desk: Callable[..., s
         ), text
         assert begins in text
     lengths = [
-        len(client.ask_desk(found.id, QUESTION, settings={"length": length}).text)
+        len(client.ask_desk(result.id, QUESTION, settings={"length": length}).text)
         for length in ("short", "medium", "long")
     ]
     assert lengths == sorted(lengths)
@@ -163,8 +165,8 @@ def test_answers_keep_to_length_and_layout(marine: Marine, desk: Callable[..., s
 def test_a_model_answers_with_citations_bound_and_checked(
     models: str, marine: Marine, desk: Callable[..., s.DeskOut]
 ) -> None:
-    client, found = marine[0].client, desk(model="honest")
-    events = list(client.stream_desk_answer(found.id, QUESTION))
+    client, result = marine[0].client, desk(model="honest")
+    events = list(client.stream_desk_answer(result.id, QUESTION))
     assert [type(event) for event in events[:2]] == [s.StartEvent, s.EvidenceEvent]
     finish = events[-1]
     assert isinstance(finish, s.FinishEvent)
@@ -200,13 +202,13 @@ def test_a_model_answers_with_citations_bound_and_checked(
 def test_what_a_model_makes_up_is_marked_or_left_out(
     models: str, marine: Marine, desk: Callable[..., s.DeskOut]
 ) -> None:
-    client, found = marine[0].client, desk(model="lying")
+    client, result = marine[0].client, desk(model="lying")
     question = "At what gust is the quay crane pinned?"
-    marked = client.ask_desk(found.id, question)
+    marked = client.ask_desk(result.id, question)
     doubtful = [st for st in marked.statements if st.verdict in ("weak", "uncited")]
     assert doubtful
     assert all(st.reason for st in doubtful)
-    removed = client.ask_desk(found.id, question, settings={"weak": "remove"})
+    removed = client.ask_desk(result.id, question, settings={"weak": "remove"})
     for statement in removed.statements:
         if statement.removed:
             assert statement.removed not in removed.text
@@ -228,9 +230,9 @@ def test_what_a_model_makes_up_is_marked_or_left_out(
 def test_when_a_model_fails_the_built_in_composer_answers_and_says_so(
     models: str, marine: Marine, desk: Callable[..., s.DeskOut], model: str, reason: str
 ) -> None:
-    found = desk(model=model)
-    plain = marine[0].client.ask_desk(found.id, QUESTION, settings={"model": None})
-    events = list(marine[0].client.stream_desk_answer(found.id, QUESTION))
+    result = desk(model=model)
+    plain = marine[0].client.ask_desk(result.id, QUESTION, settings={"model": None})
+    events = list(marine[0].client.stream_desk_answer(result.id, QUESTION))
     finish = events[-1]
     assert isinstance(finish, s.FinishEvent)
     assert finish.answer.text == plain.text
@@ -254,16 +256,16 @@ def test_limits_and_servers_without_streams_are_no_failure(
 def test_a_model_that_is_gone_or_forbidden_is_done_without(
     models: str, service: Service, marine: Marine, desk: Callable[..., s.DeskOut]
 ) -> None:
-    client, found = marine[0].client, desk(model="honest")
+    client, result = marine[0].client, desk(model="honest")
     with service.operator() as operator:
         operator.change_model("honest", s.ModelChange(enabled=False))
-        assert "switched off" in client.ask_desk(found.id, QUESTION).note
+        assert "switched off" in client.ask_desk(result.id, QUESTION).note
         operator.change_model("honest", s.ModelChange(enabled=True, teams=[]))
-        assert "may not use it" in client.ask_desk(found.id, QUESTION).note
+        assert "may not use it" in client.ask_desk(result.id, QUESTION).note
         assert "honest" not in [model.name for model in client.list_usable_models()]
         # What a name stands for can be swapped without touching the desk.
         operator.change_model("honest", s.ModelChange(teams=[marine[0].slug], remote="whole"))
-        assert client.ask_desk(found.id, QUESTION).composer == "honest"
+        assert client.ask_desk(result.id, QUESTION).composer == "honest"
         operator.change_model("honest", s.ModelChange(remote="honest"))
         assert operator.check_model("honest").works
         operator.change_model("honest", s.ModelChange(url="http://127.0.0.1:9/v1"))
@@ -278,8 +280,8 @@ def test_a_model_that_is_gone_or_forbidden_is_done_without(
 def test_an_asker_who_leaves_ends_the_model_and_the_turn_stays(
     models: str, marine: Marine, desk: Callable[..., s.DeskOut]
 ) -> None:
-    client, found = marine[0].client, desk(model="slow")
-    stream = client.stream_desk_answer(found.id, QUESTION)
+    client, result = marine[0].client, desk(model="slow")
+    stream = client.stream_desk_answer(result.id, QUESTION)
     start = next(stream)
     assert isinstance(start, s.StartEvent)
     while not isinstance(next(stream), s.PieceEvent):
@@ -287,46 +289,46 @@ def test_an_asker_who_leaves_ends_the_model_and_the_turn_stays(
     stream.close()  # type: ignore[attr-defined]
 
     def stopped() -> bool:
-        return client.show_conversation(start.conversation_id, desk=found.id)[0].state == "stopped"
+        return client.show_conversation(start.conversation_id, desk=result.id)[0].state == "stopped"
 
     until(stopped)
-    turn = client.show_conversation(start.conversation_id, desk=found.id)[0]
+    turn = client.show_conversation(start.conversation_id, desk=result.id)[0]
     assert turn.outcome == "unfinished"
     assert turn.text
 
 
 def test_the_same_key_gives_the_same_answer(marine: Marine, desk: Callable[..., s.DeskOut]) -> None:
-    client, found = marine[0].client, desk()
-    first = client.ask_desk(found.id, QUESTION, idempotency_key="once")
-    again = client.ask_desk(found.id, QUESTION, idempotency_key="once")
+    client, result = marine[0].client, desk()
+    first = client.ask_desk(result.id, QUESTION, idempotency_key="once")
+    again = client.ask_desk(result.id, QUESTION, idempotency_key="once")
     assert again.turn_id == first.turn_id
     assert isinstance(
-        [*client.stream_desk_answer(found.id, QUESTION, idempotency_key="once")][-1],
+        [*client.stream_desk_answer(result.id, QUESTION, idempotency_key="once")][-1],
         s.FinishEvent,
     )
-    assert len(client.show_conversation(first.conversation_id, desk=found.id)) == 1
+    assert len(client.show_conversation(first.conversation_id, desk=result.id)) == 1
     with pytest.raises(Conflict):
-        client.ask_desk(found.id, "Another?", idempotency_key="once")
+        client.ask_desk(result.id, "Another?", idempotency_key="once")
 
 
 def test_a_key_waits_for_the_answer_that_is_on_its_way_and_is_free_again_without_one(
     models: str, marine: Marine, desk: Callable[..., s.DeskOut]
 ) -> None:
-    client, found = marine[0].client, desk(model="limited")
-    first = client.stream_desk_answer(found.id, QUESTION, idempotency_key="at once")
+    client, result = marine[0].client, desk(model="limited")
+    first = client.stream_desk_answer(result.id, QUESTION, idempotency_key="at once")
     assert isinstance(next(first), s.StartEvent)
     with ThreadPoolExecutor(1) as pool:
-        second = pool.submit(client.ask_desk, found.id, QUESTION, idempotency_key="at once")
+        second = pool.submit(client.ask_desk, result.id, QUESTION, idempotency_key="at once")
         finish = [*first][-1]
         assert isinstance(finish, s.FinishEvent)
         assert second.result().turn_id == finish.answer.turn_id
-    client.change_desk(found.id, {"model": "slow"})
-    left = client.stream_desk_answer(found.id, QUESTION, draft=True, idempotency_key="left")
+    client.change_desk(result.id, {"model": "slow"})
+    left = client.stream_desk_answer(result.id, QUESTION, draft=True, idempotency_key="left")
     start = next(left)
     assert isinstance(start, s.StartEvent)
     left.close()  # type: ignore[attr-defined]
-    client.change_desk(found.id, {"model": "limited"})
-    answer = client.ask_desk(found.id, QUESTION, draft=True, idempotency_key="left")
+    client.change_desk(result.id, {"model": "limited"})
+    answer = client.ask_desk(result.id, QUESTION, draft=True, idempotency_key="left")
     assert answer.turn_id != start.turn_id
     assert answer.outcome == "answered"
 
@@ -360,83 +362,83 @@ def test_orders_in_documents_steer_no_desk(
 def test_conversations_are_listed_searched_renamed_exported_and_deleted(
     marine: Marine, desk: Callable[..., s.DeskOut]
 ) -> None:
-    client, found = marine[0].client, desk()
-    first = client.ask_desk(found.id, "What is the wind limit for leaving the outer berth?")
-    follow = client.ask_desk(found.id, "And for the ferry berth?", first.conversation_id)
+    client, result = marine[0].client, desk()
+    first = client.ask_desk(result.id, "What is the wind limit for leaving the outer berth?")
+    follow = client.ask_desk(result.id, "And for the ferry berth?", first.conversation_id)
     assert follow.conversation_id == first.conversation_id
     assert follow.standalone != follow.question
-    other = client.ask_desk(found.id, "Which channel does the lock keeper answer on?")
-    titles = {c.id: c.title for c in client.list_conversations(desk=found.id)}
+    other = client.ask_desk(result.id, "Which channel does the lock keeper answer on?")
+    titles = {c.id: c.title for c in client.list_conversations(desk=result.id)}
     assert titles[first.conversation_id] == "Wind limit for leaving the outer berth"
-    assert [c.id for c in client.list_conversations(desk=found.id, text="ferry berth")] == [
+    assert [c.id for c in client.list_conversations(desk=result.id, text="ferry berth")] == [
         first.conversation_id
     ]
     assert (
-        client.rename_conversation(other.conversation_id, "The lock", desk=found.id).title
+        client.rename_conversation(other.conversation_id, "The lock", desk=result.id).title
         == "The lock"
     )
-    markdown = client.export_conversation(first.conversation_id, desk=found.id)
+    markdown = client.export_conversation(first.conversation_id, desk=result.id)
     assert markdown.startswith("# Wind limit")
     assert "[^1]" in markdown
     assert "[^1]: " in markdown
-    kept = json.loads(client.export_conversation(first.conversation_id, "json", desk=found.id))
+    kept = json.loads(client.export_conversation(first.conversation_id, "json", desk=result.id))
     assert [turn["question"] for turn in kept["turns"]] == [first.question, follow.question]
-    client.delete_conversation(other.conversation_id, desk=found.id)
+    client.delete_conversation(other.conversation_id, desk=result.id)
     with pytest.raises(NotFound):
-        client.show_conversation(other.conversation_id, desk=found.id)
+        client.show_conversation(other.conversation_id, desk=result.id)
     reader = marine[0].with_role("reader")
-    assert reader.list_conversations(desk=found.id) == []
+    assert reader.list_conversations(desk=result.id) == []
     with pytest.raises(NotFound):
-        reader.show_conversation(first.conversation_id, desk=found.id)
+        reader.show_conversation(first.conversation_id, desk=result.id)
 
 
 def test_feedback_reaches_the_editors_with_the_record(
     marine: Marine, desk: Callable[..., s.DeskOut]
 ) -> None:
-    team, found = marine[0], desk()
+    team, result = marine[0], desk()
     reader = team.with_role("reader")
-    answer = reader.ask_desk(found.id, QUESTION)
-    reader.give_feedback(found.id, answer.turn_id, False, "outdated", "It is 30 now.")
-    reader.give_feedback(found.id, answer.turn_id, True, citation=1)
-    reader.give_feedback(found.id, answer.turn_id, False, "wrong", "Not so.")
+    answer = reader.ask_desk(result.id, QUESTION)
+    reader.give_feedback(result.id, answer.turn_id, False, "outdated", "It is 30 now.")
+    reader.give_feedback(result.id, answer.turn_id, True, citation=1)
+    reader.give_feedback(result.id, answer.turn_id, False, "wrong", "Not so.")
     with pytest.raises(Invalid):
-        reader.give_feedback(found.id, answer.turn_id, True, citation=99)
-    seen = team.client.list_desk_answers(found.id, helpful=False)
+        reader.give_feedback(result.id, answer.turn_id, True, citation=99)
+    seen = team.client.list_desk_answers(result.id, helpful=False)
     assert [
         (row.question, [(f.citation, f.helpful, f.comment) for f in row.feedback]) for row in seen
     ] == [(QUESTION, [(0, False, "Not so."), (1, True, "")])]
     assert reader.show_answer(answer.turn_id).feedback == seen[0].feedback
     with pytest.raises(NotAllowed):
-        reader.list_desk_answers(found.id)
+        reader.list_desk_answers(result.id)
     with pytest.raises(NotAllowed):
-        reader.ask_desk(found.id, QUESTION, draft=True)
+        reader.ask_desk(result.id, QUESTION, draft=True)
     another = team.with_role("reader")
     with pytest.raises(NotFound):
         another.show_answer(answer.turn_id)
-    assert team.client.usage("desk", desk=found.id).total.not_helpful == 1
+    assert team.client.usage("desk", desk=result.id).total.not_helpful == 1
 
 
 def test_guests_come_by_a_link_and_reach_nothing_else(
     marine: Marine, desk: Callable[..., s.DeskOut]
 ) -> None:
-    team, found = marine[0], desk(audience="link", greeting="Ahoy.")
-    link = team.client.make_desk_link(found.id, "Crew room", per_minute=3)
-    assert link.url.endswith(f"/chat/{found.id}#{link.secret}")
-    assert link.secret not in str(team.client.list_desk_links(found.id))
+    team, result = marine[0], desk(audience="link", greeting="Ahoy.")
+    link = team.client.make_desk_link(result.id, "Crew room", per_minute=3)
+    assert link.url.endswith(f"/chat/{result.id}#{link.secret}")
+    assert link.secret not in str(team.client.list_desk_links(result.id))
     guest = Client(team.service.url, link.secret, team.slug, guest=GUEST)
-    assert guest.show_chat_desk(found.id).greeting == "Ahoy."
-    assert guest.ask_desk(found.id, "Hello").text == "Ahoy."
-    answer = guest.ask_desk(found.id, QUESTION)
+    assert guest.show_chat_desk(result.id).greeting == "Ahoy."
+    assert guest.ask_desk(result.id, "Hello").text == "Ahoy."
+    answer = guest.ask_desk(result.id, QUESTION)
     assert answer.citations
-    context = guest.citation_context(found.id, answer.turn_id, 1)
+    context = guest.citation_context(result.id, answer.turn_id, 1)
     assert context.text[context.quote_start : context.quote_end] == answer.citations[0].quote
-    guest.give_feedback(found.id, answer.turn_id, True)
-    assert len(guest.list_conversations(desk=found.id)) == 2
+    guest.give_feedback(result.id, answer.turn_id, True)
+    assert len(guest.list_conversations(desk=result.id)) == 2
     # Another guest by the same link sees none of it.
     other = Client(team.service.url, link.secret, team.slug, guest="another guest 000000001")
-    assert other.list_conversations(desk=found.id) == []
+    assert other.list_conversations(desk=result.id) == []
     with pytest.raises(NotFound):
-        other.citation_context(found.id, answer.turn_id, 1)
+        other.citation_context(result.id, answer.turn_id, 1)
     for reach in (
         guest.list_kbs,
         guest.list_desks,
@@ -446,15 +448,15 @@ def test_guests_come_by_a_link_and_reach_nothing_else(
         with pytest.raises(NotSignedIn):
             reach()
     with pytest.raises(NotAllowed):
-        guest.ask_desk(found.id, QUESTION, settings={"evidence_needed": 0})
-    guest.ask_desk(found.id, QUESTION)
+        guest.ask_desk(result.id, QUESTION, settings={"evidence_needed": 0})
+    guest.ask_desk(result.id, QUESTION)
     with pytest.raises(ProblemError, match="3 questions a minute"):
-        guest.ask_desk(found.id, QUESTION)
+        guest.ask_desk(result.id, QUESTION)
     with pytest.raises(Invalid):
-        Client(team.service.url, link.secret, team.slug).list_conversations(desk=found.id)
-    team.client.revoke_desk_link(found.id, link.id)
+        Client(team.service.url, link.secret, team.slug).list_conversations(desk=result.id)
+    team.client.revoke_desk_link(result.id, link.id)
     with pytest.raises(NotSignedIn):
-        guest.list_conversations(desk=found.id)
+        guest.list_conversations(desk=result.id)
 
 
 def test_a_link_opens_only_its_own_desk_and_only_while_that_is_meant(
@@ -509,10 +511,10 @@ def test_a_question_goes_to_the_knowledge_base_that_its_line_names(team: TeamSet
     answer = client.ask_desk(desk.id, "What does the soup cost as a meal?")
     assert "6 crowns" in answer.text
     record = client.show_answer(answer.turn_id)
-    told = next(step for step in record.steps if step.name == "choosing knowledge bases").details[
-        "kbs"
-    ]
-    assert {row["name"]: row["used"] for row in told} == {"Kitchen": True, "Runtime": False}
+    message = next(
+        step for step in record.steps if step.name == "choosing knowledge bases"
+    ).details["kbs"]
+    assert {row["name"]: row["used"] for row in message} == {"Kitchen": True, "Runtime": False}
     assert {passage.title for passage in record.evidence} == {"Menu"}
 
 

@@ -36,16 +36,16 @@ def models(service: Service, model_server: str) -> Iterator[list[str]]:
 
 def settled(client: Client, kb: str) -> s.DescribingOut:
     """How describing stands once nothing waits for it."""
-    found: list[s.DescribingOut] = []
+    results: list[s.DescribingOut] = []
 
     def done() -> bool:
-        told = client.show_kb(kb).describing
-        assert told is not None
-        found.append(told)
-        return not told.waiting
+        message = client.show_kb(kb).describing
+        assert message is not None
+        results.append(message)
+        return not message.waiting
 
     until(done)
-    return found[-1]
+    return results[-1]
 
 
 def test_a_model_describes_documents_and_the_index_goes_along(
@@ -55,8 +55,13 @@ def test_a_model_describes_documents_and_the_index_goes_along(
     before = client.add_document(kb, SCAN, "scan_0042.txt", wait=True).document
     assert before.described_by is None
     assert client.change_kb(kb, describer="honest-describer").describing is not None
-    told = settled(client, kb)
-    assert (told.model, told.described, told.failed, told.error) == ("honest-describer", 1, 0, None)
+    message = settled(client, kb)
+    assert (message.model, message.described, message.failed, message.error) == (
+        "honest-describer",
+        1,
+        0,
+        None,
+    )
     document = client.show_document(kb, "scan_0042.txt")
     assert (document.description, document.described_by) == (SENTENCE, "honest-describer")
     assert document.state == "indexed"
@@ -105,9 +110,9 @@ def test_a_model_that_fails_or_lies_leaves_the_documents_own_words(
     client = team.client
     own = client.show_document(storm, "storm-plan.md").description
     client.change_kb(storm, describer=model)
-    told = settled(client, storm)
-    assert (told.described, told.failed) == (0, 1)
-    assert why in (told.error or "")
+    message = settled(client, storm)
+    assert (message.described, message.failed) == (0, 1)
+    assert why in (message.error or "")
     document = client.show_document(storm, "storm-plan.md")
     assert (document.description, document.described_by) == (own, None)
     # Another model is asked at once.
@@ -174,12 +179,12 @@ def test_a_kill_while_a_description_is_written_loses_nothing(
     service.start()
     client = Client(service.url, team.key, team.slug)
     assert settled(client, kb).described == 1
-    found = client.show_document(kb, "storm.md")
-    assert found.described_by == "honest"
+    result = client.show_document(kb, "storm.md")
+    assert result.described_by == "honest"
     hits = client.search(kb, "quay crane gust", limit=100, per_document=100).hits
     assert len({hit.passage_id for hit in hits}) == len(hits) > 0
     with sqlite3.connect(service.data / "fontanel.db") as db:
-        assert db.execute("SELECT count(*) FROM passages").fetchone()[0] == found.revision.passages
+        assert db.execute("SELECT count(*) FROM passages").fetchone()[0] == result.revision.passages
     service.stop()
 
 
@@ -192,14 +197,14 @@ def test_the_service_stops_while_a_model_is_silent(tmp_path: Path, model_server:
         )
     kb = team.client.create_kb("Notes", describer="silent").slug
     team.client.add_document(kb, STORM, "storm.md", wait=True)
-    told = team.client.show_kb(kb).describing
-    assert told is not None
-    assert told.waiting == 1
+    message = team.client.show_kb(kb).describing
+    assert message is not None
+    assert message.waiting == 1
     assert service.stop() == 0
     service.start()
     client = Client(service.url, team.key, team.slug)
-    told = client.show_kb(kb).describing
-    assert told is not None
-    assert (told.described, told.waiting, told.failed) == (0, 1, 0)
+    message = client.show_kb(kb).describing
+    assert message is not None
+    assert (message.described, message.waiting, message.failed) == (0, 1, 0)
     assert client.search(kb, "quay crane gust").hits
     service.stop()

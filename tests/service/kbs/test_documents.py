@@ -148,10 +148,10 @@ def test_each_hostile_file_fails_alone_with_its_reason(team: TeamSetup, kb: str)
         team.client.add_document(kb, data, name)
         team.client.add_document(kb, STORM, f"neighbour-of-{name}.md")
     for name, (_, code) in files.items():
-        found = team.client.wait_for_document(kb, name)
-        assert (found.state, found.error_code) == ("failed", code)
-        assert found.error
-        assert found.error.endswith(".")
+        result = team.client.wait_for_document(kb, name)
+        assert (result.state, result.error_code) == ("failed", code)
+        assert result.error
+        assert result.error.endswith(".")
         assert team.client.wait_for_document(kb, f"neighbour-of-{name}.md").state == "indexed"
     assert team.client.show_kb(kb).failed == len(files)
 

@@ -18,10 +18,10 @@ SMALL = Splitting(target_tokens=60, min_tokens=20)
 def built(client: Client, kb: str, number: int) -> EditionOut:
     """The edition once it is ready; each look waits for the service."""
     while True:
-        found = next(edition for edition in client.list_editions(kb) if edition.number == number)
-        if found.state == "ready":
-            assert found.failed == 0
-            return found
+        result = next(edition for edition in client.list_editions(kb) if edition.number == number)
+        if result.state == "ready":
+            assert result.failed == 0
+            return result
 
 
 @pytest.fixture
@@ -119,7 +119,7 @@ def test_switching_and_switching_back(team: TeamSetup, two: str) -> None:
 
 
 def test_two_editions_are_compared_on_questions(team: TeamSetup, two: str) -> None:
-    found = team.client.compare_editions(
+    result = team.client.compare_editions(
         two,
         1,
         2,
@@ -129,10 +129,10 @@ def test_two_editions_are_compared_on_questions(team: TeamSetup, two: str) -> No
             ("wind limit", "nowhere.md"),
         ],
     )
-    assert [row.first[0] for row in found.questions[:2]] == ["lock.md", "storm-plan.md"]
-    assert found.questions[1].first_rank == found.questions[1].second_rank == 1
-    assert found.questions[2].second_rank is None
-    assert found.first_mrr == 0.5
+    assert [row.first[0] for row in result.questions[:2]] == ["lock.md", "storm-plan.md"]
+    assert result.questions[1].first_rank == result.questions[1].second_rank == 1
+    assert result.questions[2].second_rank is None
+    assert result.first_mrr == 0.5
 
 
 def test_what_cannot_be_done_is_refused(team: TeamSetup, two: str) -> None:

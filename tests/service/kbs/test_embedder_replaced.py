@@ -19,11 +19,11 @@ NOTE = b"# Lights\n\nThe leading lights burn from dusk until dawn.\n"
 @pytest.fixture
 def other(tmp_path: Path) -> Path:
     """An embedder of another name."""
-    found = tmp_path / "other-embedder"
-    shutil.copytree(EMBEDDER, found)
-    about = json.loads((found / "embedder.json").read_text())
-    (found / "embedder.json").write_text(json.dumps({**about, "name": "another-embedder"}))
-    return found
+    result = tmp_path / "other-embedder"
+    shutil.copytree(EMBEDDER, result)
+    about = json.loads((result / "embedder.json").read_text())
+    (result / "embedder.json").write_text(json.dumps({**about, "name": "another-embedder"}))
+    return result
 
 
 def started(tmp_path: Path) -> tuple[Service, TeamSetup, str]:
@@ -48,7 +48,7 @@ def taken_over(client: Client, kb: str, number: int) -> bool:
 def test_a_successor_takes_over_with_what_came_meanwhile(tmp_path: Path, other: Path) -> None:
     service, team, kb = started(tmp_path)
     with sqlite3.connect(service.data / "vectors") as db:
-        held = db.execute("SELECT count(*) FROM team_vectors").fetchone()[0]
+        stored = db.execute("SELECT count(*) FROM team_vectors").fetchone()[0]
     client = again(service, team, FONTANEL_EMBEDDER=str(other))
     client.add_document(kb, NOTE, "lights.md", wait=True)
     until(lambda: taken_over(client, kb, 2))
@@ -63,17 +63,17 @@ def test_a_successor_takes_over_with_what_came_meanwhile(tmp_path: Path, other: 
         ("quay crane gust", "storm-plan.md"),
         ("when do the lights burn", "lights.md"),
     ):
-        found = client.search(kb, question)
-        assert not found.keyword_only
-        assert found.hits[0].document_name == document
-        assert found.hits[0].similarity is not None
+        result = client.search(kb, question)
+        assert not result.keyword_only
+        assert result.hits[0].document_name == document
+        assert result.hits[0].similarity is not None
     assert [document.state for document in client.list_documents(kb)] == ["indexed", "indexed"]
     # Back to the first embedder: what it embedded is still in the cache.
     client = again(service, team)
     until(lambda: taken_over(client, kb, 3))
     assert client.search(kb, "quay crane gust").hits[0].similarity is not None
     with sqlite3.connect(service.data / "vectors") as db:
-        assert db.execute("SELECT count(*) FROM team_vectors").fetchone()[0] >= held
+        assert db.execute("SELECT count(*) FROM team_vectors").fetchone()[0] >= stored
     service.stop()
 
 
@@ -122,7 +122,7 @@ def test_an_edition_beside_is_left_as_it_is_and_searched_by_words(
     beside = client.list_editions(kb)[0]
     assert (beside.number, beside.outdated) == (2, True)
     client.add_document(kb, NOTE, "lights.md", wait=True)
-    found = client.search(kb, "leading lights", edition=2)
-    assert found.keyword_only
+    result = client.search(kb, "leading lights", edition=2)
+    assert result.keyword_only
     until(lambda: client.search(kb, "leading lights", edition=2).hits)
     service.stop()

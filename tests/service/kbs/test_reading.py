@@ -57,15 +57,15 @@ def test_passages_say_where_they_stand_in_sheets_and_recordings(team: TeamSetup,
 
 class TestPreview:
     def test_nothing_is_kept(self, team: TeamSetup, kb: str) -> None:
-        found = team.client.preview(kb, STORM, "storm-plan.md")
-        assert found.title == "Storm plan"
-        assert [found.text[cut.start : cut.end] for cut in found.passages] == [
-            cut.text for cut in found.passages
+        result = team.client.preview(kb, STORM, "storm-plan.md")
+        assert result.title == "Storm plan"
+        assert [result.text[cut.start : cut.end] for cut in result.passages] == [
+            cut.text for cut in result.passages
         ]
         assert (
-            found.sizes.passages
-            == len(found.passages)
-            == sum(count for _, _, count in found.sizes.bins)
+            result.sizes.passages
+            == len(result.passages)
+            == sum(count for _, _, count in result.sizes.bins)
         )
         assert list(team.client.list_documents(kb)) == []
 

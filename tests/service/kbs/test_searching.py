@@ -18,8 +18,8 @@ def test_operators_narrow_words_and_meaning_alike(marine: Marine) -> None:
     hits = team.client.search(kb, 'wind limit "outer berth"', limit=20, per_document=20).hits
     assert hits
     for hit in hits:
-        said = " ".join([hit.title, *hit.locator.heading_path, *hit.text.split()]).lower()
-        assert "outer berth" in said, said
+        text = " ".join([hit.title, *hit.locator.heading_path, *hit.text.split()]).lower()
+        assert "outer berth" in text, text
     without = team.client.search(kb, "wind limit -crane", limit=20, per_document=20).hits
     assert without
     assert all("crane" not in hit.text.lower() for hit in without)
@@ -31,9 +31,9 @@ def test_operators_narrow_words_and_meaning_alike(marine: Marine) -> None:
 
 def test_a_slip_is_corrected_and_said(marine: Marine) -> None:
     team, kb = marine
-    found = team.client.search(kb, "pliotage", mode="lexical")
-    assert "pilotag" in next(iter(found.corrected.values()))
-    assert found.hits
+    result = team.client.search(kb, "pliotage", mode="lexical")
+    assert "pilotag" in next(iter(result.corrected.values()))
+    assert result.hits
 
 
 def test_neighbours_can_be_shown_as_one(marine: Marine) -> None:
@@ -56,10 +56,10 @@ def test_neighbours_can_be_shown_as_one(marine: Marine) -> None:
 
 def test_an_explanation_adds_up(marine: Marine) -> None:
     team, kb = marine
-    found = team.client.search(
+    result = team.client.search(
         kb, "wind limit for departure from the outer berth", explain=True, keyword_weight=0.3
     )
-    for hit in found.hits:
+    for hit in result.hits:
         why = hit.explanation
         assert why is not None
         assert (
@@ -71,8 +71,8 @@ def test_an_explanation_adds_up(marine: Marine) -> None:
                 term.score, abs=1e-3
             )
             assert hit.terms[term.term] == term.score
-    assert max(hit.explanation.keyword_part for hit in found.hits if hit.explanation) <= 0.3 + 1e-4
-    assert found.scored >= len(found.hits)
+    assert max(hit.explanation.keyword_part for hit in result.hits if hit.explanation) <= 0.3 + 1e-4
+    assert result.scored >= len(result.hits)
     assert team.client.search(kb, "wind").hits[0].explanation is None
 
 
@@ -143,7 +143,7 @@ def test_many_who_search_at_once_each_find_what_one_alone_finds(marine: Marine) 
     }
     with ThreadPoolExecutor(16) as pool:
         asked = [questions[n % len(questions)] for n in range(80)]
-        found = list(pool.map(lambda question: team.client.search(kb, question), asked))
-    for question, result in zip(asked, found, strict=True):
+        results = list(pool.map(lambda question: team.client.search(kb, question), asked))
+    for question, result in zip(asked, results, strict=True):
         assert [hit.passage_id for hit in result.hits] == alone[question]
         assert not result.keyword_only

@@ -71,10 +71,10 @@ def test_what_is_deleted_with_a_document_is_told_too(team: TeamSetup, kb: str) -
     with watched(team, kb) as stream:
         assert next(stream)[0] == "kb"
         team.client.delete_document(kb, "all.zip")
-        gone = {
+        removed = {
             str(data["id"]) for name, data in (next(stream) for _ in range(3)) if name == "removed"
         }
-        assert inside < gone
+        assert inside < removed
         assert KbOut.model_validate(next(stream)[1]).documents == 0
 
 
@@ -84,10 +84,10 @@ def test_thousands_of_changes_are_all_told_in_their_turn(service: Service) -> No
     records = Records(service.data / "fontanel.db")
     count, at = 1_300, now() - timedelta(days=1)
     with records.writing() as session:
-        held = session.get_one(Kb, team.client.show_kb(kb).id)
+        kb_row = session.get_one(Kb, team.client.show_kb(kb).id)
         of_kb = {
-            "team_id": held.team_id,
-            "kb_id": held.id,
+            "team_id": kb_row.team_id,
+            "kb_id": kb_row.id,
             "created_at": at,
             "changed_at": at,
             "tags": {},
@@ -107,13 +107,15 @@ def test_thousands_of_changes_are_all_told_in_their_turn(service: Service) -> No
                 for n in range(count)
             ],
         )
-        keys = {row.id: row.key for row in session.query(Document).where(Document.kb_id == held.id)}
+        keys = {
+            row.id: row.key for row in session.query(Document).where(Document.kb_id == kb_row.id)
+        }
         session.execute(
             insert(Revision),
             [
                 {
                     "id": f"rev_{n}",
-                    "team_id": held.team_id,
+                    "team_id": kb_row.team_id,
                     "document_key": keys[f"doc_{n}"],
                     "number": 1,
                     "size": 1,
@@ -131,16 +133,16 @@ def test_thousands_of_changes_are_all_told_in_their_turn(service: Service) -> No
         # All at the same moment: the key tells them apart.
         with records.writing() as session:
             session.execute(
-                update(Document).where(Document.kb_id == held.id).values(change=1, version=2)
+                update(Document).where(Document.kb_id == kb_row.id).values(change=1, version=2)
             )
             session.commit()
         team.client.add_document(kb, STORM, "storm.md")
-        told: list[str] = []
-        while "storm.md" not in told:
+        messages: list[str] = []
+        while "storm.md" not in messages:
             name, data = next(stream)
             if name == "document":
-                told.append(DocumentOut.model_validate(data).name)
-    assert told[:-1] == [f"d{n:04}" for n in range(count)]
+                messages.append(DocumentOut.model_validate(data).name)
+    assert messages[:-1] == [f"d{n:04}" for n in range(count)]
     records.close()
 
 

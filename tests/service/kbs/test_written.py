@@ -30,8 +30,8 @@ def test_writing_editing_and_going_back(team: TeamSetup, kb: str) -> None:
     assert late.value.problem.type.endswith("changed-meanwhile")
     client.wait_for_document(kb, document.id)
     assert "15 October" in client.ask(kb, "By when do boats leave pontoon A?").text
-    found = client.compare_revisions(kb, document.id)
-    (change,) = [change for change in found.changes if change.kind != "same"]
+    result = client.compare_revisions(kb, document.id)
+    (change,) = [change for change in result.changes if change.kind != "same"]
     before, after = change.before[0], change.after[0]
     assert [before[a:b] for a, b in change.before_marks] == ["1 November"] or "1" in before
     assert "15 October" in after

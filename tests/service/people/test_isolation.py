@@ -71,7 +71,7 @@ def victim(service: Service) -> tuple[TeamSetup, dict[str, str]]:
 def everything(team: TeamSetup, kb: str) -> str:
     """All that a stranger could change, as one text."""
     client = team.client
-    found: list[Any] = [
+    results: list[Any] = [
         client.list_teams(),
         client.list_kbs(),
         client.list_members(),
@@ -82,7 +82,7 @@ def everything(team: TeamSetup, kb: str) -> str:
         client.list_desks(),
         client.list_usable_models(),
     ]
-    found += [
+    results += [
         list(client.list_documents(kb)),
         client.list_conversations(kb=kb),
         *(
@@ -99,7 +99,7 @@ def everything(team: TeamSetup, kb: str) -> str:
     # Noting when a key was last used, or whether a model can be reached, is no change of the team's records.
     items = [
         item.model_dump(mode="json", exclude={"last_used_at", "freshness", "error"})
-        for part in found
+        for part in results
         for item in part
     ]
     return json.dumps(items, sort_keys=True)

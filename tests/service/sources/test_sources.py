@@ -29,9 +29,9 @@ def service(tmp_path_factory: pytest.TempPathFactory, roots: Path) -> Iterator[S
 
 @pytest.fixture
 def folder(roots: Path, team: TeamSetup) -> Path:
-    found = roots / team.slug
-    found.mkdir()
-    return found
+    result = roots / team.slug
+    result.mkdir()
+    return result
 
 
 def fill(folder: Path, count: int) -> None:
@@ -108,24 +108,24 @@ def test_a_run_that_would_remove_much_is_held(team: TeamSetup, folder: Path) -> 
     source = connect(client, folder)
     for number in range(12):
         (folder / f"notice-{number:02}.md").unlink()
-    held = client.sync_source("kb", source.id, wait=True)
-    assert held.state == "held"
-    assert held.held_reason == "12 of 30 documents would be removed."
+    stored = client.sync_source("kb", source.id, wait=True)
+    assert stored.state == "held"
+    assert stored.held_reason == "12 of 30 documents would be removed."
     assert len(names(client)) == 30
     assert client.show_source("kb", source.id).freshness.state in ("late", "unscheduled")
-    missing = [item.id for item in client.list_sync_items("kb", source.id, held.id, "missing")]
+    missing = [item.id for item in client.list_sync_items("kb", source.id, stored.id, "missing")]
     assert missing == [f"notice-{number:02}.md" for number in range(12)]
     # What goes missing after a person looked is not what that person confirmed.
     for number in range(12, 24):
         (folder / f"notice-{number:02}.md").unlink()
-    client.confirm_sync("kb", source.id, held.id)
-    again = client.wait_for_sync("kb", source.id, held.id)
+    client.confirm_sync("kb", source.id, stored.id)
+    again = client.wait_for_sync("kb", source.id, stored.id)
     assert (again.state, len(names(client))) == ("held", 30)
-    client.confirm_sync("kb", source.id, held.id)
-    done = client.wait_for_sync("kb", source.id, held.id)
+    client.confirm_sync("kb", source.id, stored.id)
+    done = client.wait_for_sync("kb", source.id, stored.id)
     assert (done.state, done.removed, len(names(client))) == ("done", 24, 6)
     with pytest.raises(ProblemError):
-        client.confirm_sync("kb", source.id, held.id)
+        client.confirm_sync("kb", source.id, stored.id)
 
 
 def test_a_held_run_is_lifted_when_things_are_in_order_again(team: TeamSetup, folder: Path) -> None:
@@ -142,9 +142,9 @@ def test_a_held_run_is_lifted_when_things_are_in_order_again(team: TeamSetup, fo
     assert "is not there" in (client.show_source("kb", source.id).error or "")
     away.rename(folder)
     assert counts(client.sync_source("kb", source.id, wait=True)) == {"unchanged": 12}
-    found = client.show_source("kb", source.id)
-    assert (found.error, found.failing_since) == (None, None)
-    assert [sync.state for sync in found.recent] == ["done", "failed", "ended", "done"]
+    result = client.show_source("kb", source.id)
+    assert (result.error, result.failing_since) == (None, None)
+    assert [sync.state for sync in result.recent] == ["done", "failed", "ended", "done"]
 
 
 def test_an_emptied_folder_of_few_documents_is_held_too(team: TeamSetup, folder: Path) -> None:
@@ -153,8 +153,8 @@ def test_an_emptied_folder_of_few_documents_is_held_too(team: TeamSetup, folder:
     source = connect(client, folder)
     for path in folder.iterdir():
         path.unlink()
-    held = client.sync_source("kb", source.id, wait=True)
-    assert held.held_reason == "The source lists nothing any more; 2 documents would be removed."
+    stored = client.sync_source("kb", source.id, wait=True)
+    assert stored.held_reason == "The source lists nothing any more; 2 documents would be removed."
     client.reject_sync("kb", source.id)
     assert len(names(client)) == 2
 
@@ -222,9 +222,9 @@ def test_a_watched_folder_is_taken_up_by_itself(team: TeamSetup, folder: Path) -
     client.wait_for_sync("kb", source.id, "latest")
     (folder / "notice-00.md").write_text("# Notice\n\nThe buoy was painted green.\n")
     until(lambda: client.search("kb", '"painted green"').hits)
-    found = client.show_source("kb", source.id)
-    assert found.freshness.state == "fresh"
-    assert found.recent[0].cause == "event"
+    result = client.show_source("kb", source.id)
+    assert result.freshness.state == "fresh"
+    assert result.recent[0].cause == "event"
 
 
 def test_changing_a_source(team: TeamSetup, folder: Path) -> None:

@@ -151,18 +151,18 @@ def _print_prompt(context: Context, record: RecordOut) -> None:
 
 
 def ask_again(context: Context, options: argparse.Namespace) -> None:
-    found = context.client.ask_again(options.answer)
+    result = context.client.ask_again(options.answer)
     if context.json:
-        context.show(found)
+        context.show(result)
         return
-    if found.same_text and not found.citations_new and not found.citations_gone:
+    if result.same_text and not result.citations_new and not result.citations_gone:
         context.say("The answer is the same as of now.")
         return
-    for sign, line in found.lines:
+    for sign, line in result.lines:
         context.say(Text(f"{sign} {line}", {"-": "red", "+": "green"}.get(sign, "dim")))
     for title, items in (
-        ("No longer cited", found.citations_gone),
-        ("Newly cited", found.citations_new),
+        ("No longer cited", result.citations_gone),
+        ("Newly cited", result.citations_new),
     ):
         if items:
             context.say(Text(f"\n{title}", "bold"))
@@ -171,7 +171,7 @@ def ask_again(context: Context, options: argparse.Namespace) -> None:
 
 
 def give_feedback(context: Context, options: argparse.Namespace) -> None:
-    given = context.client.give_feedback(
+    values = context.client.give_feedback(
         options.desk,
         options.answer,
         options.verdict == "helpful",
@@ -179,4 +179,4 @@ def give_feedback(context: Context, options: argparse.Namespace) -> None:
         options.comment,
         options.citation,
     )
-    context.show(given, "Thank you, the desk's editors see it.")
+    context.show(values, "Thank you, the desk's editors see it.")

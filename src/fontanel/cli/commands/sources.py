@@ -172,15 +172,15 @@ def _care(parser: argparse.ArgumentParser) -> None:
 def _given(kind: KindOut, pairs: list[str]) -> dict[str, Any]:
     """Settings as the kind's schema wants them."""
     properties: dict[str, Any] = kind.settings.get("properties", {})
-    found: dict[str, Any] = {}
+    results: dict[str, Any] = {}
     for pair in pairs:
         name, equals, value = pair.partition("=")
         if name not in properties or not equals:
             raise UsageProblem(
                 f"{pair!r}: the kind {kind.name!r} has the settings {', '.join(properties) or 'none'}."
             )
-        found[name] = _valued(properties[name], name, value, found.get(name))
-    return found
+        results[name] = _valued(properties[name], name, value, results.get(name))
+    return results
 
 
 def _valued(schema: dict[str, Any], name: str, text: str, before: Any) -> Any:
@@ -203,7 +203,7 @@ def _valued(schema: dict[str, Any], name: str, text: str, before: Any) -> Any:
 
 def _credentials(kind: KindOut, pairs: list[str]) -> dict[str, str] | None:
     names = list(kind.credentials.get("properties", {}))
-    found: dict[str, str] = {}
+    results: dict[str, str] = {}
     for pair in pairs:
         name, equals, value = pair.partition("=")
         if name not in names:
@@ -214,8 +214,8 @@ def _credentials(kind: KindOut, pairs: list[str]) -> dict[str, str] | None:
             value = os.environ.get(f"FONTANEL_CREDENTIAL_{name.upper()}") or ""
             if not value and sys.stdin.isatty():
                 value = getpass.getpass(f"{name}: ")
-        found[name] = value
-    return found or None
+        results[name] = value
+    return results or None
 
 
 def _kind(context: Context, name: str) -> KindOut:
@@ -236,7 +236,7 @@ def _rules(pairs: list[str]) -> list[TagRule]:
 
 
 def _care_of(options: argparse.Namespace) -> dict[str, Any]:
-    given = {
+    values = {
         "every_minutes": options.every,
         "cron": options.cron,
         "target_minutes": options.target,
@@ -244,7 +244,7 @@ def _care_of(options: argparse.Namespace) -> dict[str, Any]:
         "guard_min": options.guard_min,
         "tag_rules": _rules(options.tag_rule) or None,
     }
-    return {name: value for name, value in given.items() if value is not None}
+    return {name: value for name, value in values.items() if value is not None}
 
 
 def list_kinds(context: Context, options: argparse.Namespace) -> None:
@@ -280,9 +280,9 @@ def check_source(context: Context, options: argparse.Namespace) -> None:
         kind = _kind(context, source.kind)
         settings = {**source.settings, **_given(kind, options.set)} if options.set else None
         credentials = _credentials(kind, options.credential)
-        said = {"settings": settings, "credentials": credentials}
+        texts = {"settings": settings, "credentials": credentials}
         trial = client.check_again(
-            kb, source.id, SourceChange(**{k: v for k, v in said.items() if v is not None})
+            kb, source.id, SourceChange(**{k: v for k, v in texts.items() if v is not None})
         )
     elif options.kind:
         kind = _kind(context, options.kind)
@@ -379,12 +379,12 @@ def _fresh(freshness: FreshnessOut) -> str:
         "paused": "paused",
         "new": "not looked at yet",
     }
-    said = words.get(freshness.state, "fresh")
+    text = words.get(freshness.state, "fresh")
     if freshness.state == "late" and freshness.late_since:
-        said += f" since {ago(freshness.late_since).removesuffix(' ago')}"
+        text += f" since {ago(freshness.late_since).removesuffix(' ago')}"
     if freshness.median_seconds is not None and freshness.within is not None:
-        said += f", {percent(freshness.within)} within {freshness.target_minutes} min, median {_seconds(freshness.median_seconds)}"
-    return said
+        text += f", {percent(freshness.within)} within {freshness.target_minutes} min, median {_seconds(freshness.median_seconds)}"
+    return text
 
 
 def _seconds(value: float) -> str:
@@ -442,18 +442,18 @@ def change_source(context: Context, options: argparse.Namespace) -> None:
     client, kb = context.client, context.kb()
     source = client.show_source(kb, options.source)
     kind = _kind(context, source.kind)
-    said: dict[str, Any] = _care_of(options)
+    texts: dict[str, Any] = _care_of(options)
     if options.set:
-        said["settings"] = {**source.settings, **_given(kind, options.set)}
+        texts["settings"] = {**source.settings, **_given(kind, options.set)}
     if (credentials := _credentials(kind, options.credential)) is not None:
-        said["credentials"] = credentials
+        texts["credentials"] = credentials
     if options.name:
-        said["name"] = options.name
+        texts["name"] = options.name
     if options.pause or options.resume:
-        said["paused"] = bool(options.pause)
-    if not said:
+        texts["paused"] = bool(options.pause)
+    if not texts:
         raise UsageProblem("Say what to change; see 'fontanel source change --help'.")
-    changed = client.change_source(kb, source.id, SourceChange(**said), source.version)
+    changed = client.change_source(kb, source.id, SourceChange(**texts), source.version)
     context.show(changed, f"Changed {changed.name}.")
 
 
@@ -661,7 +661,7 @@ def disconnect(context: Context, options: argparse.Namespace) -> None:
 
 
 def show_freshness(context: Context, options: argparse.Namespace) -> None:
-    found = context.client.freshness()
+    result = context.client.freshness()
     rows = [
         (
             f.kb,
@@ -673,7 +673,7 @@ def show_freshness(context: Context, options: argparse.Namespace) -> None:
             _seconds(f.freshness.worst_seconds) if f.freshness.worst_seconds is not None else None,
             f.error,
         )
-        for f in found
+        for f in result
     ]
     table = context.table(
         rows,
@@ -686,4 +686,4 @@ def show_freshness(context: Context, options: argparse.Namespace) -> None:
         worst="right",
         trouble="left",
     )
-    context.show(found, table if found else "The team has no sources.")
+    context.show(result, table if result else "The team has no sources.")

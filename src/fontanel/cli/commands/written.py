@@ -149,17 +149,17 @@ def list_revisions(context: Context, options: argparse.Namespace) -> None:
 
 
 def show_changes(context: Context, options: argparse.Namespace) -> None:
-    found = context.client.compare_revisions(
+    result = context.client.compare_revisions(
         context.kb(), options.document, options.before, options.after
     )
-    context.show(found)
+    context.show(result)
     if context.json:
         return
-    context.say(f"revision {found.before.number} -> {found.after.number}")
-    if all(change.kind == "same" for change in found.changes):
+    context.say(f"revision {result.before.number} -> {result.after.number}")
+    if all(change.kind == "same" for change in result.changes):
         context.say("The text is the same.")
         return
-    for change in found.changes:
+    for change in result.changes:
         for line in _lines(change):
             context.say(line)
 
@@ -189,10 +189,10 @@ def _lines(change: ChangeOut) -> list[Text]:
 def restore_revision(context: Context, options: argparse.Namespace) -> None:
     client, kb = context.client, context.kb()
     revisions = client.list_revisions(kb, options.document)
-    wanted = next(
+    requested = next(
         (r.id for r in revisions if options.revision in (r.id, str(r.number))), options.revision
     )
-    added = client.restore_revision(kb, options.document, wanted)
+    added = client.restore_revision(kb, options.document, requested)
     context.show(added, f"{added.outcome}: {added.document.name}")
 
 

@@ -59,11 +59,11 @@ _GOES_ON = re.compile(
 
 def orders(sentences: Sequence[str]) -> list[bool]:
     """For sentences in the order in which they stand, which of them give orders to the machine: by themselves, or going on with one."""
-    found: list[bool] = []
+    results: list[bool] = []
     for sentence in sentences:
-        going_on = bool(found) and found[-1] and bool(_GOES_ON.match(sentence))
-        found.append(going_on or speaks_to_machine(sentence))
-    return found
+        going_on = bool(results) and results[-1] and bool(_GOES_ON.match(sentence))
+        results.append(going_on or speaks_to_machine(sentence))
+    return results
 
 
 def speaks_to_machine(text: str) -> bool:

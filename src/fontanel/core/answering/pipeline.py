@@ -145,9 +145,9 @@ class _Pipeline:
         if self._curated is None:
             return None
         with self._trace.step("curated answer") as step:
-            found = self._curated.find(self._standalone)
-            step.record(found=None if found is None else found.name)
-        return found
+            result = self._curated.find(self._standalone)
+            step.record(found=None if result is None else result.name)
+        return result
 
     def _serve(self, approved: CuratedAnswer) -> Iterator[AnswerEvent]:
         self._enough = 1.0
@@ -162,9 +162,9 @@ class _Pipeline:
         if self._routes is None or len(self._routes.routes) < 2:
             return
         with self._trace.step("choosing knowledge bases") as step:
-            found = choose(self._standalone, self._routes.routes, self._knowledge)
-            taken = frozenset(route.kb_id for route, _, used in found if used)
-            if len(taken) < len(found):
+            result = choose(self._standalone, self._routes.routes, self._knowledge)
+            taken = frozenset(route.kb_id for route, _, used in result if used)
+            if len(taken) < len(result):
                 self._knowledge = self._routes.among(taken)
             step.record(
                 kbs=[
@@ -174,22 +174,22 @@ class _Pipeline:
                         "closeness": None if c is None else round(c, 4),
                         "used": used,
                     }
-                    for r, c, used in found
+                    for r, c, used in result
                 ]
             )
 
     def _retrieve(self) -> None:
         with self._trace.step("retrieval") as step:
             settings = self._settings
-            found = self._knowledge.retrieve(self._standalone, settings.passages)
+            result = self._knowledge.retrieve(self._standalone, settings.passages)
             if settings.documents is not None:
-                kept = list(dict.fromkeys(passage.document_id for passage in found))[
+                kept = list(dict.fromkeys(passage.document_id for passage in result))[
                     : settings.documents
                 ]
-                found = [passage for passage in found if passage.document_id in kept]
-            self._passages = tuple(found)
+                result = [passage for passage in result if passage.document_id in kept]
+            self._passages = tuple(result)
             step.record(
-                passages=len(found), documents=len({passage.document_id for passage in found})
+                passages=len(result), documents=len({passage.document_id for passage in result})
             )
 
     def _check_evidence(self) -> Draft:
@@ -347,10 +347,10 @@ class _Pipeline:
         chosen, layout = composed.chosen, self._settings.layout
         if (
             layout != Layout.TABLE
-            and (found := compare(self._standalone, composed.ranked)) is not None
+            and (result := compare(self._standalone, composed.ranked)) is not None
         ):
-            yield Set(found.text, 0)
-            for statement in found.statements:
+            yield Set(result.text, 0)
+            for statement in result.statements:
                 yield Set(f"\n\n{statement.text}", 2, [statement])
             return
         if layout in (Layout.AUTO, Layout.PROSE):
@@ -364,8 +364,8 @@ class _Pipeline:
                     break
         yield from lay_out(chosen, layout)
         for statement in conflicting(chosen, composed.ranked, self._knowledge):
-            told = self._phrases.differs.format(title=statement.passage.title)
-            yield Set(f"\n\n{told} {statement.text}", len(told) + 3, [statement])
+            message = self._phrases.differs.format(title=statement.passage.title)
+            yield Set(f"\n\n{message} {statement.text}", len(message) + 3, [statement])
 
     def _answer(
         self,
@@ -400,7 +400,7 @@ def _cite(piece: Set, number: int, start: int, end: int, knowledge: Knowledge) -
     quote = passage.text[quote_start - passage.start : quote_end - passage.start]
     lead = " ".join(statement.lead for statement in group)
     # Without the numbers that mark the steps: they are not stated, and the first stands before the quote.
-    said = " ".join(statement.text for statement in group)
+    text = " ".join(statement.text for statement in group)
     return Citation(
         number=number,
         answer_start=start,
@@ -414,7 +414,7 @@ def _cite(piece: Set, number: int, start: int, end: int, knowledge: Knowledge) -
         quote=quote,
         passage_id=passage.passage_id,
         match=passage.match,
-        support=support(said, f"{quote} {lead}", knowledge.terms),
+        support=support(text, f"{quote} {lead}", knowledge.terms),
         kb_id=passage.kb_id,
         also=passage.also,
     )

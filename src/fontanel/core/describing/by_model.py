@@ -62,8 +62,8 @@ def _shown(reading: Reading) -> str:
 
 def taken_description(written: str, reading: Reading) -> About:
     """The description and the title in what a model wrote; a document that has a title keeps it. Raises DescriptionUnusable."""
-    found = _DESCRIPTION.search(written)
-    description = collapse(_MARKS.sub("", found.group(1))) if found else ""
+    match = _DESCRIPTION.search(written)
+    description = collapse(_MARKS.sub("", match.group(1))) if match else ""
     if not description:
         raise DescriptionUnusable("it wrote no description")
     if len(description) > _MAX_DESCRIPTION:
@@ -78,11 +78,11 @@ def taken_description(written: str, reading: Reading) -> About:
     return About(description, title)
 
 
-def _check(said: str, shown: str, analyser: Analyser) -> None:
-    held = set(_NUMBER.findall(shown))
-    for number in _NUMBER.findall(said):
-        if number not in held:
+def _check(values: str, shown: str, analyser: Analyser) -> None:
+    stored = set(_NUMBER.findall(shown))
+    for number in _NUMBER.findall(values):
+        if number not in stored:
             raise DescriptionUnusable(f"it wrote {number}, which the document does not say")
-    words = set(analyser.terms(said))
+    words = set(analyser.terms(values))
     if not words or len(words & set(analyser.terms(shown))) < _BORNE_OUT * len(words):
         raise DescriptionUnusable("the document does not bear out what it wrote")

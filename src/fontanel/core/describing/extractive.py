@@ -37,28 +37,28 @@ class About:
 def describe(reading: Reading) -> About:
     """Describe a reading by its most telling early sentences."""
     analyser = Analyser(reading.language)
-    found: list[tuple[str, list[str]]] = []
+    results: list[tuple[str, list[str]]] = []
     for block in reading.blocks:
         if block.kind not in ("paragraph", "cue"):
             continue
         text = reading.text[block.start : block.end]
         for start, end in sentence_spans(text):
             if _LENGTH[0] <= end - start <= _LENGTH[1] and text[end - 1] in ".!…”":
-                found.append((text[start:end], analyser.terms(text[start:end])))
-        if len(found) >= _MAX_SENTENCES:
+                results.append((text[start:end], analyser.terms(text[start:end])))
+        if len(results) >= _MAX_SENTENCES:
             break
-    return About(_sentences(found), suggested_title(reading))
+    return About(_sentences(results), suggested_title(reading))
 
 
-def _sentences(found: list[tuple[str, list[str]]]) -> str:
-    counts = Counter(term for _, terms in found for term in set(terms))
+def _sentences(sentences: list[tuple[str, list[str]]]) -> str:
+    counts = Counter(term for _, terms in sentences for term in set(terms))
     total = sum(counts.values()) or 1
     chosen: list[int] = []
     weight = {term: count / total for term, count in counts.items()}
     length = 0
     while len(chosen) < 2:
         best, best_score = -1, 0.0
-        for place, (text, terms) in enumerate(found):
+        for place, (text, terms) in enumerate(sentences):
             if place in chosen or not terms or length + len(text) > _MAX_CHARACTERS:
                 continue
             score = sum(weight[term] for term in set(terms)) / len(set(terms)) / (1 + 0.4 * place)
@@ -67,11 +67,11 @@ def _sentences(found: list[tuple[str, list[str]]]) -> str:
         if best < 0:
             break
         chosen.append(best)
-        length += len(found[best][0])
-        for term in found[best][1]:
+        length += len(sentences[best][0])
+        for term in sentences[best][1]:
             # What has been said counts less the second time.
             weight[term] *= weight[term]
-    return " ".join(found[place][0] for place in sorted(chosen))
+    return " ".join(sentences[place][0] for place in sorted(chosen))
 
 
 def has_title(reading: Reading) -> bool:

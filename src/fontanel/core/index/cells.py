@@ -79,9 +79,9 @@ def _k_means(sample: Floats, count: int, random: np.random.Generator) -> Floats:
         assigned = _assign(sample, centres)
         order = np.argsort(assigned, kind="stable")
         sizes = np.bincount(assigned, minlength=count)
-        held = np.flatnonzero(sizes)
-        starts = np.concatenate([[0], np.cumsum(sizes[held])[:-1]])
-        centres[held] = np.add.reduceat(sample[order], starts, axis=0)
+        stored = np.flatnonzero(sizes)
+        starts = np.concatenate([[0], np.cumsum(sizes[stored])[:-1]])
+        centres[stored] = np.add.reduceat(sample[order], starts, axis=0)
         # A centre that lost all its vectors begins anew somewhere.
         empty = np.flatnonzero(sizes == 0)
         centres[empty] = sample[random.choice(len(sample), len(empty))]
@@ -119,9 +119,9 @@ def _ten_nearest(vectors: Floats, asked: Floats) -> npt.NDArray[np.int64]:
     best = np.full((len(asked), 10), -np.inf, dtype=np.float32)
     rows = np.zeros((len(asked), 10), dtype=np.int64)
     for start in range(0, len(vectors), 65_536):
-        found = asked @ vectors[start : start + 65_536].T
-        top = np.argpartition(-found, min(9, found.shape[1] - 1), axis=1)[:, :10]
-        scores = np.concatenate([best, np.take_along_axis(found, top, axis=1)], axis=1)
+        result = asked @ vectors[start : start + 65_536].T
+        top = np.argpartition(-result, min(9, result.shape[1] - 1), axis=1)[:, :10]
+        scores = np.concatenate([best, np.take_along_axis(result, top, axis=1)], axis=1)
         places = np.concatenate([rows, top + start], axis=1)
         keep = np.argsort(-scores, axis=1)[:, :10]
         best, rows = (

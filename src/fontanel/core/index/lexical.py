@@ -34,10 +34,10 @@ def best_rows(
     floor: float,
 ) -> tuple[Rows, Floats]:
     """The rows of a segment whose scores are the `count` highest and reach `floor`, and their scores, in no order."""
-    held = ((segment.index_of(term), weight) for term, weight in weights.items())
+    stored = ((segment.index_of(term), weight) for term, weight in weights.items())
     terms = [
         _Term.of_segment(segment, index, weight, averages)
-        for index, weight in held
+        for index, weight in stored
         if index != ABSENT
     ]
     terms.sort(key=attrgetter("bound"), reverse=True)
@@ -65,17 +65,17 @@ def best_rows(
         # What the best of all terms so far reach, and not of the last alone, leaves fewer to look up.
         threshold = max(threshold, _reached(scores, candidates, terms[done:], None, count))
         candidates = candidates[scores[candidates] >= threshold * _SURE - bounds[done]]
-    found = scores[candidates]
+    result = scores[candidates]
     for place in range(done, len(terms)):
-        found = found + terms[place].of(candidates)
-        near = found + np.float32(bounds[place + 1]) >= threshold * _SURE
-        candidates, found = candidates[near], found[near]
-    if len(found) > count:
-        least = np.partition(found, len(found) - count)[len(found) - count]
+        result = result + terms[place].of(candidates)
+        near = result + np.float32(bounds[place + 1]) >= threshold * _SURE
+        candidates, result = candidates[near], result[near]
+    if len(result) > count:
+        least = np.partition(result, len(result) - count)[len(result) - count]
         # Passages that tie with the last are kept: which of them come first is decided when all are known.
-        keep = found >= least
-        candidates, found = candidates[keep], found[keep]
-    return candidates, found
+        keep = result >= least
+        candidates, result = candidates[keep], result[keep]
+    return candidates, result
 
 
 @dataclass(frozen=True, slots=True)
@@ -101,8 +101,8 @@ class _Term:
     def of(self, rows: Rows) -> Floats:
         """What it adds to some rows."""
         at = self.rows.searchsorted(rows)
-        held = self.rows.take(at, mode="clip") == rows
-        added: Floats = self.weight * (self.impacts.take(at, mode="clip") * held)
+        stored = self.rows.take(at, mode="clip") == rows
+        added: Floats = self.weight * (self.impacts.take(at, mode="clip") * stored)
         return added
 
 
@@ -139,11 +139,11 @@ def term_scores(
     """What each term gives to each of some rows: (rows, terms)."""
     out = np.zeros((len(rows), len(weights)), dtype=np.float32)
     # Of the postings' own kind: else they would be widened, all of them, for a few.
-    wanted = rows.astype(np.int32)
+    requested = rows.astype(np.int32)
     for column, (term, weight) in enumerate(weights.items()):
         index = segment.index_of(term)
         if index != ABSENT:
-            out[:, column] = _Term.of_segment(segment, index, weight, averages).of(wanted)
+            out[:, column] = _Term.of_segment(segment, index, weight, averages).of(requested)
     return out
 
 

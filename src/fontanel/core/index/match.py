@@ -40,8 +40,8 @@ def blend(
     if mode == "lexical" or np.all(np.isnan(similarity)):
         return words, np.zeros_like(words)
     if mode == "vector":
-        known: Floats = np.nan_to_num(similarity, nan=-1.0)
-        return np.zeros_like(known), known
+        existing: Floats = np.nan_to_num(similarity, nan=-1.0)
+        return np.zeros_like(existing), existing
     best = max(float(np.nanmax(similarity)), 1e-9)
     meaning = np.clip(similarity / best, 0.0, 1.0)
     meaning = np.where(np.isnan(meaning), words, meaning)

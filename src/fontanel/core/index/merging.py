@@ -59,7 +59,7 @@ def merge_words(
     )
     positions, starts_of = _positions(segments, kept, postings)
     # Terms whose passages are all gone are gone.
-    held, first = np.unique(key >> 32, return_index=True)
+    stored, first = np.unique(key >> 32, return_index=True)
     starts = np.append(first, len(key)).astype(np.int64)
     posting_rows: npt.NDArray[np.int32] = (key & 0xFFFFFFFF).astype(np.int32)
     lengths = np.concatenate([s.lengths[mask] for s, mask in zip(segments, alive, strict=True)])[
@@ -77,7 +77,7 @@ def merge_words(
         "sketches": np.concatenate([s.sketches[m] for s, m in zip(segments, alive, strict=True)])[
             order
         ],
-        **pack_terms([terms[index] for index in held]),
+        **pack_terms([terms[index] for index in stored]),
         "posting_starts": starts,
         "posting_rows": posting_rows,
         "posting_counts": counts[postings],

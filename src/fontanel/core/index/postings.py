@@ -149,15 +149,15 @@ def impact_arrays(
     averages: Floats,
 ) -> dict[str, npt.NDArray[Any]]:
     """The impacts of postings, the largest of each term, and the averages that they rest on."""
-    found = np.empty(len(rows), dtype=np.float32)
+    result = np.empty(len(rows), dtype=np.float32)
     for start in range(0, len(rows), 1 << 20):
         span = slice(start, start + (1 << 20))
-        found[span] = impacts(counts[span], lengths[rows[span]], averages)
+        result[span] = impacts(counts[span], lengths[rows[span]], averages)
     largest = (
-        np.maximum.reduceat(found, starts[:-1]) if len(found) else np.zeros(0, dtype=np.float32)
+        np.maximum.reduceat(result, starts[:-1]) if len(result) else np.zeros(0, dtype=np.float32)
     )
     return {
-        "posting_impacts": found,
+        "posting_impacts": result,
         "term_impacts": largest,
         "averages": averages.astype(np.float32),
     }
@@ -222,10 +222,10 @@ def by_field(
 
 
 def saturated(frequency: Floats) -> Floats:
-    found: Floats = (frequency * np.float32(K1 + 1.0) / (frequency + np.float32(K1))).astype(
+    result: Floats = (frequency * np.float32(K1 + 1.0) / (frequency + np.float32(K1))).astype(
         np.float32
     )
-    return found
+    return result
 
 
 def _sketches(entries: Sequence[WordsEntry]) -> npt.NDArray[np.uint32]:

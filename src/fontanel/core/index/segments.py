@@ -69,42 +69,42 @@ class WordsSegment:
 
     def index_of(self, term: str) -> int:
         """The term's index, or ABSENT."""
-        found = self._found.get(term)
-        if found is None:
-            wanted = term.encode()
-            hashes, hashed = self._arrays["term_hashes"], term_hash(wanted)
+        result = self._found.get(term)
+        if result is None:
+            requested = term.encode()
+            hashes, hashed = self._arrays["term_hashes"], term_hash(requested)
             place = int(np.searchsorted(hashes, np.uint64(hashed)))
-            found = ABSENT
+            result = ABSENT
             while place < len(hashes) and int(hashes[place]) == hashed:
                 index = int(self._arrays["term_order"][place])
-                if self.term(index) == wanted:
-                    found = index
+                if self.term(index) == requested:
+                    result = index
                     break
                 place += 1
             if len(self._found) > 50_000:
                 self._found.clear()
-            self._found[term] = found
-        return found
+            self._found[term] = result
+        return result
 
     def terms_from(self, prefix: str, most: int) -> list[str]:
         """Terms that begin so, in their order."""
-        wanted = prefix.encode()
+        requested = prefix.encode()
         low, high = 0, self.term_count
         while low < high:
             middle = (low + high) // 2
-            if self.term(middle) < wanted:
+            if self.term(middle) < requested:
                 low = middle + 1
             else:
                 high = middle
-        found: list[str] = []
+        results: list[str] = []
         while (
             low < self.term_count
-            and len(found) < most
-            and (term := self.term(low)).startswith(wanted)
+            and len(results) < most
+            and (term := self.term(low)).startswith(requested)
         ):
-            found.append(term.decode())
+            results.append(term.decode())
             low += 1
-        return found
+        return results
 
     def alike(self, bits: int, most_different: int) -> list[bytes]:
         """Terms whose letters differ from `bits` in few places."""
@@ -141,8 +141,8 @@ class WordsSegment:
 
     def occurrences(self, index: int, rows: Rows) -> npt.NDArray[np.int64]:
         """Where a term stands in some of its rows: row * 65536 + position, ascending."""
-        held = self.rows_of(index)
-        postings = int(self._starts[index]) + np.searchsorted(held, rows)
+        stored = self.rows_of(index)
+        postings = int(self._starts[index]) + np.searchsorted(stored, rows)
         starts = self._arrays["posting_positions"]
         counts = starts[postings + 1] - starts[postings]
         ends = np.cumsum(counts)
@@ -203,10 +203,10 @@ class VectorSegment:
 
     def floats(self, rows: slice | npt.NDArray[np.integer[Any]]) -> Floats:
         """Some of the vectors as float32."""
-        found = self.vectors[rows]
+        result = self.vectors[rows]
         if self.scales is None:
-            return found  # type: ignore[return-value]
-        scaled: Floats = found.astype(np.float32) * self.scales[rows][:, None]
+            return result  # type: ignore[return-value]
+        scaled: Floats = result.astype(np.float32) * self.scales[rows][:, None]
         return scaled
 
     def cosines(
@@ -214,8 +214,8 @@ class VectorSegment:
     ) -> Floats:
         """The inner products with some of the vectors."""
         if self.scales is None:
-            found: Floats = self.vectors[rows] @ query
-            return found
+            result: Floats = self.vectors[rows] @ query
+            return result
         parts: list[Floats] = []
         numbers = np.arange(len(self))[rows]
         for start in range(0, len(numbers), 8192):
@@ -235,15 +235,15 @@ class VectorSegment:
         ids, order = self._by_passage
         starts = np.searchsorted(ids, passage_ids)
         counts = np.searchsorted(ids, passage_ids, side="right") - starts
-        found = np.full(len(passage_ids), np.nan, dtype=np.float32)
+        result = np.full(len(passage_ids), np.nan, dtype=np.float32)
         there = np.flatnonzero(counts)
         if len(there):
             ends = np.cumsum(counts[there])
             begins = ends - counts[there]
             inside = np.arange(int(ends[-1])) - np.repeat(begins, counts[there])
             rows = order[np.repeat(starts[there], counts[there]) + inside]
-            found[there] = np.maximum.reduceat(self.cosines(query, rows), begins)
-        return found
+            result[there] = np.maximum.reduceat(self.cosines(query, rows), begins)
+        return result
 
     def let_go(self) -> None:
         """As of `WordsSegment`."""
@@ -251,14 +251,14 @@ class VectorSegment:
 
     def rows_in(self, words: WordsSegment) -> Rows:
         """For each vector the row of its passage in a words segment, or -1; looked up once."""
-        found = self._places.get(words)
-        if found is None:
+        result = self._places.get(words)
+        if result is None:
             same = len(words) == len(self) and np.array_equal(words.passage_ids, self.passage_ids)
-            found = (np.arange(len(self)) if same else words.locate(self.passage_ids)).astype(
+            result = (np.arange(len(self)) if same else words.locate(self.passage_ids)).astype(
                 np.int32
             )
-            self._places[words] = found
-        return found
+            self._places[words] = result
+        return result
 
 
 def write_words(path: Path, segment: WordsSegment) -> None:

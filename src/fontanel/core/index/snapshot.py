@@ -160,8 +160,8 @@ class Snapshot:
         self._bases = np.concatenate(
             [[0], np.cumsum([len(segment) for segment in self.words])]
         ).astype(np.int64)
-        gone = sum(len(mask) - int(mask.sum()) for mask in self._living if mask is not None)
-        self.passages = int(self._bases[-1]) - gone
+        removed = sum(len(mask) - int(mask.sum()) for mask in self._living if mask is not None)
+        self.passages = int(self._bases[-1]) - removed
         totals = (
             np.sum([segment.totals for segment in self.words], axis=0)
             if self.words
@@ -214,8 +214,8 @@ class Snapshot:
         out = []
         for rows in self._rows_of_vectors[: len(self.vectors)]:
             back = np.full(int(self._bases[-1]), -1, dtype=np.int32)
-            held = np.flatnonzero(rows >= 0)
-            back[rows[held]] = held
+            stored = np.flatnonzero(rows >= 0)
+            back[rows[stored]] = stored
             out.append(back)
         return out
 
@@ -249,8 +249,8 @@ class Snapshot:
                 rows = segment.rows_of(indices[0])
                 count += len(rows) if mask is None else int(mask[rows].sum())
             elif indices:
-                held = rows_with(segment, terms, every=False)
-                count += int((held if mask is None else held & mask).sum())
+                stored = rows_with(segment, terms, every=False)
+                count += int((stored if mask is None else stored & mask).sum())
         return count
 
     def _wanted(self, query: Query) -> _Wanted:
@@ -327,26 +327,26 @@ class Snapshot:
         """As `search`, with what was done to the question."""
         if not self.passages:
             return Found([], {}, {}, 0)
-        wanted = self._wanted(query)
-        weights = wanted.weights if query.mode != Mode.VECTOR else {}
+        requested = self._wanted(query)
+        weights = requested.weights if query.mode != Mode.VECTOR else {}
         semantic = query.vector is not None and query.mode != Mode.LEXICAL
         depth = max(query.limit * 10, 100)
         if not semantic and not query.boosts:
             # The order of words is the order of what is found, so that what stands below the last one shown changes nothing.
             whole = not query.fold and not query.join and query.per_document >= query.limit
             shallow = query.limit if whole else 2 * query.limit
-            found = self._ranked(
-                query, wanted, weights, [self._best_by_words(weights, wanted.usable, shallow)]
+            result = self._ranked(
+                query, requested, weights, [self._best_by_words(weights, requested.usable, shallow)]
             )
-            if len(found.candidates) == query.limit or found.scored < shallow:
-                return found
-        proposed = [self._best_by_words(weights, wanted.usable, depth)]
+            if len(result.candidates) == query.limit or result.scored < shallow:
+                return result
+        proposed = [self._best_by_words(weights, requested.usable, depth)]
         if semantic:
-            proposed += self._best_by_meaning(query, wanted.usable, depth)
-        return self._ranked(query, wanted, weights, proposed)
+            proposed += self._best_by_meaning(query, requested.usable, depth)
+        return self._ranked(query, requested, weights, proposed)
 
     def _ranked(
-        self, query: Query, wanted: _Wanted, weights: Mapping[str, float], proposed: Sequence[Rows]
+        self, query: Query, asked: _Wanted, weights: Mapping[str, float], proposed: Sequence[Rows]
     ) -> Found:
         """Score rows in full, whoever proposed them, and choose those to show."""
         semantic = query.vector is not None and query.mode != Mode.LEXICAL
@@ -356,13 +356,13 @@ class Snapshot:
             else np.unique(np.concatenate(proposed)).astype(np.int64)
         )
         if not len(rows):
-            return Found([], wanted.weights, wanted.corrected, 0)
-        given = self._term_scores(rows, weights)
-        lexical = given.sum(axis=1)
+            return Found([], asked.weights, asked.corrected, 0)
+        values = self._term_scores(rows, weights)
+        lexical = values.sum(axis=1)
         nothing = np.full(len(rows), np.nan, dtype=np.float32)
         similarity, window = self._similarity(rows, query) if semantic else (nothing, nothing)
-        known = [term for term in weights if term not in wanted.corrected]
-        best = sum(weights[term] for term in known) * (K1 + 1.0) * LEXICAL_SHARE
+        existing = [term for term in weights if term not in asked.corrected]
+        best = sum(weights[term] for term in existing) * (K1 + 1.0) * LEXICAL_SHARE
         coverage = (
             np.minimum(lexical / best, 1.0).astype(np.float32)
             if best
@@ -387,7 +387,7 @@ class Snapshot:
         matches = calibrated_match(coverage, similarity, query.mode)
         order = np.lexsort((ids, -scores))
         candidates = []
-        told = [
+        messages = [
             column.tolist()
             for column in (
                 ids,
@@ -407,7 +407,9 @@ class Snapshot:
         for shown in self._chosen(rows, keys, ids, order, query):
             i = shown.place
             terms = {
-                term: value for term, value in zip(weights, given[i].tolist(), strict=True) if value
+                term: value
+                for term, value in zip(weights, values[i].tolist(), strict=True)
+                if value
             }
             (
                 passage,
@@ -422,7 +424,7 @@ class Snapshot:
                 other,
                 whole,
                 raised,
-            ) = (c[i] for c in told)
+            ) = (c[i] for c in messages)
             candidates.append(
                 Candidate(
                     passage_id=passage,
@@ -439,11 +441,11 @@ class Snapshot:
                     semantic_part=other,
                     document_part=whole,
                     boost=raised,
-                    also=tuple((told[0][j], told[1][j]) for j in shown.also),
-                    beside=tuple(sorted(told[0][j] for j in shown.beside)),
+                    also=tuple((messages[0][j], messages[1][j]) for j in shown.also),
+                    beside=tuple(sorted(messages[0][j] for j in shown.beside)),
                 )
             )
-        return Found(candidates, wanted.weights, wanted.corrected, len(rows))
+        return Found(candidates, asked.weights, asked.corrected, len(rows))
 
     def _sizes(self, ids: Ids, keys: Ids) -> Ids:
         """How many living passages the documents of some have, `SPEAKING` being enough to know: a document's stand side by side."""
@@ -499,10 +501,10 @@ class Snapshot:
         floor = 0.0
         if weights:
             for number in np.argsort([-len(segment) for segment in self.words], kind="stable"):
-                found, values = best_rows(
+                result, values = best_rows(
                     self.words[number], weights, self.averages, depth, usable[number], floor
                 )
-                rows.append(found + self._bases[number])
+                rows.append(result + self._bases[number])
                 scores.append(values)
                 if sum(map(len, rows)) > depth:
                     floor = -float(np.partition(-np.concatenate(scores), depth - 1)[depth - 1])
@@ -532,13 +534,13 @@ class Snapshot:
         for number, (segment, rows) in enumerate(zip(segments, self._rows_of_vectors, strict=True)):
             # Several windows of one passage may be near.
             deep = depth if number < len(self.vectors) else depth * 3
-            wanted = rows >= 0
+            requested = rows >= 0
             if mask is not None:
-                wanted = wanted & mask[rows.clip(min=0)]
+                requested = requested & mask[rows.clip(min=0)]
             # Few that may be found are looked at one by one; cells would miss them.
-            few = mask is not None and int(wanted.sum()) < len(segment) // 4
+            few = mask is not None and int(requested.sum()) < len(segment) // 4
             if few:
-                places = np.flatnonzero(wanted)
+                places = np.flatnonzero(requested)
                 cosines = segment.cosines(query.vector, places)
             elif segment.cells is not None:
                 spans = [
@@ -551,11 +553,11 @@ class Snapshot:
                     if len(s)
                 ]
                 places, cosines = np.concatenate(spans), np.concatenate(parts)
-                cosines = np.where(wanted[places], cosines, np.float32(-2.0))
+                cosines = np.where(requested[places], cosines, np.float32(-2.0))
             else:
                 places, cosines = np.arange(len(segment)), segment.cosines(query.vector)
-                if not wanted.all():
-                    cosines = np.where(wanted, cosines, np.float32(-2.0))
+                if not requested.all():
+                    cosines = np.where(requested, cosines, np.float32(-2.0))
             if len(places) > deep:
                 top = np.argpartition(cosines, len(cosines) - deep)[-deep:]
                 places, cosines = places[top], cosines[top]
@@ -566,17 +568,17 @@ class Snapshot:
         """How near each row is: the mean of its cosine and that of its nearest window, or its cosine alone when it has no
         windows; NaN where there is no vector. And the cosine of the nearest window."""
         assert query.vector is not None
-        found = np.full(len(rows), np.nan, dtype=np.float32)
+        result = np.full(len(rows), np.nan, dtype=np.float32)
         for segment, back in zip(self.vectors, self._vectors_of_rows, strict=True):
             places = back[rows]
             there = np.flatnonzero(places >= 0)
             if len(there):
-                found[there] = segment.cosines(query.vector, places[there])
+                result[there] = segment.cosines(query.vector, places[there])
         window = np.full(len(rows), np.nan, dtype=np.float32)
         ids = self._gather(rows, "passage_ids") if self.windows else np.zeros(0, dtype=np.int64)
         for segment in self.windows:
             window = np.fmax(window, segment.largest_cosines(query.vector, ids))
-        return np.where(np.isnan(window), found, (found + window) / np.float32(2.0)), window
+        return np.where(np.isnan(window), result, (result + window) / np.float32(2.0)), window
 
     def _term_scores(self, rows: Rows, weights: Mapping[str, float]) -> Floats:
         if len(self.words) == 1:
@@ -592,13 +594,13 @@ class Snapshot:
         self, row: int, terms: Mapping[str, float], weights: Mapping[str, float]
     ) -> dict[str, tuple[float, ...]]:
         number = int(np.searchsorted(self._bases, row, side="right")) - 1
-        found = field_scores(
+        result = field_scores(
             self.words[number],
             row - int(self._bases[number]),
             {term: weights[term] for term in terms},
             self.averages,
         )
-        return {term: tuple(float(value) for value in values) for term, values in found.items()}
+        return {term: tuple(float(value) for value in values) for term, values in result.items()}
 
     def _gather(self, rows: Rows, name: str) -> npt.NDArray[np.int64]:
         """Values of a column of the words segments, for rows in ascending order."""
@@ -609,5 +611,5 @@ class Snapshot:
         for base, segment in zip(self._bases, self.words, strict=False):
             own = rows[(rows >= base) & (rows < base + len(segment))]
             parts.append(getattr(segment, name)[own - base])
-        found: npt.NDArray[np.int64] = np.concatenate(parts)
-        return found
+        result: npt.NDArray[np.int64] = np.concatenate(parts)
+        return result

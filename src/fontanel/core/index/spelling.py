@@ -20,20 +20,20 @@ def corrections(term: str, segments: Sequence[WordsSegment]) -> list[str]:
         return []
     slips = 2 if len(term) >= 8 else 1
     bits = letters(term.encode())
-    found: dict[str, tuple[int, int]] = {}
+    results: dict[str, tuple[int, int]] = {}
     for segment in segments:
         # A slip changes at most three pairs of letters, in either word.
         for other in segment.alike(bits, 6 * slips):
             near = other.decode()
-            if near in found or abs(len(near) - len(term)) > slips or not near.isalpha():
+            if near in results or abs(len(near) - len(term)) > slips or not near.isalpha():
                 continue
             distance = edit_distance(term, near, slips)
             if distance <= slips:
                 frequency = sum(
                     len(s.rows_of(index)) for s in segments if (index := s.index_of(near)) != ABSENT
                 )
-                found[near] = distance, -frequency
-    return sorted(found, key=lambda near: (*found[near], near))[:_MAX]
+                results[near] = distance, -frequency
+    return sorted(results, key=lambda near: (*results[near], near))[:_MAX]
 
 
 def edit_distance(a: str, b: str, most: int) -> int:

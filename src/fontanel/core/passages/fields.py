@@ -25,9 +25,12 @@ def words_entry(
     body = f"{passage.context}\n{passage.text}" if passage.context else passage.text
     headings = " ".join(passage.locator.heading_path)
     fields = (title, headings, body, about)
-    found = [analyser.positions(field) for field in fields]
+    results = [analyser.positions(field) for field in fields]
     return WordsEntry(
-        passage_id, document_key, tuple(terms for terms, _ in found), tuple(at for _, at in found)
+        passage_id,
+        document_key,
+        tuple(terms for terms, _ in results),
+        tuple(at for _, at in results),
     )
 
 
@@ -46,7 +49,7 @@ def window_texts(text: str) -> list[str]:
     """The sentence windows of a passage's text: whole sentences, lines, items or rows one after the other, together up to
     `WINDOW_WORDS` words each; none when one would hold it all."""
     windows: list[str] = []
-    held: list[str] = []
+    stored: list[str] = []
     words = 0
     for line in text.split("\n"):
         for start, end in sentence_spans(line):
@@ -54,11 +57,11 @@ def window_texts(text: str) -> list[str]:
             count = len(sentence.split())
             if not count:
                 continue
-            if held and words + count > WINDOW_WORDS:
-                windows.append(" ".join(held))
-                held, words = [], 0
-            held.append(sentence)
+            if stored and words + count > WINDOW_WORDS:
+                windows.append(" ".join(stored))
+                stored, words = [], 0
+            stored.append(sentence)
             words += count
     if not windows:
         return []
-    return [*windows, " ".join(held)]
+    return [*windows, " ".join(stored)]

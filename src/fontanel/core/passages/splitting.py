@@ -129,10 +129,10 @@ def split(reading: Reading, settings: SplitSettings, count_tokens: TokenCounter)
     for piece in pieces:
         apart = run and reading.unit != "page" and run[-1].block.page != piece.block.page
         if run and (apart or _starts_new(run, size, piece, settings)):
-            held = _trailing_headings(run)
-            _close(passages, reading, run[: len(run) - held])
+            stored = _trailing_headings(run)
+            _close(passages, reading, run[: len(run) - stored])
             before = run[-1]
-            run = run[len(run) - held :]
+            run = run[len(run) - stored :]
             if (
                 not run
                 and settings.overlap_tokens

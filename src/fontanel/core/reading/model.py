@@ -110,11 +110,11 @@ class Reading:
 
     @classmethod
     def from_dict(cls, data: dict[str, Any]) -> Reading:
-        known = {name.name for name in fields(cls)}
+        existing = {name.name for name in fields(cls)}
         return cls(
             **{
                 # What a reading of an earlier day held besides is left out.
-                **{name: value for name, value in data.items() if name in known},
+                **{name: value for name, value in data.items() if name in existing},
                 "blocks": tuple(Block(**block) for block in data["blocks"]),
                 "warnings": tuple(data["warnings"]),
                 "unit_names": tuple(data.get("unit_names", ())),

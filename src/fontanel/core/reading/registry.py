@@ -43,8 +43,8 @@ _MEMBERS = {detect.ZIP: "other.archive.archive_files", detect.EML: "other.mail.m
 
 def _reader(named: str) -> Callable[..., Any]:
     module, _, function = named.rpartition(".")
-    found: Callable[..., Any] = getattr(import_module(f"fontanel.core.reading.{module}"), function)
-    return found
+    result: Callable[..., Any] = getattr(import_module(f"fontanel.core.reading.{module}"), function)
+    return result
 
 
 def _ignore_progress(done: int, total: int) -> None:
@@ -77,10 +77,10 @@ def read(
 
 def contained_files(data: bytes, media_type: str) -> list[ContainedFile]:
     """The files inside a file: entries of an archive, attachments of a message. Raises ReadingFailed."""
-    found: list[ContainedFile] = (
+    results: list[ContainedFile] = (
         _reader(_MEMBERS[media_type])(data) if media_type in _MEMBERS else []
     )
-    return found
+    return results
 
 
 def _title_from_name(name: str) -> str:

@@ -32,13 +32,13 @@ class Report:
 
 def report_of(reading: Reading) -> Report:
     """Count a reading's words, blocks, rows and recognised pages."""
-    found: dict[int, list[float]] = {}
+    results: dict[int, list[float]] = {}
     rows = 0
     for block in reading.blocks:
         if block.kind == "table":
             rows += reading.text.count("\n", block.start, block.end) + 1 - block.header_rows
         if block.confidence is not None and block.page is not None:
-            found.setdefault(block.page, []).append(block.confidence)
+            results.setdefault(block.page, []).append(block.confidence)
     return Report(
         unit=reading.unit,
         pages=reading.pages,
@@ -48,7 +48,7 @@ def report_of(reading: Reading) -> Report:
         table_rows=rows,
         figures=reading.figures,
         recognised=[
-            (page, round(sum(values) / len(values), 3)) for page, values in sorted(found.items())
+            (page, round(sum(values) / len(values), 3)) for page, values in sorted(results.items())
         ],
         language=reading.language,
     )

@@ -182,25 +182,25 @@ class Analyser:
 
     def positions(self, text: str) -> tuple[list[str], npt.NDArray[np.int32]]:
         """The index terms of a text and which of its words, from 0, each came from: words that are not indexed count."""
-        found = self._by_token(text)
-        counts = np.fromiter(map(len, found), dtype=np.int32, count=len(found))
-        return list(itertools.chain.from_iterable(found)), np.repeat(
-            np.arange(len(found), dtype=np.int32), counts
+        result = self._by_token(text)
+        counts = np.fromiter(map(len, result), dtype=np.int32, count=len(result))
+        return list(itertools.chain.from_iterable(result)), np.repeat(
+            np.arange(len(result), dtype=np.int32), counts
         )
 
     def _by_token(self, text: str) -> list[tuple[str, ...]]:
-        known = self._terms
+        existing = self._terms
         tokens = _TOKEN.findall(text)
-        found = list(map(known.get, tokens))
-        if None in found:
-            if len(known) > 200_000:
+        results = list(map(existing.get, tokens))
+        if None in results:
+            if len(existing) > 200_000:
                 # Another thread may be at the old ones.
-                known = self._terms = {}
+                existing = self._terms = {}
             for token in tokens:
-                if token not in known:
-                    known[token] = self._analyse(token)
-            found = [known[token] for token in tokens]
-        return found  # type: ignore[return-value]
+                if token not in existing:
+                    existing[token] = self._analyse(token)
+            results = [existing[token] for token in tokens]
+        return results  # type: ignore[return-value]
 
     def spans(self, text: str) -> Iterator[Term]:
         """The index terms with the places where they stand, for highlighting."""
@@ -224,11 +224,11 @@ class Analyser:
         pieces = [piece for part in parts for piece in _CAMEL.split(part)]
         if len(pieces) == 1:
             return (self._stem(folded),)
-        found = [folded] if len(folded) <= 80 else []
+        result = [folded] if len(folded) <= 80 else []
         for piece in dict.fromkeys(fold(piece) for piece in [*parts, *pieces]):
             if piece and piece != folded and piece not in STOP_WORDS:
-                found.append(self._stem(piece))
-        return tuple(found)
+                result.append(self._stem(piece))
+        return tuple(result)
 
     def _stem(self, word: str) -> str:
         if self._stemmer is None:

@@ -52,16 +52,16 @@ def _paired(before: Sequence[str], after: Sequence[str]) -> Iterator[Change]:
     """Pieces of a replaced stretch, each beside the one that it became, as far as that can be told."""
     start = 0
     for piece in before[:_MAX_PAIRED]:
-        found = next(
+        result = next(
             (i for i in range(start, min(len(after), start + 5)) if _alike(piece, after[i])), None
         )
-        if found is None:
+        if result is None:
             yield Change("removed", (piece,))
             continue
-        for skipped in after[start:found]:
+        for skipped in after[start:result]:
             yield Change("added", (), (skipped,))
-        yield _changed(piece, after[found])
-        start = found + 1
+        yield _changed(piece, after[result])
+        start = result + 1
     for piece in before[_MAX_PAIRED:]:
         yield Change("removed", (piece,))
     for piece in after[start:]:

@@ -63,11 +63,11 @@ class Embedders:
     def _cached(self, texts: Sequence[str]) -> npt.NDArray[np.float32]:
         """Questions come with many single words, and sentences come up with question after question: their vectors are kept."""
         assert self._model is not None
-        known = {text: self._words.get(text, self._sentences.get(text)) for text in texts}
-        missing = [text for text, vector in known.items() if vector is None]
-        found = dict(zip(missing, self._model.embed(missing), strict=True)) if missing else {}
-        vectors = np.stack([found[text] if text in found else known[text] for text in texts])  # type: ignore[misc]
-        for text, vector in found.items():
+        existing = {text: self._words.get(text, self._sentences.get(text)) for text in texts}
+        missing = [text for text, vector in existing.items() if vector is None]
+        results = dict(zip(missing, self._model.embed(missing), strict=True)) if missing else {}
+        vectors = np.stack([results[text] if text in results else existing[text] for text in texts])  # type: ignore[misc]
+        for text, vector in results.items():
             if " " not in text:
                 _keep(self._words, text, vector, _MAX_WORDS)
             elif len(text) <= _LONGEST_SENTENCE:
@@ -189,8 +189,10 @@ class KbKnowledge:
             join=options.join,
             explain=options.explain,
         )
-        found = self._snapshot.find(query)
-        return Results(self._joined(found.candidates), found.weights, found.corrected, found.scored)
+        result = self._snapshot.find(query)
+        return Results(
+            self._joined(result.candidates), result.weights, result.corrected, result.scored
+        )
 
     def _boosts(self, options: Options) -> dict[int, float]:
         """The factor of each document's scores, for those that have one."""
@@ -213,7 +215,7 @@ class KbKnowledge:
                 )
         return factors
 
-    def _joined(self, found: Sequence[Candidate]) -> list[Hit]:
+    def _joined(self, candidates: Sequence[Candidate]) -> list[Hit]:
         """Candidates with their passages and documents."""
         session = self._scope.session
         rows = {
@@ -221,13 +223,13 @@ class KbKnowledge:
             for row in session.scalars(
                 self._scope.select(PassageRow).where(
                     PassageRow.id.in_(
-                        [key for hit in found for key in (hit.passage_id, *hit.beside)]
+                        [key for hit in candidates for key in (hit.passage_id, *hit.beside)]
                     )
                 )
             )
         }
         keys = {row.document_key for row in rows.values()} | {
-            key for hit in found for _, key in hit.also
+            key for hit in candidates for _, key in hit.also
         }
         documents = {
             d.key: d
@@ -240,7 +242,7 @@ class KbKnowledge:
             key: language for key, language in session.execute(spoken).tuples()
         }
         hits = []
-        for candidate in found:
+        for candidate in candidates:
             row = rows.get(candidate.passage_id)
             document = documents.get(row.document_key) if row else None
             if row is None or document is None:
@@ -273,8 +275,8 @@ class KbKnowledge:
     # What `core.answering.Knowledge` asks for
 
     def retrieve(self, question: str, limit: int) -> list[EvidencePassage]:
-        found = self.search(question, Options(limit=limit, per_document=4))
-        return [hit.passage for hit in found.hits]
+        result = self.search(question, Options(limit=limit, per_document=4))
+        return [hit.passage for hit in result.hits]
 
     def terms(self, text: str) -> list[str]:
         return self._snapshot.query_terms(text)

@@ -173,8 +173,8 @@ def target_knowledge(
 ) -> TargetKnowledge:
     """Open the knowledge bases of a target; those that are gone are left out."""
     session = scope.session
-    wanted = scope.select(Kb).where(Kb.id.in_([part.kb_id for part in kbs]))
-    by_id = {kb.id: kb for kb in session.scalars(wanted)}
+    requested = scope.select(Kb).where(Kb.id.in_([part.kb_id for part in kbs]))
+    by_id = {kb.id: kb for kb in session.scalars(requested)}
     knowledge = TargetKnowledge({}, {}, [])
     for part in kbs:
         if (kb := by_id.get(part.kb_id)) is None:

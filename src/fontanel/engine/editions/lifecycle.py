@@ -78,8 +78,8 @@ def _queued(session: Session, kb: Kb, edition: Edition) -> Edition:
     """A new edition with every document queued for it."""
     session.add(edition)
     session.flush()
-    wanted = select(Document).where(Document.kb_id == kb.id, Document.state.not_in(NOT_INDEXED))
-    for document in session.scalars(wanted).all():
+    requested = select(Document).where(Document.kb_id == kb.id, Document.state.not_in(NOT_INDEXED))
+    for document in session.scalars(requested).all():
         add_standby_job(session, document, document.latest_revision_id, edition.id)
     return edition
 
@@ -191,14 +191,14 @@ def activate_edition(session: Session, kb: Kb, edition: Edition) -> None:
         raise Conflict(f"{pending} documents are still on their way. Switch once they are indexed.")
     # Jobs tell by the edition whether they move a document; those of before are history.
     session.execute(update(Job).where(Job.edition_id == edition.id).values(edition_id=None))
-    held = select(PassageRow.revision_id).where(
+    stored = select(PassageRow.revision_id).where(
         PassageRow.edition_id == edition.id, PassageRow.document_key == Document.key
     )
     session.execute(
         update(Document)
-        .where(Document.kb_id == kb.id, held.exists())
+        .where(Document.kb_id == kb.id, stored.exists())
         .values(
-            revision_id=held.limit(1).scalar_subquery(),
+            revision_id=stored.limit(1).scalar_subquery(),
             changed_at=now(),
             change=next_change(session),
         )

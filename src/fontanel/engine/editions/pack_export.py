@@ -135,18 +135,18 @@ def _packed(session: Session, document: Document, revision: Revision) -> PackedD
 
 def _lenient(model: type[M], values: dict[str, Any]) -> M:
     """A part of a pack from our own records: tuples may be lists there, and fields may be missing that are newer than the record."""
-    known = {name: values.get(name, _DEFAULTS.get(name)) for name in model.model_fields}
-    return model.model_validate(known, strict=False)
+    existing = {name: values.get(name, _DEFAULTS.get(name)) for name in model.model_fields}
+    return model.model_validate(existing, strict=False)
 
 
 def _vectors(cache: VectorCache, team_id: str, embedder: str, texts: list[str]) -> bytes:
     keys = [text_key(embedder, text) for text in texts]
-    held = cache.get(team_id, keys)
-    dimensions = len(next(iter(held.values()))) if held else 0
+    stored = cache.get(team_id, keys)
+    dimensions = len(next(iter(stored.values()))) if stored else 0
     rows = np.full((len(keys), dimensions), np.nan, dtype=np.float32)
     for number, key in enumerate(keys):
-        if key in held:
-            rows[number] = held[key]
+        if key in stored:
+            rows[number] = stored[key]
     out = io.BytesIO()
     np.save(out, rows, allow_pickle=False)
     return out.getvalue()

@@ -96,10 +96,10 @@ class Editions:
     def snapshot(self, edition_id: str) -> Snapshot:
         """What a search sees now."""
         with self._lock:
-            found = self._open.get(edition_id)
-            if found is not None and found.large:
-                found.let_go()
-        return found.snapshot if found else self.refresh(edition_id)
+            result = self._open.get(edition_id)
+            if result is not None and result.large:
+                result.let_go()
+        return result.snapshot if result else self.refresh(edition_id)
 
     def averages(self, edition_id: str) -> npt.NDArray[np.float32] | None:
         """The mean lengths that an edition's impacts rest on; None while it is empty."""
@@ -152,16 +152,16 @@ class Editions:
             for row in rows:
                 path = self.path(edition_id, row.id)
                 if row.kind == "words":
-                    held = before.words.get(row.id) if before else None
-                    words[row.id] = held or WordsSegment.open(path)
+                    stored = before.words.get(row.id) if before else None
+                    words[row.id] = stored or WordsSegment.open(path)
                 else:
                     kept = {**before.vectors, **before.windows}.get(row.id) if before else None
                     (windows if row.kind == "windows" else vectors)[row.id] = (
                         kept or VectorSegment.open(path)
                     )
-            gone = np.array(sorted(dead), dtype=np.int64)
+            removed = np.array(sorted(dead), dtype=np.int64)
             snapshot = Snapshot(
-                list(words.values()), list(vectors.values()), gone, list(windows.values())
+                list(words.values()), list(vectors.values()), removed, list(windows.values())
             )
             large = sum(map(len, words.values())) > _LARGE_WORDS
             self._open[edition_id] = _Open(words, vectors, windows, snapshot, large)
@@ -282,7 +282,7 @@ class Editions:
             *opened.vectors.values(),
             *opened.windows.values(),
         ]
-        held = (
+        stored = (
             np.concatenate([segment.passage_ids for segment in segments])
             if segments
             else np.zeros(0, dtype=np.int64)
@@ -294,7 +294,7 @@ class Editions:
                 ).all(),
                 dtype=np.int64,
             )
-            done = [int(passage) for passage in dead[~np.isin(dead, held)]]
+            done = [int(passage) for passage in dead[~np.isin(dead, stored)]]
             for start in range(0, len(done), 500):
                 session.execute(
                     delete(Tombstone).where(

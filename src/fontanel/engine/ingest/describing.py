@@ -138,10 +138,10 @@ class Describing:
             return False
         if task := self._next():
             return self._ask(task)
-        if found := self._left_over():
-            forget = partial(_forget, revision_id=found.revision_id)
-            if found.reading:
-                self._take(found, describe(self._reading(found)), None, forget)
+        if result := self._left_over():
+            forget = partial(_forget, revision_id=result.revision_id)
+            if result.reading:
+                self._take(result, describe(self._reading(result)), None, forget)
             else:
                 with self._records.writing() as session:
                     forget(session)
@@ -149,8 +149,8 @@ class Describing:
         self._quiet_until = time.monotonic() + _QUIET
         return False
 
-    def _reading(self, found: _Described) -> Reading:
-        return load_reading(self._blobs, found.reading)
+    def _reading(self, target: _Described) -> Reading:
+        return load_reading(self._blobs, target.reading)
 
     def _ask(self, task: _Task) -> bool:
         reading = self._reading(task)
@@ -211,8 +211,8 @@ class Describing:
         for team_id, model in barred:
             waiting = waiting.where(or_(Kb.team_id != team_id, Kb.describer != model))
         with self._records.reading() as session:
-            found = None
-            while found is None:
+            result = None
+            while result is None:
                 if not self._batch:
                     marks = self._marks(session, moment, barred)
                     some = waiting.with_only_columns(Revision.id).where(Document.kb_id.in_(marks))
@@ -223,8 +223,8 @@ class Describing:
                         self._done |= marks
                         return None
                     self._batch = list(reversed(ids))
-                found = session.execute(waiting.where(Revision.id == self._batch.pop())).first()
-            revision, document, kb, before = found.tuple()
+                result = session.execute(waiting.where(Revision.id == self._batch.pop())).first()
+            revision, document, kb, before = result.tuple()
             assert kb.describer is not None
             assert revision.reading is not None
             try:
@@ -256,7 +256,7 @@ class Describing:
     ) -> dict[str, tuple[str, datetime | None]]:
         """The kbs in which something may wait: their model, and when a document changed last. Looking through all documents of the
         others each time would cost more than describing."""
-        found: dict[str, tuple[str, datetime | None]] = {}
+        results: dict[str, tuple[str, datetime | None]] = {}
         for kb in session.scalars(select(Kb).where(Kb.describer.is_not(None))):
             assert kb.describer is not None
             newest: datetime | None = session.scalar(
@@ -265,8 +265,8 @@ class Describing:
             due = exists().where(Description.kb_id == kb.id, Description.again_at <= moment)
             changed = self._done.get(kb.id) != (kb.describer, newest) or session.scalar(select(due))
             if changed and (kb.team_id, kb.describer) not in barred:
-                found[kb.id] = (kb.describer, newest)
-        return found
+                results[kb.id] = (kb.describer, newest)
+        return results
 
     def _left_over(self) -> _Described | None:
         """A revision that a model was asked about, of a kb that has none any more. Its reading is empty when its document does not
@@ -280,10 +280,10 @@ class Describing:
             .where(Document.state.in_(SETTLED_STATES))
         )
         with self._records.reading() as session:
-            found = session.execute(asked_about.limit(1)).first()
-            if found is None:
+            result = session.execute(asked_about.limit(1)).first()
+            if result is None:
                 return None
-            revision, document = found.tuple()
+            revision, document = result.tuple()
             shown = document.revision_id == revision.id and document.described_by is not None
             reading = revision.reading if shown and revision.reading else ""
             return _Described(revision.id, document.key, document.kb_id, document.team_id, reading)
@@ -392,13 +392,15 @@ class Describing:
         )
         if edition is None or document is None or document.revision_id != task.revision_id:
             return  # a newer revision gets a description of its own
-        held = embedded_passages(session, edition, task.revision_id)
+        stored = embedded_passages(session, edition, task.revision_id)
         embedder = edition.embedder
         keys = (
-            [[text_key(embedder, text) for text in texts] for _, texts in held] if embedder else []
+            [[text_key(embedder, text) for text in texts] for _, texts in stored]
+            if embedder
+            else []
         )
-        wanted = {key for one in keys for key in one}
-        if not held or len(self._vectors.get(task.team_id, list(wanted))) < len(wanted):
+        requested = {key for one in keys for key in one}
+        if not stored or len(self._vectors.get(task.team_id, list(requested))) < len(requested):
             return  # an edition that is being built takes the description when it gets there
         of_document = (
             PassageRow.edition_id == edition_id,
@@ -442,7 +444,7 @@ def counts_of(session: Session, kb: Kb) -> tuple[int, int, int, str | None]:
         .where(Document.kb_id == kb.id, Document.revision_id.is_not(None))
     ).subquery()
     failed = current.c.error.is_not(None)
-    described, known, wrong = (
+    described, existing, wrong = (
         session.execute(
             select(
                 func.count().filter(~failed),
@@ -457,4 +459,4 @@ def counts_of(session: Session, kb: Kb) -> tuple[int, int, int, str | None]:
     newest = session.scalar(
         select(current.c.error).where(failed).order_by(current.c.at.desc()).limit(1)
     )
-    return described, total - known, wrong, newest
+    return described, total - existing, wrong, newest

@@ -74,17 +74,17 @@ def write_vectors(
     vectors: VectorCache,
     session: Session,
     edition: Edition,
-    found: Sequence[tuple[int, list[bytes]]],
+    passages: Sequence[tuple[int, list[bytes]]],
 ) -> None:
     """Write the vectors of passages, which are known by these keys, and those of their windows, which come after the first key
     of each."""
-    held = vectors.get(edition.team_id, [key for _, keys in found for key in keys])
-    whole = [(passage, keys[0]) for passage, keys in found]
-    windows = [(passage, key) for passage, keys in found for key in keys[1:]]
+    stored = vectors.get(edition.team_id, [key for _, keys in passages for key in keys])
+    whole = [(passage, keys[0]) for passage, keys in passages]
+    windows = [(passage, key) for passage, keys in passages for key in keys[1:]]
     for pairs, of_windows in ((whole, False), (windows, True)):
         if pairs:
             ids = np.array([passage for passage, _ in pairs], dtype=np.int64)
-            segment = vector_segment(edition, ids, np.stack([held[key] for _, key in pairs]))
+            segment = vector_segment(edition, ids, np.stack([stored[key] for _, key in pairs]))
             editions.write(session, edition, segment, of_windows)
 
 

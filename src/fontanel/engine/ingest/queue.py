@@ -69,9 +69,9 @@ def _job(document: Document, revision_id: str, edition_id: str | None) -> Job:
 
 def waiting_teams(session: Session, stage: JobStage, after: str = "", limit: int = 16) -> list[str]:
     """Teams with jobs that are due, in a circle that begins behind the team `after`."""
-    found: list[str] = []
+    results: list[str] = []
     for lower, upper in ((after, None), ("", after)):
-        while len(found) < limit:
+        while len(results) < limit:
             due = [
                 Job.state == JobState.WAITING,
                 Job.stage == stage,
@@ -83,9 +83,9 @@ def waiting_teams(session: Session, stage: JobStage, after: str = "", limit: int
             team: str | None = session.scalar(select(func.min(Job.team_id)).where(*due))
             if team is None:
                 break
-            found.append(team)
+            results.append(team)
             lower = team
-    return found
+    return results
 
 
 def claim(

@@ -128,10 +128,10 @@ def _state(
         return "late" if behind else "new"
     if source.next_run_at is None and source.failing_since is None:
         return "unscheduled"
-    held = session.scalar(
+    stored = session.scalar(
         select(Sync.id).where(Sync.source_id == source.id, Sync.state == SyncState.HELD).limit(1)
     )
-    return "late" if held or now() - as_of > target + _GRACE else "fresh"
+    return "late" if stored or now() - as_of > target + _GRACE else "fresh"
 
 
 def watch_freshness(records: Records) -> None:
@@ -146,16 +146,16 @@ def watch_freshness(records: Records) -> None:
         return
     with records.writing() as session:
         for source in session.scalars(select(Source).where(Source.id.in_(moved))).all():
-            found = freshness_of(session, source)
-            if found.state == "late" and source.late_since is None:
-                source.late_since = found.late_since or now()
+            result = freshness_of(session, source)
+            if result.state == "late" and source.late_since is None:
+                source.late_since = result.late_since or now()
                 notify(
                     session,
                     source,
                     "freshness.missed",
                     f"{source.name}: changes are no longer answerable within {source.target_minutes} minutes.",
                 )
-            elif found.state != "late" and source.late_since is not None:
+            elif result.state != "late" and source.late_since is not None:
                 source.late_since = None
                 notify(
                     session,

@@ -55,8 +55,8 @@ def source_limits(
         granted = [Path(folder) for folder in team.source_folders]
         roots = [folder for folder in granted if _is_below(folder, roots)]
     if team.source_networks is not None:
-        wanted = [network for text in team.source_networks for network in networks(text)]
-        reachable = tuple(network for network in wanted if _is_part(network, reachable))
+        requested = [network for text in team.source_networks for network in networks(text)]
+        reachable = tuple(network for network in requested if _is_part(network, reachable))
     return SourceLimits(
         roots=tuple(roots),
         networks=reachable,

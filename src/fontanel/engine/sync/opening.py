@@ -52,9 +52,9 @@ def check_settings(
         raise Refused(f"settings.{refused.field}", str(refused)) from refused
 
 
-def _valid(model: type[Any], given: Mapping[str, Any], where: str) -> Any:
+def _valid(model: type[Any], values: Mapping[str, Any], where: str) -> Any:
     try:
-        return model.model_validate(given)
+        return model.model_validate(values)
     except ValidationError as error:
         first = error.errors()[0]
         name = ".".join([where, *(str(part) for part in first["loc"])])
@@ -67,15 +67,15 @@ def credentials_of(vault: Vault, source: Source) -> dict[str, Any]:
 
 
 def usable_credentials(
-    vault: Vault, source: Source, settings: Mapping[str, Any], given: Mapping[str, Any] | None
+    vault: Vault, source: Source, settings: Mapping[str, Any], credentials: Mapping[str, Any] | None
 ) -> Mapping[str, Any]:
     """The credentials to use with these settings: those given, else the stored ones. Raises Refused, or SecretUnreadable.
 
     Stored credentials go to the place that they were entered for and to no other, or whoever may edit a source could have them
     sent to a server of their own.
     """
-    if given is not None:
-        return given
+    if credentials is not None:
+        return credentials
     stored = credentials_of(vault, source)
     kind = kind_of(source.kind)
     before, after = (

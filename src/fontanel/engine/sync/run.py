@@ -42,7 +42,7 @@ from fontanel.records.tables import (
     now,
 )
 from fontanel.records.unit_of_work import Records
-from fontanel.sources import Fetched, ItemFailed, KnownItem, Listed, Skipped
+from fontanel.sources import Fetched, ItemFailed, PreviousItem, Listed, Skipped
 from fontanel.sources import Source as OpenSource
 from fontanel.sources.patterns import matcher
 
@@ -114,7 +114,7 @@ class SyncRun:
         if self._seconds:
             sync.seconds = {**sync.seconds, "taking": self._seconds}
 
-    # What is known
+    # What is previous
 
     def _load(self) -> None:
         item = SourceItem.__table__.c
@@ -145,7 +145,7 @@ class SyncRun:
 
     @cached_property
     def _items(self) -> dict[str, _Known]:
-        """All that is known of the items; not asked for by a run that finds nothing changed."""
+        """All that is previous of the items; not asked for by a run that finds nothing changed."""
         columns = (
             SourceItem.item_id,
             SourceItem.key,
@@ -160,15 +160,15 @@ class SyncRun:
 
     @cached_property
     def _same_as(self) -> set[str]:
-        return {known.same_as for known in self._items.values() if known.same_as}
+        return {existing.same_as for existing in self._items.values() if existing.same_as}
 
-    def _known_item(self, item_id: str) -> KnownItem | None:
+    def _known_item(self, item_id: str) -> PreviousItem | None:
         if item_id not in self._marks:
             return None
-        known = self._items[item_id]
+        existing = self._items[item_id]
         with self._records.reading() as session:
-            notes = session.scalar(select(SourceItem.notes).where(SourceItem.key == known.key))
-        return KnownItem("" if known.failed else known.mark, notes)
+            notes = session.scalar(select(SourceItem.notes).where(SourceItem.key == existing.key))
+        return PreviousItem("" if existing.failed else existing.mark, notes)
 
     # Listing and fetching
 
@@ -211,16 +211,16 @@ class SyncRun:
                         key for key in marks if key not in seen and not key.startswith(protected)
                     ]
                     missing = {key: self._items[key] for key in left}
-                gone = {known.same_as for known in missing.values()}
+                removed = {existing.same_as for existing in missing.values()}
                 for item in deferred:
-                    if item.same_as not in gone:
+                    if item.same_as not in removed:
                         self._commit(fetching.add(item))
                 self._commit(fetching.rest())
             except BaseException:
                 fetching.give_up()
                 raise
         self._record.write_skipped()
-        return missing, [item for item in deferred if item.same_as in gone]
+        return missing, [item for item in deferred if item.same_as in removed]
 
     def _wants(self, item: Listed | Skipped) -> bool:
         """Whether an item is to be fetched; counts it otherwise."""
@@ -230,8 +230,8 @@ class SyncRun:
         if item.id in self._seen:
             return False
         self._seen.add(item.id)
-        known = self._items.get(item.id) if item.id in self._marks else None
-        if known is not None and known.document_key is None and not known.failed:
+        existing = self._items.get(item.id) if item.id in self._marks else None
+        if existing is not None and existing.document_key is None and not existing.failed:
             self._skip(Skipped(item.id, "deleted here by a person"))
             return False
         return True
@@ -292,13 +292,13 @@ class SyncRun:
         if taken.error is not None:
             return self._failed(session, item, taken.error)
         assert fetched is not None
-        known = self._items.get(item.id)
+        existing = self._items.get(item.id)
         document = (
-            session.get(Document, known.document_key)
-            if known and known.document_key is not None
+            session.get(Document, existing.document_key)
+            if existing and existing.document_key is not None
             else None
         )
-        if known is not None and known.document_key is not None and document is None:
+        if existing is not None and existing.document_key is not None and document is None:
             return outcome_row(
                 item.id, Outcome.SKIPPED, "deleted here by a person"
             )  # while it was being fetched
@@ -327,8 +327,8 @@ class SyncRun:
         changed_at = fetched.changed_at or item.changed_at
         if self._source.last_listed_at is not None:
             # It changed after the last look, whatever its own time says: a file may be put in place with an old one.
-            said = datetime.fromtimestamp(changed_at, UTC) if changed_at else now()
-            revision.source_changed_at = max(min(said, now()), self._source.last_listed_at)
+            text = datetime.fromtimestamp(changed_at, UTC) if changed_at else now()
+            revision.source_changed_at = max(min(text, now()), self._source.last_listed_at)
         outcome = Outcome.CHANGED if before else Outcome.ADDED
         return outcome_row(item.id, outcome, None, document, revision.id, taken.size)
 
@@ -347,10 +347,10 @@ class SyncRun:
     def _failed(self, session: Session, item: Listed, error: str) -> dict[str, Any]:
         self._record.failed += 1
         self._upsert(session, item.id, {"mark": "", "error": error})
-        known = self._items.get(item.id)
+        existing = self._items.get(item.id)
         document = (
-            session.get(Document, known.document_key)
-            if known and known.document_key is not None
+            session.get(Document, existing.document_key)
+            if existing and existing.document_key is not None
             else None
         )
         return outcome_row(item.id, Outcome.FAILED, error, document)
@@ -368,8 +368,8 @@ class SyncRun:
             statement.on_conflict_do_update(index_elements=["source_id", "item_id"], set_=values)
         )
 
-    def _rename(self, session: Session, document: Document, wanted: str) -> None:
-        name = document_name(f"{self._source.folder}/{wanted}")
+    def _rename(self, session: Session, document: Document, path: str) -> None:
+        name = document_name(f"{self._source.folder}/{path}")
         if name != document.name:
             rename_document(session, document, self._free_name(session, name, document))
 
@@ -377,11 +377,11 @@ class SyncRun:
         """The name, unless another document of the kb that is not this source's has it."""
         stem, dot, ending = name.rpartition(".")
         number = 1
-        wanted = name
+        requested = name
         while True:
             holder = session.scalar(
                 select(Document).where(
-                    Document.kb_id == self._source.kb_id, Document.name == wanted
+                    Document.kb_id == self._source.kb_id, Document.name == requested
                 )
             )
             mine = holder is not None and (
@@ -393,9 +393,9 @@ class SyncRun:
                 )
             )
             if holder is None or mine:
-                return wanted
+                return requested
             number += 1
-            wanted = (
+            requested = (
                 f"{stem} ({number}){dot}{ending}"
                 if dot and "/" not in ending
                 else f"{name} ({number})"
@@ -417,13 +417,13 @@ class SyncRun:
         """Pairs of an id that left and the item that it became; and what is left of the missing."""
         left = dict(missing)
         by_same: dict[str, list[str]] = {}
-        for item_id, known in missing.items():
-            if known.same_as:
-                by_same.setdefault(known.same_as, []).append(item_id)
+        for item_id, existing in missing.items():
+            if existing.same_as:
+                by_same.setdefault(existing.same_as, []).append(item_id)
         moved = []
         for item in deferred:
-            if gone := by_same.get(item.same_as):
-                old = gone.pop(0)
+            if removed := by_same.get(item.same_as):
+                old = removed.pop(0)
                 moved.append((old, item))
                 del left[old]
             else:
@@ -436,10 +436,10 @@ class SyncRun:
             with self._records.writing() as session:
                 rows = []
                 for old, item in moved[start : start + BATCH]:
-                    known = self._items[old]
+                    existing = self._items[old]
                     document = (
-                        session.get(Document, known.document_key)
-                        if known.document_key is not None
+                        session.get(Document, existing.document_key)
+                        if existing.document_key is not None
                         else None
                     )
                     if document is not None:
@@ -447,30 +447,30 @@ class SyncRun:
                         document.link = item.link
                     values = {"item_id": item.id, "mark": item.mark}
                     session.execute(
-                        update(SourceItem).where(SourceItem.key == known.key).values(**values)
+                        update(SourceItem).where(SourceItem.key == existing.key).values(**values)
                     )
                     rows.append(outcome_row(item.id, Outcome.MOVED, f"from {old}", document))
                 self._record.write(session, rows)
             fault("items_committed")
 
     def _remove(self, missing: dict[str, _Known]) -> None:
-        gone = list(missing.items())
-        for start in range(0, len(gone), BATCH):
+        removed = list(missing.items())
+        for start in range(0, len(removed), BATCH):
             with self._records.writing() as session:
                 kb = session.get(Kb, self._source.kb_id)
                 if kb is None:
                     raise RunEnded
                 rows = []
-                for item_id, known in gone[start : start + BATCH]:
+                for item_id, existing in removed[start : start + BATCH]:
                     document = (
-                        session.get(Document, known.document_key)
-                        if known.document_key is not None
+                        session.get(Document, existing.document_key)
+                        if existing.document_key is not None
                         else None
                     )
                     if document is not None:
                         remove_document(session, kb, document)
                         rows.append(outcome_row(item_id, Outcome.REMOVED, None, document))
-                    session.execute(delete(SourceItem).where(SourceItem.key == known.key))
+                    session.execute(delete(SourceItem).where(SourceItem.key == existing.key))
                 self._record.write(session, rows)
             fault("items_committed")
 
@@ -479,10 +479,14 @@ class SyncRun:
     def _guard(self, missing: dict[str, _Known]) -> None:
         """Raises RunHeld when the run would take away, or failed to take, more than the source's share."""
         documents = {
-            item_id: known for item_id, known in missing.items() if known.document_key is not None
+            item_id: existing
+            for item_id, existing in missing.items()
+            if existing.document_key is not None
         }
         unseen = {
-            item_id: known for item_id, known in documents.items() if item_id not in self._approved
+            item_id: existing
+            for item_id, existing in documents.items()
+            if item_id not in self._approved
         }
         if not unseen:
             return
@@ -509,9 +513,9 @@ class SyncRun:
     def _hold(self, documents: dict[str, _Known], reason: str) -> None:
         with self._records.writing() as session:
             rows = []
-            for item_id, known in documents.items():
+            for item_id, existing in documents.items():
                 row = outcome_row(item_id, Outcome.MISSING)
-                row["document_key"] = known.document_key
+                row["document_key"] = existing.document_key
                 rows.append(row)
             self._record.write(session, rows)
         raise RunHeld(reason)

@@ -218,13 +218,13 @@ class SyncRunner:
         """End runs that are held, when a later one has gone through or is held itself; return whether there were any."""
         if row.state not in (SyncState.DONE, SyncState.HELD):
             return False
-        held = update(Sync).where(
+        stored = update(Sync).where(
             Sync.source_id == row.source_id, Sync.state == SyncState.HELD, Sync.id != row.id
         )
-        found = session.execute(
-            held.values(state=SyncState.ENDED, error="A later run looked again.")
+        result = session.execute(
+            stored.values(state=SyncState.ENDED, error="A later run looked again.")
         )
-        return bool(found.rowcount)  # type: ignore[attr-defined]
+        return bool(result.rowcount)  # type: ignore[attr-defined]
 
     def _came_through(self, session: Session, source: Source, row: Sync) -> None:
         if source.failing_since is not None:

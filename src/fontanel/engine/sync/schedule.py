@@ -58,13 +58,13 @@ class Schedule:
             watcher.stop()
 
     def _watch(self, sources: list[Source]) -> None:
-        wanted = {source.id: source for source in sources}
+        requested = {source.id: source for source in sources}
         for source_id, watcher in list(self._watchers.items()):
-            source = wanted.get(source_id)
+            source = requested.get(source_id)
             if source is None or source.settings != watcher.settings or watcher.spent():
                 watcher.stop()
                 del self._watchers[source_id]
-        for source_id, source in wanted.items():
+        for source_id, source in requested.items():
             if source_id not in self._watchers:
                 self._watchers[source_id] = _Watcher(source, self._folder(source), self._on_event)
 
@@ -133,10 +133,10 @@ class _Watcher:
             ):
                 if self._stop.is_set():
                     return
-                gone = not self._folder.is_dir()
-                if changes or gone:
+                removed = not self._folder.is_dir()
+                if changes or removed:
                     self._on_event(self._source_id)
-                if gone:
+                if removed:
                     return
         except (OSError, RuntimeError) as error:
             log.warning("folder cannot be watched", source=self._source_id, error=str(error))

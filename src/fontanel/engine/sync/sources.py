@@ -44,107 +44,107 @@ class Wanted:
 
 
 def create_source(
-    session: Session, vault: Vault, kb: Kb, wanted: Wanted, around: SourceLimits
+    session: Session, vault: Vault, kb: Kb, spec: Wanted, around: SourceLimits
 ) -> Source:
     """A new source of a kb. Raises Refused."""
-    kind = kind_of(wanted.kind)
+    kind = kind_of(spec.kind)
     there = session.scalars(select(Source).where(Source.kb_id == kb.id)).all()
     if len(there) >= _MAX_SOURCES:
         raise Refused("name", f"A knowledge base can have {_MAX_SOURCES} sources.")
-    if any(other.name.lower() == wanted.name.lower() for other in there):
+    if any(other.name.lower() == spec.name.lower() for other in there):
         raise Refused(
-            "name", f"There is a source named {wanted.name!r} already. Choose another name."
+            "name", f"There is a source named {spec.name!r} already. Choose another name."
         )
-    folder = _free_folder(wanted, [other.folder for other in there])
-    check_settings(kind, wanted.settings, wanted.credentials or {}, around)
+    folder = _free_folder(spec, [other.folder for other in there])
+    check_settings(kind, spec.settings, spec.credentials or {}, around)
     source = Source(
         id=new_id("src"),
         team_id=kb.team_id,
         kb_id=kb.id,
-        name=wanted.name,
+        name=spec.name,
         kind=kind.name,
         folder=folder,
-        settings=_kept(kind.settings, wanted.settings),
+        settings=_kept(kind.settings, spec.settings),
         credentials=None,
         credential_names=[],
         tag_rules=[],
         signal_secret=vault.seal(new_secret("fs")),
     )
-    _apply(session, vault, source, wanted)
+    _apply(session, vault, source, spec)
     session.add(source)
     return source
 
 
 def change_source(
-    session: Session, vault: Vault, source: Source, wanted: Wanted, around: SourceLimits
+    session: Session, vault: Vault, source: Source, spec: Wanted, around: SourceLimits
 ) -> None:
     """Put what is wanted in a source's place; its documents stay until the next run. Raises Refused."""
     kind = kind_of(source.kind)
-    credentials = usable_credentials(vault, source, wanted.settings, wanted.credentials)
+    credentials = usable_credentials(vault, source, spec.settings, spec.credentials)
     same_name = select(Source.id).where(
-        Source.kb_id == source.kb_id, Source.id != source.id, Source.name == wanted.name
+        Source.kb_id == source.kb_id, Source.id != source.id, Source.name == spec.name
     )
     if session.scalar(same_name):
         raise Refused(
-            "name", f"There is a source named {wanted.name!r} already. Choose another name."
+            "name", f"There is a source named {spec.name!r} already. Choose another name."
         )
-    check_settings(kind, wanted.settings, credentials, around)
-    settings = _kept(kind.settings, wanted.settings)
+    check_settings(kind, spec.settings, credentials, around)
+    settings = _kept(kind.settings, spec.settings)
     moved = settings != source.settings
     source.settings = settings
-    rules = [dict(rule) for rule in wanted.tag_rules] != source.tag_rules
-    _apply(session, vault, source, wanted)
+    rules = [dict(rule) for rule in spec.tag_rules] != source.tag_rules
+    _apply(session, vault, source, spec)
     if rules:
         _tag_again(session, source)
     if moved and not kind.pushed:
         source.next_run_at = now()
 
 
-def _apply(session: Session, vault: Vault, source: Source, wanted: Wanted) -> None:
+def _apply(session: Session, vault: Vault, source: Source, spec: Wanted) -> None:
     kind = kind_of(source.kind)
     team = session.get_one(Team, source.team_id)
-    if wanted.every_minutes is not None and wanted.cron is not None:
+    if spec.every_minutes is not None and spec.cron is not None:
         raise Refused("cron", "Give an interval or a cron line, not both.")
-    if wanted.cron is not None:
-        next_time(wanted.cron, team.time_zone, now())
-    if kind.pushed and (wanted.every_minutes or wanted.cron):
+    if spec.cron is not None:
+        next_time(spec.cron, team.time_zone, now())
+    if kind.pushed and (spec.every_minutes or spec.cron):
         raise Refused(
             "every_minutes", "Documents are sent to this source; there is nothing to run."
         )
-    for rule in wanted.tag_rules:
+    for rule in spec.tag_rules:
         check_tags(rule["tags"])
         try:
             check_pattern(rule["pattern"])
         except PatternRefused as refused:
             raise Refused("tag_rules", str(refused)) from refused
-    source.name, source.target_minutes = wanted.name, wanted.target_minutes
-    source.every_minutes, source.cron = wanted.every_minutes, wanted.cron
-    source.guard_share, source.guard_min = wanted.guard_share, wanted.guard_min
-    source.tag_rules = [dict(rule) for rule in wanted.tag_rules]
-    if wanted.credentials is not None:
-        given = {
-            name: value for name, value in wanted.credentials.items() if value not in (None, "")
+    source.name, source.target_minutes = spec.name, spec.target_minutes
+    source.every_minutes, source.cron = spec.every_minutes, spec.cron
+    source.guard_share, source.guard_min = spec.guard_share, spec.guard_min
+    source.tag_rules = [dict(rule) for rule in spec.tag_rules]
+    if spec.credentials is not None:
+        values = {
+            name: value for name, value in spec.credentials.items() if value not in (None, "")
         }
-        source.credentials = vault.seal(given) if given else None
-        source.credential_names = sorted(given)
+        source.credentials = vault.seal(values) if values else None
+        source.credential_names = sorted(values)
     source.next_run_at = next_run(source, team.time_zone, now())
     source.changed_at = now()
     source.version = (source.version or 0) + 1
 
 
-def _kept(model: type[Any], given: Mapping[str, Any]) -> dict[str, Any]:
-    kept: dict[str, Any] = model.model_validate(given).model_dump(mode="json")
+def _kept(model: type[Any], values: Mapping[str, Any]) -> dict[str, Any]:
+    kept: dict[str, Any] = model.model_validate(values).model_dump(mode="json")
     return kept
 
 
-def _free_folder(wanted: Wanted, taken: Sequence[str]) -> str:
-    if wanted.folder is not None:
-        if not _FOLDER.match(wanted.folder) or wanted.folder in (".", ".."):
+def _free_folder(spec: Wanted, taken: Sequence[str]) -> str:
+    if spec.folder is not None:
+        if not _FOLDER.match(spec.folder) or spec.folder in (".", ".."):
             raise Refused("folder", "A folder's name has 1 to 100 characters and no slash.")
-        if wanted.folder in taken:
-            raise Refused("folder", f"Another source keeps its documents in {wanted.folder!r}.")
-        return wanted.folder
-    base = slug_of(wanted.name)
+        if spec.folder in taken:
+            raise Refused("folder", f"Another source keeps its documents in {spec.folder!r}.")
+        return spec.folder
+    base = slug_of(spec.name)
     folder, number = base, 1
     while folder in taken:
         number += 1
@@ -165,7 +165,7 @@ def _tag_again(session: Session, source: Source) -> None:
         add_tags(
             session,
             document,
-            {k: v for fits, given in rules if fits and fits(path) for k, v in given.items()},
+            {k: v for fits, values in rules if fits and fits(path) for k, v in values.items()},
         )
 
 

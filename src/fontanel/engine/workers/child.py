@@ -202,11 +202,11 @@ def _read(request: ReadDocument, replies: IO[bytes], count_tokens: CountTokens) 
 
 def _split_again(request: ReadDocument, reading: str, count_tokens: CountTokens) -> DocumentRead:
     """Split a document that has been read before, for another edition."""
-    known = Reading.from_dict(json.loads(Path(reading).read_bytes()))
+    existing = Reading.from_dict(json.loads(Path(reading).read_bytes()))
     return DocumentRead(
-        language=known.language,
-        passages=split(known, request.splitting, count_tokens),
-        about=describe(known),
+        language=existing.language,
+        passages=split(existing, request.splitting, count_tokens),
+        about=describe(existing),
     )
 
 

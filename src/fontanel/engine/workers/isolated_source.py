@@ -44,7 +44,7 @@ from fontanel.sources import (
     SourceLimits,
     SourceUnavailable,
 )
-from fontanel.sources.protocol import Known
+from fontanel.sources.protocol import PreviousItems
 
 #: Items that are listed with one request.
 _PAGE = 500
@@ -83,7 +83,7 @@ class IsolatedSource(Source):
             self.close()
             raise SettingsRefused(reply.field, reply.error)
 
-    def items(self, known: Known) -> Iterator[Listed | Skipped]:
+    def items(self, previous: PreviousItems) -> Iterator[Listed | Skipped]:
         """Yield the items, page by page."""
         while True:
             reply, _ = self._exchange(ListItems(count=_PAGE), SourceReply)

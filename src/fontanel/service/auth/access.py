@@ -113,9 +113,9 @@ def look_up_caller(request: HTTPConnection, runtime: Runtime) -> Caller:
     Raises:
         ApiError: not-signed-in or cross-site.
     """
-    found: Caller | None = request.scope.get("state", {}).pop(FOUND_CALLER, None)
-    if found is not None:
-        return found
+    result: Caller | None = request.scope.get("state", {}).pop(FOUND_CALLER, None)
+    if result is not None:
+        return result
     with runtime.records.reading() as session:
         return find_caller(session, request, runtime, credentials_of(request))
 

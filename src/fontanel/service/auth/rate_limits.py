@@ -110,14 +110,14 @@ class SignInLimits:
 def network_of(address: str) -> str:
     """The address; of an IPv6 address the network that one subscriber has."""
     try:
-        found = ip_address(address)
+        result = ip_address(address)
     except ValueError:
         return address
-    if isinstance(found, IPv6Address):
-        if found.ipv4_mapped is not None:
-            return str(found.ipv4_mapped)
-        return str(ip_network((found, 64), strict=False))
-    return str(found)
+    if isinstance(result, IPv6Address):
+        if result.ipv4_mapped is not None:
+            return str(result.ipv4_mapped)
+        return str(ip_network((result, 64), strict=False))
+    return str(result)
 
 
 class AtOnce:

@@ -22,10 +22,10 @@ def listed(
     """The conversations of one asker that `where` tells, the latest first; with `text` those that speak of it."""
     query = select(Conversation).where(*where)
     if text:
-        said = Turn.question.icontains(text, autoescape=True) | Turn.text.icontains(
+        texts = Turn.question.icontains(text, autoescape=True) | Turn.text.icontains(
             text, autoescape=True
         )
-        speaks = select(Turn.id).where(Turn.conversation_id == Conversation.id, said).exists()
+        speaks = select(Turn.id).where(Turn.conversation_id == Conversation.id, texts).exists()
         query = query.where(Conversation.title.icontains(text, autoescape=True) | speaks)
     rows = session.scalars(query.order_by(Conversation.changed_at.desc()).limit(limit))
     return Page(items=[ConversationOut.model_validate(row) for row in rows])

@@ -48,9 +48,9 @@ def document_out(
 
 def documents_out(session: Session, documents: Sequence[Document]) -> list[DocumentOut]:
     """The same of many, whose revisions are fetched at once."""
-    wanted = [document.latest_revision_id for document in documents]
+    requested = [document.latest_revision_id for document in documents]
     revisions = {
-        one.id: one for one in session.scalars(select(Revision).where(Revision.id.in_(wanted)))
+        one.id: one for one in session.scalars(select(Revision).where(Revision.id.in_(requested)))
     }
     return [
         document_out(session, document, revisions[document.latest_revision_id])

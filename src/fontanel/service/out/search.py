@@ -16,13 +16,13 @@ from fontanel.schemas import (
 )
 
 
-def _hit(hit: Hit, found: Results, explain: bool) -> HitOut:
+def _hit(hit: Hit, results: Results, explain: bool) -> HitOut:
     passage, candidate = hit.passage, hit.candidate
     spans = sorted(
         {
             (term.start, term.end)
             for term in analyser_of(passage.language).spans(passage.text)
-            if term.text in found.weights
+            if term.text in results.weights
         }
     )
     return HitOut(
@@ -49,11 +49,11 @@ def _hit(hit: Hit, found: Results, explain: bool) -> HitOut:
             NeighbourOut(passage_id=row.id, start=row.start, end=row.end, text=row.text)
             for row in hit.beside
         ],
-        explanation=_explanation(candidate, found) if explain else None,
+        explanation=_explanation(candidate, results) if explain else None,
     )
 
 
-def _explanation(candidate: Candidate, found: Results) -> ExplanationOut:
+def _explanation(candidate: Candidate, results: Results) -> ExplanationOut:
     terms = []
     for term, score in sorted(candidate.terms.items(), key=lambda item: -item[1]):
         fields = {
@@ -61,7 +61,7 @@ def _explanation(candidate: Candidate, found: Results) -> ExplanationOut:
             for name, value in zip(FIELDS, candidate.fields[term], strict=True)
         }
         terms.append(
-            TermOut(term=term, idf=round(found.weights[term], 4), score=round(score, 4), **fields)
+            TermOut(term=term, idf=round(results.weights[term], 4), score=round(score, 4), **fields)
         )
     return ExplanationOut(
         keyword_part=round(candidate.keyword_part, 4),

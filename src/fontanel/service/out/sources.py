@@ -23,25 +23,25 @@ from fontanel.schemas import (
 )
 
 
-def freshness_out(source: Source, found: Freshness) -> FreshnessOut:
+def freshness_out(source: Source, freshness: Freshness) -> FreshnessOut:
     return FreshnessOut(
-        state=found.state,
+        state=freshness.state,
         target_minutes=source.target_minutes,
-        as_of=found.as_of,
-        late_since=found.late_since,
-        pending=found.pending,
-        measured=found.measured,
-        within=found.within,
-        median_seconds=found.median_seconds,
-        worst_seconds=found.worst_seconds,
+        as_of=freshness.as_of,
+        late_since=freshness.late_since,
+        pending=freshness.pending,
+        measured=freshness.measured,
+        within=freshness.within,
+        median_seconds=freshness.median_seconds,
+        worst_seconds=freshness.worst_seconds,
     )
 
 
 def _documents(session: Session, source: Source) -> int:
-    held = select(func.count()).where(
+    stored = select(func.count()).where(
         Document.source_id == source.id, Document.state != DocumentState.REMOVED
     )
-    return session.scalar(held) or 0
+    return session.scalar(stored) or 0
 
 
 def source_out(session: Session, source: Source) -> SourceOut:

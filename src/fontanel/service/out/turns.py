@@ -32,15 +32,15 @@ def feedback_out(row: Feedback) -> FeedbackOut:
 
 
 def feedback_by_turn(session: Session, turns: Sequence[Turn]) -> dict[str, list[FeedbackOut]]:
-    found: dict[str, list[FeedbackOut]] = defaultdict(list)
-    wanted = (
+    results: dict[str, list[FeedbackOut]] = defaultdict(list)
+    requested = (
         select(Feedback)
         .where(Feedback.turn_id.in_([turn.id for turn in turns]))
         .order_by(Feedback.citation)
     )
-    for row in session.scalars(wanted):
-        found[row.turn_id].append(feedback_out(row))
-    return found
+    for row in session.scalars(requested):
+        results[row.turn_id].append(feedback_out(row))
+    return results
 
 
 def turn_out(session: Session, turn: Turn, feedback: list[FeedbackOut]) -> TurnOut:
@@ -114,8 +114,8 @@ def links_of(session: Session, turn: Turn, tags: tuple[str, ...]) -> list[Offere
         .where(Document.id.in_(cited), DocumentTag.tag.in_(tags))
         .with_only_columns(Document.id, Document.title, DocumentTag.tag, DocumentTag.value)
     ).all()
-    found: dict[str, OfferedLink] = {}
+    results: dict[str, OfferedLink] = {}
     for _, title, tag, value in sorted(rows, key=lambda row: cited.index(row[0])):
         if value.startswith(("https://", "http://")):
-            found.setdefault(value, OfferedLink(tag=tag, url=value, title=title))
-    return list(found.values())
+            results.setdefault(value, OfferedLink(tag=tag, url=value, title=title))
+    return list(results.values())

@@ -91,10 +91,10 @@ def resolve(host: str, port: int, allowed: Iterable[Network]) -> str:
         literal = ip_address(host.strip("[]"))
     except ValueError:
         try:
-            found = socket.getaddrinfo(host, port, type=socket.SOCK_STREAM)
+            result = socket.getaddrinfo(host, port, type=socket.SOCK_STREAM)
         except UnicodeError as error:
             raise OSError(f"{host!r} is not the name of a host") from error
-        addresses = [ip_address(str(item[4][0]).split("%")[0]) for item in found]
+        addresses = [ip_address(str(item[4][0]).split("%")[0]) for item in result]
     else:
         addresses = [literal]
     for address in addresses:

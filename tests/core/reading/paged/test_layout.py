@@ -305,8 +305,8 @@ SETTINGS = st.builds(
 
 def built(parts: list[tuple[object, ...]]) -> Reading:
     builder = ReadingBuilder(title="t")
-    for kind, *said in parts:
-        getattr(builder, str(kind))(*said)
+    for kind, *text in parts:
+        getattr(builder, str(kind))(*text)
     return builder.build("en")
 
 
@@ -314,9 +314,9 @@ def built(parts: list[tuple[object, ...]]) -> Reading:
 def test_blocks_are_in_order_and_never_overlap(parts: list[tuple[object, ...]]) -> None:
     reading = built(parts)
     end = 0
-    for found in reading.blocks:
-        assert end <= found.start < found.end <= len(reading.text)
-        end = found.end
+    for result in reading.blocks:
+        assert end <= result.start < result.end <= len(reading.text)
+        end = result.end
     assert Reading.from_dict(reading.to_dict()) == reading
     report = report_of(reading)
     assert sum(report.blocks.values()) == len(reading.blocks)
@@ -338,13 +338,13 @@ def test_passages_cover_every_block_and_quote_to_the_letter(
     trailing = len(reading.blocks)
     while trailing and reading.blocks[trailing - 1].kind == "heading":
         trailing -= 1
-    for found in reading.blocks[:trailing]:
+    for result in reading.blocks[:trailing]:
         missing = [
             i
-            for i in range(found.start, found.end)
+            for i in range(result.start, result.end)
             if i not in covered and not reading.text[i].isspace()
         ]
-        assert not missing, asdict(found)
+        assert not missing, asdict(result)
 
 
 @given(

@@ -44,13 +44,13 @@ def pages(count: int, *texts: tuple[str, float]) -> list[PageLines]:
 
 class TestJoined:
     def test_pieces_on_one_baseline_are_one_line(self) -> None:
-        found = joined([line("The lock", 60, 700), line("opens.", 103, 700.4)])
-        assert [item.text for item in found] == ["The lock opens."]
-        assert len(found[0].cells) == 1
+        result = joined([line("The lock", 60, 700), line("opens.", 103, 700.4)])
+        assert [item.text for item in result] == ["The lock opens."]
+        assert len(result[0].cells) == 1
 
     def test_a_wide_gap_parts_cells(self) -> None:
-        found = joined([line("Berth", 60, 700), line("7 m", 200, 700)])
-        assert [[cell.text for cell in item.cells] for item in found] == [["Berth", "7 m"]]
+        result = joined([line("Berth", 60, 700), line("7 m", 200, 700)])
+        assert [[cell.text for cell in item.cells] for item in result] == [["Berth", "7 m"]]
 
     def test_letters_that_touch_are_one_word(self) -> None:
         assert joined([line("har", 60, 700), line("bour", 75.2, 700)])[0].text == "harbour"
@@ -117,18 +117,18 @@ class TestRunningLines:
         }
 
     def test_a_chapter_of_one_page_is_known_by_its_number(self) -> None:
-        found = pages(6, ("Rules", 780))
-        for page, name in zip(found, ["One", "Two", "Three", "Four", "Five", "Six"], strict=True):
+        result = pages(6, ("Rules", 780))
+        for page, name in zip(result, ["One", "Two", "Three", "Four", "Five", "Six"], strict=True):
             page.lines.append(line(f"{name} chapter {page.number + 4}", 60, 30, page.number))
-        assert self.left(found) == {f"body of {n}" for n in range(1, 7)}
+        assert self.left(result) == {f"body of {n}" for n in range(1, 7)}
 
     def test_what_stands_in_the_middle_stays(self) -> None:
         assert "the same on each page" in self.left(pages(5, ("the same on each page", 300)))
 
     def test_a_first_line_that_comes_once_stays(self) -> None:
-        found = pages(5, ("Handbook", 780))
-        found[0].lines.append(line("In force from March", 60, 770))
-        assert "In force from March" in self.left(found)
+        result = pages(5, ("Handbook", 780))
+        result[0].lines.append(line("In force from March", 60, 770))
+        assert "In force from March" in self.left(result)
 
     def test_a_single_page_keeps_everything(self) -> None:
         assert len(self.left(pages(1, ("Head", 780), ("7", 30)))) == 3
@@ -144,25 +144,25 @@ class TestGrids:
             page.rules += [(x - 0.3, ys[-1], x + 0.3, ys[0]) for x in xs]
         for row, cells in enumerate(texts):
             y = (ys[row] + ys[row + 1]) / 2 - 3
-            found = [
+            results = [
                 Cell(xs[i] + 4, xs[i] + 4 + 5 * len(text), text)
                 for i, text in enumerate(cells)
                 if text
             ]
-            page.lines.append(Line(1, found, y, y - 2, y + 8, 10))
+            page.lines.append(Line(1, results, y, y - 2, y + 8, 10))
         return page
 
     XS, YS = [60.0, 160.0, 260.0], [700.0, 680.0, 660.0, 640.0]
     ROWS = [["Berth", "Depth"], ["North", "7 m"], ["South", "4 m"]]
 
     def test_rules_make_cells(self) -> None:
-        found = ruled_tables(self.grid(self.XS, self.YS, self.ROWS))
-        assert [table.rows for table in found] == [self.ROWS]
-        assert found[0].header_rows == 1
+        result = ruled_tables(self.grid(self.XS, self.YS, self.ROWS))
+        assert [table.rows for table in result] == [self.ROWS]
+        assert result[0].header_rows == 1
 
     def test_rules_across_alone_are_enough_where_cells_line_up(self) -> None:
-        found = ruled_tables(self.grid(self.XS, self.YS, self.ROWS, down=False))
-        assert [table.rows for table in found] == [self.ROWS]
+        result = ruled_tables(self.grid(self.XS, self.YS, self.ROWS, down=False))
+        assert [table.rows for table in result] == [self.ROWS]
 
     def test_outer_sides_need_not_be_drawn(self) -> None:
         page = self.grid(self.XS, self.YS, self.ROWS)

@@ -55,7 +55,7 @@ def counted(texts: list[str]) -> Counter[str]:
 @st.composite
 def sheets(draw: st.DrawFn) -> list[tuple[float, float, str, str, float]]:
     """Lines on a page as (left, baseline, text, font, size): some beside each other, none over another."""
-    found = []
+    results = []
     y = 780.0
     for _ in range(draw(st.integers(1, 25))):
         size = draw(st.sampled_from([8.0, 10.0, 11.0, 16.0]))
@@ -68,9 +68,9 @@ def sheets(draw: st.DrawFn) -> list[tuple[float, float, str, str, float]]:
             width = 0.75 * size * len(text)
             if left + width > 560:
                 break
-            found.append((left, y, text, draw(fonts), size))
+            results.append((left, y, text, draw(fonts), size))
             left += width + draw(st.floats(30, 90))
-    return found
+    return results
 
 
 @settings(max_examples=60, deadline=None, suppress_health_check=[HealthCheck.too_slow])
@@ -107,11 +107,11 @@ def test_joining_pieces_of_lines_keeps_every_word_once(pieces: list[tuple[list[s
             left, y = 60.0, y - 4.0 * step - 8
         lines.append(line([(left, text)], y))
         left += 5 * len(text) + 3
-    found = joined(lines)
-    assert counted([item.text for item in found]) == counted(
+    result = joined(lines)
+    assert counted([item.text for item in result]) == counted(
         [" ".join(parts) for parts, _ in pieces]
     )
-    for item in found:
+    for item in result:
         assert item.left == item.cells[0].left
         assert item.right == item.cells[-1].right
         assert item.text == " ".join(cell.text for cell in item.cells)
@@ -181,6 +181,6 @@ def test_a_table_drawn_on_a_page_is_read_cell_by_cell(rows: list[list[str]]) -> 
     page.save()
     reading = read(out.getvalue(), "a.pdf")
     (table,) = [block for block in reading.blocks if block.kind == "table"]
-    said = [row.split(CELL_SEPARATOR) for row in reading.text[table.start : table.end].split("\n")]
-    assert said == [header, *rows]
+    texts = [row.split(CELL_SEPARATOR) for row in reading.text[table.start : table.end].split("\n")]
+    assert texts == [header, *rows]
     assert table.header_rows == 1

@@ -63,7 +63,7 @@ def lines(reading: Reading) -> list[str]:
 def test_what_was_filled_in_stands_beside_its_label() -> None:
     reading = read(request(), "request.pdf")
     text = " ".join(lines(reading))
-    for said in (
+    for texts in (
         "Ship: Skua of Skerrow",
         "Length: 92 metres",
         "[x] A pilot is wanted",
@@ -71,7 +71,7 @@ def test_what_was_filled_in_stands_beside_its_label() -> None:
         "Quay Outer",
         "Notes: Draws 7 metres. Arrives at noon.",
     ):
-        assert said in text
+        assert texts in text
     assert text.index("Quay Outer") < text.index("Code:") < text.index("Signed")
     assert "tide-table" not in text
     assert [block.page for block in reading.blocks][-1] == 2

@@ -29,9 +29,9 @@ def page_of_everything(page: Canvas) -> None:
 
 @pytest.fixture(scope="module")
 def document() -> Iterator[pdfium.PdfDocument]:
-    found = pdfium.PdfDocument(drawn(page_of_everything))
-    yield found
-    found.close()
+    result = pdfium.PdfDocument(drawn(page_of_everything))
+    yield result
+    result.close()
 
 
 @pytest.fixture(scope="module")
@@ -70,9 +70,9 @@ def test_boxes_sizes_and_origins_of_characters(text: pdfium.PdfTextPage) -> None
 
 
 def test_fonts_differ_as_the_text_does(text: pdfium.PdfTextPage) -> None:
-    handle, said = calls.handle_of(text.raw), text.get_text_range()
+    handle, texts = calls.handle_of(text.raw), text.get_text_range()
     fonts = [
-        calls.get_font(calls.get_text_object(handle, said.index(word)))
+        calls.get_font(calls.get_text_object(handle, texts.index(word)))
         for word in ("Berths", "depths", "north", "south")
     ]
     assert all(fonts)
@@ -85,24 +85,24 @@ def test_objects_of_a_page_and_their_bounds(page: pdfium.PdfPage) -> None:
     handle = calls.handle_of(page.raw)
     objects = list(page.get_objects(max_depth=1))
     assert {item.type for item in objects} == {raw.FPDF_PAGEOBJ_TEXT, raw.FPDF_PAGEOBJ_PATH}
-    for index, known in enumerate(objects):
+    for index, existing in enumerate(objects):
         item = calls.get_object(handle, index)
-        assert calls.get_object_type(item) == known.type
+        assert calls.get_object_type(item) == existing.type
         assert calls.get_object_bounds(item, *calls.places_in(numbers))
-        assert tuple(numbers) == known.get_bounds()
+        assert tuple(numbers) == existing.get_bounds()
 
 
 def test_links_of_a_page(page: pdfium.PdfPage, document: pdfium.PdfDocument) -> None:
     position, link, sides = ctypes.c_int(0), ctypes.c_void_p(), (ctypes.c_float * 4)()
     handle, buffer = calls.handle_of(page.raw), ctypes.create_string_buffer(200)
     whole = ctypes.cast(document.raw, ctypes.c_void_p).value
-    found: list[object] = []
+    results: list[object] = []
     while calls.next_link(handle, ctypes.byref(position), ctypes.byref(link)):
         assert calls.get_link_rect(link.value, sides)
         action = calls.get_link_action(link.value)
         if action and calls.get_action_type(action) == raw.PDFACTION_URI:
             calls.get_address(whole, action, buffer, ctypes.c_ulong(200))
-            found.append(buffer.value)
+            results.append(buffer.value)
         else:
-            found.append(calls.get_dest_page(whole, calls.get_link_dest(whole, link.value)))
-    assert found == [b"https://tables.skerrow.example/2026", 0]
+            results.append(calls.get_dest_page(whole, calls.get_link_dest(whole, link.value)))
+    assert results == [b"https://tables.skerrow.example/2026", 0]

@@ -90,13 +90,13 @@ def _wanted(question: str, named: str = "") -> str:
 
 
 def _two(
-    one: str, other: str, wanted: str, about: str, more: bool, ranked: Sequence[Scored]
+    one: str, other: str, requested: str, about: str, more: bool, ranked: Sequence[Scored]
 ) -> Compared | None:
     shared = _shared_noun(one, other)
     names = [_clean(one), _clean(other if not shared else f"{shared} {other}")]
     if not all(names):
         return None
-    figures = [_figures(name, wanted, about, ranked) for name in names]
+    figures = [_figures(name, requested, about, ranked) for name in names]
     for first in figures[0]:
         for second in figures[1]:
             if first[1] == second[1] and first[0] != second[0] and first[2] is not second[2]:
@@ -130,22 +130,22 @@ def _capital(text: str) -> str:
 Figure = tuple[float, str, Statement, str, int | None]
 
 
-def _figures(name: str, wanted: str, about: str, ranked: Sequence[Scored]) -> list[Figure]:
+def _figures(name: str, requested: str, about: str, ranked: Sequence[Scored]) -> list[Figure]:
     """The (number, unit or column, statement, as written) that the best statements naming something give of it."""
-    found: list[Figure] = []
+    results: list[Figure] = []
     pattern = re.compile(rf"(?<!\w){re.escape(name)}(?!\w)", re.I)
     for item in ranked[:60]:
         statement = item.statement
         if not pattern.search(statement.text):
             continue
         if statement.kind == "row":
-            found += _cells(statement, wanted, about)
+            results += _cells(statement, requested, about)
         else:
-            held = quantities(statement.text)
-            if len(held) == 1:
-                ((value, unit),) = held
+            stored = quantities(statement.text)
+            if len(stored) == 1:
+                ((value, unit),) = stored
                 written = re.search(r"[€£$]?\s?\d[\d.,]*\s*[^\W\d_%]*%?", statement.text)
-                found.append(
+                results.append(
                     (
                         value,
                         unit,
@@ -154,17 +154,17 @@ def _figures(name: str, wanted: str, about: str, ranked: Sequence[Scored]) -> li
                         None,
                     )
                 )
-    return found
+    return results
 
 
-def _cells(row: Statement, wanted: str, about: str) -> list[Figure]:
+def _cells(row: Statement, requested: str, about: str) -> list[Figure]:
     """The cells of a row that hold numbers, in the columns that the question names, or else in those that speak of what is compared."""
-    for words in (set(wanted.split()), set(about.split())):
-        found: list[Figure] = []
+    for words in (set(requested.split()), set(about.split())):
+        results: list[Figure] = []
         for place, (column, cell) in enumerate(zip(row.columns, row.cells, strict=False)):
             number = re.match(r"\s*[€£$]?\s*(\d[\d.,]*)", cell)
             if number and place and words & set(re.findall(r"[a-z]+", column.lower())):
-                found.append(
+                results.append(
                     (
                         value_of(number.group(1).rstrip(".,")),
                         column.lower(),
@@ -173,8 +173,8 @@ def _cells(row: Statement, wanted: str, about: str) -> list[Figure]:
                         place,
                     )
                 )
-        if found:
-            return found
+        if results:
+            return results
     return []
 
 
@@ -186,7 +186,7 @@ def _table(
     # The first column must be of what is asked for: berths, for "which berth".
     if best is None or not best.columns or named.rstrip("s") not in best.columns[0].lower():
         return None
-    wanted = _wanted(question, named)
+    requested = _wanted(question, named)
     rows = [
         item.statement
         for item in ranked
@@ -194,7 +194,7 @@ def _table(
         and item.statement.passage is best.passage
         and item.statement.part == best.part
     ]
-    figures = [figure for row in rows for figure in _cells(row, wanted, about)[:1]]
+    figures = [figure for row in rows for figure in _cells(row, requested, about)[:1]]
     if len(figures) < max(2, len(rows)) or len({figure[1] for figure in figures}) > 1:
         return None
     top = sorted(figures, key=lambda figure: -figure[0] if more else figure[0])

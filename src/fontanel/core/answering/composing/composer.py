@@ -135,8 +135,8 @@ class _Question:
 def _rank(
     question: _Question, passages: Sequence[EvidencePassage], knowledge: Knowledge
 ) -> list[Scored]:
-    found = [statement for passage in passages for statement in statements(passage)]
-    if not found:
+    results = [statement for passage in passages for statement in statements(passage)]
+    if not results:
         return []
     # What a passage begins below is what all of it is about; a later section of it has its own heading besides.
     headings = [
@@ -145,26 +145,28 @@ def _rank(
                 (s.passage.title, *s.passage.locator.heading_path, *s.locator.heading_path)
             )
         )
-        for s in found
+        for s in results
     ]
     around = {path: set(knowledge.terms(" ".join(path))) for path in set(headings)}
     coverages = []
-    for statement, path in zip(found, headings, strict=True):
+    for statement, path in zip(results, headings, strict=True):
         own = set(knowledge.terms(f"{statement.lead} {statement.text}"))
         coverages.append(
             0.75 * question.coverage(own) + 0.25 * question.coverage(own | around[path])
         )
-    cosines = _cosines(question, found, coverages, passages, knowledge)
+    cosines = _cosines(question, results, coverages, passages, knowledge)
     scored: list[Scored] = []
-    for statement, path, coverage, cosine in zip(found, headings, coverages, cosines, strict=True):
+    for statement, path, coverage, cosine in zip(
+        results, headings, coverages, cosines, strict=True
+    ):
         score = _COSINE * float(cosine) + _COVERAGE * coverage + _MATCH * statement.passage.match
         score += _SHAPE * fit(statement.text, question.own, question.shape)
         if question.exact:
-            held = len(
+            stored = len(
                 question.exact
                 & exact_words(f"{statement.heading} {statement.lead} {statement.text}")
             )
-            score += _EXACT * (2 * held / len(question.exact) - 1)
+            score += _EXACT * (2 * stored / len(question.exact) - 1)
         if (
             len(statement.text) < 15
             or statement.text.endswith("?")
@@ -181,26 +183,26 @@ def _rank(
 
 def _cosines(
     question: _Question,
-    found: list[Statement],
+    candidates: list[Statement],
     coverages: list[float],
     passages: Sequence[EvidencePassage],
     knowledge: Knowledge,
 ) -> Floats:
     """How close each statement comes in meaning. Embedding is what an answer takes longest for: beyond so many statements only those of the
     first passages and those with the most of the question's words are looked at; the others count as far."""
-    cosines = np.zeros(len(found), dtype=np.float32)
+    cosines = np.zeros(len(candidates), dtype=np.float32)
     if question.vector is None:
         return cosines
     first = {passage.passage_id for passage in passages[:_FIRST]}
     likely = sorted(
-        range(len(found)),
+        range(len(candidates)),
         key=lambda n: (
-            found[n].passage.passage_id not in first,
-            -coverages[n] - _MATCH * found[n].passage.match,
+            candidates[n].passage.passage_id not in first,
+            -coverages[n] - _MATCH * candidates[n].passage.match,
             n,
         ),
     )[:_MAX_EMBEDDED]
-    vectors = knowledge.embed([_embedded(found[n]) for n in likely])
+    vectors = knowledge.embed([_embedded(candidates[n]) for n in likely])
     assert vectors is not None
     cosines[likely] = vectors @ question.vector
     return cosines
@@ -417,9 +419,9 @@ def _relevance(
     if asked is None or not words:
         return 0.0, 0.0
     texts = [_embedded(item.statement) for item in ranked[:4]] + [passage.text[:1500]]
-    told = knowledge.embed(texts)
-    assert told is not None
-    closeness = asked @ told.T
+    message = knowledge.embed(texts)
+    assert message is not None
+    closeness = asked @ message.T
     gains = (closeness[1:] - closeness[0]).max(axis=0)
     return 1.0 - float(gains[:-1].min()), 1.0 - float(gains[-1])
 
@@ -453,9 +455,9 @@ def _closeness(
     asked: dict[str, list[str]], text: str, semantic: bool, knowledge: Knowledge
 ) -> Floats:
     """For each word asked, how close the closest word of a text comes: 1 when it is there."""
-    held = set(knowledge.terms(text))
+    stored = set(knowledge.terms(text))
     exact = np.array(
-        [1.0 if set(terms) & held else 0.0 for terms in asked.values()], dtype=np.float32
+        [1.0 if set(terms) & stored else 0.0 for terms in asked.values()], dtype=np.float32
     )
     if not semantic or exact.all():
         return exact

@@ -23,14 +23,14 @@ class Set:
 
 def groups(chosen: Sequence[Statement]) -> list[list[Statement]]:
     """Statements that stand next to each other in one passage share a citation."""
-    found: list[list[Statement]] = []
+    results: list[list[Statement]] = []
     for statement in chosen:
-        last = found[-1][-1] if found else None
+        last = results[-1][-1] if results else None
         if last and last.passage is statement.passage and 0 <= statement.start - last.end <= 8:
-            found[-1].append(statement)
+            results[-1].append(statement)
         else:
-            found.append([statement])
-    return found
+            results.append([statement])
+    return results
 
 
 def lay_out(chosen: Sequence[Statement], layout: Layout) -> Iterator[Set]:

@@ -78,11 +78,11 @@ _BEFORE = re.compile(r"([€£$])\s*(\d+(?:[.,]\d+)*)")
 
 def quantities(text: str) -> set[tuple[float, str]]:
     """The (number, unit) pairs of a text, the units in one form."""
-    found = {
+    results = {
         (value_of(match.group(1)), _UNITS[match.group(2).lower()])
         for match in _AFTER.finditer(text)
     }
-    return found | {
+    return results | {
         (value_of(match.group(2)), _UNITS[match.group(1)]) for match in _BEFORE.finditer(text)
     }
 

@@ -57,20 +57,20 @@ class Statement:
 def statements(passage: EvidencePassage) -> list[Statement]:
     """The statements of a passage in reading order, without those that give orders to the machine that reads them. Headings and code
     comments are none; code is quoted whole."""
-    found = _all_statements(passage)
+    result = _all_statements(passage)
     return [
         statement
-        for statement, order in zip(found, orders([s.text for s in found]), strict=True)
+        for statement, order in zip(result, orders([s.text for s in result]), strict=True)
         if not order
     ]
 
 
 def planted(passage: EvidencePassage) -> list[Statement]:
     """The statements of a passage that give orders to the machine that reads them."""
-    found = _all_statements(passage)
+    result = _all_statements(passage)
     return [
         statement
-        for statement, order in zip(found, orders([s.text for s in found]), strict=True)
+        for statement, order in zip(result, orders([s.text for s in result]), strict=True)
         if order
     ]
 
@@ -79,21 +79,21 @@ def _all_statements(passage: EvidencePassage) -> list[Statement]:
     parts = passage.parts or (
         PassagePart("paragraph", passage.start, passage.start + len(passage.text)),
     )
-    found: list[Statement] = []
+    results: list[Statement] = []
     lead = passage.context
     for number, part in enumerate(parts):
         text = passage.text[part.start - passage.start : part.end - passage.start]
         if part.kind == "heading":
             continue
         if part.kind == "list":
-            found += _items(passage, number, part, text, lead)
+            results += _items(passage, number, part, text, lead)
         elif part.kind == "table":
-            found += _rows(passage, number, part, text)
+            results += _rows(passage, number, part, text)
         elif part.kind == "code":
-            found.append(Statement(passage, number, "code", part.start, part.end, text, lead))
+            results.append(Statement(passage, number, "code", part.start, part.end, text, lead))
         else:
             spans = sentence_spans(text)
-            found += [
+            results += [
                 Statement(
                     passage,
                     number,
@@ -108,7 +108,7 @@ def _all_statements(passage: EvidencePassage) -> list[Statement]:
             lead = last if last.endswith(":") else ""
             continue
         lead = ""
-    return found
+    return results
 
 
 def _items(

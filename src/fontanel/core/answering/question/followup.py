@@ -56,11 +56,11 @@ def stand_alone(
     own = set(terms(question))
     topic: list[str] = []
     for place, word in enumerate(before):
-        found = terms(word)
+        result = terms(word)
         replaced = place + 1 < len(before) and _has_another(
             question, word, before[place + 1], terms
         )
-        if found and not own.intersection(found) and word not in topic and not replaced:
+        if result and not own.intersection(result) and word not in topic and not replaced:
             topic.append(word)
     core = _LEAD.sub("", question).strip() or question
     core = core[:1].upper() + core[1:]
@@ -69,10 +69,10 @@ def stand_alone(
 
 def _has_another(question: str, word: str, head: str, terms: Callable[[str], list[str]]) -> bool:
     """Whether a question puts another word before the same head: "the ferry berth" after "the outer berth"."""
-    wanted = set(terms(head))
+    requested = set(terms(head))
     words = re.findall(r"[\w][\w'’./-]*", question)
     return any(
-        wanted.intersection(terms(now))
+        requested.intersection(terms(now))
         and terms(before)
         and not set(terms(before)).intersection(terms(word))
         for before, now in pairwise(words)

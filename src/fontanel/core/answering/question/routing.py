@@ -44,8 +44,8 @@ def choose(
         if not route.use_for:
             closeness.append(None)
             continue
-        held = asked & set(knowledge.terms(lines[n]))
-        words = sum(knowledge.idf(term) for term in held) / weight
+        stored = asked & set(knowledge.terms(lines[n]))
+        words = sum(knowledge.idf(term) for term in stored) / weight
         meaning = float(vectors[n + 1] @ vectors[0]) if vectors is not None else 0.0
         closeness.append(max(meaning, 0.0) + 0.3 * words)
     best = max((value for value in closeness if value is not None), default=0.0)

@@ -62,24 +62,24 @@ _BESIDE = 4
 
 def numbers(text: str) -> set[str]:
     """The numbers of a text in one form: 25,000 is 25000, seven is 7, 5.0 is 5."""
-    found = set()
+    results = set()
     for number in _NUMBER.findall(text):
         plain = re.sub(r",(?=\d{3}\b)", "", number)
-        found.add(plain.rstrip("0").rstrip(".") if re.fullmatch(r"\d+\.\d+", plain) else plain)
-    return found | {
+        results.add(plain.rstrip("0").rstrip(".") if re.fullmatch(r"\d+\.\d+", plain) else plain)
+    return results | {
         _FIGURES[word] for word in re.findall(r"[a-z]+", text.lower()) if word in _FIGURES
     }
 
 
 def names(text: str) -> set[str]:
     """Words of a sentence that are written with a capital within it, and words of capitals and digits."""
-    found = set()
+    results = set()
     for position, match in enumerate(_WORD.finditer(text)):
         word = match.group()
         inner = position > 0 and not re.search(r"[.!?:\n“\"(•-]\s*$", text[: match.start()])
         if (word[0].isupper() and inner and len(word) > 1) or (len(word) > 1 and word.isupper()):
-            found.add(re.sub(r"['’]s$", "", word).lower())
-    return found
+            results.add(re.sub(r"['’]s$", "", word).lower())
+    return results
 
 
 def contradicted(
@@ -117,8 +117,8 @@ def _other_unit(statement: str, place: str) -> str:
     """A quantity whose number the place holds only for another unit, or in a name: four hours, where it has Berth 4."""
     in_figures = _in_figures(place)
     for value, unit in sorted(quantities(_in_figures(statement))):
-        found = uses(value, in_figures)
-        if found and not found & {unit, ""}:
+        result = uses(value, in_figures)
+        if result and not result & {unit, ""}:
             return f"The cited place does not say {value:g} of the unit {unit}."
     return ""
 
@@ -163,7 +163,7 @@ def _opposed(statement: str, near: str, mine: re.Pattern[str], theirs: re.Patter
 
 def _sides(word: re.Pattern[str], text: str) -> list[set[str]]:
     """For each place where a word stands, the words and numbers on either side of it, each with the side that it is on."""
-    found = []
+    results = []
     for match in word.finditer(text):
         before, after = (
             _TOKEN.findall(text[: match.start()].lower()),
@@ -172,8 +172,8 @@ def _sides(word: re.Pattern[str], text: str) -> list[set[str]]:
         sides = {f"{token}<" for token in before[-_BESIDE:]} | {
             f"{token}>" for token in after[:_BESIDE]
         }
-        found.append(sides)
-    return found
+        results.append(sides)
+    return results
 
 
 def _other_row(statement: str, units: Sequence[Statement], around: str) -> str:
@@ -190,7 +190,7 @@ def _other_row(statement: str, units: Sequence[Statement], around: str) -> str:
         ]
         for label, _ in rows
     }
-    places = sorted((at, label) for label, found in named.items() for at in found)
+    places = sorted((at, label) for label, result in named.items() for at in result)
     if not places:
         return ""
     elsewhere = numbers(around) | {

@@ -46,8 +46,8 @@ def support(statement: str, quote: str, terms: Callable[[str], list[str]]) -> fl
     """The share, 0-1, of a statement's terms that its quote holds; 0 when it states a number that the quote does not."""
     if not numbers(statement) <= numbers(quote):
         return 0.0
-    wanted = set(terms(statement))
-    return len(wanted & set(terms(quote))) / len(wanted) if wanted else 1.0
+    requested = set(terms(statement))
+    return len(requested & set(terms(quote))) / len(requested) if requested else 1.0
 
 
 def check(
@@ -62,8 +62,8 @@ def check(
     units = [unit for passage in cited for unit in statements(passage)]
     if not units:
         return Check(Verdict.WEAK, 0.0, "The cited place holds no statement.")
-    held = [set(knowledge.terms(f"{unit.lead} {unit.text}")) for unit in units]
-    best = _together(statement, weights, units, held)
+    stored = [set(knowledge.terms(f"{unit.lead} {unit.text}")) for unit in units]
+    best = _together(statement, weights, units, stored)
     # Titles, headings and the question name what a sentence is about without being what it says.
     around = " ".join(
         dict.fromkeys(
@@ -74,14 +74,14 @@ def check(
             ]
         )
     )
-    words = set().union(*(held[n] for n in best))
+    words = set().union(*(stored[n] for n in best))
     lent = set(knowledge.terms(around))
     total = sum(weights.values()) or 1.0
     met = sum(w for term, w in weights.items() if term in words)
     covered = (
         met + 0.8 * sum(w for term, w in weights.items() if term in lent and term not in words)
     ) / total
-    quotes = tuple(_quotes(units, held, best, weights))
+    quotes = tuple(_quotes(units, stored, best, weights))
     reason = contradicted(statement, [units[n] for n in best], around, cited)
     if not reason and covered < _COVERED:
         similar = _similarity(statement, [units[n] for n in best], knowledge)
@@ -108,15 +108,16 @@ def states_something(statement: str, knowledge: Knowledge) -> bool:
 
 
 def _together(
-    statement: str, weights: dict[str, float], units: list[Statement], held: list[set[str]]
+    statement: str, weights: dict[str, float], units: list[Statement], unit_terms: list[set[str]]
 ) -> list[int]:
     """The few sentences that together meet most of the statement, the most telling first."""
-    wanted, figures = dict(weights), numbers(statement)
+    requested, figures = dict(weights), numbers(statement)
     chosen: list[int] = []
     for _ in range(_TOGETHER):
         gains = [
-            sum(wanted.get(term, 0.0) for term in words) + 2.0 * len(figures & numbers(unit.text))
-            for words, unit in zip(held, units, strict=True)
+            sum(requested.get(term, 0.0) for term in words)
+            + 2.0 * len(figures & numbers(unit.text))
+            for words, unit in zip(unit_terms, units, strict=True)
         ]
         place = max(
             (n for n in range(len(units)) if n not in chosen), key=lambda n: gains[n], default=None
@@ -126,12 +127,14 @@ def _together(
             break
         chosen.append(place)
         figures -= numbers(units[place].text)
-        wanted = {term: weight for term, weight in wanted.items() if term not in held[place]}
+        requested = {
+            term: weight for term, weight in requested.items() if term not in unit_terms[place]
+        }
     return chosen
 
 
 def _quotes(
-    units: list[Statement], held: list[set[str]], best: list[int], weights: dict[str, float]
+    units: list[Statement], unit_terms: list[set[str]], best: list[int], weights: dict[str, float]
 ) -> list[Quote]:
     """For each passage that takes part, the run of sentences around its most telling one."""
     quotes: list[Quote] = []

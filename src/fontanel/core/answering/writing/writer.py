@@ -114,16 +114,16 @@ class Binding:
             self.declined = True
             return False
         if start.startswith(NOT_FROM_SOURCES):
-            found = re.match(
+            match = re.match(
                 rf"\s*[*\[\"']*{NOT_FROM_SOURCES}[*\]\"']*\s*[:.]?\s*", self._held, re.I
             )
-            if found is None or (found.end() == len(self._held) and not final):
+            if match is None or (match.end() == len(self._held) and not final):
                 return False
             if self._ground == Grounding.ONLY_SOURCES:
                 self.declined = True
                 return False
             self.own_knowledge = True
-            self._held = self._held[found.end() :]
+            self._held = self._held[match.end() :]
         elif not final and any(word.startswith(start) for word in (NO_ANSWER, NOT_FROM_SOURCES)):
             return False
         self._held = self._held.lstrip()
@@ -185,17 +185,17 @@ class Binding:
         self, start: int, end: int
     ) -> Iterator[TextPiece | CitationBound | StatementChecked]:
         """Let a statement through when it is carried, with what stands before it."""
-        found = self._check(start, end)
+        result = self._check(start, end)
         between = self._plain[self._done : start]
         self._done = end
-        if found.verdict in (Verdict.WEAK, Verdict.UNCITED) and not self.own_knowledge:
+        if result.verdict in (Verdict.WEAK, Verdict.UNCITED) and not self.own_knowledge:
             dropped = CheckedStatement(
                 len(self.text),
                 len(self.text),
-                found.verdict,
-                found.support,
+                result.verdict,
+                result.support,
                 (),
-                found.reason,
+                result.reason,
                 self._plain[start:end],
             )
             self.statements.append(dropped)
@@ -205,7 +205,7 @@ class Binding:
         at = len(self.text) + len(piece) - (end - start)
         self.text += piece
         yield TextPiece(piece)
-        yield from self._bound(found, at, at + end - start)
+        yield from self._bound(result, at, at + end - start)
 
     def _check(self, start: int, end: int) -> Check:
         statement = self._plain[start:end]
@@ -214,18 +214,18 @@ class Binding:
         passages = [self._sources[n] for n in dict.fromkeys(cited) if n in self._sources]
         if self.own_knowledge:
             return Check(Verdict.UNCITED, 0.0, "The model's own knowledge.")
-        found = check(statement, passages, self._question, self._knowledge)
-        if found.verdict == Verdict.UNCITED:
+        result = check(statement, passages, self._question, self._knowledge)
+        if result.verdict == Verdict.UNCITED:
             # It may cite nothing and still stand in a source.
             better = check(statement, list(self._sources.values()), self._question, self._knowledge)
-            return better if better.verdict == Verdict.SUPPORTED else found
-        return found
+            return better if better.verdict == Verdict.SUPPORTED else result
+        return result
 
     def _bound(
-        self, found: Check, at: int, until: int
+        self, checked: Check, at: int, until: int
     ) -> Iterator[CitationBound | StatementChecked]:
         numbers: list[int] = []
-        for quote in found.quotes if found.support >= _MIN_SHOWN else ():
+        for quote in checked.quotes if checked.support >= _MIN_SHOWN else ():
             citation = Citation(
                 number=len(self.citations) + 1,
                 answer_start=at,
@@ -241,9 +241,9 @@ class Binding:
                 quote=quote.passage.text[
                     quote.start - quote.passage.start : quote.end - quote.passage.start
                 ],
-                support=found.support
-                if found.verdict == Verdict.SUPPORTED
-                else min(found.support, 0.5),
+                support=checked.support
+                if checked.verdict == Verdict.SUPPORTED
+                else min(checked.support, 0.5),
                 kb_id=quote.passage.kb_id,
                 also=quote.passage.also,
             )
@@ -251,7 +251,7 @@ class Binding:
             numbers.append(citation.number)
             yield CitationBound(citation)
         statement = CheckedStatement(
-            at, until, found.verdict, found.support, tuple(numbers), found.reason
+            at, until, checked.verdict, checked.support, tuple(numbers), checked.reason
         )
         self.statements.append(statement)
         yield StatementChecked(statement)
@@ -259,8 +259,8 @@ class Binding:
 
 def _numbers(text: str) -> list[int]:
     """The source numbers of a mark: "1", "1, 3", "2-4"."""
-    found: list[int] = []
+    results: list[int] = []
     for part in re.split(r"\s*[,;]\s*", text):
         first, *last = (int(number) for number in re.split(r"\s*[-–]\s*", part.strip()))
-        found += range(first, min(last[0], first + 20) + 1) if last else [first]
-    return found
+        results += range(first, min(last[0], first + 20) + 1) if last else [first]
+    return results

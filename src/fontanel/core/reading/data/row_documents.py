@@ -39,11 +39,12 @@ def row_documents(data: bytes, media_type: str, columns: Columns) -> list[Contai
     """
     rows = [row for row in _rows(data, media_type) if any(cell.strip() for cell in row)]
     names = [collapse(cell) for cell in rows[0]] if rows else []
-    for wanted in [*([columns.title] if columns.title else []), *columns.text, *columns.tags]:
-        if wanted not in names:
+    for requested in [*([columns.title] if columns.title else []), *columns.text, *columns.tags]:
+        if requested not in names:
             there = ", ".join(repr(name) for name in names if name) or "none"
             raise ReadingFailed(
-                "damaged", f"The table has no column {wanted!r} in its first row; it has: {there}."
+                "damaged",
+                f"The table has no column {requested!r} in its first row; it has: {there}.",
             )
     if len(rows) - 1 > _MAX_RECORDS:
         raise ReadingFailed(

@@ -85,12 +85,12 @@ class _Described(_Lenient):
     def run(self) -> list[nodes.Node]:
         # Several signatures may stand below each other; a backslash at a line's end joins it with the next.
         signatures = self._said().replace("\\\n", " ").split("\n")
-        said = [
+        texts = [
             " ".join(signature.replace("\\", "").split())
             for signature in signatures
             if signature.strip()
         ]
-        return [*(nodes.paragraph(text, text) for text in said), self._content()]
+        return [*(nodes.paragraph(text, text) for text in texts), self._content()]
 
 
 class _Version(_Lenient):
@@ -112,8 +112,8 @@ class _Version(_Lenient):
 
 class _Unknown(_Lenient):
     def run(self) -> list[nodes.Node]:
-        said = " ".join(self._said().split())
-        spoken = [nodes.paragraph(said, said)] if " " in said or said.endswith(".") else []
+        text = " ".join(self._said().split())
+        spoken = [nodes.paragraph(text, text)] if " " in text or text.endswith(".") else []
         return [*spoken, self._content()]
 
 
@@ -127,17 +127,17 @@ def _shown(
     content: Any = None,
 ) -> tuple[list[nodes.Node], list[nodes.Node]]:
     """What a reader sees of a role: its title, or the last part of what it leads to when that is all that is wanted."""
-    said = utils.unescape(text)
-    if titled := _TITLED.fullmatch(said):
-        said = titled.group(1)
-    elif said.startswith("~"):
-        said = said.rpartition(".")[2].lstrip("~")
+    texts = utils.unescape(text)
+    if titled := _TITLED.fullmatch(texts):
+        texts = titled.group(1)
+    elif texts.startswith("~"):
+        texts = texts.rpartition(".")[2].lstrip("~")
     else:
-        said = said.lstrip("!")
+        texts = texts.lstrip("!")
     last = name.lower().removeprefix("py:")
-    if last in _CALLED and not titled and not said.endswith(")"):
-        said += "()"
-    return [nodes.inline(raw, said)], []
+    if last in _CALLED and not titled and not texts.endswith(")"):
+        texts += "()"
+    return [nodes.inline(raw, texts)], []
 
 
 def make_known(source: str) -> None:
@@ -151,7 +151,7 @@ def make_known(source: str) -> None:
     for name in {(before or after).lower() for before, after in _ROLE.findall(source)}:
         if name not in roles._role_registry and name not in en.roles:
             roles.register_local_role(name, _shown)
-    for name in {found.lower() for found in _USED.findall(source)}:
+    for name in {result.lower() for result in _USED.findall(source)}:
         last = name.rpartition(":")[2]
         if last in _SILENT:
             kind: type[_Lenient] = _Silent

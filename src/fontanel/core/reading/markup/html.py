@@ -191,9 +191,9 @@ def _simplify(root: etree._Element) -> list[etree._Element]:
     _strip_spans(root)
     for picture in root.iter("img"):
         # An attribute may hold characters that no text of the tree may.
-        said = collapse((picture.get("alt") or "").encode("utf-8", "ignore").decode())
+        text = collapse((picture.get("alt") or "").encode("utf-8", "ignore").decode())
         # "[Note]" stands for a drawing that says what the heading beside it says.
-        picture.text = "" if said.startswith("[") and said.endswith("]") else said
+        picture.text = "" if text.startswith("[") and text.endswith("]") else text
     leading = []
     for link in root.iter("a"):
         if link.get("rel") in _LEADING:
@@ -212,9 +212,9 @@ def _strip_spans(root: etree._Element) -> None:
     plain: dict[str, bool] = {}
     kept = []
     for span in root.iter("span"):
-        said = span.items()
-        if not said or (len(said) == 1 and said[0][0] == "class"):
-            name = str(said[0][1]) if said else ""
+        text = span.items()
+        if not text or (len(text) == 1 and text[0][0] == "class"):
+            name = str(text[0][1]) if text else ""
             if name not in plain:
                 plain[name] = not _BOILERPLATE.search(name)
             if plain[name]:
@@ -291,43 +291,48 @@ class _Walker:
                 self._block(element, tag, depth)
 
     def _block(self, element: etree._Element, tag: str, depth: int) -> None:
+        if tag in ("ul", "ol", "dl", "table") and _is_loose(element):
+            tag = "div"
         if tag in _HEADINGS:
             self._anchor = element.get("id") or _first_id(element) or self._anchor
             self._builder.heading(self._heading_text(element), _HEADINGS[tag], anchor=self._anchor)
-        elif tag in ("ul", "ol", "dl", "table") and _is_loose(element):
-            self._block(element, "div", depth)
         elif tag in ("ul", "ol"):
-            if _mostly_links(element):
-                return
-            if next(element.iterdescendants("pre", "table", "dl"), None) is not None:
-                self._long_items(element, depth)
-            else:
-                items = list(self._items(element, 0))
-                if self._noting:
-                    for item in items:
-                        self._builder.footnote(item, anchor=self._anchor)
-                else:
-                    self._builder.list(items, anchor=self._anchor)
+            self._list(element, depth)
         elif tag == "dl":
             self._definitions(element, depth)
         elif tag == "table":
             self._table(element, depth)
-        elif (
-            tag == "figure" and element.find(".//table") is None and element.find(".//pre") is None
-        ):
+        elif tag == "figure" and _only_pictures(element):
             self._figure(element)
         elif tag == "pre":
             self._builder.code(_raw_text(element), anchor=self._anchor)
         else:
-            if element.text:
-                self._inline.append(element.text)
-            for child in element:
-                self._element(child, depth + 1)
-                tail = child.tail
-                # Most of it is the white space between two blocks.
-                if tail and (self._inline or not tail.isspace()):
-                    self._inline.append(tail)
-            self._flush()
+            self._inner_blocks(element, depth)
+
+    def _list(self, element: etree._Element, depth: int) -> None:
+        if _mostly_links(element):
+            return
+        if next(element.iterdescendants("pre", "table", "dl"), None) is not None:
+            self._long_items(element, depth)
+            return
+        items = list(self._items(element, 0))
+        if not self._noting:
+            self._builder.list(items, anchor=self._anchor)
+            return
+        for item in items:
+            self._builder.footnote(item, anchor=self._anchor)
+
+    def _inner_blocks(self, element: etree._Element, depth: int) -> None:
+        """Read what an element contains: text runs on until a block begins."""
+        if element.text:
+            self._inline.append(element.text)
+        for child in element:
+            self._element(child, depth + 1)
+            tail = child.tail
+            # Most of it is the white space between two blocks.
+            if tail and (self._inline or not tail.isspace()):
+                self._inline.append(tail)
+        self._flush()
 
     def _long_items(self, element: etree._Element, depth: int) -> None:
         """A list whose items hold code or tables: what an item says, then what it holds."""
@@ -337,13 +342,13 @@ class _Walker:
 
     def _figure(self, element: etree._Element) -> None:
         caption = element.find(".//figcaption")
-        said = [self._text_of(caption)] if caption is not None else []
-        said += [
+        text = [self._text_of(caption)] if caption is not None else []
+        text += [
             alt
             for image in element.iter("img")
-            if (alt := collapse(image.get("alt") or "")) not in said
+            if (alt := collapse(image.get("alt") or "")) not in text
         ]
-        self._builder.figure(" ".join(said), anchor=self._anchor)
+        self._builder.figure(" ".join(text), anchor=self._anchor)
 
     def _definitions(self, element: etree._Element, depth: int) -> None:
         """Terms with one-paragraph meanings read as a list; a longer meaning keeps its blocks."""
@@ -564,3 +569,8 @@ def _first_id(element: etree._Element) -> str | None:
         ),
         None,
     )
+
+
+def _only_pictures(figure: etree._Element) -> bool:
+    """Return whether a figure contains neither tables nor code."""
+    return figure.find(".//table") is None and figure.find(".//pre") is None

@@ -134,53 +134,83 @@ def _inline(token: Token) -> str:
 
 
 def _list(builder: ReadingBuilder, tokens: list[Token]) -> None:
-    """A list, nested ones flattened with two blanks a level. An item that holds code or a table ends it, and the rest goes on after that."""
-    items: list[str] = []
-    numbers: list[int | None] = []
-    fresh = False
+    """Add a list, nested ones flattened with two blanks a level.
 
-    def end() -> None:
-        if fresh and items:
-            items.pop()  # an item that says nothing before its code
-        builder.list(items)
-        items.clear()
+    An item that contains code or a table ends the list, and the rest goes on after that.
+    """
+    _ListReader(builder).read(tokens)
 
-    i = 0
-    while i < len(tokens):
-        token = tokens[i]
+
+class _ListReader:
+    """Collects the items of a list."""
+
+    def __init__(self, builder: ReadingBuilder) -> None:
+        self._builder = builder
+        self._items: list[str] = []
+        #: The next number of each open list; None for one with bullets.
+        self._numbers: list[int | None] = []
+        #: Whether the last item has no text yet.
+        self._fresh = False
+
+    def read(self, tokens: list[Token]) -> None:
+        """Read the tokens of a list."""
+        position = 0
+        while position < len(tokens):
+            token = tokens[position]
+            if token.type == "table_open":
+                last = position + _closing(tokens[position:], 0)
+                self._end()
+                _table(self._builder, tokens[position:last])
+                position = last
+            elif token.type in ("fence", "code_block", "html_block"):
+                self._end()
+                self._block(token)
+            else:
+                self._token(token)
+            position += 1
+        self._fresh = False
+        self._end()
+
+    def _token(self, token: Token) -> None:
         if token.type == "bullet_list_open":
-            numbers.append(None)
+            self._numbers.append(None)
         elif token.type == "ordered_list_open":
-            numbers.append(int(token.attrGet("start") or 1))
+            self._numbers.append(int(token.attrGet("start") or 1))
         elif token.type in ("bullet_list_close", "ordered_list_close"):
-            numbers.pop()
+            self._numbers.pop()
         elif token.type == "list_item_open":
-            number = numbers[-1]
-            mark = "-" if number is None else f"{number}."
-            if number is not None:
-                numbers[-1] = number + 1
-            items.append("  " * (len(numbers) - 1) + mark + " ")
-            fresh = True
+            self._open_item()
         elif token.type == "inline":
-            if items:
-                items[-1] += _inline(token) if fresh else " " + _inline(token)
-            else:
-                builder.paragraph(_inline(token))
-            fresh = False
-        elif token.type in ("fence", "code_block", "html_block", "table_open"):
-            end()
-            fresh = False
-            if token.type == "html_block":
-                _markup(builder, token.content)
-            elif token.type == "table_open":
-                last = i + _closing(tokens[i:], 0)
-                _table(builder, tokens[i:last])
-                i = last
-            else:
-                builder.code(_NOTE_MARK.sub(r"[^\1]", token.content))
-        i += 1
-    fresh = False
-    end()
+            self._text(_inline(token))
+
+    def _open_item(self) -> None:
+        number = self._numbers[-1]
+        mark = "-" if number is None else f"{number}."
+        if number is not None:
+            self._numbers[-1] = number + 1
+        self._items.append("  " * (len(self._numbers) - 1) + mark + " ")
+        self._fresh = True
+
+    def _text(self, text: str) -> None:
+        if self._items:
+            self._items[-1] += text if self._fresh else " " + text
+        else:
+            self._builder.paragraph(text)
+        self._fresh = False
+
+    def _block(self, token: Token) -> None:
+        if token.type == "html_block":
+            _markup(self._builder, token.content)
+        else:
+            self._builder.code(_NOTE_MARK.sub(r"[^\1]", token.content))
+
+    def _end(self) -> None:
+        """End the list, to go on after what interrupts it."""
+        if self._fresh and self._items:
+            self._items.pop()  # an item without text before its code
+        self._builder.list(self._items)
+        self._items = []
+        self._fresh = False
 
 
 def _table(builder: ReadingBuilder, tokens: list[Token]) -> None:

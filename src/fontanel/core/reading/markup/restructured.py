@@ -13,6 +13,14 @@ from fontanel.core.reading.decode import decode
 from fontanel.core.reading.markup.directives import make_known
 from fontanel.core.reading.model import ReadingBuilder, ReadingFailed
 
+_LISTS = (
+    nodes.bullet_list,
+    nodes.enumerated_list,
+    nodes.definition_list,
+    nodes.option_list,
+    nodes.docinfo,
+    nodes.field_list,
+)
 _LEFT_OUT = (nodes.comment, nodes.system_message, nodes.substitution_definition, nodes.target)
 #: What is a block of its own wherever it stands.
 _BLOCKS = (nodes.literal_block, nodes.doctest_block, nodes.table, nodes.image, nodes.figure)
@@ -46,48 +54,53 @@ def read_restructured(data: bytes) -> ReadingBuilder:
 
 
 def _walk(builder: ReadingBuilder, parent: Any, level: int) -> None:
+    """Add the blocks of a node's children."""
     for node in parent.children:
         if not isinstance(node, nodes.Element):
             continue
         if isinstance(node, (nodes.title, nodes.subtitle, nodes.rubric)):
             anchor = next(iter(parent.get("ids", [])), None)
-            builder.heading(
-                node.astext(), level if isinstance(node, nodes.title) else level + 1, anchor=anchor
-            )
+            rank = level if isinstance(node, nodes.title) else level + 1
+            builder.heading(node.astext(), rank, anchor=anchor)
         elif isinstance(node, nodes.section):
-            _walk(
-                builder,
-                node,
-                level if isinstance(parent, nodes.document) and not _titled(parent) else level + 1,
-            )
-        elif isinstance(
-            node, (nodes.paragraph, nodes.line_block, nodes.math_block, nodes.attribution)
-        ):
-            builder.paragraph(node.astext())
-        elif isinstance(node, (nodes.bullet_list, nodes.enumerated_list)):
-            _list(builder, node, level)
-        elif isinstance(node, nodes.definition_list):
-            for item in node.children:
-                _definition(builder, item, level)
-        elif isinstance(node, nodes.option_list):
-            builder.list(
-                [
-                    f"- {': '.join(part.astext() for part in item.children)}"
-                    for item in node.children
-                ]
-            )
-        elif isinstance(node, (nodes.docinfo, nodes.field_list)):
-            builder.list([f"- {_named(field)}" for field in node.children])
-        elif isinstance(node, (nodes.literal_block, nodes.doctest_block)):
-            builder.code(node.astext())
-        elif isinstance(node, nodes.table):
-            _table(builder, node)
-        elif isinstance(node, (nodes.image, nodes.figure)):
-            builder.figure(str(node.get("alt") or node.astext()))
+            untitled = isinstance(parent, nodes.document) and not _titled(parent)
+            _walk(builder, node, level if untitled else level + 1)
+        elif isinstance(node, _LISTS):
+            _any_list(builder, node, level)
         elif isinstance(node, _LEFT_OUT) or "contents" in node.get("classes", ()):
             continue
-        else:
+        elif not _leaf(builder, node):
             _walk(builder, node, level)
+
+
+def _leaf(builder: ReadingBuilder, node: Any) -> bool:
+    """Add a node that is one block; return whether it is."""
+    if isinstance(node, (nodes.paragraph, nodes.line_block, nodes.math_block, nodes.attribution)):
+        builder.paragraph(node.astext())
+    elif isinstance(node, (nodes.literal_block, nodes.doctest_block)):
+        builder.code(node.astext())
+    elif isinstance(node, nodes.table):
+        _table(builder, node)
+    elif isinstance(node, (nodes.image, nodes.figure)):
+        builder.figure(str(node.get("alt") or node.astext()))
+    else:
+        return False
+    return True
+
+
+def _any_list(builder: ReadingBuilder, node: Any, level: int) -> None:
+    """Add a list of any kind."""
+    if isinstance(node, nodes.definition_list):
+        for item in node.children:
+            _definition(builder, item, level)
+    elif isinstance(node, nodes.option_list):
+        builder.list(
+            [f"- {': '.join(part.astext() for part in item.children)}" for item in node.children]
+        )
+    elif isinstance(node, (nodes.docinfo, nodes.field_list)):
+        builder.list([f"- {_named(field)}" for field in node.children])
+    else:
+        _list(builder, node, level)
 
 
 def _titled(document: Any) -> bool:

@@ -135,10 +135,10 @@ def _add_shape(builder: ReadingBuilder, shape: Any, box: list[LineBox]) -> None:
 
 def _diagram(shape: Any) -> list[str]:
     """What the boxes of a diagram say: a drawing whose texts lie in a part of their own."""
-    said = next((node for node in shape._element.iter() if local_name(node) == "relIds"), None)
-    if said is None:
+    text_ = next((node for node in shape._element.iter() if local_name(node) == "relIds"), None)
+    if text_ is None:
         return []
-    root = parse_xml(shape.part.related_part(attribute(said, "dm") or "").blob)
+    root = parse_xml(shape.part.related_part(attribute(text_, "dm") or "").blob)
     texts = []
     for point in root.iter():
         if local_name(point) == "pt":

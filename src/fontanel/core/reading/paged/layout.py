@@ -67,7 +67,7 @@ def add_pages(builder: ReadingBuilder, pages: list[PageLines], outline: Outline)
     headings = _outline_lines(pages, outline)
     style = _style(pages, headings)
     sizes = {page.number: (page.width, page.height) for page in pages}
-    held: _Group | None = None
+    stored: _Group | None = None
     for page in pages:
         notes = take_footnotes(page, style.body)
         tables = ruled_tables(page)
@@ -77,8 +77,8 @@ def add_pages(builder: ReadingBuilder, pages: list[PageLines], outline: Outline)
         for line in page.lines:
             if id(line) in inside:
                 if id(line) in starts:
-                    _close(builder, held, style, sizes)
-                    held = None
+                    _close(builder, stored, style, sizes)
+                    stored = None
                     table = starts[id(line)]
                     builder.table(
                         table.rows,
@@ -89,25 +89,25 @@ def add_pages(builder: ReadingBuilder, pages: list[PageLines], outline: Outline)
                 continue
             level = headings.get(id(line)) or _heading_level(line, style)
             begins = None if level else code.get(id(line))
-            if begins is False and held is not None and held.kind == "code":
-                held.lines.append(line)
+            if begins is False and stored is not None and stored.kind == "code":
+                stored.lines.append(line)
                 continue
-            if begins is not None or (held is not None and held.kind == "code"):
-                _close(builder, held, style, sizes)
-                held = None
+            if begins is not None or (stored is not None and stored.kind == "code"):
+                _close(builder, stored, style, sizes)
+                stored = None
             if begins is not None:
-                held = _Group("code", [line])
+                stored = _Group("code", [line])
                 continue
-            if held is not None and _continues(held, line, level, style):
-                held.lines.append(line)
+            if stored is not None and _continues(stored, line, level, style):
+                stored.lines.append(line)
                 continue
-            _close(builder, held, style, sizes)
-            held = _Group("heading" if level else _kind(line), [line], level)
-        if notes and held is not None:
-            held.notes += notes
+            _close(builder, stored, style, sizes)
+            stored = _Group("heading" if level else _kind(line), [line], level)
+        if notes and stored is not None:
+            stored.notes += notes
         elif notes:
             _add_notes(builder, notes, sizes)
-    _close(builder, held, style, sizes)
+    _close(builder, stored, style, sizes)
 
 
 # What is a heading
@@ -115,27 +115,27 @@ def add_pages(builder: ReadingBuilder, pages: list[PageLines], outline: Outline)
 
 def _outline_lines(pages: list[PageLines], outline: Outline) -> dict[int, int]:
     """The lines (by identity) that are titles of the outline, with their levels. A title may run over lines."""
-    found: dict[int, int] = {}
+    results: dict[int, int] = {}
     for page in pages:
-        wanted = [(_key(title), level) for title, level in outline.get(page.number, [])]
-        longest = 2 * max((len(title) for title, _ in wanted), default=0) + 40
+        requested = [(_key(title), level) for title, level in outline.get(page.number, [])]
+        longest = 2 * max((len(title) for title, _ in requested), default=0) + 40
         keys = (
             [_key(line.text) if len(line.text) < longest else "" for line in page.lines]
-            if wanted
+            if requested
             else []
         )
         position = 0
-        for title, level in wanted:
+        for title, level in requested:
             if not title:
                 continue
             for start in [*range(position, len(page.lines)), *range(position)]:
                 taken = _title_lines(keys, start, title)
                 if taken:
                     for line in page.lines[start : start + taken]:
-                        found.setdefault(id(line), level)
+                        results.setdefault(id(line), level)
                     position = start + taken
                     break
-    return found
+    return results
 
 
 def _title_lines(keys: list[str], start: int, title: str) -> int:
@@ -180,9 +180,9 @@ def _style(pages: list[PageLines], headings: dict[int, int]) -> _Style:
     if len(by_style) and sum(map(len, by_style.values())) >= 3:
         # The outline tells which styles are headings; text of the body's own style never is.
         levels = {
-            style: round(median(found))
-            for style, found in by_style.items()
-            if style != (body, False) and len(found) > 1
+            style: round(median(result))
+            for style, result in by_style.items()
+            if style != (body, False) and len(result) > 1
         }
         deepest = max(levels.values(), default=1)
         smallest = min((size for size, _ in levels), default=body)
@@ -251,12 +251,12 @@ def _numbered_level(text: str, level: int) -> int:
 def _code_lines(lines: list[Line]) -> dict[int, bool]:
     """The lines of code (by identity), and whether each begins a piece of it: in letters of one width, two or more right below
     each other, or one after a prompt."""
-    found: dict[int, bool] = {}
+    results: dict[int, bool] = {}
     run: list[Line] = []
 
     def end() -> None:
         if len(run) > 1 or (run and _PROMPT.match(run[0].text)):
-            found.update((id(line), number == 0) for number, line in enumerate(run))
+            results.update((id(line), number == 0) for number, line in enumerate(run))
         run.clear()
 
     for line in lines:
@@ -265,7 +265,7 @@ def _code_lines(lines: list[Line]) -> dict[int, bool]:
         if line.fixed:
             run.append(line)
     end()
-    return found
+    return results
 
 
 def _code_text(lines: list[Line]) -> tuple[str, list[tuple[int, int]]]:
@@ -281,24 +281,24 @@ def _code_text(lines: list[Line]) -> tuple[str, list[tuple[int, int]]]:
     text, spans = "", []
     wrapped = False
     for line in lines:
-        said = ""
+        texts = ""
         for cell in line.cells:
             column = round((cell.left - edge) / max(width, 0.1))
-            said = (
-                said.ljust(min(column, 200) if column > len(said) else len(said) + bool(said))
+            texts = (
+                texts.ljust(min(column, 200) if column > len(texts) else len(texts) + bool(texts))
                 + cell.text
             )
-        said += "-" if line.broken else ""
+        texts += "-" if line.broken else ""
         if wrapped:
             # The rest of a line that was too long for the page.
-            said = said.lstrip()
+            texts = texts.lstrip()
             text += "" if text[-1:] in HYPHENS + "/" else " "
         else:
             text += "\n" if text else ""
-        wrapped = WRAPPED.search(said) is not None
-        said = WRAPPED.sub("", said)
-        spans.append((len(text), len(text) + len(said)))
-        text += said
+        wrapped = WRAPPED.search(texts) is not None
+        texts = WRAPPED.sub("", texts)
+        spans.append((len(text), len(text) + len(texts)))
+        text += texts
     return text, spans
 
 
@@ -389,9 +389,9 @@ def _close(
         return
     first = group.lines[0]
     where = {"page": first.page}
-    found = [line.confidence for line in group.lines if line.confidence is not None]
-    if found:
-        where["confidence"] = round(sum(found) / len(found), 3)  # type: ignore[assignment]
+    results = [line.confidence for line in group.lines if line.confidence is not None]
+    if results:
+        where["confidence"] = round(sum(results) / len(results), 3)  # type: ignore[assignment]
     if group.kind == "code":
         text, spans = _code_text(group.lines)
         builder.code(text, _boxes(group.lines, spans, sizes), **where)

@@ -135,21 +135,21 @@ def join_words(pages: list[PageLines]) -> None:
     if broken:
         text = "\n".join(line.text for page in pages for line in page.lines).lower()
         # As bytes, since their translation is many times faster.
-        wanted = {
+        requested = {
             word.encode()
             for _, left, right in broken
             for word in (left, right, left + right, f"{left}-{right}")
         }
         words = text.replace("-\n", "\n").encode().translate(_NO_LETTERS).split()
-        counts = Counter(filter(wanted.__contains__, words))
-        known = {word.decode(): counts[word] for word in wanted}
+        counts = Counter(filter(requested.__contains__, words))
+        existing = {word.decode(): counts[word] for word in requested}
         for line, left, right in broken:
-            if known[left + right] or known[f"{left}-{right}"]:
-                line.whole = known[left + right] >= known[f"{left}-{right}"]
+            if existing[left + right] or existing[f"{left}-{right}"]:
+                line.whole = existing[left + right] >= existing[f"{left}-{right}"]
             else:
                 # The broken parts themselves were counted once.
                 line.whole = not (
-                    len(left) > 2 and len(right) > 2 and known[left] > 1 and known[right] > 1
+                    len(left) > 2 and len(right) > 2 and existing[left] > 1 and existing[right] > 1
                 )
 
 
@@ -239,5 +239,5 @@ def drop_running(pages: list[PageLines]) -> None:
 
 def _shifts(text: str, page: int) -> set[int]:
     """By how much the number that begins or ends a line differs from the page's."""
-    found = re.match(r"(\d{1,4})\s", text), re.search(r"\s(\d{1,4})$", text)
-    return {page - int(match.group(1)) for match in found if match}
+    result = re.match(r"(\d{1,4})\s", text), re.search(r"\s(\d{1,4})$", text)
+    return {page - int(match.group(1)) for match in result if match}

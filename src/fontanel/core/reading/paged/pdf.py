@@ -184,17 +184,17 @@ def _labels(document: pdfium.PdfDocument, count: int) -> list[str]:
 
 
 def _outline(document: pdfium.PdfDocument, count: int) -> Outline:
-    found: Outline = {}
+    results: Outline = {}
     try:
         for entry in document.get_toc(max_depth=8):
             target = entry.get_dest()
             page = target.get_index() if target is not None else None
             title = collapse(entry.get_title() or "")
             if title and page is not None and 0 <= page < count:
-                found.setdefault(page + 1, []).append((title, entry.level + 1))
+                results.setdefault(page + 1, []).append((title, entry.level + 1))
     except (pdfium.PdfiumError, RecursionError, ValueError):
-        return found
-    return found
+        return results
+    return results
 
 
 def _read_page(document: pdfium.PdfDocument, index: int, scans: _Scans, notes: bool) -> PageLines:
@@ -203,30 +203,30 @@ def _read_page(document: pdfium.PdfDocument, index: int, scans: _Scans, notes: b
         width, height = page.get_size()
         text_page = page.get_textpage()
         try:
-            found = PageLines(index + 1, width, height)
+            result = PageLines(index + 1, width, height)
             text = _characters(text_page.raw)
             if _PRIVATE.search(text):
                 text = text.translate(_BULLETS)
             text, unknown = _UNKNOWN.subn(" ", text)
-            known = len(text.strip())
+            existing = len(text.strip())
             fields = filled_fields(document, page, notes)
-            if unknown > 0.3 * (known + unknown) or (
-                known < _LITTLE_TEXT and _is_picture(page, width * height)
+            if unknown > 0.3 * (existing + unknown) or (
+                existing < _LITTLE_TEXT and _is_picture(page, width * height)
             ):
                 take_off_notes(page)
-                found.lines = scans.lines(page, index)
-                if found.lines:
-                    add_fields(found.lines, fields, index + 1)
-                    return found
+                result.lines = scans.lines(page, index)
+                if result.lines:
+                    add_fields(result.lines, fields, index + 1)
+                    return result
             text = _raised_marks(text_page.raw, text)
-            found.lines = joined(_lines(text_page.raw, text, index + 1, page))
-            add_fields(found.lines, fields, index + 1)
+            result.lines = joined(_lines(text_page.raw, text, index + 1, page))
+            add_fields(result.lines, fields, index + 1)
         finally:
             text_page.close()
-        in_columns(found)
-        if sum(1 for line in found.lines if len(line.cells) > 1) >= 2:
-            found.rules = _rules(page)
-        return found
+        in_columns(result)
+        if sum(1 for line in result.lines if len(line.cells) > 1) >= 2:
+            result.rules = _rules(page)
+        return result
     finally:
         page.close()
 
@@ -329,16 +329,16 @@ class _Geometry:
     def font(self, index: int) -> tuple[bool, bool]:
         """Whether a character's font is bold, by its weight or its name, and whether its letters are all of one width."""
         font = calls.get_font(calls.get_text_object(self._text_page, index)) or 0
-        found = self._fonts.get(font)
-        if found is None:
+        result = self._fonts.get(font)
+        if result is None:
             buffer, flags = ctypes.create_string_buffer(96), ctypes.c_int()
             length = raw.FPDFText_GetFontInfo(self._typed, index, buffer, 96, flags)
             name = buffer.raw[: max(length - 1, 0)].lower() if length <= 96 else b""
             bold = raw.FPDFText_GetFontWeight(self._typed, index) >= 600 or bool(
                 _BOLD_NAME.search(name)
             )
-            found = self._fonts[font] = bold, bool(flags.value & 1 or _FIXED_NAME.search(name))
-        return found
+            result = self._fonts[font] = bold, bool(flags.value & 1 or _FIXED_NAME.search(name))
+        return result
 
     def _turned(
         self, left: float, bottom: float, right: float, top: float
@@ -398,10 +398,10 @@ def _line(
     middle = (start + end) // 2
     # Before any matrix: where that scales a unit font, the box tells the size.
     size = geometry.size(middle)
-    found = geometry.runs(start, end - start, size * 1.1 if size > 1.5 else 4.4)
-    if found is None:
+    result = geometry.runs(start, end - start, size * 1.1 if size > 1.5 else 4.4)
+    if result is None:
         return None
-    (left, bottom, right, top), gaps = found
+    (left, bottom, right, top), gaps = result
     if size <= 1.5:
         size = max(4.0, (top - bottom) * 1.1)
         gaps = [gap for gap in gaps if gap[1] - gap[0] > size * 1.1]

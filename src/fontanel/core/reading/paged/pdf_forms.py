@@ -56,8 +56,8 @@ def may_hold_notes(data: bytes) -> bool:
         return True
     room = _MAX_UNPACKED
     try:
-        for found in _OBJECT_STREAM.finditer(data):
-            unpacker, objects, at = zlib.decompressobj(), b"", found.end()
+        for result in _OBJECT_STREAM.finditer(data):
+            unpacker, objects, at = zlib.decompressobj(), b"", result.end()
             while not unpacker.eof and at < len(data) and len(objects) < room:
                 objects += unpacker.decompress(data[at : at + _PIECE])
                 at += _PIECE

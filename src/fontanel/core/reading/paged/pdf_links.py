@@ -53,16 +53,16 @@ def links_of_page(data: bytes, page: int) -> list[Link]:
 
 
 def _links(document: pdfium.PdfDocument, page: Any) -> list[Link]:
-    found: list[Link] = []
+    results: list[Link] = []
     left, bottom, across, down = page.get_cropbox()
     across, down = across - left, down - bottom
     # A turned page's boxes would need turning; such pages are tables and plans, which hardly lead anywhere.
     if page.get_rotation() or across <= 0 or down <= 0:
-        return found
+        return results
     raw_page, whole = calls.handle_of(page.raw), ctypes.cast(document.raw, ctypes.c_void_p).value
     position, link, sides = ctypes.c_int(0), ctypes.c_void_p(), (ctypes.c_float * 4)()
     buffer = ctypes.create_string_buffer(_LONGEST_ADDRESS)
-    while len(found) < _MAX and calls.next_link(
+    while len(results) < _MAX and calls.next_link(
         raw_page, ctypes.byref(position), ctypes.byref(link)
     ):
         handle = link.value
@@ -74,10 +74,10 @@ def _links(document: pdfium.PdfDocument, page: Any) -> list[Link]:
         start, above, end, below = sides
         start, end = (start - left) / across, (end - left) / across
         above, below = 1 - (above - bottom) / down, 1 - (below - bottom) / down
-        found.append(
+        results.append(
             Link(_share(start), _share(above), _share(end), _share(below), address, target)
         )
-    return found
+    return results
 
 
 def _share(share: float) -> float:

@@ -42,12 +42,12 @@ class Recogniser:
 
     def lines(self, picture: Picture) -> list[tuple[npt.NDArray[np.float32], str, float]]:
         """The corners (4 x 2, in pixels, from the top left), the text and the confidence, 0-1, of each line found."""
-        found = self._engine(picture)
-        if found.boxes is None:
+        result = self._engine(picture)
+        if result.boxes is None:
             return []
         return [
             (np.asarray(box, dtype=np.float32), text, float(score))
-            for box, text, score in zip(found.boxes, found.txts, found.scores, strict=True)
+            for box, text, score in zip(result.boxes, result.txts, result.scores, strict=True)
             if score >= _MIN_CONFIDENCE and text.strip()
         ]
 
@@ -57,21 +57,21 @@ def recognise(
 ) -> list[Line]:
     """The lines of a picture of a page of `width` x `height` points, from top to bottom. A slight slant is made good; a page
     that lies on its side or its head is read as if it stood."""
-    found = recogniser.lines(picture)
-    if turns := _turns(found):
+    result = recogniser.lines(picture)
+    if turns := _turns(result):
         tried = [(quarter, recogniser.lines(np.rot90(picture, quarter))) for quarter in turns]
         # Lines that run up the page are read in one direction as they are, but stand in no order.
         best, turned = max(tried, key=lambda one: _confidence(one[1]))
-        if best % 2 or _confidence(turned) > _confidence(found):
-            found, picture = turned, np.rot90(picture, best)
+        if best % 2 or _confidence(turned) > _confidence(result):
+            result, picture = turned, np.rot90(picture, best)
             width, height = (height, width) if best % 2 else (width, height)
-    if not found:
+    if not result:
         return []
     rows, columns = picture.shape[:2]
-    slant = float(np.median([_slant(box) for box, _, _ in found]))
+    slant = float(np.median([_slant(box) for box, _, _ in result]))
     scale_x, scale_y = width / columns, height / rows
     lines: list[Line] = []
-    for box, text, score in found:
+    for box, text, score in result:
         flat = box.copy()
         flat[:, 1] -= slant * flat[:, 0]
         left, right = float(flat[:, 0].min()) * scale_x, float(flat[:, 0].max()) * scale_x
@@ -96,18 +96,18 @@ def recognise(
 _Found = list[tuple[npt.NDArray[np.float32], str, float]]
 
 
-def _confidence(found: _Found) -> float:
+def _confidence(boxes: _Found) -> float:
     """The mean confidence over the letters found."""
-    letters = sum(len(text) for _, text, _ in found)
-    return sum(len(text) * score for _, text, score in found) / letters if letters else 0.0
+    letters = sum(len(text) for _, text, _ in boxes)
+    return sum(len(text) * score for _, text, score in boxes) / letters if letters else 0.0
 
 
-def _turns(found: _Found) -> tuple[int, ...]:
+def _turns(boxes: _Found) -> tuple[int, ...]:
     """By which quarter turns the page might read better: none when it reads well."""
-    upright = sum(1 for box, _, _ in found if np.ptp(box[:, 0]) >= np.ptp(box[:, 1]))
-    if upright < len(found) / 2:
+    upright = sum(1 for box, _, _ in boxes if np.ptp(box[:, 0]) >= np.ptp(box[:, 1]))
+    if upright < len(boxes) / 2:
         return 1, 3
-    return (2,) if found and _confidence(found) < _UPRIGHT else ()
+    return (2,) if boxes and _confidence(boxes) < _UPRIGHT else ()
 
 
 def _slant(box: npt.NDArray[np.float32]) -> float:

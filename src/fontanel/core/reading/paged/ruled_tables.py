@@ -93,8 +93,8 @@ def _frames(
     frames: list[list[float]] = []
     for left, right, y in sorted(across, key=lambda rule: -rule[2]):
         # Bands come upwards and apart, so that the last one that begins below reaches highest.
-        held = bisect_right(lows, y + _NEAR) - 1
-        reach = bands[held][1] + _NEAR if held >= 0 else y + _NEAR if bands else y + _FARTHEST
+        stored = bisect_right(lows, y + _NEAR) - 1
+        reach = bands[stored][1] + _NEAR if stored >= 0 else y + _NEAR if bands else y + _FARTHEST
         for frame in frames[: -_FRAMES_BACK - 1 : -1]:
             first, above, last, _ = frame
             if above - y >= _FARTHEST or (above > reach and above - y >= _NEAR):

@@ -138,10 +138,10 @@ class _Reader:
         header = 0
         for row in _inner(element, {"tr"}):
             properties = row.find(qn("w:trPr"))
-            said = {local_name(one) for one in properties} if properties is not None else set()
-            if "del" in said:
+            text = {local_name(one) for one in properties} if properties is not None else set()
+            if "del" in text:
                 continue
-            if "tblHeader" in said and header == len(rows):
+            if "tblHeader" in text and header == len(rows):
                 header += 1
             rows.append(_cells(row, rows[-1] if rows else []))
         self.flow.table(rows, header, self._notes_of(element))
@@ -199,10 +199,10 @@ def _is_hidden(run: Any) -> bool:
 
 def _boxes(element: Any) -> list[Any]:
     """The contents of a paragraph's text boxes: each once, though it may be kept in two forms."""
-    found = element.iter(qn("w:txbxContent"))
+    result = element.iter(qn("w:txbxContent"))
     own = [
         box
-        for box in found
+        for box in result
         if not any(local_name(around) == "Fallback" for around in box.iterancestors())
     ]
     return [box for box in own if not any(around in own for around in box.iterancestors())]
@@ -222,8 +222,8 @@ def _in_fixed_font(element: Any) -> bool:
     fonts = []
     for run in element.iter(qn("w:r")):
         if any((text.text or "").strip() for text in run.iter(qn("w:t"))):
-            said = run.find(f"{qn('w:rPr')}/{qn('w:rFonts')}")
-            fonts.append(said.get(qn("w:ascii")) or "" if said is not None else "")
+            texts = run.find(f"{qn('w:rPr')}/{qn('w:rFonts')}")
+            fonts.append(texts.get(qn("w:ascii")) or "" if texts is not None else "")
     return bool(fonts) and all(_FIXED_FONTS.search(font) for font in fonts)
 
 
@@ -256,17 +256,17 @@ def _paragraphs(cell: Any) -> Iterator[Any]:
 
 
 def _count(element: Any) -> int:
-    said = element.get(qn("w:val")) or "" if element is not None else ""
-    return min(int(said), _MAX_SPANNED) if said.isdigit() else 0
+    text = element.get(qn("w:val")) or "" if element is not None else ""
+    return min(int(text), _MAX_SPANNED) if text.isdigit() else 0
 
 
 def _notes(document: Document) -> dict[tuple[str, str], str]:
     """Footnotes and endnotes by their kind and number."""
-    found: dict[tuple[str, str], str] = {}
+    results: dict[tuple[str, str], str] = {}
     for relation in document.part.rels.values():
         kind = relation.reltype.rsplit("/", 1)[-1].removesuffix("s")
         if kind in ("footnote", "endnote") and not relation.is_external:
             for note in parse_xml(relation.target_part.blob):
                 paragraphs = [_text(part) for part in note.iter() if local_name(part) == "p"]
-                found[kind, attribute(note, "id") or ""] = " ".join(paragraphs)
-    return found
+                results[kind, attribute(note, "id") or ""] = " ".join(paragraphs)
+    return results

@@ -69,8 +69,8 @@ class WordStyles:
         number, level = style.number, style.level
         own = properties.find(qn("w:numPr")) if properties is not None else None
         if own is not None:
-            said = _number(own, "w:numId")
-            number = number if said is None else said
+            text = _number(own, "w:numId")
+            number = number if text is None else text
             level = _number(own, "w:ilvl") or 0
         if not number:
             return None
@@ -107,8 +107,8 @@ def _said(parent: Any, name: str) -> str:
 
 
 def _number(parent: Any, name: str) -> int | None:
-    said = _said(parent, name)
-    return int(said) if said.isdigit() and len(said) < 10 else None
+    text = _said(parent, name)
+    return int(text) if text.isdigit() and len(text) < 10 else None
 
 
 def _outline(properties: Any) -> int | None:
@@ -130,10 +130,10 @@ def _formats(document: Document) -> dict[tuple[int, int], str]:
             for level in abstract.findall(qn("w:lvl"))
             if (level.get(qn("w:ilvl")) or "0").isdigit()
         }
-    found: dict[tuple[int, int], str] = {}
+    results: dict[tuple[int, int], str] = {}
     for one in numbering.findall(qn("w:num")):
-        said = one.get(qn("w:numId")) or ""
-        if said.isdigit():
+        text = one.get(qn("w:numId")) or ""
+        if text.isdigit():
             for level, kind in kinds.get(_said(one, "w:abstractNumId"), {}).items():
-                found[int(said), level] = kind
-    return found
+                results[int(text), level] = kind
+    return results

@@ -82,11 +82,11 @@ class _Styles:
 
     def names(self, style: str) -> list[str]:
         """A style's name and those that it rests on."""
-        found: list[str] = []
-        while style and style not in found:
-            found.append(style)
+        results: list[str] = []
+        while style and style not in results:
+            results.append(style)
             style = self._parents.get(style, "")
-        return found
+        return results
 
     def is_numbered(self, style: str, level: int) -> bool:
         return level in self._numbered.get(style, ())
@@ -138,12 +138,12 @@ class _Walk:
             if local_name(frame) == "frame" and any(
                 local_name(child) == "image" for child in frame
             ):
-                said = [
+                texts = [
                     collapse(child.text or "")
                     for child in frame
                     if local_name(child) in ("desc", "title")
                 ]
-                self._flow.figure(max(said, key=len, default=""))
+                self._flow.figure(max(texts, key=len, default=""))
 
     def _list(self, element: etree._Element, style: str, depth: int) -> None:
         numbered = self._styles.is_numbered(style, depth + 1)
@@ -202,12 +202,12 @@ def _table(element: etree._Element) -> tuple[list[list[str]], int]:
 
 def _notes(element: etree._Element) -> list[str]:
     """The texts of the notes that are called in an element."""
-    found = [
+    results = [
         " ".join(_text(child) for child in body)
         for body in element.iter()
         if local_name(body) == "note-body"
     ]
-    return [note for note in found if note]
+    return [note for note in results if note]
 
 
 def _lines(element: etree._Element) -> str:

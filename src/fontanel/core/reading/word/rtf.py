@@ -18,15 +18,15 @@ _LONGEST, _LARGER = 120, 1.15
 
 def read_rtf(data: bytes) -> ReadingBuilder:
     """Raises ReadingFailed(damaged)."""
-    found = rich_text(data)
-    builder = ReadingBuilder(title=collapse(found.title))
-    if found.cut_short:
+    result = rich_text(data)
+    builder = ReadingBuilder(title=collapse(result.title))
+    if result.cut_short:
         builder.warnings.append("The file is cut short; what comes before that was read")
-    paragraphs = [part for part in found.parts if isinstance(part, RichParagraph)]
+    paragraphs = [part for part in result.parts if isinstance(part, RichParagraph)]
     if not any(part.outline for part in paragraphs):
         _rank_by_size(paragraphs)
     flow = Flow(builder)
-    for part in found.parts:
+    for part in result.parts:
         if isinstance(part, RichTable):
             flow.table(part.rows, part.header_rows, part.notes)
         elif is_contents_style(part.style):
@@ -46,7 +46,7 @@ def read_rtf(data: bytes) -> ReadingBuilder:
         else:
             flow.line(part.text, part.notes)
     flow.end()
-    builder.figures = found.pictures
+    builder.figures = result.pictures
     return builder
 
 

@@ -253,6 +253,7 @@ class _Reader:
             self._texts["style"].clear()
 
     def _word(self, word: str, number: int | None) -> None:
+        """Act on a control word, by the destination that it is read for."""
         state, ignorable = self._state, self._ignorable
         self._ignorable = False
         if state.sink == "left out":
@@ -265,16 +266,28 @@ class _Reader:
             self._found.pictures += 1
         if word in _LEFT_OUT or (ignorable and word not in _SHAPES):
             state.sink = "left out"
-        elif word in ("stylesheet", "fonttbl", "info"):
+        elif not self._destination(word):
+            self._content_word(word, number)
+
+    def _destination(self, word: str) -> bool:
+        """Begin a destination; return whether the word names one."""
+        state = self._state
+        if word in ("stylesheet", "fonttbl", "info"):
             state.sink = word
         elif word == "footnote" and state.sink == "body":
             state.sink = "note"
         elif word in ("listtext", "pntext"):
             state.sink = "marker"
             self._texts["marker"].clear()
-        elif state.sink == "fonttbl":
+        else:
+            return False
+        return True
+
+    def _content_word(self, word: str, number: int | None) -> None:
+        state = self._state
+        if state.sink == "fonttbl":
             self._font_word(word, number)
-        elif state.sink == "style" and word in ("s", "cs", "ds", "ts", "outlinelevel", "sbasedon"):
+        elif state.sink == "style" and word in _STYLE_WORDS:
             self._style_word(word, number or 0)
         elif word in _CHARACTERS:
             self._emit(_CHARACTERS[word])

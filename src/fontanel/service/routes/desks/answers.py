@@ -32,10 +32,10 @@ router = api_router("/teams/{team}/answers", "answers")
 
 def _turn(access: Access, ref: str) -> Turn:
     """A turn that the caller may see whole: an editor all of the team's, anyone their own. Raises NotFound."""
-    found = access.session.scalar(access.scope.turns().where(Turn.id == ref))
-    if found is None or (access.role == Role.READER and found.asker != access.caller.id):
+    result = access.session.scalar(access.scope.turns().where(Turn.id == ref))
+    if result is None or (access.role == Role.READER and result.asker != access.caller.id):
         raise NotFound("answer", ref)
-    return found
+    return result
 
 
 def changed_since(session: Session, turn: Turn) -> list[ChangedCitation]:
@@ -50,14 +50,14 @@ def changed_since(session: Session, turn: Turn) -> list[ChangedCitation]:
     out = []
     for citation in turn.citations:
         document = documents.get(citation["document_id"])
-        gone = document is None or document.state == DocumentState.REMOVED
-        if gone or (document is not None and document.revision_id != citation["revision_id"]):
+        removed = document is None or document.state == DocumentState.REMOVED
+        if removed or (document is not None and document.revision_id != citation["revision_id"]):
             out.append(
                 ChangedCitation(
                     citation=citation["number"],
                     document_id=citation["document_id"],
                     title=citation["title"],
-                    state="gone" if gone else "changed",
+                    state="gone" if removed else "changed",
                 )
             )
     return out
@@ -127,7 +127,7 @@ def _target_now(access: Access, turn: Turn) -> Target:
 
 def _beside(before: TurnOut, now: AnswerOut) -> AgainOut:
     one, other = ([f"{c.title}: {c.quote}" for c in turn.citations] for turn in (before, now))
-    found, finds = (
+    result, finds = (
         [f"{e.title}: {' '.join(e.text.split())[:120]}" for e in turn.evidence]
         for turn in (before, now)
     )
@@ -138,6 +138,6 @@ def _beside(before: TurnOut, now: AnswerOut) -> AgainOut:
         lines=lines_between(before.text, now.text),
         citations_gone=[item for item in one if item not in other],
         citations_new=[item for item in other if item not in one],
-        evidence_gone=[item for item in found if item not in finds],
-        evidence_new=[item for item in finds if item not in found],
+        evidence_gone=[item for item in result if item not in finds],
+        evidence_new=[item for item in finds if item not in result],
     )

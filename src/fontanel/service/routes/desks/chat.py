@@ -248,11 +248,11 @@ def export_conversation(
 def give_feedback(turn: str, body: FeedbackIn, user: UserWrite) -> FeedbackOut:
     """On the answer, or with `citation` on one of its citations."""
     session = user.access.session
-    found = user.turn(turn)
-    if body.citation and body.citation not in {citation["number"] for citation in found.citations}:
+    result = user.turn(turn)
+    if body.citation and body.citation not in {citation["number"] for citation in result.citations}:
         raise ApiError("invalid", f"The answer has no citation {body.citation}.", field="citation")
     same = select(Feedback).where(
-        Feedback.turn_id == found.id,
+        Feedback.turn_id == result.id,
         Feedback.citation == body.citation,
         Feedback.asker == user.asker,
     )
@@ -260,9 +260,9 @@ def give_feedback(turn: str, body: FeedbackIn, user: UserWrite) -> FeedbackOut:
     if row is None:
         row = Feedback(
             id=new_id("fb"),
-            team_id=found.team_id,
-            desk_id=found.desk_id,
-            turn_id=found.id,
+            team_id=result.team_id,
+            desk_id=result.desk_id,
+            turn_id=result.id,
             citation=body.citation,
             asker=user.asker,
             created_at=now(),
@@ -270,7 +270,7 @@ def give_feedback(turn: str, body: FeedbackIn, user: UserWrite) -> FeedbackOut:
         session.add(row)
     row.helpful, row.reason, row.comment = body.helpful, body.reason, body.comment
     if body.citation == 0:
-        use = session.scalar(select(Use).where(Use.turn_id == found.id))
+        use = session.scalar(select(Use).where(Use.turn_id == result.id))
         if use is not None:
             use.helpful = body.helpful
     return feedback_out(row)
@@ -279,12 +279,12 @@ def give_feedback(turn: str, body: FeedbackIn, user: UserWrite) -> FeedbackOut:
 @router.get(AT_DESK + "/turns/{turn}/citations/{number}", summary="Read a citation in its place")
 def citation_context(turn: str, number: Number, user: User) -> ContextOut:
     """The quote with the text around it, for chat users who have no way to the document itself."""
-    found = user.turn(turn)
-    cited = next((citation for citation in found.citations if citation["number"] == number), None)
+    result = user.turn(turn)
+    cited = next((citation for citation in result.citations if citation["number"] == number), None)
     if cited is None:
         raise NotFound("citation", str(number))
     text = reading_text(
-        user.access.session, user.access.runtime.blobs, found.team_id, cited["revision_id"]
+        user.access.session, user.access.runtime.blobs, result.team_id, cited["revision_id"]
     )
     if text is None:
         raise ApiError("not-found", "The document is not there any more.")

@@ -85,31 +85,31 @@ def show_desk(desk: str, access: Editor) -> DeskOut:
 @router.patch("/{desk}", summary="Change a desk's draft")
 def change_desk(desk: str, body: DeskChange, access: EditorWrite, request: Request) -> DeskOut:
     """Settings that are not named stay. Chat users see nothing of it until it is published."""
-    found = access.scope.desk(desk)
-    check_version(request, found.version)
+    desk_row = access.scope.desk(desk)
+    check_version(request, desk_row.version)
     if body.name is not None:
-        found.name = body.name
+        desk_row.name = body.name
     if body.settings is not None:
-        found.draft = check_settings(access, merge_settings(found.draft, body.settings))
-    found.version += 1
-    found.changed_at = now()
+        desk_row.draft = check_settings(access, merge_settings(desk_row.draft, body.settings))
+    desk_row.version += 1
+    desk_row.changed_at = now()
     access.session.flush()
-    return desk_out(access, found)
+    return desk_out(access, desk_row)
 
 
 @router.delete("/{desk}", status_code=204, summary="Delete a desk")
 def delete_desk(desk: str, access: EditorWrite) -> None:
     """Its conversations and links go with it."""
-    found = access.scope.desk(desk)
+    desk_row = access.scope.desk(desk)
     versions = access.session.scalars(
-        access.scope.select(DeskVersion).where(DeskVersion.desk_id == found.id)
+        access.scope.select(DeskVersion).where(DeskVersion.desk_id == desk_row.id)
     )
     if not all(access.scope.covers(version.settings) for version in versions):
         raise ApiError(
             "not-allowed",
             "Earlier versions of the desk use knowledge bases that this key does not reach.",
         )
-    access.session.delete(found)
+    access.session.delete(desk_row)
 
 
 # Versions
@@ -118,37 +118,39 @@ def delete_desk(desk: str, access: EditorWrite) -> None:
 @router.post("/{desk}/publish", status_code=201, summary="Publish a desk's draft")
 def publish(desk: str, body: PublishIn, access: EditorWrite) -> DeskVersionOut:
     """The draft becomes a version of its own number, and serves from now on."""
-    found = access.scope.desk(desk)
-    if not found.draft["kbs"]:
+    desk_row = access.scope.desk(desk)
+    if not desk_row.draft["kbs"]:
         raise Refused(
             "settings.kbs", "A desk needs a knowledge base to answer from before it is published."
         )
-    check_settings(access, DeskSettings.model_validate(found.draft))
+    check_settings(access, DeskSettings.model_validate(desk_row.draft))
     current = (
-        None if found.published is None else version_of(access.session, found, found.published)
+        None
+        if desk_row.published is None
+        else version_of(access.session, desk_row, desk_row.published)
     )
-    if current is not None and current.settings == found.draft:
+    if current is not None and current.settings == desk_row.draft:
         raise ApiError("conflict", f"The draft is what version {current.number} already says.")
     last = (
         access.session.scalar(
-            select(func.max(DeskVersion.number)).where(DeskVersion.desk_id == found.id)
+            select(func.max(DeskVersion.number)).where(DeskVersion.desk_id == desk_row.id)
         )
         or 0
     )
     version = DeskVersion(
         id=new_id("dver"),
-        team_id=found.team_id,
-        desk_id=found.id,
+        team_id=desk_row.team_id,
+        desk_id=desk_row.id,
         number=last + 1,
-        settings=found.draft,
+        settings=desk_row.draft,
         note=body.note,
         author=access.caller.name,
         created_at=now(),
     )
     access.session.add(version)
-    found.published = version.number
-    found.version += 1
-    found.changed_at = now()
+    desk_row.published = version.number
+    desk_row.version += 1
+    desk_row.changed_at = now()
     access.session.flush()
     return version_out(version)
 
@@ -156,10 +158,10 @@ def publish(desk: str, body: PublishIn, access: EditorWrite) -> DeskVersionOut:
 @router.get("/{desk}/versions", summary="List a desk's published versions")
 def list_versions(desk: str, access: Editor) -> Page[DeskVersionOut]:
     """Newest first."""
-    found = access.scope.desk(desk)
+    desk_row = access.scope.desk(desk)
     query = (
         access.scope.select(DeskVersion)
-        .where(DeskVersion.desk_id == found.id)
+        .where(DeskVersion.desk_id == desk_row.id)
         .order_by(DeskVersion.number.desc())
     )
     rows = access.session.scalars(query)
@@ -169,13 +171,13 @@ def list_versions(desk: str, access: Editor) -> Page[DeskVersionOut]:
 @router.post("/{desk}/versions/{number}/activate", summary="Serve a published version again")
 def activate_version(desk: str, number: Number, access: EditorWrite) -> DeskOut:
     """Rolls back, or forward. The draft stays as it is."""
-    found = access.scope.desk(desk)
-    settings_of(access, found, number)
-    found.published = number
-    found.version += 1
-    found.changed_at = now()
+    desk_row = access.scope.desk(desk)
+    settings_of(access, desk_row, number)
+    desk_row.published = number
+    desk_row.version += 1
+    desk_row.changed_at = now()
     access.session.flush()
-    return desk_out(access, found)
+    return desk_out(access, desk_row)
 
 
 @router.get("/{desk}/compare", summary="Compare two versions of a desk")
@@ -183,9 +185,9 @@ def compare(
     desk: str, access: Editor, before: int | None = None, after: int | None = None
 ) -> DeskComparison:
     """The settings that differ; a version that is not named is the draft."""
-    found = access.scope.desk(desk)
+    desk_row = access.scope.desk(desk)
     one, other = (
-        DeskSettings.model_validate(settings_of(access, found, number)).model_dump()
+        DeskSettings.model_validate(settings_of(access, desk_row, number)).model_dump()
         for number in (before, after)
     )
     out = []
@@ -206,10 +208,10 @@ def compare(
 
 @router.get("/{desk}/links", summary="List a desk's links")
 def list_links(desk: str, access: Editor) -> Page[DeskLinkOut]:
-    found = access.scope.desk(desk)
+    desk_row = access.scope.desk(desk)
     query = (
         access.scope.select(DeskLink)
-        .where(DeskLink.desk_id == found.id)
+        .where(DeskLink.desk_id == desk_row.id)
         .order_by(DeskLink.created_at)
     )
     return Page(items=[DeskLinkOut.model_validate(row) for row in access.session.scalars(query)])
@@ -218,13 +220,13 @@ def list_links(desk: str, access: Editor) -> Page[DeskLinkOut]:
 @router.post("/{desk}/links", status_code=201, summary="Make a link to a desk")
 def make_link(desk: str, body: DeskLinkIn, access: EditorWrite) -> DeskLinkCreated:
     """Who has the link may ask the desk, once its published version is for an audience of `link`."""
-    found = access.scope.desk(desk)
+    desk_row = access.scope.desk(desk)
     secret = new_secret("dl")
     expires = None if body.expires_in_days is None else now() + timedelta(days=body.expires_in_days)
     link = DeskLink(
         id=new_id("link"),
-        team_id=found.team_id,
-        desk_id=found.id,
+        team_id=desk_row.team_id,
+        desk_id=desk_row.id,
         name=body.name,
         start=secret[:8],
         secret_hash=hash_secret(secret),
@@ -234,7 +236,7 @@ def make_link(desk: str, body: DeskLinkIn, access: EditorWrite) -> DeskLinkCreat
     access.session.add(link)
     access.session.flush()
     # After the number sign, so that it is sent to no server and stands in no log.
-    url = f"{access.runtime.settings.origin}/chat/{found.id}#{secret}"
+    url = f"{access.runtime.settings.origin}/chat/{desk_row.id}#{secret}"
     plain = DeskLinkOut.model_validate(link)
     return DeskLinkCreated(**plain.model_dump(), url=url, secret=secret)
 
@@ -242,9 +244,9 @@ def make_link(desk: str, body: DeskLinkIn, access: EditorWrite) -> DeskLinkCreat
 @router.delete("/{desk}/links/{link}", status_code=204, summary="Revoke a link")
 def revoke_link(desk: str, link: str, access: EditorWrite) -> None:
     """At once; the conversations that came by it stay."""
-    found = access.scope.desk(desk)
+    desk_row = access.scope.desk(desk)
     query = access.scope.select(DeskLink).where(
-        DeskLink.desk_id == found.id, (DeskLink.id == link) | (DeskLink.name == link)
+        DeskLink.desk_id == desk_row.id, (DeskLink.id == link) | (DeskLink.name == link)
     )
     row = access.session.scalar(query)
     if row is None:
@@ -266,8 +268,8 @@ def list_answers(
     limit: Annotated[int, Query(ge=1, le=200)] = 50,
 ) -> Page[AnswerSummary]:
     """Newest first; with `helpful` those with such feedback."""
-    found = access.scope.desk(desk)
-    query = access.scope.turns().where(Turn.desk_id == found.id)
+    desk_row = access.scope.desk(desk)
+    query = access.scope.turns().where(Turn.desk_id == desk_row.id)
     if outcome is not None:
         query = query.where(Turn.outcome == outcome)
     if helpful is not None:

@@ -25,10 +25,10 @@ router = api_router(tag="models")
 
 def _found(session: Session, name: str) -> TextModel:
     named = TextModel.name.in_(spellings(name)) | (TextModel.id == name)
-    found = session.scalar(select(TextModel).where(named))
-    if found is None:
+    model = session.scalar(select(TextModel).where(named))
+    if model is None:
         raise ApiError("not-found", f"There is no model {name!r}.")
-    return found
+    return model
 
 
 def _origin(url: str) -> str:
@@ -42,13 +42,13 @@ def _origin(url: str) -> str:
 def _team_ids(session: Session, slugs: list[str] | None) -> list[str] | None:
     if slugs is None:
         return None
-    known = {
+    existing = {
         slug: team_id for team_id, slug in session.execute(select(Team.id, Team.slug)).tuples()
     }
     for slug in slugs:
-        if slug not in known:
+        if slug not in existing:
             raise Refused("teams", f"There is no team {slug!r}.")
-    return sorted({known[slug] for slug in slugs})
+    return sorted({existing[slug] for slug in slugs})
 
 
 @router.get("/models", summary="List models")
@@ -90,19 +90,19 @@ def change_model(
     with runtime.records.writing() as session:
         row = _found(session, model)
         check_version(request, row.version)
-        given = body.model_dump(exclude_unset=True)
-        moves = given.get("url") is not None and _origin(given["url"]) != _origin(row.url)
-        if moves and row.secret is not None and "secret" not in given:
+        values = body.model_dump(exclude_unset=True)
+        moves = values.get("url") is not None and _origin(values["url"]) != _origin(row.url)
+        if moves and row.secret is not None and "secret" not in values:
             raise Refused(
                 "secret",
-                f"The stored secret is for {_origin(row.url)}. Enter it again for {_origin(given['url'])}.",
+                f"The stored secret is for {_origin(row.url)}. Enter it again for {_origin(values['url'])}.",
             )
-        if "secret" in given:
-            secret = given.pop("secret")
+        if "secret" in values:
+            secret = values.pop("secret")
             row.secret = runtime.vault.seal(secret) if secret else None
-        if "teams" in given:
-            row.team_ids = _team_ids(session, given.pop("teams"))
-        for name, value in given.items():
+        if "teams" in values:
+            row.team_ids = _team_ids(session, values.pop("teams"))
+        for name, value in values.items():
             if value is not None:
                 setattr(row, name, value)
         row.version += 1

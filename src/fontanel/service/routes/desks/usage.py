@@ -85,13 +85,13 @@ def _of_teams(session: Session, since: datetime | None, until: datetime | None) 
     for use in session.scalars(select(Use).where(*_within(since, until))):
         groups[use.team_id].append(use)
     teams = session.scalars(select(Team).order_by(Team.name)).all()
-    found = [
+    results = [
         TeamUsage(
             used=_row(team.slug, team.name, groups[team.id]), budget=_budget_out(session, team)
         )
         for team in teams
     ]
-    return sorted(found, key=lambda team: -team.used.questions)
+    return sorted(results, key=lambda team: -team.used.questions)
 
 
 def _csv(rows: Sequence[UsageRow], by: str) -> Response:
@@ -165,15 +165,15 @@ def _keys(use: Use, by: By, zone: ZoneInfo) -> Iterable[str]:
 
 def _names(session: Session, keys: Iterable[str], by: By) -> dict[str, str]:
     """What people call the things that were counted."""
-    wanted = list(keys)
+    requested = list(keys)
     if by == "desk":
-        found = session.execute(select(Desk.id, Desk.name).where(Desk.id.in_(wanted))).tuples()
-        return {"": "knowledge bases by themselves", **{key: name for key, name in found}}
+        result = session.execute(select(Desk.id, Desk.name).where(Desk.id.in_(requested))).tuples()
+        return {"": "knowledge bases by themselves", **{key: name for key, name in result}}
     if by == "kb":
         return {
             key: name
             for key, name in session.execute(
-                select(Kb.id, Kb.name).where(Kb.id.in_(wanted))
+                select(Kb.id, Kb.name).where(Kb.id.in_(requested))
             ).tuples()
         }
     if by != "member":
@@ -181,15 +181,15 @@ def _names(session: Session, keys: Iterable[str], by: By) -> dict[str, str]:
     names = {
         f"person:{key}": name
         for key, name in session.execute(select(Person.id, Person.name)).tuples()
-        if f"person:{key}" in wanted
+        if f"person:{key}" in requested
     }
     names |= {
         f"key:{key}": f"key {name}"
         for key, name in session.execute(select(Key.id, Key.name)).tuples()
-        if f"key:{key}" in wanted
+        if f"key:{key}" in requested
     }
     names[DESCRIBED] = "describing documents"
-    return names | {key: f"guest {key[6:12]}" for key in wanted if key.startswith("guest:")}
+    return names | {key: f"guest {key[6:12]}" for key in requested if key.startswith("guest:")}
 
 
 def _row(key: str, name: str, uses: Sequence[Use]) -> UsageRow:

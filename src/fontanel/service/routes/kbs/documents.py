@@ -82,7 +82,7 @@ def list_documents(
     limit: Annotated[int, Query(ge=1, le=500)] = 100,
 ) -> Page[DocumentOut]:
     """In the order of their names."""
-    found = access.scope.kb(kb)
+    kb_row = access.scope.kb(kb)
     pairs = [pair.partition("=") for pair in tag or []]
     chosen = DocumentSelection(
         state=state,
@@ -93,9 +93,9 @@ def list_documents(
         tags={key: value for key, _, value in pairs},
         all=True,
     )
-    query = selected_documents(access, found, chosen)
+    query = selected_documents(access, kb_row, chosen)
     if parent:
-        query = query.where(Document.parent_key == access.scope.document(found, parent).key)
+        query = query.where(Document.parent_key == access.scope.document(kb_row, parent).key)
     if cursor is not None:
         query = query.where(Document.name > cursor)
     rows = access.session.scalars(query.order_by(Document.name).limit(limit + 1)).all()
@@ -125,10 +125,10 @@ def add(
 ) -> AddedOut:
     """A new name is a new document, a known name a new revision; the same bytes again change nothing, so that sending
     twice does no harm. Answers as soon as the bytes are safe; the job tells how indexing goes."""
-    found = access.scope.kb(kb)
-    kb_id = found.id
+    kb_row = access.scope.kb(kb)
+    kb_id = kb_row.id
     access.release()
-    wanted = document_name(name or file.filename or "")
+    requested = document_name(name or file.filename or "")
     tagged = _tags(tags)
     meaning = given(Columns, "columns", columns)
     runtime = access.runtime
@@ -141,7 +141,7 @@ def add(
     fault("blob_stored")
     with access.writing() as writing:
         added = add_document(
-            writing.session, writing.scope.kb(kb_id), wanted, sha256, size, tagged, meaning
+            writing.session, writing.scope.kb(kb_id), requested, sha256, size, tagged, meaning
         )
         writing.session.flush()
         return added_out(writing.session, added)
@@ -152,21 +152,21 @@ def _tags(text: str | None) -> dict[str, str] | None:
         return None
     try:
         check_json(text.encode("utf-8", "surrogatepass"))
-        given: Any = json.loads(text)
+        values: Any = json.loads(text)
     except (ValueError, RecursionError, BodyRefused) as error:
         raise Refused(
             "tags", 'Tags must be a JSON object, for instance {"year": "2024"}.'
         ) from error
-    if not isinstance(given, dict) or not all(isinstance(value, str) for value in given.values()):
+    if not isinstance(values, dict) or not all(isinstance(value, str) for value in values.values()):
         raise Refused("tags", "Tags must be a JSON object of strings.")
-    return check_tags(given)
+    return check_tags(values)
 
 
 @router.get("/documents/{document}", summary="Show a document")
 def show(kb: str, document: str, access: Reader, response: Response) -> DocumentOut:
-    found = access.scope.document(access.scope.kb(kb), document)
-    response.headers["ETag"] = f'"{found.version}"'
-    return document_out(access.session, found)
+    document_row = access.scope.document(access.scope.kb(kb), document)
+    response.headers["ETag"] = f'"{document_row.version}"'
+    return document_out(access.session, document_row)
 
 
 @router.patch("/documents/{document}", summary="Change a document's tags")
@@ -179,28 +179,28 @@ def change(
     response: Response,
 ) -> DocumentOut:
     """The tags given replace those it had."""
-    found = access.scope.document(access.scope.kb(kb), document)
-    check_version(request, found.version)
-    set_tags(access.session, found, check_tags(body.tags))
+    document_row = access.scope.document(access.scope.kb(kb), document)
+    check_version(request, document_row.version)
+    set_tags(access.session, document_row, check_tags(body.tags))
     access.session.flush()
-    response.headers["ETag"] = f'"{found.version}"'
-    return document_out(access.session, found)
+    response.headers["ETag"] = f'"{document_row.version}"'
+    return document_out(access.session, document_row)
 
 
 @router.delete("/documents/{document}", status_code=204, summary="Delete a document")
 def remove(kb: str, document: str, access: EditorWrite) -> None:
     """It leaves searches and answers at once."""
-    found = access.scope.kb(kb)
-    delete_document(access.session, found, access.scope.document(found, document))
+    kb_row = access.scope.kb(kb)
+    delete_document(access.session, kb_row, access.scope.document(kb_row, document))
 
 
 @router.post("/documents/{document}/retry", status_code=202, summary="Read a document once more")
 def retry(kb: str, document: str, access: EditorWrite) -> JobOut:
     """For a document that failed."""
-    found = access.scope.document(access.scope.kb(kb), document)
-    if found.state != DocumentState.FAILED:
+    document_row = access.scope.document(access.scope.kb(kb), document)
+    if document_row.state != DocumentState.FAILED:
         raise ApiError("conflict", "The document has not failed; there is nothing to retry.")
-    job = retry_document(access.session, found)
+    job = retry_document(access.session, document_row)
     access.session.flush()
     return job_out(access.session, job)
 
@@ -208,10 +208,10 @@ def retry(kb: str, document: str, access: EditorWrite) -> JobOut:
 @router.get("/documents/{document}/revisions", summary="List a document's revisions")
 def list_revisions(kb: str, document: str, access: Reader) -> Page[RevisionOut]:
     """Newest first."""
-    found = access.scope.document(access.scope.kb(kb), document)
+    document_row = access.scope.document(access.scope.kb(kb), document)
     query = (
         access.scope.select(Revision)
-        .where(Revision.document_key == found.key)
+        .where(Revision.document_key == document_row.key)
         .order_by(Revision.number.desc())
     )
     return Page(
@@ -224,16 +224,16 @@ def show_text(
     kb: str, document: str, access: Reader, revision: str | None = None
 ) -> DocumentTextOut:
     """The text that citations and passages give their characters in."""
-    found, version = revision_of(access, kb, document, revision)
+    result, version = revision_of(access, kb, document, revision)
     reading = reading_of(access.runtime.blobs, version)
     if reading is None:
         raise ApiError(
             "not-found",
             "The document has not been read yet.",
-            advice=found.error or "Wait until it is indexed.",
+            advice=result.error or "Wait until it is indexed.",
         )
     return DocumentTextOut(
-        document_id=found.id,
+        document_id=result.id,
         revision=RevisionOut.model_validate(version),
         title=reading.title,
         text=reading.text,
@@ -253,10 +253,10 @@ def list_passages(
     limit: Annotated[int, Query(ge=1, le=500)] = 200,
 ) -> Page[PassageOut]:
     """The passages that searches find, in reading order."""
-    found = access.scope.document(access.scope.kb(kb), document)
+    document_row = access.scope.document(access.scope.kb(kb), document)
     serving = access.scope.kb(kb).edition_id
     query = access.scope.select(PassageRow).where(
-        PassageRow.document_key == found.key, PassageRow.edition_id == serving
+        PassageRow.document_key == document_row.key, PassageRow.edition_id == serving
     )
     if cursor is not None:
         query = query.where(PassageRow.ordinal > cursor)
@@ -286,12 +286,12 @@ def original(
     kb: str, document: str, access: Reader, revision: str | None = None, download: bool = False
 ) -> FileResponse:
     """The bytes as they were added. Pages are shown without scripts."""
-    found, version = revision_of(access, kb, document, revision)
+    result, version = revision_of(access, kb, document, revision)
     shown = version.media_type in _SHOWN and not download
     media_type = version.media_type if version.media_type in _SHOWN else "application/octet-stream"
     if media_type in ("text/markdown", "text/csv"):
         media_type = "text/plain"
-    filename = quote(found.name.rsplit("/", 1)[-1])
+    filename = quote(result.name.rsplit("/", 1)[-1])
     headers = {
         "Content-Disposition": f"{'inline' if shown else 'attachment'}; filename*=UTF-8''{filename}"
     }
@@ -304,9 +304,9 @@ def original(
 
 @router.get("/jobs/{job}", tags=["jobs"], summary="Follow a job")
 def show_job(kb: str, job: str, access: Reader) -> JobOut:
-    found = access.scope.kb(kb)
+    kb_row = access.scope.kb(kb)
     row = access.session.scalar(
-        access.scope.select(Job).where(Job.kb_id == found.id, Job.id == job)
+        access.scope.select(Job).where(Job.kb_id == kb_row.id, Job.id == job)
     )
     if row is None:
         raise NotFound("job", job)

@@ -49,10 +49,10 @@ _DEPTH = 10
 
 @router.get("", summary="List editions")
 def list_editions(kb: str, access: Reader) -> Page[EditionOut]:
-    found = access.scope.kb(kb)
-    query = access.scope.select(Edition).where(Edition.kb_id == found.id).order_by(Edition.number)
+    kb_row = access.scope.kb(kb)
+    query = access.scope.select(Edition).where(Edition.kb_id == kb_row.id).order_by(Edition.number)
     return Page(
-        items=[edition_out(access, found, edition) for edition in access.session.scalars(query)]
+        items=[edition_out(access, kb_row, edition) for edition in access.session.scalars(query)]
     )
 
 
@@ -60,15 +60,15 @@ def list_editions(kb: str, access: Reader) -> Page[EditionOut]:
 def build(kb: str, body: EditionIn, access: EditorWrite) -> EditionOut:
     """It is built beside the one that serves, which goes on as before; changes reach both. Vectors of text that has not changed
     are used again."""
-    found = access.scope.kb(kb)
+    kb_row = access.scope.kb(kb)
     edition = build_edition(
         access.session,
-        found,
+        kb_row,
         SplitSettings(**body.splitting.model_dump()),
         access.runtime.embedders.name,
     )
     access.session.flush()
-    return edition_out(access, found, edition)
+    return edition_out(access, kb_row, edition)
 
 
 @router.post("/{number}/activate", summary="Switch to an edition")
@@ -78,11 +78,11 @@ def activate(kb: str, number: Number, access: Editor) -> EditionOut:
     The edition before stays on standby and up to date, so that you can switch back.
     """
     with access.writing() as writing:
-        found = writing.scope.kb(kb)
-        edition = edition_of(writing, found, number)
-        activate_edition(writing.session, found, edition)
+        kb_row = writing.scope.kb(kb)
+        edition = edition_of(writing, kb_row, number)
+        activate_edition(writing.session, kb_row, edition)
         fault("edition_switching")
-        out = edition_out(writing, found, edition)
+        out = edition_out(writing, kb_row, edition)
     fault("edition_switched")
     return out
 
@@ -90,20 +90,20 @@ def activate(kb: str, number: Number, access: Editor) -> EditionOut:
 @router.delete("/{number}", status_code=204, summary="Drop an edition")
 def drop(kb: str, number: Number, access: EditorWrite) -> None:
     """The active edition cannot be deleted."""
-    found = access.scope.kb(kb)
-    drop_edition(access.session, found, edition_of(access, found, number))
+    kb_row = access.scope.kb(kb)
+    drop_edition(access.session, kb_row, edition_of(access, kb_row, number))
 
 
 @router.get("/{number}/pack", summary="Export an edition as one file", response_class=FileResponse)
 def export(kb: str, number: Number, access: Reader) -> FileResponse:
     """A ZIP archive with the originals, their readings, passages and vectors; importing it embeds nothing anew."""
-    found = access.scope.kb(kb)
-    edition = edition_of(access, found, number)
+    kb_row = access.scope.kb(kb)
+    edition = edition_of(access, kb_row, number)
     folder = Path(tempfile.mkdtemp(prefix="pack-", dir=access.runtime.settings.data))
-    target = folder / f"{found.slug}-{number}.pack.zip"
+    target = folder / f"{kb_row.slug}-{number}.pack.zip"
     try:
         write_pack(
-            access.session, access.runtime.blobs, access.runtime.vectors, found, edition, target
+            access.session, access.runtime.blobs, access.runtime.vectors, kb_row, edition, target
         )
     except BaseException:
         shutil.rmtree(folder, ignore_errors=True)
@@ -173,9 +173,9 @@ def _verify(runtime: Runtime, path: Path) -> None:
 @router.post("/compare", summary="Compare two editions on questions")
 def compare(kb: str, body: CompareIn, access: Reader) -> ComparisonOut:
     """What each finds, and where the expected documents stand."""
-    found = access.scope.kb(kb)
-    first = kb_knowledge(access, found, edition=edition_of(access, found, body.first))
-    second = kb_knowledge(access, found, edition=edition_of(access, found, body.second))
+    kb_row = access.scope.kb(kb)
+    first = kb_knowledge(access, kb_row, edition=edition_of(access, kb_row, body.first))
+    second = kb_knowledge(access, kb_row, edition=edition_of(access, kb_row, body.second))
     rows = []
     for asked in body.questions:
         (a, rank_a), (b, rank_b) = (
@@ -191,23 +191,24 @@ def compare(kb: str, body: CompareIn, access: Reader) -> ComparisonOut:
                 second_rank=rank_b,
             )
         )
-    wanted = [row for row in rows if row.document]
+    requested = [row for row in rows if row.document]
     return ComparisonOut(
         first=body.first,
         second=body.second,
-        first_mrr=_mrr([row.first_rank for row in wanted]),
-        second_mrr=_mrr([row.second_rank for row in wanted]),
+        first_mrr=_mrr([row.first_rank for row in requested]),
+        second_mrr=_mrr([row.second_rank for row in requested]),
         same_best=round(sum(row.first[:1] == row.second[:1] for row in rows) / len(rows), 4),
         questions=rows,
     )
 
 
 def _found(
-    knowledge: KbKnowledge, question: str, wanted: str | None
+    knowledge: KbKnowledge, question: str, expected: str | None
 ) -> tuple[list[str], int | None]:
     hits = knowledge.search(question, Options(limit=_DEPTH, per_document=1)).hits
     rank = next(
-        (n for n, hit in enumerate(hits, 1) if wanted in (hit.document.name, hit.document.id)), None
+        (n for n, hit in enumerate(hits, 1) if expected in (hit.document.name, hit.document.id)),
+        None,
     )
     return [hit.document.name for hit in hits], rank
 

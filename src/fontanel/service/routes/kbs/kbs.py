@@ -61,9 +61,9 @@ def create(body: KbIn, access: EditorWrite, request: Request) -> KbOut:
 
 @router.get("/{kb}", summary="Show a knowledge base")
 def show(kb: str, access: Reader, response: Response) -> KbOut:
-    found = access.scope.kb(kb)
-    response.headers["ETag"] = f'"{found.version}"'
-    return kb_out(access, found)
+    kb_row = access.scope.kb(kb)
+    response.headers["ETag"] = f'"{kb_row.version}"'
+    return kb_out(access, kb_row)
 
 
 @router.patch("/{kb}", summary="Change a knowledge base")
@@ -71,29 +71,29 @@ def change(
     kb: str, body: KbChange, access: EditorWrite, request: Request, response: Response
 ) -> KbOut:
     """Takes If-Match with the ETag that showing it gave."""
-    found = access.scope.kb(kb)
-    check_version(request, found.version)
-    if body.name is not None and body.name.lower() != found.name.lower():
+    kb_row = access.scope.kb(kb)
+    check_version(request, kb_row.version)
+    if body.name is not None and body.name.lower() != kb_row.name.lower():
         taken = access.scope.select(Kb).where(
-            func.lower(Kb.name) == body.name.lower(), Kb.id != found.id
+            func.lower(Kb.name) == body.name.lower(), Kb.id != kb_row.id
         )
         if access.session.scalar(taken):
             raise Refused(
                 "name",
                 f"There is a knowledge base named {body.name!r} already. Choose another name.",
             )
-    found.name = body.name if body.name is not None else found.name
-    found.description = body.description if body.description is not None else found.description
+    kb_row.name = body.name if body.name is not None else kb_row.name
+    kb_row.description = body.description if body.description is not None else kb_row.description
     if body.describer is not None:
-        found.describer = _describer(access, body.describer)
-    found.version += 1
+        kb_row.describer = _describer(access, body.describer)
+    kb_row.version += 1
     access.session.flush()
-    response.headers["ETag"] = f'"{found.version}"'
-    return kb_out(access, found)
+    response.headers["ETag"] = f'"{kb_row.version}"'
+    return kb_out(access, kb_row)
 
 
 @router.delete("/{kb}", status_code=204, summary="Delete a knowledge base")
 def remove(kb: str, access: EditorWrite) -> None:
     """Its documents, conversations and index go with it."""
-    found = access.scope.kb(kb)
-    access.session.delete(found)
+    kb_row = access.scope.kb(kb)
+    access.session.delete(kb_row)

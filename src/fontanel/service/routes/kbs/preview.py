@@ -55,7 +55,7 @@ def preview(
     edition = access.session.get_one(Edition, access.scope.kb(kb).edition_id)
     chosen = given(Splitting, "splitting", splitting)
     meaning = given(Columns, "columns", columns)
-    wanted = document_name(name or file.filename or "")
+    requested = document_name(name or file.filename or "")
     stored = edition.settings
     access.release()
     runtime = access.runtime
@@ -65,7 +65,7 @@ def preview(
         scratch.flush()
         request = ReadDocument(
             path=scratch.name,
-            name=wanted,
+            name=requested,
             splitting=SplitSettings(**chosen) if chosen else split_settings(stored),
             columns=TableColumns.of(meaning) if meaning else None,
         )
@@ -78,7 +78,7 @@ def preview(
     if isinstance(reply, Failed):
         raise ApiError("unreadable", reply.error)
     assert isinstance(reply, DocumentRead)
-    return _preview_out(wanted, reply)
+    return _preview_out(requested, reply)
 
 
 def _preview_out(name: str, read: DocumentRead) -> PreviewOut:

@@ -55,13 +55,13 @@ def _search(kb: str, body: SearchIn, access: Access) -> SearchOut:
         body.join_neighbours,
         body.explain,
     )
-    found = knowledge.search(body.question, options)
+    result = knowledge.search(body.question, options)
     return SearchOut(
         question=body.question,
         mode="lexical" if knowledge.keyword_only else body.mode,
         keyword_only=knowledge.keyword_only,
-        hits=[_hit(hit, found, body.explain) for hit in found.hits],
-        corrected={term: list(near) for term, near in found.corrected.items()},
-        scored=found.scored,
+        hits=[_hit(hit, result, body.explain) for hit in result.hits],
+        corrected={term: list(near) for term, near in result.corrected.items()},
+        scored=result.scored,
         seconds=round(time.monotonic() - started, 4),
     )

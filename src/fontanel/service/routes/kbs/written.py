@@ -61,7 +61,7 @@ def write(kb: str, body: WrittenIn, access: Editor) -> AddedOut:
     access.release()
     sha256, size = access.runtime.blobs.put([body.text.encode()])
     with access.writing() as writing:
-        found = writing.scope.kb(kb_id)
+        kb_row = writing.scope.kb(kb_id)
         taken = select(Document).where(Document.kb_id == kb_id, Document.name == name)
         holder = writing.session.scalar(taken)
         if holder is not None and holder.state != DocumentState.REMOVED:
@@ -69,7 +69,7 @@ def write(kb: str, body: WrittenIn, access: Editor) -> AddedOut:
                 "name",
                 f"There is a document named {name!r} already. Edit it, or choose another name.",
             )
-        added = add_document(writing.session, found, name, sha256, size, tags)
+        added = add_document(writing.session, kb_row, name, sha256, size, tags)
         writing.session.flush()
         return added_out(writing.session, added)
 
@@ -78,11 +78,11 @@ def write(kb: str, body: WrittenIn, access: Editor) -> AddedOut:
 def show_written(
     kb: str, document: str, access: Reader, response: Response, revision: str | None = None
 ) -> WrittenOut:
-    found, version = revision_of(access, kb, document, revision)
-    response.headers["ETag"] = f'"{found.version}"'
-    reason = _why_not(found, version)
+    result, version = revision_of(access, kb, document, revision)
+    response.headers["ETag"] = f'"{result.version}"'
+    reason = _why_not(result, version)
     text = "" if reason else access.runtime.blobs.read(version.sha256).decode("utf-8", "replace")
-    return WrittenOut(name=found.name, text=text, editable=reason is None, reason=reason)
+    return WrittenOut(name=result.name, text=text, editable=reason is None, reason=reason)
 
 
 def _why_not(document: Document, revision: Revision) -> str | None:
@@ -104,12 +104,12 @@ def rewrite(
     kb: str, document: str, body: WrittenChange, access: EditorWrite, request: Request
 ) -> AddedOut:
     """A new revision; takes If-Match, so that nobody writes over another's change unseen."""
-    found, version = revision_of(access, kb, document, None)
-    check_version(request, found.version)
-    if (reason := _why_not(found, version)) is not None:
+    result, version = revision_of(access, kb, document, None)
+    check_version(request, result.version)
+    if (reason := _why_not(result, version)) is not None:
         raise ApiError("conflict", reason)
     sha256, size = access.runtime.blobs.put([body.text.encode()])
-    return _revised(access, found, sha256, size, version.columns)
+    return _revised(access, result, sha256, size, version.columns)
 
 
 @router.post(
@@ -119,12 +119,12 @@ def rewrite(
 )
 def restore(kb: str, document: str, revision: str, access: EditorWrite) -> AddedOut:
     """Its content becomes the newest revision; those between stay in the history."""
-    found, version = revision_of(access, kb, document, revision)
-    if found.source_id is not None:
+    result, version = revision_of(access, kb, document, revision)
+    if result.source_id is not None:
         raise ApiError(
             "conflict", "A source keeps this document; it would be put back at the next run."
         )
-    return _revised(access, found, version.sha256, version.size, version.columns)
+    return _revised(access, result, version.sha256, version.size, version.columns)
 
 
 def _revised(
@@ -151,8 +151,8 @@ def compare_revisions(
     ] = None,
 ) -> DifferencesOut:
     """By paragraphs, rows and items of the text as it was read, and by words within those that changed."""
-    found = access.scope.document(access.scope.kb(kb), document)
-    of_document = access.scope.select(Revision).where(Revision.document_key == found.key)
+    document_row = access.scope.document(access.scope.kb(kb), document)
+    of_document = access.scope.select(Revision).where(Revision.document_key == document_row.key)
     revisions = access.session.scalars(of_document.order_by(Revision.number)).all()
     read = [revision for revision in revisions if revision.reading is not None]
     if not read:
@@ -217,7 +217,7 @@ def _change_out(change: Change) -> ChangeOut:
 @router.get("/folders", summary="List the folders of documents")
 def list_folders(kb: str, access: Reader, under: str = "") -> list[FolderOut]:
     """Those right below a folder; names of documents are paths."""
-    found = access.scope.kb(kb)
+    kb_row = access.scope.kb(kb)
     prefix = under.strip("/") + "/" if under.strip("/") else ""
     rest = func.substr(Document.name, len(prefix) + 1)
     slash = func.instr(rest, "/")
@@ -230,7 +230,7 @@ def list_folders(kb: str, access: Reader, under: str = "") -> list[FolderOut]:
         .join(Revision, Revision.id == Document.latest_revision_id)
         .where(
             Document.team_id == access.team.id,
-            Document.kb_id == found.id,
+            Document.kb_id == kb_row.id,
             Document.state != DocumentState.REMOVED,
             slash > 0,
             *([func.substr(Document.name, 1, len(prefix)) == prefix] if prefix else []),
@@ -249,8 +249,8 @@ def list_folders(kb: str, access: Reader, under: str = "") -> list[FolderOut]:
 @router.post("/documents/bulk", summary="Do something to many documents")
 def bulk(kb: str, body: BulkIn, access: EditorWrite) -> BulkOut:
     """All in one transaction: it is done to all of them or to none."""
-    found = access.scope.kb(kb)
-    documents = access.session.scalars(selected_documents(access, found, body.chosen)).all()
+    kb_row = access.scope.kb(kb)
+    documents = access.session.scalars(selected_documents(access, kb_row, body.chosen)).all()
     set_these = check_tags(body.set_tags)
     done = 0
     for document in documents:
@@ -263,7 +263,7 @@ def bulk(kb: str, body: BulkIn, access: EditorWrite) -> BulkOut:
         elif body.action == "delete":
             if document not in access.session:
                 continue  # it went with the file that it was part of
-            delete_document(access.session, found, document)
+            delete_document(access.session, kb_row, document)
             access.session.flush()
         else:
             tags = {

@@ -179,12 +179,12 @@ def accept(
                 Member(id=new_id("member"), team_id=team.id, person_id=person.id, role=row.role)
             )
             if others:
-                told = f"{person.name} ({person.email}) joined as {row.role.value}, invited by {row.invited_by}."
+                message = f"{person.name} ({person.email}) joined as {row.role.value}, invited by {row.invited_by}."
                 notify_team(
                     session,
                     team.id,
                     "member.joined",
-                    told,
+                    message,
                     {"email": person.email, "role": row.role.value},
                 )
         session.delete(row)

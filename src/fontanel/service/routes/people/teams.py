@@ -137,30 +137,30 @@ def list_members(access: Owner) -> Page[MemberOut]:
 
 @router.patch("/teams/{team}/members/{member}", tags=["members"], summary="Change a member's role")
 def change_member(member: str, body: MemberChange, access: OwnerWrite) -> MemberOut:
-    found = _find_member(access, member)
-    _keep_an_owner(access, found, Role(body.role))
-    found.role = Role(body.role)
+    result = _find_member(access, member)
+    _keep_an_owner(access, result, Role(body.role))
+    result.role = Role(body.role)
     access.session.flush()
-    return _member(found)
+    return _member(result)
 
 
 @router.delete(
     "/teams/{team}/members/{member}", status_code=204, tags=["members"], summary="Remove a member"
 )
 def remove_member(member: str, access: OwnerWrite) -> None:
-    found = _find_member(access, member)
-    _keep_an_owner(access, found, None)
-    access.session.delete(found)
+    result = _find_member(access, member)
+    _keep_an_owner(access, result, None)
+    access.session.delete(result)
 
 
 def _find_member(access: Access, ref: str) -> Member:
     query = (
         access.scope.select(Member).join(Person).where((Member.id == ref) | (Person.email == ref))
     )
-    found = access.session.scalar(query)
-    if found is None:
+    result = access.session.scalar(query)
+    if result is None:
         raise NotFound("member", ref)
-    return found
+    return result
 
 
 def _keep_an_owner(access: Access, member: Member, role: Role | None) -> None:
@@ -227,7 +227,7 @@ def make_key(body: KeyIn, access: OwnerWrite, request: Request) -> KeyCreated:
     session.add(key)
     session.flush()
     if by_operator:
-        told = (
+        message = (
             f"The operator {key.made_by} made the key {key.name!r} ({key.role.value}) for this team. It expires on "
             f"{key.expires_at:%d %B %Y}; an owner can revoke it before."
         )
@@ -235,7 +235,7 @@ def make_key(body: KeyIn, access: OwnerWrite, request: Request) -> KeyCreated:
             session,
             access.team.id,
             "key.by_operator",
-            told,
+            message,
             {"key": key.id, "role": key.role.value},
         )
     out = KeyOut.model_validate(key)
@@ -260,18 +260,23 @@ def set_grants(team: str, body: GrantsIn, caller: Operator, runtime: RuntimeDep)
     more fail at their next run, and say why."""
     check_grants(runtime.settings, body.source_folders, body.source_networks)
     with runtime.records.writing() as session:
-        found = session.scalar(select(Team).where((Team.id == team) | (Team.slug == team)))
-        if found is None:
+        team_row = session.scalar(select(Team).where((Team.id == team) | (Team.slug == team)))
+        if team_row is None:
             raise NotFound("team", team)
-        found.source_folders, found.source_networks = body.source_folders, body.source_networks
-        found.version += 1
-        out = TeamOut.model_validate(found)
+        team_row.source_folders, team_row.source_networks = (
+            body.source_folders,
+            body.source_networks,
+        )
+        team_row.version += 1
+        out = TeamOut.model_validate(team_row)
     return out
 
 
 @router.delete("/teams/{team}/keys/{key}", status_code=204, tags=["keys"], summary="Revoke a key")
 def revoke_key(key: str, access: OwnerWrite) -> None:
     """The key stops working at once."""
-    gone = access.session.execute(delete(Key).where(Key.team_id == access.team.id, Key.id == key))
-    if not gone.rowcount:  # type: ignore[attr-defined]
+    removed = access.session.execute(
+        delete(Key).where(Key.team_id == access.team.id, Key.id == key)
+    )
+    if not removed.rowcount:  # type: ignore[attr-defined]
         raise NotFound("key", key)

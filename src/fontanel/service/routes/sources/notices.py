@@ -114,7 +114,7 @@ def add_receiver(body: ReceiverIn, access: OwnerWrite) -> ReceiverCreated:
     "/receivers/{receiver}", status_code=204, summary="Send no more notices to an address"
 )
 def remove_receiver(receiver: str, access: OwnerWrite) -> None:
-    found = access.session.scalar(access.scope.select(Receiver).where(Receiver.id == receiver))
-    if found is None:
+    result = access.session.scalar(access.scope.select(Receiver).where(Receiver.id == receiver))
+    if result is None:
         raise NotFound("receiver", receiver)
-    access.session.delete(found)
+    access.session.delete(result)

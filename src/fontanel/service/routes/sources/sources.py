@@ -86,10 +86,10 @@ def list_kinds(caller: CallerDep) -> list[KindOut]:
 
 @router.get("", summary="List sources")
 def list_sources(kb: str, access: Reader) -> Page[SourceOut]:
-    found = access.scope.kb(kb)
+    kb_row = access.scope.kb(kb)
     query = (
         access.scope.select(Source)
-        .where(Source.kb_id == found.id)
+        .where(Source.kb_id == kb_row.id)
         .order_by(func.lower(Source.name))
     )
     return Page(
@@ -100,7 +100,7 @@ def list_sources(kb: str, access: Reader) -> Page[SourceOut]:
 @router.post("", status_code=201, summary="Connect a source")
 def create(kb: str, body: SourceIn, access: EditorWrite, request: Request) -> SourceOut:
     """Its first run starts at once. Check it before, to see what it would take."""
-    found = access.scope.kb(kb)
+    kb_row = access.scope.kb(kb)
     idempotency = Idempotency(request, access.session, access.caller, body.model_dump_json())
     if earlier := idempotency.earlier():
         return SourceOut.model_validate_json(earlier)
@@ -108,7 +108,7 @@ def create(kb: str, body: SourceIn, access: EditorWrite, request: Request) -> So
     source = create_source(
         access.session,
         runtime.vault,
-        found,
+        kb_row,
         _wanted(body),
         source_limits(runtime.settings, access.team),
     )
@@ -149,13 +149,13 @@ def check_again(
     kb: str, source: str, access: Editor, request: Request, body: SourceChange | None = None
 ) -> TrialOut:
     """With other settings or credentials if they are given, else with its own."""
-    found = access.scope.source(access.scope.kb(kb), source)
+    source_row = access.scope.source(access.scope.kb(kb), source)
     access.release()
-    settings = body.settings if body and body.settings is not None else found.settings
-    given = usable_credentials(
-        access.runtime.vault, found, settings, body.credentials if body else None
+    settings = body.settings if body and body.settings is not None else source_row.settings
+    values = usable_credentials(
+        access.runtime.vault, source_row, settings, body.credentials if body else None
     )
-    return _look(access, request, found.kind, settings, given)
+    return _look(access, request, source_row.kind, settings, values)
 
 
 def _look(
@@ -211,9 +211,9 @@ def _look(
 
 @router.get("/{source}", summary="Show a source")
 def show(kb: str, source: str, access: Reader, response: Response) -> SourceOut:
-    found = access.scope.source(access.scope.kb(kb), source)
-    response.headers["ETag"] = f'"{found.version}"'
-    return source_out(access.session, found)
+    source_row = access.scope.source(access.scope.kb(kb), source)
+    response.headers["ETag"] = f'"{source_row.version}"'
+    return source_out(access.session, source_row)
 
 
 @router.patch("/{source}", summary="Change a source")
@@ -226,13 +226,13 @@ def change(
     response: Response,
 ) -> SourceOut:
     """Other settings are followed by a run at once; its guard holds what would remove too much."""
-    found = access.scope.source(access.scope.kb(kb), source)
-    check_version(request, found.version)
-    given = body.model_dump(exclude_unset=True)
-    if "paused" in given:
-        found.paused = bool(body.paused)
+    source_row = access.scope.source(access.scope.kb(kb), source)
+    check_version(request, source_row.version)
+    values = body.model_dump(exclude_unset=True)
+    if "paused" in values:
+        source_row.paused = bool(body.paused)
     kept = {
-        name: given[name] if given.get(name) is not None else getattr(found, name)
+        name: values[name] if values.get(name) is not None else getattr(source_row, name)
         for name in (
             "name",
             "settings",
@@ -242,22 +242,22 @@ def change(
             "tag_rules",
         )
     }
-    plan = {name: given.get(name, getattr(found, name)) for name in ("every_minutes", "cron")}
-    if given.get("cron") is not None and "every_minutes" not in given:
+    plan = {name: values.get(name, getattr(source_row, name)) for name in ("every_minutes", "cron")}
+    if values.get("cron") is not None and "every_minutes" not in values:
         plan["every_minutes"] = None
-    if given.get("every_minutes") is not None and "cron" not in given:
+    if values.get("every_minutes") is not None and "cron" not in values:
         plan["cron"] = None
-    wanted = Wanted(kind=found.kind, credentials=body.credentials, **kept, **plan)
+    requested = Wanted(kind=source_row.kind, credentials=body.credentials, **kept, **plan)
     change_source(
         access.session,
         access.runtime.vault,
-        found,
-        wanted,
+        source_row,
+        requested,
         source_limits(access.runtime.settings, access.team),
     )
     access.session.flush()
-    response.headers["ETag"] = f'"{found.version}"'
-    return source_out(access.session, found)
+    response.headers["ETag"] = f'"{source_row.version}"'
+    return source_out(access.session, source_row)
 
 
 @router.delete("/{source}", status_code=204, summary="Disconnect a source")
@@ -269,21 +269,21 @@ def remove(
         bool, Query(description="Its documents stay, as if people had added them.")
     ] = False,
 ) -> None:
-    found = access.scope.kb(kb)
+    kb_row = access.scope.kb(kb)
     delete_source(
-        access.session, found, access.scope.source(found, source), keep_documents=keep_documents
+        access.session, kb_row, access.scope.source(kb_row, source), keep_documents=keep_documents
     )
 
 
 @router.post("/{source}/syncs", status_code=202, summary="Run a source now")
 def start(kb: str, source: str, access: EditorWrite) -> SyncOut:
     """Returns the run to follow; one that waits already is returned again."""
-    found = access.scope.source(access.scope.kb(kb), source)
-    if kind_of(found.kind).pushed:
+    source_row = access.scope.source(access.scope.kb(kb), source)
+    if kind_of(source_row.kind).pushed:
         raise ApiError(
             "conflict", "Documents are sent to this source by programs; there is nothing to run."
         )
-    sync = start_sync(access.session, found, "person")
+    sync = start_sync(access.session, source_row, "person")
     access.session.flush()
     return sync_out(access.session, sync)
 
@@ -294,10 +294,10 @@ def start(kb: str, source: str, access: EditorWrite) -> SyncOut:
 @router.post("/{source}/signal-secret", summary="Make the secret that signals are signed with")
 def make_secret(kb: str, source: str, access: EditorWrite) -> SignalSecret:
     """The one before is no longer taken."""
-    found = access.scope.source(access.scope.kb(kb), source)
+    source_row = access.scope.source(access.scope.kb(kb), source)
     secret = new_webhook_secret()
-    found.signal_secret = access.runtime.vault.seal(secret)
-    return SignalSecret(secret=secret, path=f"/api/v1/signals/{found.id}")
+    source_row.signal_secret = access.runtime.vault.seal(secret)
+    return SignalSecret(secret=secret, path=f"/api/v1/signals/{source_row.id}")
 
 
 @around.post(
@@ -332,13 +332,13 @@ def _take_signal(runtime: Runtime, ref: str, headers: Mapping[str, str], body: b
 @router.post("/{source}/documents", summary="Send documents to a source")
 def push(kb: str, source: str, body: PushIn, access: Editor) -> PushOut:
     """Each has an id of the sender's. Sending the same again changes nothing; one transaction takes them all."""
-    found = access.scope.kb(kb)
-    target = access.scope.source(found, source)
+    kb_row = access.scope.kb(kb)
+    target = access.scope.source(kb_row, source)
     if not kind_of(target.kind).pushed:
         raise ApiError(
             "conflict", "This source fetches its documents itself; make one of the kind 'push'."
         )
-    kb_id, source_id, runtime = found.id, target.id, access.runtime
+    kb_id, source_id, runtime = kb_row.id, target.id, access.runtime
     access.release()
     pushed = [_stored(runtime, one) for one in body.documents]
     with access.writing() as writing:

@@ -26,8 +26,8 @@ def list_syncs(
     limit: Annotated[int, Query(ge=1, le=200)] = 50,
 ) -> Page[SyncOut]:
     """Newest first."""
-    found = access.scope.source(access.scope.kb(kb), source)
-    query = access.scope.select(Sync).where(Sync.source_id == found.id)
+    source_row = access.scope.source(access.scope.kb(kb), source)
+    query = access.scope.select(Sync).where(Sync.source_id == source_row.id)
     if cursor is not None:
         before = select(Sync.created_at).where(Sync.id == cursor).scalar_subquery()
         query = query.where(Sync.created_at < before)
@@ -54,12 +54,12 @@ def list_items(
     limit: Annotated[int, Query(ge=1, le=1000)] = 200,
 ) -> Page[SyncItemOut]:
     """Unchanged items are listed for web sites only."""
-    found = access.scope.sync(access.scope.source(access.scope.kb(kb), source), sync)
+    sync_row = access.scope.sync(access.scope.source(access.scope.kb(kb), source), sync)
     query = (
         select(SyncItem, Document, Revision)
         .outerjoin(Document, Document.key == SyncItem.document_key)
         .outerjoin(Revision, Revision.id == SyncItem.revision_id)
-        .where(SyncItem.sync_id == found.id, SyncItem.team_id == access.team.id)
+        .where(SyncItem.sync_id == sync_row.id, SyncItem.team_id == access.team.id)
     )
     if outcome:
         query = query.where(SyncItem.outcome == Outcome(outcome))
@@ -89,25 +89,29 @@ def list_items(
 @router.post("/{sync}/confirm", status_code=202, summary="Let a held run go on")
 def confirm(kb: str, source: str, sync: str, access: EditorWrite) -> SyncOut:
     """It removes what it showed, no more: what has gone missing since is held again."""
-    found = access.scope.sync(access.scope.source(access.scope.kb(kb), source), sync)
-    if found.state != SyncState.HELD:
+    sync_row = access.scope.sync(access.scope.source(access.scope.kb(kb), source), sync)
+    if sync_row.state != SyncState.HELD:
         raise ApiError("conflict", "The run is not held; there is nothing to confirm.")
-    found.state, found.confirmed, found.held_reason, found.finished_at = (
+    sync_row.state, sync_row.confirmed, sync_row.held_reason, sync_row.finished_at = (
         SyncState.WAITING,
         True,
         None,
         None,
     )
     access.session.flush()
-    return sync_out(access.session, found)
+    return sync_out(access.session, sync_row)
 
 
 @router.post("/{sync}/reject", summary="Keep what a held run would remove, or end a run")
 def reject(kb: str, source: str, sync: str, access: EditorWrite) -> SyncOut:
     """What a run has taken so far stays."""
-    found = access.scope.sync(access.scope.source(access.scope.kb(kb), source), sync)
-    if found.state not in (SyncState.HELD, SyncState.WAITING, SyncState.RUNNING):
+    sync_row = access.scope.sync(access.scope.source(access.scope.kb(kb), source), sync)
+    if sync_row.state not in (SyncState.HELD, SyncState.WAITING, SyncState.RUNNING):
         raise ApiError("conflict", "The run is over.")
-    found.state, found.finished_at, found.error = SyncState.ENDED, now(), "Ended by a person."
+    sync_row.state, sync_row.finished_at, sync_row.error = (
+        SyncState.ENDED,
+        now(),
+        "Ended by a person.",
+    )
     access.session.flush()
-    return sync_out(access.session, found)
+    return sync_out(access.session, sync_row)
