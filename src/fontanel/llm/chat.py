@@ -16,6 +16,7 @@ from collections.abc import AsyncGenerator, Callable, Generator, Sequence
 from concurrent.futures import Future
 from contextlib import aclosing
 from dataclasses import KW_ONLY, dataclass
+from functools import partial
 from typing import Any
 
 import httpx
@@ -30,7 +31,7 @@ _LONGEST_PAUSE = 10.0
 #: The longest an answer may take altogether, and how much of it is read.
 _WHOLE_SECONDS = 600.0
 _MAX_CHARACTERS = 200_000
-_LOOK = 0.2
+_POLL = 0.2
 
 
 @dataclass(frozen=True, slots=True)
@@ -164,7 +165,12 @@ class ChatWriter:
     def write(
         self, messages: Sequence[Message], max_tokens: int, temperature: float
     ) -> Generator[str, None, None]:
-        """The model's text as it comes. Raises WriterFailed, AskerLeft."""
+        """Yield the model's text as it comes.
+
+        Raises:
+            WriterFailed: the model did not answer.
+            AskerLeft: the answer was cancelled.
+        """
         self._use = None
         arrived: queue.SimpleQueue[_Piece | _End] = queue.SimpleQueue()
         body = {
@@ -177,27 +183,10 @@ class ChatWriter:
             "stream": True,
             "stream_options": {"include_usage": True},
         }
-
-        async def call(client: httpx.AsyncClient) -> None:
-            try:
-                async with asyncio.timeout(_WHOLE_SECONDS):
-                    await self._ask(client, body, arrived)
-            except TimeoutError:
-                arrived.put(_End(f"it took more than {_WHOLE_SECONDS:.0f} seconds"))
-            except WriterFailed as failed:
-                arrived.put(_End(str(failed)))
-            except Exception as error:  # what is not foreseen must not leave the answer waiting
-                arrived.put(_End(f"{type(error).__name__}: {error}"))
-
-        running = self._client.start(call)
+        running = self._client.start(partial(self._call, body=body, arrived=arrived))
         try:
             while True:
-                try:
-                    item = arrived.get(timeout=_LOOK)
-                except queue.Empty:
-                    if self._cancelled.is_set():
-                        raise AskerLeft from None
-                    continue
+                item = self._next(arrived)
                 if isinstance(item, _End):
                     if item.failure:
                         raise WriterFailed(item.failure)
@@ -207,6 +196,32 @@ class ChatWriter:
                     raise AskerLeft
         finally:
             running.cancel()
+
+    def _next(self, arrived: queue.SimpleQueue[_Piece | _End]) -> _Piece | _End:
+        """Wait for the next piece, looking now and then whether the answer is cancelled."""
+        while True:
+            try:
+                return arrived.get(timeout=_POLL)
+            except queue.Empty:
+                if self._cancelled.is_set():
+                    raise AskerLeft from None
+
+    async def _call(
+        self,
+        client: httpx.AsyncClient,
+        body: dict[str, Any],
+        arrived: queue.SimpleQueue[_Piece | _End],
+    ) -> None:
+        """Ask the model; whatever happens, `arrived` gets an end."""
+        try:
+            async with asyncio.timeout(_WHOLE_SECONDS):
+                await self._ask(client, body, arrived)
+        except TimeoutError:
+            arrived.put(_End(f"it took more than {_WHOLE_SECONDS:.0f} seconds"))
+        except WriterFailed as failed:
+            arrived.put(_End(str(failed)))
+        except Exception as error:  # what is not foreseen must not leave the answer waiting
+            arrived.put(_End(f"{type(error).__name__}: {error}"))
 
     async def _ask(
         self, client: httpx.AsyncClient, body: dict[str, Any], arrived: queue.SimpleQueue[Any]

@@ -31,16 +31,15 @@ def drive_app(directory: Path, user: str, password: str) -> Starlette:
 class _Drive:
     def __init__(self, directory: Path, user: str, password: str) -> None:
         self._directory = directory
-        self._wanted = (
+        self._expected = (
             "Basic " + base64.b64encode(f"{user}:{password}".encode()).decode()
             if password
             else None
         )
 
     async def answer(self, request: Request) -> Response:
-        if self._wanted and not hmac.compare_digest(
-            request.headers.get("authorization", ""), self._wanted
-        ):
+        """Answer a request."""
+        if not self._allowed(request):
             return Response(status_code=401, headers={"WWW-Authenticate": 'Basic realm="drive"'})
         path = self._path(request.path_params["path"])
         if path is None:
@@ -53,6 +52,13 @@ class _Drive:
             return _put(path, await request.body())
         if request.method == "MKCOL":
             return _make_folder(path)
+        return self._answer_existing(request, path)
+
+    def _allowed(self, request: Request) -> bool:
+        sent = request.headers.get("authorization", "")
+        return not self._expected or hmac.compare_digest(sent, self._expected)
+
+    def _answer_existing(self, request: Request, path: Path) -> Response:
         if not path.exists():
             return Response(status_code=404)
         if request.method == "DELETE":

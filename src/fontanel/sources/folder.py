@@ -14,9 +14,9 @@ from fontanel.sources.protocol import (
     Fetched,
     ItemFailed,
     Kind,
-    PreviousItems,
     Listed,
     NoCredentials,
+    PreviousItems,
     SettingsRefused,
     Skipped,
     Source,
@@ -57,48 +57,58 @@ class Folder(Source):
     def items(self, previous: PreviousItems) -> Iterator[Listed | Skipped]:
         if not self._root.is_dir():
             raise SourceUnavailable(f"The folder {self._settings.path} is not there.")
-        reason = self._reason
-        # No recursion: a folder may lie deeper than Python's stack.
+        # No recursion: folders may be nested deeper than Python's stack.
         todo: list[tuple[str, str]] = [(str(self._root), "")]
         while todo:
             directory, below = todo.pop()
             try:
-                with os.scandir(directory) as entries:
-                    results = list(entries)
+                entries = self._entries(directory, below)
             except PermissionError:
-                if not below:
-                    raise SourceUnavailable(
-                        f"The service may not read the folder {self._settings.path}."
-                    ) from None
                 yield Skipped(below, "may not be read by the service", keep=True)
                 continue
-            except FileNotFoundError:
-                if not below:
-                    raise SourceUnavailable(
-                        f"The folder {self._settings.path} is not there."
-                    ) from None
-                continue  # it went away meanwhile
-            except OSError as error:
-                # A share that went away must not look like an empty one.
-                raise SourceUnavailable(
-                    f"The folder {directory} cannot be listed: {error.strerror}."
-                ) from error
-            for entry in results:
+            for entry in entries:
                 path = below + entry.name
                 try:
-                    if entry.is_dir(follow_symlinks=False):
-                        if reason(path + "/x") != "hidden":
-                            todo.append((entry.path, path + "/"))
-                    elif entry.is_symlink():
-                        yield self._link(entry, path)
-                    elif (why := reason(path)) is not None:
-                        yield Skipped(path, why)
-                    else:
-                        yield self._file(path, entry.stat())
+                    if not entry.is_dir(follow_symlinks=False):
+                        yield self._entry(entry, path)
+                    elif self._reason(path + "/x") != "hidden":
+                        todo.append((entry.path, path + "/"))
                 except FileNotFoundError:
                     continue
                 except OSError as error:
                     yield Skipped(path, f"cannot be looked at: {error.strerror}", keep=True)
+
+    def _entries(self, directory: str, below: str) -> list[os.DirEntry[str]]:
+        """Return what is in a folder; nothing of one that was deleted in the meantime.
+
+        Raises:
+            PermissionError: a folder below the root may not be read.
+            SourceUnavailable: the root cannot be listed, or a share went away, which must not look
+                like an empty one.
+        """
+        shown = self._settings.path
+        try:
+            with os.scandir(directory) as entries:
+                return list(entries)
+        except PermissionError:
+            if below:
+                raise
+            raise SourceUnavailable(f"The service may not read the folder {shown}.") from None
+        except FileNotFoundError:
+            if below:
+                return []
+            raise SourceUnavailable(f"The folder {shown} is not there.") from None
+        except OSError as error:
+            raise SourceUnavailable(
+                f"The folder {directory} cannot be listed: {error.strerror}."
+            ) from error
+
+    def _entry(self, entry: os.DirEntry[str], path: str) -> Listed | Skipped:
+        if entry.is_symlink():
+            return self._link(entry, path)
+        if (why := self._reason(path)) is not None:
+            return Skipped(path, why)
+        return self._file(path, entry.stat())
 
     def _link(self, entry: os.DirEntry[str], path: str) -> Listed | Skipped:
         if (why := self._reason(path)) is not None:

@@ -63,33 +63,35 @@ def _opened(path: Path) -> Iterator[int]:
 
 
 def _copy(inner: int, target: Path, stopping: Callable[[], bool]) -> None:
+    """Copy what git reads of a repository, and delete references that are gone."""
     target.mkdir(parents=True, exist_ok=True)
-    kept: set[str] = set()
+    copied: set[str] = set()
     for folder in _FOLDERS:
-        # Looked at before: a walk of what is not there fails only once it begins.
-        if not _is_folder(folder, inner):
-            continue
-        for below, folders, files, descriptor in os.fwalk(
-            folder, follow_symlinks=False, dir_fd=inner
-        ):
-            if stopping():
-                raise SourceUnavailable("The run was ended.")
-            (target / below).mkdir(parents=True, exist_ok=True)
-            folders[:] = [name for name in folders if not _is_link(name, descriptor)]
-            for name in files:
-                path = f"{below}/{name}"
-                if name not in _LEFT_OUT and _take(
-                    name, descriptor, target / path, changes=folder == "refs"
-                ):
-                    kept.add(path)
-    for name in _FILES:
-        if _take(name, inner, target / name, changes=True):
-            kept.add(name)
+        # Checked before: a walk of a missing folder fails only once it begins.
+        if _is_folder(folder, inner):
+            copied |= _copy_folder(inner, folder, target, stopping)
+    copied |= {name for name in _FILES if _take(name, inner, target / name, changes=True)}
     for old in [*(target / "refs").rglob("*"), target / "packed-refs"]:
-        if old.is_file() and str(old.relative_to(target)) not in kept:
+        if old.is_file() and str(old.relative_to(target)) not in copied:
             old.unlink()
     (target / "refs").mkdir(parents=True, exist_ok=True)
     (target / "objects").mkdir(parents=True, exist_ok=True)
+
+
+def _copy_folder(inner: int, folder: str, target: Path, stopping: Callable[[], bool]) -> set[str]:
+    """Copy a folder without following links; return the paths of the files copied."""
+    copied: set[str] = set()
+    for below, folders, files, descriptor in os.fwalk(folder, follow_symlinks=False, dir_fd=inner):
+        if stopping():
+            raise SourceUnavailable("The run was ended.")
+        (target / below).mkdir(parents=True, exist_ok=True)
+        folders[:] = [name for name in folders if not _is_link(name, descriptor)]
+        for name in files:
+            path = f"{below}/{name}"
+            changes = folder == "refs"
+            if name not in _LEFT_OUT and _take(name, descriptor, target / path, changes=changes):
+                copied.add(path)
+    return copied
 
 
 def _is_folder(name: str, descriptor: int) -> bool:
@@ -103,7 +105,7 @@ def _is_link(name: str, descriptor: int) -> bool:
     return stat.S_ISLNK(os.stat(name, dir_fd=descriptor, follow_symlinks=False).st_mode)
 
 
-def _take(name: str, folder: int, target: Path, changes: bool) -> bool:
+def _take(name: str, folder: int, target: Path, *, changes: bool) -> bool:
     """Copy a regular file; whether there is one. One that never changes is copied once."""
     try:
         source = os.open(name, os.O_RDONLY | os.O_NOFOLLOW | os.O_NONBLOCK, dir_fd=folder)

@@ -7,9 +7,9 @@ from collections.abc import Iterator
 from fontanel.sources.protocol import (
     Fetched,
     Kind,
-    PreviousItems,
     Listed,
     NoCredentials,
+    PreviousItems,
     SettingsModel,
     Skipped,
     Source,

@@ -19,6 +19,7 @@ from defusedxml import ElementTree
 from protego import Protego
 from pydantic import Field
 
+from fontanel.sources.frontier import Frontier
 from fontanel.sources.links import normal_address, page_links
 from fontanel.sources.network.reach import check_url, http_client
 from fontanel.sources.network.requests import AddressRefused, Requests, http_moment, refusal, whole
@@ -27,10 +28,10 @@ from fontanel.sources.protocol import (
     Fetched,
     ItemFailed,
     Kind,
-    PreviousItems,
-    PreviousItem,
     Listed,
     NoCredentials,
+    PreviousItem,
+    PreviousItems,
     SettingsRefused,
     Skipped,
     Source,
@@ -94,7 +95,7 @@ class _Visit:
 
     address: str
     depth: int
-    found: Listed | Skipped
+    item: Listed | Skipped
     links: tuple[str, ...] = ()
     #: Addresses on the way that led here.
     through: tuple[str, ...] = ()
@@ -141,64 +142,66 @@ class Site(Source):
     # The crawl
 
     def items(self, previous: PreviousItems) -> Iterator[Listed | Skipped]:
-        queue: deque[tuple[str, int]] = deque((address, 0) for address in self._starts)
-        queued = set(self._starts)
-        messages: set[str] = set()
-        visited = 0
-        reached = False
+        """Yield the pages of the site, as the crawl comes to them."""
         for address in self._starts:
             self._host_of(address)
+        frontier = Frontier(self._starts, self._settings.depth, self._settings.max_pages)
         if self._settings.sitemaps and self._settings.depth:
             for address in self._from_sitemaps():
-                if address not in queued and self._leave_out(address) is None:
-                    queued.add(address)
-                    queue.append((address, 1))
-        with ThreadPoolExecutor(self.at_once, thread_name_prefix="crawl") as pool:
-            going: set[Future[_Visit]] = set()
-            try:
-                while queue or going:
-                    while queue and len(going) < self.at_once:
-                        if visited >= self._settings.max_pages:
-                            queue.clear()
-                            yield self._limit()
-                            break
-                        address, depth = queue.popleft()
-                        visited += 1
-                        going.add(pool.submit(self._visit, address, depth, previous))
-                    if not going:
-                        break
-                    done, going = wait(going, return_when=FIRST_COMPLETED)
-                    for future in done:
-                        visit = future.result()
-                        reached = reached or not (
-                            isinstance(visit.found, Skipped) or visit.address in self._failed
-                        )
-                        for through in visit.through:
-                            if through not in messages:
-                                messages.add(through)
-                                yield Skipped(through, f"leads to {visit.found.id}")
-                        if visit.found.id not in messages:
-                            messages.add(visit.found.id)
-                            yield visit.found
-                        for link in visit.links:
-                            if link in queued:
-                                continue
-                            reason = self._leave_out(link)
-                            if reason is None and visit.depth >= self._settings.depth:
-                                reason = "more links deep than wanted"
-                            queued.add(link)
-                            if reason is None:
-                                queue.append((link, visit.depth + 1))
-                            elif reason != "of another site":
-                                yield Skipped(link, reason)
-            except BaseException:
-                for future in going:
-                    future.cancel()
-                raise
+                if self._leave_out(address) is None:
+                    frontier.add(address, 1)
+        yielded: set[str] = set()
+        reached = False
+        for visit in self._crawl(frontier, previous):
+            reached = reached or self._was_reached(visit)
+            for item in (*self._aliases(visit), visit.item, *self._skipped_links(visit, frontier)):
+                if item.id not in yielded:
+                    yielded.add(item.id)
+                    yield item
+        if frontier.exceeded:
+            yield self._limit()
         if not reached:
-            raise SourceUnavailable(
-                next(iter(self._failed.values()), f"No page could be taken from {self._starts[0]}.")
-            )
+            reason = f"No page could be taken from {self._starts[0]}."
+            raise SourceUnavailable(next(iter(self._failed.values()), reason))
+
+    def _crawl(self, frontier: Frontier, previous: PreviousItems) -> Iterator[_Visit]:
+        """Visit the addresses of the frontier, a few at once; what is yielded may add to it."""
+        with ThreadPoolExecutor(self.at_once, thread_name_prefix="crawl") as pool:
+            running: set[Future[_Visit]] = set()
+            try:
+                while True:
+                    while len(running) < self.at_once and (place := frontier.take()):
+                        address, depth = place
+                        running.add(pool.submit(self._visit, address, depth, previous))
+                    if not running:
+                        return
+                    done, running = wait(running, return_when=FIRST_COMPLETED)
+                    for future in done:
+                        yield future.result()
+            finally:
+                for future in running:
+                    future.cancel()
+
+    def _was_reached(self, visit: _Visit) -> bool:
+        return not (isinstance(visit.item, Skipped) or visit.address in self._failed)
+
+    def _aliases(self, visit: _Visit) -> Iterator[Skipped]:
+        """Yield the addresses that led to a page."""
+        for through in visit.through:
+            yield Skipped(through, f"leads to {visit.item.id}")
+
+    def _skipped_links(self, visit: _Visit, frontier: Frontier) -> Iterator[Skipped]:
+        """Add a page's links to the frontier; yield those that are not followed."""
+        for link in visit.links:
+            if link in frontier:
+                continue
+            reason = self._leave_out(link)
+            if reason is None and not frontier.add(link, visit.depth + 1):
+                reason = "more links deep than wanted"
+            if reason is not None:
+                frontier.pass_over(link)
+                if reason != "of another site":
+                    yield Skipped(link, reason)
 
     def _limit(self) -> Skipped:
         parts = urlsplit(self._starts[0])

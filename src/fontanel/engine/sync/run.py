@@ -7,7 +7,7 @@ again: what it took before has its mark by now.
 from __future__ import annotations
 
 import time
-from collections.abc import Callable, Iterable, Iterator, Sequence
+from collections.abc import Iterable, Iterator, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from datetime import UTC, datetime
 from functools import cached_property
@@ -42,7 +42,7 @@ from fontanel.records.tables import (
     now,
 )
 from fontanel.records.unit_of_work import Records
-from fontanel.sources import Fetched, ItemFailed, PreviousItem, Listed, Skipped
+from fontanel.sources import Fetched, ItemFailed, Listed, PreviousItem, Skipped, SourceLimits
 from fontanel.sources import Source as OpenSource
 from fontanel.sources.patterns import matcher
 
@@ -69,13 +69,13 @@ class SyncRun:
 
     def __init__(
         self,
+        *,
         records: Records,
         blobs: BlobStore,
         sync: Sync,
         source: Source,
         opened: OpenSource,
-        max_bytes: int,
-        stopping: Callable[[], bool],
+        limits: SourceLimits,
         reports_unchanged: bool = False,
     ) -> None:
         self._records = records
@@ -83,8 +83,8 @@ class SyncRun:
         self._sync = sync
         self._source = source
         self._opened = opened
-        self._most_bytes = max_bytes
-        self._record = RunRecord(records, sync, reports_unchanged, stopping)
+        self._max_bytes = limits.max_bytes
+        self._record = RunRecord(records, sync, limits.stopping, all_items=reports_unchanged)
         self._rules = [(matcher([rule["pattern"]]), rule["tags"]) for rule in source.tag_rules]
         self._protected: list[str] = []
         self._seen = self._record.seen
@@ -108,7 +108,7 @@ class SyncRun:
         self._remove(left)
         self._seconds = round(time.monotonic() - began, 3)
 
-    def note_end(self, sync: Sync) -> None:
+    def record_end(self, sync: Sync) -> None:
         """Write the last counts into the run's row, within the transaction that ends it."""
         self._record.show(sync)
         if self._seconds:
@@ -261,8 +261,8 @@ class SyncRun:
         size = 0
         for chunk in chunks:
             size += len(chunk)
-            if size > self._most_bytes:
-                raise ItemFailed(f"It is larger than {self._most_bytes // 1_000_000} MB.")
+            if size > self._max_bytes:
+                raise ItemFailed(f"It is larger than {self._max_bytes // 1_000_000} MB.")
             yield chunk
 
     # Committing

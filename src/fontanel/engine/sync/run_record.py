@@ -35,11 +35,7 @@ class RunRecord:
     With `all_items` those that had not changed are written down one by one too."""
 
     def __init__(
-        self,
-        records: Records,
-        sync: Sync,
-        all_items: bool,
-        stopping: Callable[[], bool],
+        self, records: Records, sync: Sync, stopping: Callable[[], bool], *, all_items: bool
     ) -> None:
         self.same = 0
         self.unchanged = 0

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import time
 from collections.abc import Callable
+from dataclasses import dataclass
 from datetime import datetime, timedelta
 from functools import partial
 from pathlib import Path
@@ -32,6 +33,22 @@ log = structlog.get_logger()
 #: Runs of a source that are kept; those that changed something are kept longer.
 _KEPT_RUNS, _KEPT_DAYS = 50, 90
 _LONGEST_RETRY = timedelta(hours=1)
+
+
+@dataclass(slots=True)
+class _RunOutcome:
+    """How a run ended."""
+
+    state: SyncState = SyncState.DONE
+    held_reason: str | None = None
+    error: str | None = None
+    again: bool = True
+    """Whether trying again can help without anybody doing something."""
+    run: SyncRun | None = None
+
+    def fail(self, error: str, *, again: bool) -> None:
+        """Record a failure."""
+        self.state, self.error, self.again = SyncState.FAILED, error, again
 
 
 class SyncRunner:
@@ -75,60 +92,62 @@ class SyncRunner:
             return False
         sync, source = claimed
         began = time.monotonic()
-        run: SyncRun | None = None
+        outcome = self._run(sync, source)
+        if outcome is None:
+            return False  # it goes on at the next start
+        self._finish(sync, outcome)
+        seconds = round(time.monotonic() - began, 3)
+        log.info("sync ended", sync=sync.id, source=source.id, seconds=seconds)
+        return True
+
+    def _run(self, sync: Sync, source: Source) -> _RunOutcome | None:
+        """Do a run and return how it ended; None when the service stops, or the source is gone."""
+        outcome = _RunOutcome()
         try:
-            kind = KINDS.get(source.kind)
-            if kind is None:
-                raise SourceUnavailable(
-                    f"This version has no kind of source {source.kind!r}.", again=False
-                )
-            with self._records.reading() as session:
-                team = session.get_one(Team, source.team_id)
-            around = source_limits(
-                self._settings, team, self._scratch(source), partial(self._ends, source.id)
-            )
-            with open_kind(
-                kind, source.settings, credentials_of(self._vault, source), around
-            ) as opened:
-                run = SyncRun(
-                    self._records,
-                    self._blobs,
-                    sync,
-                    source,
-                    opened,
-                    around.max_bytes,
-                    around.stopping,
-                    kind.reports_unchanged,
-                )
-                run.run()
-        except RunHeld as held:
-            self._finish(sync, run, SyncState.HELD, held_reason=str(held))
+            self._open_and_run(sync, source, outcome)
         except RunInterrupted:
-            return False
+            return None
+        except RunHeld as held:
+            outcome.state, outcome.held_reason = SyncState.HELD, str(held)
         except RunEnded:
-            self._finish(sync, run, SyncState.ENDED)
+            outcome.state = SyncState.ENDED
         except SourceUnavailable as error:
             if self._ends(source.id):
-                return False  # it goes on at the next start
-            self._finish(sync, run, SyncState.FAILED, error=str(error), again=error.again)
+                return None
+            outcome.fail(str(error), again=error.again)
         except (Refused, SecretUnreadable, PatternRefused) as error:
-            self._finish(sync, run, SyncState.FAILED, error=str(error), again=False)
+            outcome.fail(str(error), again=False)
         except Exception as error:
             if self._ends(source.id):
-                return False
+                return None
             log.exception("sync failed", sync=sync.id, source=source.id)
-            self._finish(
-                sync,
-                run,
-                SyncState.FAILED,
-                error=f"It failed inside the service: {error}. The log has the details.",
+            reason = f"It failed inside the service: {error}. The log has the details."
+            outcome.fail(reason, again=True)
+        return outcome
+
+    def _open_and_run(self, sync: Sync, source: Source, outcome: _RunOutcome) -> None:
+        kind = KINDS.get(source.kind)
+        if kind is None:
+            raise SourceUnavailable(
+                f"This version has no kind of source {source.kind!r}.", again=False
             )
-        else:
-            self._finish(sync, run, SyncState.DONE)
-        log.info(
-            "sync ended", sync=sync.id, source=source.id, seconds=round(time.monotonic() - began, 3)
+        with self._records.reading() as session:
+            team = session.get_one(Team, source.team_id)
+        limits = source_limits(
+            self._settings, team, self._scratch(source), partial(self._ends, source.id)
         )
-        return True
+        credentials = credentials_of(self._vault, source)
+        with open_kind(kind, source.settings, credentials, limits) as opened:
+            outcome.run = SyncRun(
+                records=self._records,
+                blobs=self._blobs,
+                sync=sync,
+                source=source,
+                opened=opened,
+                limits=limits,
+                reports_unchanged=kind.reports_unchanged,
+            )
+            outcome.run.run()
 
     def cancel(self, source_id: str) -> None:
         """End the run of a source that is gone, also while it waits for a server."""
@@ -174,45 +193,33 @@ class SyncRunner:
     def _scratch(self, source: Source) -> Path:
         return self._settings.data / "sources" / source.id
 
-    def _finish(
-        self,
-        sync: Sync,
-        run: SyncRun | None,
-        state: SyncState,
-        *,
-        held_reason: str | None = None,
-        error: str | None = None,
-        again: bool = True,
-    ) -> None:
-        """Write down how a run ended, when the source is next due, and tell members what they should know."""
+    def _finish(self, sync: Sync, outcome: _RunOutcome) -> None:
+        """Record how a run ended and when the source is next due, and notify members."""
         with self._records.writing() as session:
             row, source = session.get(Sync, sync.id), session.get(Source, sync.source_id)
             if row is None or source is None:
                 return
             if row.state == SyncState.RUNNING:
-                row.state = state
-            if run is not None:
-                run.note_end(row)
-            row.held_reason, row.error, row.finished_at, row.stage = held_reason, error, now(), ""
+                row.state = outcome.state
+            if outcome.run is not None:
+                outcome.run.record_end(row)
+            row.held_reason, row.error = outcome.held_reason, outcome.error
+            row.finished_at, row.stage = now(), ""
             was_held = self._overtake(session, row)
             if row.state == SyncState.DONE:
                 self._came_through(session, source, row)
             elif row.state == SyncState.FAILED:
-                self._went_wrong(session, source, row, again)
+                self._went_wrong(session, source, row, again=outcome.again)
             elif row.state == SyncState.HELD and not was_held:
-                notify(
-                    session,
-                    source,
-                    "sync.held",
-                    f"{source.name}: a run is held. {held_reason} Nothing was removed.",
-                    row,
+                message = (
+                    f"{source.name}: a run is held. {outcome.held_reason} Nothing was removed."
                 )
+                notify(session, source, "sync.held", message, row)
             if row.state in (SyncState.HELD, SyncState.ENDED):
-                source.last_listed_at = (
-                    row.started_at if row.state == SyncState.HELD else source.last_listed_at
-                )
+                if row.state == SyncState.HELD:
+                    source.last_listed_at = row.started_at
                 source.next_run_at = self._next(session, source)
-            self._forget_old(session, source)
+            self._delete_old(session, source)
 
     def _overtake(self, session: Session, row: Sync) -> bool:
         """End runs that are held, when a later one has gone through or is held itself; return whether there were any."""
@@ -240,7 +247,7 @@ class SyncRunner:
         source.failing_since, source.failures, source.error = None, 0, None
         source.next_run_at = self._next(session, source)
 
-    def _went_wrong(self, session: Session, source: Source, row: Sync, again: bool) -> None:
+    def _went_wrong(self, session: Session, source: Source, row: Sync, *, again: bool) -> None:
         if source.failing_since is None:
             source.failing_since = row.started_at
             notify(
@@ -264,7 +271,7 @@ class SyncRunner:
         team = session.get_one(Team, source.team_id)
         return next_run(source, team.time_zone, now())
 
-    def _forget_old(self, session: Session, source: Source) -> None:
+    def _delete_old(self, session: Session, source: Source) -> None:
         """Drop runs of long ago, and sooner those in which nothing happened."""
         ended = (SyncState.DONE, SyncState.FAILED, SyncState.ENDED)
         recent = (

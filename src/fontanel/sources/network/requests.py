@@ -11,6 +11,7 @@ from dataclasses import dataclass
 from typing import Any
 
 import httpx
+from tenacity import RetryCallState, Retrying, retry_if_exception_type, stop_after_attempt
 
 from fontanel.sources.network.reach import AddressForbidden, ServerTooSlow
 from fontanel.sources.protocol import ItemFailed, SourceUnavailable
@@ -27,6 +28,32 @@ class AddressRefused(SourceUnavailable):
     """A host has an address that the operator does not allow."""
 
 
+class _Transient(Exception):
+    """An attempt failed, and another one may not. `after` is what the server asks for, in seconds."""
+
+    def __init__(
+        self,
+        failure: Exception | None = None,
+        *,
+        response: httpx.Response | None = None,
+        after: float | None = None,
+    ) -> None:
+        super().__init__(str(failure))
+        self.failure = failure
+        self.response = response
+        self.after = after
+
+
+def _last_resort(state: RetryCallState) -> httpx.Response:
+    """Return the last reply, or raise what the last attempt failed with."""
+    transient = state.outcome.exception() if state.outcome else None
+    assert isinstance(transient, _Transient)
+    if transient.response is not None:
+        return transient.response
+    assert transient.failure is not None
+    raise transient.failure from transient.__cause__
+
+
 @dataclass(slots=True)
 class Requests:
     """One source's way to its server. `pause` waits and returns early when the service stops; `stopping` tells so."""
@@ -39,42 +66,55 @@ class Requests:
     _slow: int = 0
 
     def send(self, method: str, url: str | httpx.URL, **options: Any) -> httpx.Response:
-        """The answer, its body not read yet; the caller closes it. Tries again what may pass.
+        """Send a request and return the reply, its body not read yet; the caller closes it.
 
-        Raises ItemFailed when no usable answer came, SourceUnavailable when the host is not allowed or not there.
+        What may pass is tried again with growing pauses, or when the server says.
+
+        Raises:
+            ItemFailed: no usable reply came.
+            SourceUnavailable: the host is not allowed, away, or too slow.
         """
         build = options.pop("build", None)
-        for attempt in range(1, _TRIES + 1):
+        retrying = Retrying(
+            stop=stop_after_attempt(_TRIES),
+            wait=self._pause,
+            sleep=self._wait,
+            retry=retry_if_exception_type(_Transient),
+            retry_error_callback=_last_resort,
+        )
+
+        def attempt() -> httpx.Response:
             self._wait(self._held_until - time.monotonic())
-            try:
-                # What is signed is signed anew, since a signature holds its time.
-                request = build() if build else self.client.build_request(method, url, **options)
-                response = self.client.send(request, stream=True)
-            except AddressForbidden as error:
-                raise AddressRefused(str(error), again=False) from error
-            except httpx.ConnectError as error:
-                if attempt == _TRIES:
-                    raise SourceUnavailable(f"{_host(url)} cannot be reached: {error}.") from error
-                pause = self._pause(attempt)
-            except ServerTooSlow as error:
-                self._note_slow()
-                raise ItemFailed(f"{url}: {_said(error)}.") from error
-            except (httpx.TransportError, httpx.InvalidURL) as error:
-                if attempt == _TRIES:
-                    raise ItemFailed(f"{url}: {_said(error)}.") from error
-                pause = self._pause(attempt)
-            else:
-                if response.status_code not in _PASSING:
-                    return response
-                asked = _retry_after(response)
-                if attempt == _TRIES or (asked is not None and asked > _LONGEST_PAUSE):
-                    return response
-                response.close()
-                pause = self._pause(attempt) if asked is None else asked
-                if response.status_code in (429, 503):
-                    self._held_until = time.monotonic() + pause
-            self._wait(pause)
-        raise AssertionError("unreachable")
+            # What is signed is signed again, since a signature contains its time.
+            request = build() if build else self.client.build_request(method, url, **options)
+            return self._attempt(request, url)
+
+        return retrying(attempt)
+
+    def _attempt(self, request: httpx.Request, url: str | httpx.URL) -> httpx.Response:
+        """Send a request once.
+
+        Raises:
+            _Transient: another attempt may help.
+        """
+        try:
+            response = self.client.send(request, stream=True)
+        except AddressForbidden as error:
+            raise AddressRefused(str(error), again=False) from error
+        except httpx.ConnectError as error:
+            failure: Exception = SourceUnavailable(f"{_host(url)} cannot be reached: {error}.")
+            raise _Transient(failure) from error
+        except ServerTooSlow as error:
+            self._note_slow()
+            raise ItemFailed(f"{url}: {_said(error)}.") from error
+        except (httpx.TransportError, httpx.InvalidURL) as error:
+            raise _Transient(ItemFailed(f"{url}: {_said(error)}.")) from error
+        if response.status_code not in _PASSING:
+            return response
+        asked = _retry_after(response)
+        if asked is not None and asked > _LONGEST_PAUSE:
+            return response
+        raise _Transient(response=response, after=asked)
 
     def _note_slow(self) -> None:
         """Count an answer that was given up. Raises SourceUnavailable when there were too many: the rest would be no better."""
@@ -82,8 +122,19 @@ class Requests:
         if self._slow >= _MAX_SLOW:
             raise SourceUnavailable(f"The server is too slow: {self._slow} answers were given up.")
 
-    def _pause(self, attempt: int) -> float:
-        return float(self.first_pause * 2 ** (attempt - 1) * random.uniform(0.75, 1.25))
+    def _pause(self, state: RetryCallState) -> float:
+        """Return the seconds until the next attempt; all requests hold back when a server asks."""
+        transient = state.outcome.exception() if state.outcome else None
+        assert isinstance(transient, _Transient)
+        pause = transient.after
+        if pause is None:
+            pause = self.first_pause * 2 ** (state.attempt_number - 1) * random.uniform(0.75, 1.25)
+        response = transient.response
+        if response is not None:
+            response.close()
+            if response.status_code in (429, 503):
+                self._held_until = time.monotonic() + pause
+        return float(pause)
 
     def _wait(self, seconds: float) -> None:
         until = time.monotonic() + seconds

@@ -16,7 +16,7 @@ from statistics import median
 from fontanel.core.reading.model import LineBox, ReadingBuilder
 from fontanel.core.reading.paged.footnotes import note_text, take_footnotes
 from fontanel.core.reading.paged.lines import HYPHENS, WRAPPED, Line, PageLines, join_words
-from fontanel.core.reading.paged.ruled_tables import ruled_tables
+from fontanel.core.reading.paged.ruled_tables import RuledTable, ruled_tables
 
 #: Page number from 1 -> the titles that the outline places there, with their levels from 1.
 Outline = dict[int, list[tuple[str, int]]]
@@ -65,49 +65,76 @@ def add_pages(builder: ReadingBuilder, pages: list[PageLines], outline: Outline)
         ]
     join_words(pages)
     headings = _outline_lines(pages, outline)
-    style = _style(pages, headings)
-    sizes = {page.number: (page.width, page.height) for page in pages}
-    stored: _Group | None = None
+    blocks = _BlockMaker(builder, pages, headings)
     for page in pages:
-        notes = take_footnotes(page, style.body)
+        blocks.add_page(page)
+    blocks.close()
+
+
+class _BlockMaker:
+    """Groups lines into blocks, one after the other; a block may run over pages."""
+
+    def __init__(
+        self, builder: ReadingBuilder, pages: list[PageLines], headings: dict[int, int]
+    ) -> None:
+        self._builder = builder
+        self._headings = headings
+        self._style = _style(pages, headings)
+        self._sizes = {page.number: (page.width, page.height) for page in pages}
+        #: The block that further lines may continue.
+        self._group: _Group | None = None
+
+    def add_page(self, page: PageLines) -> None:
+        """Add the lines of a page."""
+        notes = take_footnotes(page, self._style.body)
         tables = ruled_tables(page)
         code = _code_lines(page.lines)
-        starts = {id(table.lines[0]): table for table in tables}
-        inside = {id(line) for table in tables for line in table.lines}
+        first_lines = {id(table.lines[0]): table for table in tables}
+        in_tables = {id(line) for table in tables for line in table.lines}
         for line in page.lines:
-            if id(line) in inside:
-                if id(line) in starts:
-                    _close(builder, stored, style, sizes)
-                    stored = None
-                    table = starts[id(line)]
-                    builder.table(
-                        table.rows,
-                        table.header_rows,
-                        _boxes(table.lines, None, sizes),
-                        page=page.number,
-                    )
-                continue
-            level = headings.get(id(line)) or _heading_level(line, style)
-            begins = None if level else code.get(id(line))
-            if begins is False and stored is not None and stored.kind == "code":
-                stored.lines.append(line)
-                continue
-            if begins is not None or (stored is not None and stored.kind == "code"):
-                _close(builder, stored, style, sizes)
-                stored = None
-            if begins is not None:
-                stored = _Group("code", [line])
-                continue
-            if stored is not None and _continues(stored, line, level, style):
-                stored.lines.append(line)
-                continue
-            _close(builder, stored, style, sizes)
-            stored = _Group("heading" if level else _kind(line), [line], level)
-        if notes and stored is not None:
-            stored.notes += notes
+            if table := first_lines.get(id(line)):
+                self._add_table(table, page.number)
+            elif id(line) not in in_tables:
+                self._add_line(line, code.get(id(line)))
+        if notes and self._group is not None:
+            self._group.notes += notes
         elif notes:
-            _add_notes(builder, notes, sizes)
-    _close(builder, stored, style, sizes)
+            _add_notes(self._builder, notes, self._sizes)
+
+    def close(self) -> None:
+        """End the block that is open."""
+        _close(self._builder, self._group, self._style, self._sizes)
+        self._group = None
+
+    def _add_table(self, table: RuledTable, page: int) -> None:
+        self.close()
+        boxes = _boxes(table.lines, None, self._sizes)
+        self._builder.table(table.rows, table.header_rows, boxes, page=page)
+
+    def _add_line(self, line: Line, begins_code: bool | None) -> None:
+        """Add a line; `begins_code` is None for one that is not code."""
+        level = self._headings.get(id(line)) or _heading_level(line, self._style)
+        if level:
+            begins_code = None
+        in_code = self._group is not None and self._group.kind == "code"
+        if begins_code is False and in_code:
+            self._extend(line)
+        elif begins_code is not None:
+            self._begin(_Group("code", [line]))
+        elif in_code or self._group is None:
+            self._begin(_Group("heading" if level else _kind(line), [line], level))
+        elif _continues(self._group, line, level, self._style):
+            self._extend(line)
+        else:
+            self._begin(_Group("heading" if level else _kind(line), [line], level))
+
+    def _begin(self, group: _Group) -> None:
+        self.close()
+        self._group = group
+
+    def _extend(self, line: Line) -> None:
+        assert self._group is not None
+        self._group.lines.append(line)
 
 
 # What is a heading
@@ -314,39 +341,61 @@ def _kind(line: Line) -> str:
 
 
 def _continues(group: _Group, line: Line, level: int, style: _Style) -> bool:
-    last = group.lines[-1]
-    gap = last.baseline - line.baseline
-    same_page = line.page == last.page
-    # What is known of a recognised line's size is only roughly so.
-    guessed = line.confidence is not None
-    near = same_page and 0 < gap < max(line.size, last.size) * (2.3 if guessed else 1.75)
+    """Return whether a line belongs to the block of the lines before it."""
+    step = _Step(group.lines[-1], line)
     if level or group.kind == "heading":
-        return (
-            level == group.level
-            and near
-            and abs(line.size - last.size) <= 0.08 * last.size
-            and line.bold == last.bold
-            and not _NUMBERED.match(line.text)
-            and not _SENTENCE_END.search(last.text)
-        )
+        return level == group.level and _continues_heading(step)
     kind = _kind(line)
     if group.kind == "table" or kind == "table":
-        return _continues_table(group, line, near, gap, same_page)
+        return _continues_table(group, line, step)
     if group.kind == "list":
-        if kind == "list":
-            return (same_page and 0 < gap < line.size * 2.6) or line.page == last.page + 1
-        if line.page == last.page + 1:
-            return _runs_on(last, line)
-        # The rest of an item stands at or right of where the item began.
-        return near and line.left > group.lines[0].left - 2
+        return _continues_list(group, line, kind, step)
+    return kind != "list" and _continues_paragraph(group, step)
+
+
+class _Step:
+    """From one line to the next."""
+
+    def __init__(self, last: Line, line: Line) -> None:
+        self.last = last
+        self.line = line
+        self.gap = last.baseline - line.baseline
+        self.same_page = line.page == last.page
+        self.next_page = line.page == last.page + 1
+        # The size of a recognised line is known only roughly.
+        self.guessed = line.confidence is not None
+        reach = max(line.size, last.size) * (2.3 if self.guessed else 1.75)
+        self.near = self.same_page and 0 < self.gap < reach
+
+
+def _continues_heading(step: _Step) -> bool:
+    last, line = step.last, step.line
+    return (
+        step.near
+        and abs(line.size - last.size) <= 0.08 * last.size
+        and line.bold == last.bold
+        and not _NUMBERED.match(line.text)
+        and not _SENTENCE_END.search(last.text)
+    )
+
+
+def _continues_list(group: _Group, line: Line, kind: str, step: _Step) -> bool:
     if kind == "list":
-        return False
-    if line.page == last.page + 1 or (same_page and gap < 0):
+        return step.next_page or (step.same_page and 0 < step.gap < line.size * 2.6)
+    if step.next_page:
+        return _runs_on(step.last, line)
+    # The rest of an item is at or right of where the item began.
+    return step.near and line.left > group.lines[0].left - 2
+
+
+def _continues_paragraph(group: _Group, step: _Step) -> bool:
+    last, line = step.last, step.line
+    if step.next_page or (step.same_page and step.gap < 0):
         return _runs_on(last, line) and abs(line.size - last.size) < 0.6
-    if not near or abs(line.size - last.size) >= (0.3 * last.size if guessed else 0.6):
+    if not step.near or abs(line.size - last.size) >= (0.3 * last.size if step.guessed else 0.6):
         return False
-    pitch = group.lines[-2].baseline - last.baseline if len(group.lines) > 1 else gap
-    if gap > pitch * 1.25 and gap > line.size * 1.3:
+    pitch = group.lines[-2].baseline - last.baseline if len(group.lines) > 1 else step.gap
+    if step.gap > pitch * 1.25 and step.gap > line.size * 1.3:
         return False
     if line.left - last.left <= line.size * 0.8 or len(group.lines) == 1:
         return True
@@ -360,20 +409,20 @@ def _runs_on(last: Line, line: Line) -> bool:
     return last.broken or (not _SENTENCE_END.search(last.text.rstrip()) and line.text[:1].islower())
 
 
-def _continues_table(group: _Group, line: Line, near: bool, gap: float, same_page: bool) -> bool:
-    last = group.lines[-1]
+def _continues_table(group: _Group, line: Line, step: _Step) -> bool:
     if len(line.cells) == 1:
         # The second line of a cell begins where the cell began.
         return (
-            near
+            step.near
             and group.kind == "table"
             and len(group.lines) >= 2
             and any(abs(line.left - cell.left) < 3 for row in group.lines for cell in row.cells[1:])
         )
     if group.kind != "table":
         return False
-    # Rows of one table follow each other with some air, wider than lines of text do.
-    return same_page and 0 < gap < line.size * 3.2 and (len(last.cells) > 1 or len(group.lines) > 2)
+    # Rows of one table are further apart than lines of text.
+    near = step.same_page and 0 < step.gap < line.size * 3.2
+    return near and (len(step.last.cells) > 1 or len(group.lines) > 2)
 
 
 # What a group becomes

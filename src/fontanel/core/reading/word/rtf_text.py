@@ -62,6 +62,8 @@ _LEFT_OUT = frozenset(
 )
 #: Ignorable destinations that hold text all the same: those of shapes.
 _SHAPES = frozenset({"shpinst"})
+#: Words of a style's definition.
+_STYLE_WORDS = frozenset({"s", "cs", "ds", "ts", "outlinelevel", "sbasedon"})
 
 
 @dataclass(slots=True)
@@ -120,6 +122,50 @@ class _State:
     numbered: bool = False
     depth: int = 0
     in_table: bool = False
+
+    def apply(self, word: str, number: int | None) -> bool:
+        """Apply a word that changes only this state; return whether it is one."""
+        return self._apply_to_paragraph(word, number) or self._apply_to_characters(word, number)
+
+    def _apply_to_paragraph(self, word: str, number: int | None) -> bool:
+        on = number is None or number != 0
+        match word:
+            case "pard":
+                self.style = self.outline = self.depth = 0
+                self.numbered = self.in_table = False
+            case "intbl":
+                self.in_table = on
+            case "s":
+                self.style = number or 0
+            case "outlinelevel":
+                self.outline = (number or 0) + 1
+            case "ls":
+                self.numbered = on
+            case "ilvl":
+                self.depth = number or 0
+            case _:
+                return False
+        return True
+
+    def _apply_to_characters(self, word: str, number: int | None) -> bool:
+        on = number is None or number != 0
+        match word:
+            case "v" | "deleted":
+                self.hidden = on
+            case "b":
+                self.bold = on
+            case "fs":
+                self.size = number or 24
+            case "uc":
+                self.fallback = max(0, number if number is not None else 1)
+            case "plain":
+                self.hidden = self.bold = False
+                self.size = 24
+                # The font is the reader's to choose.
+                return False
+            case _:
+                return False
+        return True
 
 
 def rich_text(data: bytes) -> RichText:
@@ -294,7 +340,7 @@ class _Reader:
         elif word == "u":
             self._emit(chr((number or 0) % 65536))
             self._skip = state.fallback
-        else:
+        elif not state.apply(word, number):
             self._property(word, number)
 
     def _font_word(self, word: str, number: int | None) -> None:
@@ -319,8 +365,7 @@ class _Reader:
             self._style_number = number if word == "s" else -1 - number
 
     def _property(self, word: str, number: int | None) -> None:
-        state = self._state
-        on = number is None or number != 0
+        """Apply a word that ends something, or that changes more than the group's own state."""
         match word:
             case "par" | "sect" | "page" | "column":
                 self._end_paragraph()
@@ -328,37 +373,12 @@ class _Reader:
                 self._end_cell()
             case "row":
                 self._end_row()
-            case "trowd":
-                self._head = False
-            case "trhdr":
-                self._head = True
-            case "pard":
-                state.style = state.outline = state.depth = 0
-                state.numbered = state.in_table = False
+            case "trowd" | "trhdr":
+                self._head = word == "trhdr"
             case "plain":
-                state.hidden = state.bold = False
-                state.size = 24
                 self._choose_font(self._default_font)
-            case "intbl":
-                state.in_table = on
-            case "s":
-                state.style = number or 0
-            case "outlinelevel":
-                state.outline = (number or 0) + 1
-            case "ls":
-                state.numbered = on
-            case "ilvl":
-                state.depth = number or 0
-            case "v" | "deleted":
-                state.hidden = on
-            case "b":
-                state.bold = on
-            case "fs":
-                state.size = number or 24
             case "f":
                 self._choose_font(number or 0)
-            case "uc":
-                state.fallback = max(0, number if number is not None else 1)
             case "deff":
                 self._default_font = number or 0
             case "ansicpg" | "mac" | "pc" | "pca":
