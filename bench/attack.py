@@ -36,7 +36,7 @@ from tests.security.packs import entries_of, mutated
 
 from fontanel import schemas as s
 from fontanel.client import Client
-from fontanel.engine.editions.pack_import import verify_pack
+from fontanel.engine.editions.pack_reader import verify_pack
 from fontanel.errors import Refused
 from fontanel.sources.patterns import PatternRefused, matcher
 

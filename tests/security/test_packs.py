@@ -14,7 +14,7 @@ import numpy as np
 import pytest
 
 from fontanel.client import Invalid
-from fontanel.engine.editions.pack_import import verify_pack
+from fontanel.engine.editions.pack_reader import verify_pack
 from fontanel.errors import Refused
 from fontanel.records.blobs import BlobStore
 from tests.conftest import STORM, TeamSetup, new_team

@@ -282,7 +282,7 @@ def _too_large(limit: int) -> ApiError:
     return ApiError(
         "too-large",
         f"At most {size} are taken here at once.",
-        advice="Send it in parts. For files, the operator can raise FONTANEL_MOST_UPLOAD_MB.",
+        advice="Send it in parts. For files, the operator can raise FONTANEL_MAX_UPLOAD_MB.",
     )
 
 

@@ -19,11 +19,11 @@ __all__ = [
     "Fetched",
     "ItemFailed",
     "Kind",
-    "PreviousItem",
     "Listed",
+    "PreviousItem",
     "SettingsRefused",
     "Skipped",
     "Source",
-    "SourceUnavailable",
     "SourceLimits",
+    "SourceUnavailable",
 ]

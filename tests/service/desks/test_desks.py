@@ -208,7 +208,7 @@ def test_what_a_model_makes_up_is_marked_or_left_out(
     doubtful = [st for st in marked.statements if st.verdict in ("weak", "uncited")]
     assert doubtful
     assert all(st.reason for st in doubtful)
-    removed = client.ask_desk(result.id, question, settings={"weak": "remove"})
+    removed = client.ask_desk(result.id, question, settings={"unsupported": "remove"})
     for statement in removed.statements:
         if statement.removed:
             assert statement.removed not in removed.text

@@ -206,7 +206,7 @@ def test_a_gigabyte_is_refused_and_the_service_goes_on(
 
 def test_a_file_over_the_limit_raises_too_large(tmp_path_factory: pytest.TempPathFactory) -> None:
     service = Service(
-        tmp_path_factory.mktemp("small") / "data", {"FONTANEL_MOST_UPLOAD_MB": "1"}
+        tmp_path_factory.mktemp("small") / "data", {"FONTANEL_MAX_UPLOAD_MB": "1"}
     ).start()
     try:
         team = new_team(service)

@@ -34,6 +34,7 @@ OWN = {
     ("get", "/api/v1/session/sign-ins"),
     ("delete", "/api/v1/session/sign-ins"),
     ("get", "/api/v1/source-kinds"),
+    ("get", "/api/v1/facts"),
     ("get", "/api/v1/teams"),
     ("post", "/api/v1/teams"),
 }

@@ -24,7 +24,7 @@ def service(tmp_path_factory: pytest.TempPathFactory, roots: Path) -> Iterator[S
     environment = {
         "FONTANEL_SOURCE_ROOTS": str(roots),
         "FONTANEL_SOURCE_NETWORKS": "127.0.0.0/8",
-        "FONTANEL_MOST_UPLOAD_MB": "1",
+        "FONTANEL_MAX_UPLOAD_MB": "1",
     }
     started = Service(tmp_path_factory.mktemp("outcomes") / "data", environment).start()
     yield started

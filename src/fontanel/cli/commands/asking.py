@@ -14,23 +14,28 @@ from rich.padding import Padding
 from rich.table import Table
 from rich.text import Text
 
-from fontanel.cli.commands.documents import parse_tags
+from fontanel.cli.commands.conversations import (
+    delete_conversation,
+    export_conversation,
+    list_conversations,
+    print_sources,
+    rename_conversation,
+    show_conversation,
+)
+from fontanel.cli.commands.document_options import parse_tags
 from fontanel.cli.context import Context, UsageProblem
-from fontanel.cli.format import ago, percent, place
+from fontanel.cli.format import percent, place
 from fontanel.schemas import (
     AnswerOut,
     CheckEvent,
     CitationEvent,
-    CitationOut,
     Event,
-    EvidenceOut,
     ExplanationOut,
     FinishEvent,
     HitOut,
     PieceEvent,
     RestartEvent,
     StartEvent,
-    TurnOut,
 )
 
 
@@ -324,7 +329,7 @@ def _print_events(context: Context, events: Iterator[Event]) -> int:
     context.say()
     if finished is not None:
         _print_doubts(context, finished)
-        _print_sources(context, finished)
+        print_sources(context, finished)
     return 0
 
 
@@ -358,95 +363,3 @@ class _Flow:
             else:
                 self._column += len(word)
             self._out.print(Text(word, style), end="", soft_wrap=True)
-
-
-def _print_sources(context: Context, answer: AnswerOut | TurnOut) -> None:
-    if answer.citations:
-        context.say()
-        for citation in answer.citations:
-            _print_citation(context, citation)
-    elif answer.outcome == "declined" and answer.evidence:
-        context.say(Text("\nNearest passages:", "dim"))
-        for passage in answer.evidence[:3]:
-            _print_nearest(context, passage)
-    if isinstance(answer, AnswerOut) and answer.outcome != "small_talk":
-        hint = f"Ask on with --conversation {answer.conversation_id}"
-        context.say(Text(f"\n{hint}", "dim"))
-
-
-def _print_citation(context: Context, citation: CitationOut) -> None:
-    context.say(
-        Text.assemble(
-            (f"[{citation.number}] ", "cyan"),
-            (citation.title, "bold"),
-            (f"  {place(citation.title, citation.locator)}  {percent(citation.match)}", "dim"),
-        )
-    )
-    quote = " / ".join(citation.quote.replace("\t", "  ").split("\n"))
-    context.say(Padding(Text(f"“{quote}”"), (0, 0, 0, 4), expand=False))
-
-
-def _print_nearest(context: Context, passage: EvidenceOut) -> None:
-    shown = " ".join(passage.text.split())[:160]
-    context.say(
-        Text.assemble(
-            (f"    {percent(passage.match):>5}  ", "bold"),
-            passage.title,
-            (f"  {place(passage.title, passage.locator)}", "dim"),
-        )
-    )
-    context.say(Padding(Text(f"{shown} ..."), (0, 0, 0, 11), expand=False))
-
-
-def _place(context: Context, options: argparse.Namespace) -> dict[str, Any]:
-    """Where the conversations that are meant were held."""
-    return {"desk": options.desk} if options.desk else {"kb": context.kb()}
-
-
-def list_conversations(context: Context, options: argparse.Namespace) -> None:
-    result = context.client.list_conversations(text=options.text, **_place(context, options))
-    table = context.table(
-        [(c.id, c.title, ago(c.changed_at)) for c in result],
-        conversation="left",
-        title="left",
-        changed="left",
-    )
-    none = (
-        "None speaks of it."
-        if options.text
-        else "No conversations yet. Begin one with 'fontanel ask QUESTION'."
-    )
-    context.show(result, table if result else none)
-
-
-def show_conversation(context: Context, options: argparse.Namespace) -> None:
-    turns = context.client.show_conversation(options.conversation, **_place(context, options))
-    if context.json:
-        context.show(turns)
-        return
-    for turn in turns:
-        context.say(Text(turn.question, "bold"))
-        context.say(Text(turn.text))
-        _print_sources(context, turn)
-        context.say()
-
-
-def rename_conversation(context: Context, options: argparse.Namespace) -> None:
-    result = context.client.rename_conversation(
-        options.conversation, options.title, **_place(context, options)
-    )
-    context.show(result, f"Its title is now {result.title!r}.")
-
-
-def export_conversation(context: Context, options: argparse.Namespace) -> None:
-    """To standard output, as it is."""
-    sys.stdout.write(
-        context.client.export_conversation(
-            options.conversation, options.form, **_place(context, options)
-        )
-    )
-
-
-def delete_conversation(context: Context, options: argparse.Namespace) -> None:
-    context.client.delete_conversation(options.conversation, **_place(context, options))
-    context.show([], "Deleted.")

@@ -4,33 +4,26 @@ from __future__ import annotations
 
 import argparse
 import json
-from collections.abc import Sequence
 from pathlib import Path
 from typing import Any
 
 from rich.text import Text
 
+from fontanel.cli.commands.models import (
+    change_model,
+    check_model,
+    create_model,
+    delete_model,
+    list_models,
+    list_usable,
+)
+from fontanel.cli.commands.usage import show_team_usage, show_usage
 from fontanel.cli.context import Context, UsageProblem
 from fontanel.cli.format import ago
 from fontanel.schemas import (
     DeskComparison,
     DeskOut,
     DeskSettings,
-    ModelChange,
-    ModelIn,
-    ModelOut,
-    UsageRow,
-)
-
-_MODEL_FIELDS = (
-    "url",
-    "remote",
-    "secret",
-    "price_read",
-    "price_written",
-    "currency",
-    "seconds",
-    "tries",
 )
 
 
@@ -410,167 +403,4 @@ def delete_desk(context: Context, options: argparse.Namespace) -> None:
 # Models
 
 
-def list_models(context: Context, options: argparse.Namespace) -> None:
-    result = context.client.list_models()
-    rows = [
-        (
-            m.name,
-            m.url,
-            m.remote,
-            "on" if m.enabled else "off",
-            "all" if m.teams is None else ", ".join(m.teams),
-            f"{m.price_read:g} / {m.price_written:g} {m.currency}",
-            m.error or "",
-        )
-        for m in result
-    ]
-    table = context.table(
-        rows,
-        model="left",
-        address="left",
-        remote="left",
-        state="left",
-        teams="left",
-        price="left",
-        error="left",
-    )
-    context.show(
-        result,
-        table
-        if result
-        else "No models. Set one up with 'fontanel model create NAME --address URL'.",
-    )
-
-
-def list_usable(context: Context, options: argparse.Namespace) -> None:
-    result = context.client.list_usable_models()
-    rows = [
-        (m.name, f"{m.price_read:g} / {m.price_written:g} {m.currency}", m.error or "")
-        for m in result
-    ]
-    table = context.table(rows, model="left", price="left", error="left")
-    context.show(
-        result, table if result else "None but the built-in composer. An operator sets models up."
-    )
-
-
-def _model_said(options: argparse.Namespace) -> dict[str, Any]:
-    texts = {
-        name: getattr(options, name)
-        for name in _MODEL_FIELDS
-        if name != "url" and getattr(options, name) is not None
-    }
-    if options.url_of_model is not None:
-        texts["url"] = options.url_of_model
-    if options.only_team:
-        texts["teams"] = options.only_team
-    return texts
-
-
-def create_model(context: Context, options: argparse.Namespace) -> None:
-    model = context.client.create_model(ModelIn(name=options.name, **_model_said(options)))
-    context.show(
-        model, f"{model.name} is set up. 'fontanel model check {model.name}' asks it something."
-    )
-
-
-def change_model(context: Context, options: argparse.Namespace) -> None:
-    text = _model_said(options)
-    if options.enabled is not None:
-        text["enabled"] = options.enabled
-    if not text:
-        raise UsageProblem("Say what to change; see --help.")
-    model: ModelOut = context.client.change_model(options.name, ModelChange(**text))
-    context.show(model, f"{model.name} is changed.")
-
-
-def check_model(context: Context, options: argparse.Namespace) -> int:
-    result = context.client.check_model(options.name)
-    first = (
-        f", first words after {result.first_seconds:.2f} s"
-        if result.first_seconds is not None
-        else ""
-    )
-    context.show(
-        result,
-        f"It answers: {result.text!r} in {result.seconds:.2f} s{first}."
-        if result.works
-        else f"It does not answer: {result.error}.",
-    )
-    return 0 if result.works else 1
-
-
-def delete_model(context: Context, options: argparse.Namespace) -> None:
-    context.client.delete_model(options.name)
-    context.show([], "Removed.")
-
-
 # Use
-
-
-def show_usage(context: Context, options: argparse.Namespace) -> None:
-    if options.csv:
-        print(context.client.usage_csv(options.by, desk=options.desk), end="")
-        return
-    result = context.client.usage(options.by, desk=options.desk)
-    if context.json:
-        context.show(result)
-        return
-    context.say(_use_table(context, options.by, [*result.rows, result.total]))
-    budget = result.budget
-    if budget.monthly_tokens is not None:
-        context.say(
-            f"\nThis month: {budget.used:,} of {budget.monthly_tokens:,} tokens ({budget.share or 0:.0%})."
-        )
-
-
-def show_team_usage(context: Context, options: argparse.Namespace) -> None:
-    if options.csv:
-        print(context.client.all_usage_csv(), end="")
-        return
-    result = context.client.all_usage()
-    context.show(
-        result,
-        _use_table(context, "team", [team.used for team in result]) if result else "No team yet.",
-    )
-    for team in result:
-        if team.budget.state in ("low", "spent") and not context.json:
-            context.say(
-                f"{team.used.name} has used {team.budget.used:,} of {team.budget.monthly_tokens:,} tokens this month."
-            )
-
-
-def _use_table(context: Context, by: str, rows: Sequence[UsageRow]) -> Any:
-    names = {
-        by: "left",
-        "questions": "right",
-        "answered": "right",
-        "declined": "right",
-        "helpful": "right",
-        "not_helpful": "right",
-        "read": "right",
-        "written": "right",
-        "cost": "right",
-        "median_s": "right",
-        "p95_s": "right",
-    }
-    return context.table([_use(row) for row in rows], **names)
-
-
-def _use(row: UsageRow) -> tuple[Any, ...]:
-    def seconds(value: float | None) -> str:
-        return "-" if value is None else f"{value:.2f}"
-
-    return (
-        row.name,
-        row.questions,
-        row.answered,
-        row.declined,
-        row.helpful,
-        row.not_helpful,
-        f"{row.tokens_read:,}",
-        f"{row.tokens_written:,}",
-        f"{row.cost:.4f}",
-        seconds(row.median_seconds),
-        seconds(row.p95_seconds),
-    )

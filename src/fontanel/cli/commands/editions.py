@@ -8,7 +8,7 @@ import time
 from pathlib import Path
 from typing import Any
 
-from fontanel.cli.commands.documents import splitting_of, splitting_options
+from fontanel.cli.commands.document_options import splitting_of, splitting_options
 from fontanel.cli.context import Context, UsageProblem
 from fontanel.cli.format import ago, number, percent
 from fontanel.schemas import ComparedOut, EditionOut

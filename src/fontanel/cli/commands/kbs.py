@@ -5,7 +5,7 @@ from __future__ import annotations
 import argparse
 from typing import Any
 
-from fontanel.cli.commands.documents import splitting_of, splitting_options
+from fontanel.cli.commands.document_options import splitting_of, splitting_options
 from fontanel.cli.context import Context
 from fontanel.cli.format import ago, number
 from fontanel.schemas import KbOut

@@ -12,7 +12,7 @@ from typing import Any
 
 from rich.text import Text
 
-from fontanel.cli.commands.documents import parse_tags
+from fontanel.cli.commands.document_options import parse_tags
 from fontanel.cli.context import Context, UsageProblem
 from fontanel.cli.format import ago, number, size
 from fontanel.schemas import BulkIn, ChangeOut, DocumentSelection

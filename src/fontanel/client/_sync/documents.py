@@ -84,12 +84,12 @@ class DocumentClient(BaseClient):
         """Return the document once it is indexed or has failed. Raises ClientError when that takes too long."""
         deadline = time.monotonic() + seconds
         while True:
-            found = self.show_document(kb, document)
-            if found.state in SETTLED_STATES:
-                return found
+            result = self.show_document(kb, document)
+            if result.state in SETTLED_STATES:
+                return result
             if time.monotonic() > deadline:
                 raise ClientError(
-                    f"{found.name} is still {found.state} after {seconds:.0f} seconds."
+                    f"{result.name} is still {result.state} after {seconds:.0f} seconds."
                 )
             time.sleep(0.1)
 

@@ -62,12 +62,12 @@ class SourceClient(BaseClient):
         too long."""
         deadline = time.monotonic() + seconds
         while True:
-            found = self.show_sync(kb, source, sync)
-            if found.state not in ("waiting", "running") and not found.indexing:
-                return found
+            result = self.show_sync(kb, source, sync)
+            if result.state not in ("waiting", "running") and not result.indexing:
+                return result
             if time.monotonic() > deadline:
                 raise ClientError(
-                    f"The run {found.id} is still {found.state} after {seconds:.0f} seconds."
+                    f"The run {result.id} is still {result.state} after {seconds:.0f} seconds."
                 )
             time.sleep(0.1)
 

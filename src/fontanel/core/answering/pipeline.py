@@ -5,8 +5,9 @@ from __future__ import annotations
 from collections.abc import Generator, Iterator, Sequence
 from contextlib import closing
 
+from fontanel.core.answering.composing.asked import Draft
 from fontanel.core.answering.composing.comparing import compare
-from fontanel.core.answering.composing.composer import Draft, draft, leans
+from fontanel.core.answering.composing.composer import draft, leans
 from fontanel.core.answering.composing.conflicts import conflicting
 from fontanel.core.answering.composing.layout import Set, lay_out
 from fontanel.core.answering.composing.statements import Statement

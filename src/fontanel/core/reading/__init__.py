@@ -24,8 +24,8 @@ __all__ = [
     "ReadingFailed",
     "Report",
     "Unit",
-    "detect_media_type",
     "contained_files",
+    "detect_media_type",
     "read",
     "report_of",
 ]

@@ -230,17 +230,16 @@ class Editions:
         ]
         if not made:
             return False
-        with self.writer(edition_id):
-            with self._records.writing() as session:
-                edition = session.get(Edition, edition_id)
-                if edition is None:
-                    return False
-                for old, segment in made:
-                    session.execute(delete(Segment).where(Segment.id.in_(old)))
-                    if segment.passages:
-                        session.add(segment)
-                mark_edition_changed(session, edition_id)
-                fault("merge_written")
+        with self.writer(edition_id), self._records.writing() as session:
+            edition = session.get(Edition, edition_id)
+            if edition is None:
+                return False
+            for old, segment in made:
+                session.execute(delete(Segment).where(Segment.id.in_(old)))
+                if segment.passages:
+                    session.add(segment)
+            mark_edition_changed(session, edition_id)
+            fault("merge_written")
         self._drop_tombstones(edition_id)
         for old, _ in made:
             for key in old:

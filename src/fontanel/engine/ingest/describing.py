@@ -321,21 +321,19 @@ class Describing:
             beside = select(Edition.id).where(Edition.kb_id == task.kb_id, Edition.id != serving)
             editions = session.scalars(beside).all()
         for edition_id in editions:
-            with self._editions.writer(edition_id):
-                with self._records.writing() as session:
-                    self._write_again(session, edition_id, task, about)
+            with self._editions.writer(edition_id), self._records.writing() as session:
+                self._write_again(session, edition_id, task, about)
         if serving is None:
             return  # the knowledge base is gone
-        with self._editions.writer(serving):
-            with self._records.writing() as session:
-                document = session.get(Document, task.document_key)
-                if document is not None and document.revision_id == task.revision_id:
-                    document.description, document.described_by = about.description, by
-                    document.title = about.title or document.title
-                    document.version += 1
-                self._write_again(session, serving, task, about)
-                fault("description_written")
-                keep(session)
+        with self._editions.writer(serving), self._records.writing() as session:
+            document = session.get(Document, task.document_key)
+            if document is not None and document.revision_id == task.revision_id:
+                document.description, document.described_by = about.description, by
+                document.title = about.title or document.title
+                document.version += 1
+            self._write_again(session, serving, task, about)
+            fault("description_written")
+            keep(session)
 
     def _keep(
         self,

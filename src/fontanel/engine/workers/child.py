@@ -211,7 +211,7 @@ def _split_again(request: ReadDocument, reading: str, count_tokens: CountTokens)
 
 
 def _verify_pack(request: VerifyPack) -> Message:
-    from fontanel.engine.editions.pack_import import verify_pack
+    from fontanel.engine.editions.pack_reader import verify_pack
     from fontanel.errors import Refused
 
     try:

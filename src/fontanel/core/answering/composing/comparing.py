@@ -6,7 +6,7 @@ import re
 from collections.abc import Sequence
 from dataclasses import dataclass
 
-from fontanel.core.answering.composing.composer import Scored, exact_words
+from fontanel.core.answering.composing.asked import Scored, exact_words
 from fontanel.core.answering.composing.quantities import quantities, value_of
 from fontanel.core.answering.composing.statements import Statement
 

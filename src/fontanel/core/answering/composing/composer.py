@@ -7,16 +7,22 @@ from __future__ import annotations
 
 import re
 from collections.abc import Sequence
-from dataclasses import dataclass
 from itertools import pairwise
 
 import numpy as np
 import numpy.typing as npt
 
+from fontanel.core.answering.composing.asked import (
+    Draft,
+    Question,
+    Scored,
+    embedded_form,
+    exact_words,
+)
 from fontanel.core.answering.composing.statements import Statement, statements
-from fontanel.core.answering.evidence import NO_SUPPORT, EvidencePassage, Knowledge, Support
-from fontanel.core.answering.question.followup import split_stand_alone
-from fontanel.core.answering.question.shape import Shape, fit, shape_of
+from fontanel.core.answering.composing.support import WORD, support_of
+from fontanel.core.answering.evidence import NO_SUPPORT, EvidencePassage, Knowledge
+from fontanel.core.answering.question.shape import Shape, fit
 from fontanel.core.answering.settings import STATEMENTS, AnswerSettings, Length
 
 Floats = npt.NDArray[np.float32]
@@ -35,23 +41,8 @@ _TELLS_OF = re.compile(
 _OLD = re.compile(
     r"\b(?:superseded|withdrawn|obsolete|no longer in force|archived|replaced by)\b", re.I
 )
-_ASKS_OLD = re.compile(
-    r"\b(?:superseded|withdrawn|old(?:er)?|previous|former|earlier|used to|was|were|until|before (?:19|20)\d\d|history)\b",
-    re.I,
-)
-_WORD = re.compile(r"[^\W\d_]{3,}")
 
-_NUMBERED = re.compile(r"\b[A-Z][\w-]*\s+\d+[A-Za-z]?\b")
-_IDENTIFIER = re.compile(r"\b[A-Za-z]+[-_.]?\d[\w-]*")
 
-#: Words that a question needs and an answer does not: whether they are met says nothing.
-_LIGHT = frozenset(
-    "get gets got let lets take takes bring put give gives given goes come comes use used make makes made happen happens "
-    "want wants like need needs know tell keep kept find found look see seen try thing things way time long old new one "
-    "two first much many kind sort please anyone anybody someone somebody nobody everyone everybody may might still even "
-    "else ever far away back able allowed allow once sooner later others another besides mean means called work works "
-    "people person way does did say says done want wish begin start run runs right now today someone".split()
-)
 #: Weights of a statement's parts: cosine, term coverage, its passage's match, the asked shape.
 _COSINE, _COVERAGE, _MATCH, _SHAPE = 0.50, 0.30, 0.25, 0.08
 #: What a number or an identifier of the question counts, when a statement holds it or lacks it.
@@ -67,26 +58,6 @@ _CURT = 80
 _OLD_PENALTY, _TELLS_PENALTY = 0.3, 0.15
 
 
-@dataclass(frozen=True, slots=True)
-class Scored:
-    """A statement with its score and the parts it is made of."""
-
-    statement: Statement
-    score: float
-    cosine: float
-    coverage: float
-
-
-@dataclass(frozen=True, slots=True)
-class Draft:
-    """What the composer would say, best statement first in `ranked`, and what speaks for it."""
-
-    ranked: list[Scored]
-    chosen: list[Statement]
-    support: Support
-    keyword_only: bool
-
-
 def draft(
     standalone: str,
     passages: Sequence[EvidencePassage],
@@ -94,46 +65,18 @@ def draft(
     settings: AnswerSettings | None = None,
 ) -> Draft:
     """Rank the statements of the passages and choose those that answer."""
-    question = _Question(standalone, knowledge)
+    question = Question(standalone, knowledge)
     ranked = _rank(question, passages, knowledge)
     if not ranked:
         return Draft([], [], NO_SUPPORT, True)
     chosen = _choose(question, ranked, (settings or AnswerSettings()).length)
     return Draft(
-        ranked, chosen, _support(question, ranked, passages, knowledge), question.vector is None
+        ranked, chosen, support_of(question, ranked, passages, knowledge), question.vector is None
     )
 
 
-class _Question:
-    """A question's terms with their weights, its vector and its shape."""
-
-    def __init__(self, standalone: str, knowledge: Knowledge) -> None:
-        self.text = standalone
-        own, topic = split_stand_alone(standalone)
-        self.own = own
-        self.shape = shape_of(own)
-        self.exact = exact_words(own)
-        self.asks_old = bool(_ASKS_OLD.search(own))
-        self.weights: dict[str, float] = {
-            term: knowledge.idf(term) for term in knowledge.terms(own)
-        }
-        # What the conversation lends counts, but less than what was asked just now.
-        for term in knowledge.terms(topic):
-            self.weights.setdefault(term, 0.5 * knowledge.idf(term))
-        self.total = sum(self.weights.values())
-        vectors = knowledge.embed([standalone])
-        self.vector: Floats | None = None if vectors is None else vectors[0]
-
-    def coverage(self, terms: set[str]) -> float:
-        return (
-            sum(weight for term, weight in self.weights.items() if term in terms) / self.total
-            if self.total
-            else 0.0
-        )
-
-
 def _rank(
-    question: _Question, passages: Sequence[EvidencePassage], knowledge: Knowledge
+    question: Question, passages: Sequence[EvidencePassage], knowledge: Knowledge
 ) -> list[Scored]:
     results = [statement for passage in passages for statement in statements(passage)]
     if not results:
@@ -182,7 +125,7 @@ def _rank(
 
 
 def _cosines(
-    question: _Question,
+    question: Question,
     candidates: list[Statement],
     coverages: list[float],
     passages: Sequence[EvidencePassage],
@@ -202,29 +145,13 @@ def _cosines(
             n,
         ),
     )[:_MAX_EMBEDDED]
-    vectors = knowledge.embed([_embedded(candidates[n]) for n in likely])
+    vectors = knowledge.embed([embedded_form(candidates[n]) for n in likely])
     assert vectors is not None
     cosines[likely] = vectors @ question.vector
     return cosines
 
 
-def exact_words(text: str) -> set[str]:
-    """Numbered names ("Berth 4") and identifiers with digits: what is asked for by these is not met by something like it.
-    Bare quantities are none of them: 12 metres may be met by a range."""
-    named = {" ".join(match.split()).lower() for match in _NUMBERED.findall(text)}
-    return named | {word.lower() for word in _IDENTIFIER.findall(text)}
-
-
-def _embedded(statement: Statement) -> str:
-    lead = statement.lead if statement.kind == "item" else ""
-    return (
-        f"{statement.heading}: {lead} {statement.text}"
-        if lead
-        else f"{statement.heading}: {statement.text}"
-    )
-
-
-def _choose(question: _Question, ranked: list[Scored], length: Length) -> list[Statement]:
+def _choose(question: Question, ranked: list[Scored], length: Length) -> list[Statement]:
     most = STATEMENTS[length]
     best = ranked[0]
     if question.shape == Shape.STEPS and (steps := _numbered_steps(best, ranked)):
@@ -244,7 +171,7 @@ def _choose(question: _Question, ranked: list[Scored], length: Length) -> list[S
             continue
         if item.statement.text.endswith(":") and item is not best:
             continue  # a lead-in without its items says nothing
-        words = set(_WORD.findall(item.statement.text.lower()))
+        words = set(WORD.findall(item.statement.text.lower()))
         if any(words and len(words & other) / len(words | other) > 0.7 for other in seen):
             continue
         seen.append(words)
@@ -279,7 +206,7 @@ def _numbered_steps(best: Scored, ranked: list[Scored]) -> list[Statement]:
     return []
 
 
-def _whole_list(question: _Question, best: Scored, ranked: list[Scored]) -> list[Statement]:
+def _whole_list(question: Question, best: Scored, ranked: list[Scored]) -> list[Statement]:
     """The list with its lead-in, when the best statement leads into one or the question asks for steps or a list."""
     statement = best.statement
     siblings = sorted(
@@ -381,91 +308,3 @@ def _block(statement: Statement, chosen: Sequence[Statement]) -> int:
         other.passage is statement.passage and other.part == statement.part + 1 for other in chosen
     )
     return statement.part + leads
-
-
-def _support(
-    question: _Question,
-    ranked: list[Scored],
-    passages: Sequence[EvidencePassage],
-    knowledge: Knowledge,
-) -> Support:
-    best = ranked[0]
-    passage = best.statement.passage
-    near = " ".join((passage.title, *passage.locator.heading_path, passage.context, passage.text))
-    soft, weakest = _soft_coverage(question, near, passages[:5], knowledge)
-    relevant, passage_relevant = _relevance(question, ranked, passage, knowledge)
-    return Support(
-        similarity=max((p.similarity or 0.0) for p in passages),
-        statement=max(item.cosine for item in ranked[:5]),
-        coverage=question.coverage(set(knowledge.terms(near))),
-        statement_coverage=best.coverage,
-        soft=soft,
-        weakest=weakest,
-        shaped=max(fit(item.statement.text, question.own, question.shape) for item in ranked[:2]),
-        relevant=relevant,
-        passage_relevant=passage_relevant,
-    )
-
-
-def _relevance(
-    question: _Question, ranked: list[Scored], passage: EvidencePassage, knowledge: Knowledge
-) -> tuple[float, float]:
-    """Leave each word of the question out in turn: when that brings it much closer to a text, the text does not speak of
-    what the word asks for. Returns 1 less the largest gain, for the best of the first statements and for the passage."""
-    own, topic = split_stand_alone(question.text)
-    words = [match for match in re.finditer(r"[\w'’-]+", own) if knowledge.terms(match.group())]
-    variants = [own, *(own[: match.start()] + own[match.end() :] for match in words)]
-    asked = knowledge.embed([f"{variant.strip()} {topic}".strip() for variant in variants])
-    if asked is None or not words:
-        return 0.0, 0.0
-    texts = [_embedded(item.statement) for item in ranked[:4]] + [passage.text[:1500]]
-    message = knowledge.embed(texts)
-    assert message is not None
-    closeness = asked @ message.T
-    gains = (closeness[1:] - closeness[0]).max(axis=0)
-    return 1.0 - float(gains[:-1].min()), 1.0 - float(gains[-1])
-
-
-def _soft_coverage(
-    question: _Question, near: str, around: Sequence[EvidencePassage], knowledge: Knowledge
-) -> tuple[float, float]:
-    """How far the words of the question are met in meaning, word by word: their weighted mean over the words of the best
-    passage, and the least of them over the words of the first passages together."""
-    asked = {
-        word.lower(): terms
-        for word in _WORD.findall(question.own)
-        if word.lower() not in _LIGHT and (terms := knowledge.terms(word))
-    }
-    if not asked:
-        return 0.0, 0.0
-    here = _closeness(asked, near, question.vector is not None, knowledge)
-    there = _closeness(
-        asked, " ".join(p.text for p in around), question.vector is not None, knowledge
-    )
-    weights = np.array(
-        [
-            max(max(question.weights.get(term, 0.0) for term in terms), 0.1)
-            for terms in asked.values()
-        ]
-    )
-    return float((here * weights).sum() / weights.sum()), float(np.maximum(here, there).min())
-
-
-def _closeness(
-    asked: dict[str, list[str]], text: str, semantic: bool, knowledge: Knowledge
-) -> Floats:
-    """For each word asked, how close the closest word of a text comes: 1 when it is there."""
-    stored = set(knowledge.terms(text))
-    exact = np.array(
-        [1.0 if set(terms) & stored else 0.0 for terms in asked.values()], dtype=np.float32
-    )
-    if not semantic or exact.all():
-        return exact
-    words = sorted({word.lower() for word in _WORD.findall(text) if knowledge.terms(word)})
-    if not words:
-        return exact
-    mine, theirs = knowledge.embed(list(asked)), knowledge.embed(words)
-    assert mine is not None
-    assert theirs is not None
-    closest: Floats = np.maximum(exact, (mine @ theirs.T).max(axis=1))
-    return closest

@@ -5,7 +5,7 @@ from __future__ import annotations
 import re
 from collections.abc import Sequence
 
-from fontanel.core.answering.composing.composer import Scored, exact_words
+from fontanel.core.answering.composing.asked import Scored, exact_words
 from fontanel.core.answering.composing.quantities import quantities
 from fontanel.core.answering.composing.statements import Statement
 from fontanel.core.answering.evidence import Knowledge

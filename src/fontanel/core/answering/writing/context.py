@@ -6,7 +6,7 @@ import math
 from collections.abc import Sequence
 from dataclasses import dataclass
 
-from fontanel.core.answering.composing.composer import Scored
+from fontanel.core.answering.composing.asked import Scored
 from fontanel.core.answering.composing.statements import Statement, planted
 from fontanel.core.answering.evidence import EvidencePassage
 

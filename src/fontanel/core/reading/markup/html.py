@@ -10,32 +10,33 @@ from collections.abc import Iterator
 from lxml import etree
 
 from fontanel.core.reading.decode import decode
+from fontanel.core.reading.markup.html_elements import (
+    BOILERPLATE,
+    DROPPED,
+    INLINE,
+    Apart,
+    closest,
+    contains,
+    first_id,
+    has_text,
+    is_dropped,
+    is_footnote,
+    is_hidden,
+    is_loose,
+    leads_elsewhere,
+    mostly_links,
+    only_pictures,
+    parent_class,
+    raw_text,
+    tag_of,
+    text_of,
+)
 from fontanel.core.reading.model import ReadingBuilder, ReadingFailed, collapse
 
 _META_CHARSET = re.compile(rb"<meta[^>]+charset=[\"']?\s*([\w-]+)", re.I)
 _XML_DECLARATION = re.compile(r"^\s*<\?xml[^>]*\?>")
-_DROPPED = frozenset(
-    (
-        "script style noscript template svg math iframe object embed form button input select textarea nav "
-        "footer canvas audio video dialog head"
-    ).split()
-)
-_DROPPED_ROLES = frozenset(
-    ["navigation", "banner", "contentinfo", "search", "complementary", "dialog", "menu", "menubar"]
-)
-_BOILERPLATE = re.compile(
-    r"(?:^|[\s_-])(?:nav|navbar|navheader|navfooter|navigation|menu|sidebar|breadcrumbs?|cookie|footer|toc|skip-?link|"
-    r"sphinxsidebar|related|headerlink|share|social)(?:$|[\s_-])",
-    re.I,
-)
-_INLINE = frozenset(
-    (
-        "a abbr acronym b bdi bdo big cite code data del dfn em font i ins kbd label mark q s samp small span "
-        "strike strong sub sup time tt u var wbr ruby rt rp img"
-    ).split()
-)
 #: Those of them that say nothing but how their words look. Links and spans may carry anchors; pictures are counted.
-_LOOKS = tuple(sorted(_INLINE - {"a", "span", "img", "rp"}))
+_LOOKS = tuple(sorted(INLINE - {"a", "span", "img", "rp"}))
 _KEPT = "kept"
 _ONLY_CLASS = ["class"]
 #: Control characters, and references to them, that no text may hold.
@@ -45,22 +46,8 @@ _STRAY_REFERENCE = re.compile(
 )
 #: What a link leads to, seen from this page, when it is no content.
 _LEADING = frozenset(["next", "prev", "previous", "up", "index", "contents"])
-#: What may stand right inside a list, a table and their parts, beside what is never read.
-_INSIDE = {
-    "ul": frozenset(["li"]),
-    "ol": frozenset(["li"]),
-    "dl": frozenset(["dt", "dd", "div"]),
-    "div": frozenset(["dt", "dd"]),
-    "table": frozenset(["tr", "thead", "tbody", "tfoot", "caption", "colgroup", "col"]),
-    **dict.fromkeys(("thead", "tbody", "tfoot"), frozenset(["tr"])),
-    "tr": frozenset(["td", "th"]),
-}
-_TAG_NAME = re.compile(r"[a-z][a-z0-9-]*$", re.I)
 #: Boxes with a word of warning, which old pages lay out as tables.
 _ADMONITION = re.compile(r"\b(?:note|tip|warning|caution|important|admonition)\b", re.I)
-#: Notes by their class, their role (DPUB-ARIA) or their EPUB type; a reference to one is none.
-_FOOTNOTE = re.compile(r"(?:^|[\s-])(?:foot|end|rear)notes?(?:$|\s)")
-_EPUB_TYPE = "epub:type"
 _HEADINGS = {f"h{n}": n for n in range(1, 7)}
 #: Deeper than any page that a person wrote; past it a document is an attack on the walker's stack.
 _MAX_DEPTH = 200
@@ -134,54 +121,23 @@ def _decoded(data: bytes) -> tuple[str, list[str]]:
 def _main(root: etree._Element) -> etree._Element:
     """The element that holds the content: <main>, the only <article>, role=main, else the body."""
     for main in root.iter("main", "div", "section", "article", "table"):
-        if (main.tag == "main" or main.get("role") == "main") and _has_text(main):
+        if (main.tag == "main" or main.get("role") == "main") and has_text(main):
             return main
     articles = list(itertools.islice(root.iter("article"), 2))
-    if len(articles) == 1 and _has_text(articles[0]):
+    if len(articles) == 1 and has_text(articles[0]):
         return articles[0]
     body = root.find(".//body")
     return root if body is None else body
 
 
-def _text(element: etree._Element) -> str:
-    return collapse(_raw_text(element))
-
-
-def _raw_text(element: etree._Element) -> str:
-    if not len(element):
-        return element.text or ""
-    # As "".join(element.itertext()), five times as fast.
-    return etree.tostring(element, method="text", encoding="unicode", with_tail=False)
-
-
-def _has_text(element: etree._Element, least: int = 100) -> bool:
-    """Whether an element holds more than a few words."""
-    length = 0
-    for part in element.itertext():
-        length += len(part.strip())
-        if length > least:
-            return True
-    return False
-
-
-class _Apart(dict[object, bool]):
-    """Which tags stand apart from the text around them. Broken markup makes tags that no filter takes; what they hold reads on
-    with the text around it."""
-
-    def __missing__(self, tag: object) -> bool:
-        apart = isinstance(tag, str) and tag not in _INLINE and _TAG_NAME.match(tag) is not None
-        self[tag] = apart
-        return apart
-
-
 def _simplify(root: etree._Element) -> list[etree._Element]:
     """Take out what is never read, and put pictures' descriptions in their place as text: whole passes in C, so that walking
     need not look again. Return the links that lead to the pages before, after and above."""
-    etree.strip_elements(root, *_DROPPED, with_tail=False)
+    etree.strip_elements(root, *DROPPED, with_tail=False)
     hidden = [
         (element, element.tag)
         for element in root.iter(*_LOOKS)
-        if (names := element.keys()) and names != _ONLY_CLASS and _is_hidden(element)
+        if (names := element.keys()) and names != _ONLY_CLASS and is_hidden(element)
     ]
     for element, _ in hidden:
         element.tag = _KEPT
@@ -216,7 +172,7 @@ def _strip_spans(root: etree._Element) -> None:
         if not text or (len(text) == 1 and text[0][0] == "class"):
             name = str(text[0][1]) if text else ""
             if name not in plain:
-                plain[name] = not _BOILERPLATE.search(name)
+                plain[name] = not BOILERPLATE.search(name)
             if plain[name]:
                 continue
         kept.append(span)
@@ -232,8 +188,8 @@ class _Walker:
 
     def __init__(self, builder: ReadingBuilder, leading: list[etree._Element]) -> None:
         self._builder = builder
-        self._apart = _Apart()
-        self._blocks = _Apart(br=False)
+        self._apart = Apart()
+        self._blocks = Apart(br=False)
         self._leading = Counter(parent for link in leading for parent in link.iterancestors())
         self._inline: list[str] = []
         self._anchor: str | None = None
@@ -259,7 +215,7 @@ class _Walker:
             self._builder.paragraph(text, anchor=self._anchor)
 
     def _element(self, element: etree._Element, depth: int) -> None:
-        tag = _tag(element)
+        tag = tag_of(element)
         if depth > _MAX_DEPTH:
             if not self._too_deep:
                 self._builder.warnings.append(
@@ -267,14 +223,14 @@ class _Walker:
                 )
                 self._too_deep = True
             return
-        if _dropped(element, tag) or (
-            self._leading[element] >= 2 and _leads_elsewhere(element, tag)
+        if is_dropped(element, tag) or (
+            self._leading[element] >= 2 and leads_elsewhere(element, tag)
         ):
             return
-        if tag in _INLINE and not len(element):
+        if tag in INLINE and not len(element):
             self._builder.figures += tag == "img"
             self._inline.append(element.text or "")
-        elif tag in _INLINE and not _holds(element, self._blocks):
+        elif tag in INLINE and not contains(element, self._blocks):
             self._builder.figures += len(element.findall(".//img"))
             self._inline.append(self._text_of(element))
         elif tag == "br":
@@ -282,7 +238,7 @@ class _Walker:
         else:
             self._flush()
             self._anchor = element.get("id") or element.get("name") or self._anchor
-            if not self._noting and _is_footnote(element):
+            if not self._noting and is_footnote(element):
                 self._noting = True
                 self._block(element, tag, depth)
                 self._flush()
@@ -291,10 +247,10 @@ class _Walker:
                 self._block(element, tag, depth)
 
     def _block(self, element: etree._Element, tag: str, depth: int) -> None:
-        if tag in ("ul", "ol", "dl", "table") and _is_loose(element):
+        if tag in ("ul", "ol", "dl", "table") and is_loose(element):
             tag = "div"
         if tag in _HEADINGS:
-            self._anchor = element.get("id") or _first_id(element) or self._anchor
+            self._anchor = element.get("id") or first_id(element) or self._anchor
             self._builder.heading(self._heading_text(element), _HEADINGS[tag], anchor=self._anchor)
         elif tag in ("ul", "ol"):
             self._list(element, depth)
@@ -302,15 +258,15 @@ class _Walker:
             self._definitions(element, depth)
         elif tag == "table":
             self._table(element, depth)
-        elif tag == "figure" and _only_pictures(element):
+        elif tag == "figure" and only_pictures(element):
             self._figure(element)
         elif tag == "pre":
-            self._builder.code(_raw_text(element), anchor=self._anchor)
+            self._builder.code(raw_text(element), anchor=self._anchor)
         else:
             self._inner_blocks(element, depth)
 
     def _list(self, element: etree._Element, depth: int) -> None:
-        if _mostly_links(element):
+        if mostly_links(element):
             return
         if next(element.iterdescendants("pre", "table", "dl"), None) is not None:
             self._long_items(element, depth)
@@ -354,13 +310,13 @@ class _Walker:
         """Terms with one-paragraph meanings read as a list; a longer meaning keeps its blocks."""
         terms: list[str] = []
         for child in itertools.chain.from_iterable(
-            part if _tag(part) == "div" else (part,) for part in element
+            part if tag_of(part) == "div" else (part,) for part in element
         ):
-            if _tag(child) not in ("dt", "dd"):
+            if tag_of(child) not in ("dt", "dd"):
                 continue
-            if _tag(child) == "dt":
+            if tag_of(child) == "dt":
                 terms.append(self._heading_text(child))
-                self._anchor = child.get("id") or _first_id(child) or self._anchor
+                self._anchor = child.get("id") or first_id(child) or self._anchor
                 continue
             term = ", ".join(terms)
             terms = []
@@ -376,12 +332,12 @@ class _Walker:
             self._paragraph(", ".join(terms))
 
     def _table(self, element: etree._Element, depth: int) -> None:
-        rows = [row for row in element.iter("tr") if _closest(row, "table") is element]
-        cells = [[cell for cell in row if _tag(cell) in ("td", "th")] for row in rows]
+        rows = [row for row in element.iter("tr") if closest(row, "table") is element]
+        cells = [[cell for cell in row if tag_of(cell) in ("td", "th")] for row in rows]
         nested = element.find(".//table") is not None
         if (
             nested
-            or _ADMONITION.search(_parent_class(element))
+            or _ADMONITION.search(parent_class(element))
             or max((len(row) for row in cells), default=0) < 2
         ):
             # A table used for layout: its cells are read one after the other.
@@ -389,14 +345,14 @@ class _Walker:
                 for cell in row:
                     self._block(cell, "div", depth + 1)
             return
-        if _mostly_links(element):
+        if mostly_links(element):
             return
         for caption in element.findall("caption"):
             self._paragraph(self._text_of(caption))
         header = 0
         while header < len(rows) and (
-            _tag(rows[header].getparent()) == "thead"
-            or all(_tag(cell) == "th" for cell in cells[header])
+            tag_of(rows[header].getparent()) == "thead"
+            or all(tag_of(cell) == "th" for cell in cells[header])
         ):
             header += 1
         grid = [[self._text_of(cell) for cell in row] for row in cells]
@@ -405,14 +361,14 @@ class _Walker:
 
     def _text_of(self, element: etree._Element) -> str:
         """The text of an element, with a blank wherever something inside it stands apart."""
-        if not len(element) or not _holds(element, self._apart):
-            return _text(element)
+        if not len(element) or not contains(element, self._apart):
+            return text_of(element)
         parts: list[str] = []
 
         def visit(node: etree._Element, depth: int) -> None:
             if depth > _MAX_DEPTH:
                 return
-            apart = node.tag not in _INLINE
+            apart = node.tag not in INLINE
             if apart:
                 parts.append(" ")
             if node.text:
@@ -433,7 +389,7 @@ class _Walker:
     def _items(self, element: etree._Element, depth: int) -> Iterator[str]:
         for item, mark in _marked(element):
             inner = [
-                child for child in item.iterdescendants("ul", "ol") if _closest(child, "li") is item
+                child for child in item.iterdescendants("ul", "ol") if closest(child, "li") is item
             ]
             for child in inner:
                 # The nested list becomes items of its own; what follows it belongs to the outer item.
@@ -459,118 +415,6 @@ def _marked(element: etree._Element) -> Iterator[tuple[etree._Element, str]]:
     """A list's items, each with its mark."""
     number = int(element.get("start") or 1) if (element.get("start") or "1").isdigit() else 1
     for item in element:
-        if _tag(item) == "li":
-            yield item, f"{number}." if _tag(element) == "ol" else "-"
+        if tag_of(item) == "li":
+            yield item, f"{number}." if tag_of(element) == "ol" else "-"
             number += 1
-
-
-def _tag(element: etree._Element | None) -> str:
-    return element.tag if element is not None and isinstance(element.tag, str) else ""
-
-
-def _dropped(element: etree._Element, tag: str) -> bool:
-    if not tag or tag in _DROPPED:
-        return True
-    if tag not in ("aside", "header") and not element.keys():
-        return False
-    if _is_hidden(element):
-        return True
-    if tag in ("body", "html", "main", "article"):
-        return False
-    if tag == "aside":
-        # Beside the content it is about something else; within the content it is a note to it.
-        return (
-            not _is_footnote(element)
-            and _closest(element, "main") is None
-            and _closest(element, "article") is None
-        )
-    if tag == "header":
-        return not element.findall(".//h1")
-    names = f"{element.get('class') or ''} {element.get('id') or ''}"
-    # A heading or an anchor of such a name is content: a section about cookies has the id "cookies".
-    return tag in ("div", "ul", "ol", "table", "section", "p", "span", "a", "details") and bool(
-        _BOILERPLATE.search(names)
-    )
-
-
-def _is_hidden(element: etree._Element) -> bool:
-    """Whether an element is not shown, or says by its role that it is no content."""
-    return (
-        element.get("hidden") is not None
-        or element.get("aria-hidden") == "true"
-        or element.get("role") in _DROPPED_ROLES
-    )
-
-
-def _leads_elsewhere(element: etree._Element, tag: str) -> bool:
-    """Whether an element with several such links is a bar that leads to the pages before, after and above."""
-    return (
-        tag in ("div", "p", "table") and len(_text(element)) < 400 and element.find(".//h1") is None
-    )
-
-
-def _is_loose(element: etree._Element) -> bool:
-    """Whether text, or what is no item or row, stands between a list's items or a table's rows: broken markup, read as it comes."""
-    if element.tag == "table":
-        parts = element.iter("table", "thead", "tbody", "tfoot", "tr")
-    elif element.tag == "dl":
-        parts = itertools.chain((element,), element.iterchildren("div"))
-    else:
-        # Lists within its items are read along with it.
-        parts = element.iter("ul", "ol")
-    for part in parts:
-        if part.text and part.text.strip():
-            return True
-        inside = _INSIDE[_tag(part)]
-        if any((child.tail and child.tail.strip()) or _tag(child) not in inside for child in part):
-            return True
-    return False
-
-
-def _is_footnote(element: etree._Element) -> bool:
-    if not element.keys():
-        return False
-    names = (
-        f"{element.get('class') or ''} {element.get('role') or ''} {element.get(_EPUB_TYPE) or ''}"
-    )
-    return bool(_FOOTNOTE.search(names))
-
-
-def _holds(element: etree._Element, apart: _Apart) -> bool:
-    # The parser builds no tree deeper than 256 elements.
-    return any(apart[child.tag] or (len(child) and _holds(child, apart)) for child in element)
-
-
-def _parent_class(element: etree._Element) -> str:
-    parent = element.getparent()
-    return (parent.get("class") or "") if parent is not None else ""
-
-
-def _closest(element: etree._Element, tag: str) -> etree._Element | None:
-    return next((parent for parent in element.iterancestors() if _tag(parent) == tag), None)
-
-
-def _mostly_links(element: etree._Element) -> bool:
-    """Whether a list or table is navigation: nearly all of its text stands in links."""
-    links = list(element.iter("a"))
-    if len(links) <= 3:
-        return False
-    whole = len(_text(element))
-    linked = sum(len(_raw_text(link).strip()) for link in links if link.get("href"))
-    return whole > 0 and linked / whole > 0.85
-
-
-def _first_id(element: etree._Element) -> str | None:
-    return next(
-        (
-            child.get("id") or child.get("name")
-            for child in element.iter("a", "span")
-            if child.get("id") or child.get("name")
-        ),
-        None,
-    )
-
-
-def _only_pictures(figure: etree._Element) -> bool:
-    """Return whether a figure contains neither tables nor code."""
-    return figure.find(".//table") is None and figure.find(".//pre") is None

@@ -8,42 +8,26 @@ from __future__ import annotations
 
 import itertools
 import re
-from collections import Counter
 from dataclasses import dataclass, field
-from functools import lru_cache
-from statistics import median
 
 from fontanel.core.reading.model import LineBox, ReadingBuilder
+from fontanel.core.reading.paged.code import code_lines, code_text
 from fontanel.core.reading.paged.footnotes import note_text, take_footnotes
-from fontanel.core.reading.paged.lines import HYPHENS, WRAPPED, Line, PageLines, join_words
+from fontanel.core.reading.paged.headings import (
+    NUMBERED,
+    Outline,
+    TextStyle,
+    heading_level,
+    outline_lines,
+    style_of,
+)
+from fontanel.core.reading.paged.lines import HYPHENS, Line, PageLines, join_words
 from fontanel.core.reading.paged.ruled_tables import RuledTable, ruled_tables
-
-#: Page number from 1 -> the titles that the outline places there, with their levels from 1.
-Outline = dict[int, list[tuple[str, int]]]
 
 _ITEM = re.compile(r"^(?:[•◦▪●○■–*·-]|\(?\d{1,3}[.)]|\(?[a-z][.)])(?:\s+\S|$)")
 _BULLET = re.compile(r"^[•◦▪●○■–*·-]\s*")
-_NUMBERED = re.compile(
-    r"^(?:(?:chapter|part|appendix|section)\s+)?(?:\d{1,3}|[A-Z])(?:\.\d{1,3}){0,5}\.?\s+\S", re.I
-)
 _LEADER = re.compile(r"(?:\.\s?){4,}\s*(?:\d+|[ivxlc]+)\s*$")
-_PROMPT = re.compile(r"(?:[$#%>]|>>>) \S")
-_NUMBER_BEFORE = re.compile(r"^(?:chapter|part|appendix|section)?[\divx]*[a-z]?(?=\d)\d*|^\d+")
-_KEY = re.compile(r"[\W_]+")
-#: The same for ASCII, of which a translation as bytes is many times faster.
-_NO_KEY = bytes(code for code in range(128) if not chr(code).isalnum())
-_LOWER = bytes(range(256)).lower()
 _SENTENCE_END = re.compile(r"[.!?:;][\"'’”)\]]?$")
-
-
-@dataclass(slots=True)
-class _Style:
-    """What the document's text looks like: against it headings stand out."""
-
-    body: float
-    bold_share: float
-    levels: dict[tuple[float, bool], int]
-    outlined: bool
 
 
 @dataclass(slots=True)
@@ -64,7 +48,7 @@ def add_pages(builder: ReadingBuilder, pages: list[PageLines], outline: Outline)
             line for line in page.lines if line.text.count(".") < 4 or not _LEADER.search(line.text)
         ]
     join_words(pages)
-    headings = _outline_lines(pages, outline)
+    headings = outline_lines(pages, outline)
     blocks = _BlockMaker(builder, pages, headings)
     for page in pages:
         blocks.add_page(page)
@@ -79,7 +63,7 @@ class _BlockMaker:
     ) -> None:
         self._builder = builder
         self._headings = headings
-        self._style = _style(pages, headings)
+        self._style = style_of(pages, headings)
         self._sizes = {page.number: (page.width, page.height) for page in pages}
         #: The block that further lines may continue.
         self._group: _Group | None = None
@@ -88,7 +72,7 @@ class _BlockMaker:
         """Add the lines of a page."""
         notes = take_footnotes(page, self._style.body)
         tables = ruled_tables(page)
-        code = _code_lines(page.lines)
+        code = code_lines(page.lines)
         first_lines = {id(table.lines[0]): table for table in tables}
         in_tables = {id(line) for table in tables for line in table.lines}
         for line in page.lines:
@@ -113,7 +97,7 @@ class _BlockMaker:
 
     def _add_line(self, line: Line, begins_code: bool | None) -> None:
         """Add a line; `begins_code` is None for one that is not code."""
-        level = self._headings.get(id(line)) or _heading_level(line, self._style)
+        level = self._headings.get(id(line)) or heading_level(line, self._style)
         if level:
             begins_code = None
         in_code = self._group is not None and self._group.kind == "code"
@@ -140,193 +124,7 @@ class _BlockMaker:
 # What is a heading
 
 
-def _outline_lines(pages: list[PageLines], outline: Outline) -> dict[int, int]:
-    """The lines (by identity) that are titles of the outline, with their levels. A title may run over lines."""
-    results: dict[int, int] = {}
-    for page in pages:
-        requested = [(_key(title), level) for title, level in outline.get(page.number, [])]
-        longest = 2 * max((len(title) for title, _ in requested), default=0) + 40
-        keys = (
-            [_key(line.text) if len(line.text) < longest else "" for line in page.lines]
-            if requested
-            else []
-        )
-        position = 0
-        for title, level in requested:
-            if not title:
-                continue
-            for start in [*range(position, len(page.lines)), *range(position)]:
-                taken = _title_lines(keys, start, title)
-                if taken:
-                    for line in page.lines[start : start + taken]:
-                        results.setdefault(id(line), level)
-                    position = start + taken
-                    break
-    return results
-
-
-def _title_lines(keys: list[str], start: int, title: str) -> int:
-    """How many lines from `start` on make up a title, whatever number stands before it; 0 when they do not."""
-    text, bare = "", _bare(title)
-    for count in range(1, 4):
-        if start + count > len(keys) or not keys[start + count - 1]:
-            return 0
-        text += keys[start + count - 1]
-        if text.endswith(bare) and (text == title or _bare(text) == bare):
-            return count
-        if len(text) > len(title) + 12:
-            return 0
-    return 0
-
-
-def _key(text: str) -> str:
-    if text.isascii():
-        return text.encode().translate(_LOWER, _NO_KEY).decode()
-    return _KEY.sub("", text).lower()
-
-
-@lru_cache(maxsize=1024)
-def _bare(key: str) -> str:
-    return _NUMBER_BEFORE.sub("", key) or key
-
-
-def _style(pages: list[PageLines], headings: dict[int, int]) -> _Style:
-    weights: Counter[float] = Counter()
-    bold = total = 0
-    by_style: dict[tuple[float, bool], list[int]] = {}
-    for page in pages:
-        for line in page.lines:
-            length = len(line.text)
-            weights[line.size] += length
-            total += length
-            bold += length if line.bold else 0
-            if id(line) in headings:
-                by_style.setdefault((line.size, line.bold), []).append(headings[id(line)])
-    body = weights.most_common(1)[0][0] if weights else 10.0
-    share = bold / max(total, 1)
-    if len(by_style) and sum(map(len, by_style.values())) >= 3:
-        # The outline tells which styles are headings; text of the body's own style never is.
-        levels = {
-            style: round(median(result))
-            for style, result in by_style.items()
-            if style != (body, False) and len(result) > 1
-        }
-        deepest = max(levels.values(), default=1)
-        smallest = min((size for size, _ in levels), default=body)
-        for page in pages:
-            for line in page.lines:
-                style = (line.size, line.bold)
-                if style not in levels and line.size >= body * 1.12 and len(line.text) < 160:
-                    larger = [level for (size, _), level in levels.items() if size <= line.size]
-                    levels[style] = min(larger, default=1) if line.size >= smallest else deepest + 1
-        return _Style(body, share, levels, True)
-    sizes = sorted(
-        {
-            line.size
-            for page in pages
-            for line in page.lines
-            if line.size >= body * 1.12 and len(line.text) < 200
-        },
-        reverse=True,
-    )
-    return _Style(
-        body,
-        share,
-        {
-            (size, weight): min(rank, 5)
-            for rank, size in enumerate(sizes, 1)
-            for weight in (True, False)
-        },
-        False,
-    )
-
-
-def _heading_level(line: Line, style: _Style) -> int:
-    """The rank of a line that looks like a heading, else 0."""
-    text = line.text
-    level = style.levels.get((line.size, line.bold), 0)
-    if not level and (style.outlined or not line.bold):
-        return 0
-    if len(text) > 160 or len(line.cells) > 2 or text.upper() == text.lower():
-        return 0
-    if line.confidence is not None and line.size < style.body * 1.35:
-        return 0  # sizes guessed from a picture vary
-    if level and (line.size >= style.body * 1.12 or line.bold):
-        return (
-            level
-            if style.outlined or line.size >= style.body * 1.12
-            else _numbered_level(text, level)
-        )
-    if style.outlined or not line.bold or style.bold_share > 0.3 or line.size < style.body * 0.95:
-        return 0
-    if len(text) >= 90 or text.rstrip().endswith((".", ",", ";", ":")) or len(line.cells) > 1:
-        return 0
-    return _numbered_level(text, len({size for size, _ in style.levels}) + 1)
-
-
-def _numbered_level(text: str, level: int) -> int:
-    """A level that is at least as deep as the heading's number has parts."""
-    numbered = _NUMBERED.match(text)
-    return (
-        max(level, 1 + numbered.group(0).split()[0].rstrip(".").count(".")) if numbered else level
-    )
-
-
 # What is code
-
-
-def _code_lines(lines: list[Line]) -> dict[int, bool]:
-    """The lines of code (by identity), and whether each begins a piece of it: in letters of one width, two or more right below
-    each other, or one after a prompt."""
-    results: dict[int, bool] = {}
-    run: list[Line] = []
-
-    def end() -> None:
-        if len(run) > 1 or (run and _PROMPT.match(run[0].text)):
-            results.update((id(line), number == 0) for number, line in enumerate(run))
-        run.clear()
-
-    for line in lines:
-        if not line.fixed or not (run and 0 < run[-1].baseline - line.baseline < 1.9 * line.size):
-            end()
-        if line.fixed:
-            run.append(line)
-    end()
-    return results
-
-
-def _code_text(lines: list[Line]) -> tuple[str, list[tuple[int, int]]]:
-    """Lines of code with their blanks, as their places tell, and the characters of each."""
-    edge = min(line.left for line in lines)
-    widths = [
-        (cell.right - cell.left) / len(cell.text)
-        for line in lines
-        for cell in line.cells
-        if len(cell.text) > 1
-    ]
-    width = median(widths) if widths else lines[0].size * 0.6
-    text, spans = "", []
-    wrapped = False
-    for line in lines:
-        texts = ""
-        for cell in line.cells:
-            column = round((cell.left - edge) / max(width, 0.1))
-            texts = (
-                texts.ljust(min(column, 200) if column > len(texts) else len(texts) + bool(texts))
-                + cell.text
-            )
-        texts += "-" if line.broken else ""
-        if wrapped:
-            # The rest of a line that was too long for the page.
-            texts = texts.lstrip()
-            text += "" if text[-1:] in HYPHENS + "/" else " "
-        else:
-            text += "\n" if text else ""
-        wrapped = WRAPPED.search(texts) is not None
-        texts = WRAPPED.sub("", texts)
-        spans.append((len(text), len(text) + len(texts)))
-        text += texts
-    return text, spans
 
 
 # What belongs together
@@ -340,7 +138,7 @@ def _kind(line: Line) -> str:
     return "table" if len(line.cells) > 1 else "paragraph"
 
 
-def _continues(group: _Group, line: Line, level: int, style: _Style) -> bool:
+def _continues(group: _Group, line: Line, level: int, style: TextStyle) -> bool:
     """Return whether a line belongs to the block of the lines before it."""
     step = _Step(group.lines[-1], line)
     if level or group.kind == "heading":
@@ -374,7 +172,7 @@ def _continues_heading(step: _Step) -> bool:
         step.near
         and abs(line.size - last.size) <= 0.08 * last.size
         and line.bold == last.bold
-        and not _NUMBERED.match(line.text)
+        and not NUMBERED.match(line.text)
         and not _SENTENCE_END.search(last.text)
     )
 
@@ -431,7 +229,7 @@ def _continues_table(group: _Group, line: Line, step: _Step) -> bool:
 def _close(
     builder: ReadingBuilder,
     group: _Group | None,
-    style: _Style,
+    style: TextStyle,
     sizes: dict[int, tuple[float, float]],
 ) -> None:
     if group is None:
@@ -442,7 +240,7 @@ def _close(
     if results:
         where["confidence"] = round(sum(results) / len(results), 3)  # type: ignore[assignment]
     if group.kind == "code":
-        text, spans = _code_text(group.lines)
+        text, spans = code_text(group.lines)
         builder.code(text, _boxes(group.lines, spans, sizes), **where)
     elif group.kind == "heading":
         text, spans = _run_on(group.lines)

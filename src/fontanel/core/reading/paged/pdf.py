@@ -8,7 +8,6 @@ from __future__ import annotations
 import ctypes
 import itertools
 import re
-import struct
 from collections.abc import Callable
 from typing import Any
 
@@ -17,7 +16,8 @@ import pypdfium2.raw as raw
 
 from fontanel.core.reading.model import ReadingBuilder, ReadingFailed, collapse
 from fontanel.core.reading.paged import pdfium_calls as calls
-from fontanel.core.reading.paged.layout import Outline, add_pages
+from fontanel.core.reading.paged.headings import Outline
+from fontanel.core.reading.paged.layout import add_pages
 from fontanel.core.reading.paged.lines import (
     RAISED,
     WRAP_ENDS,
@@ -36,6 +36,7 @@ from fontanel.core.reading.paged.pdf_forms import (
     open_forms,
     take_off_notes,
 )
+from fontanel.core.reading.paged.pdf_geometry import Gap, PageGeometry
 from fontanel.core.reading.paged.recognition import Recogniser, recognise
 
 _MAX_PAGES = 20_000
@@ -54,8 +55,6 @@ _BROKEN = ("\x02", "\ufffe")
 _BULLETS = str.maketrans(
     {"\uf0b7": "•", "\uf0a7": "▪", "\uf0d8": "▪", "\uf02d": "-", "\uf0fc": "•", "\uf076": "•"}
 )
-_BOLD_NAME = re.compile(rb"bold|black|heavy|\bcmbx|-bd|medi\b")
-_FIXED_NAME = re.compile(rb"mono|courier|typewriter|\bcmtt|consol")
 _PRIVATE = re.compile("[\uf000-\uf0ff]")
 _SPACES = re.compile(r"[ \t\xa0]+")
 #: Figures after a word or its punctuation, which may be the mark of a footnote.
@@ -64,11 +63,6 @@ _MARK = re.compile(r"\d(?<=[^\W\d_]\d|[.,;:)\]”’\"]\d)\d?(?![\w.])")
 _LINE = re.compile("[^\\s\x02\ufffe](?:[^\r\n\x02\ufffe]*[^\\s\x02\ufffe])?")
 _RAISE = str.maketrans("0123456789", RAISED)
 _RAISED = re.compile(rf"(?<=[^\s{RAISED}])[{RAISED}]+")
-#: The four numbers that PDFium writes into one place.
-_four = struct.Struct("4d").unpack_from
-
-#: Where one run of a line ends and the next begins.
-_Gap = tuple[float, float]
 
 
 def read_pdf(
@@ -257,109 +251,8 @@ def _characters(text_page: Any) -> str:
     )
 
 
-class _Geometry:
-    """What PDFium says of characters, in the coordinates of the page as a person sees it."""
-
-    def __init__(self, text_page: Any, page: Any) -> None:
-        self._typed = text_page
-        self._text_page = calls.handle_of(text_page)
-        self._rotation = page.get_rotation()
-        width, height = page.get_size()
-        self._width, self._height = width, height
-        # A page's own coordinates need not begin at its corner.
-        self._left, self._bottom = page.get_cropbox()[:2]
-        self._numbers = (ctypes.c_double * 4)()
-        self._places = calls.places_in(self._numbers)
-        self._plain = not self._rotation and abs(self._left) < 0.01 and abs(self._bottom) < 0.01
-        #: Font -> whether it is bold, and whether its letters are all of one width.
-        self._fonts: dict[int, tuple[bool, bool]] = {}
-
-    def turn(self, degrees: int) -> None:
-        """Text that runs up or down the page is read as if the page were turned."""
-        self._rotation = (self._rotation + degrees) % 360
-        self._plain = False
-
-    def runs(
-        self, start: int, count: int, wide: float
-    ) -> tuple[tuple[float, float, float, float], list[_Gap]] | None:
-        """The box (left, bottom, right, top) of the runs of text among characters, and the gaps from one run to the next that
-        are wider than `wide`; None where nothing is to be seen of them."""
-        text_page, numbers, plain = self._text_page, self._numbers, self._plain
-        one, two, three, four = self._places
-        number = calls.count_rects(text_page, start, count)
-        if number <= 0:
-            return None
-        gaps: list[_Gap] = []
-        get_rect = calls.get_rect
-        # PDFium gives left, top, right, bottom.
-        get_rect(text_page, 0, one, four, three, two)
-        left, bottom, right, top = _four(numbers) if plain else self._turned(*_four(numbers))
-        last = right
-        for i in range(1, number):
-            get_rect(text_page, i, one, four, three, two)
-            start_x, low, end_x, high = _four(numbers) if plain else self._turned(*_four(numbers))
-            if start_x - last > wide:
-                gaps.append((last, start_x))
-            last = end_x
-            if end_x > right:
-                right = end_x
-            if low < bottom:
-                bottom = low
-            if high > top:
-                top = high
-        return (left, bottom, right, top), gaps
-
-    def box(self, index: int) -> tuple[float, float, float, float]:
-        one, two, three, four = self._places
-        # Here it gives left, right, bottom, top.
-        calls.get_char_box(self._text_page, index, one, three, two, four)
-        return self._turned(*_four(self._numbers))
-
-    def baseline(self, index: int) -> float:
-        one, two, _, _ = self._places
-        calls.get_origin(self._text_page, index, one, two)
-        x, y, _, _ = _four(self._numbers)
-        return y if self._plain else self._turned(x, y, x, y)[1]
-
-    def size(self, index: int) -> float:
-        """The size of a character's font, before any matrix."""
-        size: float = calls.get_font_size(self._text_page, index)
-        return size
-
-    def font(self, index: int) -> tuple[bool, bool]:
-        """Whether a character's font is bold, by its weight or its name, and whether its letters are all of one width."""
-        font = calls.get_font(calls.get_text_object(self._text_page, index)) or 0
-        result = self._fonts.get(font)
-        if result is None:
-            buffer, flags = ctypes.create_string_buffer(96), ctypes.c_int()
-            length = raw.FPDFText_GetFontInfo(self._typed, index, buffer, 96, flags)
-            name = buffer.raw[: max(length - 1, 0)].lower() if length <= 96 else b""
-            bold = raw.FPDFText_GetFontWeight(self._typed, index) >= 600 or bool(
-                _BOLD_NAME.search(name)
-            )
-            result = self._fonts[font] = bold, bool(flags.value & 1 or _FIXED_NAME.search(name))
-        return result
-
-    def _turned(
-        self, left: float, bottom: float, right: float, top: float
-    ) -> tuple[float, float, float, float]:
-        left, right, bottom, top = (
-            left - self._left,
-            right - self._left,
-            bottom - self._bottom,
-            top - self._bottom,
-        )
-        if self._rotation == 0:
-            return left, bottom, right, top
-        if self._rotation == 90:
-            return bottom, self._height - right, top, self._height - left
-        if self._rotation == 270:
-            return self._width - top, left, self._width - bottom, right
-        return self._width - right, self._height - top, self._width - left, self._height - bottom
-
-
 def _lines(text_page: Any, text: str, page: int, page_object: Any) -> list[Line]:
-    geometry = _Geometry(text_page, page_object)
+    geometry = PageGeometry(text_page, page_object)
     lines: list[Line] = []
     seen: dict[str, list[Line]] = {}
     for match in _LINE.finditer(text):
@@ -393,7 +286,7 @@ def _is_sideways(line: Line) -> bool:
 
 
 def _line(
-    geometry: _Geometry, text: str, start: int, end: int, page: int, broken: bool
+    geometry: PageGeometry, text: str, start: int, end: int, page: int, broken: bool
 ) -> Line | None:
     middle = (start + end) // 2
     # Before any matrix: where that scales a unit font, the box tells the size.
@@ -425,11 +318,11 @@ def _line(
 
 
 def _cells(
-    geometry: _Geometry,
+    geometry: PageGeometry,
     text: str,
     start: int,
     end: int,
-    gaps: list[_Gap],
+    gaps: list[Gap],
     left: float,
     right: float,
     size: float,

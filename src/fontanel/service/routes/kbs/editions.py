@@ -16,7 +16,8 @@ from starlette.background import BackgroundTask
 from fontanel.engine.answering.retrieval import KbKnowledge, Options
 from fontanel.engine.editions.lifecycle import activate_edition, build_edition, drop_edition
 from fontanel.engine.editions.pack_export import write_pack
-from fontanel.engine.editions.pack_import import Pack, check_vectors, import_pack
+from fontanel.engine.editions.pack_import import check_vectors, import_pack
+from fontanel.engine.editions.pack_reader import Pack
 from fontanel.engine.runtime.fault_points import fault
 from fontanel.engine.runtime.runtime import Runtime
 from fontanel.engine.workers.messages import Failed, VerifyPack

@@ -268,8 +268,7 @@ def set_grants(team: str, body: GrantsIn, caller: Operator, runtime: RuntimeDep)
             body.source_networks,
         )
         team_row.version += 1
-        out = TeamOut.model_validate(team_row)
-    return out
+        return TeamOut.model_validate(team_row)
 
 
 @router.delete("/teams/{team}/keys/{key}", status_code=204, tags=["keys"], summary="Revoke a key")

@@ -1,0 +1,119 @@
+"""Options that several commands about documents share."""
+
+from __future__ import annotations
+
+import argparse
+from pathlib import Path
+
+from fontanel.cli.context import UsageProblem
+from fontanel.schemas import Columns, Splitting
+
+
+def splitting_options(parser: argparse.ArgumentParser) -> None:
+    """How documents are cut into passages, sizes in the embedder's tokens."""
+    parser.add_argument(
+        "--target", type=int, metavar="TOKENS", help="what a passage aims at (default: 300)"
+    )
+    parser.add_argument(
+        "--min-tokens",
+        type=int,
+        metavar="TOKENS",
+        help="below this it is joined with its neighbour (120)",
+    )
+    parser.add_argument(
+        "--overlap-tokens",
+        type=int,
+        metavar="TOKENS",
+        help="whole sentences repeated from the one before (0)",
+    )
+    parser.add_argument(
+        "--table-mode",
+        choices=["packed", "single"],
+        help="rows together, or each a passage (packed)",
+    )
+    parser.add_argument(
+        "--windows",
+        action=argparse.BooleanOptionalAction,
+        help="vectors for each few sentences too (with)",
+    )
+    parser.add_argument(
+        "--compact",
+        action=argparse.BooleanOptionalAction,
+        help="keep vectors as bytes, a quarter of the room (not)",
+    )
+
+
+def splitting_of(options: argparse.Namespace) -> Splitting | None:
+    """The settings that were given; None when none was. Raises UsageProblem."""
+    values = {
+        "target_tokens": options.target,
+        "min_tokens": options.least,
+        "overlap_tokens": options.overlap,
+        "table_mode": options.table_mode,
+        "windows": options.windows,
+        "compact": options.compact,
+    }
+    texts = {name: value for name, value in values.items() if value is not None}
+    try:
+        return Splitting.model_validate(texts) if texts else None
+    except ValueError as error:
+        raise UsageProblem(f"These sizes do not fit each other: {error}") from error
+
+
+def column_options(parser: argparse.ArgumentParser) -> None:
+    parser.add_argument(
+        "--text-column",
+        action="append",
+        default=[],
+        metavar="NAME",
+        help="a table's column with text; its rows become documents; may be repeated",
+    )
+    parser.add_argument("--title-column", metavar="NAME", help="the column that names a row")
+    parser.add_argument(
+        "--tag-column",
+        action="append",
+        default=[],
+        metavar="NAME",
+        help="a column that becomes a tag",
+    )
+
+
+def columns_of(options: argparse.Namespace) -> Columns | None:
+    """What the columns mean; None when nothing was said. Raises UsageProblem."""
+    if not options.text_column:
+        if options.title_column or options.tag_column:
+            raise UsageProblem("Say with --text-column which columns hold the text.")
+        return None
+    return Columns(text=options.text_column, title=options.title_column, tags=options.tag_column)
+
+
+def parse_tags(pairs: list[str]) -> dict[str, str]:
+    tags = {}
+    for pair in pairs:
+        key, mark, value = pair.partition("=")
+        if not mark or not key or not value:
+            raise UsageProblem(f"{pair!r} is no tag. Write key=value.")
+        tags[key] = value
+    return tags
+
+
+def files_below(paths: list[str]) -> list[tuple[Path, str]]:
+    """Each file with its document name: a file's own name, or its path inside the folder that was given."""
+    results: list[tuple[Path, str]] = []
+    for values in paths:
+        path = Path(values)
+        if path.is_dir():
+            inside = sorted(
+                p
+                for p in path.rglob("*")
+                if p.is_file()
+                and not any(part.startswith(".") for part in p.relative_to(path).parts)
+            )
+            results += [(p, p.relative_to(path).as_posix()) for p in inside]
+        elif path.is_file():
+            results.append((path, path.name))
+        else:
+            raise UsageProblem(f"There is no file {values}.")
+    if not results:
+        raise UsageProblem("There are no files in what was given.")
+    return results

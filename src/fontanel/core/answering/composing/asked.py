@@ -1,0 +1,92 @@
+"""A question as the composer sees it, and statements with their scores."""
+
+from __future__ import annotations
+
+import re
+from dataclasses import dataclass
+
+import numpy as np
+import numpy.typing as npt
+
+from fontanel.core.answering.composing.statements import Statement
+from fontanel.core.answering.evidence import Knowledge, Support
+from fontanel.core.answering.question.followup import split_stand_alone
+from fontanel.core.answering.question.shape import shape_of
+
+_ASKS_OLD = re.compile(
+    r"\b(?:superseded|withdrawn|old(?:er)?|previous|former|earlier|used to|was|were|until|before (?:19|20)\d\d|history)\b",
+    re.I,
+)
+
+
+_NUMBERED = re.compile(r"\b[A-Z][\w-]*\s+\d+[A-Za-z]?\b")
+
+
+_IDENTIFIER = re.compile(r"\b[A-Za-z]+[-_.]?\d[\w-]*")
+
+
+@dataclass(frozen=True, slots=True)
+class Scored:
+    """A statement with its score and the parts it is made of."""
+
+    statement: Statement
+    score: float
+    cosine: float
+    coverage: float
+
+
+@dataclass(frozen=True, slots=True)
+class Draft:
+    """What the composer would say, best statement first in `ranked`, and what speaks for it."""
+
+    ranked: list[Scored]
+    chosen: list[Statement]
+    support: Support
+    keyword_only: bool
+
+
+Floats = npt.NDArray[np.float32]
+
+
+class Question:
+    """A question's terms with their weights, its vector and its shape."""
+
+    def __init__(self, standalone: str, knowledge: Knowledge) -> None:
+        self.text = standalone
+        own, topic = split_stand_alone(standalone)
+        self.own = own
+        self.shape = shape_of(own)
+        self.exact = exact_words(own)
+        self.asks_old = bool(_ASKS_OLD.search(own))
+        self.weights: dict[str, float] = {
+            term: knowledge.idf(term) for term in knowledge.terms(own)
+        }
+        # What the conversation lends counts, but less than what was asked just now.
+        for term in knowledge.terms(topic):
+            self.weights.setdefault(term, 0.5 * knowledge.idf(term))
+        self.total = sum(self.weights.values())
+        vectors = knowledge.embed([standalone])
+        self.vector: Floats | None = None if vectors is None else vectors[0]
+
+    def coverage(self, terms: set[str]) -> float:
+        return (
+            sum(weight for term, weight in self.weights.items() if term in terms) / self.total
+            if self.total
+            else 0.0
+        )
+
+
+def exact_words(text: str) -> set[str]:
+    """Numbered names ("Berth 4") and identifiers with digits: what is asked for by these is not met by something like it.
+    Bare quantities are none of them: 12 metres may be met by a range."""
+    named = {" ".join(match.split()).lower() for match in _NUMBERED.findall(text)}
+    return named | {word.lower() for word in _IDENTIFIER.findall(text)}
+
+
+def embedded_form(statement: Statement) -> str:
+    lead = statement.lead if statement.kind == "item" else ""
+    return (
+        f"{statement.heading}: {lead} {statement.text}"
+        if lead
+        else f"{statement.heading}: {statement.text}"
+    )

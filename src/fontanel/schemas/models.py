@@ -1,0 +1,105 @@
+"""Text-generating models."""
+
+from __future__ import annotations
+
+from datetime import datetime
+from typing import Annotated
+from urllib.parse import urlsplit
+
+from pydantic import Field, StringConstraints, field_validator
+
+from fontanel.schemas.base import Model, Name
+
+
+class ModelIn(Model):
+    """A model server that speaks the chat-completions protocol. Prices are for a million tokens."""
+
+    name: Name
+    url: str = Field(
+        max_length=500,
+        examples=["http://127.0.0.1:8471/v1"],
+        description="What `/chat/completions` is added to.",
+    )
+    remote: str = Field("", max_length=200, description="The model's name at its server.")
+    secret: str | None = Field(
+        None,
+        max_length=500,
+        pattern=r"^[\x21-\x7e]*$",
+        description="Sent as a bearer token; kept encrypted, never given back.",
+    )
+    price_read: float = Field(0.0, ge=0)
+    price_written: float = Field(0.0, ge=0)
+    currency: Annotated[str, StringConstraints(pattern="^[A-Z]{3}$")] = "EUR"
+    teams: list[str] | None = Field(
+        None, description="Teams that may use it, by short name; None for all."
+    )
+    seconds: float = Field(60.0, gt=0, le=600, description="How long it may be silent.")
+    tries: int = Field(3, ge=1, le=6)
+    enabled: bool = True
+
+    @field_validator("url")
+    @classmethod
+    def _address(cls, value: str) -> str:
+        parts = urlsplit(value)
+        if parts.scheme not in ("http", "https") or not parts.hostname or parts.username:
+            raise ValueError(
+                "write the address as https://host/v1, without a name or password in it"
+            )
+        return value.rstrip("/")
+
+
+class ModelChange(Model):
+    url: str | None = None
+    remote: str | None = None
+    secret: str | None = Field(None, max_length=500, pattern=r"^[\x21-\x7e]*$")
+    price_read: float | None = Field(None, ge=0)
+    price_written: float | None = Field(None, ge=0)
+    currency: Annotated[str, StringConstraints(pattern="^[A-Z]{3}$")] | None = None
+    teams: list[str] | None = None
+    seconds: float | None = Field(None, gt=0, le=600)
+    tries: int | None = Field(None, ge=1, le=6)
+    enabled: bool | None = None
+
+    _address = field_validator("url")(
+        lambda value: value if value is None else ModelIn._address(value)
+    )
+
+
+class ModelOut(Model):
+    """`error` is what the last check or use found wrong; None when it answered."""
+
+    id: str
+    name: str
+    url: str
+    remote: str
+    has_secret: bool
+    price_read: float
+    price_written: float
+    currency: str
+    teams: list[str] | None
+    seconds: float
+    tries: int
+    enabled: bool
+    error: str | None
+    checked_at: datetime | None
+    version: int
+
+
+class ModelName(Model):
+    """A model as a team sees it."""
+
+    name: str
+    currency: str
+    price_read: float
+    price_written: float
+    error: str | None
+
+
+class ModelCheck(Model):
+    """What asking a model one short question gave."""
+
+    works: bool
+    error: str | None
+    first_seconds: float | None
+    seconds: float
+    text: str

@@ -1,0 +1,49 @@
+"""What was asked and used."""
+
+from __future__ import annotations
+
+from datetime import datetime
+from typing import Literal
+
+from fontanel.schemas.base import Model
+
+
+class UsageRow(Model):
+    """What was used by one desk, kb, member or day, as `by` names it. `key` is its id, `name` what people call it."""
+
+    key: str
+    name: str
+    questions: int
+    answered: int
+    declined: int
+    helpful: int
+    not_helpful: int
+    tokens_read: int
+    tokens_written: int
+    cost: float
+    median_seconds: float | None
+    p95_seconds: float | None
+
+
+class BudgetOut(Model):
+    """The team's monthly budget of tokens. `state` is `none`, `fine`, `low` from 80%, or `spent`."""
+
+    monthly_tokens: int | None
+    used: int
+    share: float | None
+    state: Literal["none", "fine", "low", "spent"]
+    since: datetime
+
+
+class TeamUsage(Model):
+    """What a team used, for operators; the row's `key` is the team's slug."""
+
+    used: UsageRow
+    budget: BudgetOut
+
+
+class UsageOut(Model):
+    by: Literal["day", "desk", "kb", "member", "composer"]
+    rows: list[UsageRow]
+    total: UsageRow
+    budget: BudgetOut
