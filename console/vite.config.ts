@@ -1,5 +1,5 @@
 import tailwindcss from "@tailwindcss/vite";
-import { defineConfig } from "vite";
+import { defineConfig } from "vitest/config";
 
 export default defineConfig({
   plugins: [tailwindcss()],
@@ -11,5 +11,6 @@ export default defineConfig({
     chunkSizeWarningLimit: 2000,
     rollupOptions: { input: ["index.html", "docs.html"] },
   },
+  test: { environment: "jsdom", include: ["src/**/*.test.{ts,tsx}"] },
   server: { proxy: { "/api": "http://127.0.0.1:8460" } },
 });

@@ -1,11 +1,8 @@
 import { BrowserRouter, Navigate, Outlet, Route, Routes, useLocation } from "react-router";
 import type { Session } from "./api/client";
+import { useResource } from "./api/useResource";
 import { Frame } from "./components/Frame";
-import { useLoad } from "./hooks/useLoad";
 import { SessionProvider, useSession } from "./hooks/useSession";
-import { ChangesPage } from "./pages/document/ChangesPage";
-import { WritePage } from "./pages/document/WritePage";
-import { DocumentPage } from "./pages/document/DocumentPage";
 import { AccountPage } from "./pages/account/AccountPage";
 import { AnswerPage } from "./pages/answers/AnswerPage";
 import { ChatPage } from "./pages/chat/ChatPage";
@@ -15,21 +12,24 @@ import { DeskPage } from "./pages/desks/DeskPage";
 import { DesksPage } from "./pages/desks/DesksPage";
 import { ShareTab } from "./pages/desks/ShareTab";
 import { VersionsTab } from "./pages/desks/VersionsTab";
+import { ChangesPage } from "./pages/document/ChangesPage";
+import { DocumentPage } from "./pages/document/DocumentPage";
+import { WritePage } from "./pages/document/WritePage";
 import { AskTab } from "./pages/kb/AskTab";
-import { PreviewTab } from "./pages/kb/PreviewTab";
 import { DocumentsTab } from "./pages/kb/DocumentsTab";
 import { KbPage } from "./pages/kb/KbPage";
+import { PreviewTab } from "./pages/kb/PreviewTab";
 import { SearchTab } from "./pages/kb/SearchTab";
 import { SettingsTab } from "./pages/kb/SettingsTab";
 import { KbsPage } from "./pages/kbs/KbsPage";
 import { ModelsPage } from "./pages/models/ModelsPage";
 import { NoticesPage } from "./pages/notices/NoticesPage";
-import { RunPage } from "./pages/sources/RunPage";
-import { SourcePage } from "./pages/sources/SourcePage";
-import { SourcesTab } from "./pages/sources/SourcesTab";
 import { InvitationPage } from "./pages/sign-in/InvitationPage";
 import { PasswordPage } from "./pages/sign-in/PasswordPage";
 import { SignInPage } from "./pages/sign-in/SignInPage";
+import { RunPage } from "./pages/sources/RunPage";
+import { SourcePage } from "./pages/sources/SourcePage";
+import { SourcesTab } from "./pages/sources/SourcesTab";
 import { TeamPage } from "./pages/team/TeamPage";
 import { TeamsPage } from "./pages/teams/TeamsPage";
 import { UsagePage } from "./pages/usage/UsagePage";
@@ -88,7 +88,7 @@ export function App() {
 }
 
 function SignedIn() {
-  const { data } = useLoad<Session>("/session");
+  const { data } = useResource<Session>("/session");
   if (!data) return null;
   return (
     <SessionProvider session={data}>

@@ -1,10 +1,22 @@
 import "@fontsource-variable/inter";
 import "@fontsource-variable/source-serif-4";
 import "@fontsource/ibm-plex-mono";
+import { QueryClient, QueryClientProvider } from "@tanstack/react-query";
 import { createRoot } from "react-dom/client";
 import { App } from "./App";
 import "./theme.css";
 
-const wished = localStorage.getItem("theme") ?? (matchMedia("(prefers-color-scheme: dark)").matches ? "night" : "fog");
+const wished =
+  localStorage.getItem("theme") ??
+  (matchMedia("(prefers-color-scheme: dark)").matches ? "night" : "fog");
 document.documentElement.dataset.theme = wished;
-createRoot(document.getElementById("root")!).render(<App />);
+/** The service says at once what is wrong: trying again is for the person. */
+const queries = new QueryClient({
+  defaultOptions: { queries: { retry: false, refetchOnWindowFocus: false, networkMode: "always" } },
+});
+
+createRoot(document.getElementById("root")!).render(
+  <QueryClientProvider client={queries}>
+    <App />
+  </QueryClientProvider>,
+);

@@ -27,7 +27,7 @@ def test_from_sign_in_to_an_opened_citation(page: Page, team: TeamSetup, tmp_pat
 
     page.get_by_role("button", name="Create a knowledge base").click()
     page.get_by_label("Name").fill("Harbour rules")
-    page.get_by_label("What it holds").fill("Storms, cranes, the lock")
+    page.get_by_label("Description").fill("Storms, cranes, the lock")
     page.get_by_role("button", name="Create", exact=True).click()
     expect(page.get_by_role("heading", name="Harbour rules")).to_be_visible()
     expect(page.get_by_text("No documents yet.")).to_be_visible()
@@ -465,7 +465,7 @@ def test_two_settings_are_compared_on_one_question(page: Page, team: TeamSetup, 
     page.get_by_label("Compare two settings").check()
     second = page.get_by_role("region", name="Setting B")
     expect(second.get_by_text(re.compile("there number 1")).first).to_be_visible()
-    page.get_by_label("Find by (B)").select_option("vector")
+    page.get_by_label("Search mode (B)").select_option("vector")
     expect(second.get_by_text(re.compile("words 0.000")).first).to_be_visible()
 
 

@@ -44,16 +44,32 @@ async function check(response: Response, guest = false): Promise<Response> {
   try {
     problem = (await response.json()) as Problem;
   } catch {
-    problem = { type: "about:blank", title: response.statusText, status: response.status, detail: response.statusText };
+    problem = {
+      type: "about:blank",
+      title: response.statusText,
+      status: response.status,
+      detail: response.statusText,
+    };
   }
-  if (response.status === 401 && !guest && !leaving && !/^\/(sign-in|invitation|password)$/.test(location.pathname)) {
+  if (
+    response.status === 401 &&
+    !guest &&
+    !leaving &&
+    !/^\/(sign-in|invitation|password)$/.test(location.pathname)
+  ) {
     location.assign(`/sign-in?next=${encodeURIComponent(location.pathname + location.search)}`);
   }
   throw new ProblemError(problem);
 }
 
-export async function send<T>(method: string, path: string, body?: unknown, headers: Record<string, string> = {}): Promise<T> {
-  const json: Record<string, string> = body === undefined ? {} : { "Content-Type": "application/json" };
+export async function send<T>(
+  method: string,
+  path: string,
+  body?: unknown,
+  headers: Record<string, string> = {},
+): Promise<T> {
+  const json: Record<string, string> =
+    body === undefined ? {} : { "Content-Type": "application/json" };
   const response = await check(
     await fetch(BASE + path, {
       method,
@@ -65,11 +81,19 @@ export async function send<T>(method: string, path: string, body?: unknown, head
   return (response.status === 204 ? undefined : await response.json()) as T;
 }
 
-export const get = <T>(path: string, headers?: Record<string, string>) => send<T>("GET", path, undefined, headers);
+export const get = <T>(path: string, headers?: Record<string, string>) =>
+  send<T>("GET", path, undefined, headers);
 
 /** A file that the service makes, handed to the browser to keep. */
-export async function keep(path: string, name: string, headers: Record<string, string> = {}): Promise<void> {
-  const response = await check(await fetch(BASE + path, { headers: { ...CONSOLE, ...headers } }), isGuest(headers));
+export async function keep(
+  path: string,
+  name: string,
+  headers: Record<string, string> = {},
+): Promise<void> {
+  const response = await check(
+    await fetch(BASE + path, { headers: { ...CONSOLE, ...headers } }),
+    isGuest(headers),
+  );
   const link = document.createElement("a");
   link.href = URL.createObjectURL(await response.blob());
   link.download = name;
@@ -79,12 +103,18 @@ export async function keep(path: string, name: string, headers: Record<string, s
 
 /** Send a form, for what takes a file along with other fields. */
 export async function sendForm<T>(path: string, form: FormData): Promise<T> {
-  const response = await check(await fetch(BASE + path, { method: "POST", headers: CONSOLE, body: form }));
+  const response = await check(
+    await fetch(BASE + path, { method: "POST", headers: CONSOLE, body: form }),
+  );
   return (await response.json()) as T;
 }
 
 /** Send one file, reporting the share that has gone out. */
-export function upload(path: string, file: File, onShare: (share: number) => void): Promise<Schemas["AddedOut"]> {
+export function upload(
+  path: string,
+  file: File,
+  onShare: (share: number) => void,
+): Promise<Schemas["AddedOut"]> {
   return new Promise((resolve, reject) => {
     const form = new FormData();
     form.append("file", file);
@@ -92,8 +122,10 @@ export function upload(path: string, file: File, onShare: (share: number) => voi
     const request = new XMLHttpRequest();
     request.open("POST", BASE + path);
     request.setRequestHeader("X-Fontanel-Console", "1");
-    request.upload.onprogress = (event) => event.lengthComputable && onShare(event.loaded / event.total);
-    request.onerror = () => reject(new Error(`${file.name} could not be sent. Is the service running?`));
+    request.upload.onprogress = (event) =>
+      event.lengthComputable && onShare(event.loaded / event.total);
+    request.onerror = () =>
+      reject(new Error(`${file.name} could not be sent. Is the service running?`));
     request.onload = () => {
       const answer: unknown = JSON.parse(request.responseText || "{}");
       if (request.status < 300) resolve(answer as Schemas["AddedOut"]);
@@ -124,7 +156,12 @@ export async function ask(
   const response = await check(
     await fetch(BASE + path, {
       method: "POST",
-      headers: { ...CONSOLE, "Content-Type": "application/json", Accept: "text/event-stream", ...headers },
+      headers: {
+        ...CONSOLE,
+        "Content-Type": "application/json",
+        Accept: "text/event-stream",
+        ...headers,
+      },
       body: JSON.stringify(body),
       signal,
     }),

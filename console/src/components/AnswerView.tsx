@@ -10,7 +10,13 @@ const GAP = 20;
 export const placeOf = (path: string, cited: Cited) =>
   `${path}/documents/${cited.document_id}?revision=${cited.revision_id}&from=${cited.start}&to=${cited.end}`;
 
-type Cited = { document_id: string; revision_id: string; start: number; end: number; kb_id?: string };
+type Cited = {
+  document_id: string;
+  revision_id: string;
+  start: number;
+  end: number;
+  kb_id?: string;
+};
 
 interface Props {
   turn: Draft;
@@ -43,23 +49,45 @@ export function AnswerView({ turn, pathOf, live, onContext, record, children }: 
   };
   const checked = turn.statements.filter((statement) => statement.verdict !== "none");
   const supported = checked.filter((statement) => statement.verdict === "supported").length;
-  const doubts = turn.statements.filter((statement) => statement.verdict === "weak" || statement.verdict === "uncited");
+  const doubts = turn.statements.filter(
+    (statement) => statement.verdict === "weak" || statement.verdict === "uncited",
+  );
   return (
-    <section className="grid gap-x-11 pt-7 min-[900px]:grid-cols-[minmax(0,660px)_minmax(0,1fr)]" aria-busy={live}>
+    <section
+      className="grid gap-x-11 pt-7 min-[900px]:grid-cols-[minmax(0,660px)_minmax(0,1fr)]"
+      aria-busy={live}
+    >
       <div className="min-w-0">
         <h2 className="text-[21px] leading-snug">{turn.question}</h2>
-        {turn.standalone !== turn.question && <p className="soft mt-1">Understood as: {turn.standalone}</p>}
-        <div ref={text} className="set mt-3" aria-live="polite" data-outcome={turn.outcome ?? "coming"}>
+        {turn.standalone !== turn.question && (
+          <p className="soft mt-1">Understood as: {turn.standalone}</p>
+        )}
+        <div
+          ref={text}
+          className="set mt-3"
+          aria-live="polite"
+          data-outcome={turn.outcome ?? "coming"}
+        >
           <AnswerText turn={turn} lit={lit} onLight={light} onOpen={open} />
           {live && turn.text === "" && <p className="soft">Looking through the documents…</p>}
         </div>
         {!live && STATES[turn.state] && <p className="soft mt-2">{STATES[turn.state]}</p>}
-        {turn.note && <p className="border-warning soft mt-3 border-l-2 pl-3" role="note">{turn.note}</p>}
+        {turn.note && (
+          <p className="border-warning soft mt-3 border-l-2 pl-3" role="note">
+            {turn.note}
+          </p>
+        )}
         {doubts.length > 0 && <Doubts turn={turn} doubts={doubts} />}
         {turn.links.length > 0 && (
           <p className="mt-3 flex flex-wrap gap-x-5 gap-y-1">
             {turn.links.map((link) => (
-              <a key={link.url} className="link text-primary" href={link.url} target="_blank" rel="noreferrer noopener">
+              <a
+                key={link.url}
+                className="link text-primary"
+                href={link.url}
+                target="_blank"
+                rel="noreferrer noopener"
+              >
                 {link.title}
               </a>
             ))}
@@ -70,7 +98,9 @@ export function AnswerView({ turn, pathOf, live, onContext, record, children }: 
             {turn.outcome === "answered" && (
               <>
                 <span>
-                  {supported} of {checked.length} {checked.length === 1 ? "statement is" : "statements are"} supported by what is cited
+                  {supported} of {checked.length}{" "}
+                  {checked.length === 1 ? "statement is" : "statements are"} supported by what is
+                  cited
                 </span>
                 <CopyButton turn={turn} />
               </>
@@ -87,9 +117,23 @@ export function AnswerView({ turn, pathOf, live, onContext, record, children }: 
       {turn.outcome === "declined" ? (
         <Nearest evidence={turn.evidence} pathOf={pathOf} />
       ) : (
-        <Notes turn={turn} pathOf={pathOf} onContext={onContext} lit={lit} onLight={light} text={text} />
+        <Notes
+          turn={turn}
+          pathOf={pathOf}
+          onContext={onContext}
+          lit={lit}
+          onLight={light}
+          text={text}
+        />
       )}
-      {opened && <Rising citation={opened} path={pathOf(opened)} onContext={onContext} onClose={() => setOpened(null)} />}
+      {opened && (
+        <Rising
+          citation={opened}
+          path={pathOf(opened)}
+          onContext={onContext}
+          onClose={() => setOpened(null)}
+        />
+      )}
     </section>
   );
 }
@@ -101,14 +145,17 @@ function Doubts({ turn, doubts }: { turn: Draft; doubts: Draft["statements"] }) 
   return (
     <details className="border-warning mt-3 border-l-2 pl-3 text-[13px]">
       <summary className="cursor-pointer">
-        {marked > 0 && `${marked} ${marked === 1 ? "statement is" : "statements are"} not supported by what is cited`}
+        {marked > 0 &&
+          `${marked} ${marked === 1 ? "statement is" : "statements are"} not supported by what is cited`}
         {marked > 0 && removed > 0 && "; "}
         {removed > 0 && `${removed} ${removed === 1 ? "was" : "were"} left out`}
       </summary>
       <ul className="mt-1.5 space-y-1.5">
         {doubts.map((statement, index) => (
           <li key={index}>
-            <span className="font-serif">“{statement.removed || turn.text.slice(statement.start, statement.end)}”</span>
+            <span className="font-serif">
+              “{statement.removed || turn.text.slice(statement.start, statement.end)}”
+            </span>
             <span className="soft block">{statement.reason}</span>
           </li>
         ))}
@@ -123,14 +170,31 @@ interface Lighting {
 }
 
 /** The answer's text: paragraphs, lists and tables, each cited range with its number. */
-function AnswerText({ turn, lit, onLight, onOpen }: Lighting & { turn: Draft; onOpen: (citation: Citation) => void }) {
+function AnswerText({
+  turn,
+  lit,
+  onLight,
+  onOpen,
+}: Lighting & { turn: Draft; onOpen: (citation: Citation) => void }) {
   const blocks: ReactNode[] = [];
   let items: ReactNode[] = [];
   let rows: ReactNode[] = [];
   let at = 0;
   const flush = () => {
-    if (items.length) blocks.push(<ul key={`u${at}`} className="my-2 pl-6">{items}</ul>);
-    if (rows.length) blocks.push(<div key={`t${at}`} className="my-2 overflow-x-auto"><table className="table font-sans text-[14.5px]"><tbody>{rows}</tbody></table></div>);
+    if (items.length)
+      blocks.push(
+        <ul key={`u${at}`} className="my-2 pl-6">
+          {items}
+        </ul>,
+      );
+    if (rows.length)
+      blocks.push(
+        <div key={`t${at}`} className="my-2 overflow-x-auto">
+          <table className="table font-sans text-[14.5px]">
+            <tbody>{rows}</tbody>
+          </table>
+        </div>,
+      );
     items = [];
     rows = [];
   };
@@ -138,11 +202,27 @@ function AnswerText({ turn, lit, onLight, onOpen }: Lighting & { turn: Draft; on
     const mark = /^(?:[-*•] |\d+[.)] )/.exec(line)?.[0] ?? "";
     const from = at + mark.length;
     const to = at + line.length;
-    const ranges = (start: number, end: number) => <Ranges key={start} turn={turn} from={start} to={end} lit={lit} onLight={onLight} onOpen={onOpen} />;
+    const ranges = (start: number, end: number) => (
+      <Ranges
+        key={start}
+        turn={turn}
+        from={start}
+        to={end}
+        lit={lit}
+        onLight={onLight}
+        onOpen={onOpen}
+      />
+    );
     if (/^\|[\s|:-]*$/.test(line)) {
       // the rule below a table's head
     } else if (line.startsWith("|")) {
-      rows.push(<tr key={at}>{cells(line).map(([start, end]) => <td key={start}>{ranges(at + start, at + end)}</td>)}</tr>);
+      rows.push(
+        <tr key={at}>
+          {cells(line).map(([start, end]) => (
+            <td key={start}>{ranges(at + start, at + end)}</td>
+          ))}
+        </tr>,
+      );
     } else if (mark) {
       items.push(
         <li key={at} className="-indent-6">
@@ -152,7 +232,12 @@ function AnswerText({ turn, lit, onLight, onOpen }: Lighting & { turn: Draft; on
       );
     } else {
       flush();
-      if (line) blocks.push(<p key={at} className="mb-3">{ranges(from, to)}</p>);
+      if (line)
+        blocks.push(
+          <p key={at} className="mb-3">
+            {ranges(from, to)}
+          </p>,
+        );
     }
     at = to + 1;
   }
@@ -166,7 +251,14 @@ function cells(line: string): [number, number][] {
   return bars.slice(0, -1).map((bar, n) => [bar + 1, bars[n + 1]!]);
 }
 
-function Ranges({ turn, from, to, lit, onLight, onOpen }: Lighting & { turn: Draft; from: number; to: number; onOpen: (citation: Citation) => void }) {
+function Ranges({
+  turn,
+  from,
+  to,
+  lit,
+  onLight,
+  onOpen,
+}: Lighting & { turn: Draft; from: number; to: number; onOpen: (citation: Citation) => void }) {
   const parts: ReactNode[] = [];
   let at = from;
   for (const citation of turn.citations) {
@@ -176,19 +268,22 @@ function Ranges({ turn, from, to, lit, onLight, onOpen }: Lighting & { turn: Dra
     const again = citation.answer_start >= from && citation.answer_end === at && at > from;
     if (end <= start && !again) continue;
     if (start > at) parts.push(turn.text.slice(at, start));
-    const doubtful = turn.statements.some((one) => one.citations.includes(citation.number) && one.verdict === "weak");
-    if (end > start) parts.push(
-      <span
-        key={citation.number}
-        data-cited={citation.number}
-        data-doubtful={doubtful || undefined}
-        className={`${lit === citation.number ? "washed rounded-sm" : ""} ${doubtful ? "decoration-warning underline decoration-dotted underline-offset-4" : ""}`}
-        onMouseEnter={() => onLight(citation.number)}
-        onMouseLeave={() => onLight(null)}
-      >
-        {turn.text.slice(start, end)}
-      </span>,
+    const doubtful = turn.statements.some(
+      (one) => one.citations.includes(citation.number) && one.verdict === "weak",
     );
+    if (end > start)
+      parts.push(
+        <span
+          key={citation.number}
+          data-cited={citation.number}
+          data-doubtful={doubtful || undefined}
+          className={`${lit === citation.number ? "washed rounded-sm" : ""} ${doubtful ? "decoration-warning underline decoration-dotted underline-offset-4" : ""}`}
+          onMouseEnter={() => onLight(citation.number)}
+          onMouseLeave={() => onLight(null)}
+        >
+          {turn.text.slice(start, end)}
+        </span>,
+      );
     if (end === citation.answer_end) {
       parts.push(
         <sup key={`s${citation.number}`}>
@@ -213,10 +308,19 @@ function Ranges({ turn, from, to, lit, onLight, onOpen }: Lighting & { turn: Dra
 }
 
 /** The margin: each note as level with its line as the notes above it allow. */
-function Notes({ turn, pathOf, onContext, lit, onLight, text }: Lighting & Pick<Props, "turn" | "pathOf" | "onContext"> & { text: React.RefObject<HTMLDivElement | null> }) {
+function Notes({
+  turn,
+  pathOf,
+  onContext,
+  lit,
+  onLight,
+  text,
+}: Lighting &
+  Pick<Props, "turn" | "pathOf" | "onContext"> & { text: React.RefObject<HTMLDivElement | null> }) {
   const margin = useRef<HTMLElement>(null);
   const [tops, setTops] = useState<number[]>([]);
   const [height, setHeight] = useState(0);
+  // biome-ignore lint/correctness/useExhaustiveDependencies: notes are arranged again when the answer grows
   useLayoutEffect(() => {
     const arrange = () => {
       if (!margin.current || !text.current) return;
@@ -239,9 +343,22 @@ function Notes({ turn, pathOf, onContext, lit, onLight, text }: Lighting & Pick<
     return () => removeEventListener("resize", arrange);
   }, [turn.citations, turn.text, text]);
   return (
-    <aside ref={margin} className="relative hidden min-[900px]:block" style={{ minHeight: height }} aria-label="Citations">
+    <aside
+      ref={margin}
+      className="relative hidden min-[900px]:block"
+      style={{ minHeight: height }}
+      aria-label="Citations"
+    >
       {turn.citations.map((citation, index) => (
-        <Note key={citation.number} citation={citation} path={pathOf(citation)} onContext={onContext} lit={lit === citation.number} onLight={onLight} top={tops[index] ?? 0} />
+        <Note
+          key={citation.number}
+          citation={citation}
+          path={pathOf(citation)}
+          onContext={onContext}
+          lit={lit === citation.number}
+          onLight={onLight}
+          top={tops[index] ?? 0}
+        />
       ))}
     </aside>
   );
@@ -268,7 +385,12 @@ function Note({ citation, path, onContext, lit, onLight, top }: NoteProps) {
     onBlur: () => onLight(null),
   };
   return path === null ? (
-    <button type="button" {...shared} className={`${shared.className} cursor-pointer`} onClick={() => onContext?.(citation)}>
+    <button
+      type="button"
+      {...shared}
+      className={`${shared.className} cursor-pointer`}
+      onClick={() => onContext?.(citation)}
+    >
       <NoteText citation={citation} lit={lit} />
     </button>
   ) : (
@@ -292,7 +414,9 @@ export function NoteText({ citation, lit }: { citation: Citation; lit: boolean }
       <span className="mt-0.5 block font-serif text-[14.5px] leading-snug">
         “<span className={lit ? "marked" : ""}>{citation.quote.replaceAll("\t", " · ")}</span>”
       </span>
-      {(citation.also?.length ?? 0) > 0 && <span className="soft block text-[13px]">also in {citation.also!.join(", ")}</span>}
+      {(citation.also?.length ?? 0) > 0 && (
+        <span className="soft block text-[13px]">also in {citation.also!.join(", ")}</span>
+      )}
     </>
   );
 }
@@ -313,13 +437,23 @@ function Nearest({ evidence, pathOf }: { evidence: Evidence[]; pathOf: Props["pa
                 {place(passage.title, passage.locator)} · {percent(passage.match)}
               </span>
             </span>
-            <span className="mt-0.5 line-clamp-3 font-serif text-[14.5px] leading-snug">{passage.text.replaceAll("\t", " · ")}</span>
+            <span className="mt-0.5 line-clamp-3 font-serif text-[14.5px] leading-snug">
+              {passage.text.replaceAll("\t", " · ")}
+            </span>
           </>
         );
         return path === null ? (
-          <div key={passage.passage_id} className="note mb-4 max-w-[370px]">{text}</div>
+          <div key={passage.passage_id} className="note mb-4 max-w-[370px]">
+            {text}
+          </div>
         ) : (
-          <Link key={passage.passage_id} to={placeOf(path, passage)} className="note mb-4 max-w-[370px]">{text}</Link>
+          <Link
+            key={passage.passage_id}
+            to={placeOf(path, passage)}
+            className="note mb-4 max-w-[370px]"
+          >
+            {text}
+          </Link>
         );
       })}
     </aside>
@@ -327,9 +461,23 @@ function Nearest({ evidence, pathOf }: { evidence: Evidence[]; pathOf: Props["pa
 }
 
 /** On a narrow screen a note rises from the bottom. */
-function Rising({ citation, path, onContext, onClose }: { citation: Citation; path: string | null; onContext?: Props["onContext"]; onClose: () => void }) {
+function Rising({
+  citation,
+  path,
+  onContext,
+  onClose,
+}: {
+  citation: Citation;
+  path: string | null;
+  onContext?: Props["onContext"];
+  onClose: () => void;
+}) {
   return (
-    <div className="bg-base-100 border-base-300 fixed inset-x-0 bottom-0 z-10 rounded-t-2xl border-t p-5 shadow-lg" role="dialog" aria-label={`Citation ${citation.number}`}>
+    <div
+      className="bg-base-100 border-base-300 fixed inset-x-0 bottom-0 z-10 rounded-t-2xl border-t p-5 shadow-lg"
+      role="dialog"
+      aria-label={`Citation ${citation.number}`}
+    >
       <NoteText citation={citation} lit />
       <div className="mt-4 flex gap-3">
         {path !== null && (
@@ -338,7 +486,14 @@ function Rising({ citation, path, onContext, onClose }: { citation: Citation; pa
           </Link>
         )}
         {path === null && onContext && (
-          <button type="button" className="btn btn-primary" onClick={() => (onClose(), onContext(citation))}>
+          <button
+            type="button"
+            className="btn btn-primary"
+            onClick={() => {
+              onClose();
+              onContext(citation);
+            }}
+          >
             Read it in its place
           </button>
         )}
@@ -353,7 +508,9 @@ function Rising({ citation, path, onContext, onClose }: { citation: Citation; pa
 function CopyButton({ turn }: { turn: Draft }) {
   const [done, setDone] = useState(false);
   const copy = async () => {
-    const sources = turn.citations.map((c) => `[${c.number}] ${c.title}, ${place(c.title, c.locator)}: “${c.quote}”`);
+    const sources = turn.citations.map(
+      (c) => `[${c.number}] ${c.title}, ${place(c.title, c.locator)}: “${c.quote}”`,
+    );
     await navigator.clipboard.writeText([turn.text, "", ...sources].join("\n"));
     setDone(true);
   };

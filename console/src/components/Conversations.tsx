@@ -1,6 +1,6 @@
 import { useState } from "react";
 import { keep, type Schemas, send } from "../api/client";
-import { useLoad } from "../hooks/useLoad";
+import { useResource } from "../api/useResource";
 import { Ago, Failure } from "./text";
 
 interface Props {
@@ -18,47 +18,99 @@ export function Conversations({ api, headers, current, onOpen, focus }: Props) {
   const [text, setText] = useState("");
   const [renamed, setRenamed] = useState<string | null>(null);
   const path = `${api}/conversations${text ? `?text=${encodeURIComponent(text)}` : ""}`;
-  const { data, error, reload } = useLoad<Schemas["Page_ConversationOut_"]>(path, headers);
+  const { data, error, reload } = useResource<Schemas["Page_ConversationOut_"]>(path, { headers });
   const rename = (id: string, title: string) => {
     setRenamed(null);
-    if (title.trim()) void send("PATCH", `${api}/conversations/${id}`, { title }, headers).then(reload);
+    if (title.trim())
+      void send("PATCH", `${api}/conversations/${id}`, { title }, headers).then(reload);
   };
-  const remove = (id: string) => send("DELETE", `${api}/conversations/${id}`, undefined, headers).then(() => (id === current ? onOpen(null) : reload()));
+  const remove = (id: string) =>
+    send("DELETE", `${api}/conversations/${id}`, undefined, headers).then(() =>
+      id === current ? onOpen(null) : reload(),
+    );
   return (
     <>
       {(text || data?.items.length !== 0) && (
-        <input type="search" className="input w-full max-w-80" placeholder="Find in your conversations" aria-label="Find in your conversations" autoFocus={focus} value={text} onChange={(e) => setText(e.target.value)} />
+        <input
+          type="search"
+          className="input w-full max-w-80"
+          placeholder="Find in your conversations"
+          aria-label="Find in your conversations"
+          autoFocus={focus}
+          value={text}
+          onChange={(e) => setText(e.target.value)}
+        />
       )}
       <Failure message={error} />
       <ul className="divide-base-300 mt-2 max-h-[50vh] max-w-165 divide-y overflow-y-auto">
         {data?.items.map((item) => (
           <li key={item.id} className="flex flex-wrap items-baseline gap-x-4 gap-y-1 py-2">
             {renamed === item.id ? (
-              <input className="input input-sm flex-1" aria-label="New title" defaultValue={item.title} maxLength={120} autoFocus
-                onBlur={(e) => rename(item.id, e.target.value)} onKeyDown={(e) => e.key === "Enter" && rename(item.id, e.currentTarget.value)} />
+              <input
+                className="input input-sm flex-1"
+                aria-label="New title"
+                defaultValue={item.title}
+                maxLength={120}
+                autoFocus
+                onBlur={(e) => rename(item.id, e.target.value)}
+                onKeyDown={(e) => e.key === "Enter" && rename(item.id, e.currentTarget.value)}
+              />
             ) : (
-              <button type="button" className={`link-hover cursor-pointer text-left ${item.id === current ? "font-semibold" : ""}`} onClick={() => onOpen(item.id)}>
+              <button
+                type="button"
+                className={`link-hover cursor-pointer text-left ${item.id === current ? "font-semibold" : ""}`}
+                onClick={() => onOpen(item.id)}
+              >
                 {item.title}
               </button>
             )}
             <span className="soft ml-auto flex gap-3.5 text-[13px]">
               <Ago at={item.changed_at} />
-              <button type="button" className="link-hover cursor-pointer" onClick={() => setRenamed(item.id)}>
+              <button
+                type="button"
+                className="link-hover cursor-pointer"
+                onClick={() => setRenamed(item.id)}
+              >
                 Rename
               </button>
-              <button type="button" className="link-hover cursor-pointer" aria-label={`Export ${item.title} as Markdown`} onClick={() => void keep(`${api}/conversations/${item.id}/export`, `${item.title}.md`, headers)}>
+              <button
+                type="button"
+                className="link-hover cursor-pointer"
+                aria-label={`Export ${item.title} as Markdown`}
+                onClick={() =>
+                  void keep(`${api}/conversations/${item.id}/export`, `${item.title}.md`, headers)
+                }
+              >
                 Markdown
               </button>
-              <button type="button" className="link-hover cursor-pointer" aria-label={`Export ${item.title} as JSON`} onClick={() => void keep(`${api}/conversations/${item.id}/export?form=json`, `${item.title}.json`, headers)}>
+              <button
+                type="button"
+                className="link-hover cursor-pointer"
+                aria-label={`Export ${item.title} as JSON`}
+                onClick={() =>
+                  void keep(
+                    `${api}/conversations/${item.id}/export?form=json`,
+                    `${item.title}.json`,
+                    headers,
+                  )
+                }
+              >
                 JSON
               </button>
-              <button type="button" className="link-hover cursor-pointer" aria-label={`Delete ${item.title}`} onClick={() => void remove(item.id)}>
+              <button
+                type="button"
+                className="link-hover cursor-pointer"
+                aria-label={`Delete ${item.title}`}
+                onClick={() => void remove(item.id)}
+              >
                 Delete
               </button>
             </span>
           </li>
         ))}
-        {data?.items.length === 0 && <li className="soft py-3">{text ? "None speaks of it." : "No conversation yet."}</li>}
+        {data?.items.length === 0 && (
+          <li className="soft py-3">{text ? "None speaks of it." : "No conversation yet."}</li>
+        )}
       </ul>
     </>
   );

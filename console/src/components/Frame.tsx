@@ -1,12 +1,20 @@
 import { type ReactNode, useState } from "react";
 import { Link, NavLink, Outlet, useNavigate } from "react-router";
 import { type Schemas, signOut } from "../api/client";
-import { usePolled } from "../hooks/usePolled";
+import { IDLE, useResource } from "../api/useResource";
 import { useSession, useTeam } from "../hooks/useSession";
 
 export function Mark() {
   return (
-    <svg viewBox="0 0 24 24" className="text-primary size-5" fill="none" stroke="currentColor" strokeWidth="2" strokeLinecap="round" aria-hidden>
+    <svg
+      viewBox="0 0 24 24"
+      className="text-primary size-5"
+      fill="none"
+      stroke="currentColor"
+      strokeWidth="2"
+      strokeLinecap="round"
+      aria-hidden
+    >
       <path d="M12 2v5.500M12 16.500V22M2 12h5.500M16.500 12H22" />
       <path d="M12 8 16 12 12 16 8 12z" strokeLinejoin="round" />
     </svg>
@@ -45,9 +53,17 @@ function ThemeButton() {
 
 /** How many notices have come since this person last looked. */
 function Unseen({ api }: { api: string }) {
-  const { data } = usePolled<Schemas["NoticesOut"]>(`${api}/notices?limit=1`, () => false);
+  const { data } = useResource<Schemas["NoticesOut"]>(`${api}/notices?limit=1`, { idle: IDLE });
   if (!data?.unseen) return null;
-  return <span className="badge badge-sm bg-accent text-accent-content ml-1.5" aria-label={`${data.unseen} new notices`}>{data.unseen > 99 ? "99+" : data.unseen}</span>;
+  return (
+    <span
+      className="badge badge-sm bg-accent text-accent-content ml-1.5"
+      role="status"
+      aria-label={`${data.unseen} new notices`}
+    >
+      {data.unseen > 99 ? "99+" : data.unseen}
+    </span>
+  );
 }
 
 /** What stands around every page: the bar, and the page in a measure. */
@@ -55,9 +71,15 @@ function Unseen({ api }: { api: string }) {
 function Elsewhere() {
   const [count, setCount] = useState(sessionStorage.getItem("elsewhere"));
   if (!count) return null;
-  const dismiss = () => (sessionStorage.removeItem("elsewhere"), setCount(null));
+  const dismiss = () => {
+    sessionStorage.removeItem("elsewhere");
+    setCount(null);
+  };
   return (
-    <aside aria-label="Other sign-ins" className="washed rounded-box mb-5 flex items-center gap-3 p-3">
+    <aside
+      aria-label="Other sign-ins"
+      className="washed rounded-box mb-5 flex items-center gap-3 p-3"
+    >
       You are signed in at {count} other {count === "1" ? "place" : "places"} too.
       <Link to="/account" className="link" onClick={dismiss}>
         Show them
@@ -80,7 +102,10 @@ export function Frame() {
           <Link to="/" className="flex items-center gap-2.5 font-semibold">
             <Mark /> Fontanel
           </Link>
-          <nav className="flex h-13 max-w-full items-stretch gap-5 overflow-x-auto" aria-label="Main">
+          <nav
+            className="flex h-13 max-w-full items-stretch gap-5 overflow-x-auto"
+            aria-label="Main"
+          >
             {team.member && <Tab to={`/t/${team.slug}/kbs`}>Knowledge bases</Tab>}
             {team.member && <Tab to={`/t/${team.slug}/desks`}>Desks</Tab>}
             {team.member && (
@@ -108,7 +133,9 @@ export function Frame() {
                       {item.name}
                     </option>
                   ))}
-                  {!session.teams.some((item) => item.slug === team.slug) && <option value={team.slug}>{team.name}</option>}
+                  {!session.teams.some((item) => item.slug === team.slug) && (
+                    <option value={team.slug}>{team.name}</option>
+                  )}
                 </select>
               </label>
             )}
@@ -116,7 +143,11 @@ export function Frame() {
               {session.name}
             </Link>
             <ThemeButton />
-            <button type="button" className="soft hover:text-base-content cursor-pointer" onClick={() => void signOut()}>
+            <button
+              type="button"
+              className="soft hover:text-base-content cursor-pointer"
+              onClick={() => void signOut()}
+            >
               Sign out
             </button>
           </div>

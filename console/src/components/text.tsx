@@ -7,7 +7,11 @@ export function Ago({ at }: { at: string | null | undefined }) {
   if (!at) return <span className="soft">–</span>;
   const then = new Date(at);
   const passed = Date.now() - then.getTime();
-  let text = then.toLocaleDateString(undefined, { day: "numeric", month: "short", year: "numeric" });
+  let text = then.toLocaleDateString(undefined, {
+    day: "numeric",
+    month: "short",
+    year: "numeric",
+  });
   if (passed < MINUTE) text = "just now";
   else if (passed < 60 * MINUTE) text = `${Math.floor(passed / MINUTE)} min ago`;
   else if (passed < 24 * 60 * MINUTE) text = `${Math.floor(passed / (60 * MINUTE))} h ago`;
@@ -18,7 +22,8 @@ export function Ago({ at }: { at: string | null | undefined }) {
   );
 }
 
-export const count = (value: number | null | undefined) => (value == null ? "–" : value.toLocaleString("en"));
+export const count = (value: number | null | undefined) =>
+  value == null ? "–" : value.toLocaleString("en");
 
 export function size(bytes: number): string {
   if (bytes < 1000) return `${bytes} B`;
@@ -31,7 +36,11 @@ export const percent = (share: number) => `${Math.round(share * 100)}\u00a0%`;
 /** A time in a recording: 1:02:03 or 2:03. */
 export function clock(seconds: number): string {
   const whole = Math.floor(seconds);
-  const [hours, minutes, rest] = [Math.floor(whole / 3600), Math.floor(whole / 60) % 60, whole % 60];
+  const [hours, minutes, rest] = [
+    Math.floor(whole / 3600),
+    Math.floor(whole / 60) % 60,
+    whole % 60,
+  ];
   const two = (value: number) => String(value).padStart(2, "0");
   return hours ? `${hours}:${two(minutes)}:${two(rest)}` : `${minutes}:${two(rest)}`;
 }
@@ -55,7 +64,7 @@ const STATES: Record<Doc["state"], { word: string; dot: string }> = {
   waiting: { word: "waiting", dot: "bg-base-300" },
   reading: { word: "reading", dot: "bg-primary" },
   splitting: { word: "splitting", dot: "bg-primary" },
-  keyword_ready: { word: "by words", dot: "bg-primary" },
+  keyword_ready: { word: "keyword search ready", dot: "bg-primary" },
   indexed: { word: "indexed", dot: "bg-success" },
   failed: { word: "failed", dot: "bg-error" },
   removed: { word: "removed at source", dot: "bg-base-300" },
@@ -67,13 +76,21 @@ export function State({ document }: { document: Doc }) {
   if (document.progress != null && document.state !== "failed") {
     return (
       <span className="flex items-center gap-2" data-state={document.state}>
-        <progress className="progress progress-primary w-24" value={document.progress} max={1} aria-label={word} />
+        <progress
+          className="progress progress-primary w-24"
+          value={document.progress}
+          max={1}
+          aria-label={word}
+        />
         {word} · {percent(document.progress)}
       </span>
     );
   }
   return (
-    <span className={`flex items-baseline gap-2 ${document.state === "failed" ? "text-error" : ""}`} data-state={document.state}>
+    <span
+      className={`flex items-baseline gap-2 ${document.state === "failed" ? "text-error" : ""}`}
+      data-state={document.state}
+    >
       <span className={`inline-block size-2 shrink-0 rounded-full ${dot}`} aria-hidden />
       <span>{document.state === "failed" ? `failed: ${document.error}` : word}</span>
     </span>

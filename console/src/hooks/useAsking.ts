@@ -18,8 +18,25 @@ export interface Draft {
   outcome: Answer["outcome"] | null;
 }
 
-const EMPTY = { standalone: "", text: "", citations: [], evidence: [], statements: [], links: [], feedback: [], note: "", composer: "" };
-const begun = (question: string): Draft => ({ ...EMPTY, id: null, question, standalone: question, state: "answering", outcome: null });
+const EMPTY = {
+  standalone: "",
+  text: "",
+  citations: [],
+  evidence: [],
+  statements: [],
+  links: [],
+  feedback: [],
+  note: "",
+  composer: "",
+};
+const begun = (question: string): Draft => ({
+  ...EMPTY,
+  id: null,
+  question,
+  standalone: question,
+  state: "answering",
+  outcome: null,
+});
 
 export const ofTurn = (turn: Schemas["TurnOut"]): Draft => ({
   ...turn,
@@ -49,7 +66,11 @@ export function useAsking(path: string, headers?: Record<string, string>) {
   useEffect(() => () => stopper.current?.abort(), []);
 
   const submit = useCallback(
-    async (body: { question: string; conversation_id: string | null } & Record<string, unknown>, kept: Draft[], onStart?: (conversation: string) => void) => {
+    async (
+      body: { question: string; conversation_id: string | null } & Record<string, unknown>,
+      kept: Draft[],
+      onStart?: (conversation: string) => void,
+    ) => {
       setError(null);
       setBusy(true);
       let draft = begun(body.question);
@@ -69,9 +90,12 @@ export function useAsking(path: string, headers?: Record<string, string>) {
               show({ id: event.turn_id, standalone: event.standalone });
             } else if (event.event === "evidence") show({ evidence: event.passages });
             else if (event.event === "piece") show({ text: draft.text + event.text });
-            else if (event.event === "citation") show({ citations: [...draft.citations, event.citation] });
-            else if (event.event === "check") show({ statements: [...draft.statements, event.statement] });
-            else if (event.event === "restart") show({ text: "", citations: [], statements: [], note: event.reason });
+            else if (event.event === "citation")
+              show({ citations: [...draft.citations, event.citation] });
+            else if (event.event === "check")
+              show({ statements: [...draft.statements, event.statement] });
+            else if (event.event === "restart")
+              show({ text: "", citations: [], statements: [], note: event.reason });
             else if (event.event === "finish") show(ofAnswer(event.answer));
           },
           stopper.current.signal,

@@ -6,7 +6,12 @@ import { type Draft, ofTurn, useAsking } from "./useAsking";
  * The conversation that the address names, loaded and asked on; `onBegun` hears the id of a new one. A turn that is being answered
  * elsewhere (in another tab, or stopped a moment ago) is looked at until it has ended.
  */
-export function useConversation(api: string, conversation: string | null, onBegun: (id: string) => void, headers?: Record<string, string>) {
+export function useConversation(
+  api: string,
+  conversation: string | null,
+  onBegun: (id: string) => void,
+  headers?: Record<string, string>,
+) {
   const { turns, setTurns, busy, error, setError, submit, stop } = useAsking(`${api}/ask`, headers);
   const here = useRef<string | null>(null);
   const load = useCallback(

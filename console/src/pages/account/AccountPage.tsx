@@ -1,7 +1,7 @@
 import { type FormEvent, useState } from "react";
 import { type Schemas, send } from "../../api/client";
+import { useResource } from "../../api/useResource";
 import { Ago, Failure } from "../../components/text";
-import { useLoad } from "../../hooks/useLoad";
 import { useSession } from "../../hooks/useSession";
 
 /** A person's own: where they are signed in, and their password. */
@@ -17,7 +17,7 @@ export function AccountPage() {
 }
 
 function SignIns() {
-  const { data, error, reload } = useLoad<Schemas["Page_SignInOut_"]>("/session/sign-ins");
+  const { data, error, reload } = useResource<Schemas["Page_SignInOut_"]>("/session/sign-ins");
   const [failed, setFailed] = useState<string | null>(null);
   const end = () =>
     send("DELETE", "/session/sign-ins")
@@ -41,7 +41,8 @@ function SignIns() {
             {data?.items.map((row) => (
               <tr key={row.id}>
                 <td>
-                  <Ago at={row.created_at} /> {row.current && <span className="badge badge-sm">this one</span>}
+                  <Ago at={row.created_at} />{" "}
+                  {row.current && <span className="badge badge-sm">this one</span>}
                 </td>
                 <td className="font-mono text-[13px]">{row.address}</td>
                 <td className="max-w-md break-words">{row.agent}</td>
@@ -68,8 +69,16 @@ function Password() {
   const submit = (event: FormEvent) => {
     event.preventDefault();
     send("PUT", "/session/password", { current, new: next })
-      .then(() => (setError(null), setDone(true), setCurrent(""), setNext("")))
-      .catch((problem: Error) => (setDone(false), setError(problem.message)));
+      .then(() => {
+        setError(null);
+        setDone(true);
+        setCurrent("");
+        setNext("");
+      })
+      .catch((problem: Error) => {
+        setDone(false);
+        setError(problem.message);
+      });
   };
   return (
     <section className="mt-9">
@@ -78,13 +87,30 @@ function Password() {
       <form className="flex flex-wrap items-end gap-2.5" onSubmit={submit}>
         <label className="flex flex-col gap-1">
           Current password
-          <input className="input w-56" type="password" autoComplete="current-password" required value={current} onChange={(e) => setCurrent(e.target.value)} />
+          <input
+            className="input w-56"
+            type="password"
+            autoComplete="current-password"
+            required
+            value={current}
+            onChange={(e) => setCurrent(e.target.value)}
+          />
         </label>
         <label className="flex flex-col gap-1">
           New password
-          <input className="input w-56" type="password" autoComplete="new-password" minLength={10} required value={next} onChange={(e) => setNext(e.target.value)} />
+          <input
+            className="input w-56"
+            type="password"
+            autoComplete="new-password"
+            minLength={10}
+            required
+            value={next}
+            onChange={(e) => setNext(e.target.value)}
+          />
         </label>
-        <button className="btn">Change the password</button>
+        <button type="submit" className="btn">
+          Change the password
+        </button>
         {done && <span role="status">Changed. You are signed out everywhere else.</span>}
       </form>
     </section>

@@ -2,10 +2,10 @@ import { useState } from "react";
 import { Link, useParams } from "react-router";
 import { Missing } from "../../App";
 import { type Schemas, send } from "../../api/client";
+import { useResource } from "../../api/useResource";
 import { AnswerView } from "../../components/AnswerView";
 import { Ago, Failure, percent, place } from "../../components/text";
 import { ofTurn } from "../../hooks/useAsking";
-import { useLoad } from "../../hooks/useLoad";
 import { useTeam } from "../../hooks/useSession";
 import { asker, REASONS } from "../desks/words";
 
@@ -15,10 +15,11 @@ type Answer = Schemas["RecordOut"];
 export function AnswerPage() {
   const team = useTeam();
   const { answer: id = "" } = useParams();
-  const { data: record, error } = useLoad<Answer>(`${team.api}/answers/${id}`);
+  const { data: record, error } = useResource<Answer>(`${team.api}/answers/${id}`);
   if (error) return <Missing />;
   if (!record) return null;
-  const pathOf = (cited: { kb_id?: string }) => (cited.kb_id ? `/t/${team.slug}/kbs/${cited.kb_id}` : null);
+  const pathOf = (cited: { kb_id?: string }) =>
+    cited.kb_id ? `/t/${team.slug}/kbs/${cited.kb_id}` : null;
   return (
     <>
       <p className="soft">
@@ -29,12 +30,18 @@ export function AnswerPage() {
         ) : (
           "Asked of a knowledge base by itself"
         )}
-        {record.desk_id && ` · ${record.desk_version == null ? "draft" : `version ${record.desk_version}`}`} · {asker(record.asker)} · <Ago at={record.created_at} />
+        {record.desk_id &&
+          ` · ${record.desk_version == null ? "draft" : `version ${record.desk_version}`}`}{" "}
+        · {asker(record.asker)} · <Ago at={record.created_at} />
       </p>
       <AnswerView turn={ofTurn(record)} pathOf={pathOf} live={false} />
       {record.changed_since.length > 0 && (
         <p className="border-warning mt-4 border-l-2 pl-3" role="status">
-          This answer rests on text that has changed since: {record.changed_since.map((item) => `${item.title} (citation ${item.citation}, ${item.state})`).join("; ")}. Ask again to see what it says now.
+          This answer rests on text that has changed since:{" "}
+          {record.changed_since
+            .map((item) => `${item.title} (citation ${item.citation}, ${item.state})`)
+            .join("; ")}
+          . Ask again to see what it says now.
         </p>
       )}
       {record.feedback?.map((given) => (
@@ -55,28 +62,45 @@ export function AnswerPage() {
 
 /** Each step: a bar in the whole time, and what it found. */
 function TimeLine({ record }: { record: Answer }) {
-  const whole = Math.max(record.seconds.total ?? 0, ...record.steps.map((step) => step.began + step.seconds), 0.001);
+  const whole = Math.max(
+    record.seconds.total ?? 0,
+    ...record.steps.map((step) => step.began + step.seconds),
+    0.001,
+  );
   const share = (seconds: number) => `${(100 * seconds) / whole}%`;
   return (
     <section className="mt-8" aria-label="Steps">
       <h2 className="mb-2 text-[19px]">
-        How it came about <span className="soft font-sans text-[14.500px] font-normal">{(whole * 1000).toFixed(0)} ms in all</span>
+        How it came about{" "}
+        <span className="soft font-sans text-[14.500px] font-normal">
+          {(whole * 1000).toFixed(0)} ms in all
+        </span>
       </h2>
       <ol className="sheet divide-base-300 divide-y">
         {record.steps.map((step, index) => (
-          <li key={index} className="grid gap-x-5 gap-y-1 px-4 py-2.5 sm:grid-cols-[11rem_9rem_5rem_1fr]">
+          <li
+            key={index}
+            className="grid gap-x-5 gap-y-1 px-4 py-2.5 sm:grid-cols-[11rem_9rem_5rem_1fr]"
+          >
             <b className="font-medium">{step.name}</b>
             <span className="bg-base-200 relative mt-1.5 h-2 rounded-full" aria-hidden>
-              <span className="bg-primary absolute h-2 min-w-0.5 rounded-full" style={{ left: share(step.began), width: share(step.seconds) }} />
+              <span
+                className="bg-primary absolute h-2 min-w-0.5 rounded-full"
+                style={{ left: share(step.began), width: share(step.seconds) }}
+              />
             </span>
-            <span className="text-right tabular-nums">{(step.seconds * 1000).toFixed(step.seconds < 0.01 ? 1 : 0)} ms</span>
+            <span className="text-right tabular-nums">
+              {(step.seconds * 1000).toFixed(step.seconds < 0.01 ? 1 : 0)} ms
+            </span>
             <Told told={step.details} />
           </li>
         ))}
       </ol>
       <p className="soft mt-2 text-[13px]">
         By {record.composer}
-        {record.tokens_read > 0 && ` · ${record.tokens_read} tokens read, ${record.tokens_written} written · cost ${record.cost.toFixed(5)}`} · request {record.request_id}
+        {record.tokens_read > 0 &&
+          ` · ${record.tokens_read} tokens read, ${record.tokens_written} written · cost ${record.cost.toFixed(5)}`}{" "}
+        · request {record.request_id}
       </p>
     </section>
   );
@@ -84,8 +108,12 @@ function TimeLine({ record }: { record: Answer }) {
 
 /** What a step found: plain values on a line, lists below. */
 function Told({ told }: { told: Record<string, unknown> }) {
-  const plain = Object.entries(told).filter(([, value]) => typeof value !== "object" || value === null);
-  const listed = Object.entries(told).filter(([, value]) => Array.isArray(value) && value.length > 0) as [string, Record<string, unknown>[]][];
+  const plain = Object.entries(told).filter(
+    ([, value]) => typeof value !== "object" || value === null,
+  );
+  const listed = Object.entries(told).filter(
+    ([, value]) => Array.isArray(value) && value.length > 0,
+  ) as [string, Record<string, unknown>[]][];
   const say = (value: unknown) => (value === true ? "yes" : value === false ? "no" : String(value));
   return (
     <div className="soft min-w-0 text-[13px]">
@@ -97,7 +125,12 @@ function Told({ told }: { told: Record<string, unknown> }) {
           </summary>
           <ul className="mt-1 space-y-0.5">
             {items.map((item, index) => (
-              <li key={index}>{Object.entries(item).filter(([key]) => !key.endsWith("_id")).map(([key, value]) => `${key}: ${say(value)}`).join(" · ")}</li>
+              <li key={index}>
+                {Object.entries(item)
+                  .filter(([key]) => !key.endsWith("_id"))
+                  .map(([key, value]) => `${key}: ${say(value)}`)
+                  .join(" · ")}
+              </li>
             ))}
           </ul>
         </details>
@@ -116,11 +149,18 @@ function Passages({ record, team }: { record: Answer; team: string }) {
           <li key={passage.passage_id} className="px-4 py-2.5">
             <div className="flex flex-wrap gap-x-4">
               <span className="w-12 text-right tabular-nums">{percent(passage.match)}</span>
-              <Link className="link-hover font-medium" to={`/t/${team}/kbs/${passage.kb_id}/documents/${passage.document_id}?revision=${passage.revision_id}&from=${passage.start}&to=${passage.end}`}>
+              <Link
+                className="link-hover font-medium"
+                to={`/t/${team}/kbs/${passage.kb_id}/documents/${passage.document_id}?revision=${passage.revision_id}&from=${passage.start}&to=${passage.end}`}
+              >
                 {passage.title}
               </Link>
               <span className="soft">{place(passage.title, passage.locator)}</span>
-              <span className="soft ml-auto tabular-nums">{passage.similarity == null ? "no vector yet" : `cosine ${passage.similarity.toFixed(2)}`}</span>
+              <span className="soft ml-auto tabular-nums">
+                {passage.similarity == null
+                  ? "no vector yet"
+                  : `cosine ${passage.similarity.toFixed(2)}`}
+              </span>
             </div>
           </li>
         ))}
@@ -131,15 +171,21 @@ function Passages({ record, team }: { record: Answer; team: string }) {
 
 /** The exact prompt, the model's own words, and the settings. */
 function Sent({ record }: { record: Answer }) {
-  const parts: [string, string][] = record.prompt.map((message) => [`What the model was sent (${message.role})`, message.content]);
+  const parts: [string, string][] = record.prompt.map((message) => [
+    `What the model was sent (${message.role})`,
+    message.content,
+  ]);
   if (record.raw) parts.push(["What the model wrote", record.raw]);
-  if (record.settings) parts.push(["Settings of the desk", JSON.stringify(record.settings, null, 2)]);
+  if (record.settings)
+    parts.push(["Settings of the desk", JSON.stringify(record.settings, null, 2)]);
   return (
     <section className="mt-8 space-y-2" aria-label="What was sent and written">
       {parts.map(([title, text]) => (
         <details key={title} className="sheet">
           <summary className="cursor-pointer px-4 py-2.5 font-medium">{title}</summary>
-          <pre className="border-base-300 max-h-120 overflow-auto border-t px-4 py-3 font-mono text-[13px] whitespace-pre-wrap">{text}</pre>
+          <pre className="border-base-300 max-h-120 overflow-auto border-t px-4 py-3 font-mono text-[13px] whitespace-pre-wrap">
+            {text}
+          </pre>
         </details>
       ))}
     </section>
@@ -156,11 +202,21 @@ function Again({ api, id }: { api: string; id: string }) {
   const ask = () => {
     setBusy(true);
     send<Schemas["AgainOut"]>("POST", `${api}/answers/${id}/again`)
-      .then((again) => (setFound(again), setError(null)))
+      .then((again) => {
+        setFound(again);
+        setError(null);
+      })
       .catch((problem: Error) => setError(problem.message))
       .finally(() => setBusy(false));
   };
-  const lists: [string, string[]][] = found ? [["No longer cited", found.citations_gone], ["Newly cited", found.citations_new], ["No longer found", found.evidence_gone], ["Newly found", found.evidence_new]] : [];
+  const lists: [string, string[]][] = found
+    ? [
+        ["No longer cited", found.citations_gone],
+        ["Newly cited", found.citations_new],
+        ["No longer found", found.evidence_gone],
+        ["Newly found", found.evidence_new],
+      ]
+    : [];
   return (
     <section className="mt-6" aria-label="As of now">
       <button type="button" className="btn" disabled={busy} onClick={ask}>
@@ -173,27 +229,42 @@ function Again({ api, id }: { api: string; id: string }) {
             "The answer is the same as of now, from the same passages."
           ) : (
             <>
-              {found.same_text && <p className="mb-2">The answer is the same; what it was found in differs.</p>}
+              {found.same_text && (
+                <p className="mb-2">The answer is the same; what it was found in differs.</p>
+              )}
               {!found.same_text && (
                 <div className="font-serif text-[16px]">
                   {found.lines.map(([sign, line], index) => (
-                    <p key={index} className={sign === "-" ? "text-error line-through" : sign === "+" ? "text-success" : ""}>
-                      <span className="sr-only">{sign === "-" ? "before: " : sign === "+" ? "now: " : ""}</span>
+                    <p
+                      key={index}
+                      className={
+                        sign === "-"
+                          ? "text-error line-through"
+                          : sign === "+"
+                            ? "text-success"
+                            : ""
+                      }
+                    >
+                      <span className="sr-only">
+                        {sign === "-" ? "before: " : sign === "+" ? "now: " : ""}
+                      </span>
                       {line}
                     </p>
                   ))}
                 </div>
               )}
-              {lists.filter(([, items]) => items.length > 0).map(([title, items]) => (
-                <div key={title} className="mt-3 text-[13px]">
-                  <b className="font-semibold">{title}</b>
-                  {items.map((item) => (
-                    <p key={item} className="soft">
-                      {item}
-                    </p>
-                  ))}
-                </div>
-              ))}
+              {lists
+                .filter(([, items]) => items.length > 0)
+                .map(([title, items]) => (
+                  <div key={title} className="mt-3 text-[13px]">
+                    <b className="font-semibold">{title}</b>
+                    {items.map((item) => (
+                      <p key={item} className="soft">
+                        {item}
+                      </p>
+                    ))}
+                  </div>
+                ))}
             </>
           )}
         </div>

@@ -1,7 +1,7 @@
 import { type FormEvent, useCallback, useEffect, useMemo, useRef, useState } from "react";
 import { useNavigate, useParams, useSearchParams } from "react-router";
-import { get, type Schemas, send } from "../../api/client";
 import type { Citation } from "../../api/client";
+import { get, type Schemas, send } from "../../api/client";
 import { AnswerView } from "../../components/AnswerView";
 import { Conversations } from "../../components/Conversations";
 import { Failure } from "../../components/text";
@@ -33,13 +33,18 @@ export function ChatPage() {
   const { desk = "" } = useParams();
   const headers = useMemo<Headers | undefined>(() => {
     const secret = location.hash.slice(1);
-    return secret.startsWith("dl_") ? { Authorization: `Bearer ${secret}`, "X-Fontanel-Guest": guestSecret(secret) } : undefined;
+    return secret.startsWith("dl_")
+      ? { Authorization: `Bearer ${secret}`, "X-Fontanel-Guest": guestSecret(secret) }
+      : undefined;
   }, []);
   const [face, setFace] = useState<Face | null>(null);
   const [error, setError] = useState<string | null>(null);
   useEffect(() => {
     get<Face>(`/chat/${encodeURIComponent(desk)}`, headers)
-      .then((found) => (setFace(found), (document.title = found.name)))
+      .then((found) => {
+        setFace(found);
+        document.title = found.name;
+      })
       .catch((problem: Error) => setError(problem.message));
   }, [desk, headers]);
   if (error) {
@@ -65,8 +70,19 @@ function Chat({ face, headers }: { face: Face; headers?: Headers }) {
   const end = useRef<HTMLDivElement>(null);
 
   // The fragment holds a guest's way in: it stays.
-  const move = useCallback((id: string | null, replace: boolean) => void navigate({ search: id ? `?conversation=${id}` : "", hash: location.hash }, { replace }), [navigate]);
-  const { turns, busy, coming, error, ask: askHere, stop } = useConversation(api, conversation, (id) => move(id, true), headers);
+  const move = useCallback(
+    (id: string | null, replace: boolean) =>
+      void navigate({ search: id ? `?conversation=${id}` : "", hash: location.hash }, { replace }),
+    [navigate],
+  );
+  const {
+    turns,
+    busy,
+    coming,
+    error,
+    ask: askHere,
+    stop,
+  } = useConversation(api, conversation, (id) => move(id, true), headers);
 
   const ask = async (text: string, kept: Draft[] = turns) => {
     const asked = text.trim();
@@ -76,8 +92,12 @@ function Chat({ face, headers }: { face: Face; headers?: Headers }) {
     await askHere(asked, kept);
     field.current?.focus();
   };
-  const onSubmit = (event: FormEvent) => (event.preventDefault(), void ask(question));
-  const pathOf = (cited: { kb_id?: string }) => (headers || !cited.kb_id ? null : `/t/${face.team}/kbs/${cited.kb_id}`);
+  const onSubmit = (event: FormEvent) => {
+    event.preventDefault();
+    void ask(question);
+  };
+  const pathOf = (cited: { kb_id?: string }) =>
+    headers || !cited.kb_id ? null : `/t/${face.team}/kbs/${cited.kb_id}`;
   return (
     <div className="flex min-h-dvh flex-col">
       <header className="bg-base-100 border-base-300 sticky top-0 z-10 border-b">
@@ -85,11 +105,24 @@ function Chat({ face, headers }: { face: Face; headers?: Headers }) {
           <Sign {...face} />
           <h1 className="min-w-0 truncate text-[18px]">{face.name}</h1>
           <div className="ml-auto flex gap-4 whitespace-nowrap">
-            <button type="button" className="link-hover text-primary cursor-pointer" aria-expanded={listed} onClick={() => setListed(!listed)}>
+            <button
+              type="button"
+              className="link-hover text-primary cursor-pointer"
+              aria-expanded={listed}
+              onClick={() => setListed(!listed)}
+            >
               Conversations
             </button>
             {turns.length > 0 && (
-              <button type="button" className="link-hover text-primary cursor-pointer" disabled={busy} onClick={() => (setListed(false), move(null, false))}>
+              <button
+                type="button"
+                className="link-hover text-primary cursor-pointer"
+                disabled={busy}
+                onClick={() => {
+                  setListed(false);
+                  move(null, false);
+                }}
+              >
                 New
               </button>
             )}
@@ -99,19 +132,34 @@ function Chat({ face, headers }: { face: Face; headers?: Headers }) {
       {listed && (
         <section className="bg-base-100 border-base-300 border-b" aria-label="Conversations">
           <div className="mx-auto max-w-[1148px] px-4 py-4">
-            <Conversations api={api} headers={headers} current={conversation} focus onOpen={(id) => (setListed(false), move(id, false))} />
+            <Conversations
+              api={api}
+              headers={headers}
+              current={conversation}
+              focus
+              onOpen={(id) => {
+                setListed(false);
+                move(id, false);
+              }}
+            />
           </div>
         </section>
       )}
       <main className="mx-auto w-full max-w-[1148px] flex-1 px-4 pb-6">
         {turns.length === 0 && !busy && (
           <section className="max-w-165 pt-9">
-            <p className="font-serif text-[21px]">{face.greeting || `Ask ${face.name} a question.`}</p>
+            <p className="font-serif text-[21px]">
+              {face.greeting || `Ask ${face.name} a question.`}
+            </p>
             {face.purpose && <p className="soft mt-1.5">{face.purpose}</p>}
             <ul className="mt-5 space-y-2">
               {face.first_questions.map((first) => (
                 <li key={first}>
-                  <button type="button" className="sheet hover:border-primary cursor-pointer px-4 py-2.5 text-left" onClick={() => void ask(first)}>
+                  <button
+                    type="button"
+                    className="sheet hover:border-primary cursor-pointer px-4 py-2.5 text-left"
+                    onClick={() => void ask(first)}
+                  >
                     {first}
                   </button>
                 </li>
@@ -120,13 +168,29 @@ function Chat({ face, headers }: { face: Face; headers?: Headers }) {
           </section>
         )}
         {turns.map((turn, index) => (
-          <AnswerView key={turn.id ?? index} turn={turn} pathOf={pathOf} live={turn.state === "answering"}
-            onContext={(citation) => turn.id && setContext({ turn: turn.id, citation })}>
-            {turn.id && <Helpful api={api} headers={headers} turn={turn.id} given={turn.feedback.find((one) => one.citation === 0)} />}
+          <AnswerView
+            key={turn.id ?? index}
+            turn={turn}
+            pathOf={pathOf}
+            live={turn.state === "answering"}
+            onContext={(citation) => turn.id && setContext({ turn: turn.id, citation })}
+          >
+            {turn.id && (
+              <Helpful
+                api={api}
+                headers={headers}
+                turn={turn.id}
+                given={turn.feedback.find((one) => one.citation === 0)}
+              />
+            )}
           </AnswerView>
         ))}
         {turns.length > 0 && !busy && !coming && turns.at(-1)!.state !== "done" && (
-          <button type="button" className="btn mt-3" onClick={() => void ask(turns.at(-1)!.question)}>
+          <button
+            type="button"
+            className="btn mt-3"
+            onClick={() => void ask(turns.at(-1)!.question)}
+          >
             Ask again
           </button>
         )}
@@ -135,22 +199,53 @@ function Chat({ face, headers }: { face: Face; headers?: Headers }) {
       <form className="bg-base-200 border-base-300 sticky bottom-0 border-t" onSubmit={onSubmit}>
         <div className="mx-auto max-w-[1148px] px-4 py-3">
           <div className="sheet flex max-w-165 items-end gap-2 p-2">
-            <textarea ref={field} rows={1} className="field-sizing-content max-h-40 min-h-10 flex-1 resize-none bg-transparent px-2 py-2 text-base outline-none" aria-label="Question"
-              placeholder={turns.length ? "Ask a follow-up…" : "Ask a question…"} maxLength={2000} value={question} onChange={(e) => setQuestion(e.target.value)}
-              onKeyDown={(e) => e.key === "Enter" && !e.shiftKey && !e.nativeEvent.isComposing && (e.preventDefault(), void ask(question))} />
+            <textarea
+              ref={field}
+              rows={1}
+              className="field-sizing-content max-h-40 min-h-10 flex-1 resize-none bg-transparent px-2 py-2 text-base outline-none"
+              aria-label="Question"
+              placeholder={turns.length ? "Ask a follow-up…" : "Ask a question…"}
+              maxLength={2000}
+              value={question}
+              onChange={(e) => setQuestion(e.target.value)}
+              onKeyDown={(e) => {
+                if (e.key !== "Enter" || e.shiftKey || e.nativeEvent.isComposing) return;
+                e.preventDefault();
+                void ask(question);
+              }}
+            />
             {busy ? (
               <button type="button" className="btn" onClick={stop}>
                 Stop
               </button>
             ) : (
-              <button className="btn btn-primary">Ask</button>
+              <button type="submit" className="btn btn-primary">
+                Ask
+              </button>
             )}
           </div>
         </div>
         <div ref={end} />
       </form>
-      {context && <ContextSheet path={`${api}/turns/${context.turn}/citations/${context.citation.number}`} headers={headers} onClose={() => setContext(null)}
-        onSay={(right) => send("PUT", `${api}/turns/${context.turn}/feedback`, { helpful: right, citation: context.citation.number, reason: right ? "" : "wrong_source" }, headers)} />}
+      {context && (
+        <ContextSheet
+          path={`${api}/turns/${context.turn}/citations/${context.citation.number}`}
+          headers={headers}
+          onClose={() => setContext(null)}
+          onSay={(right) =>
+            send(
+              "PUT",
+              `${api}/turns/${context.turn}/feedback`,
+              {
+                helpful: right,
+                citation: context.citation.number,
+                reason: right ? "" : "wrong_source",
+              },
+              headers,
+            )
+          }
+        />
+      )}
     </div>
   );
 }

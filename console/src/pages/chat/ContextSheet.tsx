@@ -1,7 +1,7 @@
 import { useEffect, useRef, useState } from "react";
 import type { Schemas } from "../../api/client";
+import { useResource } from "../../api/useResource";
 import { Failure, place } from "../../components/text";
-import { useLoad } from "../../hooks/useLoad";
 
 interface Props {
   path: string;
@@ -13,19 +13,25 @@ interface Props {
 
 /** A quote in its place, for readers without a way to the document: the text around it, the words marked. */
 export function ContextSheet({ path, headers, onSay, onClose }: Props) {
-  const { data, error } = useLoad<Schemas["ContextOut"]>(path, headers);
+  const { data, error } = useResource<Schemas["ContextOut"]>(path, { headers });
   const [said, setSaid] = useState(false);
   const dialog = useRef<HTMLDialogElement>(null);
   const quote = useRef<HTMLElement>(null);
   useEffect(() => {
     dialog.current?.showModal();
   }, []);
+  // biome-ignore lint/correctness/useExhaustiveDependencies: the quote appears with the data
   useEffect(() => {
-    // In braces: it may give a promise, which is no way to clean up.
+    // In braces: it may return a promise, which is not a clean-up function.
     quote.current?.scrollIntoView({ block: "center" });
   }, [data]);
   return (
-    <dialog ref={dialog} className="modal modal-bottom sm:modal-middle" aria-label="The citation in its place" onClose={onClose}>
+    <dialog
+      ref={dialog}
+      className="modal modal-bottom sm:modal-middle"
+      aria-label="The citation in its place"
+      onClose={onClose}
+    >
       <div className="modal-box max-w-3xl">
         <Failure message={error} />
         {data && (
@@ -45,18 +51,27 @@ export function ContextSheet({ path, headers, onSay, onClose }: Props) {
         )}
         <form method="dialog" className="mt-4 flex flex-wrap items-center gap-x-4 gap-y-2">
           {said ? (
-            <span role="status" className="soft">Thank you.</span>
+            <span role="status" className="soft">
+              Thank you.
+            </span>
           ) : (
             <>
               <span className="soft">Does it say what the answer says?</span>
               {[true, false].map((right) => (
-                <button key={String(right)} type="button" className="link-hover cursor-pointer" onClick={() => void onSay(right).then(() => setSaid(true))}>
+                <button
+                  key={String(right)}
+                  type="button"
+                  className="link-hover cursor-pointer"
+                  onClick={() => void onSay(right).then(() => setSaid(true))}
+                >
                   {right ? "It does" : "It does not"}
                 </button>
               ))}
             </>
           )}
-          <button className="btn ml-auto">Close</button>
+          <button type="submit" className="btn ml-auto">
+            Close
+          </button>
         </form>
       </div>
     </dialog>

@@ -5,7 +5,17 @@ import { REASONS } from "../desks/words";
 type Given = Schemas["FeedbackOut"];
 
 /** Whether an answer helped; when not, why. */
-export function Helpful({ api, headers, turn, given }: { api: string; headers?: Record<string, string>; turn: string; given?: Given }) {
+export function Helpful({
+  api,
+  headers,
+  turn,
+  given,
+}: {
+  api: string;
+  headers?: Record<string, string>;
+  turn: string;
+  given?: Given;
+}) {
   const [said, setSaid] = useState<Given | null>(given ?? null);
   const [asking, setAsking] = useState(false);
   const [reason, setReason] = useState<string>("wrong");
@@ -13,16 +23,31 @@ export function Helpful({ api, headers, turn, given }: { api: string; headers?: 
   const [failed, setFailed] = useState<string | null>(null);
   const say = (body: Schemas["FeedbackIn"]) =>
     send<Given>("PUT", `${api}/turns/${turn}/feedback`, body, headers)
-      .then((kept) => (setSaid(kept), setFailed(null)))
+      .then((kept) => {
+        setSaid(kept);
+        setFailed(null);
+      })
       .catch((problem: Error) => setFailed(problem.message));
   const submit = (event: FormEvent) => {
     event.preventDefault();
     setAsking(false);
-    void say({ helpful: false, citation: 0, reason: reason as Schemas["FeedbackIn"]["reason"], comment });
+    void say({
+      helpful: false,
+      citation: 0,
+      reason: reason as Schemas["FeedbackIn"]["reason"],
+      comment,
+    });
   };
   const button = (helpful: boolean, label: string) => (
-    <button type="button" aria-pressed={said?.helpful === helpful} className={`cursor-pointer ${said?.helpful === helpful ? "text-primary font-semibold" : "link-hover"}`}
-      onClick={() => (setAsking(!helpful), void say({ helpful, citation: 0, reason: "", comment: "" }))}>
+    <button
+      type="button"
+      aria-pressed={said?.helpful === helpful}
+      className={`cursor-pointer ${said?.helpful === helpful ? "text-primary font-semibold" : "link-hover"}`}
+      onClick={() => {
+        setAsking(!helpful);
+        void say({ helpful, citation: 0, reason: "", comment: "" });
+      }}
+    >
       {label}
     </button>
   );
@@ -36,15 +61,29 @@ export function Helpful({ api, headers, turn, given }: { api: string; headers?: 
       {failed && <span className="text-error">{failed}</span>}
       {asking && (
         <form className="mt-1.5 flex basis-full flex-wrap gap-2" onSubmit={submit}>
-          <select className="select select-sm w-auto" aria-label="Why" value={reason} onChange={(e) => setReason(e.target.value)}>
+          <select
+            className="select select-sm w-auto"
+            aria-label="Why"
+            value={reason}
+            onChange={(e) => setReason(e.target.value)}
+          >
             {REASONS.map(([value, label]) => (
               <option key={value} value={value}>
                 {label}
               </option>
             ))}
           </select>
-          <input className="input input-sm min-w-40 flex-1" placeholder="What should it have said?" aria-label="Comment" maxLength={2000} value={comment} onChange={(e) => setComment(e.target.value)} />
-          <button className="btn btn-sm">Send</button>
+          <input
+            className="input input-sm min-w-40 flex-1"
+            placeholder="What should it have said?"
+            aria-label="Comment"
+            maxLength={2000}
+            value={comment}
+            onChange={(e) => setComment(e.target.value)}
+          />
+          <button type="submit" className="btn btn-sm">
+            Send
+          </button>
         </form>
       )}
     </>

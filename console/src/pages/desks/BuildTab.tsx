@@ -1,7 +1,7 @@
 import { type FormEvent, useEffect, useState } from "react";
 import { type Schemas, send } from "../../api/client";
+import { useResource } from "../../api/useResource";
 import { Failure } from "../../components/text";
-import { useLoad } from "../../hooks/useLoad";
 import { useTeam } from "../../hooks/useSession";
 import { useDesk } from "./DeskPage";
 import { SettingsForm } from "./SettingsForm";
@@ -12,8 +12,8 @@ import type { Settings } from "./words";
 export function BuildTab() {
   const team = useTeam();
   const { desk, api, reload } = useDesk();
-  const kbs = useLoad<Schemas["Page_KbOut_"]>(`${team.api}/kbs`);
-  const models = useLoad<Schemas["Page_ModelName_"]>(`${team.api}/models`);
+  const kbs = useResource<Schemas["Page_KbOut_"]>(`${team.api}/kbs`);
+  const models = useResource<Schemas["Page_ModelName_"]>(`${team.api}/models`);
   const [settings, setSettings] = useState<Settings>(desk.draft);
   const [note, setNote] = useState("");
   const [error, setError] = useState<string | null>(null);
@@ -26,7 +26,10 @@ export function BuildTab() {
   };
   const attempt = (work: () => Promise<unknown>) =>
     work()
-      .then(() => (setError(null), reload()))
+      .then(() => {
+        setError(null);
+        reload();
+      })
       .catch((problem: Error) => setError(problem.message));
   const submit = (event: FormEvent) => {
     event.preventDefault();
@@ -41,14 +44,31 @@ export function BuildTab() {
   return (
     <div className="grid gap-7 min-[1000px]:grid-cols-[minmax(0,1fr)_minmax(0,1fr)]">
       <form onSubmit={submit} aria-label="Settings of the draft">
-        <SettingsForm settings={settings} onChange={setSettings} kbs={kbs.data?.items.filter((kb) => !kb.expires_at) ?? []} models={models.data?.items ?? []} />
+        <SettingsForm
+          settings={settings}
+          onChange={setSettings}
+          kbs={kbs.data?.items.filter((kb) => !kb.expires_at) ?? []}
+          models={models.data?.items ?? []}
+        />
         <Failure message={error} />
         <div className="bg-base-200 border-base-300 sticky bottom-0 mt-5 flex flex-wrap items-center gap-2.5 border-t py-3">
-          <button className="btn" disabled={!unsaved}>
+          <button type="submit" className="btn" disabled={!unsaved}>
             Save draft
           </button>
-          <input className="input min-w-40 flex-1" placeholder="What changed, for the list of versions" aria-label="What changed" maxLength={500} value={note} onChange={(e) => setNote(e.target.value)} />
-          <button type="button" className="btn btn-primary" disabled={!unsaved && !desk.changed} onClick={() => void publish()}>
+          <input
+            className="input min-w-40 flex-1"
+            placeholder="What changed, for the list of versions"
+            aria-label="What changed"
+            maxLength={500}
+            value={note}
+            onChange={(e) => setNote(e.target.value)}
+          />
+          <button
+            type="button"
+            className="btn btn-primary"
+            disabled={!unsaved && !desk.changed}
+            onClick={() => void publish()}
+          >
             Publish
           </button>
         </div>

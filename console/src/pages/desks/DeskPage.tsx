@@ -1,6 +1,6 @@
 import { NavLink, Outlet, useOutletContext, useParams } from "react-router";
 import { Missing } from "../../App";
-import { useLoad } from "../../hooks/useLoad";
+import { useResource } from "../../api/useResource";
 import { useTeam } from "../../hooks/useSession";
 import { type Desk, Sign } from "./words";
 
@@ -17,7 +17,7 @@ export function DeskPage() {
   const team = useTeam();
   const { desk: ref = "" } = useParams();
   const api = `${team.api}/desks/${encodeURIComponent(ref)}`;
-  const { data: desk, error, reload } = useLoad<Desk>(api);
+  const { data: desk, error, reload } = useResource<Desk>(api);
   if (error) return <Missing />;
   if (!desk) return null;
   const tabs = [
@@ -45,7 +45,13 @@ export function DeskPage() {
       </div>
       <nav className="border-base-300 mt-4 mb-4 flex flex-wrap gap-x-6 border-b" aria-label="Desk">
         {tabs.map(([to, label]) => (
-          <NavLink key={to} to={to!} className={({ isActive }) => `-mb-px border-b-2 py-2 whitespace-nowrap ${isActive ? "border-primary font-semibold" : "soft border-transparent"}`}>
+          <NavLink
+            key={to}
+            to={to!}
+            className={({ isActive }) =>
+              `-mb-px border-b-2 py-2 whitespace-nowrap ${isActive ? "border-primary font-semibold" : "soft border-transparent"}`
+            }
+          >
             {label}
           </NavLink>
         ))}

@@ -1,8 +1,8 @@
 import { type FormEvent, useState } from "react";
 import { Link, useNavigate } from "react-router";
 import { get, type Schemas, send } from "../../api/client";
+import { useResource } from "../../api/useResource";
 import { Ago, Failure } from "../../components/text";
-import { useLoad } from "../../hooks/useLoad";
 import { useTeam } from "../../hooks/useSession";
 import { type Desk, Sign } from "./words";
 
@@ -14,7 +14,7 @@ export function DesksPage() {
 
 function Readers() {
   const team = useTeam();
-  const { data, error } = useLoad<Schemas["Page_PublicDesk_"]>(`${team.api}/chat-desks`);
+  const { data, error } = useResource<Schemas["Page_PublicDesk_"]>(`${team.api}/chat-desks`);
   return (
     <>
       <h1 className="mb-5 text-[27px]">Desks</h1>
@@ -31,7 +31,11 @@ function Readers() {
             </div>
           </li>
         ))}
-        {data?.items.length === 0 && <li className="soft p-5">No desk is open yet. An editor of the team builds one and publishes it.</li>}
+        {data?.items.length === 0 && (
+          <li className="soft p-5">
+            No desk is open yet. An editor of the team builds one and publishes it.
+          </li>
+        )}
       </ul>
     </>
   );
@@ -40,7 +44,7 @@ function Readers() {
 function Editors() {
   const team = useTeam();
   const navigate = useNavigate();
-  const { data, error } = useLoad<Schemas["Page_DeskOut_"]>(`${team.api}/desks`);
+  const { data, error } = useResource<Schemas["Page_DeskOut_"]>(`${team.api}/desks`);
   const [name, setName] = useState("");
   const [failed, setFailed] = useState<string | null>(null);
   const create = (event: FormEvent) => {
@@ -48,7 +52,10 @@ function Editors() {
     get<Schemas["Page_KbOut_"]>(`${team.api}/kbs`)
       .then((kbs) => {
         const first = kbs.items.find((kb) => !kb.expires_at);
-        return send<Desk>("POST", `${team.api}/desks`, { name, settings: { kbs: first ? [{ kb: first.id }] : [] } });
+        return send<Desk>("POST", `${team.api}/desks`, {
+          name,
+          settings: { kbs: first ? [{ kb: first.id }] : [] },
+        });
       })
       .then((desk) => navigate(`/t/${team.slug}/desks/${desk.slug}`))
       .catch((problem: Error) => setFailed(problem.message));
@@ -56,7 +63,10 @@ function Editors() {
   return (
     <>
       <h1 className="text-[27px]">Desks</h1>
-      <p className="soft mt-1 mb-5">What chat users talk to. A desk answers from the knowledge bases that you name, by the rules that you set.</p>
+      <p className="soft mt-1 mb-5">
+        What chat users talk to. A desk answers from the knowledge bases that you name, by the rules
+        that you set.
+      </p>
       <Failure message={error ?? failed} />
       <ul className="sheet divide-base-300 divide-y">
         {data?.items.map((desk) => (
@@ -68,7 +78,8 @@ function Editors() {
               </Link>
               <p className="soft">
                 {desk.published ? `version ${desk.published.number} serves` : "draft only"}
-                {desk.published && desk.changed && " · the draft differs"} · {desk.draft.model || "built-in composer"} · {desk.draft.kbs?.length ?? 0}{" "}
+                {desk.published && desk.changed && " · the draft differs"} ·{" "}
+                {desk.draft.model || "built-in composer"} · {desk.draft.kbs?.length ?? 0}{" "}
                 {desk.draft.kbs?.length === 1 ? "knowledge base" : "knowledge bases"}
                 {desk.links > 0 && ` · ${desk.links} ${desk.links === 1 ? "link" : "links"}`}
               </p>
@@ -83,11 +94,25 @@ function Editors() {
             </span>
           </li>
         ))}
-        {data?.items.length === 0 && <li className="soft p-5">No desk yet. Name the first one; you can try it before anybody else sees it.</li>}
+        {data?.items.length === 0 && (
+          <li className="soft p-5">
+            No desk yet. Name the first one; you can try it before anybody else sees it.
+          </li>
+        )}
       </ul>
       <form className="mt-4 flex gap-2.5" onSubmit={create}>
-        <input className="input w-64" required maxLength={120} placeholder="Name of the new desk" aria-label="Name of the new desk" value={name} onChange={(e) => setName(e.target.value)} />
-        <button className="btn btn-primary">Create desk</button>
+        <input
+          className="input w-64"
+          required
+          maxLength={120}
+          placeholder="Name of the new desk"
+          aria-label="Name of the new desk"
+          value={name}
+          onChange={(e) => setName(e.target.value)}
+        />
+        <button type="submit" className="btn btn-primary">
+          Create desk
+        </button>
       </form>
     </>
   );

@@ -1,7 +1,7 @@
 import { type ReactNode, useId } from "react";
 import type { Kb, Schemas } from "../../api/client";
 import { count } from "../../components/text";
-import { type Colour, COLOUR_NAMES, type Settings, Sign } from "./words";
+import { COLOUR_NAMES, type Colour, type Settings, Sign } from "./words";
 
 interface Props {
   settings: Settings;
@@ -20,7 +20,15 @@ function Group({ title, says, children }: { title: string; says?: string; childr
   );
 }
 
-function Field({ label, says, children }: { label: string; says?: string; children: (id: string) => ReactNode }) {
+function Field({
+  label,
+  says,
+  children,
+}: {
+  label: string;
+  says?: string;
+  children: (id: string) => ReactNode;
+}) {
   const id = useId();
   return (
     <div>
@@ -33,16 +41,38 @@ function Field({ label, says, children }: { label: string; says?: string; childr
   );
 }
 
-const LANGUAGES = [["", "the asker's"], ["en", "English"], ["de", "German"], ["fr", "French"], ["es", "Spanish"], ["nl", "Dutch"], ["it", "Italian"]];
-const lines = (text: string) => text.split("\n").map((line) => line.trim()).filter(Boolean);
+const LANGUAGES = [
+  ["", "the asker's"],
+  ["en", "English"],
+  ["de", "German"],
+  ["fr", "French"],
+  ["es", "Spanish"],
+  ["nl", "Dutch"],
+  ["it", "Italian"],
+];
+const lines = (text: string) =>
+  text
+    .split("\n")
+    .map((line) => line.trim())
+    .filter(Boolean);
 
 /** Everything that decides how a desk answers. */
 export function SettingsForm({ settings, onChange, kbs, models }: Props) {
   const set = (change: Partial<Settings>) => onChange({ ...settings, ...change });
-  const choice = <K extends keyof Settings>(name: K, label: string, options: [NonNullable<Settings[K]> & string, string][], says?: string) => (
+  const choice = <K extends keyof Settings>(
+    name: K,
+    label: string,
+    options: [NonNullable<Settings[K]> & string, string][],
+    says?: string,
+  ) => (
     <Field label={label} says={says}>
       {(id) => (
-        <select id={id} className="select w-full" value={String(settings[name] ?? "")} onChange={(e) => set({ [name]: e.target.value } as Partial<Settings>)}>
+        <select
+          id={id}
+          className="select w-full"
+          value={String(settings[name] ?? "")}
+          onChange={(e) => set({ [name]: e.target.value } as Partial<Settings>)}
+        >
           {options.map(([value, text]) => (
             <option key={value} value={value}>
               {text}
@@ -52,11 +82,29 @@ export function SettingsForm({ settings, onChange, kbs, models }: Props) {
       )}
     </Field>
   );
-  const number = (name: "passages" | "documents" | "context_tokens" | "answer_tokens", label: string, least: number, most: number, says?: string) => (
+  const number = (
+    name: "passages" | "documents" | "context_tokens" | "answer_tokens",
+    label: string,
+    least: number,
+    most: number,
+    says?: string,
+  ) => (
     <Field label={label} says={says}>
       {(id) => (
-        <input id={id} type="number" className="input w-full" min={least} max={most} value={settings[name] ?? ""} placeholder="any number"
-          onChange={(e) => set({ [name]: e.target.value === "" ? null : Number(e.target.value) } as Partial<Settings>)} />
+        <input
+          id={id}
+          type="number"
+          className="input w-full"
+          min={least}
+          max={most}
+          value={settings[name] ?? ""}
+          placeholder="any number"
+          onChange={(e) =>
+            set({
+              [name]: e.target.value === "" ? null : Number(e.target.value),
+            } as Partial<Settings>)
+          }
+        />
       )}
     </Field>
   );
@@ -65,20 +113,63 @@ export function SettingsForm({ settings, onChange, kbs, models }: Props) {
     <>
       <Group title="What it is">
         <Field label="Purpose">
-          {(id) => <input id={id} className="input w-full" maxLength={500} value={settings.purpose ?? ""} placeholder="Answers crews' questions about berths and weather" onChange={(e) => set({ purpose: e.target.value })} />}
+          {(id) => (
+            <input
+              id={id}
+              className="input w-full"
+              maxLength={500}
+              value={settings.purpose ?? ""}
+              placeholder="Answers crews' questions about berths and weather"
+              onChange={(e) => set({ purpose: e.target.value })}
+            />
+          )}
         </Field>
         <Field label="Greeting">
-          {(id) => <input id={id} className="input w-full" maxLength={500} value={settings.greeting ?? ""} onChange={(e) => set({ greeting: e.target.value })} />}
+          {(id) => (
+            <input
+              id={id}
+              className="input w-full"
+              maxLength={500}
+              value={settings.greeting ?? ""}
+              onChange={(e) => set({ greeting: e.target.value })}
+            />
+          )}
         </Field>
         <Field label="First questions" says="One on a line; chat users can choose them.">
-          {(id) => <textarea id={id} className="textarea w-full" rows={3} defaultValue={(settings.first_questions ?? []).join("\n")} onBlur={(e) => set({ first_questions: lines(e.target.value).slice(0, 8) })} />}
+          {(id) => (
+            <textarea
+              id={id}
+              className="textarea w-full"
+              rows={3}
+              defaultValue={(settings.first_questions ?? []).join("\n")}
+              onBlur={(e) => set({ first_questions: lines(e.target.value).slice(0, 8) })}
+            />
+          )}
         </Field>
         <div className="flex flex-wrap items-end gap-4">
-          <Field label="Symbol">{(id) => <input id={id} className="input w-20" maxLength={4} value={settings.symbol ?? ""} onChange={(e) => set({ symbol: e.target.value })} />}</Field>
+          <Field label="Symbol">
+            {(id) => (
+              <input
+                id={id}
+                className="input w-20"
+                maxLength={4}
+                value={settings.symbol ?? ""}
+                onChange={(e) => set({ symbol: e.target.value })}
+              />
+            )}
+          </Field>
           <div role="radiogroup" aria-label="Colour" className="flex gap-2 pb-1">
             {COLOUR_NAMES.map((colour: Colour) => (
-              <button key={colour} type="button" role="radio" aria-checked={settings.colour === colour} aria-label={colour} title={colour} onClick={() => set({ colour })}
-                className={`rounded-field cursor-pointer p-0.5 ${settings.colour === colour ? "outline-primary outline-2" : ""}`}>
+              <button
+                key={colour}
+                type="button"
+                role="radio"
+                aria-checked={settings.colour === colour}
+                aria-label={colour}
+                title={colour}
+                onClick={() => set({ colour })}
+                className={`rounded-field cursor-pointer p-0.5 ${settings.colour === colour ? "outline-primary outline-2" : ""}`}
+              >
                 <Sign name="A" symbol={settings.symbol} colour={colour} />
               </button>
             ))}
@@ -87,19 +178,57 @@ export function SettingsForm({ settings, onChange, kbs, models }: Props) {
       </Group>
       <KbChoice settings={settings} set={set} kbs={kbs} />
       <Group title="How it answers">
-        {choice("grounding", "Answers rest on", [["only_sources", "the documents alone"], ["sources_first", "the documents first; else what the model knows, saying so"]])}
-        <Field label={`Strictness: declines below ${Math.round(floor * 100)} %`} says={floor < 0.25 ? "Nearly everything is answered, more of it wrongly." : floor > 0.65 ? "Much is declined that the documents do answer." : "About as strict as measured to be best."}>
-          {(id) => <input id={id} type="range" className="range range-primary range-sm w-full" min={0} max={1} step={0.05} value={floor} onChange={(e) => set({ evidence_needed: Number(e.target.value) })} />}
+        {choice("grounding", "Answers rest on", [
+          ["only_sources", "the documents alone"],
+          ["sources_first", "the documents first; else what the model knows, saying so"],
+        ])}
+        <Field
+          label={`Evidence needed before answering: ${Math.round(floor * 100)} %`}
+          says={
+            floor < 0.25
+              ? "Answers nearly everything, and is wrong more often."
+              : floor > 0.65
+                ? "Declines many questions that the documents do answer."
+                : "Close to the value that measured best."
+          }
+        >
+          {(id) => (
+            <input
+              id={id}
+              type="range"
+              className="range range-primary range-sm w-full"
+              min={0}
+              max={1}
+              step={0.05}
+              value={floor}
+              onChange={(e) => set({ evidence_needed: Number(e.target.value) })}
+            />
+          )}
         </Field>
         <div className="grid grid-cols-2 gap-3">
           {number("passages", "Passages looked through", 1, 40)}
           {number("documents", "Documents at most", 1, 40)}
-          {choice("length", "Length", [["short", "short"], ["medium", "medium"], ["long", "long"]])}
-          {choice("layout", "Form", [["auto", "as the question asks"], ["prose", "prose"], ["steps", "numbered steps"], ["list", "a list"], ["table", "a table"]])}
+          {choice("length", "Length", [
+            ["short", "short"],
+            ["medium", "medium"],
+            ["long", "long"],
+          ])}
+          {choice("layout", "Form", [
+            ["auto", "as the question asks"],
+            ["prose", "prose"],
+            ["steps", "numbered steps"],
+            ["list", "a list"],
+            ["table", "a table"],
+          ])}
         </div>
         <Field label="Language of what the service says">
           {(id) => (
-            <select id={id} className="select w-full" value={settings.language ?? ""} onChange={(e) => set({ language: e.target.value || null })}>
+            <select
+              id={id}
+              className="select w-full"
+              value={settings.language ?? ""}
+              onChange={(e) => set({ language: e.target.value || null })}
+            >
               {LANGUAGES.map(([value, text]) => (
                 <option key={value} value={value}>
                   {text}
@@ -108,46 +237,121 @@ export function SettingsForm({ settings, onChange, kbs, models }: Props) {
             </select>
           )}
         </Field>
-        <Field label="Tags that hold links" says="Links of the cited documents in these tags are offered under an answer. Separated by commas.">
-          {(id) => <input id={id} className="input w-full" defaultValue={(settings.link_tags ?? []).join(", ")} onBlur={(e) => set({ link_tags: e.target.value.split(",").map((tag) => tag.trim()).filter(Boolean) })} />}
+        <Field
+          label="Tags that hold links"
+          says="Links of the cited documents in these tags are offered under an answer. Separated by commas."
+        >
+          {(id) => (
+            <input
+              id={id}
+              className="input w-full"
+              defaultValue={(settings.link_tags ?? []).join(", ")}
+              onBlur={(e) =>
+                set({
+                  link_tags: e.target.value
+                    .split(",")
+                    .map((tag) => tag.trim())
+                    .filter(Boolean),
+                })
+              }
+            />
+          )}
         </Field>
       </Group>
-      <Group title="Who writes" says={settings.model ? undefined : "The built-in composer quotes the documents to the letter and costs nothing."}>
+      <Group
+        title="Who writes"
+        says={
+          settings.model
+            ? undefined
+            : "The built-in composer quotes the documents to the letter and costs nothing."
+        }
+      >
         <Field label="Model">
           {(id) => (
-            <select id={id} className="select w-full" value={settings.model ?? ""} onChange={(e) => set({ model: e.target.value || null })}>
+            <select
+              id={id}
+              className="select w-full"
+              value={settings.model ?? ""}
+              onChange={(e) => set({ model: e.target.value || null })}
+            >
               <option value="">built-in composer</option>
               {models.map((model) => (
                 <option key={model.name} value={model.name}>
                   {model.name}
-                  {model.price_read + model.price_written > 0 && ` (${model.price_read} / ${model.price_written} ${model.currency} a million tokens)`}
+                  {model.price_read + model.price_written > 0 &&
+                    ` (${model.price_read} / ${model.price_written} ${model.currency} a million tokens)`}
                   {model.error && ": does not answer at present"}
                 </option>
               ))}
-              {settings.model && !models.some((model) => model.name === settings.model) && <option value={settings.model}>{settings.model}: not to be had</option>}
+              {settings.model && !models.some((model) => model.name === settings.model) && (
+                <option value={settings.model}>{settings.model}: not to be had</option>
+              )}
             </select>
           )}
         </Field>
         {settings.model && (
           <>
             <Field label="Instructions">
-              {(id) => <textarea id={id} className="textarea w-full font-mono text-[13px]" rows={6} maxLength={8000} value={settings.instructions ?? ""} onChange={(e) => set({ instructions: e.target.value })} />}
+              {(id) => (
+                <textarea
+                  id={id}
+                  className="textarea w-full font-mono text-[13px]"
+                  rows={6}
+                  maxLength={8000}
+                  value={settings.instructions ?? ""}
+                  onChange={(e) => set({ instructions: e.target.value })}
+                />
+              )}
             </Field>
-            {choice("unsupported", "Statements that their sources do not carry", [["mark", "are marked"], ["remove", "are left out"]])}
+            {choice("unsupported", "Statements that their sources do not carry", [
+              ["mark", "are marked"],
+              ["remove", "are left out"],
+            ])}
             <div className="grid grid-cols-2 gap-3">
-              {number("context_tokens", "Tokens of documents", 200, 16000, "What it is sent with a question, at most.")}
+              {number(
+                "context_tokens",
+                "Tokens of documents",
+                200,
+                16000,
+                "What it is sent with a question, at most.",
+              )}
               {number("answer_tokens", "Tokens of answer", 50, 4000)}
             </div>
             <Field label={`Temperature: ${settings.temperature ?? 0}`}>
-              {(id) => <input id={id} type="range" className="range range-sm w-full" min={0} max={2} step={0.1} value={settings.temperature ?? 0} onChange={(e) => set({ temperature: Number(e.target.value) })} />}
+              {(id) => (
+                <input
+                  id={id}
+                  type="range"
+                  className="range range-sm w-full"
+                  min={0}
+                  max={2}
+                  step={0.1}
+                  value={settings.temperature ?? 0}
+                  onChange={(e) => set({ temperature: Number(e.target.value) })}
+                />
+              )}
             </Field>
           </>
         )}
       </Group>
       <Group title="Who may ask">
-        {choice("audience", "Audience", [["members", "members of the team"], ["link", "anyone who has a link"]])}
-        <Field label="Sites that may show the chat in a frame" says="One address on a line, such as https://intranet.example.">
-          {(id) => <textarea id={id} className="textarea w-full" rows={2} defaultValue={(settings.frame_origins ?? []).join("\n")} onBlur={(e) => set({ frame_origins: lines(e.target.value) })} />}
+        {choice("audience", "Audience", [
+          ["members", "members of the team"],
+          ["link", "anyone who has a link"],
+        ])}
+        <Field
+          label="Sites that may show the chat in a frame"
+          says="One address on a line, such as https://intranet.example."
+        >
+          {(id) => (
+            <textarea
+              id={id}
+              className="textarea w-full"
+              rows={2}
+              defaultValue={(settings.frame_origins ?? []).join("\n")}
+              onBlur={(e) => set({ frame_origins: lines(e.target.value) })}
+            />
+          )}
         </Field>
       </Group>
     </>
@@ -155,31 +359,78 @@ export function SettingsForm({ settings, onChange, kbs, models }: Props) {
 }
 
 /** The knowledge bases, each with the line that says when it is to be used. */
-function KbChoice({ settings, set, kbs }: { settings: Settings; set: (change: Partial<Settings>) => void; kbs: Kb[] }) {
+function KbChoice({
+  settings,
+  set,
+  kbs,
+}: {
+  settings: Settings;
+  set: (change: Partial<Settings>) => void;
+  kbs: Kb[];
+}) {
   const parts = settings.kbs ?? [];
-  const change = (kb: string, next: Partial<(typeof parts)[number]>) => set({ kbs: parts.map((part) => (part.kb === kb ? { ...part, ...next } : part)) });
+  const change = (kb: string, next: Partial<(typeof parts)[number]>) =>
+    set({ kbs: parts.map((part) => (part.kb === kb ? { ...part, ...next } : part)) });
   return (
-    <Group title="What it knows" says="With several, say what each is to be used for: a question goes to those whose line comes close.">
+    <Group
+      title="What it knows"
+      says="With several, say what each is to be used for: a question goes to those whose line comes close."
+    >
       {kbs.map((kb) => {
         const part = parts.find((item) => item.kb === kb.id);
         return (
           <div key={kb.id}>
             <label className="flex items-center gap-2.5 font-medium">
-              <input type="checkbox" className="checkbox checkbox-sm checkbox-primary" checked={part !== undefined}
-                onChange={() => set({ kbs: part ? parts.filter((item) => item.kb !== kb.id) : [...parts, { kb: kb.id, use_for: "", tags: {} }] })} />
+              <input
+                type="checkbox"
+                className="checkbox checkbox-sm checkbox-primary"
+                checked={part !== undefined}
+                onChange={() =>
+                  set({
+                    kbs: part
+                      ? parts.filter((item) => item.kb !== kb.id)
+                      : [...parts, { kb: kb.id, use_for: "", tags: {} }],
+                  })
+                }
+              />
               {kb.name} <span className="soft font-normal">{count(kb.documents)} documents</span>
             </label>
             {part && (
               <div className="mt-1.5 ml-7 grid gap-1.5 sm:grid-cols-[2fr_1fr]">
-                <input className="input w-full" aria-label={`What ${kb.name} is used for`} placeholder="Use this for…" maxLength={300} value={part.use_for ?? ""} onChange={(e) => change(kb.id, { use_for: e.target.value })} />
-                <input className="input w-full" aria-label={`Tags of ${kb.name}`} placeholder="only tag=value" defaultValue={Object.entries(part.tags ?? {}).map(([tag, value]) => `${tag}=${value}`).join(", ")}
-                  onBlur={(e) => change(kb.id, { tags: Object.fromEntries(e.target.value.split(",").map((pair) => pair.split("=").map((side) => side.trim())).filter((pair) => pair.length === 2 && pair[0])) as Record<string, string> })} />
+                <input
+                  className="input w-full"
+                  aria-label={`What ${kb.name} is used for`}
+                  placeholder="Use this for…"
+                  maxLength={300}
+                  value={part.use_for ?? ""}
+                  onChange={(e) => change(kb.id, { use_for: e.target.value })}
+                />
+                <input
+                  className="input w-full"
+                  aria-label={`Tags of ${kb.name}`}
+                  placeholder="only tag=value"
+                  defaultValue={Object.entries(part.tags ?? {})
+                    .map(([tag, value]) => `${tag}=${value}`)
+                    .join(", ")}
+                  onBlur={(e) =>
+                    change(kb.id, {
+                      tags: Object.fromEntries(
+                        e.target.value
+                          .split(",")
+                          .map((pair) => pair.split("=").map((side) => side.trim()))
+                          .filter((pair) => pair.length === 2 && pair[0]),
+                      ) as Record<string, string>,
+                    })
+                  }
+                />
               </div>
             )}
           </div>
         );
       })}
-      {kbs.length === 0 && <p className="soft">The team has no knowledge base yet. Make one first.</p>}
+      {kbs.length === 0 && (
+        <p className="soft">The team has no knowledge base yet. Make one first.</p>
+      )}
     </Group>
   );
 }

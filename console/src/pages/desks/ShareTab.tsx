@@ -1,8 +1,8 @@
 import { type FormEvent, useState } from "react";
 import { useNavigate } from "react-router";
 import { type Schemas, send } from "../../api/client";
+import { useResource } from "../../api/useResource";
 import { Ago, Failure } from "../../components/text";
-import { useLoad } from "../../hooks/useLoad";
 import { useTeam } from "../../hooks/useSession";
 import { useDesk } from "./DeskPage";
 
@@ -11,35 +11,59 @@ export function ShareTab() {
   const team = useTeam();
   const navigate = useNavigate();
   const { desk, api, reload } = useDesk();
-  const links = useLoad<Schemas["Page_DeskLinkOut_"]>(`${api}/links`);
+  const links = useResource<Schemas["Page_DeskLinkOut_"]>(`${api}/links`);
   const [name, setName] = useState("");
   const [pace, setPace] = useState(10);
   const [days, setDays] = useState("");
   const [made, setMade] = useState<Schemas["DeskLinkCreated"] | null>(null);
   const [error, setError] = useState<string | null>(null);
-  const attempt = (work: Promise<unknown>) => work.then(() => (setError(null), links.reload(), reload())).catch((problem: Error) => setError(problem.message));
+  const attempt = (work: Promise<unknown>) =>
+    work
+      .then(() => {
+        setError(null);
+        links.reload();
+        reload();
+      })
+      .catch((problem: Error) => setError(problem.message));
   const make = (event: FormEvent) => {
     event.preventDefault();
     const body = { name, per_minute: pace, expires_in_days: days ? Number(days) : null };
-    void attempt(send<Schemas["DeskLinkCreated"]>("POST", `${api}/links`, body).then((link) => (setMade(link), setName(""))));
+    void attempt(
+      send<Schemas["DeskLinkCreated"]>("POST", `${api}/links`, body).then((link) => {
+        setMade(link);
+        setName("");
+      }),
+    );
   };
   const remove = () => {
-    if (confirm(`Delete ${desk.name} with all its conversations?`)) void attempt(send("DELETE", api).then(() => navigate(`/t/${team.slug}/desks`)));
+    if (confirm(`Delete ${desk.name} with all its conversations?`))
+      void attempt(send("DELETE", api).then(() => navigate(`/t/${team.slug}/desks`)));
   };
   const open = desk.published?.settings.audience === "link";
   return (
     <>
       <h2 className="mb-1 text-[19px]">Members</h2>
       <p className="mb-6">
-        Members of the team ask at <a className="link text-primary font-mono text-[13px]" href={`/chat/${desk.id}`}>{`${location.origin}/chat/${desk.id}`}</a>
+        Members of the team ask at{" "}
+        <a
+          className="link text-primary font-mono text-[13px]"
+          href={`/chat/${desk.id}`}
+        >{`${location.origin}/chat/${desk.id}`}</a>
         {!desk.published && <span className="soft"> once a version is published</span>}.
       </p>
       <h2 className="mb-1 text-[19px]">Links</h2>
-      {!open && <p className="border-warning soft mb-3 border-l-2 pl-3">The published version is for members only: links work once “anyone who has a link” is chosen and published.</p>}
+      {!open && (
+        <p className="border-warning soft mb-3 border-l-2 pl-3">
+          The published version is for members only: links work once “anyone who has a link” is
+          chosen and published.
+        </p>
+      )}
       <Failure message={error} />
       {made && (
         <p role="status" className="washed rounded-box my-3 p-3 break-all">
-          The link “{made.name}”: <code className="font-mono font-semibold select-all">{made.url}</code> It is not shown again.
+          The link “{made.name}”:{" "}
+          <code className="font-mono font-semibold select-all">{made.url}</code> It is not shown
+          again.
         </p>
       )}
       <ul className="sheet divide-base-300 divide-y">
@@ -48,34 +72,75 @@ export function ShareTab() {
             <b className="font-semibold">{link.name}</b>
             <span className="soft font-mono text-[13px]">{link.start}…</span>
             <span className="soft">{link.per_minute} questions a minute for each guest</span>
-            {link.expires_at && <span className="soft">until {new Date(link.expires_at).toLocaleDateString()}</span>}
+            {link.expires_at && (
+              <span className="soft">until {new Date(link.expires_at).toLocaleDateString()}</span>
+            )}
             <span className="soft ml-auto">
               {link.revoked_at ? (
-                <>revoked <Ago at={link.revoked_at} /></>
+                <>
+                  revoked <Ago at={link.revoked_at} />
+                </>
               ) : (
-                <button type="button" className="link text-primary cursor-pointer" onClick={() => void attempt(send("DELETE", `${api}/links/${link.id}`))}>
+                <button
+                  type="button"
+                  className="link text-primary cursor-pointer"
+                  onClick={() => void attempt(send("DELETE", `${api}/links/${link.id}`))}
+                >
                   Revoke
                 </button>
               )}
             </span>
           </li>
         ))}
-        {links.data?.items.length === 0 && <li className="soft p-5">No link yet. Make one for people who are no members.</li>}
+        {links.data?.items.length === 0 && (
+          <li className="soft p-5">No link yet. Make one for people who are no members.</li>
+        )}
       </ul>
       <form className="mt-4 flex flex-wrap items-center gap-2.5" onSubmit={make}>
-        <input className="input w-56" required maxLength={120} placeholder="What to call the link" aria-label="What to call the link" value={name} onChange={(e) => setName(e.target.value)} />
+        <input
+          className="input w-56"
+          required
+          maxLength={120}
+          placeholder="What to call the link"
+          aria-label="What to call the link"
+          value={name}
+          onChange={(e) => setName(e.target.value)}
+        />
         <label className="flex items-center gap-2">
-          <input type="number" className="input w-20" min={1} max={600} value={pace} onChange={(e) => setPace(Number(e.target.value))} /> questions a minute
+          <input
+            type="number"
+            className="input w-20"
+            min={1}
+            max={600}
+            value={pace}
+            onChange={(e) => setPace(Number(e.target.value))}
+          />{" "}
+          questions a minute
         </label>
         <label className="flex items-center gap-2">
-          for <input type="number" className="input w-24" min={1} max={3650} placeholder="ever" value={days} onChange={(e) => setDays(e.target.value)} /> days
+          for{" "}
+          <input
+            type="number"
+            className="input w-24"
+            min={1}
+            max={3650}
+            placeholder="ever"
+            value={days}
+            onChange={(e) => setDays(e.target.value)}
+          />{" "}
+          days
         </label>
-        <button className="btn btn-primary">Make link</button>
+        <button type="submit" className="btn btn-primary">
+          Make link
+        </button>
       </form>
       {(desk.published?.settings.frame_origins?.length ?? 0) > 0 && (
         <>
           <h2 className="mt-8 mb-1 text-[19px]">In another page</h2>
-          <p className="soft mb-2">Put a link's address into a frame on {desk.published?.settings.frame_origins?.join(", ")}.</p>
+          <p className="soft mb-2">
+            Put a link's address into a frame on{" "}
+            {desk.published?.settings.frame_origins?.join(", ")}.
+          </p>
           <pre className="sheet overflow-x-auto p-3 font-mono text-[13px]">{`<iframe src="${location.origin}/chat/${desk.id}#dl_..." title="${desk.name}" width="420" height="640"></iframe>`}</pre>
         </>
       )}

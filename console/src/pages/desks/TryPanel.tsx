@@ -19,25 +19,47 @@ export function TryPanel({ settings }: { settings: Settings }) {
     const asked = question.trim();
     if (!asked || draft.busy) return;
     void draft.submit({ question: asked, conversation_id: null, draft: true, settings }, []);
-    if (beside && desk.published) void published.submit({ question: asked, conversation_id: null }, []);
+    if (beside && desk.published)
+      void published.submit({ question: asked, conversation_id: null }, []);
     else published.setTurns([]);
   };
   return (
-    <section aria-label="Try the draft" className="min-[1000px]:sticky min-[1000px]:top-4 min-[1000px]:self-start">
+    <section
+      aria-label="Try the draft"
+      className="min-[1000px]:sticky min-[1000px]:top-4 min-[1000px]:self-start"
+    >
       <form className="sheet flex items-center gap-3 p-3" onSubmit={ask}>
-        <input className="flex-1 bg-transparent px-2 py-1.5 text-base outline-none" aria-label="Question to try" placeholder="Try a question…" maxLength={2000} value={question} onChange={(e) => setQuestion(e.target.value)} />
-        <button className="btn" disabled={draft.busy}>
+        <input
+          className="flex-1 bg-transparent px-2 py-1.5 text-base outline-none"
+          aria-label="Question to try"
+          placeholder="Try a question…"
+          maxLength={2000}
+          value={question}
+          onChange={(e) => setQuestion(e.target.value)}
+        />
+        <button type="submit" className="btn" disabled={draft.busy}>
           Try
         </button>
       </form>
       <div className="mt-2 flex flex-wrap gap-x-5 gap-y-1">
         <label className="soft flex items-center gap-2">
-          <input type="checkbox" className="checkbox checkbox-xs" checked={beside} disabled={!desk.published} onChange={(e) => setBeside(e.target.checked)} />
+          <input
+            type="checkbox"
+            className="checkbox checkbox-xs"
+            checked={beside}
+            disabled={!desk.published}
+            onChange={(e) => setBeside(e.target.checked)}
+          />
           beside the published version
         </label>
         {draft.turns.length === 0 &&
           (settings.first_questions ?? []).slice(0, 3).map((first) => (
-            <button key={first} type="button" className="link-hover text-primary cursor-pointer text-left" onClick={() => setQuestion(first)}>
+            <button
+              key={first}
+              type="button"
+              className="link-hover text-primary cursor-pointer text-left"
+              onClick={() => setQuestion(first)}
+            >
               {first}
             </button>
           ))}
@@ -51,7 +73,11 @@ export function TryPanel({ settings }: { settings: Settings }) {
           <Tried key={index} turn={turn} title={`Version ${desk.published?.number}`} />
         ))}
       </div>
-      {draft.turns.length === 0 && <p className="soft mt-6">Unsaved changes count too. The passages that an answer used are listed below it.</p>}
+      {draft.turns.length === 0 && (
+        <p className="soft mt-6">
+          Unsaved changes count too. The passages that an answer used are listed below it.
+        </p>
+      )}
     </section>
   );
 }
@@ -60,15 +86,27 @@ export function TryPanel({ settings }: { settings: Settings }) {
 function Tried({ turn, title }: { turn: Draft; title: string | null }) {
   const team = useTeam();
   const isCited = (passage: Evidence) =>
-    turn.citations.some((citation) => citation.revision_id === passage.revision_id && citation.start >= passage.start && citation.end <= passage.end);
-  const doubtful = turn.statements.filter((statement) => statement.verdict === "weak" || statement.verdict === "uncited");
+    turn.citations.some(
+      (citation) =>
+        citation.revision_id === passage.revision_id &&
+        citation.start >= passage.start &&
+        citation.end <= passage.end,
+    );
+  const doubtful = turn.statements.filter(
+    (statement) => statement.verdict === "weak" || statement.verdict === "uncited",
+  );
   return (
     <article className="sheet mt-4 min-w-0 p-4" aria-busy={turn.state === "answering"}>
       {title && <h3 className="soft mb-1 text-[13px] font-semibold">{title}</h3>}
-      <div className="font-serif text-[16px] leading-relaxed whitespace-pre-line" data-outcome={turn.outcome ?? "coming"}>
+      <div
+        className="font-serif text-[16px] leading-relaxed whitespace-pre-line"
+        data-outcome={turn.outcome ?? "coming"}
+      >
         {turn.text || <span className="soft">Looking through the documents…</span>}
       </div>
-      {turn.note && <p className="border-warning soft mt-2 border-l-2 pl-3 text-[13px]">{turn.note}</p>}
+      {turn.note && (
+        <p className="border-warning soft mt-2 border-l-2 pl-3 text-[13px]">{turn.note}</p>
+      )}
       {turn.outcome && (
         <p className="soft mt-2 text-[13px]">
           {turn.outcome} · by {turn.composer} · {turn.citations.length} citations
@@ -84,12 +122,18 @@ function Tried({ turn, title }: { turn: Draft; title: string | null }) {
         </p>
       )}
       {turn.evidence.length > 0 && (
-        <ol className="border-base-300 mt-3 space-y-1 border-t pt-2.5 text-[13px]" aria-label="Passages used">
+        <ol
+          className="border-base-300 mt-3 space-y-1 border-t pt-2.5 text-[13px]"
+          aria-label="Passages used"
+        >
           {turn.evidence.map((passage) => (
             <li key={passage.passage_id} className="flex gap-3">
-              <span className="w-11 shrink-0 text-right tabular-nums">{percent(passage.match)}</span>
+              <span className="w-11 shrink-0 text-right tabular-nums">
+                {percent(passage.match)}
+              </span>
               <span className={isCited(passage) ? "font-medium" : "soft"}>
-                {passage.title} <span className="soft font-normal">{place(passage.title, passage.locator)}</span>
+                {passage.title}{" "}
+                <span className="soft font-normal">{place(passage.title, passage.locator)}</span>
               </span>
             </li>
           ))}

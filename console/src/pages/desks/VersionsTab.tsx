@@ -1,26 +1,37 @@
 import { useState } from "react";
 import { type Schemas, send } from "../../api/client";
+import { useResource } from "../../api/useResource";
 import { Ago, Failure } from "../../components/text";
-import { useLoad } from "../../hooks/useLoad";
 import { useDesk } from "./DeskPage";
 
 /** Published versions: what changed between them, and the way back. */
 export function VersionsTab() {
   const { desk, api, reload } = useDesk();
-  const versions = useLoad<Schemas["Page_DeskVersionOut_"]>(`${api}/versions`);
+  const versions = useResource<Schemas["Page_DeskVersionOut_"]>(`${api}/versions`);
   const [before, setBefore] = useState<string | null>(null);
   const [after, setAfter] = useState("");
   const [error, setError] = useState<string | null>(null);
   const first = before ?? (desk.published ? String(desk.published.number) : "");
   const query = new URLSearchParams({ ...(first && { before: first }), ...(after && { after }) });
-  const compared = useLoad<Schemas["DeskComparison"]>(first === after ? null : `${api}/compare?${query}`);
+  const compared = useResource<Schemas["DeskComparison"]>(
+    first === after ? null : `${api}/compare?${query}`,
+  );
   const act = (path: string, body?: unknown) =>
     send(path === "" ? "PATCH" : "POST", api + path, body)
-      .then(() => (setError(null), reload(), versions.reload()))
+      .then(() => {
+        setError(null);
+        reload();
+        versions.reload();
+      })
       .catch((problem: Error) => setError(problem.message));
   const items = versions.data?.items ?? [];
   const choice = (label: string, value: string, set: (value: string) => void) => (
-    <select className="select w-auto" aria-label={label} value={value} onChange={(e) => set(e.target.value)}>
+    <select
+      className="select w-auto"
+      aria-label={label}
+      value={value}
+      onChange={(e) => set(e.target.value)}
+    >
       <option value="">draft</option>
       {items.map((version) => (
         <option key={version.number} value={version.number}>
@@ -34,7 +45,10 @@ export function VersionsTab() {
       <Failure message={error ?? versions.error} />
       <ul className="sheet divide-base-300 divide-y">
         {items.map((version) => (
-          <li key={version.number} className="flex flex-wrap items-baseline gap-x-5 gap-y-1 px-4 py-3">
+          <li
+            key={version.number}
+            className="flex flex-wrap items-baseline gap-x-5 gap-y-1 px-4 py-3"
+          >
             <b className="font-semibold">Version {version.number}</b>
             {version.number === desk.published?.number && (
               <span className="flex items-baseline gap-2">
@@ -45,22 +59,35 @@ export function VersionsTab() {
             <span className="soft ml-auto flex items-baseline gap-5">
               {version.author} · <Ago at={version.created_at} />
               {version.number !== desk.published?.number && (
-                <button type="button" className="link text-primary cursor-pointer" onClick={() => void act(`/versions/${version.number}/activate`)}>
+                <button
+                  type="button"
+                  className="link text-primary cursor-pointer"
+                  onClick={() => void act(`/versions/${version.number}/activate`)}
+                >
                   Serve this version
                 </button>
               )}
-              <button type="button" className="link text-primary cursor-pointer" onClick={() => void act("", { settings: version.settings })}>
+              <button
+                type="button"
+                className="link text-primary cursor-pointer"
+                onClick={() => void act("", { settings: version.settings })}
+              >
                 Make it the draft
               </button>
             </span>
           </li>
         ))}
-        {versions.data && items.length === 0 && <li className="soft p-5">Nothing is published yet. Publish the draft once it answers as you like.</li>}
+        {versions.data && items.length === 0 && (
+          <li className="soft p-5">
+            Nothing is published yet. Publish the draft once it answers as you like.
+          </li>
+        )}
       </ul>
       {items.length > 0 && (
         <section className="mt-7" aria-label="Differences">
           <p className="flex items-center gap-2.5">
-            What changed from {choice("Before", first, setBefore)} to {choice("After", after, setAfter)}
+            What changed from {choice("Before", first, setBefore)} to{" "}
+            {choice("After", after, setAfter)}
           </p>
           {first === after || compared.data?.differences.length === 0 ? (
             <p className="soft mt-3">They say the same.</p>
@@ -70,8 +97,18 @@ export function VersionsTab() {
                 <div key={item.setting} className="sheet p-4">
                   <dt className="mb-1.5 font-semibold">{item.setting.replaceAll("_", " ")}</dt>
                   <dd className="font-mono text-[13px] break-words">
-                    {(item.lines ?? [["-", JSON.stringify(item.before)], ["+", JSON.stringify(item.after)]]).map(([sign, line], index) => (
-                      <div key={index} className={sign === "-" ? "text-error" : sign === "+" ? "text-success" : "soft"}>
+                    {(
+                      item.lines ?? [
+                        ["-", JSON.stringify(item.before)],
+                        ["+", JSON.stringify(item.after)],
+                      ]
+                    ).map(([sign, line], index) => (
+                      <div
+                        key={index}
+                        className={
+                          sign === "-" ? "text-error" : sign === "+" ? "text-success" : "soft"
+                        }
+                      >
                         {sign} {line}
                       </div>
                     ))}

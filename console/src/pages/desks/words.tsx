@@ -16,10 +16,23 @@ const COLOURS: Record<Colour, string> = {
 export const COLOUR_NAMES = Object.keys(COLOURS) as Colour[];
 
 /** A desk's sign: its symbol, or the first letter of its name, on its colour. */
-export function Sign({ name, symbol, colour, large = false }: { name: string; symbol?: string; colour?: Colour; large?: boolean }) {
+export function Sign({
+  name,
+  symbol,
+  colour,
+  large = false,
+}: {
+  name: string;
+  symbol?: string;
+  colour?: Colour;
+  large?: boolean;
+}) {
   const size = large ? "size-11 text-xl" : "size-8 text-[15px]";
   return (
-    <span className={`rounded-field inline-flex shrink-0 items-center justify-center font-serif font-semibold ${size} ${COLOURS[colour ?? "harbour"]}`} aria-hidden>
+    <span
+      className={`rounded-field inline-flex shrink-0 items-center justify-center font-serif font-semibold ${size} ${COLOURS[colour ?? "harbour"]}`}
+      aria-hidden
+    >
       {symbol || name.slice(0, 1).toUpperCase()}
     </span>
   );
@@ -43,4 +56,9 @@ export const OUTCOMES: Record<string, string> = {
 };
 
 /** Who asked, as far as people can tell. */
-export const asker = (id: string) => (id.startsWith("guest:") ? `guest ${id.slice(6, 12)}` : id.startsWith("key:") ? "a program" : "a member");
+export const asker = (id: string) =>
+  id.startsWith("guest:")
+    ? `guest ${id.slice(6, 12)}`
+    : id.startsWith("key:")
+      ? "a program"
+      : "a member";

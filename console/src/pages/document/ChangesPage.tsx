@@ -1,11 +1,10 @@
 import { useEffect, useState } from "react";
 import { Link, useNavigate, useParams } from "react-router";
-import { type Doc, type Schemas, send } from "../../api/client";
 import { Missing } from "../../App";
+import { type Doc, type Schemas, send } from "../../api/client";
+import { useResource } from "../../api/useResource";
 import { Ago, Failure } from "../../components/text";
-import { onItsWay } from "../../hooks/useDocuments";
-import { useLoad } from "../../hooks/useLoad";
-import { usePolled } from "../../hooks/usePolled";
+import { useInProgress } from "../../hooks/useInProgress";
 import { useTeam } from "../../hooks/useSession";
 
 type Change = Schemas["ChangeOut"];
@@ -16,16 +15,19 @@ export function ChangesPage() {
   const { kb = "", document: id = "" } = useParams();
   const api = `${team.api}/kbs/${kb}/documents/${id}`;
   const path = `/t/${team.slug}/kbs/${kb}/documents/${id}`;
-  const { data: document, error } = usePolled<Doc>(api, onItsWay, null);
-  const { data: revisions } = useLoad<Schemas["Page_RevisionOut_"]>(`${api}/revisions`);
+  const inProgress = useInProgress();
+  const { data: document, error } = useResource<Doc>(api, { busy: inProgress });
+  const { data: revisions } = useResource<Schemas["Page_RevisionOut_"]>(`${api}/revisions`);
   const [before, setBefore] = useState("");
   const [after, setAfter] = useState("");
   const query = [before && `before=${before}`, after && `after=${after}`].filter(Boolean).join("&");
-  const found = useLoad<Schemas["DifferencesOut"]>(`${api}/differences${query ? `?${query}` : ""}`);
+  const found = useResource<Schemas["DifferencesOut"]>(
+    `${api}/differences${query ? `?${query}` : ""}`,
+  );
   const { reload } = found;
-  const served = document?.active_revision;
-  // A revision that has just been read can be compared.
-  useEffect(reload, [served, reload]);
+  const active = document?.active_revision;
+  // biome-ignore lint/correctness/useExhaustiveDependencies: a revision that was just read can be compared
+  useEffect(reload, [active, reload]);
   const [failure, setFailure] = useState<string | null>(null);
   const navigate = useNavigate();
   if (error) return <Missing />;
@@ -33,7 +35,11 @@ export function ChangesPage() {
   const choose = (label: string, value: string, onChange: (value: string) => void) => (
     <label className="flex items-center gap-2">
       {label}
-      <select className="select w-auto" value={value} onChange={(event) => onChange(event.target.value)}>
+      <select
+        className="select w-auto"
+        value={value}
+        onChange={(event) => onChange(event.target.value)}
+      >
         {revisions?.items.map((revision) => (
           <option key={revision.id} value={revision.id}>
             revision {revision.number}, {new Date(revision.created_at).toLocaleString()}
@@ -43,7 +49,10 @@ export function ChangesPage() {
     </label>
   );
   const restore = (revision: string) =>
-    send("POST", `${api}/revisions/${revision}/restore`).then(() => navigate(path), (problem: Error) => setFailure(problem.message));
+    send("POST", `${api}/revisions/${revision}/restore`).then(
+      () => navigate(path),
+      (problem: Error) => setFailure(problem.message),
+    );
   return (
     <>
       <p className="mb-2">
@@ -57,7 +66,11 @@ export function ChangesPage() {
           {choose("Before", found.data.before.id, setBefore)}
           {choose("After", found.data.after.id, setAfter)}
           {team.mayEdit && !document.source && found.data.before.id !== document.revision.id && (
-            <button type="button" className="btn" onClick={() => void restore(found.data!.before.id)}>
+            <button
+              type="button"
+              className="btn"
+              onClick={() => void restore(found.data!.before.id)}
+            >
               Bring back revision {found.data.before.number}
             </button>
           )}
@@ -83,7 +96,9 @@ export function ChangesPage() {
               ))}
             </tbody>
           </table>
-          {found.data.changes.every((change) => change.kind === "same") && <p className="soft p-5">The text is the same.</p>}
+          {found.data.changes.every((change) => change.kind === "same") && (
+            <p className="soft p-5">The text is the same.</p>
+          )}
         </div>
       )}
     </>
@@ -100,7 +115,10 @@ function Row({ change }: { change: Change }) {
         ))}
         {change.hidden > 0 && (
           <tr>
-            <td colSpan={2} className="soft bg-base-200 px-5 py-1 text-center font-sans text-[12.5px]">
+            <td
+              colSpan={2}
+              className="soft bg-base-200 px-5 py-1 text-center font-sans text-[12.5px]"
+            >
               {change.hidden} more the same
             </td>
           </tr>
@@ -113,8 +131,18 @@ function Row({ change }: { change: Change }) {
   }
   return (
     <tr data-change={change.kind}>
-      <Side text={change.before[0]} marks={change.before_marks} tone="bg-error/10" mark="bg-error/25" />
-      <Side text={change.after[0]} marks={change.after_marks} tone="bg-success/10" mark="bg-success/30" />
+      <Side
+        text={change.before[0]}
+        marks={change.before_marks}
+        tone="bg-error/10"
+        mark="bg-error/25"
+      />
+      <Side
+        text={change.after[0]}
+        marks={change.after_marks}
+        tone="bg-success/10"
+        mark="bg-success/30"
+      />
     </tr>
   );
 }
@@ -128,12 +156,27 @@ function Same({ text }: { text: string }) {
   );
 }
 
-function Side({ text, marks, tone, mark }: { text: string | undefined; marks: [number, number][]; tone: string; mark: string }) {
+function Side({
+  text,
+  marks,
+  tone,
+  mark,
+}: {
+  text: string | undefined;
+  marks: [number, number][];
+  tone: string;
+  mark: string;
+}) {
   if (text === undefined) return <td />;
   const parts: React.ReactNode[] = [];
   let at = 0;
   for (const [start, end] of marks) {
-    parts.push(text.slice(at, start), <span key={start} className={`rounded-sm ${mark}`}>{text.slice(start, end)}</span>);
+    parts.push(
+      text.slice(at, start),
+      <span key={start} className={`rounded-sm ${mark}`}>
+        {text.slice(start, end)}
+      </span>,
+    );
     at = end;
   }
   parts.push(text.slice(at));

@@ -1,12 +1,11 @@
 import { useEffect, useMemo, useRef, useState } from "react";
 import { Link, useParams, useSearchParams } from "react-router";
-import { type Doc, get, type Schemas } from "../../api/client";
 import { Missing } from "../../App";
+import { type Doc, get, type Schemas } from "../../api/client";
+import { useResource } from "../../api/useResource";
 import { Facts, reportFacts } from "../../components/Report";
-import { Ago, count, Failure, size, State, unitName } from "../../components/text";
-import { onItsWay } from "../../hooks/useDocuments";
-import { useLoad } from "../../hooks/useLoad";
-import { usePolled } from "../../hooks/usePolled";
+import { Ago, count, Failure, State, size, unitName } from "../../components/text";
+import { useInProgress } from "../../hooks/useInProgress";
 import { useTeam } from "../../hooks/useSession";
 import { DocumentText, type Mark } from "./DocumentText";
 import { PagePicture } from "./PagePicture";
@@ -22,11 +21,12 @@ export function DocumentPage() {
   const [address] = useSearchParams();
   const api = `${team.api}/kbs/${kb}/documents/${id}`;
   const wanted = address.get("revision");
-  const { data: document, error, setData } = usePolled<Doc>(api, onItsWay, null);
+  const inProgress = useInProgress();
+  const { data: document, error, setData } = useResource<Doc>(api, { busy: inProgress });
   const removed = document?.state === "removed";
   const served = document?.active_revision ?? (removed ? document.revision.id : null);
   const readable = served ? `${api}/text?revision=${wanted ?? served}` : null;
-  const text = useLoad<Schemas["DocumentTextOut"]>(readable);
+  const text = useResource<Schemas["DocumentTextOut"]>(readable);
   const [outlined, setOutlined] = useState(false);
   const passages = usePassages(outlined ? api : null);
   const from = Number(address.get("from") ?? -1);
@@ -39,7 +39,13 @@ export function DocumentPage() {
   const blocks = text.data?.blocks;
   const hits = useMemo(() => occurrences(text.data?.text ?? "", find), [text.data, find]);
   const marks = useMemo<Mark[]>(() => {
-    const found = hits.map((start, number): Mark => ({ start, end: start + find.length, kind: number === place ? "now" : "found" }));
+    const found = hits.map(
+      (start, number): Mark => ({
+        start,
+        end: start + find.length,
+        kind: number === place ? "now" : "found",
+      }),
+    );
     const cited: Mark[] = from >= 0 && !find ? [{ start: from, end: to, kind: "cited" }] : [];
     return [...cited, ...found];
   }, [hits, place, find, from, to]);
@@ -65,7 +71,8 @@ export function DocumentPage() {
     show(sheet.current, `[data-page="${number}"]`, 0);
   };
   const choose = (position: number) => {
-    const at = text.data?.blocks.findIndex((block) => block.start <= position && position < block.end) ?? -1;
+    const at =
+      text.data?.blocks.findIndex((block) => block.start <= position && position < block.end) ?? -1;
     show(sheet.current, `[data-block="${at}"]`);
   };
   const slides = text.data?.unit === "slide";
@@ -83,7 +90,9 @@ export function DocumentPage() {
       {document.description && (
         <p className="mt-1 max-w-3xl">
           {document.description}
-          {document.described_by && <span className="soft"> (described by {document.described_by})</span>}
+          {document.described_by && (
+            <span className="soft"> (described by {document.described_by})</span>
+          )}
         </p>
       )}
       <p className="soft mt-1">
@@ -99,7 +108,12 @@ export function DocumentPage() {
         {document.link && (
           <>
             {" · "}
-            <a className="link" href={/^https?:/.test(document.link) ? document.link : undefined} target="_blank" rel="noreferrer">
+            <a
+              className="link"
+              href={/^https?:/.test(document.link) ? document.link : undefined}
+              target="_blank"
+              rel="noreferrer"
+            >
               at its source
             </a>
           </>
@@ -112,47 +126,98 @@ export function DocumentPage() {
             </Link>
           </>
         )}
-        {team.mayEdit && !document.source && !document.parent && /\.(md|markdown|txt|csv|tsv)$/i.test(document.name) && (
-          <>
-            {" · "}
-            <Link className="link" to={`/t/${team.slug}/kbs/${kb}/documents/${id}/edit`}>
-              edit
-            </Link>
-          </>
-        )}
+        {team.mayEdit &&
+          !document.source &&
+          !document.parent &&
+          /\.(md|markdown|txt|csv|tsv)$/i.test(document.name) && (
+            <>
+              {" · "}
+              <Link className="link" to={`/t/${team.slug}/kbs/${kb}/documents/${id}/edit`}>
+                edit
+              </Link>
+            </>
+          )}
       </p>
       <Bar
-        text={text.data} page={page} pages={pages} onPage={goTo} find={find} onFind={(value) => (setFind(value), setPlace(0))}
-        hits={hits.length} place={place} onPlace={setPlace} outlined={outlined} onOutlined={setOutlined}
-        original={`/api/v1${api}/original${fragment(text.data, page, from)}`} download={`/api/v1${api}/original?download=true`}
+        text={text.data}
+        page={page}
+        pages={pages}
+        onPage={goTo}
+        find={find}
+        onFind={(value) => {
+          setFind(value);
+          setPlace(0);
+        }}
+        hits={hits.length}
+        place={place}
+        onPlace={setPlace}
+        outlined={outlined}
+        onOutlined={setOutlined}
+        original={`/api/v1${api}/original${fragment(text.data, page, from)}`}
+        download={`/api/v1${api}/original?download=true`}
       />
-      <div className={`grid gap-6 ${beside ? "min-[900px]:grid-cols-2" : "min-[900px]:grid-cols-[minmax(0,1fr)_290px]"}`}>
+      <div
+        className={`grid gap-6 ${beside ? "min-[900px]:grid-cols-2" : "min-[900px]:grid-cols-[minmax(0,1fr)_290px]"}`}
+      >
         <div className={beside ? "" : "min-[900px]:order-2"}>
           <div className="flex flex-col gap-5 min-[900px]:sticky min-[900px]:top-4">
             {text.data?.drawn && (
-              <PagePicture api={api} page={page} revision={wanted} marks={marks} passages={cuts} onChoose={choose} onPage={goTo} />
+              <PagePicture
+                api={api}
+                page={page}
+                revision={wanted}
+                marks={marks}
+                passages={cuts}
+                onChoose={choose}
+                onPage={goTo}
+              />
             )}
-            {slides && text.data && <SlidePicture api={api} page={page} revision={wanted} text={text.data} marks={marks} onChoose={choose} />}
-            {!beside && <About document={document} api={api} mayEdit={team.mayEdit} onChange={setData} />}
+            {slides && text.data && (
+              <SlidePicture
+                api={api}
+                page={page}
+                revision={wanted}
+                text={text.data}
+                marks={marks}
+                onChoose={choose}
+              />
+            )}
+            {!beside && (
+              <About document={document} api={api} mayEdit={team.mayEdit} onChange={setData} />
+            )}
           </div>
         </div>
         <article
           className={`sheet px-6 py-7 min-[900px]:px-10 ${beside ? "min-[900px]:h-[calc(100vh-2rem)] min-[900px]:overflow-y-auto" : ""}`}
           ref={sheet}
         >
-          {older && <p className="text-warning mb-4">This is revision {shown.number}; a newer one is in use by now.</p>}
+          {older && (
+            <p className="text-warning mb-4">
+              This is revision {shown.number}; a newer one is in use by now.
+            </p>
+          )}
           {document.state === "failed" && <Failure message={document.error} />}
           {removed && (
             <p className="text-warning mb-4">
-              It left its source <Ago at={document.changed_at} /> and is in no answer any more. This is how it read last.
+              It left its source <Ago at={document.changed_at} /> and is in no answer any more. This
+              is how it read last.
             </p>
           )}
-          {!served && document.state !== "failed" && <p className="soft">The document is being read…</p>}
+          {!served && document.state !== "failed" && (
+            <p className="soft">The document is being read…</p>
+          )}
           <Failure message={text.error} />
           {sheets && (
             <div role="tablist" aria-label="Sheets" className="tabs tabs-border mb-2 font-sans">
               {text.data?.unit_names.map((name, index) => (
-                <button key={name} type="button" role="tab" aria-selected={page === index + 1} className={`tab ${page === index + 1 ? "tab-active" : ""}`} onClick={() => setPage(index + 1)}>
+                <button
+                  key={name}
+                  type="button"
+                  role="tab"
+                  aria-selected={page === index + 1}
+                  className={`tab ${page === index + 1 ? "tab-active" : ""}`}
+                  onClick={() => setPage(index + 1)}
+                >
                   {name}
                 </button>
               ))}
@@ -160,7 +225,12 @@ export function DocumentPage() {
           )}
           {text.data && (
             <DocumentText
-              text={text.data.text} blocks={text.data.blocks} unit={text.data.unit} labels={text.data.unit_names} marks={marks} passages={cuts}
+              text={text.data.text}
+              blocks={text.data.blocks}
+              unit={text.data.unit}
+              labels={text.data.unit_names}
+              marks={marks}
+              passages={cuts}
               only={sheets ? page : undefined}
             />
           )}
@@ -192,23 +262,58 @@ interface BarProps {
 }
 
 /** Going about in a document: to a page, to words, to its passages, to its original. */
-function Bar({ text, page, pages, onPage, find, onFind, hits, place, onPlace, outlined, onOutlined, original, download }: BarProps) {
+function Bar({
+  text,
+  page,
+  pages,
+  onPage,
+  find,
+  onFind,
+  hits,
+  place,
+  onPlace,
+  outlined,
+  onOutlined,
+  original,
+  download,
+}: BarProps) {
   const unit = text?.unit ?? "page";
   return (
-    <div className="my-4 flex flex-wrap items-center gap-x-5 gap-y-2" role="toolbar" aria-label="Document">
+    <div
+      className="my-4 flex flex-wrap items-center gap-x-5 gap-y-2"
+      role="toolbar"
+      aria-label="Document"
+    >
       {pages > 1 && (
         <span className="flex items-center gap-1">
-          <button type="button" className="btn btn-sm" aria-label={`Previous ${unit}`} disabled={page <= 1} onClick={() => onPage(page - 1)}>
+          <button
+            type="button"
+            className="btn btn-sm"
+            aria-label={`Previous ${unit}`}
+            disabled={page <= 1}
+            onClick={() => onPage(page - 1)}
+          >
             ‹
           </button>
-          <select className="select select-sm w-auto" aria-label={`Go to ${unit}`} value={page} onChange={(event) => onPage(Number(event.target.value))}>
+          <select
+            className="select select-sm w-auto"
+            aria-label={`Go to ${unit}`}
+            value={page}
+            onChange={(event) => onPage(Number(event.target.value))}
+          >
             {Array.from({ length: pages }, (_, index) => (
               <option key={index} value={index + 1}>
                 {unitName(unit, index + 1, text?.unit_names[index])}
               </option>
             ))}
           </select>
-          <button type="button" className="btn btn-sm" aria-label={`Next ${unit}`} disabled={page >= pages} onClick={() => onPage(page + 1)}>
+          <button
+            type="button"
+            className="btn btn-sm"
+            aria-label={`Next ${unit}`}
+            disabled={page >= pages}
+            onClick={() => onPage(page + 1)}
+          >
             ›
           </button>
         </span>
@@ -221,7 +326,13 @@ function Bar({ text, page, pages, onPage, find, onFind, hits, place, onPlace, ou
           if (hits) onPlace((place + 1) % hits);
         }}
       >
-        <input className="input input-sm w-52" placeholder="Find in this document…" aria-label="Find in this document" value={find} onChange={(event) => onFind(event.target.value)} />
+        <input
+          className="input input-sm w-52"
+          placeholder="Find in this document…"
+          aria-label="Find in this document"
+          value={find}
+          onChange={(event) => onFind(event.target.value)}
+        />
         {find.length > 1 && (
           <span className="soft tabular-nums" role="status">
             {hits ? `${place + 1} of ${hits}` : "not there"}
@@ -229,7 +340,12 @@ function Bar({ text, page, pages, onPage, find, onFind, hits, place, onPlace, ou
         )}
       </form>
       <label className="flex cursor-pointer items-center gap-2">
-        <input type="checkbox" className="toggle toggle-sm" checked={outlined} onChange={(event) => onOutlined(event.target.checked)} />
+        <input
+          type="checkbox"
+          className="toggle toggle-sm"
+          checked={outlined}
+          onChange={(event) => onOutlined(event.target.checked)}
+        />
         Show the passages
       </label>
       <span className="ml-auto flex gap-2">
@@ -254,7 +370,9 @@ function usePassages(api: string | null): Cut[] {
       const all: Cut[] = [];
       let cursor = "";
       do {
-        const part: Schemas["Page_PassageOut_"] = await get(`${api}/passages?limit=500${cursor && `&cursor=${cursor}`}`);
+        const part: Schemas["Page_PassageOut_"] = await get(
+          `${api}/passages?limit=500${cursor && `&cursor=${cursor}`}`,
+        );
         all.push(...part.items);
         cursor = part.next ?? "";
       } while (cursor && current);
@@ -268,9 +386,21 @@ function usePassages(api: string | null): Cut[] {
   return api ? passages : [];
 }
 
-function About({ document, api, mayEdit, onChange }: { document: Doc; api: string; mayEdit: boolean; onChange: (document: Doc) => void }) {
+function About({
+  document,
+  api,
+  mayEdit,
+  onChange,
+}: {
+  document: Doc;
+  api: string;
+  mayEdit: boolean;
+  onChange: (document: Doc) => void;
+}) {
   const { revision } = document;
-  const seconds = Object.entries(revision.seconds).map(([stage, value]) => `${stage} ${value.toFixed(2)} s`);
+  const seconds = Object.entries(revision.seconds).map(
+    ([stage, value]) => `${stage} ${value.toFixed(2)} s`,
+  );
   return (
     <section className="sheet" aria-label="What reading gave">
       <Facts
@@ -318,6 +448,11 @@ function occurrences(text: string, find: string): number[] {
   if (find.length < 2) return [];
   const [where, what] = [text.toLowerCase(), find.toLowerCase()];
   const out: number[] = [];
-  for (let at = where.indexOf(what); at >= 0 && out.length < 1000; at = where.indexOf(what, at + what.length)) out.push(at);
+  for (
+    let at = where.indexOf(what);
+    at >= 0 && out.length < 1000;
+    at = where.indexOf(what, at + what.length)
+  )
+    out.push(at);
   return out;
 }

@@ -36,7 +36,11 @@ export function DocumentText({ text, blocks, unit, labels, marks, passages, only
     if (!only && block.page && block.page !== page) {
       page = block.page;
       out.push(
-        <p key={`p${page}`} data-page={page} className="soft border-base-300 mt-6 mb-3 border-b border-dashed pb-1 text-right text-[12px]">
+        <p
+          key={`p${page}`}
+          data-page={page}
+          className="soft border-base-300 mt-6 mb-3 border-b border-dashed pb-1 text-right text-[12px]"
+        >
           {unitName(unit, page, labels[page - 1])}
         </p>,
       );
@@ -64,31 +68,47 @@ function PassageMark({ passage }: { passage: Cut }) {
 }
 
 export function BlockText({ block, text, marks }: { block: Block; text: string; marks: Mark[] }) {
-  const marked = (start: number, end: number) => <Marked text={text} start={start} end={end} marks={marks} />;
+  const marked = (start: number, end: number) => (
+    <Marked text={text} start={start} end={end} marks={marks} />
+  );
   if (block.kind === "heading") {
     const Tag = `h${Math.min(block.level + 1, 6)}` as "h2";
-    const size = block.level <= 1 ? "text-[22px]" : block.level === 2 ? "text-[19px]" : "text-[17.5px]";
+    const size =
+      block.level <= 1 ? "text-[22px]" : block.level === 2 ? "text-[19px]" : "text-[17.5px]";
     return (
-      <Tag id={block.anchor ?? undefined} className={`mt-5 mb-2 leading-snug font-semibold ${size}`}>
+      <Tag
+        id={block.anchor ?? undefined}
+        className={`mt-5 mb-2 leading-snug font-semibold ${size}`}
+      >
         {marked(block.start, block.end)}
       </Tag>
     );
   }
   if (block.kind === "code") {
-    return <pre className="bg-base-200 my-3 overflow-x-auto rounded p-3 font-mono text-[13px]">{marked(block.start, block.end)}</pre>;
+    return (
+      <pre className="bg-base-200 my-3 overflow-x-auto rounded p-3 font-mono text-[13px]">
+        {marked(block.start, block.end)}
+      </pre>
+    );
   }
   if (block.kind === "cue") {
     return (
       <p className="mb-3 max-w-[66ch]">
-        <span className="soft mr-2 font-sans text-[12px] tabular-nums">{clock(block.seconds ?? 0)}</span>
+        <span className="soft mr-2 font-sans text-[12px] tabular-nums">
+          {clock(block.seconds ?? 0)}
+        </span>
         {marked(block.start, block.end)}
       </p>
     );
   }
-  if (block.kind === "figure") return <p className="soft mb-3 max-w-[66ch] italic">{marked(block.start, block.end)}</p>;
+  if (block.kind === "figure")
+    return <p className="soft mb-3 max-w-[66ch] italic">{marked(block.start, block.end)}</p>;
   if (block.kind === "footnote")
-    return <p className="soft mb-3 max-w-[66ch] pl-5 text-[15px]">{marked(block.start, block.end)}</p>;
-  if (block.kind === "paragraph") return <p className="mb-3 max-w-[66ch]">{marked(block.start, block.end)}</p>;
+    return (
+      <p className="soft mb-3 max-w-[66ch] pl-5 text-[15px]">{marked(block.start, block.end)}</p>
+    );
+  if (block.kind === "paragraph")
+    return <p className="mb-3 max-w-[66ch]">{marked(block.start, block.end)}</p>;
   if (block.kind === "table") return <Table block={block} text={text} marks={marks} />;
   const lines = linesOf(block, text);
   return (
@@ -120,7 +140,11 @@ function Table({ block, text, marks }: { block: Block; text: string; marks: Mark
   useEffect(() => setFirst(Math.floor(Math.max(0, wanted) / ROWS) * ROWS), [wanted]);
   const row = (line: [number, number], number: number, Cell: "th" | "td") => (
     <tr key={line[0]}>
-      {block.row != null && <td className="soft w-0 pr-4 text-right text-[12px] tabular-nums select-none">{block.row + number}</td>}
+      {block.row != null && (
+        <td className="soft w-0 pr-4 text-right text-[12px] tabular-nums select-none">
+          {block.row + number}
+        </td>
+      )}
       {cells(text, line[0], line[1]).map(([a, b]) => (
         <Cell key={a}>
           <Marked text={text} start={a} end={b} marks={marks} />
@@ -131,21 +155,45 @@ function Table({ block, text, marks }: { block: Block; text: string; marks: Mark
   const last = Math.min(rows.length, first + ROWS);
   return (
     <div className="mb-4">
-      <div className={`overflow-x-auto ${block.row != null ? "border-base-300 max-h-[70vh] w-fit max-w-full overflow-y-auto rounded border" : ""}`}>
-        <table className={`table w-auto font-sans text-[14px] ${block.row != null ? "table-sm table-pin-rows text-[13px]" : ""}`}>
-          {headers > 0 && <thead className="text-inherit">{lines.slice(0, headers).map((line, number) => row(line, number, "th"))}</thead>}
-          <tbody>{rows.slice(first, last).map((line, number) => row(line, headers + first + number, "td"))}</tbody>
+      <div
+        className={`overflow-x-auto ${block.row != null ? "border-base-300 max-h-[70vh] w-fit max-w-full overflow-y-auto rounded border" : ""}`}
+      >
+        <table
+          className={`table w-auto font-sans text-[14px] ${block.row != null ? "table-sm table-pin-rows text-[13px]" : ""}`}
+        >
+          {headers > 0 && (
+            <thead className="text-inherit">
+              {lines.slice(0, headers).map((line, number) => row(line, number, "th"))}
+            </thead>
+          )}
+          <tbody>
+            {rows
+              .slice(first, last)
+              .map((line, number) => row(line, headers + first + number, "td"))}
+          </tbody>
         </table>
       </div>
       {rows.length > ROWS && (
         <p className="mt-2 flex items-center gap-2 font-sans text-[13px]">
-          <button type="button" className="btn btn-sm" aria-label="Rows before" disabled={first === 0} onClick={() => setFirst(first - ROWS)}>
+          <button
+            type="button"
+            className="btn btn-sm"
+            aria-label="Rows before"
+            disabled={first === 0}
+            onClick={() => setFirst(first - ROWS)}
+          >
             ‹
           </button>
           <span className="soft tabular-nums">
             rows {first + 1}–{last} of {rows.length.toLocaleString("en")}
           </span>
-          <button type="button" className="btn btn-sm" aria-label="Rows after" disabled={last === rows.length} onClick={() => setFirst(first + ROWS)}>
+          <button
+            type="button"
+            className="btn btn-sm"
+            aria-label="Rows after"
+            disabled={last === rows.length}
+            onClick={() => setFirst(first + ROWS)}
+          >
             ›
           </button>
         </p>
@@ -174,9 +222,23 @@ function cells(text: string, start: number, end: number): [number, number][] {
   return out;
 }
 
-const LOOKS = { cited: "marked", found: "bg-warning/25 text-inherit", now: "bg-warning/60 text-inherit" };
+const LOOKS = {
+  cited: "marked",
+  found: "bg-warning/25 text-inherit",
+  now: "bg-warning/60 text-inherit",
+};
 
-function Marked({ text, start, end, marks }: { text: string; start: number; end: number; marks: Mark[] }) {
+function Marked({
+  text,
+  start,
+  end,
+  marks,
+}: {
+  text: string;
+  start: number;
+  end: number;
+  marks: Mark[];
+}) {
   const inside = marks.filter((mark) => mark.start < end && mark.end > start);
   if (inside.length === 0) return <>{text.slice(start, end)}</>;
   const out: ReactNode[] = [];

@@ -1,6 +1,6 @@
 import type { Schemas } from "../../api/client";
+import { useResource } from "../../api/useResource";
 import { Failure } from "../../components/text";
-import { useLoad } from "../../hooks/useLoad";
 import type { Mark } from "./DocumentText";
 
 interface Props {
@@ -16,20 +16,33 @@ interface Props {
 /** A page of the original as a picture. What is marked in the text is marked on it too; a click on a line shows it in the text. */
 export function PagePicture({ api, page, revision, marks, passages, onChoose, onPage }: Props) {
   const query = revision ? `revision=${revision}` : "";
-  const { data, error } = useLoad<Schemas["PageOut"]>(`${api}/pages/${page}?${query}`);
+  const { data, error } = useResource<Schemas["PageOut"]>(`${api}/pages/${page}?${query}`);
   const places = data?.number === page ? data.places : [];
   const passageAt = (start: number) => passages.findLastIndex((passage) => passage.start <= start);
   return (
     <div className="border-base-300 relative overflow-hidden rounded border bg-white">
-      <img src={`/api/v1${api}/pages/${page}/picture?width=900&${query}`} alt={`Page ${page} of the original`} className="w-full" />
+      <img
+        src={`/api/v1${api}/pages/${page}/picture?width=900&${query}`}
+        alt={`Page ${page} of the original`}
+        className="w-full"
+      />
       {places.map((place) => {
         const mark = marks.find((item) => item.start < place.end && item.end > place.start);
         const number = passages.length ? passageAt(place.start) : -1;
         // Within a line the marked words stand about where their share of its characters does.
-        const share = (position: number) => Math.min(1, Math.max(0, (position - place.start) / (place.end - place.start)));
+        const share = (position: number) =>
+          Math.min(1, Math.max(0, (position - place.start) / (place.end - place.start)));
         const [a, b] = mark ? [share(mark.start), share(mark.end)] : [0, 1];
         const width = place.right - place.left;
-        const look = mark ? (mark.kind === "cited" ? "marked" : "bg-warning/40") : number < 0 ? "hover:bg-primary/10" : number % 2 ? "bg-primary/10" : "bg-warning/10";
+        const look = mark
+          ? mark.kind === "cited"
+            ? "marked"
+            : "bg-warning/40"
+          : number < 0
+            ? "hover:bg-primary/10"
+            : number % 2
+              ? "bg-primary/10"
+              : "bg-warning/10";
         return (
           <button
             type="button"
@@ -55,9 +68,15 @@ export function PagePicture({ api, page, revision, marks, passages, onChoose, on
           <a
             key={`${link.left} ${link.top}`}
             className="hover:outline-primary absolute hover:outline"
-            style={{ left: `${link.left * 100}%`, top: `${link.top * 100}%`, width: `${(link.right - link.left) * 100}%`, height: `${(link.bottom - link.top) * 100}%` }}
+            style={{
+              left: `${link.left * 100}%`,
+              top: `${link.top * 100}%`,
+              width: `${(link.right - link.left) * 100}%`,
+              height: `${(link.bottom - link.top) * 100}%`,
+            }}
             href={link.address ?? `#page=${link.target}`}
             title={link.address ?? `Page ${link.target}`}
+            aria-label={link.address ?? `Page ${link.target}`}
             target={link.address ? "_blank" : undefined}
             rel="noreferrer"
             tabIndex={-1}
@@ -66,7 +85,9 @@ export function PagePicture({ api, page, revision, marks, passages, onChoose, on
               event.preventDefault();
               onPage(link.target);
             }}
-          />
+          >
+            <span className="sr-only">{link.address ?? `Page ${link.target}`}</span>
+          </a>
         ))}
       <Failure message={error} />
     </div>

@@ -1,14 +1,30 @@
 import { useState } from "react";
 
 /** A small table as rows and columns; kept as CSV (RFC 4180). */
-export function TableEditor({ text, separator, onChange }: { text: string; separator: string; onChange: (text: string) => void }) {
+export function TableEditor({
+  text,
+  separator,
+  onChange,
+}: {
+  text: string;
+  separator: string;
+  onChange: (text: string) => void;
+}) {
   const [rows, setRows] = useState(() => parse(text, separator));
   const put = (next: string[][]) => {
     setRows(next);
-    onChange(next.map((row) => row.map((cell) => quoted(cell, separator)).join(separator)).join("\n") + "\n");
+    onChange(
+      next.map((row) => row.map((cell) => quoted(cell, separator)).join(separator)).join("\n") +
+        "\n",
+    );
   };
   const width = Math.max(...rows.map((row) => row.length), 1);
-  const set = (r: number, c: number, value: string) => put(rows.map((row, i) => (i === r ? padded(row, width).map((cell, j) => (j === c ? value : cell)) : row)));
+  const set = (r: number, c: number, value: string) =>
+    put(
+      rows.map((row, i) =>
+        i === r ? padded(row, width).map((cell, j) => (j === c ? value : cell)) : row,
+      ),
+    );
   return (
     <div className="sheet overflow-x-auto p-4">
       <table>
@@ -18,14 +34,23 @@ export function TableEditor({ text, separator, onChange }: { text: string; separ
               {padded(row, width).map((cell, c) => (
                 <td key={c} className="p-0.5">
                   <input
-                    className={`input input-sm w-44 ${r === 0 ? "font-semibold" : ""}`} aria-label={r === 0 ? `Heading of column ${c + 1}` : `Row ${r}, column ${c + 1}`} value={cell}
+                    className={`input input-sm w-44 ${r === 0 ? "font-semibold" : ""}`}
+                    aria-label={
+                      r === 0 ? `Heading of column ${c + 1}` : `Row ${r}, column ${c + 1}`
+                    }
+                    value={cell}
                     onChange={(event) => set(r, c, event.target.value)}
                   />
                 </td>
               ))}
               <td>
                 {r > 0 && (
-                  <button type="button" className="soft cursor-pointer px-2" aria-label={`Remove row ${r}`} onClick={() => put(rows.filter((_, i) => i !== r))}>
+                  <button
+                    type="button"
+                    className="soft cursor-pointer px-2"
+                    aria-label={`Remove row ${r}`}
+                    onClick={() => put(rows.filter((_, i) => i !== r))}
+                  >
                     ×
                   </button>
                 )}
@@ -35,10 +60,18 @@ export function TableEditor({ text, separator, onChange }: { text: string; separ
         </tbody>
       </table>
       <div className="mt-3 flex gap-3">
-        <button type="button" className="btn btn-sm" onClick={() => put([...rows, padded([], width)])}>
+        <button
+          type="button"
+          className="btn btn-sm"
+          onClick={() => put([...rows, padded([], width)])}
+        >
           Add a row
         </button>
-        <button type="button" className="btn btn-sm" onClick={() => put(rows.map((row) => [...padded(row, width), ""]))}>
+        <button
+          type="button"
+          className="btn btn-sm"
+          onClick={() => put(rows.map((row) => [...padded(row, width), ""]))}
+        >
           Add a column
         </button>
       </div>
@@ -46,9 +79,13 @@ export function TableEditor({ text, separator, onChange }: { text: string; separ
   );
 }
 
-const padded = (row: string[], width: number) => [...row, ...Array<string>(Math.max(0, width - row.length)).fill("")];
+const padded = (row: string[], width: number) => [
+  ...row,
+  ...Array<string>(Math.max(0, width - row.length)).fill(""),
+];
 
-const quoted = (cell: string, separator: string) => (cell.includes(separator) || /["\n\r]/.test(cell) ? `"${cell.replaceAll('"', '""')}"` : cell);
+const quoted = (cell: string, separator: string) =>
+  cell.includes(separator) || /["\n\r]/.test(cell) ? `"${cell.replaceAll('"', '""')}"` : cell;
 
 /** The cells of a text with separated values; quotes may hold separators and line ends. */
 function parse(text: string, separator: string): string[][] {

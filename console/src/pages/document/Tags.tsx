@@ -3,12 +3,26 @@ import { type Doc, send } from "../../api/client";
 import { Failure } from "../../components/text";
 
 /** A document's tags, for editors to change. */
-export function Tags({ document, api, mayEdit, onChange }: { document: Doc; api: string; mayEdit: boolean; onChange: (document: Doc) => void }) {
+export function Tags({
+  document,
+  api,
+  mayEdit,
+  onChange,
+}: {
+  document: Doc;
+  api: string;
+  mayEdit: boolean;
+  onChange: (document: Doc) => void;
+}) {
   const [adding, setAdding] = useState("");
   const [error, setError] = useState<string | null>(null);
   const save = (tags: Record<string, string>) =>
     send<Doc>("PATCH", api, { tags }, { "If-Match": `"${document.version}"` })
-      .then((changed) => (onChange(changed), setAdding(""), setError(null)))
+      .then((changed) => {
+        onChange(changed);
+        setAdding("");
+        setError(null);
+      })
       .catch((problem: Error) => setError(problem.message));
   const entries = Object.entries(document.tags);
   if (!mayEdit && entries.length === 0) return null;
@@ -19,7 +33,14 @@ export function Tags({ document, api, mayEdit, onChange }: { document: Doc; api:
           <li key={tag} className="border-base-300 rounded-full border px-2.5">
             {tag}: {value}
             {mayEdit && (
-              <button type="button" className="soft ml-1.5 cursor-pointer" aria-label={`Remove the tag ${tag}`} onClick={() => void save(Object.fromEntries(entries.filter(([key]) => key !== tag)))}>
+              <button
+                type="button"
+                className="soft ml-1.5 cursor-pointer"
+                aria-label={`Remove the tag ${tag}`}
+                onClick={() =>
+                  void save(Object.fromEntries(entries.filter(([key]) => key !== tag)))
+                }
+              >
                 ×
               </button>
             )}
@@ -36,8 +57,16 @@ export function Tags({ document, api, mayEdit, onChange }: { document: Doc; api:
             void save({ ...document.tags, [key.trim()]: value.join("=").trim() });
           }}
         >
-          <input className="input input-sm w-full" aria-label="New tag" placeholder="key=value" value={adding} onChange={(e) => setAdding(e.target.value)} />
-          <button className="btn btn-sm">Add tag</button>
+          <input
+            className="input input-sm w-full"
+            aria-label="New tag"
+            placeholder="key=value"
+            value={adding}
+            onChange={(e) => setAdding(e.target.value)}
+          />
+          <button type="submit" className="btn btn-sm">
+            Add tag
+          </button>
         </form>
       )}
       <Failure message={error} />

@@ -22,7 +22,10 @@ export function WritePage() {
   const [saving, setSaving] = useState(false);
   useEffect(() => {
     if (!id) return;
-    Promise.all([get<Doc>(`${api}/documents/${id}`), get<Schemas["WrittenOut"]>(`${api}/documents/${id}/written`)])
+    Promise.all([
+      get<Doc>(`${api}/documents/${id}`),
+      get<Schemas["WrittenOut"]>(`${api}/documents/${id}/written`),
+    ])
       .then(([document, written]) => {
         setName(written.name);
         setVersion(document.version);
@@ -37,7 +40,12 @@ export function WritePage() {
     setError(null);
     try {
       const call = id
-        ? send<Schemas["AddedOut"]>("PUT", `${api}/documents/${id}/written`, { text }, { "If-Match": `"${version}"` })
+        ? send<Schemas["AddedOut"]>(
+            "PUT",
+            `${api}/documents/${id}/written`,
+            { text },
+            { "If-Match": `"${version}"` },
+          )
         : send<Schemas["AddedOut"]>("POST", `${api}/written`, { name: whole(name), text });
       const added = await call;
       void navigate(`${path}/${added.document.id}`);
@@ -60,14 +68,24 @@ export function WritePage() {
           <>
             <label className="flex flex-col gap-1">
               Name
-              <input className="input w-80" required placeholder="notes/winter-moorings" value={name} onChange={(event) => setName(event.target.value)} />
+              <input
+                className="input w-80"
+                required
+                placeholder="notes/winter-moorings"
+                value={name}
+                onChange={(event) => setName(event.target.value)}
+              />
             </label>
             <label className="flex flex-col gap-1">
               Kind
               <select
-                className="select w-auto" value={table ? "table" : "text"}
+                className="select w-auto"
+                value={table ? "table" : "text"}
                 onChange={(event) => {
-                  setName(name.replace(/\.(md|csv|tsv)$/i, "") + (event.target.value === "table" ? ".csv" : ".md"));
+                  setName(
+                    name.replace(/\.(md|csv|tsv)$/i, "") +
+                      (event.target.value === "table" ? ".csv" : ".md"),
+                  );
                   setText(event.target.value === "table" ? "Column,Column\n,\n" : "");
                 }}
               >
@@ -77,12 +95,26 @@ export function WritePage() {
             </label>
           </>
         )}
-        <button type="button" className="btn btn-primary ml-auto" disabled={saving || text === null || !name.trim()} onClick={() => void save()}>
+        <button
+          type="button"
+          className="btn btn-primary ml-auto"
+          disabled={saving || text === null || !name.trim()}
+          onClick={() => void save()}
+        >
           {id ? "Save as a new revision" : "Add"}
         </button>
       </div>
       <Failure message={error} />
-      {text !== null && (table ? <TableEditor text={text} separator={/\.tsv$/i.test(name) ? "\t" : ","} onChange={setText} /> : <Markdown api={api} name={name || "new.md"} text={text} onChange={setText} />)}
+      {text !== null &&
+        (table ? (
+          <TableEditor
+            text={text}
+            separator={/\.tsv$/i.test(name) ? "\t" : ","}
+            onChange={setText}
+          />
+        ) : (
+          <Markdown api={api} name={name || "new.md"} text={text} onChange={setText} />
+        ))}
     </>
   );
 }
@@ -90,7 +122,17 @@ export function WritePage() {
 /** A name with an ending: Markdown, unless another is given. */
 const whole = (name: string) => (/\.\w+$/.test(name) ? name : `${name}.md`);
 
-function Markdown({ api, name, text, onChange }: { api: string; name: string; text: string; onChange: (text: string) => void }) {
+function Markdown({
+  api,
+  name,
+  text,
+  onChange,
+}: {
+  api: string;
+  name: string;
+  text: string;
+  onChange: (text: string) => void;
+}) {
   const [preview, setPreview] = useState<Preview | null>(null);
   useEffect(() => {
     if (!text.trim()) {
@@ -108,12 +150,22 @@ function Markdown({ api, name, text, onChange }: { api: string; name: string; te
   return (
     <div className="grid items-start gap-6 min-[900px]:grid-cols-2">
       <textarea
-        className="textarea h-[60vh] w-full font-mono text-[13.5px] leading-relaxed" aria-label="Text" placeholder={"# Title\n\nWhat is to be known…"} value={text}
+        className="textarea h-[60vh] w-full font-mono text-[13.5px] leading-relaxed"
+        aria-label="Text"
+        placeholder={"# Title\n\nWhat is to be known…"}
+        value={text}
         onChange={(event) => onChange(event.target.value)}
       />
       <article className="sheet h-[60vh] overflow-y-auto px-8 py-6" aria-label="Preview">
         {preview ? (
-          <DocumentText text={preview.text} blocks={preview.blocks} unit="page" labels={[]} marks={[]} passages={[]} />
+          <DocumentText
+            text={preview.text}
+            blocks={preview.blocks}
+            unit="page"
+            labels={[]}
+            marks={[]}
+            passages={[]}
+          />
         ) : (
           <p className="soft">What you write is shown here as it will be read.</p>
         )}

@@ -13,7 +13,9 @@ export function AskTab() {
   const [address, setAddress] = useSearchParams();
   const conversation = address.get("conversation");
   const [question, setQuestion] = useState("");
-  const { turns, busy, coming, error, ask, stop } = useConversation(api, conversation, (id) => setAddress({ conversation: id }, { replace: true }));
+  const { turns, busy, coming, error, ask, stop } = useConversation(api, conversation, (id) =>
+    setAddress({ conversation: id }, { replace: true }),
+  );
   const end = useRef<HTMLDivElement>(null);
 
   const askIt = async (event: FormEvent) => {
@@ -29,22 +31,39 @@ export function AskTab() {
     <>
       <p className="border-base-300 flex items-center gap-3 border-b border-dashed pb-3">
         <span className="sheet rounded-full px-3 py-0.5">
-          <span className={`mr-2 inline-block size-2 rounded-full ${kb.pending ? "bg-primary" : "bg-success"}`} aria-hidden />
-          {kb.name} · {kb.pending ? `${kb.pending} documents being indexed` : `${kb.documents} documents`}
+          <span
+            className={`mr-2 inline-block size-2 rounded-full ${kb.pending ? "bg-primary" : "bg-success"}`}
+            aria-hidden
+          />
+          {kb.name} ·{" "}
+          {kb.pending ? `${kb.pending} documents being indexed` : `${kb.documents} documents`}
         </span>
         {turns.length > 0 && (
-          <button type="button" className="link-hover text-primary ml-auto cursor-pointer" disabled={busy} onClick={() => setAddress({})}>
+          <button
+            type="button"
+            className="link-hover text-primary ml-auto cursor-pointer"
+            disabled={busy}
+            onClick={() => setAddress({})}
+          >
             New conversation
           </button>
         )}
       </p>
       {turns.length === 0 && !busy && (
         <p className="soft mt-10 max-w-[66ch] text-lg">
-          {kb.documents === 0 ? "There are no documents to answer from yet. You can ask all the same." : "Ask a question. The answer shows where each statement stands."}
+          {kb.documents === 0
+            ? "There are no documents to answer from yet. You can ask all the same."
+            : "Ask a question. The answer shows where each statement stands."}
         </p>
       )}
       {turns.map((turn, index) => (
-        <AnswerView key={index} turn={turn} pathOf={() => path} live={turn.state === "answering"} record={team.mayEdit ? `/t/${team.slug}/answers` : undefined} />
+        <AnswerView
+          key={index}
+          turn={turn}
+          pathOf={() => path}
+          live={turn.state === "answering"}
+          record={team.mayEdit ? `/t/${team.slug}/answers` : undefined}
+        />
       ))}
       <Failure message={error} />
       <form className="sheet mt-7 flex max-w-165 items-center gap-3 p-3" onSubmit={askIt}>
@@ -61,14 +80,20 @@ export function AskTab() {
             Stop
           </button>
         ) : (
-          <button className="btn btn-primary">Ask</button>
+          <button type="submit" className="btn btn-primary">
+            Ask
+          </button>
         )}
       </form>
       <div ref={end} />
       {turns.length === 0 && !busy && (
         <section className="mt-10">
           <h2 className="mb-2 text-lg">Earlier conversations</h2>
-          <Conversations api={api} current={conversation} onOpen={(id) => setAddress(id ? { conversation: id } : {})} />
+          <Conversations
+            api={api}
+            current={conversation}
+            onOpen={(id) => setAddress(id ? { conversation: id } : {})}
+          />
         </section>
       )}
     </>

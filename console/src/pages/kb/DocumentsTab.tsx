@@ -1,10 +1,10 @@
 import { useRef, useState } from "react";
 import { Link, useSearchParams } from "react-router";
 import { type Doc, type Schemas, send, upload } from "../../api/client";
-import { Ago, count, Failure, size, State } from "../../components/text";
-import { useLoad } from "../../hooks/useLoad";
-import { usePaced } from "../../hooks/usePaced";
+import { useResource } from "../../api/useResource";
+import { Ago, count, Failure, State, size } from "../../components/text";
 import { useTeam } from "../../hooks/useSession";
+import { useThrottled } from "../../hooks/useThrottled";
 import { Folders } from "./Folders";
 import { useKb } from "./KbPage";
 
@@ -19,10 +19,15 @@ function useSending(api: string) {
   const [sending, setSending] = useState<Sending[]>([]);
   const add = async (files: File[]) => {
     const queue = [...files];
-    setSending((before) => [...before.filter((item) => item.error), ...files.map((file) => ({ name: file.name, share: 0 }))]);
+    setSending((before) => [
+      ...before.filter((item) => item.error),
+      ...files.map((file) => ({ name: file.name, share: 0 })),
+    ]);
     const update = (name: string, change: Partial<Sending> | null) =>
       setSending((before) =>
-        before.flatMap((item) => (item.name !== name ? [item] : change === null ? [] : [{ ...item, ...change }])),
+        before.flatMap((item) =>
+          item.name !== name ? [item] : change === null ? [] : [{ ...item, ...change }],
+        ),
       );
     const work = async () => {
       for (let file = queue.shift(); file; file = queue.shift()) {
@@ -56,20 +61,28 @@ export function DocumentsTab() {
       if (value) before.set(name, value);
       return before;
     });
-  const { data: sources } = useLoad<Schemas["Page_SourceOut_"]>(`${api}/sources`);
+  const { data: sources } = useResource<Schemas["Page_SourceOut_"]>(`${api}/sources`);
   const [picked, setPicked] = useState<ReadonlySet<string>>(new Set());
   // What narrows is asked of the service: the list here may hold only the first documents of many.
   const asked = [
-    source && `source=${source}`, folder && `folder=${encodeURIComponent(folder)}`, wanted.length > 1 && `name=${encodeURIComponent(wanted)}`,
-    tag.includes("=") && `tag=${encodeURIComponent(tag)}`, ["indexed", "failed", "removed"].includes(state) && `state=${state}`, state === "warned" && "warnings=true",
+    source && `source=${source}`,
+    folder && `folder=${encodeURIComponent(folder)}`,
+    wanted.length > 1 && `name=${encodeURIComponent(wanted)}`,
+    tag.includes("=") && `tag=${encodeURIComponent(tag)}`,
+    ["indexed", "failed", "removed"].includes(state) && `state=${state}`,
+    state === "warned" && "warnings=true",
   ].filter(Boolean);
-  const mark = usePaced(`${kb.documents}.${kb.pending}`);
-  const narrowed = useLoad<Schemas["Page_DocumentOut_"]>(asked.length ? `${api}/documents?limit=500&${asked.join("&")}&turn=${mark}` : null);
+  const mark = useThrottled(`${kb.documents}.${kb.pending}`);
+  const narrowed = useResource<Schemas["Page_DocumentOut_"]>(
+    asked.length ? `${api}/documents?limit=500&${asked.join("&")}&turn=${mark}` : null,
+  );
   const [over, setOver] = useState(false);
   const picker = useRef<HTMLInputElement>(null);
   const known = new Map((documents ?? []).map((document) => [document.id, document]));
   const shown = asked.length
-    ? (narrowed.data?.items ?? []).map((document) => known.get(document.id) ?? document).filter((document) => fits(document, state))
+    ? (narrowed.data?.items ?? [])
+        .map((document) => known.get(document.id) ?? document)
+        .filter((document) => fits(document, state))
     : (documents ?? []).filter((document) => fits(document, state));
   const addButton = (
     <button type="button" className="btn btn-primary" onClick={() => picker.current?.click()}>
@@ -88,14 +101,25 @@ export function DocumentsTab() {
         setOver(false);
         if (team.mayEdit) void add([...event.dataTransfer.files]);
       }}
-      className={over ? "outline-primary rounded-box outline-2 outline-offset-8 outline-dashed" : ""}
+      className={
+        over ? "outline-primary rounded-box outline-2 outline-offset-8 outline-dashed" : ""
+      }
     >
-      <input ref={picker} type="file" multiple className="sr-only" aria-label="Files to add" onChange={(e) => void add([...(e.target.files ?? [])])} />
+      <input
+        ref={picker}
+        type="file"
+        multiple
+        className="sr-only"
+        aria-label="Files to add"
+        onChange={(e) => void add([...(e.target.files ?? [])])}
+      />
       {documents?.length === 0 ? (
         <div className="sheet p-10 text-center">
           <p className="text-lg">No documents yet.</p>
           <p className="soft mt-1 mb-5">
-            {team.mayEdit ? "Drop files here, or choose them: PDF, office documents, slides, sheets, web pages, books, mail, pictures, archives." : "An editor of the team can add some."}
+            {team.mayEdit
+              ? "Drop files here, or choose them: PDF, office documents, slides, sheets, web pages, books, mail, pictures, archives."
+              : "An editor of the team can add some."}
           </p>
           {team.mayEdit && (
             <span className="flex justify-center gap-3">
@@ -112,8 +136,19 @@ export function DocumentsTab() {
       ) : (
         <>
           <div className="mb-3 flex flex-wrap gap-2.5">
-            <input className="input w-full max-w-65" placeholder="Find a document…" aria-label="Find a document" value={wanted} onChange={(e) => setWanted(e.target.value)} />
-            <select className="select w-auto" aria-label="State" value={state} onChange={(e) => setState(e.target.value)}>
+            <input
+              className="input w-full max-w-65"
+              placeholder="Find a document…"
+              aria-label="Find a document"
+              value={wanted}
+              onChange={(e) => setWanted(e.target.value)}
+            />
+            <select
+              className="select w-auto"
+              aria-label="State"
+              value={state}
+              onChange={(e) => setState(e.target.value)}
+            >
               <option value="all">State: all</option>
               <option value="indexed">Indexed</option>
               <option value="pending">Being indexed</option>
@@ -122,7 +157,12 @@ export function DocumentsTab() {
               <option value="removed">Removed at source</option>
             </select>
             {sources && sources.items.length > 0 && (
-              <select className="select w-auto" aria-label="Source" value={source} onChange={(event) => narrow("source", event.target.value)}>
+              <select
+                className="select w-auto"
+                aria-label="Source"
+                value={source}
+                onChange={(event) => narrow("source", event.target.value)}
+              >
                 <option value="">Source: all</option>
                 <option value="none">Added by people</option>
                 {sources.items.map((item) => (
@@ -132,7 +172,13 @@ export function DocumentsTab() {
                 ))}
               </select>
             )}
-            <input className="input w-36" placeholder="tag=value" aria-label="Tag" value={tag} onChange={(event) => setTag(event.target.value)} />
+            <input
+              className="input w-36"
+              placeholder="tag=value"
+              aria-label="Tag"
+              value={tag}
+              onChange={(event) => setTag(event.target.value)}
+            />
             {team.mayEdit && (
               <span className="ml-auto flex gap-2.5">
                 <Link to={`${path}/write`} className="btn">
@@ -142,46 +188,81 @@ export function DocumentsTab() {
               </span>
             )}
           </div>
-          {picked.size > 0 && <Bulk api={api} picked={picked} onDone={() => setPicked(new Set())} />}
+          {picked.size > 0 && (
+            <Bulk api={api} picked={picked} onDone={() => setPicked(new Set())} />
+          )}
           <div className="flex flex-col gap-5 min-[900px]:flex-row">
-          <div className="shrink-0 empty:hidden min-[900px]:w-48">
-            <Folders api={api} chosen={folder} mark={kb.documents} onChoose={(value) => narrow("folder", value)} />
-          </div>
-          <div className="sheet min-w-0 flex-1 overflow-x-auto">
-            <table className="table">
-              <thead>
-                <tr>
-                  {team.mayEdit && (
-                    <th className="w-8">
-                      <input
-                        type="checkbox" className="checkbox checkbox-sm" aria-label="Choose all shown" checked={shown.length > 0 && shown.every((document) => picked.has(document.id))}
-                        onChange={(event) => setPicked(new Set(event.target.checked ? shown.map((document) => document.id) : []))}
-                      />
-                    </th>
-                  )}
-                  <th>Document</th>
-                  <th>State</th>
-                  <th className="text-right">Pages</th>
-                  <th className="text-right">Passages</th>
-                  <th className="text-right">Tokens</th>
-                  <th className="text-right">Size</th>
-                  <th>Changed</th>
-                  {team.mayEdit && <th>
-                    <span className="sr-only">Actions</span>
-                  </th>}
-                </tr>
-              </thead>
-              <tbody>
-                {shown.map((document) => (
-                  <Row
-                    key={document.id} document={document} api={api} path={path} mayEdit={team.mayEdit} picked={picked.has(document.id)}
-                    onPick={(on) => setPicked(new Set(on ? [...picked, document.id] : [...picked].filter((key) => key !== document.id)))}
-                  />
-                ))}
-              </tbody>
-            </table>
-            {documents && shown.length === 0 && <p className="soft p-6 text-center">No document fits.</p>}
-          </div>
+            <div className="shrink-0 empty:hidden min-[900px]:w-48">
+              <Folders
+                api={api}
+                chosen={folder}
+                mark={kb.documents}
+                onChoose={(value) => narrow("folder", value)}
+              />
+            </div>
+            <div className="sheet min-w-0 flex-1 overflow-x-auto">
+              <table className="table">
+                <thead>
+                  <tr>
+                    {team.mayEdit && (
+                      <th className="w-8">
+                        <input
+                          type="checkbox"
+                          className="checkbox checkbox-sm"
+                          aria-label="Choose all shown"
+                          checked={
+                            shown.length > 0 && shown.every((document) => picked.has(document.id))
+                          }
+                          onChange={(event) =>
+                            setPicked(
+                              new Set(
+                                event.target.checked ? shown.map((document) => document.id) : [],
+                              ),
+                            )
+                          }
+                        />
+                      </th>
+                    )}
+                    <th>Document</th>
+                    <th>State</th>
+                    <th className="text-right">Pages</th>
+                    <th className="text-right">Passages</th>
+                    <th className="text-right">Tokens</th>
+                    <th className="text-right">Size</th>
+                    <th>Changed</th>
+                    {team.mayEdit && (
+                      <th>
+                        <span className="sr-only">Actions</span>
+                      </th>
+                    )}
+                  </tr>
+                </thead>
+                <tbody>
+                  {shown.map((document) => (
+                    <Row
+                      key={document.id}
+                      document={document}
+                      api={api}
+                      path={path}
+                      mayEdit={team.mayEdit}
+                      picked={picked.has(document.id)}
+                      onPick={(on) =>
+                        setPicked(
+                          new Set(
+                            on
+                              ? [...picked, document.id]
+                              : [...picked].filter((key) => key !== document.id),
+                          ),
+                        )
+                      }
+                    />
+                  ))}
+                </tbody>
+              </table>
+              {documents && shown.length === 0 && (
+                <p className="soft p-6 text-center">No document fits.</p>
+              )}
+            </div>
           </div>
           {more && asked.length === 0 && (
             <button type="button" className="btn mt-3" onClick={() => void more()}>
@@ -197,7 +278,8 @@ export function DocumentsTab() {
               <Failure message={`${item.name}: ${item.error}`} />
             ) : (
               <>
-                <progress className="progress progress-primary w-24" value={item.share} max={1} /> sending {item.name}
+                <progress className="progress progress-primary w-24" value={item.share} max={1} />{" "}
+                sending {item.name}
               </>
             )}
           </li>
@@ -214,23 +296,61 @@ function fits(document: Doc, state: string): boolean {
 }
 
 /** What can be done to several documents at once. */
-function Bulk({ api, picked, onDone }: { api: string; picked: ReadonlySet<string>; onDone: () => void }) {
+function Bulk({
+  api,
+  picked,
+  onDone,
+}: {
+  api: string;
+  picked: ReadonlySet<string>;
+  onDone: () => void;
+}) {
   const [said, setSaid] = useState<string | null>(null);
   const [tags, setTags] = useState("");
   const act = (action: string, more: object = {}) =>
-    send("POST", `${api}/documents/bulk`, { action, chosen: { documents: [...picked] }, ...more }).then(onDone, (problem: Error) => setSaid(problem.message));
-  const pairs = tags.split(",").map((part) => part.trim()).filter((part) => part.includes("="));
+    send("POST", `${api}/documents/bulk`, {
+      action,
+      chosen: { documents: [...picked] },
+      ...more,
+    }).then(onDone, (problem: Error) => setSaid(problem.message));
+  const pairs = tags
+    .split(",")
+    .map((part) => part.trim())
+    .filter((part) => part.includes("="));
   return (
-    <div className="sheet mb-3 flex flex-wrap items-center gap-3 px-4 py-2.5" role="toolbar" aria-label="DocumentSelection documents">
+    <div
+      className="sheet mb-3 flex flex-wrap items-center gap-3 px-4 py-2.5"
+      role="toolbar"
+      aria-label="DocumentSelection documents"
+    >
       <b>{count(picked.size)} chosen</b>
       <button type="button" className="btn btn-sm" onClick={() => void act("reread")}>
         Read again
       </button>
-      <button type="button" className="btn btn-sm" onClick={() => confirm(`Delete ${picked.size} documents?`) && void act("delete")}>
+      <button
+        type="button"
+        className="btn btn-sm"
+        onClick={() => confirm(`Delete ${picked.size} documents?`) && void act("delete")}
+      >
         Delete
       </button>
-      <input className="input input-sm w-48" placeholder="year=2026, area=port" aria-label="Tags to add" value={tags} onChange={(event) => setTags(event.target.value)} />
-      <button type="button" className="btn btn-sm" disabled={pairs.length === 0} onClick={() => void act("tag", { set_tags: Object.fromEntries(pairs.map((pair) => pair.split(/=(.*)/s).slice(0, 2))) })}>
+      <input
+        className="input input-sm w-48"
+        placeholder="year=2026, area=port"
+        aria-label="Tags to add"
+        value={tags}
+        onChange={(event) => setTags(event.target.value)}
+      />
+      <button
+        type="button"
+        className="btn btn-sm"
+        disabled={pairs.length === 0}
+        onClick={() =>
+          void act("tag", {
+            set_tags: Object.fromEntries(pairs.map((pair) => pair.split(/=(.*)/s).slice(0, 2))),
+          })
+        }
+      >
         Tag
       </button>
       <button type="button" className="btn btn-sm btn-ghost" onClick={onDone}>
@@ -241,7 +361,14 @@ function Bulk({ api, picked, onDone }: { api: string; picked: ReadonlySet<string
   );
 }
 
-function Row({ document, api, path, mayEdit, picked, onPick }: {
+function Row({
+  document,
+  api,
+  path,
+  mayEdit,
+  picked,
+  onPick,
+}: {
   document: Doc;
   api: string;
   path: string;
@@ -253,24 +380,36 @@ function Row({ document, api, path, mayEdit, picked, onPick }: {
   const { revision } = document;
   const act = (call: Promise<unknown>) => call.catch((problem: Error) => setError(problem.message));
   const remove = () => {
-    if (confirm(`Delete ${document.name}? It leaves answers at once.`)) void act(send("DELETE", `${api}/documents/${document.id}`));
+    if (confirm(`Delete ${document.name}? It leaves answers at once.`))
+      void act(send("DELETE", `${api}/documents/${document.id}`));
   };
   return (
     <tr>
       {mayEdit && (
         <td>
-          <input type="checkbox" className="checkbox checkbox-sm" aria-label={`Choose ${document.name}`} checked={picked} onChange={(event) => onPick(event.target.checked)} />
+          <input
+            type="checkbox"
+            className="checkbox checkbox-sm"
+            aria-label={`Choose ${document.name}`}
+            checked={picked}
+            onChange={(event) => onPick(event.target.checked)}
+          />
         </td>
       )}
       <td>
         <Link to={`${path}/documents/${document.id}`} className="link-hover font-medium">
           {document.title}
         </Link>
-        {document.description && <p className="line-clamp-1 max-w-xl text-[13px]">{document.description}</p>}
+        {document.description && (
+          <p className="line-clamp-1 max-w-xl text-[13px]">{document.description}</p>
+        )}
         <div className="soft text-[12.5px]">
           {document.name}
           {Object.entries(document.tags).map(([tag, value]) => (
-            <span key={tag} className="border-base-300 ml-2 rounded-full border px-2 whitespace-nowrap">
+            <span
+              key={tag}
+              className="border-base-300 ml-2 rounded-full border px-2 whitespace-nowrap"
+            >
               {tag}: {value}
             </span>
           ))}
@@ -281,7 +420,8 @@ function Row({ document, api, path, mayEdit, picked, onPick }: {
         <State document={document} />
         {revision.warnings.length > 0 && (
           <span className="text-warning text-[12.5px]" title={revision.warnings.join("\n")}>
-            {count(revision.warnings.length)} {revision.warnings.length === 1 ? "warning" : "warnings"}
+            {count(revision.warnings.length)}{" "}
+            {revision.warnings.length === 1 ? "warning" : "warnings"}
           </span>
         )}
       </td>
@@ -295,11 +435,20 @@ function Row({ document, api, path, mayEdit, picked, onPick }: {
       {mayEdit && (
         <td className="text-right whitespace-nowrap">
           {document.state === "failed" && (
-            <button type="button" className="link-hover text-primary mr-3 cursor-pointer" onClick={() => void act(send("POST", `${api}/documents/${document.id}/retry`))}>
+            <button
+              type="button"
+              className="link-hover text-primary mr-3 cursor-pointer"
+              onClick={() => void act(send("POST", `${api}/documents/${document.id}/retry`))}
+            >
               Retry
             </button>
           )}
-          <button type="button" className="link-hover soft cursor-pointer" aria-label={`Delete ${document.name}`} onClick={remove}>
+          <button
+            type="button"
+            className="link-hover soft cursor-pointer"
+            aria-label={`Delete ${document.name}`}
+            onClick={remove}
+          >
             Delete
           </button>
         </td>

@@ -6,7 +6,15 @@ import { type Splitting, SplittingFields, splittingText } from "./Splitting";
 type Edition = Schemas["EditionOut"];
 
 /** The indexes of a knowledge base: build one with other settings beside the one that serves, try it, switch, switch back. */
-export function Editions({ api, splitting, mayEdit }: { api: string; splitting: Splitting; mayEdit: boolean }) {
+export function Editions({
+  api,
+  splitting,
+  mayEdit,
+}: {
+  api: string;
+  splitting: Splitting;
+  mayEdit: boolean;
+}) {
   const [editions, setEditions] = useState<Edition[]>([]);
   const [wanted, setWanted] = useState<Splitting>(splitting);
   const [error, setError] = useState<string | null>(null);
@@ -26,13 +34,17 @@ export function Editions({ api, splitting, mayEdit }: { api: string; splitting: 
   }, [load, building]);
   const act = (call: Promise<unknown>) =>
     call
-      .then(() => (setError(null), load()))
+      .then(() => {
+        setError(null);
+        load();
+      })
       .catch((problem: Error) => setError(problem.message));
   return (
     <section className="mt-8" aria-label="Editions">
       <h2 className="text-[19px]">Editions</h2>
       <p className="soft mt-1 mb-3">
-        To cut documents in another way, build an edition beside the one that serves. Nothing changes for your users until you switch, and you can switch back.
+        To cut documents in another way, build an edition beside the one that serves. Nothing
+        changes for your users until you switch, and you can switch back.
       </p>
       <div className="sheet overflow-x-auto">
         <table className="table">
@@ -54,7 +66,10 @@ export function Editions({ api, splitting, mayEdit }: { api: string; splitting: 
                 <td className="tabular-nums">
                   {count(edition.passages)}
                   {edition.recall != null && (
-                    <span className="soft block" title="Of the ten nearest vectors, as measured when they were cut into cells">
+                    <span
+                      className="soft block"
+                      title="Of the ten nearest vectors, as measured when they were cut into cells"
+                    >
                       {(100 * edition.recall).toFixed(1)}% found
                     </span>
                   )}
@@ -64,19 +79,32 @@ export function Editions({ api, splitting, mayEdit }: { api: string; splitting: 
                 </td>
                 <td className="text-right whitespace-nowrap">
                   {edition.state === "ready" && (
-                    <a className="btn btn-sm mr-2" href={`/api/v1${api}/editions/${edition.number}/pack`}>
+                    <a
+                      className="btn btn-sm mr-2"
+                      href={`/api/v1${api}/editions/${edition.number}/pack`}
+                    >
                       Export
                     </a>
                   )}
                   {mayEdit && !edition.active && (
                     <>
-                      <button type="button" className="btn btn-sm mr-2" disabled={edition.state === "building"} onClick={() => void act(send("POST", `${api}/editions/${edition.number}/activate`))}>
+                      <button
+                        type="button"
+                        className="btn btn-sm mr-2"
+                        disabled={edition.state === "building"}
+                        onClick={() =>
+                          void act(send("POST", `${api}/editions/${edition.number}/activate`))
+                        }
+                      >
                         Switch to it
                       </button>
                       <button
-                        type="button" className="btn btn-sm" aria-label={`Drop edition ${edition.number}`}
+                        type="button"
+                        className="btn btn-sm"
+                        aria-label={`Drop edition ${edition.number}`}
                         onClick={() => {
-                          if (confirm(`Drop edition ${edition.number}?`)) void act(send("DELETE", `${api}/editions/${edition.number}`));
+                          if (confirm(`Drop edition ${edition.number}?`))
+                            void act(send("DELETE", `${api}/editions/${edition.number}`));
                         }}
                       >
                         Drop
@@ -98,7 +126,9 @@ export function Editions({ api, splitting, mayEdit }: { api: string; splitting: 
           }}
         >
           <SplittingFields splitting={wanted} onChange={setWanted} />
-          <button className="btn">Build an edition</button>
+          <button type="submit" className="btn">
+            Build an edition
+          </button>
         </form>
       )}
       <Failure message={error} />
@@ -108,14 +138,20 @@ export function Editions({ api, splitting, mayEdit }: { api: string; splitting: 
 
 function EditionState({ edition }: { edition: Edition }) {
   if (edition.state === "building") {
-    const left = edition.seconds_left == null ? "" : `, about ${Math.ceil(edition.seconds_left)} s left`;
+    const left =
+      edition.seconds_left == null ? "" : `, about ${Math.ceil(edition.seconds_left)} s left`;
     return (
       <span className="flex flex-col gap-1">
         <span>
           {edition.done} of {edition.total} documents{left}
           {edition.replaces_active && "; then it serves"}
         </span>
-        <progress className="progress progress-primary w-36" value={edition.done + edition.failed} max={edition.total} aria-label={`Edition ${edition.number}`} />
+        <progress
+          className="progress progress-primary w-36"
+          value={edition.done + edition.failed}
+          max={edition.total}
+          aria-label={`Edition ${edition.number}`}
+        />
       </span>
     );
   }

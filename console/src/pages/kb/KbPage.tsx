@@ -1,6 +1,6 @@
 import { NavLink, Outlet, useOutletContext, useParams } from "react-router";
-import type { Doc, Kb } from "../../api/client";
 import { Missing } from "../../App";
+import type { Doc, Kb } from "../../api/client";
 import { Ago, count } from "../../components/text";
 import { useDocuments } from "../../hooks/useDocuments";
 import { useTeam } from "../../hooks/useSession";
@@ -48,12 +48,17 @@ export function KbPage() {
         {!kb.embedder && " · by words alone: the service has no embedder"}
         {kb.expires_at && ` · goes away ${new Date(kb.expires_at).toLocaleString()}`}
       </p>
-      <nav className="border-base-300 mt-5 mb-4 flex flex-wrap gap-x-6 border-b" aria-label="Knowledge base">
+      <nav
+        className="border-base-300 mt-5 mb-4 flex flex-wrap gap-x-6 border-b"
+        aria-label="Knowledge base"
+      >
         {tabs.map(([to, label]) => (
           <NavLink
             key={to}
             to={to!}
-            className={({ isActive }) => `-mb-px border-b-2 py-2 whitespace-nowrap ${isActive ? "border-primary font-semibold" : "soft border-transparent"}`}
+            className={({ isActive }) =>
+              `-mb-px border-b-2 py-2 whitespace-nowrap ${isActive ? "border-primary font-semibold" : "soft border-transparent"}`
+            }
           >
             {label}
           </NavLink>

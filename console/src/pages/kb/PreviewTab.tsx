@@ -49,16 +49,22 @@ export function PreviewTab() {
       >
         <label className="flex flex-col gap-1">
           File to try
-          <input type="file" className="file-input w-72" onChange={(event) => void attempt(event.target.files?.[0] ?? null)} />
+          <input
+            type="file"
+            className="file-input w-72"
+            onChange={(event) => void attempt(event.target.files?.[0] ?? null)}
+          />
         </label>
         <SplittingFields splitting={splitting} onChange={setSplitting} />
-        <button className="btn btn-primary" disabled={!file || busy}>
+        <button type="submit" className="btn btn-primary" disabled={!file || busy}>
           {busy ? "Reading…" : "Try again"}
         </button>
       </form>
       <Failure message={error} />
       {!found && !error && (
-        <p className="soft mt-6 text-center">Choose a file to see how it would be read and cut. Nothing is added to the knowledge base.</p>
+        <p className="soft mt-6 text-center">
+          Choose a file to see how it would be read and cut. Nothing is added to the knowledge base.
+        </p>
       )}
       {found && (
         <div className="mt-5 grid gap-6 min-[900px]:grid-cols-[minmax(0,1fr)_320px]">
@@ -69,15 +75,25 @@ export function PreviewTab() {
                   ["Title", found.title],
                   ...reportFacts(found.report),
                   ["Passages", count(found.sizes.passages)],
-                  ["Tokens each", `${found.sizes.min} to ${found.sizes.max}, half below ${found.sizes.median}`],
-                  ["Time", Object.entries(found.seconds).map(([stage, value]) => `${stage} ${value.toFixed(2)} s`).join(", ")],
+                  [
+                    "Tokens each",
+                    `${found.sizes.min} to ${found.sizes.max}, half below ${found.sizes.median}`,
+                  ],
+                  [
+                    "Time",
+                    Object.entries(found.seconds)
+                      .map(([stage, value]) => `${stage} ${value.toFixed(2)} s`)
+                      .join(", "),
+                  ],
                 ]}
                 warnings={found.warnings}
               />
               <Sizes sizes={found.sizes} />
               {found.inside.length > 0 && (
                 <details className="border-base-300 border-t p-4">
-                  <summary className="cursor-pointer">{count(found.inside.length)} files inside become documents</summary>
+                  <summary className="cursor-pointer">
+                    {count(found.inside.length)} files inside become documents
+                  </summary>
                   <ul className="soft mt-2 max-h-60 overflow-y-auto">
                     {found.inside.map((name) => (
                       <li key={name}>{name}</li>
@@ -88,7 +104,14 @@ export function PreviewTab() {
             </div>
           </aside>
           <article className="sheet px-6 py-7 min-[900px]:px-10">
-            <DocumentText text={found.text} blocks={found.blocks} unit={found.report.unit} labels={[]} marks={[]} passages={found.passages} />
+            <DocumentText
+              text={found.text}
+              blocks={found.blocks}
+              unit={found.report.unit}
+              labels={[]}
+              marks={[]}
+              passages={found.passages}
+            />
           </article>
         </div>
       )}
@@ -105,11 +128,17 @@ function Sizes({ sizes }: { sizes: Schemas["SizesOut"] }) {
       <figcaption className="soft mb-2">Passages by tokens</figcaption>
       <ul className="flex flex-col gap-1">
         {sizes.bins.map(([from, to, number]) => (
-          <li key={from} className="grid grid-cols-[5.5em_1fr_2.5em] items-center gap-2 text-[12.5px] tabular-nums">
+          <li
+            key={from}
+            className="grid grid-cols-[5.5em_1fr_2.5em] items-center gap-2 text-[12.5px] tabular-nums"
+          >
             <span className="soft text-right">
               {from}–{to - 1}
             </span>
-            <span className="bg-primary h-2.5 rounded-sm" style={{ width: `${(100 * number) / most}%` }} />
+            <span
+              className="bg-primary h-2.5 rounded-sm"
+              style={{ width: `${(100 * number) / most}%` }}
+            />
             <span>{count(number)}</span>
           </li>
         ))}

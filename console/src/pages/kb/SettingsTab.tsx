@@ -1,17 +1,21 @@
 import { type FormEvent, useState } from "react";
 import { useNavigate } from "react-router";
 import { type Kb, type Schemas, send } from "../../api/client";
-import { Failure, count } from "../../components/text";
-import { useLoad } from "../../hooks/useLoad";
+import { useResource } from "../../api/useResource";
+import { count, Failure } from "../../components/text";
 import { useTeam } from "../../hooks/useSession";
 import { Editions } from "./Editions";
-import { splittingText } from "./Splitting";
 import { useKb } from "./KbPage";
+import { splittingText } from "./Splitting";
 
 const BUILT_IN = "built-in";
 
 function describedText({ described, waiting, failed, error, model }: Schemas["DescribingOut"]) {
-  const parts = [`${count(described)} by ${model}`, waiting > 0 && `${count(waiting)} waiting`, failed > 0 && `${count(failed)} failed`];
+  const parts = [
+    `${count(described)} by ${model}`,
+    waiting > 0 && `${count(waiting)} waiting`,
+    failed > 0 && `${count(failed)} failed`,
+  ];
   return parts.filter(Boolean).join(", ") + (error ? `: ${error}` : "");
 }
 
@@ -22,17 +26,27 @@ export function SettingsTab() {
   const [name, setName] = useState(kb.name);
   const [description, setDescription] = useState(kb.description);
   const [describer, setDescriber] = useState(kb.describing?.model ?? BUILT_IN);
-  const models = useLoad<Schemas["Page_ModelName_"]>(team.mayEdit ? `${team.api}/models` : null);
+  const models = useResource<Schemas["Page_ModelName_"]>(
+    team.mayEdit ? `${team.api}/models` : null,
+  );
   const [said, setSaid] = useState<string | null>(null);
   const [error, setError] = useState<string | null>(null);
   const attempt = (call: Promise<unknown>, then: () => void) =>
-    call.then(() => (setError(null), then())).catch((problem: Error) => setError(problem.message));
+    call
+      .then(() => {
+        setError(null);
+        then();
+      })
+      .catch((problem: Error) => setError(problem.message));
   const save = (event: FormEvent) => {
     event.preventDefault();
-    void attempt(send<Kb>("PATCH", api, { name, description, describer }, { "If-Match": `"${kb.version}"` }), () => {
-      setSaid("Saved.");
-      location.reload();
-    });
+    void attempt(
+      send<Kb>("PATCH", api, { name, description, describer }, { "If-Match": `"${kb.version}"` }),
+      () => {
+        setSaid("Saved.");
+        location.reload();
+      },
+    );
   };
   const remove = () => {
     if (confirm(`Delete ${kb.name} with its ${kb.documents} documents? This cannot be undone.`)) {
@@ -42,53 +56,76 @@ export function SettingsTab() {
   return (
     <div className="max-w-4xl">
       <div className="max-w-xl">
-      <form className="sheet flex flex-col gap-4 p-5" onSubmit={save}>
-        <label className="flex flex-col gap-1">
-          Name
-          <input className="input w-full" required maxLength={120} value={name} onChange={(e) => setName(e.target.value)} />
-        </label>
-        <label className="flex flex-col gap-1">
-          What it holds
-          <input className="input w-full" maxLength={500} value={description} onChange={(e) => setDescription(e.target.value)} />
-        </label>
-        <label className="flex flex-col gap-1">
-          Who describes its documents
-          <select className="select w-full" value={describer} onChange={(e) => setDescriber(e.target.value)}>
-            <option value={BUILT_IN}>their own words: the most telling sentences</option>
-            {[...new Set([...(models.data?.items ?? []).map((model) => model.name), ...(kb.describing ? [kb.describing.model] : [])])].map((model) => (
-              <option key={model} value={model}>
-                the model {model}
-              </option>
-            ))}
-          </select>
-          <span className="soft text-[13px]">
-            A model sees how each document begins, and its headings. What the document does not bear out is not taken.
-          </span>
-        </label>
-        <Failure message={error} />
-        <div className="flex items-center gap-4">
-          <button className="btn btn-primary">Save</button>
-          <span className="soft" role="status">
-            {said}
-          </span>
-        </div>
-      </form>
-      <dl className="soft mt-5 grid grid-cols-[auto_1fr] gap-x-4 gap-y-1">
-        <dt>Id</dt>
-        <dd className="font-mono">{kb.id}</dd>
-        <dt>Short name</dt>
-        <dd className="font-mono">{kb.slug}</dd>
-        <dt>Splitting</dt>
-        <dd>{splittingText(kb.splitting)}</dd>
-        <dt>Embedder</dt>
-        <dd>{kb.embedder ?? "none: found by words alone"}</dd>
-        {kb.describing && (
-          <>
-            <dt>Described</dt>
-            <dd>{describedText(kb.describing)}</dd>
-          </>
-        )}
-      </dl>
+        <form className="sheet flex flex-col gap-4 p-5" onSubmit={save}>
+          <label className="flex flex-col gap-1">
+            Name
+            <input
+              className="input w-full"
+              required
+              maxLength={120}
+              value={name}
+              onChange={(e) => setName(e.target.value)}
+            />
+          </label>
+          <label className="flex flex-col gap-1">
+            What it holds
+            <input
+              className="input w-full"
+              maxLength={500}
+              value={description}
+              onChange={(e) => setDescription(e.target.value)}
+            />
+          </label>
+          <label className="flex flex-col gap-1">
+            Who describes its documents
+            <select
+              className="select w-full"
+              value={describer}
+              onChange={(e) => setDescriber(e.target.value)}
+            >
+              <option value={BUILT_IN}>their own words: the most telling sentences</option>
+              {[
+                ...new Set([
+                  ...(models.data?.items ?? []).map((model) => model.name),
+                  ...(kb.describing ? [kb.describing.model] : []),
+                ]),
+              ].map((model) => (
+                <option key={model} value={model}>
+                  the model {model}
+                </option>
+              ))}
+            </select>
+            <span className="soft text-[13px]">
+              A model sees how each document begins, and its headings. What the document does not
+              bear out is not taken.
+            </span>
+          </label>
+          <Failure message={error} />
+          <div className="flex items-center gap-4">
+            <button type="submit" className="btn btn-primary">
+              Save
+            </button>
+            <span className="soft" role="status">
+              {said}
+            </span>
+          </div>
+        </form>
+        <dl className="soft mt-5 grid grid-cols-[auto_1fr] gap-x-4 gap-y-1">
+          <dt>Id</dt>
+          <dd className="font-mono">{kb.id}</dd>
+          <dt>Short name</dt>
+          <dd className="font-mono">{kb.slug}</dd>
+          <dt>Splitting</dt>
+          <dd>{splittingText(kb.splitting)}</dd>
+          <dt>Embedder</dt>
+          <dd>{kb.embedder ?? "none: found by words alone"}</dd>
+          {kb.describing && (
+            <>
+              <dt>Described</dt>
+              <dd>{describedText(kb.describing)}</dd>
+            </>
+          )}
+        </dl>
       </div>
       <Editions api={api} splitting={kb.splitting} mayEdit={team.mayEdit} />
       <button type="button" className="btn text-error mt-8" onClick={remove}>

@@ -2,12 +2,11 @@ import type { Schemas } from "../../api/client";
 
 export type Splitting = Schemas["Splitting"];
 
-export const DEFAULT_SPLITTING: Splitting = { target_tokens: 300, min_tokens: 120, overlap_tokens: 0, table_mode: "packed", windows: true, compact: false };
-
-/** The settings in a line. */
+/** Describe splitting settings in one line. */
 export function splittingText(splitting: Splitting): string {
   const overlap = splitting.overlap_tokens ? `, ${splitting.overlap_tokens} repeated` : "";
-  const rows = splitting.table_mode === "single" ? "each table row by itself" : "table rows together";
+  const rows =
+    splitting.table_mode === "single" ? "each table row by itself" : "table rows together";
   const windows = splitting.windows ? "with sentence windows" : "without sentence windows";
   return `${splitting.target_tokens} tokens a passage${overlap}, ${rows}, ${windows}${splitting.compact ? ", vectors as bytes" : ""}`;
 }
@@ -19,7 +18,13 @@ const SIZES = [
 ] as const;
 
 /** How documents are cut, as fields of a form. */
-export function SplittingFields({ splitting, onChange }: { splitting: Splitting; onChange: (splitting: Splitting) => void }) {
+export function SplittingFields({
+  splitting,
+  onChange,
+}: {
+  splitting: Splitting;
+  onChange: (splitting: Splitting) => void;
+}) {
   return (
     <div className="flex flex-wrap items-end gap-4">
       {SIZES.map(([name, label, min, max]) => (
@@ -37,17 +42,39 @@ export function SplittingFields({ splitting, onChange }: { splitting: Splitting;
       ))}
       <label className="flex flex-col gap-1">
         Table rows
-        <select className="select w-auto" value={splitting.table_mode} onChange={(event) => onChange({ ...splitting, table_mode: event.target.value as Splitting["table_mode"] })}>
+        <select
+          className="select w-auto"
+          value={splitting.table_mode}
+          onChange={(event) =>
+            onChange({ ...splitting, table_mode: event.target.value as Splitting["table_mode"] })
+          }
+        >
           <option value="packed">Together</option>
           <option value="single">Each by itself</option>
         </select>
       </label>
-      <label className="flex items-center gap-2 pb-2" title="Besides its own vector a passage has one for each few sentences: finds more, embeds twice as much.">
-        <input type="checkbox" className="checkbox checkbox-sm" checked={splitting.windows} onChange={(event) => onChange({ ...splitting, windows: event.target.checked })} />
+      <label
+        className="flex items-center gap-2 pb-2"
+        title="Besides its own vector a passage has one for each few sentences: finds more, embeds twice as much."
+      >
+        <input
+          type="checkbox"
+          className="checkbox checkbox-sm"
+          checked={splitting.windows}
+          onChange={(event) => onChange({ ...splitting, windows: event.target.checked })}
+        />
         Sentence windows
       </label>
-      <label className="flex items-center gap-2 pb-2" title="A quarter of the room and of the memory, nearly the same order.">
-        <input type="checkbox" className="checkbox checkbox-sm" checked={splitting.compact} onChange={(event) => onChange({ ...splitting, compact: event.target.checked })} />
+      <label
+        className="flex items-center gap-2 pb-2"
+        title="A quarter of the room and of the memory, nearly the same order."
+      >
+        <input
+          type="checkbox"
+          className="checkbox checkbox-sm"
+          checked={splitting.compact}
+          onChange={(event) => onChange({ ...splitting, compact: event.target.checked })}
+        />
         Vectors as bytes
       </label>
     </div>

@@ -1,18 +1,19 @@
 import { type FormEvent, useState } from "react";
 import { Link, useNavigate } from "react-router";
 import { type Kb, type Schemas, send, upload } from "../../api/client";
+import { useFacts } from "../../api/useFacts";
+import { useResource } from "../../api/useResource";
 import { Ago, count, Failure } from "../../components/text";
-import { useLoad } from "../../hooks/useLoad";
 import { useTeam } from "../../hooks/useSession";
+import { type Splitting, SplittingFields } from "../kb/Splitting";
 import { FreshWord, Strip } from "../sources/words";
-import { DEFAULT_SPLITTING, SplittingFields } from "../kb/Splitting";
 
 type SourceFreshness = Schemas["SourceFreshness"];
 
 export function KbsPage() {
   const team = useTeam();
-  const { data, error } = useLoad<Schemas["Page_KbOut_"]>(`${team.api}/kbs`);
-  const { data: sources } = useLoad<SourceFreshness[]>(`${team.api}/freshness`);
+  const { data, error } = useResource<Schemas["Page_KbOut_"]>(`${team.api}/kbs`);
+  const { data: sources } = useResource<SourceFreshness[]>(`${team.api}/freshness`);
   const [creating, setCreating] = useState(false);
   const lasting = data?.items.filter((kb) => !kb.expires_at) ?? [];
   const tried = data?.items.filter((kb) => kb.expires_at) ?? [];
@@ -21,7 +22,11 @@ export function KbsPage() {
       <div className="mb-5 flex flex-wrap items-center gap-4">
         <h1 className="text-[27px]">Knowledge bases</h1>
         {team.mayEdit && !creating && lasting.length > 0 && (
-          <button type="button" className="btn btn-primary ml-auto" onClick={() => setCreating(true)}>
+          <button
+            type="button"
+            className="btn btn-primary ml-auto"
+            onClick={() => setCreating(true)}
+          >
             Create a knowledge base
           </button>
         )}
@@ -31,7 +36,9 @@ export function KbsPage() {
       {data && lasting.length === 0 && !creating && (
         <div className="sheet p-8 text-center">
           <p className="text-lg">{team.name} has no knowledge base yet.</p>
-          <p className="soft mt-1 mb-5">A knowledge base holds documents that belong together, and answers from them alone.</p>
+          <p className="soft mt-1 mb-5">
+            A knowledge base holds documents that belong together, and answers from them alone.
+          </p>
           {team.mayEdit && (
             <button type="button" className="btn btn-primary" onClick={() => setCreating(true)}>
               Create a knowledge base
@@ -42,7 +49,11 @@ export function KbsPage() {
       <ul className="grid gap-4 md:grid-cols-2">
         {lasting.map((kb) => (
           <li key={kb.id}>
-            <KbCard kb={kb} team={team.slug} sources={(sources ?? []).filter((source) => source.kb_id === kb.id)} />
+            <KbCard
+              kb={kb}
+              team={team.slug}
+              sources={(sources ?? []).filter((source) => source.kb_id === kb.id)}
+            />
           </li>
         ))}
       </ul>
@@ -56,7 +67,9 @@ export function KbsPage() {
                 <Link className="link-hover font-medium" to={`/t/${team.slug}/kbs/${kb.slug}/ask`}>
                   {kb.name}
                 </Link>
-                <span className="soft ml-auto">goes away {new Date(kb.expires_at!).toLocaleString()}</span>
+                <span className="soft ml-auto">
+                  goes away {new Date(kb.expires_at!).toLocaleString()}
+                </span>
               </li>
             ))}
           </ul>
@@ -71,10 +84,20 @@ const SHOWN = 3;
 
 function KbCard({ kb, team, sources }: { kb: Kb; team: string; sources: SourceFreshness[] }) {
   const dot = kb.failed ? "bg-error" : kb.pending ? "bg-primary" : "bg-success";
-  const word = kb.documents === 0 ? "empty" : kb.pending ? `${kb.pending} being indexed` : kb.failed ? `${kb.failed} failed` : "ready";
+  const word =
+    kb.documents === 0
+      ? "empty"
+      : kb.pending
+        ? `${kb.pending} being indexed`
+        : kb.failed
+          ? `${kb.failed} failed`
+          : "ready";
   return (
     <div className="sheet hover:border-primary relative p-5">
-      <Link to={`/t/${team}/kbs/${kb.slug}`} className="font-serif text-xl font-semibold after:absolute after:inset-0">
+      <Link
+        to={`/t/${team}/kbs/${kb.slug}`}
+        className="font-serif text-xl font-semibold after:absolute after:inset-0"
+      >
         {kb.name}
       </Link>
       {kb.description && <p className="soft mt-0.5">{kb.description}</p>}
@@ -90,17 +113,25 @@ function KbCard({ kb, team, sources }: { kb: Kb; team: string; sources: SourceFr
         </span>
       </p>
       {sources.length > 0 && (
-        <ul className="border-base-300 mt-3 grid gap-1.5 border-t pt-3" aria-label={`Sources of ${kb.name}`}>
+        <ul
+          className="border-base-300 mt-3 grid gap-1.5 border-t pt-3"
+          aria-label={`Sources of ${kb.name}`}
+        >
           {sources.slice(0, SHOWN).map((source) => (
             <li key={source.source_id} className="flex items-center gap-4 text-[13.5px]">
               <span className="w-32 truncate">{source.source}</span>
               <FreshWord freshness={source.freshness} />
               <span className="relative ml-auto">
-                <Strip runs={source.recent} path={`/t/${team}/kbs/${kb.slug}/sources/${source.source_id}`} />
+                <Strip
+                  runs={source.recent}
+                  path={`/t/${team}/kbs/${kb.slug}/sources/${source.source_id}`}
+                />
               </span>
             </li>
           ))}
-          {sources.length > SHOWN && <li className="soft text-[13px]">and {sources.length - SHOWN} more sources</li>}
+          {sources.length > SHOWN && (
+            <li className="soft text-[13px]">and {sources.length - SHOWN} more sources</li>
+          )}
         </ul>
       )}
     </div>
@@ -112,7 +143,9 @@ function CreateKb({ onCancel }: { onCancel: () => void }) {
   const navigate = useNavigate();
   const [name, setName] = useState("");
   const [description, setDescription] = useState("");
-  const [splitting, setSplitting] = useState(DEFAULT_SPLITTING);
+  const defaults = useFacts()?.splitting;
+  const [changed, setSplitting] = useState<Splitting>();
+  const splitting = changed ?? defaults;
   const [error, setError] = useState<string | null>(null);
   const submit = async (event: FormEvent) => {
     event.preventDefault();
@@ -124,23 +157,40 @@ function CreateKb({ onCancel }: { onCancel: () => void }) {
     }
   };
   return (
-    <form className="sheet mb-5 grid gap-4 p-5 md:grid-cols-[1fr_1.5fr_auto_auto] md:items-end" onSubmit={submit}>
+    <form
+      className="sheet mb-5 grid gap-4 p-5 md:grid-cols-[1fr_1.5fr_auto_auto] md:items-end"
+      onSubmit={submit}
+    >
       <label className="flex flex-col gap-1">
         Name
-        <input className="input w-full" autoFocus required maxLength={120} value={name} onChange={(e) => setName(e.target.value)} />
+        <input
+          className="input w-full"
+          autoFocus
+          required
+          maxLength={120}
+          value={name}
+          onChange={(e) => setName(e.target.value)}
+        />
       </label>
       <label className="flex flex-col gap-1">
-        What it holds
-        <input className="input w-full" maxLength={500} value={description} onChange={(e) => setDescription(e.target.value)} />
+        Description
+        <input
+          className="input w-full"
+          maxLength={500}
+          value={description}
+          onChange={(e) => setDescription(e.target.value)}
+        />
       </label>
-      <button className="btn btn-primary">Create</button>
+      <button type="submit" className="btn btn-primary">
+        Create
+      </button>
       <button type="button" className="btn" onClick={onCancel}>
         Cancel
       </button>
       <details className="md:col-span-4">
-        <summary className="soft cursor-pointer">How documents are cut into passages</summary>
+        <summary className="soft cursor-pointer">How documents are split into passages</summary>
         <div className="mt-3">
-          <SplittingFields splitting={splitting} onChange={setSplitting} />
+          {splitting && <SplittingFields splitting={splitting} onChange={setSplitting} />}
         </div>
       </details>
       <Failure message={error} />
@@ -148,7 +198,7 @@ function CreateKb({ onCancel }: { onCancel: () => void }) {
   );
 }
 
-/** One file asked at once, in a knowledge base that vanishes after a day. */
+/** Ask one file at once, in a temporary knowledge base. */
 function TryDocument() {
   const team = useTeam();
   const navigate = useNavigate();
@@ -179,11 +229,18 @@ function TryDocument() {
     >
       <div>
         <h2 className="text-lg">Try a document</h2>
-        <p className="soft">Ask one file at once, before building anything. It vanishes by itself after a day.</p>
+        <p className="soft">
+          Ask one file at once, before building anything. It vanishes by itself after a day.
+        </p>
       </div>
       <label className="btn ml-auto">
         {share === null ? "Choose a file" : "Sending…"}
-        <input type="file" className="sr-only" disabled={share !== null} onChange={(e) => void choose(e.target.files?.[0])} />
+        <input
+          type="file"
+          className="sr-only"
+          disabled={share !== null}
+          onChange={(e) => void choose(e.target.files?.[0])}
+        />
       </label>
       <Failure message={error} />
     </section>

@@ -1,34 +1,50 @@
 import { useEffect } from "react";
 import { Link } from "react-router";
 import { type Schemas, send } from "../../api/client";
+import { IDLE, useResource } from "../../api/useResource";
 import { Ago, count, Failure } from "../../components/text";
-import { useLoad } from "../../hooks/useLoad";
-import { usePolled } from "../../hooks/usePolled";
 import { useTeam } from "../../hooks/useSession";
 import { Fresh, span } from "../sources/words";
 import { Receivers } from "./Receivers";
 
-const TONES: Record<string, string> = { "sync.failed": "bg-error", "sync.held": "bg-warning", "freshness.missed": "bg-error" };
+const TONES: Record<string, string> = {
+  "sync.failed": "bg-error",
+  "sync.held": "bg-warning",
+  "freshness.missed": "bg-error",
+};
 
 /** How fresh the team's sources are, and what happened to them. */
 export function NoticesPage() {
   const team = useTeam();
-  const { data: sources } = usePolled<Schemas["SourceFreshness"][]>(`${team.api}/freshness`, () => false);
-  const { data, error } = useLoad<Schemas["NoticesOut"]>(`${team.api}/notices`);
+  const { data: sources } = useResource<Schemas["SourceFreshness"][]>(`${team.api}/freshness`, {
+    idle: IDLE,
+  });
+  const { data, error } = useResource<Schemas["NoticesOut"]>(`${team.api}/notices`);
   const loaded = data !== null;
   useEffect(() => {
     if (loaded) void send("POST", `${team.api}/notices/seen`).catch(() => undefined);
   }, [loaded, team.api]);
-  const where = (kb: string, source?: string | null) => `/t/${team.slug}/kbs/${kb}${source ? `/sources/${source}` : ""}`;
+  const where = (kb: string, source?: string | null) =>
+    `/t/${team.slug}/kbs/${kb}${source ? `/sources/${source}` : ""}`;
   return (
     <>
       <h1 className="text-[27px] leading-tight">Freshness</h1>
-      <p className="soft mt-1 mb-4">How soon what changes at a source is answerable, over the last seven days.</p>
+      <p className="soft mt-1 mb-4">
+        How soon what changes at a source is answerable, over the last seven days.
+      </p>
       <div className="sheet overflow-x-auto">
         <table className="table">
           <thead>
             <tr>
-              {["Source", "Knowledge base", "Freshness", "Documents", "Seen up to", "Target", "Worst"].map((name) => (
+              {[
+                "Source",
+                "Knowledge base",
+                "Freshness",
+                "Documents",
+                "Seen up to",
+                "Target",
+                "Worst",
+              ].map((name) => (
                 <th key={name}>{name}</th>
               ))}
             </tr>
@@ -40,7 +56,9 @@ export function NoticesPage() {
                   <Link className="link-hover font-medium" to={where(item.kb_id, item.source_id)}>
                     {item.source}
                   </Link>
-                  {item.error && <div className="text-error max-w-sm text-[13px]">{item.error}</div>}
+                  {item.error && (
+                    <div className="text-error max-w-sm text-[13px]">{item.error}</div>
+                  )}
                 </td>
                 <td>{item.kb}</td>
                 <td>
@@ -51,20 +69,30 @@ export function NoticesPage() {
                   <Ago at={item.freshness.as_of} />
                 </td>
                 <td>{item.freshness.target_minutes} min</td>
-                <td>{item.freshness.worst_seconds == null ? "–" : span(item.freshness.worst_seconds)}</td>
+                <td>
+                  {item.freshness.worst_seconds == null ? "–" : span(item.freshness.worst_seconds)}
+                </td>
               </tr>
             ))}
           </tbody>
         </table>
-        {sources?.length === 0 && <p className="soft p-6 text-center">No sources yet. Connect one in a knowledge base.</p>}
+        {sources?.length === 0 && (
+          <p className="soft p-6 text-center">No sources yet. Connect one in a knowledge base.</p>
+        )}
       </div>
       <h2 className="mt-8 mb-2 text-[19px]">What happened</h2>
       <Failure message={error} />
       <ul className="sheet divide-base-300 divide-y">
         {data?.items.map((notice) => (
           <li key={notice.id} className="flex items-baseline gap-3 px-5 py-2.5">
-            <span className={`size-2 shrink-0 rounded-full ${TONES[notice.kind] ?? "bg-success"}`} aria-hidden />
-            <Link to={notice.kb_id ? where(notice.kb_id, notice.source_id) : `/t/${team.slug}/usage`} className={`link-hover flex-1 ${notice.seen ? "" : "font-semibold"}`}>
+            <span
+              className={`size-2 shrink-0 rounded-full ${TONES[notice.kind] ?? "bg-success"}`}
+              aria-hidden
+            />
+            <Link
+              to={notice.kb_id ? where(notice.kb_id, notice.source_id) : `/t/${team.slug}/usage`}
+              className={`link-hover flex-1 ${notice.seen ? "" : "font-semibold"}`}
+            >
               {notice.message}
             </Link>
             <span className="soft whitespace-nowrap">

@@ -1,5 +1,5 @@
 import { type FormEvent, useEffect, useState } from "react";
-import { type Schemas, type Session, get, send } from "../../api/client";
+import { get, type Schemas, type Session, send } from "../../api/client";
 import { Failure } from "../../components/text";
 import { Door } from "./Door";
 
@@ -15,7 +15,10 @@ export function InvitationPage() {
 
   useEffect(() => {
     send<Schemas["InvitationDetails"]>("POST", "/invitations/open", { secret })
-      .then((found) => (setFace(found), setName(found.name)))
+      .then((found) => {
+        setFace(found);
+        setName(found.name);
+      })
       .catch((problem: Error) => setError(problem.message));
     get<Session>("/session").then(setSession, () => setSession(null));
   }, [secret]);
@@ -24,7 +27,10 @@ export function InvitationPage() {
     setBusy(true);
     send("POST", "/invitations/accept", { secret, ...body })
       .then(() => location.assign("/"))
-      .catch((problem: Error) => (setError(problem.message), setBusy(false)));
+      .catch((problem: Error) => {
+        setError(problem.message);
+        setBusy(false);
+      });
   };
   const submit = (event: FormEvent) => {
     event.preventDefault();
@@ -37,10 +43,16 @@ export function InvitationPage() {
       {face && (
         <div className="sheet flex flex-col gap-4 p-6">
           <p>
-            {face.invited_by} invites <strong>{face.email}</strong> to the team <strong>{face.team}</strong> as {face.role}.
+            {face.invited_by} invites <strong>{face.email}</strong> to the team{" "}
+            <strong>{face.team}</strong> as {face.role}.
           </p>
           {session?.email ? (
-            <button type="button" className="btn btn-primary" disabled={busy} onClick={() => accept({})}>
+            <button
+              type="button"
+              className="btn btn-primary"
+              disabled={busy}
+              onClick={() => accept({})}
+            >
               Join as {session.email}
             </button>
           ) : (
@@ -48,20 +60,38 @@ export function InvitationPage() {
               <form className="flex flex-col gap-4" onSubmit={submit}>
                 <label className="flex flex-col gap-1">
                   Your name
-                  <input className="input w-full" autoComplete="name" required value={name} onChange={(e) => setName(e.target.value)} />
+                  <input
+                    className="input w-full"
+                    autoComplete="name"
+                    required
+                    value={name}
+                    onChange={(e) => setName(e.target.value)}
+                  />
                 </label>
                 <label className="flex flex-col gap-1">
                   Choose a password
-                  <input className="input w-full" type="password" autoComplete="new-password" minLength={10} required value={password} onChange={(e) => setPassword(e.target.value)} />
+                  <input
+                    className="input w-full"
+                    type="password"
+                    autoComplete="new-password"
+                    minLength={10}
+                    required
+                    value={password}
+                    onChange={(e) => setPassword(e.target.value)}
+                  />
                   <span className="soft text-sm">At least 10 characters.</span>
                 </label>
-                <button className="btn btn-primary" disabled={busy}>
+                <button type="submit" className="btn btn-primary" disabled={busy}>
                   Join the team
                 </button>
               </form>
               <p className="soft">
                 You have an account?{" "}
-                <a className="link" href="/sign-in" onClick={() => sessionStorage.setItem("next", `/invitation#${secret}`)}>
+                <a
+                  className="link"
+                  href="/sign-in"
+                  onClick={() => sessionStorage.setItem("next", `/invitation#${secret}`)}
+                >
                   Sign in first
                 </a>
               </p>

@@ -11,7 +11,10 @@ export function PasswordPage() {
   const submit = (event: FormEvent) => {
     event.preventDefault();
     send("POST", "/passwords", { secret: location.hash.slice(1), new: password })
-      .then(() => (setError(null), setDone(true)))
+      .then(() => {
+        setError(null);
+        setDone(true);
+      })
       .catch((problem: Error) => setError(problem.message));
   };
   return (
@@ -28,10 +31,20 @@ export function PasswordPage() {
         <form className="sheet flex flex-col gap-4 p-6" onSubmit={submit}>
           <label className="flex flex-col gap-1">
             Choose a new password
-            <input className="input w-full" type="password" autoComplete="new-password" minLength={10} required value={password} onChange={(e) => setPassword(e.target.value)} />
+            <input
+              className="input w-full"
+              type="password"
+              autoComplete="new-password"
+              minLength={10}
+              required
+              value={password}
+              onChange={(e) => setPassword(e.target.value)}
+            />
             <span className="soft text-sm">At least 10 characters.</span>
           </label>
-          <button className="btn btn-primary">Set the password</button>
+          <button type="submit" className="btn btn-primary">
+            Set the password
+          </button>
         </form>
       )}
     </Door>

@@ -25,7 +25,8 @@ export function SignInPage() {
     try {
       const session = await send<Session>("POST", "/session", { email, password });
       if (session.sign_ins > 1) sessionStorage.setItem("elsewhere", String(session.sign_ins - 1));
-      const next = new URLSearchParams(location.search).get("next") ?? sessionStorage.getItem("next");
+      const next =
+        new URLSearchParams(location.search).get("next") ?? sessionStorage.getItem("next");
       sessionStorage.removeItem("next");
       location.assign(own(next));
     } catch (problem) {
@@ -39,18 +40,35 @@ export function SignInPage() {
       <form className="sheet flex flex-col gap-4 p-6" onSubmit={submit}>
         <label className="flex flex-col gap-1">
           E-mail
-          <input className="input w-full" type="email" autoComplete="username" required value={email} onChange={(e) => setEmail(e.target.value)} />
+          <input
+            className="input w-full"
+            type="email"
+            autoComplete="username"
+            required
+            value={email}
+            onChange={(e) => setEmail(e.target.value)}
+          />
         </label>
         <label className="flex flex-col gap-1">
           Password
-          <input className="input w-full" type="password" autoComplete="current-password" required value={password} onChange={(e) => setPassword(e.target.value)} />
+          <input
+            className="input w-full"
+            type="password"
+            autoComplete="current-password"
+            required
+            value={password}
+            onChange={(e) => setPassword(e.target.value)}
+          />
         </label>
         <Failure message={error} />
-        <button className="btn btn-primary" disabled={busy}>
+        <button type="submit" className="btn btn-primary" disabled={busy}>
           Sign in
         </button>
       </form>
-      <p className="soft mt-4">No account? An owner of your team can invite you. Forgot the password? The operator can give you a link.</p>
+      <p className="soft mt-4">
+        No account? An owner of your team can invite you. Forgot the password? The operator can give
+        you a link.
+      </p>
     </Door>
   );
 }

@@ -1,7 +1,7 @@
 import { type FormEvent, useState } from "react";
 import { type Schemas, send } from "../../api/client";
+import { useResource } from "../../api/useResource";
 import { count, Failure, size } from "../../components/text";
-import { useLoad } from "../../hooks/useLoad";
 import { defaults, filled, type ObjectSchema, SchemaFields, type Values } from "./SchemaForm";
 
 type Kind = Schemas["KindOut"];
@@ -9,7 +9,7 @@ type Trial = Schemas["TrialOut"];
 
 /** Choose a kind of source, fill in its form, look at what it would take, connect it. */
 export function ConnectForm({ api, onDone }: { api: string; onDone: () => void }) {
-  const { data: kinds, error } = useLoad<Kind[]>("/source-kinds");
+  const { data: kinds, error } = useResource<Kind[]>("/source-kinds");
   const [kind, setKind] = useState<Kind | null>(null);
   if (!kinds) return <Failure message={error} />;
   if (kind) return <KindForm api={api} kind={kind} onBack={() => setKind(null)} onDone={onDone} />;
@@ -24,7 +24,11 @@ export function ConnectForm({ api, onDone }: { api: string; onDone: () => void }
       <ul className="grid gap-3 sm:grid-cols-2 lg:grid-cols-3">
         {kinds.map((item) => (
           <li key={item.name}>
-            <button type="button" className="sheet hover:border-primary h-full w-full cursor-pointer p-4 text-left" onClick={() => setKind(item)}>
+            <button
+              type="button"
+              className="sheet hover:border-primary h-full w-full cursor-pointer p-4 text-left"
+              onClick={() => setKind(item)}
+            >
               <span className="font-semibold">{item.title}</span>
               <span className="soft mt-1 block">{item.says}</span>
             </button>
@@ -35,13 +39,28 @@ export function ConnectForm({ api, onDone }: { api: string; onDone: () => void }
   );
 }
 
-function KindForm({ api, kind, onBack, onDone }: { api: string; kind: Kind; onBack: () => void; onDone: () => void }) {
+function KindForm({
+  api,
+  kind,
+  onBack,
+  onDone,
+}: {
+  api: string;
+  kind: Kind;
+  onBack: () => void;
+  onDone: () => void;
+}) {
   const settingsSchema = kind.settings as ObjectSchema;
   const credentialSchema = kind.credentials as ObjectSchema;
   const [name, setName] = useState("");
   const [settings, setSettings] = useState<Values>(defaults(settingsSchema));
   const [credentials, setCredentials] = useState<Values>({});
-  const [care, setCare] = useState<Care>({ schedule: kind.watchable || kind.pushed ? "none" : "every", every: 15, cron: "", target: 15 });
+  const [care, setCare] = useState<Care>({
+    schedule: kind.watchable || kind.pushed ? "none" : "every",
+    every: 15,
+    cron: "",
+    target: 15,
+  });
   const [trial, setTrial] = useState<Trial | null>(null);
   const [looking, setLooking] = useState(false);
   const [error, setError] = useState<string | null>(null);
@@ -65,18 +84,33 @@ function KindForm({ api, kind, onBack, onDone }: { api: string; kind: Kind; onBa
   };
   const credentialNames = Object.keys(credentialSchema.properties ?? {});
   return (
-    <form className="grid items-start gap-6 lg:grid-cols-[minmax(0,1fr)_minmax(0,1fr)]" onSubmit={connect}>
+    <form
+      className="grid items-start gap-6 lg:grid-cols-[minmax(0,1fr)_minmax(0,1fr)]"
+      onSubmit={connect}
+    >
       <div className="sheet flex flex-col gap-4 p-5">
         <h2 className="text-[19px]">{kind.title}</h2>
         <label className="flex flex-col gap-1">
           Name
-          <input className="input w-full" required maxLength={120} placeholder="What your team calls it" value={name} onChange={(event) => setName(event.target.value)} />
+          <input
+            className="input w-full"
+            required
+            maxLength={120}
+            placeholder="What your team calls it"
+            value={name}
+            onChange={(event) => setName(event.target.value)}
+          />
         </label>
         <SchemaFields schema={settingsSchema} values={settings} onChange={setSettings} />
         {credentialNames.length > 0 && (
           <fieldset className="border-base-300 rounded-box flex flex-col gap-4 border p-4">
             <legend className="soft px-1">Credentials: kept encrypted, never shown again</legend>
-            <SchemaFields schema={credentialSchema} values={credentials} onChange={setCredentials} secret />
+            <SchemaFields
+              schema={credentialSchema}
+              values={credentials}
+              onChange={setCredentials}
+              secret
+            />
           </fieldset>
         )}
         {!kind.pushed && <CareFields care={care} watchable={kind.watchable} onChange={setCare} />}
@@ -87,7 +121,9 @@ function KindForm({ api, kind, onBack, onDone }: { api: string; kind: Kind; onBa
               {looking ? "Looking…" : "Look first"}
             </button>
           )}
-          <button className="btn btn-primary">Connect</button>
+          <button type="submit" className="btn btn-primary">
+            Connect
+          </button>
           <button type="button" className="btn btn-ghost" onClick={onBack}>
             Back
           </button>
@@ -114,12 +150,26 @@ export function careBody(care: Care) {
 }
 
 /** When a source runs, and how soon its changes should be answerable. */
-export function CareFields({ care, watchable, onChange }: { care: Care; watchable: boolean; onChange: (care: Care) => void }) {
+export function CareFields({
+  care,
+  watchable,
+  onChange,
+}: {
+  care: Care;
+  watchable: boolean;
+  onChange: (care: Care) => void;
+}) {
   return (
     <div className="flex flex-wrap items-end gap-4">
       <label className="flex flex-col gap-1">
         Runs
-        <select className="select w-auto" value={care.schedule} onChange={(event) => onChange({ ...care, schedule: event.target.value as Care["schedule"] })}>
+        <select
+          className="select w-auto"
+          value={care.schedule}
+          onChange={(event) =>
+            onChange({ ...care, schedule: event.target.value as Care["schedule"] })
+          }
+        >
           <option value="every">at an interval</option>
           <option value="cron">by a cron line</option>
           <option value="none">{watchable ? "when something changes" : "by hand"}</option>
@@ -128,18 +178,36 @@ export function CareFields({ care, watchable, onChange }: { care: Care; watchabl
       {care.schedule === "every" && (
         <label className="flex flex-col gap-1">
           Every … minutes
-          <input type="number" className="input w-28" min={1} value={care.every} onChange={(event) => onChange({ ...care, every: Number(event.target.value) })} />
+          <input
+            type="number"
+            className="input w-28"
+            min={1}
+            value={care.every}
+            onChange={(event) => onChange({ ...care, every: Number(event.target.value) })}
+          />
         </label>
       )}
       {care.schedule === "cron" && (
         <label className="flex flex-col gap-1">
           Cron line, in the team's time zone
-          <input className="input w-48 font-mono" placeholder="15 6 * * 1-5" required value={care.cron} onChange={(event) => onChange({ ...care, cron: event.target.value })} />
+          <input
+            className="input w-48 font-mono"
+            placeholder="15 6 * * 1-5"
+            required
+            value={care.cron}
+            onChange={(event) => onChange({ ...care, cron: event.target.value })}
+          />
         </label>
       )}
       <label className="flex flex-col gap-1">
         Answerable within … minutes
-        <input type="number" className="input w-28" min={1} value={care.target} onChange={(event) => onChange({ ...care, target: Number(event.target.value) })} />
+        <input
+          type="number"
+          className="input w-28"
+          min={1}
+          value={care.target}
+          onChange={(event) => onChange({ ...care, target: Number(event.target.value) })}
+        />
       </label>
     </div>
   );
@@ -163,7 +231,9 @@ export function TrialView({ trial }: { trial: Trial }) {
             {item.size != null && <span className="soft whitespace-nowrap">{size(item.size)}</span>}
           </li>
         ))}
-        {trial.taken > trial.sample.length && <li className="soft py-1">and {count(trial.taken - trial.sample.length)} more</li>}
+        {trial.taken > trial.sample.length && (
+          <li className="soft py-1">and {count(trial.taken - trial.sample.length)} more</li>
+        )}
       </ul>
       {Object.keys(trial.skipped).length > 0 && (
         <>
@@ -172,7 +242,9 @@ export function TrialView({ trial }: { trial: Trial }) {
             {Object.entries(trial.skipped).map(([reason, number]) => (
               <li key={reason} className="py-1">
                 {count(number)} {reason}
-                <span className="soft block truncate text-[13px]">{trial.skipped_sample.find((item) => item.reason === reason)?.id}</span>
+                <span className="soft block truncate text-[13px]">
+                  {trial.skipped_sample.find((item) => item.reason === reason)?.id}
+                </span>
               </li>
             ))}
           </ul>

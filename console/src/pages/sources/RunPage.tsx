@@ -1,9 +1,9 @@
 import { useEffect, useState } from "react";
 import { Link, useParams } from "react-router";
-import { get, type Schemas, send } from "../../api/client";
 import { Missing } from "../../App";
+import { get, type Schemas, send } from "../../api/client";
+import { IDLE, useResource } from "../../api/useResource";
 import { Ago, count, Failure, size } from "../../components/text";
-import { usePolled } from "../../hooks/usePolled";
 import { useTeam } from "../../hooks/useSession";
 import { useKb } from "../kb/KbPage";
 import { Fact } from "./SourcePage";
@@ -11,7 +11,16 @@ import { counts, RunState, type Sync, stages, took } from "./words";
 
 type Item = Schemas["SyncItemOut"];
 const busy = (sync: Sync) => ["waiting", "running"].includes(sync.state) || sync.indexing > 0;
-const OUTCOMES = ["added", "changed", "moved", "removed", "missing", "failed", "skipped", "unchanged"] as const;
+const OUTCOMES = [
+  "added",
+  "changed",
+  "moved",
+  "removed",
+  "missing",
+  "failed",
+  "skipped",
+  "unchanged",
+] as const;
 
 /** One run of a source: what it counted, and what became of each item. */
 export function RunPage() {
@@ -19,17 +28,25 @@ export function RunPage() {
   const { api, path } = useKb();
   const { source = "", run = "" } = useParams();
   const base = `${api}/sources/${source}/syncs/${run}`;
-  const { data: sync, error, reload } = usePolled<Sync>(base, busy);
+  const { data: sync, error, reload } = useResource<Sync>(base, { busy, idle: IDLE });
   const [outcome, setOutcome] = useState("");
   const [items, setItems] = useState<Item[]>([]);
   const [next, setNext] = useState<string | null>(null);
   const [failure, setFailure] = useState<string | null>(null);
-  const mark = sync ? `${sync.state} ${sync.added} ${sync.changed} ${sync.removed} ${sync.failed} ${sync.indexing}` : "";
+  const mark = sync
+    ? `${sync.state} ${sync.added} ${sync.changed} ${sync.removed} ${sync.failed} ${sync.indexing}`
+    : "";
+  // biome-ignore lint/correctness/useExhaustiveDependencies: items are loaded again when the run goes on
   useEffect(() => {
     let current = true;
     const filter = outcome ? `&outcome=${outcome}` : "";
     get<Schemas["Page_SyncItemOut_"]>(`${base}/items?limit=200${filter}`)
-      .then((page) => current && (setItems(page.items), setNext(page.next ?? null)))
+      .then((page) => {
+        if (current) {
+          setItems(page.items);
+          setNext(page.next ?? null);
+        }
+      })
       .catch((problem: Error) => current && setFailure(problem.message));
     return () => {
       current = false;
@@ -38,9 +55,13 @@ export function RunPage() {
   if (error) return <Missing />;
   if (!sync) return null;
   const decide = (decision: string) =>
-    send("POST", `${base}/${decision}`).then(reload).catch((problem: Error) => setFailure(problem.message));
+    send("POST", `${base}/${decision}`)
+      .then(reload)
+      .catch((problem: Error) => setFailure(problem.message));
   const more = () =>
-    get<Schemas["Page_SyncItemOut_"]>(`${base}/items?limit=200&cursor=${next}${outcome ? `&outcome=${outcome}` : ""}`).then((page) => {
+    get<Schemas["Page_SyncItemOut_"]>(
+      `${base}/items?limit=200&cursor=${next}${outcome ? `&outcome=${outcome}` : ""}`,
+    ).then((page) => {
       setItems([...items, ...page.items]);
       setNext(page.next ?? null);
     });
@@ -55,11 +76,20 @@ export function RunPage() {
       {sync.state === "held" && (
         <div className="sheet border-warning mb-5 border-2 p-5" role="alert">
           <p className="font-semibold">{sync.held_reason}</p>
-          <p className="soft mt-1 mb-3">Nothing was removed. Look at the list below: was this meant? If the source is only away for a while, later runs put it right by themselves.</p>
+          <p className="soft mt-1 mb-3">
+            Nothing was removed. Look at the list below: was this meant? If the source is only away
+            for a while, later runs put it right by themselves.
+          </p>
           {team.mayEdit && (
             <span className="flex gap-3">
-              <button type="button" className="btn btn-primary btn-sm" onClick={() => void decide("confirm")}>
-                {/could not be fetched/.test(sync.held_reason ?? "") ? "Go on all the same" : "Remove them"}
+              <button
+                type="button"
+                className="btn btn-primary btn-sm"
+                onClick={() => void decide("confirm")}
+              >
+                {/could not be fetched/.test(sync.held_reason ?? "")
+                  ? "Go on all the same"
+                  : "Remove them"}
               </button>
               <button type="button" className="btn btn-sm" onClick={() => void decide("reject")}>
                 Keep everything
@@ -82,16 +112,29 @@ export function RunPage() {
         <Fact name="Words">{count(sync.words)}</Fact>
         <Fact name="Passages">
           {count(sync.passages)}
-          {sync.passages > 0 && <span className="soft block text-[12.5px]">{count(sync.passages - sync.embedded)} had their vectors</span>}
+          {sync.passages > 0 && (
+            <span className="soft block text-[12.5px]">
+              {count(sync.passages - sync.embedded)} had their vectors
+            </span>
+          )}
         </Fact>
       </dl>
       {Object.keys(sync.skip_reasons).length > 0 && (
         <p className="mb-3">
-          Not taken: {Object.entries(sync.skip_reasons).map(([reason, number]) => `${count(number)} ${reason}`).join("; ")}.
+          Not taken:{" "}
+          {Object.entries(sync.skip_reasons)
+            .map(([reason, number]) => `${count(number)} ${reason}`)
+            .join("; ")}
+          .
         </p>
       )}
       <div className="mb-3 flex gap-3">
-        <select className="select w-auto" aria-label="Outcome" value={outcome} onChange={(event) => setOutcome(event.target.value)}>
+        <select
+          className="select w-auto"
+          aria-label="Outcome"
+          value={outcome}
+          onChange={(event) => setOutcome(event.target.value)}
+        >
           <option value="">All items</option>
           {OUTCOMES.map((word) => (
             <option key={word}>{word}</option>
@@ -117,15 +160,30 @@ export function RunPage() {
               <tr key={item.id}>
                 <td className="max-w-md">
                   {item.document_id && item.state !== "removed" ? (
-                    <Link to={`${path}/documents/${item.document_id}`} className="link-hover break-words">
+                    <Link
+                      to={`${path}/documents/${item.document_id}`}
+                      className="link-hover break-words"
+                    >
                       {item.name}
                     </Link>
                   ) : (
                     <span className="break-words">{item.name ?? item.id}</span>
                   )}
-                  {(item.reason ?? item.error) && <span className="soft block text-[13px]">{item.reason ?? item.error}</span>}
+                  {(item.reason ?? item.error) && (
+                    <span className="soft block text-[13px]">{item.reason ?? item.error}</span>
+                  )}
                 </td>
-                <td className={item.outcome === "failed" ? "text-error" : item.outcome === "missing" ? "text-warning" : ""}>{item.outcome}</td>
+                <td
+                  className={
+                    item.outcome === "failed"
+                      ? "text-error"
+                      : item.outcome === "missing"
+                        ? "text-warning"
+                        : ""
+                  }
+                >
+                  {item.outcome}
+                </td>
                 <td>{item.state?.replaceAll("_", " ") ?? "–"}</td>
                 <td>{count(item.words)}</td>
                 <td>{count(item.passages)}</td>
@@ -135,7 +193,11 @@ export function RunPage() {
             ))}
           </tbody>
         </table>
-        {items.length === 0 && <p className="soft p-6 text-center">No items. Those that had not changed are only counted.</p>}
+        {items.length === 0 && (
+          <p className="soft p-6 text-center">
+            No items. Those that had not changed are only counted.
+          </p>
+        )}
       </div>
       {next && (
         <button type="button" className="btn mt-3" onClick={() => void more()}>

@@ -20,17 +20,31 @@ export type Values = Record<string, unknown>;
 
 /** What a form begins with. */
 export function defaults(schema: ObjectSchema): Values {
-  return Object.fromEntries(Object.entries(schema.properties ?? {}).map(([name, property]) => [name, property.default ?? (property.type === "array" ? [] : property.type === "boolean" ? false : null)]));
+  return Object.fromEntries(
+    Object.entries(schema.properties ?? {}).map(([name, property]) => [
+      name,
+      property.default ??
+        (property.type === "array" ? [] : property.type === "boolean" ? false : null),
+    ]),
+  );
 }
 
 /** A form's values as the service wants them: what was left empty is left out. */
 export function filled(values: Values): Values {
-  const given = Object.entries(values).filter(([, value]) => value !== null && value !== "" && !(Array.isArray(value) && value.length === 0));
+  const given = Object.entries(values).filter(
+    ([, value]) => value !== null && value !== "" && !(Array.isArray(value) && value.length === 0),
+  );
   return Object.fromEntries(given);
 }
 
 /** Fields made from a JSON Schema; what can be left alone is folded away. */
-export function SchemaFields({ schema, values, onChange, secret = false, kept = [] }: {
+export function SchemaFields({
+  schema,
+  values,
+  onChange,
+  secret = false,
+  kept = [],
+}: {
   schema: ObjectSchema;
   values: Values;
   onChange: (values: Values) => void;
@@ -43,7 +57,13 @@ export function SchemaFields({ schema, values, onChange, secret = false, kept = 
   const rest = secret ? [] : all.filter(([name]) => !required.has(name));
   const field = ([name, property]: [string, Property]) => (
     <Field
-      key={name} name={name} property={property} value={values[name]} required={required.has(name)} secret={secret} kept={kept.includes(name)}
+      key={name}
+      name={name}
+      property={property}
+      value={values[name]}
+      required={required.has(name)}
+      secret={secret}
+      kept={kept.includes(name)}
       onChange={(value) => onChange({ ...values, [name]: value })}
     />
   );
@@ -60,7 +80,15 @@ export function SchemaFields({ schema, values, onChange, secret = false, kept = 
   );
 }
 
-function Field({ name, property, value, required, secret, kept, onChange }: {
+function Field({
+  name,
+  property,
+  value,
+  required,
+  secret,
+  kept,
+  onChange,
+}: {
   name: string;
   property: Property;
   value: unknown;
@@ -82,7 +110,13 @@ function Field({ name, property, value, required, secret, kept, onChange }: {
     return (
       <div className="flex flex-col">
         <label className="flex items-start gap-2.5">
-          <input type="checkbox" className="checkbox checkbox-sm mt-0.5" aria-describedby={about} checked={Boolean(value)} onChange={(event) => onChange(event.target.checked)} />
+          <input
+            type="checkbox"
+            className="checkbox checkbox-sm mt-0.5"
+            aria-describedby={about}
+            checked={Boolean(value)}
+            onChange={(event) => onChange(event.target.checked)}
+          />
           {label}
         </label>
         <span className="pl-8">{hint}</span>
@@ -91,13 +125,23 @@ function Field({ name, property, value, required, secret, kept, onChange }: {
   }
   let input = (
     <input
-      className="input w-full" aria-describedby={about} type={secret && name !== "user" && name !== "access_key" ? "password" : "text"} required={required} autoComplete="off"
-      placeholder={kept ? "kept as it is" : undefined} value={String(value ?? "")} onChange={(event) => onChange(event.target.value)}
+      className="input w-full"
+      aria-describedby={about}
+      type={secret && name !== "user" && name !== "access_key" ? "password" : "text"}
+      required={required}
+      autoComplete="off"
+      placeholder={kept ? "kept as it is" : undefined}
+      value={String(value ?? "")}
+      onChange={(event) => onChange(event.target.value)}
     />
   );
   if (property.enum) {
     input = (
-      <select className="select w-full" value={String(value ?? "")} onChange={(event) => onChange(event.target.value)}>
+      <select
+        className="select w-full"
+        value={String(value ?? "")}
+        onChange={(event) => onChange(event.target.value)}
+      >
         {property.enum.map((word) => (
           <option key={word}>{word}</option>
         ))}
@@ -106,17 +150,35 @@ function Field({ name, property, value, required, secret, kept, onChange }: {
   } else if (type === "integer" || type === "number") {
     input = (
       <input
-        className="input w-40" type="number" step={type === "integer" ? 1 : "any"} min={property.minimum} max={property.maximum}
-        value={value == null ? "" : Number(value)} onChange={(event) => onChange(event.target.value === "" ? null : Number(event.target.value))}
+        className="input w-40"
+        type="number"
+        step={type === "integer" ? 1 : "any"}
+        min={property.minimum}
+        max={property.maximum}
+        value={value == null ? "" : Number(value)}
+        onChange={(event) =>
+          onChange(event.target.value === "" ? null : Number(event.target.value))
+        }
       />
     );
   } else if (type === "array") {
-    input = <Lines value={(value as string[] | null) ?? []} required={required} onChange={onChange} />;
+    input = (
+      <Lines value={(value as string[] | null) ?? []} required={required} onChange={onChange} />
+    );
   } else if (name === "query") {
-    input = <textarea className="textarea w-full font-mono text-[13px]" rows={5} required={required} value={String(value ?? "")} onChange={(event) => onChange(event.target.value)} />;
+    input = (
+      <textarea
+        className="textarea w-full font-mono text-[13px]"
+        rows={5}
+        required={required}
+        value={String(value ?? "")}
+        onChange={(event) => onChange(event.target.value)}
+      />
+    );
   }
   return (
     <div className="flex flex-col gap-1">
+      {/* biome-ignore lint/a11y/noLabelWithoutControl: the input is passed in */}
       <label className="flex flex-col gap-1">
         {label}
         {input}
@@ -127,14 +189,31 @@ function Field({ name, property, value, required, secret, kept, onChange }: {
 }
 
 /** A list of texts, one a line. What is being typed stays as it is until it is done. */
-function Lines({ value, required, onChange }: { value: string[]; required: boolean; onChange: (value: string[]) => void }) {
+function Lines({
+  value,
+  required,
+  onChange,
+}: {
+  value: string[];
+  required: boolean;
+  onChange: (value: string[]) => void;
+}) {
   const [text, setText] = useState(value.join("\n"));
   return (
     <textarea
-      className="textarea w-full" rows={Math.max(2, value.length + 1)} placeholder="One a line" required={required} value={text}
+      className="textarea w-full"
+      rows={Math.max(2, value.length + 1)}
+      placeholder="One a line"
+      required={required}
+      value={text}
       onChange={(event) => {
         setText(event.target.value);
-        onChange(event.target.value.split("\n").map((line) => line.trim()).filter(Boolean));
+        onChange(
+          event.target.value
+            .split("\n")
+            .map((line) => line.trim())
+            .filter(Boolean),
+        );
       }}
     />
   );

@@ -1,15 +1,16 @@
 import { useState } from "react";
 import { Link, useNavigate, useParams } from "react-router";
-import { type Schemas, send } from "../../api/client";
 import { Missing } from "../../App";
+import { type Schemas, send } from "../../api/client";
+import { IDLE, useResource } from "../../api/useResource";
 import { Ago, count, Failure } from "../../components/text";
-import { usePolled } from "../../hooks/usePolled";
 import { useTeam } from "../../hooks/useSession";
 import { useKb } from "../kb/KbPage";
 import { SourceSettings } from "./SourceSettings";
 import { counts, Fresh, plan, RunState, type Source, took } from "./words";
 
-const busy = (source: Source) => source.recent.some((run) => ["waiting", "running"].includes(run.state) || run.indexing > 0);
+const busy = (source: Source) =>
+  source.recent.some((run) => ["waiting", "running"].includes(run.state) || run.indexing > 0);
 
 /** One source: how fresh it is, its runs, its settings. */
 export function SourcePage() {
@@ -17,7 +18,7 @@ export function SourcePage() {
   const { api, path } = useKb();
   const { source: id = "" } = useParams();
   const base = `${api}/sources/${id}`;
-  const { data: source, error, reload } = usePolled<Source>(base, busy);
+  const { data: source, error, reload } = useResource<Source>(base, { busy, idle: IDLE });
   const [failure, setFailure] = useState<string | null>(null);
   const [secret, setSecret] = useState<Schemas["SignalSecret"] | null>(null);
   const [editing, setEditing] = useState(false);
@@ -25,11 +26,21 @@ export function SourcePage() {
   if (error) return <Missing />;
   if (!source) return null;
   const act = (call: Promise<unknown>) =>
-    call.then(() => (setFailure(null), reload())).catch((problem: Error) => setFailure(problem.message));
+    call
+      .then(() => {
+        setFailure(null);
+        reload();
+      })
+      .catch((problem: Error) => setFailure(problem.message));
   const disconnect = () => {
     if (!confirm(`Disconnect ${source.name}?`)) return;
-    const keep = source.documents > 0 && !confirm(`Delete its ${source.documents} documents as well? "Cancel" keeps them.`);
-    void send("DELETE", `${base}?keep_documents=${keep}`).then(() => navigate(`${path}/sources`), (problem: Error) => setFailure(problem.message));
+    const keep =
+      source.documents > 0 &&
+      !confirm(`Delete its ${source.documents} documents as well? "Cancel" keeps them.`);
+    void send("DELETE", `${base}?keep_documents=${keep}`).then(
+      () => navigate(`${path}/sources`),
+      (problem: Error) => setFailure(problem.message),
+    );
   };
   const pushed = source.kind === "push";
   return (
@@ -42,11 +53,19 @@ export function SourcePage() {
         {team.mayEdit && (
           <span className="ml-auto flex flex-wrap gap-2">
             {!pushed && (
-              <button type="button" className="btn btn-primary btn-sm" onClick={() => void act(send("POST", `${base}/syncs`))}>
+              <button
+                type="button"
+                className="btn btn-primary btn-sm"
+                onClick={() => void act(send("POST", `${base}/syncs`))}
+              >
                 Run now
               </button>
             )}
-            <button type="button" className="btn btn-sm" onClick={() => void act(send("PATCH", base, { paused: !source.paused }))}>
+            <button
+              type="button"
+              className="btn btn-sm"
+              onClick={() => void act(send("PATCH", base, { paused: !source.paused }))}
+            >
               {source.paused ? "Resume" : "Pause"}
             </button>
             <button type="button" className="btn btn-sm" onClick={() => setEditing(!editing)}>
@@ -67,24 +86,37 @@ export function SourcePage() {
           <Link to={`${path}/documents?source=${source.id}`} className="link-hover">
             {count(source.documents)}
           </Link>
-          {source.freshness.pending > 0 && <span className="soft"> · {source.freshness.pending} on their way</span>}
+          {source.freshness.pending > 0 && (
+            <span className="soft"> · {source.freshness.pending} on their way</span>
+          )}
         </Fact>
         <Fact name="Runs">{plan(source)}</Fact>
         <Fact name="Seen up to">
           <Ago at={source.freshness.as_of} />
         </Fact>
         {Object.entries(source.settings)
-          .filter(([, value]) => value !== null && value !== "" && value !== false && !(Array.isArray(value) && value.length === 0))
+          .filter(
+            ([, value]) =>
+              value !== null &&
+              value !== "" &&
+              value !== false &&
+              !(Array.isArray(value) && value.length === 0),
+          )
           .map(([name, value]) => (
             <Fact key={name} name={name.replaceAll("_", " ")}>
-              <span className="break-words">{Array.isArray(value) ? value.join(", ") : value === true ? "yes" : String(value)}</span>
+              <span className="break-words">
+                {Array.isArray(value) ? value.join(", ") : value === true ? "yes" : String(value)}
+              </span>
             </Fact>
           ))}
-        {source.credentials.length > 0 && <Fact name="Credentials set">{source.credentials.join(", ")}</Fact>}
+        {source.credentials.length > 0 && (
+          <Fact name="Credentials set">{source.credentials.join(", ")}</Fact>
+        )}
       </dl>
       {editing && (
         <SourceSettings
-          source={source} base={base}
+          source={source}
+          base={base}
           onDone={() => {
             setEditing(false);
             reload();
@@ -105,14 +137,21 @@ export function SourcePage() {
             {source.recent.map((run) => (
               <tr key={run.id}>
                 <td>
-                  <Link to={`${path}/sources/${source.id}/runs/${run.id}`} className="link-hover text-primary">
+                  <Link
+                    to={`${path}/sources/${source.id}/runs/${run.id}`}
+                    className="link-hover text-primary"
+                  >
                     <Ago at={run.created_at} />
                   </Link>
                 </td>
                 <td>{run.cause}</td>
                 <td>
                   <RunState sync={run} />
-                  {(run.held_reason ?? run.error) && <span className="soft block max-w-md text-[13px]">{run.held_reason ?? run.error}</span>}
+                  {(run.held_reason ?? run.error) && (
+                    <span className="soft block max-w-md text-[13px]">
+                      {run.held_reason ?? run.error}
+                    </span>
+                  )}
                 </td>
                 <td>{counts(run)}</td>
                 <td className="whitespace-nowrap">{took(run)}</td>
@@ -120,18 +159,34 @@ export function SourcePage() {
             ))}
           </tbody>
         </table>
-        {source.recent.length === 0 && <p className="soft p-6 text-center">{pushed ? "No program has sent documents yet." : "It has not run yet."}</p>}
+        {source.recent.length === 0 && (
+          <p className="soft p-6 text-center">
+            {pushed ? "No program has sent documents yet." : "It has not run yet."}
+          </p>
+        )}
       </div>
       {team.mayEdit && !pushed && (
         <section className="mt-6">
           <h3 className="text-[17px]">Signals</h3>
-          <p className="soft mt-1 mb-2 max-w-2xl">A program can tell that something changed, with a signed request; a run starts at once.</p>
+          <p className="soft mt-1 mb-2 max-w-2xl">
+            A program can tell that something changed, with a signed request; a run starts at once.
+          </p>
           {secret ? (
             <p>
-              Send <code>POST {secret.path}</code>, signed with <code className="font-semibold">{secret.secret}</code> – shown this once.
+              Send <code>POST {secret.path}</code>, signed with{" "}
+              <code className="font-semibold">{secret.secret}</code> – shown this once.
             </p>
           ) : (
-            <button type="button" className="btn btn-sm" onClick={() => void send<Schemas["SignalSecret"]>("POST", `${base}/signal-secret`).then(setSecret, (problem: Error) => setFailure(problem.message))}>
+            <button
+              type="button"
+              className="btn btn-sm"
+              onClick={() =>
+                void send<Schemas["SignalSecret"]>("POST", `${base}/signal-secret`).then(
+                  setSecret,
+                  (problem: Error) => setFailure(problem.message),
+                )
+              }
+            >
               Make a secret
             </button>
           )}

@@ -1,8 +1,8 @@
 import { type FormEvent, useEffect, useState } from "react";
 import { type Schemas, send } from "../../api/client";
+import { useResource } from "../../api/useResource";
 import { Failure } from "../../components/text";
-import { useLoad } from "../../hooks/useLoad";
-import { type Care, careBody, CareFields, TrialView } from "./ConnectForm";
+import { type Care, CareFields, careBody, TrialView } from "./ConnectForm";
 import { filled, type ObjectSchema, SchemaFields, type Values } from "./SchemaForm";
 import type { Source } from "./words";
 
@@ -12,19 +12,33 @@ interface Rule {
 }
 
 /** Change what a source takes, when it runs, what its guard lets pass, and the tags it gives. */
-export function SourceSettings({ source, base, onDone }: { source: Source; base: string; onDone: () => void }) {
-  const { data: kinds } = useLoad<Schemas["KindOut"][]>("/source-kinds");
+export function SourceSettings({
+  source,
+  base,
+  onDone,
+}: {
+  source: Source;
+  base: string;
+  onDone: () => void;
+}) {
+  const { data: kinds } = useResource<Schemas["KindOut"][]>("/source-kinds");
   const kind = kinds?.find((item) => item.name === source.kind);
   const [settings, setSettings] = useState<Values>(source.settings);
   const [credentials, setCredentials] = useState<Values>({});
   const [care, setCare] = useState<Care>({
-    schedule: source.cron ? "cron" : source.every_minutes ? "every" : "none", every: source.every_minutes ?? 15, cron: source.cron ?? "", target: source.target_minutes,
+    schedule: source.cron ? "cron" : source.every_minutes ? "every" : "none",
+    every: source.every_minutes ?? 15,
+    cron: source.cron ?? "",
+    target: source.target_minutes,
   });
   const [share, setShare] = useState(Math.round(source.guard_share * 100));
   const [least, setLeast] = useState(source.guard_min);
-  const [rules, setRules] = useState<Rule[]>(source.tag_rules.map((rule) => ({ pattern: rule.pattern, tags: shown(rule.tags) })));
+  const [rules, setRules] = useState<Rule[]>(
+    source.tag_rules.map((rule) => ({ pattern: rule.pattern, tags: shown(rule.tags) })),
+  );
   const [trial, setTrial] = useState<Schemas["TrialOut"] | null>(null);
   const [error, setError] = useState<string | null>(null);
+  // biome-ignore lint/correctness/useExhaustiveDependencies: other settings are not the ones at fault
   useEffect(() => setError(null), [settings]);
   if (!kind) return null;
   const given = filled(credentials);
@@ -35,8 +49,17 @@ export function SourceSettings({ source, base, onDone }: { source: Source; base:
       .catch((problem: Error) => setError(problem.message));
   const save = (event: FormEvent) => {
     event.preventDefault();
-    const tag_rules = rules.filter((rule) => rule.pattern && rule.tags).map((rule) => ({ pattern: rule.pattern, tags: parsed(rule.tags) }));
-    const body = { settings: filled(settings), ...secrets, ...careBody(care), guard_share: share / 100, guard_min: least, tag_rules };
+    const tag_rules = rules
+      .filter((rule) => rule.pattern && rule.tags)
+      .map((rule) => ({ pattern: rule.pattern, tags: parsed(rule.tags) }));
+    const body = {
+      settings: filled(settings),
+      ...secrets,
+      ...careBody(care),
+      guard_share: share / 100,
+      guard_min: least,
+      tag_rules,
+    };
     send("PATCH", base, body, { "If-Match": `"${source.version}"` })
       .then(onDone)
       .catch((problem: Error) => setError(problem.message));
@@ -44,12 +67,22 @@ export function SourceSettings({ source, base, onDone }: { source: Source; base:
   return (
     <form className="mb-6 grid items-start gap-6 lg:grid-cols-2" onSubmit={save}>
       <div className="sheet flex flex-col gap-4 p-5">
-        <SchemaFields schema={kind.settings as ObjectSchema} values={settings} onChange={setSettings} />
+        <SchemaFields
+          schema={kind.settings as ObjectSchema}
+          values={settings}
+          onChange={setSettings}
+        />
         {Object.keys((kind.credentials as ObjectSchema).properties ?? {}).length > 0 && (
           <details>
             <summary className="text-primary cursor-pointer">Replace the credentials</summary>
             <div className="mt-4">
-              <SchemaFields schema={kind.credentials as ObjectSchema} values={credentials} onChange={setCredentials} secret kept={source.credentials} />
+              <SchemaFields
+                schema={kind.credentials as ObjectSchema}
+                values={credentials}
+                onChange={setCredentials}
+                secret
+                kept={source.credentials}
+              />
             </div>
           </details>
         )}
@@ -57,25 +90,56 @@ export function SourceSettings({ source, base, onDone }: { source: Source; base:
         <div className="flex flex-wrap items-end gap-4">
           <label className="flex flex-col gap-1">
             Hold runs that remove over … %
-            <input type="number" className="input w-28" min={0} max={100} value={share} onChange={(event) => setShare(Number(event.target.value))} />
+            <input
+              type="number"
+              className="input w-28"
+              min={0}
+              max={100}
+              value={share}
+              onChange={(event) => setShare(Number(event.target.value))}
+            />
           </label>
           <label className="flex flex-col gap-1">
             and at least … documents
-            <input type="number" className="input w-28" min={1} value={least} onChange={(event) => setLeast(Number(event.target.value))} />
+            <input
+              type="number"
+              className="input w-28"
+              min={1}
+              value={least}
+              onChange={(event) => setLeast(Number(event.target.value))}
+            />
           </label>
         </div>
         <fieldset className="flex flex-col gap-2">
           <legend className="mb-1">Tags by path</legend>
           {[...rules, { pattern: "", tags: "" }].map((rule, index) => (
             <span key={index} className="flex gap-2">
-              <input className="input min-w-0 flex-1" aria-label="Pattern" placeholder="notices/2026/**" value={rule.pattern} onChange={(event) => setRules(changed(rules, index, { ...rule, pattern: event.target.value }))} />
-              <input className="input min-w-0 flex-1" aria-label="Tags" placeholder="year=2026" value={rule.tags} onChange={(event) => setRules(changed(rules, index, { ...rule, tags: event.target.value }))} />
+              <input
+                className="input min-w-0 flex-1"
+                aria-label="Pattern"
+                placeholder="notices/2026/**"
+                value={rule.pattern}
+                onChange={(event) =>
+                  setRules(changed(rules, index, { ...rule, pattern: event.target.value }))
+                }
+              />
+              <input
+                className="input min-w-0 flex-1"
+                aria-label="Tags"
+                placeholder="year=2026"
+                value={rule.tags}
+                onChange={(event) =>
+                  setRules(changed(rules, index, { ...rule, tags: event.target.value }))
+                }
+              />
             </span>
           ))}
         </fieldset>
         <Failure message={error} />
         <div className="flex gap-3">
-          <button className="btn btn-primary">Save</button>
+          <button type="submit" className="btn btn-primary">
+            Save
+          </button>
           {!kind.pushed && (
             <button type="button" className="btn" onClick={() => void look()}>
               Look first
@@ -91,11 +155,16 @@ export function SourceSettings({ source, base, onDone }: { source: Source; base:
   );
 }
 
-const shown = (tags: Record<string, string>) => Object.entries(tags).map(([key, value]) => `${key}=${value}`).join(", ");
+const shown = (tags: Record<string, string>) =>
+  Object.entries(tags)
+    .map(([key, value]) => `${key}=${value}`)
+    .join(", ");
 
 function parsed(text: string): Record<string, string> {
   const pairs = text.split(",").map((part) => part.split("="));
-  return Object.fromEntries(pairs.map(([key = "", ...value]) => [key.trim(), value.join("=").trim()]));
+  return Object.fromEntries(
+    pairs.map(([key = "", ...value]) => [key.trim(), value.join("=").trim()]),
+  );
 }
 
 function changed(rules: Rule[], index: number, rule: Rule): Rule[] {

@@ -1,21 +1,28 @@
 import { useState } from "react";
 import { Link } from "react-router";
 import type { Schemas } from "../../api/client";
+import { IDLE, useResource } from "../../api/useResource";
 import { Ago, count, Failure } from "../../components/text";
-import { usePolled } from "../../hooks/usePolled";
 import { useTeam } from "../../hooks/useSession";
 import { useKb } from "../kb/KbPage";
 import { ConnectForm } from "./ConnectForm";
 import { Fresh, plan, RunState, type Source, Strip } from "./words";
 
 const busy = (page: { items: Source[] }) =>
-  page.items.some((source) => source.recent[0] && (["waiting", "running"].includes(source.recent[0].state) || source.recent[0].indexing > 0));
+  page.items.some(
+    (source) =>
+      source.recent[0] &&
+      (["waiting", "running"].includes(source.recent[0].state) || source.recent[0].indexing > 0),
+  );
 
 /** What keeps documents flowing into a knowledge base. */
 export function SourcesTab() {
   const team = useTeam();
   const { api, path } = useKb();
-  const { data, error, reload } = usePolled<Schemas["Page_SourceOut_"]>(`${api}/sources`, busy);
+  const { data, error, reload } = useResource<Schemas["Page_SourceOut_"]>(`${api}/sources`, {
+    busy,
+    idle: IDLE,
+  });
   const [connecting, setConnecting] = useState(false);
   if (!data) return <Failure message={error} />;
   const sources = data.items;
@@ -40,7 +47,8 @@ export function SourcesTab() {
       <div className="sheet p-10 text-center">
         <p className="text-lg">No sources yet.</p>
         <p className="soft mx-auto mt-1 mb-5 max-w-lg">
-          Connect where documents live: a folder, a web site, a bucket, a WebDAV share, database rows, a repository or a feed. Answers follow what changes there.
+          Connect where documents live: a folder, a web site, a bucket, a WebDAV share, database
+          rows, a repository or a feed. Answers follow what changes there.
         </p>
         {team.mayEdit && connect}
       </div>
@@ -53,9 +61,11 @@ export function SourcesTab() {
         <table className="table">
           <thead>
             <tr>
-              {["Source", "Freshness", "Documents", "Runs", "Last run", "Recent runs"].map((name) => (
-                <th key={name}>{name}</th>
-              ))}
+              {["Source", "Freshness", "Documents", "Runs", "Last run", "Recent runs"].map(
+                (name) => (
+                  <th key={name}>{name}</th>
+                ),
+              )}
             </tr>
           </thead>
           <tbody>
@@ -80,7 +90,10 @@ function Row({ source, path }: { source: Source; path: string }) {
         <div className="soft text-[12.5px]">{source.kind}</div>
         {source.error && <div className="text-error max-w-md text-[13px]">{source.error}</div>}
         {last?.state === "held" && (
-          <Link to={`${path}/runs/${last.id}`} className="text-warning block max-w-md text-[13px] font-semibold">
+          <Link
+            to={`${path}/runs/${last.id}`}
+            className="text-warning block max-w-md text-[13px] font-semibold"
+          >
             {last.held_reason} Decide.
           </Link>
         )}

@@ -26,7 +26,14 @@ export function took(sync: Sync): string {
   return span(Math.max(0, end - new Date(sync.started_at).getTime()) / 1000);
 }
 
-const STAGES: Record<string, string> = { taking: "taking", read: "reading", split: "splitting", describe: "describing", words: "words", embed: "embedding" };
+const STAGES: Record<string, string> = {
+  taking: "taking",
+  read: "reading",
+  split: "splitting",
+  describe: "describing",
+  words: "words",
+  embed: "embedding",
+};
 
 /** Where a run's time went, stage by stage; what documents took is added up. */
 export function stages(sync: Sync): string {
@@ -56,7 +63,9 @@ const STATES: Record<Freshness["state"], { word: string; dot: string }> = {
 /** How fresh a source is: a dot and a word. */
 export function FreshWord({ freshness }: { freshness: Freshness }) {
   const { word, dot } = STATES[freshness.state];
-  const since = freshness.late_since ? ` for ${span((Date.now() - new Date(freshness.late_since).getTime()) / 1000)}` : "";
+  const since = freshness.late_since
+    ? ` for ${span((Date.now() - new Date(freshness.late_since).getTime()) / 1000)}`
+    : "";
   return (
     <span className={`flex items-baseline gap-2 ${freshness.state === "late" ? "text-error" : ""}`}>
       <span className={`size-2 shrink-0 rounded-full ${dot}`} aria-hidden />
@@ -73,7 +82,8 @@ export function Fresh({ freshness }: { freshness: Freshness }) {
       <FreshWord freshness={freshness} />
       {freshness.within != null && freshness.median_seconds != null && (
         <span className="soft block text-[12.5px]">
-          {percent(freshness.within)} within {freshness.target_minutes} min, median {span(freshness.median_seconds)}
+          {percent(freshness.within)} within {freshness.target_minutes} min, median{" "}
+          {span(freshness.median_seconds)}
         </span>
       )}
     </span>
@@ -92,14 +102,23 @@ const BARS: Record<Sync["state"], string> = {
 /** A source's last runs, oldest first: a bar each, tall when something changed. */
 export function Strip({ runs, path }: { runs: Sync[]; path: string }) {
   return (
-    <span className="flex h-6 items-end gap-0.5" role="img" aria-label={`The last ${runs.length} runs`}>
+    <span
+      className="flex h-6 items-end gap-0.5"
+      role="img"
+      aria-label={`The last ${runs.length} runs`}
+    >
       {[...runs].reverse().map((run) => {
         const changed = run.added + run.changed + run.moved + run.removed > 0;
         return (
           <a
-            key={run.id} href={`${path}/runs/${run.id}`} title={`${new Date(run.created_at).toLocaleString()}: ${run.state}, ${counts(run)}`}
+            key={run.id}
+            href={`${path}/runs/${run.id}`}
+            title={`${new Date(run.created_at).toLocaleString()}: ${run.state}, ${counts(run)}`}
+            aria-label={`Run of ${new Date(run.created_at).toLocaleString()}`}
             className={`w-1.5 rounded-sm ${BARS[run.state]} ${changed || run.state !== "done" ? "h-6" : "h-2.5"}`}
-          />
+          >
+            <span className="sr-only">{run.state}</span>
+          </a>
         );
       })}
     </span>
@@ -112,12 +131,22 @@ export function RunState({ sync }: { sync: Sync }) {
     const total = Math.max(sync.expected, sync.seen);
     return (
       <span className="flex items-center gap-2">
-        <progress className="progress progress-primary w-24" value={total && sync.expected ? sync.seen / total : undefined} max={1} aria-label="run" />
+        <progress
+          className="progress progress-primary w-24"
+          value={total && sync.expected ? sync.seen / total : undefined}
+          max={1}
+          aria-label="run"
+        />
         {sync.stage}
       </span>
     );
   }
-  const tone = sync.state === "failed" ? "text-error" : sync.state === "held" ? "text-warning font-semibold" : "";
+  const tone =
+    sync.state === "failed"
+      ? "text-error"
+      : sync.state === "held"
+        ? "text-warning font-semibold"
+        : "";
   return (
     <span className={tone} data-run={sync.state}>
       {sync.state}

@@ -1,13 +1,17 @@
 import { type FormEvent, useEffect, useState } from "react";
 import { type Schemas, send } from "../../api/client";
+import { useResource } from "../../api/useResource";
 import { Failure } from "../../components/text";
-import { useLoad } from "../../hooks/useLoad";
 
-const lines = (text: string) => text.split("\n").map((line) => line.trim()).filter(Boolean);
+const lines = (text: string) =>
+  text
+    .split("\n")
+    .map((line) => line.trim())
+    .filter(Boolean);
 
 /** For operators: which folders and private networks a team's sources may read. */
 export function Grants({ slug }: { slug: string }) {
-  const { data, reload } = useLoad<Schemas["Page_TeamOut_"]>("/teams");
+  const { data, reload } = useResource<Schemas["Page_TeamOut_"]>("/teams");
   const team = data?.items.find((item) => item.slug === slug);
   const [all, setAll] = useState(false);
   const [folders, setFolders] = useState("");
@@ -22,35 +26,64 @@ export function Grants({ slug }: { slug: string }) {
   }, [team]);
   const save = (event: FormEvent) => {
     event.preventDefault();
-    const body = all ? { source_folders: null, source_networks: null } : { source_folders: lines(folders), source_networks: lines(networks) };
+    const body = all
+      ? { source_folders: null, source_networks: null }
+      : { source_folders: lines(folders), source_networks: lines(networks) };
     send("PUT", `/teams/${slug}/grants`, body)
-      .then(() => (setFailed(null), setNote("Saved."), reload()))
-      .catch((problem: Error) => (setNote(null), setFailed(problem.message)));
+      .then(() => {
+        setFailed(null);
+        setNote("Saved.");
+        reload();
+      })
+      .catch((problem: Error) => {
+        setNote(null);
+        setFailed(problem.message);
+      });
   };
   return (
     <section className="mt-9">
       <h2 className="text-xl">What sources may read</h2>
-      <p className="soft mb-2">Folders of this machine and private networks, of those that the service is started with. Public addresses need no grant.</p>
+      <p className="soft mb-2">
+        Folders of this machine and private networks, of those that the service is started with.
+        Public addresses need no grant.
+      </p>
       <Failure message={failed} />
       <form className="flex flex-col items-start gap-3" onSubmit={save}>
         <label className="flex items-center gap-2">
-          <input type="checkbox" className="checkbox checkbox-sm" checked={all} onChange={(e) => setAll(e.target.checked)} />
+          <input
+            type="checkbox"
+            className="checkbox checkbox-sm"
+            checked={all}
+            onChange={(e) => setAll(e.target.checked)}
+          />
           Everything that the service allows
         </label>
         {!all && (
           <div className="flex flex-wrap gap-4">
             <label className="flex flex-col gap-1">
               Folders, one a line
-              <textarea className="textarea w-96 font-mono text-[13px]" rows={3} value={folders} onChange={(e) => setFolders(e.target.value)} />
+              <textarea
+                className="textarea w-96 font-mono text-[13px]"
+                rows={3}
+                value={folders}
+                onChange={(e) => setFolders(e.target.value)}
+              />
             </label>
             <label className="flex flex-col gap-1">
               Private networks, one a line
-              <textarea className="textarea w-72 font-mono text-[13px]" rows={3} value={networks} onChange={(e) => setNetworks(e.target.value)} />
+              <textarea
+                className="textarea w-72 font-mono text-[13px]"
+                rows={3}
+                value={networks}
+                onChange={(e) => setNetworks(e.target.value)}
+              />
             </label>
           </div>
         )}
         <div className="flex items-center gap-3">
-          <button className="btn">Save what sources may read</button>
+          <button type="submit" className="btn">
+            Save what sources may read
+          </button>
           {note && <span role="status">{note}</span>}
         </div>
       </form>

@@ -1,7 +1,7 @@
 import { type FormEvent, useState } from "react";
 import { type Schemas, send } from "../../api/client";
+import { useResource } from "../../api/useResource";
 import { Ago, Failure } from "../../components/text";
-import { useLoad } from "../../hooks/useLoad";
 import { useSession, useTeam } from "../../hooks/useSession";
 import { Grants } from "./Grants";
 import { Members } from "./Members";
@@ -11,7 +11,7 @@ export function TeamPage() {
   const team = useTeam();
   const session = useSession();
   // An operator who is no member knows the team by its address alone.
-  const all = useLoad<Schemas["Page_TeamOut_"]>(team.member ? null : "/teams");
+  const all = useResource<Schemas["Page_TeamOut_"]>(team.member ? null : "/teams");
   const name = all.data?.items.find((item) => item.slug === team.slug)?.name ?? team.name;
   return (
     <>
@@ -24,23 +24,40 @@ export function TeamPage() {
 }
 
 function Keys({ api, outsider }: { api: string; outsider: boolean }) {
-  const { data, error, reload } = useLoad<Schemas["Page_KeyOut_"]>(`${api}/keys`);
+  const { data, error, reload } = useResource<Schemas["Page_KeyOut_"]>(`${api}/keys`);
   const [name, setName] = useState("");
   const [role, setRole] = useState<Role>("reader");
   const [days, setDays] = useState(outsider ? "1" : "");
   const [made, setMade] = useState<Schemas["KeyCreated"] | null>(null);
   const [failed, setFailed] = useState<string | null>(null);
-  const attempt = (call: Promise<unknown>) => call.then(() => (setFailed(null), reload())).catch((problem: Error) => setFailed(problem.message));
+  const attempt = (call: Promise<unknown>) =>
+    call
+      .then(() => {
+        setFailed(null);
+        reload();
+      })
+      .catch((problem: Error) => setFailed(problem.message));
   const make = (event: FormEvent) => {
     event.preventDefault();
     const body = { name, role, expires_in_days: days ? Number(days) : null };
-    void attempt(send<Schemas["KeyCreated"]>("POST", `${api}/keys`, body).then((key) => (setMade(key), setName(""))));
+    void attempt(
+      send<Schemas["KeyCreated"]>("POST", `${api}/keys`, body).then((key) => {
+        setMade(key);
+        setName("");
+      }),
+    );
   };
   return (
     <section className="mt-9">
       <h2 className="text-xl">Keys</h2>
-      <p className="soft mb-2">For programs: the command line, the client library, your own scripts.</p>
-      {outsider && <p className="soft mb-2">You are not a member: a key you make here lasts at most 7 days, and the team is notified.</p>}
+      <p className="soft mb-2">
+        For programs: the command line, the client library, your own scripts.
+      </p>
+      {outsider && (
+        <p className="soft mb-2">
+          You are not a member: a key you make here lasts at most 7 days, and the team is notified.
+        </p>
+      )}
       <Failure message={error ?? failed} />
       {made && <Once label={`${made.name}:`} secret={made.secret} />}
       {data && data.items.length > 0 && (
@@ -55,8 +72,8 @@ function Keys({ api, outsider }: { api: string; outsider: boolean }) {
                 <th>Last used</th>
                 <th>Expires</th>
                 <th>
-                    <span className="sr-only">Actions</span>
-                  </th>
+                  <span className="sr-only">Actions</span>
+                </th>
               </tr>
             </thead>
             <tbody>
@@ -66,14 +83,26 @@ function Keys({ api, outsider }: { api: string; outsider: boolean }) {
                   <td className="font-mono text-[13px]">{key.start}…</td>
                   <td>{key.role}</td>
                   <td>
-                    {key.made_by} {key.by_operator && <span className="badge badge-warning badge-sm">operator</span>}
+                    {key.made_by}{" "}
+                    {key.by_operator && (
+                      <span className="badge badge-warning badge-sm">operator</span>
+                    )}
                   </td>
                   <td>
                     <Ago at={key.last_used_at} />
                   </td>
-                  <td>{key.expires_at ? new Date(key.expires_at).toLocaleDateString() : "never"}</td>
+                  <td>
+                    {key.expires_at ? new Date(key.expires_at).toLocaleDateString() : "never"}
+                  </td>
                   <td className="text-right">
-                    <button type="button" className="link-hover soft cursor-pointer" onClick={() => confirm(`Revoke ${key.name}? It stops working at once.`) && void attempt(send("DELETE", `${api}/keys/${key.id}`))}>
+                    <button
+                      type="button"
+                      className="link-hover soft cursor-pointer"
+                      onClick={() =>
+                        confirm(`Revoke ${key.name}? It stops working at once.`) &&
+                        void attempt(send("DELETE", `${api}/keys/${key.id}`))
+                      }
+                    >
                       Revoke
                     </button>
                   </td>
@@ -84,10 +113,29 @@ function Keys({ api, outsider }: { api: string; outsider: boolean }) {
         </div>
       )}
       <form className="mt-3 flex flex-wrap gap-2.5" onSubmit={make}>
-        <input className="input w-56" required placeholder="What it is for" aria-label="What the key is for" value={name} onChange={(e) => setName(e.target.value)} />
+        <input
+          className="input w-56"
+          required
+          placeholder="What it is for"
+          aria-label="What the key is for"
+          value={name}
+          onChange={(e) => setName(e.target.value)}
+        />
         <RoleChoice value={role ?? "reader"} onChange={setRole} />
-        <input className="input w-40" type="number" min={1} max={outsider ? 7 : 3650} required={outsider} placeholder={outsider ? "Days" : "Days, or never"} aria-label="Days until it expires" value={days} onChange={(e) => setDays(e.target.value)} />
-        <button className="btn">Make a key</button>
+        <input
+          className="input w-40"
+          type="number"
+          min={1}
+          max={outsider ? 7 : 3650}
+          required={outsider}
+          placeholder={outsider ? "Days" : "Days, or never"}
+          aria-label="Days until it expires"
+          value={days}
+          onChange={(e) => setDays(e.target.value)}
+        />
+        <button type="submit" className="btn">
+          Make a key
+        </button>
       </form>
     </section>
   );

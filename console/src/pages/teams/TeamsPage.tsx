@@ -1,20 +1,24 @@
 import { type FormEvent, useState } from "react";
 import { Link } from "react-router";
 import { keep, type Schemas, send } from "../../api/client";
+import { useResource } from "../../api/useResource";
 import { Ago, count, Failure, percent } from "../../components/text";
-import { useLoad } from "../../hooks/useLoad";
 import { useSession } from "../../hooks/useSession";
 import { Fresh, span } from "../sources/words";
 
 /** For operators: the teams of the service. */
 export function TeamsPage() {
-  const { data, error, reload } = useLoad<Schemas["Page_TeamOut_"]>("/teams");
+  const { data, error, reload } = useResource<Schemas["Page_TeamOut_"]>("/teams");
   const [name, setName] = useState("");
   const [failed, setFailed] = useState<string | null>(null);
   const create = (event: FormEvent) => {
     event.preventDefault();
     send("POST", "/teams", { name })
-      .then(() => (setName(""), setFailed(null), reload()))
+      .then(() => {
+        setName("");
+        setFailed(null);
+        reload();
+      })
       .catch((problem: Error) => setFailed(problem.message));
   };
   return (
@@ -33,11 +37,23 @@ export function TeamsPage() {
             </span>
           </li>
         ))}
-        {data?.items.length === 0 && <li className="soft p-5">No team yet. Create the first one, then add its owner.</li>}
+        {data?.items.length === 0 && (
+          <li className="soft p-5">No team yet. Create the first one, then add its owner.</li>
+        )}
       </ul>
       <form className="mt-4 flex gap-2.5" onSubmit={create}>
-        <input className="input w-64" required maxLength={120} placeholder="Name of the new team" aria-label="Name of the new team" value={name} onChange={(e) => setName(e.target.value)} />
-        <button className="btn btn-primary">Create team</button>
+        <input
+          className="input w-64"
+          required
+          maxLength={120}
+          placeholder="Name of the new team"
+          aria-label="Name of the new team"
+          value={name}
+          onChange={(e) => setName(e.target.value)}
+        />
+        <button type="submit" className="btn btn-primary">
+          Create team
+        </button>
       </form>
       <AllUsage />
       <AllSources />
@@ -48,13 +64,17 @@ export function TeamsPage() {
 /** What each team used in the last thirty days, and how its budget stands. Who is no member of a team gets to its page alone. */
 function AllUsage() {
   const { teams } = useSession();
-  const { data } = useLoad<Schemas["TeamUsage"][]>("/usage");
+  const { data } = useResource<Schemas["TeamUsage"][]>("/usage");
   if (!data?.some((team) => team.used.questions > 0)) return null;
   return (
     <section className="mt-8" aria-label="Usage of all teams">
       <div className="mb-2 flex items-center">
         <h2 className="text-[19px]">Usage, last thirty days</h2>
-        <button type="button" className="btn btn-sm ml-auto" onClick={() => void keep("/usage/csv", "usage-by-team.csv")}>
+        <button
+          type="button"
+          className="btn btn-sm ml-auto"
+          onClick={() => void keep("/usage/csv", "usage-by-team.csv")}
+        >
           Download CSV
         </button>
       </div>
@@ -62,7 +82,16 @@ function AllUsage() {
         <table className="table">
           <thead>
             <tr>
-              {["Team", "Questions", "Declined", "Not helpful", "Tokens", "Cost", "p95", "Budget"].map((name, place) => (
+              {[
+                "Team",
+                "Questions",
+                "Declined",
+                "Not helpful",
+                "Tokens",
+                "Cost",
+                "p95",
+                "Budget",
+              ].map((name, place) => (
                 <th key={name} className={place ? "text-right" : ""}>
                   {name}
                 </th>
@@ -73,17 +102,26 @@ function AllUsage() {
             {data.map(({ used, budget }) => (
               <tr key={used.key}>
                 <td>
-                  <Link className="link-hover" to={`/t/${used.key}/${teams.some((team) => team.slug === used.key) ? "usage" : "team"}`}>
+                  <Link
+                    className="link-hover"
+                    to={`/t/${used.key}/${teams.some((team) => team.slug === used.key) ? "usage" : "team"}`}
+                  >
                     {used.name}
                   </Link>
                 </td>
                 <td className="text-right">{count(used.questions)}</td>
-                <td className="text-right">{used.questions ? percent(used.declined / used.questions) : "–"}</td>
+                <td className="text-right">
+                  {used.questions ? percent(used.declined / used.questions) : "–"}
+                </td>
                 <td className="text-right">{count(used.not_helpful)}</td>
                 <td className="text-right">{count(used.tokens_read + used.tokens_written)}</td>
                 <td className="text-right">{used.cost.toFixed(4)}</td>
-                <td className="text-right">{used.p95_seconds == null ? "–" : span(used.p95_seconds)}</td>
-                <td className={`text-right ${budget.state === "spent" ? "text-error" : budget.state === "low" ? "text-warning" : ""}`}>
+                <td className="text-right">
+                  {used.p95_seconds == null ? "–" : span(used.p95_seconds)}
+                </td>
+                <td
+                  className={`text-right ${budget.state === "spent" ? "text-error" : budget.state === "low" ? "text-warning" : ""}`}
+                >
                   {budget.share == null ? "none" : `${percent(budget.share)} used`}
                 </td>
               </tr>
@@ -97,7 +135,7 @@ function AllUsage() {
 
 /** How fresh the sources of all teams are, late ones first. */
 function AllSources() {
-  const { data } = useLoad<Schemas["SourceFreshness"][]>("/freshness");
+  const { data } = useResource<Schemas["SourceFreshness"][]>("/freshness");
   if (!data?.length) return null;
   const late = (item: Schemas["SourceFreshness"]) => (item.freshness.state === "late" ? 0 : 1);
   return (
@@ -107,26 +145,36 @@ function AllSources() {
         <table className="table">
           <thead>
             <tr>
-              {["Team", "Knowledge base", "Source", "Freshness", "Worst in seven days"].map((name) => (
-                <th key={name}>{name}</th>
-              ))}
+              {["Team", "Knowledge base", "Source", "Freshness", "Worst in seven days"].map(
+                (name) => (
+                  <th key={name}>{name}</th>
+                ),
+              )}
             </tr>
           </thead>
           <tbody>
-            {[...data].sort((a, b) => late(a) - late(b)).map((item) => (
-              <tr key={item.source_id}>
-                <td>{item.team}</td>
-                <td>{item.kb}</td>
-                <td>
-                  {item.source}
-                  {item.error && <div className="text-error max-w-sm text-[13px]">{item.error}</div>}
-                </td>
-                <td>
-                  <Fresh freshness={item.freshness} />
-                </td>
-                <td>{item.freshness.worst_seconds == null ? "–" : span(item.freshness.worst_seconds)}</td>
-              </tr>
-            ))}
+            {[...data]
+              .sort((a, b) => late(a) - late(b))
+              .map((item) => (
+                <tr key={item.source_id}>
+                  <td>{item.team}</td>
+                  <td>{item.kb}</td>
+                  <td>
+                    {item.source}
+                    {item.error && (
+                      <div className="text-error max-w-sm text-[13px]">{item.error}</div>
+                    )}
+                  </td>
+                  <td>
+                    <Fresh freshness={item.freshness} />
+                  </td>
+                  <td>
+                    {item.freshness.worst_seconds == null
+                      ? "–"
+                      : span(item.freshness.worst_seconds)}
+                  </td>
+                </tr>
+              ))}
           </tbody>
         </table>
       </div>

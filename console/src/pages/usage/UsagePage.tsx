@@ -1,22 +1,30 @@
 import { type FormEvent, useEffect, useState } from "react";
 import { keep, type Schemas, send } from "../../api/client";
+import { useResource } from "../../api/useResource";
 import { count, Failure, percent } from "../../components/text";
-import { useLoad } from "../../hooks/useLoad";
 import { useTeam } from "../../hooks/useSession";
 
 type By = Schemas["UsageOut"]["by"];
 type Row = Schemas["UsageRow"];
-const WAYS: [By, string][] = [["day", "by day"], ["desk", "by desk"], ["kb", "by knowledge base"], ["member", "by asker"], ["composer", "by model"]];
+const WAYS: [By, string][] = [
+  ["day", "by day"],
+  ["desk", "by desk"],
+  ["kb", "by knowledge base"],
+  ["member", "by asker"],
+  ["composer", "by model"],
+];
 
 /** What the team asked and used in the last thirty days. */
 export function UsagePage() {
   const team = useTeam();
   const [by, setBy] = useState<By>("day");
   const [desk, setDesk] = useState("");
-  const desks = useLoad<Schemas["Page_DeskOut_"]>(`${team.api}/desks`);
+  const desks = useResource<Schemas["Page_DeskOut_"]>(`${team.api}/desks`);
   const query = new URLSearchParams({ by, ...(desk && { desk }) });
-  const { data, error, reload } = useLoad<Schemas["UsageOut"]>(`${team.api}/usage?${query}`);
-  const days = useLoad<Schemas["UsageOut"]>(`${team.api}/usage?${new URLSearchParams({ by: "day", ...(desk && { desk }) })}`);
+  const { data, error, reload } = useResource<Schemas["UsageOut"]>(`${team.api}/usage?${query}`);
+  const days = useResource<Schemas["UsageOut"]>(
+    `${team.api}/usage?${new URLSearchParams({ by: "day", ...(desk && { desk }) })}`,
+  );
   return (
     <>
       <h1 className="text-[27px]">Usage</h1>
@@ -25,14 +33,24 @@ export function UsagePage() {
       {data && <Budget budget={data.budget} onChange={reload} />}
       {days.data && days.data.rows.length > 0 && <Chart rows={days.data.rows} />}
       <div className="mt-7 mb-3 flex flex-wrap items-center gap-3">
-        <select className="select w-auto" aria-label="Counted" value={by} onChange={(e) => setBy(e.target.value as By)}>
+        <select
+          className="select w-auto"
+          aria-label="Counted"
+          value={by}
+          onChange={(e) => setBy(e.target.value as By)}
+        >
           {WAYS.map(([value, label]) => (
             <option key={value} value={value}>
               {label}
             </option>
           ))}
         </select>
-        <select className="select w-auto" aria-label="Desk" value={desk} onChange={(e) => setDesk(e.target.value)}>
+        <select
+          className="select w-auto"
+          aria-label="Desk"
+          value={desk}
+          onChange={(e) => setDesk(e.target.value)}
+        >
           <option value="">all desks and knowledge bases</option>
           {desks.data?.items.map((item) => (
             <option key={item.id} value={item.id}>
@@ -40,7 +58,11 @@ export function UsagePage() {
             </option>
           ))}
         </select>
-        <button type="button" className="btn ml-auto" onClick={() => void keep(`${team.api}/usage/csv?${query}`, `usage-by-${by}.csv`)}>
+        <button
+          type="button"
+          className="btn ml-auto"
+          onClick={() => void keep(`${team.api}/usage/csv?${query}`, `usage-by-${by}.csv`)}
+        >
           Download CSV
         </button>
       </div>
@@ -53,21 +75,37 @@ function Budget({ budget, onChange }: { budget: Schemas["BudgetOut"]; onChange: 
   const team = useTeam();
   const [most, setMost] = useState("");
   const [error, setError] = useState<string | null>(null);
-  useEffect(() => setMost(budget.monthly_tokens == null ? "" : String(budget.monthly_tokens)), [budget.monthly_tokens]);
+  useEffect(
+    () => setMost(budget.monthly_tokens == null ? "" : String(budget.monthly_tokens)),
+    [budget.monthly_tokens],
+  );
   const save = (event: FormEvent) => {
     event.preventDefault();
     send("PATCH", team.api, { monthly_tokens: most === "" ? null : Number(most) })
-      .then(() => (setError(null), onChange()))
+      .then(() => {
+        setError(null);
+        onChange();
+      })
       .catch((problem: Error) => setError(problem.message));
   };
-  const tone = budget.state === "spent" ? "progress-error" : budget.state === "low" ? "progress-warning" : "progress-primary";
+  const tone =
+    budget.state === "spent"
+      ? "progress-error"
+      : budget.state === "low"
+        ? "progress-warning"
+        : "progress-primary";
   return (
     <section className="sheet p-4" aria-label="Budget">
       <div className="flex flex-wrap items-center gap-x-5 gap-y-2">
         <b className="font-semibold">{count(budget.used)} tokens this month</b>
         {budget.monthly_tokens != null && (
           <>
-            <progress className={`progress w-44 ${tone}`} value={Math.min(budget.share ?? 0, 1)} max={1} aria-label="Share of the budget" />
+            <progress
+              className={`progress w-44 ${tone}`}
+              value={Math.min(budget.share ?? 0, 1)}
+              max={1}
+              aria-label="Share of the budget"
+            />
             <span>
               {percent(budget.share ?? 0)} of {count(budget.monthly_tokens)}
             </span>
@@ -76,13 +114,29 @@ function Budget({ budget, onChange }: { budget: Schemas["BudgetOut"]; onChange: 
         {team.mayOwn && (
           <form className="ml-auto flex items-center gap-2" onSubmit={save}>
             <label htmlFor="budget">Monthly budget</label>
-            <input id="budget" type="number" min={0} className="input w-36" placeholder="no bound" value={most} onChange={(e) => setMost(e.target.value)} />
-            <button className="btn">Set budget</button>
+            <input
+              id="budget"
+              type="number"
+              min={0}
+              className="input w-36"
+              placeholder="no bound"
+              value={most}
+              onChange={(e) => setMost(e.target.value)}
+            />
+            <button type="submit" className="btn">
+              Set budget
+            </button>
           </form>
         )}
       </div>
-      {budget.state === "low" && <p className="text-warning mt-2">More than 80 % of this month's budget is used.</p>}
-      {budget.state === "spent" && <p className="text-error mt-2">The budget is used up: until next month answers are put together without a model.</p>}
+      {budget.state === "low" && (
+        <p className="text-warning mt-2">More than 80 % of this month's budget is used.</p>
+      )}
+      {budget.state === "spent" && (
+        <p className="text-error mt-2">
+          The budget is used up: until next month answers are put together without a model.
+        </p>
+      )}
       <Failure message={error} />
     </section>
   );
@@ -92,22 +146,39 @@ function Budget({ budget, onChange }: { budget: Schemas["BudgetOut"]; onChange: 
 function Chart({ rows }: { rows: Row[] }) {
   const shown = withQuietDays(rows);
   const most = Math.max(...rows.map((row) => row.questions), 1);
-  const day = (key: string) => new Date(`${key}T12:00`).toLocaleDateString(undefined, { day: "numeric", month: "short" });
+  const day = (key: string) =>
+    new Date(`${key}T12:00`).toLocaleDateString(undefined, { day: "numeric", month: "short" });
   return (
     <figure className="sheet mt-4 p-4">
       <figcaption className="mb-2 flex flex-wrap gap-x-5">
         <b className="font-semibold">Questions a day</b>
-        <span className="soft flex items-center gap-1.5"><span className="bg-primary inline-block size-2.5" aria-hidden /> answered</span>
-        <span className="soft flex items-center gap-1.5"><span className="bg-warning inline-block size-2.5" aria-hidden /> declined</span>
-        <span className="soft flex items-center gap-1.5"><span className="bg-base-300 inline-block size-2.5" aria-hidden /> other</span>
+        <span className="soft flex items-center gap-1.5">
+          <span className="bg-primary inline-block size-2.5" aria-hidden /> answered
+        </span>
+        <span className="soft flex items-center gap-1.5">
+          <span className="bg-warning inline-block size-2.5" aria-hidden /> declined
+        </span>
+        <span className="soft flex items-center gap-1.5">
+          <span className="bg-base-300 inline-block size-2.5" aria-hidden /> other
+        </span>
       </figcaption>
-      <div className="flex h-40 items-end gap-1" role="img" aria-label={`Questions a day, at most ${most}`}>
+      <div
+        className="flex h-40 items-end gap-1"
+        role="img"
+        aria-label={`Questions a day, at most ${most}`}
+      >
         {shown.map((row) => {
           const other = row.questions - row.answered - row.declined;
           const part = (value: number) => `${(100 * value) / most}%`;
           return (
-            <div key={row.key} className="flex h-full min-w-2 flex-1 flex-col justify-end" title={`${day(row.key)}: ${row.questions} questions, ${row.declined} declined`}>
-              <span className="soft text-center text-[12px] tabular-nums">{row.questions || ""}</span>
+            <div
+              key={row.key}
+              className="flex h-full min-w-2 flex-1 flex-col justify-end"
+              title={`${day(row.key)}: ${row.questions} questions, ${row.declined} declined`}
+            >
+              <span className="soft text-center text-[12px] tabular-nums">
+                {row.questions || ""}
+              </span>
               <span className="bg-base-300" style={{ height: part(other) }} />
               <span className="bg-warning" style={{ height: part(row.declined) }} />
               <span className="bg-primary" style={{ height: part(row.answered) }} />
@@ -117,7 +188,10 @@ function Chart({ rows }: { rows: Row[] }) {
       </div>
       <div className="soft mt-1 flex gap-1 text-[12px]">
         {shown.map((row, index) => (
-          <span key={row.key} className="min-w-2 flex-1 overflow-visible text-center whitespace-nowrap">
+          <span
+            key={row.key}
+            className="min-w-2 flex-1 overflow-visible text-center whitespace-nowrap"
+          >
             {(shown.length - 1 - index) % 5 === 0 ? day(row.key) : ""}
           </span>
         ))}
@@ -142,7 +216,16 @@ function Table({ data }: { data: Schemas["UsageOut"] }) {
   const line = (row: Row, strong = false) => (
     <tr key={row.key || "total"} className={strong ? "font-semibold" : ""}>
       <td>{row.name}</td>
-      {[count(row.questions), share(row), `${row.helpful} / ${row.not_helpful}`, count(row.tokens_read), count(row.tokens_written), row.cost.toFixed(4), seconds(row.median_seconds ?? null), seconds(row.p95_seconds ?? null)].map((cell, index) => (
+      {[
+        count(row.questions),
+        share(row),
+        `${row.helpful} / ${row.not_helpful}`,
+        count(row.tokens_read),
+        count(row.tokens_written),
+        row.cost.toFixed(4),
+        seconds(row.median_seconds ?? null),
+        seconds(row.p95_seconds ?? null),
+      ].map((cell, index) => (
         <td key={index} className="text-right tabular-nums">
           {cell}
         </td>
@@ -155,7 +238,16 @@ function Table({ data }: { data: Schemas["UsageOut"] }) {
         <thead>
           <tr>
             <th />
-            {["Questions", "Declined", "Helpful / not", "Tokens read", "Tokens written", "Cost", "Median", "95 %"].map((name) => (
+            {[
+              "Questions",
+              "Declined",
+              "Helpful / not",
+              "Tokens read",
+              "Tokens written",
+              "Cost",
+              "Median",
+              "95 %",
+            ].map((name) => (
               <th key={name} className="text-right">
                 {name}
               </th>

@@ -45,8 +45,7 @@ class DocumentClient(BaseClient):
         }
         while True:
             page = self._send(self._calls.list_documents(kb, cursor, **filters))
-            for item in page.items:
-                yield item
+            yield from page.items
             if page.next is None:
                 return
             cursor = page.next
@@ -115,8 +114,7 @@ class DocumentClient(BaseClient):
         cursor: str | None = None
         while True:
             page = self._send(self._calls.list_passages(kb, document, cursor))
-            for item in page.items:
-                yield item
+            yield from page.items
             if page.next is None:
                 return
             cursor = page.next

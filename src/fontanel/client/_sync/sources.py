@@ -85,8 +85,7 @@ class SourceClient(BaseClient):
         cursor: str | None = None
         while True:
             page = self._send(self._calls.list_sync_items(kb, source, sync, outcome, cursor))
-            for item in page.items:
-                yield item
+            yield from page.items
             if page.next is None:
                 return
             cursor = page.next

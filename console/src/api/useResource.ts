@@ -1,0 +1,47 @@
+import { keepPreviousData, useQuery, useQueryClient } from "@tanstack/react-query";
+import { useCallback } from "react";
+import { get } from "./client";
+
+interface Options<T> {
+  /** Headers to send, such as a guest's. They must be the same object between renders. */
+  headers?: Record<string, string>;
+  /** Whether something is in progress: then the resource is loaded again soon. */
+  busy?: (data: T) => boolean;
+  /** Milliseconds between two loads while nothing is in progress; null: never by the clock. */
+  idle?: number | null;
+}
+
+/** Milliseconds between two loads while something is in progress. */
+const BUSY = 700;
+/** Milliseconds between two loads of what others may change. */
+export const IDLE = 4000;
+
+/**
+ * Load a path of the API, and again when it changes, when `reload` is called, or by the clock.
+ * The earlier data stays until the new has arrived. A path of null loads nothing.
+ */
+export function useResource<T>(path: string | null, options: Options<T> = {}) {
+  const { headers, busy, idle = null } = options;
+  const client = useQueryClient();
+  const key = [path, headers];
+  const query = useQuery({
+    queryKey: key,
+    queryFn: () => get<T>(path ?? "", headers),
+    enabled: path !== null,
+    placeholderData: keepPreviousData,
+    refetchInterval: (state) => {
+      const data = state.state.data as T | undefined;
+      if (busy && data !== undefined && busy(data)) return BUSY;
+      return idle ?? false;
+    },
+  });
+  const { refetch } = query;
+  const reload = useCallback(() => void refetch(), [refetch]);
+  const setData = (data: T) => client.setQueryData(key, data);
+  return {
+    data: (query.data ?? null) as T | null,
+    error: query.error ? query.error.message : null,
+    reload,
+    setData,
+  };
+}
