@@ -117,7 +117,7 @@ function OwnTeam() {
 export function Missing() {
   return (
     <div className="py-16 text-center">
-      <h1 className="text-2xl">There is nothing here</h1>
+      <h1 className="text-2xl">Page not found</h1>
       <p className="soft mt-2">The address is wrong, or it belongs to another team.</p>
       <a className="btn btn-primary mt-6" href="/">
         Go to your knowledge bases

@@ -90,9 +90,9 @@ def test_a_desk_is_built_tried_compared_and_published(page: Page, team: TeamSetu
     differences = page.get_by_label("Differences")
     expect(differences.get_by_text("+ Be brief.")).to_be_visible()
     expect(differences.get_by_text('+ "honest-writer"')).to_be_visible()
-    page.get_by_role("button", name="Serve this version").click()
+    page.get_by_role("button", name="Publish this version").click()
     expect(page.get_by_text("Version 1 serves; the draft differs from it")).to_be_visible()
-    page.get_by_role("button", name="Serve this version").click()
+    page.get_by_role("button", name="Publish this version").click()
     expect(page.get_by_text("Version 2 serves", exact=True)).to_be_visible()
 
 
@@ -101,8 +101,8 @@ def test_a_guest_asks_by_the_link_and_the_editor_sees_the_record(
 ) -> None:
     sign_in(page, team)
     page.goto(f"/t/{team.slug}/desks/{crane.slug}/share")
-    page.get_by_label("What to call the link").fill("Crew room")
-    page.get_by_role("button", name="Make link").click()
+    page.get_by_label("Name of the link").fill("Crew room")
+    page.get_by_role("button", name="Create link").click()
     address = page.get_by_role("status").locator("code").inner_text()
     guests = browser.new_context(base_url=team.service.url, viewport={"width": 1280, "height": 800})
     guest = guests.new_page()
@@ -118,7 +118,7 @@ def test_a_guest_asks_by_the_link_and_the_editor_sees_the_record(
     # A citation opens in its place, the words marked.
     guest.locator("[data-note]").first.click()
     expect(guest.locator("dialog mark")).to_contain_text("38 knots")
-    guest.get_by_role("button", name="It does", exact=True).click()
+    guest.get_by_role("button", name="Yes", exact=True).click()
     expect(guest.locator("dialog").get_by_text("Thank you.")).to_be_visible()
     guest.get_by_role("button", name="Close").click()
     guest.get_by_role("button", name="Not helpful").first.click()
@@ -130,7 +130,7 @@ def test_a_guest_asks_by_the_link_and_the_editor_sees_the_record(
     guest.reload()
     expect(answered).to_have_count(2)
     guest.get_by_role("button", name="Conversations").click()
-    guest.get_by_label("Find in your conversations").fill("pinned")
+    guest.get_by_label("Search your conversations").fill("pinned")
     guest.get_by_role("button", name="Rename").click()
     guest.get_by_label("New title").fill("My crane")
     guest.keyboard.press("Enter")
@@ -146,15 +146,15 @@ def test_a_guest_asks_by_the_link_and_the_editor_sees_the_record(
     steps = page.get_by_label("Steps")
     for step in ("routing", "retrieval", "evidence check", "packing", "model", "verification"):
         expect(steps.get_by_text(step, exact=True)).to_be_visible()
-    page.get_by_text("What the model was sent (user)").click()
+    page.get_by_text("Sent to the model (user)").click()
     expect(page.get_by_text("<sources>")).to_be_visible()
     team.client.add_document(
         "rules", STORM.replace(b"38 knots", b"36 knots"), "storm-plan.md", wait=True
     )
     page.reload()
     expect(page.get_by_text("rests on text that has changed since")).to_be_visible()
-    page.get_by_role("button", name="Ask again as of now").click()
-    expect(page.get_by_label("As of now").get_by_text("36 knots").first).to_be_visible()
+    page.get_by_role("button", name="Ask again now").click()
+    expect(page.get_by_label("Asked again").get_by_text("36 knots").first).to_be_visible()
     team.client.add_document("rules", STORM, "storm-plan.md", wait=True)
 
 
@@ -220,8 +220,8 @@ def test_usage_and_models_are_shown(
     team.client.ask_desk(crane.id, QUESTION)
     sign_in(page, team)
     page.get_by_role("link", name="Usage").click()
-    expect(page.get_by_role("img", name=re.compile("Questions a day"))).to_be_visible()
-    page.get_by_label("Counted").select_option("desk")
+    expect(page.get_by_role("img", name=re.compile("Questions per day"))).to_be_visible()
+    page.get_by_label("Count", exact=True).select_option("desk")
     expect(page.get_by_role("cell", name="Crane desk")).to_be_visible()
     page.get_by_label("Monthly budget").fill("50")
     page.get_by_role("button", name="Set budget").click()
@@ -242,7 +242,7 @@ def test_usage_and_models_are_shown(
     page.get_by_role("link", name="Models").click()
     row = page.get_by_role("listitem").filter(has_text="honest-writer")
     row.get_by_role("button", name="Check").click()
-    expect(row.get_by_text("It said “Ready.”")).to_be_visible()
+    expect(row.get_by_text("It answered “Ready.”")).to_be_visible()
     row.get_by_role("button", name="Switch off").click()
     expect(row.get_by_text("switched off", exact=True)).to_be_visible()
     row.get_by_role("button", name="Switch on").click()

@@ -49,10 +49,10 @@ def test_a_folder_is_looked_at_connected_held_and_confirmed(
     page.get_by_role("button", name="Files in a folder").click()
     page.get_by_label("Name", exact=True).fill("Lights")
     page.get_by_label("Folder", exact=True).fill("/etc")
-    page.get_by_role("button", name="Look first").click()
+    page.get_by_role("button", name="Preview").click()
     expect(page.get_by_text("is not below a folder that the operator allows")).to_be_visible()
     page.get_by_label("Folder", exact=True).fill(str(folder))
-    page.get_by_role("button", name="Look first").click()
+    page.get_by_role("button", name="Preview").click()
     expect(page.get_by_role("heading", name="12 would be taken")).to_be_visible()
     expect(page.get_by_text("1 a kind of file without text")).to_be_visible()
     page.get_by_text("More settings").click()
@@ -139,7 +139,7 @@ def test_a_document_is_written_edited_compared_and_brought_back(
 ) -> None:
     sign_in(page, team)
     page.goto(f"/t/{team.slug}/kbs/kb/documents")
-    page.get_by_role("link", name="Write one").click()
+    page.get_by_role("link", name="Write a document").click()
     page.get_by_label("Name", exact=True).fill("notes/winter")
     page.get_by_label("Text", exact=True).fill(
         "# Winter moorings\n\nBoats leave pontoon A by 1 November.\n"
@@ -160,7 +160,7 @@ def test_a_document_is_written_edited_compared_and_brought_back(
     expect(page.locator("[data-change=changed]")).to_contain_text(
         "Boats leave pontoon A by 15 October."
     )
-    page.get_by_role("button", name="Bring back revision 1").click()
+    page.get_by_role("button", name="Restore revision 1").click()
     expect(page.get_by_text("1 November")).to_be_visible()
 
 
@@ -183,7 +183,7 @@ def test_a_small_table_and_folders_and_many_at_once(page: Page, team: TeamSetup)
     page.get_by_label("Open plans").click()
     page.get_by_role("button", name="2026", exact=True).click()
     expect(page.locator("tbody tr")).to_have_count(2)
-    page.get_by_label("Choose all shown").check()
+    page.get_by_label("Select all shown").check()
     page.get_by_label("Tags to add").fill("year=2026")
     page.get_by_role("button", name="Tag", exact=True).click()
     expect(page.get_by_text("year: 2026")).to_have_count(2)

@@ -69,7 +69,7 @@ export function AnswerView({ turn, pathOf, live, onContext, record, children }: 
           data-outcome={turn.outcome ?? "coming"}
         >
           <AnswerText turn={turn} lit={lit} onLight={light} onOpen={open} />
-          {live && turn.text === "" && <p className="soft">Looking through the documents…</p>}
+          {live && turn.text === "" && <p className="soft">Searching the documents…</p>}
         </div>
         {!live && STATES[turn.state] && <p className="soft mt-2">{STATES[turn.state]}</p>}
         {turn.note && (
@@ -99,15 +99,15 @@ export function AnswerView({ turn, pathOf, live, onContext, record, children }: 
               <>
                 <span>
                   {supported} of {checked.length}{" "}
-                  {checked.length === 1 ? "statement is" : "statements are"} supported by what is
-                  cited
+                  {checked.length === 1 ? "statement is" : "statements are"} supported by the cited
+                  passages
                 </span>
                 <CopyButton turn={turn} />
               </>
             )}
             {record && turn.id && (
               <Link className="link-hover" to={`${record}/${turn.id}`}>
-                How it came about
+                How this answer was made
               </Link>
             )}
             {children}
@@ -146,7 +146,7 @@ function Doubts({ turn, doubts }: { turn: Draft; doubts: Draft["statements"] }) 
     <details className="border-warning mt-3 border-l-2 pl-3 text-[13px]">
       <summary className="cursor-pointer">
         {marked > 0 &&
-          `${marked} ${marked === 1 ? "statement is" : "statements are"} not supported by what is cited`}
+          `${marked} ${marked === 1 ? "statement is" : "statements are"} not supported by the cited passages`}
         {marked > 0 && removed > 0 && "; "}
         {removed > 0 && `${removed} ${removed === 1 ? "was" : "were"} left out`}
       </summary>
@@ -494,7 +494,7 @@ function Rising({
               onContext(citation);
             }}
           >
-            Read it in its place
+            Open it in the document
           </button>
         )}
         <button type="button" className="btn" autoFocus onClick={onClose}>

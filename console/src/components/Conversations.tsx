@@ -34,8 +34,8 @@ export function Conversations({ api, headers, current, onOpen, focus }: Props) {
         <input
           type="search"
           className="input w-full max-w-80"
-          placeholder="Find in your conversations"
-          aria-label="Find in your conversations"
+          placeholder="Search your conversations"
+          aria-label="Search your conversations"
           autoFocus={focus}
           value={text}
           onChange={(e) => setText(e.target.value)}
@@ -109,7 +109,9 @@ export function Conversations({ api, headers, current, onOpen, focus }: Props) {
           </li>
         ))}
         {data?.items.length === 0 && (
-          <li className="soft py-3">{text ? "None speaks of it." : "No conversation yet."}</li>
+          <li className="soft py-3">
+            {text ? "No conversation matches." : "No conversation yet."}
+          </li>
         )}
       </ul>
     </>

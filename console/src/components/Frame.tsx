@@ -82,7 +82,7 @@ function Elsewhere() {
     >
       You are signed in at {count} other {count === "1" ? "place" : "places"} too.
       <Link to="/account" className="link" onClick={dismiss}>
-        Show them
+        Show
       </Link>
       <button type="button" className="soft ml-auto cursor-pointer" onClick={dismiss}>
         Dismiss

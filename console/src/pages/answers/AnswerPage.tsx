@@ -28,7 +28,7 @@ export function AnswerPage() {
             Answers of the desk
           </Link>
         ) : (
-          "Asked of a knowledge base by itself"
+          "Asked in a knowledge base directly"
         )}
         {record.desk_id &&
           ` · ${record.desk_version == null ? "draft" : `version ${record.desk_version}`}`}{" "}
@@ -37,7 +37,7 @@ export function AnswerPage() {
       <AnswerView turn={ofTurn(record)} pathOf={pathOf} live={false} />
       {record.changed_since.length > 0 && (
         <p className="border-warning mt-4 border-l-2 pl-3" role="status">
-          This answer rests on text that has changed since:{" "}
+          This answer cites text that has changed since:{" "}
           {record.changed_since
             .map((item) => `${item.title} (citation ${item.citation}, ${item.state})`)
             .join("; ")}
@@ -46,7 +46,7 @@ export function AnswerPage() {
       )}
       {record.feedback?.map((given) => (
         <p key={given.citation} className="sheet mt-4 max-w-165 p-3">
-          {given.helpful ? "Found helpful" : "Found unhelpful"}
+          {given.helpful ? "Marked helpful" : "Marked unhelpful"}
           {given.citation > 0 && `, citation ${given.citation}`}
           {given.reason && `: ${REASONS.find(([reason]) => reason === given.reason)?.[1]}`}
           {given.comment && <span className="mt-1 block font-serif">“{given.comment}”</span>}
@@ -71,9 +71,9 @@ function TimeLine({ record }: { record: Answer }) {
   return (
     <section className="mt-8" aria-label="Steps">
       <h2 className="mb-2 text-[19px]">
-        How it came about{" "}
+        How this answer was made{" "}
         <span className="soft font-sans text-[14.500px] font-normal">
-          {(whole * 1000).toFixed(0)} ms in all
+          {(whole * 1000).toFixed(0)} ms in total
         </span>
       </h2>
       <ol className="sheet divide-base-300 divide-y">
@@ -172,14 +172,13 @@ function Passages({ record, team }: { record: Answer; team: string }) {
 /** The exact prompt, the model's own words, and the settings. */
 function Sent({ record }: { record: Answer }) {
   const parts: [string, string][] = record.prompt.map((message) => [
-    `What the model was sent (${message.role})`,
+    `Sent to the model (${message.role})`,
     message.content,
   ]);
-  if (record.raw) parts.push(["What the model wrote", record.raw]);
-  if (record.settings)
-    parts.push(["Settings of the desk", JSON.stringify(record.settings, null, 2)]);
+  if (record.raw) parts.push(["Written by the model", record.raw]);
+  if (record.settings) parts.push(["Desk settings", JSON.stringify(record.settings, null, 2)]);
   return (
-    <section className="mt-8 space-y-2" aria-label="What was sent and written">
+    <section className="mt-8 space-y-2" aria-label="Messages">
       {parts.map(([title, text]) => (
         <details key={title} className="sheet">
           <summary className="cursor-pointer px-4 py-2.5 font-medium">{title}</summary>
@@ -218,15 +217,15 @@ function Again({ api, id }: { api: string; id: string }) {
       ]
     : [];
   return (
-    <section className="mt-6" aria-label="As of now">
+    <section className="mt-6" aria-label="Asked again">
       <button type="button" className="btn" disabled={busy} onClick={ask}>
-        {busy ? "Asking…" : "Ask again as of now"}
+        {busy ? "Asking…" : "Ask again now"}
       </button>
       <Failure message={error} />
       {found && (
         <div className="sheet mt-3 p-4">
           {found.same_text && lists.every(([, items]) => items.length === 0) ? (
-            "The answer is the same as of now, from the same passages."
+            "The answer is the same today, from the same passages."
           ) : (
             <>
               {found.same_text && (

@@ -29,7 +29,7 @@ export function ContextSheet({ path, headers, onSay, onClose }: Props) {
     <dialog
       ref={dialog}
       className="modal modal-bottom sm:modal-middle"
-      aria-label="The citation in its place"
+      aria-label="The citation in its document"
       onClose={onClose}
     >
       <div className="modal-box max-w-3xl">
@@ -56,7 +56,7 @@ export function ContextSheet({ path, headers, onSay, onClose }: Props) {
             </span>
           ) : (
             <>
-              <span className="soft">Does it say what the answer says?</span>
+              <span className="soft">Does this passage support the answer?</span>
               {[true, false].map((right) => (
                 <button
                   key={String(right)}
@@ -64,7 +64,7 @@ export function ContextSheet({ path, headers, onSay, onClose }: Props) {
                   className="link-hover cursor-pointer"
                   onClick={() => void onSay(right).then(() => setSaid(true))}
                 >
-                  {right ? "It does" : "It does not"}
+                  {right ? "Yes" : "No"}
                 </button>
               ))}
             </>

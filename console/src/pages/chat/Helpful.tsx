@@ -75,7 +75,7 @@ export function Helpful({
           </select>
           <input
             className="input input-sm min-w-40 flex-1"
-            placeholder="What should it have said?"
+            placeholder="What should the answer have been?"
             aria-label="Comment"
             maxLength={2000}
             value={comment}

@@ -51,7 +51,7 @@ export function AnswersTab() {
             checked={unhelpful}
             onChange={(e) => setUnhelpful(e.target.checked)}
           />{" "}
-          found unhelpful
+          marked unhelpful
         </label>
       </div>
       <Failure message={error} />
@@ -92,7 +92,9 @@ export function AnswersTab() {
           </li>
         ))}
         {data?.items.length === 0 && (
-          <li className="soft p-5">Nothing here. Questions appear as soon as they are asked.</li>
+          <li className="soft p-5">
+            No questions match. Questions appear as soon as they are asked.
+          </li>
         )}
       </ul>
     </>

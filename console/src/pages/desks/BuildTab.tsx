@@ -43,7 +43,7 @@ export function BuildTab() {
     });
   return (
     <div className="grid gap-7 min-[1000px]:grid-cols-[minmax(0,1fr)_minmax(0,1fr)]">
-      <form onSubmit={submit} aria-label="Settings of the draft">
+      <form onSubmit={submit} aria-label="Draft settings">
         <SettingsForm
           settings={settings}
           onChange={setSettings}
@@ -57,7 +57,7 @@ export function BuildTab() {
           </button>
           <input
             className="input min-w-40 flex-1"
-            placeholder="What changed, for the list of versions"
+            placeholder="Describe the changes, for the list of versions"
             aria-label="What changed"
             maxLength={500}
             value={note}

@@ -64,8 +64,8 @@ function Editors() {
     <>
       <h1 className="text-[27px]">Desks</h1>
       <p className="soft mt-1 mb-5">
-        What chat users talk to. A desk answers from the knowledge bases that you name, by the rules
-        that you set.
+        A desk is what chat users talk to. It answers from the knowledge bases that you choose, by
+        the rules that you set.
       </p>
       <Failure message={error ?? failed} />
       <ul className="sheet divide-base-300 divide-y">

@@ -111,7 +111,7 @@ export function SettingsForm({ settings, onChange, kbs, models }: Props) {
   const floor = settings.evidence_needed ?? 0.4;
   return (
     <>
-      <Group title="What it is">
+      <Group title="Introduction">
         <Field label="Purpose">
           {(id) => (
             <input
@@ -135,7 +135,7 @@ export function SettingsForm({ settings, onChange, kbs, models }: Props) {
             />
           )}
         </Field>
-        <Field label="First questions" says="One on a line; chat users can choose them.">
+        <Field label="First questions" says="One per line. Chat users can click them.">
           {(id) => (
             <textarea
               id={id}
@@ -177,8 +177,8 @@ export function SettingsForm({ settings, onChange, kbs, models }: Props) {
         </div>
       </Group>
       <KbChoice settings={settings} set={set} kbs={kbs} />
-      <Group title="How it answers">
-        {choice("grounding", "Answers rest on", [
+      <Group title="Answers">
+        {choice("grounding", "Answer from", [
           ["only_sources", "the documents alone"],
           ["sources_first", "the documents first; else what the model knows, saying so"],
         ])}
@@ -206,8 +206,8 @@ export function SettingsForm({ settings, onChange, kbs, models }: Props) {
           )}
         </Field>
         <div className="grid grid-cols-2 gap-3">
-          {number("passages", "Passages looked through", 1, 40)}
-          {number("documents", "Documents at most", 1, 40)}
+          {number("passages", "Passages to search", 1, 40)}
+          {number("documents", "Maximum documents", 1, 40)}
           {choice("length", "Length", [
             ["short", "short"],
             ["medium", "medium"],
@@ -221,7 +221,7 @@ export function SettingsForm({ settings, onChange, kbs, models }: Props) {
             ["table", "a table"],
           ])}
         </div>
-        <Field label="Language of what the service says">
+        <Field label="Language of messages">
           {(id) => (
             <select
               id={id}
@@ -238,7 +238,7 @@ export function SettingsForm({ settings, onChange, kbs, models }: Props) {
           )}
         </Field>
         <Field
-          label="Tags that hold links"
+          label="Tags that contain links"
           says="Links of the cited documents in these tags are offered under an answer. Separated by commas."
         >
           {(id) => (
@@ -259,11 +259,11 @@ export function SettingsForm({ settings, onChange, kbs, models }: Props) {
         </Field>
       </Group>
       <Group
-        title="Who writes"
+        title="Composer"
         says={
           settings.model
             ? undefined
-            : "The built-in composer quotes the documents to the letter and costs nothing."
+            : "The built-in composer quotes the documents word for word and costs nothing."
         }
       >
         <Field label="Model">
@@ -303,7 +303,7 @@ export function SettingsForm({ settings, onChange, kbs, models }: Props) {
                 />
               )}
             </Field>
-            {choice("unsupported", "Statements that their sources do not carry", [
+            {choice("unsupported", "Statements that their sources do not support", [
               ["mark", "are marked"],
               ["remove", "are left out"],
             ])}
@@ -313,7 +313,7 @@ export function SettingsForm({ settings, onChange, kbs, models }: Props) {
                 "Tokens of documents",
                 200,
                 16000,
-                "What it is sent with a question, at most.",
+                "The maximum sent with a question.",
               )}
               {number("answer_tokens", "Tokens of answer", 50, 4000)}
             </div>
@@ -334,14 +334,14 @@ export function SettingsForm({ settings, onChange, kbs, models }: Props) {
           </>
         )}
       </Group>
-      <Group title="Who may ask">
+      <Group title="Access">
         {choice("audience", "Audience", [
           ["members", "members of the team"],
           ["link", "anyone who has a link"],
         ])}
         <Field
-          label="Sites that may show the chat in a frame"
-          says="One address on a line, such as https://intranet.example."
+          label="Sites that may embed the chat"
+          says="One address per line, such as https://intranet.example."
         >
           {(id) => (
             <textarea
@@ -373,8 +373,8 @@ function KbChoice({
     set({ kbs: parts.map((part) => (part.kb === kb ? { ...part, ...next } : part)) });
   return (
     <Group
-      title="What it knows"
-      says="With several, say what each is to be used for: a question goes to those whose line comes close."
+      title="Knowledge"
+      says="With several, describe what each one is for. A question is sent to those whose description is closest."
     >
       {kbs.map((kb) => {
         const part = parts.find((item) => item.kb === kb.id);
@@ -429,7 +429,7 @@ function KbChoice({
         );
       })}
       {kbs.length === 0 && (
-        <p className="soft">The team has no knowledge base yet. Make one first.</p>
+        <p className="soft">The team has no knowledge base yet. Create one first.</p>
       )}
     </Group>
   );

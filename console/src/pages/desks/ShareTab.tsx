@@ -71,7 +71,7 @@ export function ShareTab() {
           <li key={link.id} className="flex flex-wrap items-baseline gap-x-5 gap-y-1 px-4 py-3">
             <b className="font-semibold">{link.name}</b>
             <span className="soft font-mono text-[13px]">{link.start}…</span>
-            <span className="soft">{link.per_minute} questions a minute for each guest</span>
+            <span className="soft">{link.per_minute} questions per minute for each guest</span>
             {link.expires_at && (
               <span className="soft">until {new Date(link.expires_at).toLocaleDateString()}</span>
             )}
@@ -93,7 +93,7 @@ export function ShareTab() {
           </li>
         ))}
         {links.data?.items.length === 0 && (
-          <li className="soft p-5">No link yet. Make one for people who are no members.</li>
+          <li className="soft p-5">No links yet. Create one for people who are not members.</li>
         )}
       </ul>
       <form className="mt-4 flex flex-wrap items-center gap-2.5" onSubmit={make}>
@@ -101,8 +101,8 @@ export function ShareTab() {
           className="input w-56"
           required
           maxLength={120}
-          placeholder="What to call the link"
-          aria-label="What to call the link"
+          placeholder="Name of the link"
+          aria-label="Name of the link"
           value={name}
           onChange={(e) => setName(e.target.value)}
         />
@@ -115,7 +115,7 @@ export function ShareTab() {
             value={pace}
             onChange={(e) => setPace(Number(e.target.value))}
           />{" "}
-          questions a minute
+          questions per minute
         </label>
         <label className="flex items-center gap-2">
           for{" "}
@@ -131,12 +131,12 @@ export function ShareTab() {
           days
         </label>
         <button type="submit" className="btn btn-primary">
-          Make link
+          Create link
         </button>
       </form>
       {(desk.published?.settings.frame_origins?.length ?? 0) > 0 && (
         <>
-          <h2 className="mt-8 mb-1 text-[19px]">In another page</h2>
+          <h2 className="mt-8 mb-1 text-[19px]">Embed in another page</h2>
           <p className="soft mb-2">
             Put a link's address into a frame on{" "}
             {desk.published?.settings.frame_origins?.join(", ")}.
@@ -145,7 +145,7 @@ export function ShareTab() {
         </>
       )}
       <h2 className="mt-8 mb-1 text-[19px]">Delete</h2>
-      <p className="mb-3">The desk's versions, links and conversations go with it.</p>
+      <p className="mb-3">This also deletes the desk's versions, links and conversations.</p>
       <button type="button" className="btn text-error" onClick={remove}>
         Delete {desk.name}
       </button>

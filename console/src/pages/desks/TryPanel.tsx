@@ -75,7 +75,7 @@ export function TryPanel({ settings }: { settings: Settings }) {
       </div>
       {draft.turns.length === 0 && (
         <p className="soft mt-6">
-          Unsaved changes count too. The passages that an answer used are listed below it.
+          Unsaved changes are included. The passages that an answer used are listed below it.
         </p>
       )}
     </section>
@@ -102,7 +102,7 @@ function Tried({ turn, title }: { turn: Draft; title: string | null }) {
         className="font-serif text-[16px] leading-relaxed whitespace-pre-line"
         data-outcome={turn.outcome ?? "coming"}
       >
-        {turn.text || <span className="soft">Looking through the documents…</span>}
+        {turn.text || <span className="soft">Searching the documents…</span>}
       </div>
       {turn.note && (
         <p className="border-warning soft mt-2 border-l-2 pl-3 text-[13px]">{turn.note}</p>
@@ -115,7 +115,7 @@ function Tried({ turn, title }: { turn: Draft; title: string | null }) {
             <>
               {" · "}
               <Link className="link-hover text-primary" to={`/t/${team.slug}/answers/${turn.id}`}>
-                how it came about
+                how this answer was made
               </Link>
             </>
           )}

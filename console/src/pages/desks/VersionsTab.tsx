@@ -64,7 +64,7 @@ export function VersionsTab() {
                   className="link text-primary cursor-pointer"
                   onClick={() => void act(`/versions/${version.number}/activate`)}
                 >
-                  Serve this version
+                  Publish this version
                 </button>
               )}
               <button
@@ -72,14 +72,14 @@ export function VersionsTab() {
                 className="link text-primary cursor-pointer"
                 onClick={() => void act("", { settings: version.settings })}
               >
-                Make it the draft
+                Copy to draft
               </button>
             </span>
           </li>
         ))}
         {versions.data && items.length === 0 && (
           <li className="soft p-5">
-            Nothing is published yet. Publish the draft once it answers as you like.
+            Nothing is published yet. Publish the draft when you are happy with its answers.
           </li>
         )}
       </ul>
@@ -90,7 +90,7 @@ export function VersionsTab() {
             {choice("After", after, setAfter)}
           </p>
           {first === after || compared.data?.differences.length === 0 ? (
-            <p className="soft mt-3">They say the same.</p>
+            <p className="soft mt-3">The versions are identical.</p>
           ) : (
             <dl className="mt-3 space-y-3">
               {compared.data?.differences.map((item) => (

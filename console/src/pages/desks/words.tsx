@@ -42,7 +42,7 @@ export const REASONS: [Schemas["FeedbackIn"]["reason"] & string, string][] = [
   ["wrong", "It is wrong"],
   ["incomplete", "Something is missing"],
   ["outdated", "It is out of date"],
-  ["wrong_source", "The source is the wrong one"],
+  ["wrong_source", "The wrong source is cited"],
   ["unclear", "It is hard to understand"],
   ["should_have_answered", "It should have answered"],
   ["other", "Something else"],

@@ -71,7 +71,7 @@ export function ChangesPage() {
               className="btn"
               onClick={() => void restore(found.data!.before.id)}
             >
-              Bring back revision {found.data.before.number}
+              Restore revision {found.data.before.number}
             </button>
           )}
         </div>
@@ -97,7 +97,7 @@ export function ChangesPage() {
             </tbody>
           </table>
           {found.data.changes.every((change) => change.kind === "same") && (
-            <p className="soft p-5">The text is the same.</p>
+            <p className="soft p-5">The text is identical.</p>
           )}
         </div>
       )}

@@ -114,7 +114,7 @@ export function DocumentPage() {
               target="_blank"
               rel="noreferrer"
             >
-              at its source
+              open at the source
             </a>
           </>
         )}
@@ -199,8 +199,8 @@ export function DocumentPage() {
           {document.state === "failed" && <Failure message={document.error} />}
           {removed && (
             <p className="text-warning mb-4">
-              It left its source <Ago at={document.changed_at} /> and is in no answer any more. This
-              is how it read last.
+              It was removed from its source <Ago at={document.changed_at} /> and no longer appears
+              in answers. This is its last content.
             </p>
           )}
           {!served && document.state !== "failed" && (
@@ -346,7 +346,7 @@ function Bar({
           checked={outlined}
           onChange={(event) => onOutlined(event.target.checked)}
         />
-        Show the passages
+        Show passages
       </label>
       <span className="ml-auto flex gap-2">
         <a className="btn btn-sm" href={original} target="_blank" rel="noreferrer">
@@ -402,7 +402,7 @@ function About({
     ([stage, value]) => `${stage} ${value.toFixed(2)} s`,
   );
   return (
-    <section className="sheet" aria-label="What reading gave">
+    <section className="sheet" aria-label="Reading report">
       <Facts
         facts={[
           ["State", <State key="s" document={document} />],

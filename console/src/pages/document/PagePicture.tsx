@@ -49,7 +49,7 @@ export function PagePicture({ api, page, revision, marks, passages, onChoose, on
             key={`${place.start} ${place.top} ${place.left}`}
             tabIndex={-1}
             aria-hidden={!mark}
-            aria-label={mark ? "Marked words" : undefined}
+            aria-label={mark ? "Highlighted text" : undefined}
             data-marked={mark?.kind}
             title={number < 0 ? undefined : `passage ${number + 1}`}
             className={`absolute cursor-pointer mix-blend-multiply ${look}`}

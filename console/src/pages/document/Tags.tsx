@@ -53,7 +53,7 @@ export function Tags({
           onSubmit={(event) => {
             event.preventDefault();
             const [key, ...value] = adding.split("=");
-            if (!key || value.length === 0) return setError("Write a tag as key=value.");
+            if (!key || value.length === 0) return setError("Enter a tag as key=value.");
             void save({ ...document.tags, [key.trim()]: value.join("=").trim() });
           }}
         >

@@ -30,7 +30,7 @@ export function WritePage() {
         setName(written.name);
         setVersion(document.version);
         if (written.editable) setText(written.text);
-        else setError(written.reason ?? "It cannot be edited here.");
+        else setError(written.reason ?? "This document cannot be edited here.");
       })
       .catch((problem: Error) => setError(problem.message));
   }, [api, id]);
@@ -167,7 +167,7 @@ function Markdown({
             passages={[]}
           />
         ) : (
-          <p className="soft">What you write is shown here as it will be read.</p>
+          <p className="soft">The preview shows the document as it will be indexed.</p>
         )}
       </article>
     </div>

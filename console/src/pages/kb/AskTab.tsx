@@ -52,8 +52,8 @@ export function AskTab() {
       {turns.length === 0 && !busy && (
         <p className="soft mt-10 max-w-[66ch] text-lg">
           {kb.documents === 0
-            ? "There are no documents to answer from yet. You can ask all the same."
-            : "Ask a question. The answer shows where each statement stands."}
+            ? "There are no documents to answer from yet. You can still ask."
+            : "Ask a question. The answer cites a source for each statement."}
         </p>
       )}
       {turns.map((turn, index) => (

@@ -119,13 +119,13 @@ export function DocumentsTab() {
           <p className="soft mt-1 mb-5">
             {team.mayEdit
               ? "Drop files here, or choose them: PDF, office documents, slides, sheets, web pages, books, mail, pictures, archives."
-              : "An editor of the team can add some."}
+              : "An editor of the team can add documents."}
           </p>
           {team.mayEdit && (
             <span className="flex justify-center gap-3">
               {addButton}
               <Link to={`${path}/write`} className="btn">
-                Write one
+                Write a document
               </Link>
               <Link to={`${path}/sources`} className="btn">
                 Connect a source
@@ -139,7 +139,7 @@ export function DocumentsTab() {
             <input
               className="input w-full max-w-65"
               placeholder="Find a document…"
-              aria-label="Find a document"
+              aria-label="Search documents"
               value={wanted}
               onChange={(e) => setWanted(e.target.value)}
             />
@@ -209,7 +209,7 @@ export function DocumentsTab() {
                         <input
                           type="checkbox"
                           className="checkbox checkbox-sm"
-                          aria-label="Choose all shown"
+                          aria-label="Select all shown"
                           checked={
                             shown.length > 0 && shown.every((document) => picked.has(document.id))
                           }
@@ -260,7 +260,7 @@ export function DocumentsTab() {
                 </tbody>
               </table>
               {documents && shown.length === 0 && (
-                <p className="soft p-6 text-center">No document fits.</p>
+                <p className="soft p-6 text-center">No documents match.</p>
               )}
             </div>
           </div>
@@ -271,7 +271,7 @@ export function DocumentsTab() {
           )}
         </>
       )}
-      <ul className="mt-4" aria-label="Being sent">
+      <ul className="mt-4" aria-label="Uploading">
         {sending.map((item) => (
           <li key={item.name} className="flex items-center gap-3 py-1">
             {item.error ? (
@@ -380,7 +380,7 @@ function Row({
   const { revision } = document;
   const act = (call: Promise<unknown>) => call.catch((problem: Error) => setError(problem.message));
   const remove = () => {
-    if (confirm(`Delete ${document.name}? It leaves answers at once.`))
+    if (confirm(`Delete ${document.name}? It disappears from answers at once.`))
       void act(send("DELETE", `${api}/documents/${document.id}`));
   };
   return (
@@ -390,7 +390,7 @@ function Row({
           <input
             type="checkbox"
             className="checkbox checkbox-sm"
-            aria-label={`Choose ${document.name}`}
+            aria-label={`Select ${document.name}`}
             checked={picked}
             onChange={(event) => onPick(event.target.checked)}
           />

@@ -43,8 +43,8 @@ export function Editions({
     <section className="mt-8" aria-label="Editions">
       <h2 className="text-[19px]">Editions</h2>
       <p className="soft mt-1 mb-3">
-        To cut documents in another way, build an edition beside the one that serves. Nothing
-        changes for your users until you switch, and you can switch back.
+        To split documents differently, build another edition. Nothing changes for your users until
+        you switch, and you can switch back.
       </p>
       <div className="sheet overflow-x-auto">
         <table className="table">
@@ -68,7 +68,7 @@ export function Editions({
                   {edition.recall != null && (
                     <span
                       className="soft block"
-                      title="Of the ten nearest vectors, as measured when they were cut into cells"
+                      title="Share of the ten nearest vectors that are found, measured when the index was clustered"
                     >
                       {(100 * edition.recall).toFixed(1)}% found
                     </span>
@@ -96,14 +96,14 @@ export function Editions({
                           void act(send("POST", `${api}/editions/${edition.number}/activate`))
                         }
                       >
-                        Switch to it
+                        Switch
                       </button>
                       <button
                         type="button"
                         className="btn btn-sm"
-                        aria-label={`Drop edition ${edition.number}`}
+                        aria-label={`Delete edition ${edition.number}`}
                         onClick={() => {
-                          if (confirm(`Drop edition ${edition.number}?`))
+                          if (confirm(`Delete edition ${edition.number}?`))
                             void act(send("DELETE", `${api}/editions/${edition.number}`));
                         }}
                       >

@@ -63,7 +63,8 @@ export function PreviewTab() {
       <Failure message={error} />
       {!found && !error && (
         <p className="soft mt-6 text-center">
-          Choose a file to see how it would be read and cut. Nothing is added to the knowledge base.
+          Choose a file to see how it would be read and split. Nothing is added to the knowledge
+          base.
         </p>
       )}
       {found && (
@@ -76,7 +77,7 @@ export function PreviewTab() {
                   ...reportFacts(found.report),
                   ["Passages", count(found.sizes.passages)],
                   [
-                    "Tokens each",
+                    "Tokens per passage",
                     `${found.sizes.min} to ${found.sizes.max}, half below ${found.sizes.median}`,
                   ],
                   [

@@ -194,7 +194,7 @@ export function SearchTab() {
       </div>
       {found.length === 0 && (
         <p className="soft py-8 text-center">
-          See what comes back, and with which match, before any chat user asks.
+          See which passages are found, and with what scores, before any chat user asks.
         </p>
       )}
     </>
@@ -244,10 +244,10 @@ function WayForm({
         </label>
       )}
       <label className="flex items-center gap-2">
-        of one document
+        per document
         <select
           className="select select-sm w-auto"
-          aria-label={labelled("Passages of one document")}
+          aria-label={labelled("Passages per document")}
           value={way.perDocument}
           onChange={(e) => onChange({ ...way, perDocument: Number(e.target.value) })}
         >
@@ -267,7 +267,7 @@ function WayForm({
       </label>
       <label
         className="flex cursor-pointer items-center gap-2"
-        title="Passages that follow each other in a document are shown as one."
+        title="Show adjacent passages of a document as one."
       >
         <input
           type="checkbox"
@@ -275,7 +275,7 @@ function WayForm({
           checked={way.joined}
           onChange={(e) => onChange({ ...way, joined: e.target.checked })}
         />
-        join neighbours
+        merge adjacent
       </label>
       {editions.length > 1 && (
         <select
@@ -286,7 +286,7 @@ function WayForm({
             onChange({ ...way, edition: e.target.value ? Number(e.target.value) : null })
           }
         >
-          <option value="">the serving edition</option>
+          <option value="">the active edition</option>
           {editions.map((edition) => (
             <option key={edition.id} value={edition.number}>
               edition {edition.number}
@@ -315,13 +315,13 @@ function Results({
     <>
       <p className="soft mb-2">
         {found.hits.length === 0
-          ? "Nothing found. Try other words, or search by meaning."
+          ? "Nothing found. Try other words, or semantic search."
           : `${found.hits.length} passages in ${Math.round(found.seconds * 1000)} ms`}
         {found.keyword_only && " · found by words alone"}
       </p>
       {corrected.map(([word, near]) => (
         <p key={word} className="mb-2">
-          No passage has <b>{word}</b>; searched for {near.join(" or ")} instead.
+          No passage contains <b>{word}</b>; searched for {near.join(" or ")} instead.
         </p>
       ))}
       <ol className="flex flex-col gap-3">
@@ -444,7 +444,7 @@ function Explanation({ explanation, hit }: { explanation: Schemas["ExplanationOu
           {" "}
           · {hit.similarity != null && `cosine ${hit.similarity.toFixed(2)} · `}
           {explanation.window != null && `nearest window ${explanation.window.toFixed(2)} · `}
-          {percent(explanation.coverage)} of the words' weight
+          {percent(explanation.coverage)} of the weight of the words
         </span>
       </p>
       {explanation.terms.length > 0 && (

@@ -77,13 +77,13 @@ export function SettingsTab() {
             />
           </label>
           <label className="flex flex-col gap-1">
-            Who describes its documents
+            Document descriptions
             <select
               className="select w-full"
               value={describer}
               onChange={(e) => setDescriber(e.target.value)}
             >
-              <option value={BUILT_IN}>their own words: the most telling sentences</option>
+              <option value={BUILT_IN}>built in: the most informative sentences</option>
               {[
                 ...new Set([
                   ...(models.data?.items ?? []).map((model) => model.name),
@@ -96,8 +96,8 @@ export function SettingsTab() {
               ))}
             </select>
             <span className="soft text-[13px]">
-              A model sees how each document begins, and its headings. What the document does not
-              bear out is not taken.
+              The model receives the start of each document and its headings. Statements that the
+              document does not support are dropped.
             </span>
           </label>
           <Failure message={error} />
@@ -113,7 +113,7 @@ export function SettingsTab() {
         <dl className="soft mt-5 grid grid-cols-[auto_1fr] gap-x-4 gap-y-1">
           <dt>Id</dt>
           <dd className="font-mono">{kb.id}</dd>
-          <dt>Short name</dt>
+          <dt>Slug</dt>
           <dd className="font-mono">{kb.slug}</dd>
           <dt>Splitting</dt>
           <dd>{splittingText(kb.splitting)}</dd>
@@ -121,7 +121,7 @@ export function SettingsTab() {
           <dd>{kb.embedder ?? "none: found by words alone"}</dd>
           {kb.describing && (
             <>
-              <dt>Described</dt>
+              <dt>Descriptions</dt>
               <dd>{describedText(kb.describing)}</dd>
             </>
           )}

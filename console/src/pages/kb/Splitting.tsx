@@ -8,13 +8,13 @@ export function splittingText(splitting: Splitting): string {
   const rows =
     splitting.table_mode === "single" ? "each table row by itself" : "table rows together";
   const windows = splitting.windows ? "with sentence windows" : "without sentence windows";
-  return `${splitting.target_tokens} tokens a passage${overlap}, ${rows}, ${windows}${splitting.compact ? ", vectors as bytes" : ""}`;
+  return `${splitting.target_tokens} tokens per passage${overlap}, ${rows}, ${windows}${splitting.compact ? ", compact vectors" : ""}`;
 }
 
 const SIZES = [
-  ["target_tokens", "Tokens a passage", 40, 1000],
-  ["min_tokens", "Joined below", 0, 500],
-  ["overlap_tokens", "Repeated", 0, 300],
+  ["target_tokens", "Tokens per passage", 40, 1000],
+  ["min_tokens", "Minimum tokens", 0, 500],
+  ["overlap_tokens", "Overlap tokens", 0, 300],
 ] as const;
 
 /** How documents are cut, as fields of a form. */
@@ -49,13 +49,13 @@ export function SplittingFields({
             onChange({ ...splitting, table_mode: event.target.value as Splitting["table_mode"] })
           }
         >
-          <option value="packed">Together</option>
-          <option value="single">Each by itself</option>
+          <option value="packed">Several per passage</option>
+          <option value="single">One per passage</option>
         </select>
       </label>
       <label
         className="flex items-center gap-2 pb-2"
-        title="Besides its own vector a passage has one for each few sentences: finds more, embeds twice as much."
+        title="Also embed every few sentences of a passage: finds more, costs twice as much embedding."
       >
         <input
           type="checkbox"
@@ -67,7 +67,7 @@ export function SplittingFields({
       </label>
       <label
         className="flex items-center gap-2 pb-2"
-        title="A quarter of the room and of the memory, nearly the same order."
+        title="A quarter of the disk and memory, with nearly the same ranking."
       >
         <input
           type="checkbox"
@@ -75,7 +75,7 @@ export function SplittingFields({
           checked={splitting.compact}
           onChange={(event) => onChange({ ...splitting, compact: event.target.checked })}
         />
-        Vectors as bytes
+        Compact vectors
       </label>
     </div>
   );

@@ -37,7 +37,7 @@ export function KbsPage() {
         <div className="sheet p-8 text-center">
           <p className="text-lg">{team.name} has no knowledge base yet.</p>
           <p className="soft mt-1 mb-5">
-            A knowledge base holds documents that belong together, and answers from them alone.
+            A knowledge base contains documents that belong together, and answers only from them.
           </p>
           {team.mayEdit && (
             <button type="button" className="btn btn-primary" onClick={() => setCreating(true)}>
@@ -60,7 +60,7 @@ export function KbsPage() {
       {team.mayEdit && <TryDocument />}
       {tried.length > 0 && (
         <section className="mt-6">
-          <h2 className="mb-2 text-lg">Documents being tried</h2>
+          <h2 className="mb-2 text-lg">Documents on trial</h2>
           <ul className="sheet divide-base-300 divide-y">
             {tried.map((kb) => (
               <li key={kb.id} className="flex flex-wrap gap-x-4 px-4 py-2.5">
@@ -68,7 +68,7 @@ export function KbsPage() {
                   {kb.name}
                 </Link>
                 <span className="soft ml-auto">
-                  goes away {new Date(kb.expires_at!).toLocaleString()}
+                  expires {new Date(kb.expires_at!).toLocaleString()}
                 </span>
               </li>
             ))}
@@ -230,7 +230,7 @@ function TryDocument() {
       <div>
         <h2 className="text-lg">Try a document</h2>
         <p className="soft">
-          Ask one file at once, before building anything. It vanishes by itself after a day.
+          Ask one file at once, before building anything. It is deleted after a day.
         </p>
       </div>
       <label className="btn ml-auto">

@@ -85,27 +85,27 @@ export function ModelsPage() {
         <h2 className="text-[19px] sm:col-span-2">Set up a model</h2>
         {text("name", "Name that desks use", { required: true, maxLength: 120 })}
         {text("url", "Address", { required: true, placeholder: "https://models.example/v1" })}
-        {text("remote", "Its name at the server")}
+        {text("remote", "Model name at the server")}
         {text("secret", "Secret", {
           type: "password",
           autoComplete: "off",
           placeholder: "sent as a bearer token",
         })}
-        {text("price_read", "Price of a million tokens read", {
+        {text("price_read", "Price per million input tokens", {
           type: "number",
           min: 0,
           step: "any",
         })}
-        {text("price_written", "Price of a million tokens written", {
+        {text("price_written", "Price per million output tokens", {
           type: "number",
           min: 0,
           step: "any",
         })}
         {text("currency", "Currency", { maxLength: 3 })}
-        {text("teams", "Only these teams", {
+        {text("teams", "Limit to these teams", {
           placeholder: "all teams; or short names with commas",
         })}
-        {text("seconds", "Seconds it may be silent", { type: "number", min: 1, max: 600 })}
+        {text("seconds", "Timeout in seconds", { type: "number", min: 1, max: 600 })}
         <div className="flex items-end">
           <button type="submit" className="btn btn-primary">
             Set up
@@ -180,8 +180,8 @@ function One({
       {check && (
         <p className="mt-1 text-[13px]">
           {check.works
-            ? `It said “${check.text}” after ${check.seconds.toFixed(2)} s.`
-            : `It does not answer: ${check.error}.`}
+            ? `It answered “${check.text}” after ${check.seconds.toFixed(2)} s.`
+            : `No answer: ${check.error}.`}
         </p>
       )}
     </li>

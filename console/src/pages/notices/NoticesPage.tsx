@@ -30,7 +30,7 @@ export function NoticesPage() {
     <>
       <h1 className="text-[27px] leading-tight">Freshness</h1>
       <p className="soft mt-1 mb-4">
-        How soon what changes at a source is answerable, over the last seven days.
+        The time from a change at a source to its use in answers, over the last seven days.
       </p>
       <div className="sheet overflow-x-auto">
         <table className="table">
@@ -41,7 +41,7 @@ export function NoticesPage() {
                 "Knowledge base",
                 "Freshness",
                 "Documents",
-                "Seen up to",
+                "Checked at",
                 "Target",
                 "Worst",
               ].map((name) => (
@@ -80,7 +80,7 @@ export function NoticesPage() {
           <p className="soft p-6 text-center">No sources yet. Connect one in a knowledge base.</p>
         )}
       </div>
-      <h2 className="mt-8 mb-2 text-[19px]">What happened</h2>
+      <h2 className="mt-8 mb-2 text-[19px]">Events</h2>
       <Failure message={error} />
       <ul className="sheet divide-base-300 divide-y">
         {data?.items.map((notice) => (

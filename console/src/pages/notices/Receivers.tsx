@@ -22,10 +22,9 @@ export function Receivers({ api }: { api: string }) {
   };
   return (
     <section className="mt-8" aria-label="Receivers">
-      <h2 className="text-[19px]">Sent on to</h2>
+      <h2 className="text-[19px]">Webhooks</h2>
       <p className="soft mt-1 mb-3">
-        Notices are posted to these addresses as CloudEvents, signed with a secret that you see
-        once.
+        Notices are sent to these addresses as CloudEvents, signed with a secret that is shown once.
       </p>
       <ul className="sheet divide-base-300 divide-y">
         {data?.items.map((receiver) => (

@@ -86,7 +86,7 @@ export function InvitationPage() {
                 </button>
               </form>
               <p className="soft">
-                You have an account?{" "}
+                Already have an account?{" "}
                 <a
                   className="link"
                   href="/sign-in"

@@ -66,8 +66,8 @@ export function SignInPage() {
         </button>
       </form>
       <p className="soft mt-4">
-        No account? An owner of your team can invite you. Forgot the password? The operator can give
-        you a link.
+        No account? An owner of your team can invite you. Forgot the password? The operator can
+        create a reset link for you.
       </p>
     </Door>
   );

@@ -16,7 +16,7 @@ export function ConnectForm({ api, onDone }: { api: string; onDone: () => void }
   return (
     <>
       <div className="mb-4 flex items-baseline justify-between">
-        <h2 className="text-[19px]">Where do the documents live?</h2>
+        <h2 className="text-[19px]">Where are the documents?</h2>
         <button type="button" className="btn btn-sm" onClick={onDone}>
           Cancel
         </button>
@@ -96,7 +96,7 @@ function KindForm({
             className="input w-full"
             required
             maxLength={120}
-            placeholder="What your team calls it"
+            placeholder="A name your team will recognise"
             value={name}
             onChange={(event) => setName(event.target.value)}
           />
@@ -118,7 +118,7 @@ function KindForm({
         <div className="flex flex-wrap gap-3">
           {!kind.pushed && (
             <button type="button" className="btn" disabled={looking} onClick={() => void look()}>
-              {looking ? "Looking…" : "Look first"}
+              {looking ? "Looking…" : "Preview"}
             </button>
           )}
           <button type="submit" className="btn btn-primary">
@@ -171,7 +171,7 @@ export function CareFields({
           }
         >
           <option value="every">at an interval</option>
-          <option value="cron">by a cron line</option>
+          <option value="cron">by a cron expression</option>
           <option value="none">{watchable ? "when something changes" : "by hand"}</option>
         </select>
       </label>
@@ -189,7 +189,7 @@ export function CareFields({
       )}
       {care.schedule === "cron" && (
         <label className="flex flex-col gap-1">
-          Cron line, in the team's time zone
+          Cron expression, in the team's time zone
           <input
             className="input w-48 font-mono"
             placeholder="15 6 * * 1-5"
@@ -200,7 +200,7 @@ export function CareFields({
         </label>
       )}
       <label className="flex flex-col gap-1">
-        Answerable within … minutes
+        Freshness target in minutes
         <input
           type="number"
           className="input w-28"
@@ -216,10 +216,10 @@ export function CareFields({
 /** What a look at a source showed. */
 export function TrialView({ trial }: { trial: Trial }) {
   return (
-    <section className="sheet p-5" aria-label="What would be taken">
+    <section className="sheet p-5" aria-label="Documents that would be added">
       <h2 className="text-[19px]">
         {trial.complete ? "" : "At least "}
-        {count(trial.taken)} would be taken
+        {count(trial.taken)} would be added
       </h2>
       {trial.bytes != null && <p className="soft">{size(trial.bytes)}</p>}
       <ul className="mt-3">
@@ -237,7 +237,7 @@ export function TrialView({ trial }: { trial: Trial }) {
       </ul>
       {Object.keys(trial.skipped).length > 0 && (
         <>
-          <h3 className="mt-4 font-semibold">Not taken</h3>
+          <h3 className="mt-4 font-semibold">Skipped</h3>
           <ul>
             {Object.entries(trial.skipped).map(([reason, number]) => (
               <li key={reason} className="py-1">

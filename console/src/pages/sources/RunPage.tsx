@@ -77,8 +77,8 @@ export function RunPage() {
         <div className="sheet border-warning mb-5 border-2 p-5" role="alert">
           <p className="font-semibold">{sync.held_reason}</p>
           <p className="soft mt-1 mb-3">
-            Nothing was removed. Look at the list below: was this meant? If the source is only away
-            for a while, later runs put it right by themselves.
+            Nothing was removed yet. Check the list below: is this intended? If the source is only
+            unavailable for a while, a later run resolves it.
           </p>
           {team.mayEdit && (
             <span className="flex gap-3">
@@ -87,12 +87,10 @@ export function RunPage() {
                 className="btn btn-primary btn-sm"
                 onClick={() => void decide("confirm")}
               >
-                {/could not be fetched/.test(sync.held_reason ?? "")
-                  ? "Go on all the same"
-                  : "Remove them"}
+                {/could not be fetched/.test(sync.held_reason ?? "") ? "Continue" : "Remove them"}
               </button>
               <button type="button" className="btn btn-sm" onClick={() => void decide("reject")}>
-                Keep everything
+                Keep them
               </button>
             </span>
           )}
@@ -114,14 +112,14 @@ export function RunPage() {
           {count(sync.passages)}
           {sync.passages > 0 && (
             <span className="soft block text-[12.5px]">
-              {count(sync.passages - sync.embedded)} had their vectors
+              {count(sync.passages - sync.embedded)} embeddings reused
             </span>
           )}
         </Fact>
       </dl>
       {Object.keys(sync.skip_reasons).length > 0 && (
         <p className="mb-3">
-          Not taken:{" "}
+          Skipped:{" "}
           {Object.entries(sync.skip_reasons)
             .map(([reason, number]) => `${count(number)} ${reason}`)
             .join("; ")}
@@ -142,7 +140,7 @@ export function RunPage() {
         </select>
         {team.mayEdit && sync.state === "running" && (
           <button type="button" className="btn" onClick={() => void decide("reject")}>
-            End this run
+            Cancel this run
           </button>
         )}
       </div>
@@ -194,9 +192,7 @@ export function RunPage() {
           </tbody>
         </table>
         {items.length === 0 && (
-          <p className="soft p-6 text-center">
-            No items. Those that had not changed are only counted.
-          </p>
+          <p className="soft p-6 text-center">No items. Unchanged items are only counted.</p>
         )}
       </div>
       {next && (

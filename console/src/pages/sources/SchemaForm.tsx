@@ -203,7 +203,7 @@ function Lines({
     <textarea
       className="textarea w-full"
       rows={Math.max(2, value.length + 1)}
-      placeholder="One a line"
+      placeholder="One per line"
       required={required}
       value={text}
       onChange={(event) => {

@@ -87,11 +87,11 @@ export function SourcePage() {
             {count(source.documents)}
           </Link>
           {source.freshness.pending > 0 && (
-            <span className="soft"> · {source.freshness.pending} on their way</span>
+            <span className="soft"> · {source.freshness.pending} in progress</span>
           )}
         </Fact>
         <Fact name="Runs">{plan(source)}</Fact>
-        <Fact name="Seen up to">
+        <Fact name="Checked at">
           <Ago at={source.freshness.as_of} />
         </Fact>
         {Object.entries(source.settings)
@@ -110,7 +110,7 @@ export function SourcePage() {
             </Fact>
           ))}
         {source.credentials.length > 0 && (
-          <Fact name="Credentials set">{source.credentials.join(", ")}</Fact>
+          <Fact name="Credentials changed">{source.credentials.join(", ")}</Fact>
         )}
       </dl>
       {editing && (
@@ -187,7 +187,7 @@ export function SourcePage() {
                 )
               }
             >
-              Make a secret
+              Create secret
             </button>
           )}
         </section>

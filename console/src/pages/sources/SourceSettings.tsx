@@ -142,7 +142,7 @@ export function SourceSettings({
           </button>
           {!kind.pushed && (
             <button type="button" className="btn" onClick={() => void look()}>
-              Look first
+              Preview
             </button>
           )}
           <button type="button" className="btn btn-ghost" onClick={onDone}>

@@ -47,7 +47,7 @@ export function SourcesTab() {
       <div className="sheet p-10 text-center">
         <p className="text-lg">No sources yet.</p>
         <p className="soft mx-auto mt-1 mb-5 max-w-lg">
-          Connect where documents live: a folder, a web site, a bucket, a WebDAV share, database
+          Connect a place with documents: a folder, a web site, a bucket, a WebDAV share, database
           rows, a repository or a feed. Answers follow what changes there.
         </p>
         {team.mayEdit && connect}

@@ -44,8 +44,8 @@ export function Grants({ slug }: { slug: string }) {
     <section className="mt-9">
       <h2 className="text-xl">What sources may read</h2>
       <p className="soft mb-2">
-        Folders of this machine and private networks, of those that the service is started with.
-        Public addresses need no grant.
+        Folders of this machine and private networks that sources may read, among those that the
+        service allows. Public addresses need no grant.
       </p>
       <Failure message={failed} />
       <form className="flex flex-col items-start gap-3" onSubmit={save}>
@@ -56,12 +56,12 @@ export function Grants({ slug }: { slug: string }) {
             checked={all}
             onChange={(e) => setAll(e.target.checked)}
           />
-          Everything that the service allows
+          Everything the service allows
         </label>
         {!all && (
           <div className="flex flex-wrap gap-4">
             <label className="flex flex-col gap-1">
-              Folders, one a line
+              Folders, one per line
               <textarea
                 className="textarea w-96 font-mono text-[13px]"
                 rows={3}
@@ -70,7 +70,7 @@ export function Grants({ slug }: { slug: string }) {
               />
             </label>
             <label className="flex flex-col gap-1">
-              Private networks, one a line
+              Private networks, one per line
               <textarea
                 className="textarea w-72 font-mono text-[13px]"
                 rows={3}

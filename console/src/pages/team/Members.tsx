@@ -26,7 +26,7 @@ export function Members({ api }: { api: string }) {
         "POST",
         `/people/${encodeURIComponent(email)}/password-link`,
       ).then((made) =>
-        setLink({ label: `Link by which ${made.email} sets a new password:`, secret: made.url }),
+        setLink({ label: `Link for ${made.email} to set a new password:`, secret: made.url }),
       ),
     );
   return (
@@ -108,7 +108,7 @@ export function Members({ api }: { api: string }) {
           </tbody>
         </table>
         {members.data?.items.length === 0 && (
-          <p className="soft p-5">Nobody is in this team yet. Invite its owner first.</p>
+          <p className="soft p-5">This team has no members yet. Invite its owner first.</p>
         )}
       </div>
       <Invite
@@ -118,7 +118,7 @@ export function Members({ api }: { api: string }) {
               setLink(
                 made.url
                   ? {
-                      label: `Link for ${made.email}. Hand it over yourself; it works once:`,
+                      label: `Link for ${made.email}. Send it yourself. It works once:`,
                       secret: made.url,
                     }
                   : null,

@@ -55,7 +55,8 @@ function Keys({ api, outsider }: { api: string; outsider: boolean }) {
       </p>
       {outsider && (
         <p className="soft mb-2">
-          You are not a member: a key you make here lasts at most 7 days, and the team is notified.
+          You are not a member. A key that you create here is valid for at most 7 days, and the team
+          is notified.
         </p>
       )}
       <Failure message={error ?? failed} />
@@ -66,9 +67,9 @@ function Keys({ api, outsider }: { api: string; outsider: boolean }) {
             <thead>
               <tr>
                 <th>Name</th>
-                <th>Begins with</th>
+                <th>Prefix</th>
                 <th>Role</th>
-                <th>Made by</th>
+                <th>Created by</th>
                 <th>Last used</th>
                 <th>Expires</th>
                 <th>
@@ -116,8 +117,8 @@ function Keys({ api, outsider }: { api: string; outsider: boolean }) {
         <input
           className="input w-56"
           required
-          placeholder="What it is for"
-          aria-label="What the key is for"
+          placeholder="Purpose of the key"
+          aria-label="Purpose of the key"
           value={name}
           onChange={(e) => setName(e.target.value)}
         />
@@ -134,7 +135,7 @@ function Keys({ api, outsider }: { api: string; outsider: boolean }) {
           onChange={(e) => setDays(e.target.value)}
         />
         <button type="submit" className="btn">
-          Make a key
+          Create key
         </button>
       </form>
     </section>

@@ -35,7 +35,7 @@ export function UsagePage() {
       <div className="mt-7 mb-3 flex flex-wrap items-center gap-3">
         <select
           className="select w-auto"
-          aria-label="Counted"
+          aria-label="Count"
           value={by}
           onChange={(e) => setBy(e.target.value as By)}
         >
@@ -119,7 +119,7 @@ function Budget({ budget, onChange }: { budget: Schemas["BudgetOut"]; onChange: 
               type="number"
               min={0}
               className="input w-36"
-              placeholder="no bound"
+              placeholder="no limit"
               value={most}
               onChange={(e) => setMost(e.target.value)}
             />
@@ -134,7 +134,7 @@ function Budget({ budget, onChange }: { budget: Schemas["BudgetOut"]; onChange: 
       )}
       {budget.state === "spent" && (
         <p className="text-error mt-2">
-          The budget is used up: until next month answers are put together without a model.
+          The budget is used up. Until next month, answers are composed without a model.
         </p>
       )}
       <Failure message={error} />
@@ -151,7 +151,7 @@ function Chart({ rows }: { rows: Row[] }) {
   return (
     <figure className="sheet mt-4 p-4">
       <figcaption className="mb-2 flex flex-wrap gap-x-5">
-        <b className="font-semibold">Questions a day</b>
+        <b className="font-semibold">Questions per day</b>
         <span className="soft flex items-center gap-1.5">
           <span className="bg-primary inline-block size-2.5" aria-hidden /> answered
         </span>
@@ -165,7 +165,7 @@ function Chart({ rows }: { rows: Row[] }) {
       <div
         className="flex h-40 items-end gap-1"
         role="img"
-        aria-label={`Questions a day, at most ${most}`}
+        aria-label={`Questions per day, at most ${most}`}
       >
         {shown.map((row) => {
           const other = row.questions - row.answered - row.declined;
@@ -242,8 +242,8 @@ function Table({ data }: { data: Schemas["UsageOut"] }) {
               "Questions",
               "Declined",
               "Helpful / not",
-              "Tokens read",
-              "Tokens written",
+              "Input tokens",
+              "Output tokens",
               "Cost",
               "Median",
               "95 %",
@@ -259,7 +259,7 @@ function Table({ data }: { data: Schemas["UsageOut"] }) {
           {line(data.total, true)}
         </tbody>
       </table>
-      {data.rows.length === 0 && <p className="soft p-5">Nothing was asked yet.</p>}
+      {data.rows.length === 0 && <p className="soft p-5">No questions yet.</p>}
     </div>
   );
 }
