@@ -72,7 +72,9 @@ def write(target: Path) -> None:
         (target / name).write_text(text)
     ruff = [sys.executable, "-m", "ruff"]
     config = ["--quiet", "--config", str(CLIENT.parents[2] / "pyproject.toml"), str(target)]
-    subprocess.run([*ruff, "check", "--fix", "--unsafe-fixes", "--select", "I,F401,UP028", *config], check=True)
+    subprocess.run(
+        [*ruff, "check", "--fix", "--unsafe-fixes", "--select", "I,F401,UP028", *config], check=True
+    )
     subprocess.run([*ruff, "format", *config], check=True)
 
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from pathlib import Path
+from typing import Literal
 
 from pydantic import Field
 from pydantic_settings import BaseSettings, SettingsConfigDict
@@ -18,6 +19,9 @@ class Settings(BaseSettings):
     public_url: str = Field(
         "",
         description="The address that people reach the service at, named in events; default: host and port.",
+    )
+    log_level: Literal["debug", "info", "warning", "error"] = Field(
+        "info", description="Lowest level of messages that are logged to stderr."
     )
     data: Path = Field(Path("fontanel-data"), description="The data directory.")
     embedder: Path | None = Field(

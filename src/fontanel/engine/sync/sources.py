@@ -12,11 +12,12 @@ from sqlalchemy.orm import Session
 
 from fontanel.engine.documents.documents import delete_document
 from fontanel.engine.documents.naming import add_tags, check_tags
+from fontanel.engine.notices.webhooks import new_webhook_secret
 from fontanel.engine.sync.cron import next_time
 from fontanel.engine.sync.opening import check_settings, kind_of, usable_credentials
 from fontanel.engine.sync.planning import next_run
 from fontanel.errors import Refused
-from fontanel.records.ids import new_id, new_secret, slug_of
+from fontanel.records.ids import new_id, slug_of
 from fontanel.records.tables import Document, DocumentState, Kb, Source, Team, now
 from fontanel.records.vault import Vault
 from fontanel.sources import SourceLimits
@@ -68,7 +69,7 @@ def create_source(
         credentials=None,
         credential_names=[],
         tag_rules=[],
-        signal_secret=vault.seal(new_secret("fs")),
+        signal_secret=vault.seal(new_webhook_secret()),
     )
     _apply(session, vault, source, spec)
     session.add(source)

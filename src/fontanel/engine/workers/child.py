@@ -5,7 +5,6 @@ It talks over stdin and stdout, and ends when its parent does.
 
 from __future__ import annotations
 
-import ctypes
 import faulthandler
 import json
 import os
@@ -29,6 +28,7 @@ from fontanel.core.reading import (
     read,
     report_of,
 )
+from fontanel.engine.workers.lifetime import die_with_parent
 from fontanel.engine.workers.messages import (
     DocumentRead,
     DrawPage,
@@ -59,15 +59,6 @@ Reply = tuple[Message, list[bytes]]
 _PROGRESS_EVERY = 10
 #: How much lower than the service's the priority of a worker is.
 _NICE = 5
-_PR_SET_PDEATHSIG = 1
-
-
-def die_with_parent() -> None:
-    """Ask the kernel to kill this process when its parent ends, even by `kill -9` (Linux)."""
-    if sys.platform == "linux":
-        ctypes.CDLL(None).prctl(_PR_SET_PDEATHSIG, signal.SIGKILL)
-        if os.getppid() == 1:
-            sys.exit(1)
 
 
 def limit(memory_mb: int) -> None:

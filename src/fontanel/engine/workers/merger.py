@@ -1,4 +1,7 @@
-"""Merging segment files, here or in a process of its own: `python -m fontanel.engine.workers.merger` reads a plan and writes a file."""
+"""Merging segment files, in this process or in one of its own.
+
+`python -m fontanel.engine.workers.merger` reads a plan from stdin and writes the merged file.
+"""
 
 from __future__ import annotations
 
@@ -19,12 +22,14 @@ from fontanel.core.index import (
     write_vectors,
     write_words,
 )
+from fontanel.engine.workers.lifetime import die_with_parent
+from fontanel.engine.workers.processes import start_process
 from fontanel.errors import FontanelError
 
 
 @dataclass(frozen=True, slots=True)
 class MergePlan:
-    """The files to merge into one, the passages to leave out, and the averages that impacts are made for."""
+    """The files to merge, the passages to drop, and the averages that impacts assume."""
 
     kind: str
     target: str
@@ -34,11 +39,11 @@ class MergePlan:
 
 
 class MergeFailed(FontanelError):
-    """The process that merged ended without a file."""
+    """The merging process ended without writing a file."""
 
 
 def merge_here(plan: MergePlan) -> int:
-    """Merge and write; returns the number of passages or vectors. Without any, nothing is written."""
+    """Merge and write; return the number of passages or vectors. None: nothing is written."""
     dead = np.array(sorted(plan.dead), dtype=np.int64)
     paths = [Path(source) for source in plan.sources]
     if plan.kind == "words":
@@ -57,20 +62,26 @@ def merge_here(plan: MergePlan) -> int:
 
 
 def merge_elsewhere(plan: MergePlan) -> int:
-    """As `merge_here`, in a process of lower priority. Raises MergeFailed."""
-    done = subprocess.run(
-        [sys.executable, "-m", "fontanel.engine.workers.merger"],
-        input=json.dumps(asdict(plan)),
-        capture_output=True,
-        text=True,
-        check=False,
-    )
-    if done.returncode:
-        raise MergeFailed(f"merging {len(plan.sources)} segments failed: {done.stderr[-500:]}")
-    return int(done.stdout)
+    """Merge and write in a process of lower priority, which ends with this one.
+
+    Returns:
+        The number of passages or vectors.
+
+    Raises:
+        MergeFailed: The process ended without writing the file.
+    """
+    command = [sys.executable, "-m", "fontanel.engine.workers.merger"]
+    with start_process(command, stderr=subprocess.PIPE) as process:
+        output, errors = process.communicate(json.dumps(asdict(plan)).encode())
+    if process.returncode:
+        reason = errors.decode(errors="replace")[-500:]
+        raise MergeFailed(f"merging {len(plan.sources)} segments failed: {reason}")
+    return int(output)
 
 
 def main() -> None:
+    """Run the merge whose plan is on stdin."""
+    die_with_parent()
     os.nice(10)
     print(merge_here(MergePlan(**json.load(sys.stdin))))
 

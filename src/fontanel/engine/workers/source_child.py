@@ -15,7 +15,7 @@ from itertools import islice
 from pathlib import Path
 from typing import IO
 
-from fontanel.engine.workers.child import die_with_parent
+from fontanel.engine.workers.lifetime import die_with_parent
 from fontanel.engine.workers.messages import receive, send
 from fontanel.engine.workers.source_messages import (
     FetchFailed,

@@ -1,0 +1,19 @@
+"""The lifetime of worker processes: they end with the service."""
+
+from __future__ import annotations
+
+import ctypes
+import os
+import signal
+import sys
+
+#: Of prctl(2).
+_PR_SET_PDEATHSIG = 1
+
+
+def die_with_parent() -> None:
+    """Ask the kernel to kill this process when its parent ends, even by `kill -9` (Linux)."""
+    if sys.platform == "linux":
+        ctypes.CDLL(None).prctl(_PR_SET_PDEATHSIG, signal.SIGKILL)
+        if os.getppid() == 1:
+            sys.exit(1)
