@@ -58,7 +58,7 @@ class SourceFigures(Collector):
                 .join(Kb, Kb.id == Source.kb_id)
                 .join(Team, Team.id == Source.team_id)
             )
-            for source, kb, team in session.execute(joined).tuples():
+            for source, kb, team in session.execute(joined):
                 # Ids alone: whoever may read the figures need not know what teams keep.
                 labels = [team.id, kb.id, source.id]
                 result = freshness_of(session, source)

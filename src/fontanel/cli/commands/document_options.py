@@ -47,8 +47,8 @@ def splitting_of(options: argparse.Namespace) -> Splitting | None:
     """The settings that were given; None when none was. Raises UsageProblem."""
     values = {
         "target_tokens": options.target,
-        "min_tokens": options.least,
-        "overlap_tokens": options.overlap,
+        "min_tokens": options.min_tokens,
+        "overlap_tokens": options.overlap_tokens,
         "table_mode": options.table_mode,
         "windows": options.windows,
         "compact": options.compact,

@@ -245,7 +245,7 @@ class Asking:
         deleted = 0
         with self._records.reading() as session:
             limited = select(Team.id, Team.kept_days).where(Team.kept_days.is_not(None))
-            teams = session.execute(limited).tuples().all()
+            teams = session.execute(limited).all()
         for team_id, days in teams:
             assert days is not None
             old = delete(Conversation).where(

@@ -205,7 +205,7 @@ class KbKnowledge:
             query = select(Document.key, Revision.created_at).join(
                 Revision, Revision.id == Document.revision_id
             )
-            rows = session.execute(query.where(Document.kb_id == self._kb.id)).tuples().all()
+            rows = session.execute(query.where(Document.kb_id == self._kb.id)).all()
             newest = max((at for _, at in rows), default=None)
             for key, at in rows:
                 assert newest is not None
@@ -239,7 +239,7 @@ class KbKnowledge:
             Revision.id.in_({row.revision_id for row in rows.values()})
         )
         languages: dict[str, str] = {
-            key: language for key, language in session.execute(spoken).tuples()
+            key: language for key, language in session.execute(spoken)
         }
         hits = []
         for candidate in candidates:

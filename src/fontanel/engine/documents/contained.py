@@ -85,7 +85,7 @@ def _room_inside(session: Session, document: Document) -> tuple[int, int]:
         session.execute(
             sizes.join(Revision, Revision.id == Document.latest_revision_id).where(*there)
         )
-        .tuples()
+        
         .one()
     )
     return _MAX_INSIDE - count, _MAX_INSIDE_BYTES - size

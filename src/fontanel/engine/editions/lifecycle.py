@@ -167,7 +167,7 @@ def progress_of(session: Session, edition: Edition) -> BuildProgress:
         state: count
         for state, count in session.execute(
             select(Job.state, func.count()).where(Job.edition_id == edition.id).group_by(Job.state)
-        ).tuples()
+        )
     }
     done, total = counts.get(JobState.DONE, 0), sum(counts.values())
     failed = counts.get(JobState.FAILED, 0)

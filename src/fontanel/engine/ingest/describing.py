@@ -450,7 +450,7 @@ def counts_of(session: Session, kb: Kb) -> tuple[int, int, int, str | None]:
                 func.count().filter(failed),
             ).where(current.c.revision_id.is_not(None))
         )
-        .tuples()
+        
         .one()
     )
     total = session.scalar(select(func.count()).select_from(current)) or 0

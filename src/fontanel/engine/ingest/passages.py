@@ -29,7 +29,7 @@ def embedded_passages(
     query = select(PassageRow.id, PassageRow.embedded_text, PassageRow.text).where(
         PassageRow.revision_id == revision_id, PassageRow.edition_id == edition.id
     )
-    rows = session.execute(query.order_by(PassageRow.ordinal)).tuples()
+    rows = session.execute(query.order_by(PassageRow.ordinal))
     windows = split_settings(edition.settings).windows
     return [
         (passage, [embedded, *(window_texts(text) if windows else ())])
@@ -97,7 +97,7 @@ def vector_keys(records: Records) -> Iterator[tuple[str, bytes]]:
                 PassageRow.edition_id == edition.id
             )
             windows = split_settings(edition.settings).windows
-            for embedded, text in session.execute(columns).tuples():
+            for embedded, text in session.execute(columns):
                 for one in (embedded, *(window_texts(text) if windows else ())):
                     yield edition.team_id, text_key(edition.embedder, one)
 

@@ -79,7 +79,7 @@ class Deliveries:
             .order_by(func.min(Delivery.run_after))
         )
         with self._records.reading() as session:
-            receivers = session.execute(due).tuples().all()
+            receivers = session.execute(due).all()
         for receiver_id, team_id in receivers:
             if self._stopping():
                 break

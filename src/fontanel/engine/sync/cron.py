@@ -9,6 +9,9 @@ from cronsim import CronSim, CronSimError
 
 from fontanel.errors import Refused
 
+#: cronsim takes a sixth field, of seconds, too.
+_FIELDS = 5
+
 
 def next_time(expression: str, time_zone: str, after: datetime) -> datetime:
     """Return when an expression is due next, in UTC.
@@ -22,6 +25,8 @@ def next_time(expression: str, time_zone: str, after: datetime) -> datetime:
     Raises:
         Refused: it is not a cron expression, or never due.
     """
+    if len(expression.split()) != _FIELDS:
+        raise Refused("cron", f"{expression!r} is not a cron expression: it needs five fields.")
     try:
         due: datetime = next(CronSim(expression, after.astimezone(ZoneInfo(time_zone))))
     except (CronSimError, ValueError) as error:

@@ -75,7 +75,7 @@ def _lags(session: Session, source: Source) -> list[float]:
         )
         .order_by(Revision.created_at.desc())
         .limit(_MAX_MEASURED)
-    ).tuples()
+    )
     return [
         max(0.0, (done - changed).total_seconds()) for changed, done in rows if changed and done
     ]

@@ -130,7 +130,7 @@ class SyncRun:
             done = select(SyncItem.item_id, SyncItem.outcome).where(
                 SyncItem.sync_id == self._sync.id
             )
-            outcomes = dict(session.execute(done).tuples().all())
+            outcomes = dict(session.execute(done).all())
         self._done = {item for item, outcome in outcomes.items() if outcome in COUNTED}
         #: What a person saw and confirmed.
         seen = {item for item, outcome in outcomes.items() if outcome == Outcome.MISSING}

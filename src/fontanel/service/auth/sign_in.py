@@ -64,7 +64,7 @@ def describe(runtime: Runtime, caller: Caller) -> SessionOut:
             .join(Member, Member.team_id == Team.id)
             .where(Member.person_id == caller.person.id)
             .order_by(Team.name)
-        ).tuples()
+        )
         teams = [Membership(team_id=t.id, slug=t.slug, name=t.name, role=role) for t, role in rows]
         open_ones = select(func.count()).where(
             SignIn.person_id == caller.person.id, SignIn.expires_at > now()

@@ -43,7 +43,7 @@ def _team_ids(session: Session, slugs: list[str] | None) -> list[str] | None:
     if slugs is None:
         return None
     existing = {
-        slug: team_id for team_id, slug in session.execute(select(Team.id, Team.slug)).tuples()
+        slug: team_id for team_id, slug in session.execute(select(Team.id, Team.slug))
     }
     for slug in slugs:
         if slug not in existing:

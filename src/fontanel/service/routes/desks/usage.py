@@ -167,25 +167,25 @@ def _names(session: Session, keys: Iterable[str], by: By) -> dict[str, str]:
     """What people call the things that were counted."""
     requested = list(keys)
     if by == "desk":
-        result = session.execute(select(Desk.id, Desk.name).where(Desk.id.in_(requested))).tuples()
+        result = session.execute(select(Desk.id, Desk.name).where(Desk.id.in_(requested)))
         return {"": "knowledge bases by themselves", **{key: name for key, name in result}}
     if by == "kb":
         return {
             key: name
             for key, name in session.execute(
                 select(Kb.id, Kb.name).where(Kb.id.in_(requested))
-            ).tuples()
+            )
         }
     if by != "member":
         return {}
     names = {
         f"person:{key}": name
-        for key, name in session.execute(select(Person.id, Person.name)).tuples()
+        for key, name in session.execute(select(Person.id, Person.name))
         if f"person:{key}" in requested
     }
     names |= {
         f"key:{key}": f"key {name}"
-        for key, name in session.execute(select(Key.id, Key.name)).tuples()
+        for key, name in session.execute(select(Key.id, Key.name))
         if f"key:{key}" in requested
     }
     names[DESCRIBED] = "describing documents"

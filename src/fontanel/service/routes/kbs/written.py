@@ -242,7 +242,7 @@ def list_folders(kb: str, access: Reader, under: str = "") -> list[FolderOut]:
         FolderOut(
             name=folder, path=prefix + folder, documents=count, failed=failures, warned=warnings
         )
-        for folder, count, failures, warnings in access.session.execute(query).tuples()
+        for folder, count, failures, warnings in access.session.execute(query)
     ]
 
 

@@ -382,7 +382,7 @@ def _stored(runtime: Runtime, one: PushedIn) -> Pushed:
 
 
 def _overview(session: Session, query: Any) -> list[SourceFreshness]:
-    rows = session.execute(query).tuples()
+    rows = session.execute(query)
     return [
         SourceFreshness(
             team=team.slug,

@@ -65,7 +65,7 @@ def list_items(
         query = query.where(SyncItem.outcome == Outcome(outcome))
     if cursor is not None:
         query = query.where(SyncItem.key > cursor)
-    rows = access.session.execute(query.order_by(SyncItem.key).limit(limit + 1)).tuples().all()
+    rows = access.session.execute(query.order_by(SyncItem.key).limit(limit + 1)).all()
     items = [
         SyncItemOut(
             id=item.item_id,
