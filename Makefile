@@ -1,8 +1,11 @@
-# make demo    the demo scenario, served on http://127.0.0.1:8460 (FONTANEL_PORT changes it)
-# make test    everything the tests need, then the tests
-# make check   lint, format, types, import contract
-# make quality search and answers measured, composed and written (COLLECTION=folder QUESTIONS=file.jsonl JSON=file)
-# make bench   speed measured against bare libraries
+# make demo       serve the demo scenario on http://127.0.0.1:8460 (FONTANEL_PORT changes it)
+# make test       set up and run all tests
+# make test-fast  run the tests that need no browser and no other server
+# make check      lint, format, types, import contracts, console
+# make fmt        format Python and the console
+# make serve      serve var/serve, restarted when the code changes
+# make quality    measure search and answers (COLLECTION=folder QUESTIONS=file.jsonl JSON=file)
+# make bench      measure speed against bare libraries
 
 SHELL := /bin/bash
 PYTHON ?= $(shell command -v python3.11 || command -v python3)
@@ -12,7 +15,7 @@ export FONTANEL_EMBEDDER := $(CURDIR)/var/embedder
 
 CONSOLE_SOURCES := $(shell find console/src console/types console/public -type f) console/index.html console/docs.html console/vite.config.ts
 
-.PHONY: demo test check setup console embedder programs quality bench api client documents reference lock clean
+.PHONY: demo test test-fast check fmt serve setup console embedder programs quality bench api client documents reference lock clean
 
 demo: setup
 	@exec $(PY) demo/run.py
@@ -54,12 +57,23 @@ programs:
 test: setup .venv/dev programs
 	$(PY) -m pytest -n auto --dist worksteal
 
+test-fast: setup .venv/dev
+	$(PY) -m pytest -n auto --dist worksteal tests/core tests/engine tests/records tests/llm
+
+fmt: setup .venv/dev
+	.venv/bin/ruff check --fix --quiet . || true
+	.venv/bin/ruff format .
+	cd console && npm run --silent fmt
+
+serve: setup
+	$(PY) -m watchfiles --filter python "$(PY) -m fontanel.cli serve --data var/serve" src/fontanel
+
 check: setup .venv/dev
 	.venv/bin/ruff check .
 	.venv/bin/ruff format --check .
 	.venv/bin/mypy
 	.venv/bin/lint-imports
-	cd console && npm run --silent check
+	cd console && npm run --silent check && npm run --silent test
 
 quality: setup .venv/dev
 	$(PY) bench/quality.py $(if $(COLLECTION),--collection $(COLLECTION)) $(if $(QUESTIONS),--questions $(QUESTIONS)) $(if $(JSON),--json $(JSON)) $(if $(WAYS),--ways)
@@ -69,7 +83,7 @@ bench: setup .venv/dev
 	$(PY) bench/ingest.py
 	$(PY) bench/search.py
 
-# The files below are committed; these make them anew.
+# The files that these targets write are committed.
 
 documents: .venv/dev
 	$(PY) demo/make_documents.py

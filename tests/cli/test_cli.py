@@ -253,7 +253,7 @@ def test_completion_knows_every_command(run: Run, shell: str) -> None:
 
 def test_completion_completes_in_bash(run: Run, tmp_path: Path) -> None:
     (tmp_path / "complete.sh").write_text(run("completion", "bash").stdout)
-    code = 'source complete.sh; COMP_WORDS=(fontanel document ret); COMP_CWORD=2; _fontanel; echo "${COMPREPLY[@]}"'
+    code = 'source complete.sh; COMP_WORDS=(fontanel document ret); COMP_CWORD=2; _shtab_fontanel; echo "${COMPREPLY[@]}"'
     done = subprocess.run(
         ["bash", "-c", code], capture_output=True, text=True, cwd=tmp_path, check=True
     )

@@ -171,7 +171,7 @@ def test_json_for_programs(run: Run, folder: Path) -> None:
                 "at noon",
             ),
             1,
-            "is not a cron line",
+            "is not a cron expression",
         ),
         (
             (

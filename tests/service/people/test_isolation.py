@@ -159,6 +159,44 @@ def test_strangers_reach_nothing(
     assert everything(team, ids["kb"]) == untouched
 
 
+@pytest.mark.parametrize(
+    ("method", "path", "operation"),
+    [
+        pytest.param(*route, id=f"{route[0]} {route[1]}")
+        for route in routes()
+        if route[0] == "get" or "/kbs/{kb}" in route[1] or "/desks/{desk}" in route[1]
+    ],
+)
+def test_operators_read_no_documents_and_no_answers(
+    method: str,
+    path: str,
+    operation: dict[str, Any],
+    operating: httpx.Client,
+    victim: tuple[TeamSetup, dict[str, str]],
+    untouched: str,
+) -> None:
+    team, ids = victim
+    response = operating.request(**request_for(method, path, operation, ids))
+    assert response.status_code < 500, response.text
+    # The list of sources that are late names their knowledge bases.
+    names = () if path == "/api/v1/freshness" else ("Private rules",)
+    for word in (SECRET, *names, "Private link", "storm-plan", team.key, team.password):
+        assert word not in response.text, word
+    if "/kbs/{kb}" in path or "/desks/{desk}" in path:
+        assert response.status_code in {403, 404}, response.text
+        assert everything(team, ids["kb"]) == untouched
+
+
+@pytest.fixture(scope="module")
+def operating(service: Service) -> Iterator[httpx.Client]:
+    """The operator, who is in no team."""
+    credentials = {"email": "operator@localhost", "password": service.password}
+    headers = {"X-Fontanel-Console": "1"}
+    with httpx.Client(base_url=service.url, headers=headers, timeout=30) as client:
+        assert client.post("/api/v1/session", json=credentials).status_code == 200
+        yield client
+
+
 @pytest.fixture(scope="module")
 def stranger(service: Service) -> Iterator[dict[str, httpx.Client]]:
     """Nobody; a signed-in owner of another team; a key of another team."""

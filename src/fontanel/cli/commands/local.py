@@ -8,7 +8,8 @@ import sys
 from pathlib import Path
 from typing import Any
 
-from fontanel.cli.completion import SHELLS, script
+import shtab
+
 from fontanel.cli.context import Context, UsageProblem
 
 #: What a simulator model can be told to do.
@@ -107,7 +108,7 @@ def add_commands(commands: Any, noun: Any, verb: Any) -> None:
     completion = verb(
         commands, "completion", print_completion, "print a completion script for a shell"
     )
-    completion.add_argument("shell", choices=SHELLS)
+    completion.add_argument("shell", choices=("bash", "zsh", "fish"))
 
 
 def serve(context: Context, options: argparse.Namespace) -> int:
@@ -194,4 +195,4 @@ def set_password(context: Context, options: argparse.Namespace) -> None:
 def print_completion(context: Context, options: argparse.Namespace) -> None:
     from fontanel.cli.parser import build_parser
 
-    print(script(options.shell, build_parser()))
+    print(shtab.complete(build_parser(), options.shell))

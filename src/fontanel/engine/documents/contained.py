@@ -81,13 +81,9 @@ def _room_inside(session: Session, document: Document) -> tuple[int, int]:
         Document.parent_key != document.key,
     ]
     sizes = select(func.count(), func.coalesce(func.sum(Revision.size), 0)).select_from(Document)
-    count, size = (
-        session.execute(
-            sizes.join(Revision, Revision.id == Document.latest_revision_id).where(*there)
-        )
-        
-        .one()
-    )
+    count, size = session.execute(
+        sizes.join(Revision, Revision.id == Document.latest_revision_id).where(*there)
+    ).one()
     return _MAX_INSIDE - count, _MAX_INSIDE_BYTES - size
 
 

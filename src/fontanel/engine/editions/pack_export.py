@@ -106,9 +106,7 @@ def write_pack(
 
 def _documents(session: Session, kb: Kb) -> list[tuple[Document, Revision]]:
     query = select(Document, Revision).join(Revision, Revision.id == Document.revision_id)
-    return list(
-        session.execute(query.where(Document.kb_id == kb.id).order_by(Document.key))
-    )
+    return list(session.execute(query.where(Document.kb_id == kb.id).order_by(Document.key)))
 
 
 def _packed(session: Session, document: Document, revision: Revision) -> PackedDocument:

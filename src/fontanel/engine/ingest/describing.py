@@ -442,17 +442,13 @@ def counts_of(session: Session, kb: Kb) -> tuple[int, int, int, str | None]:
         .where(Document.kb_id == kb.id, Document.revision_id.is_not(None))
     ).subquery()
     failed = current.c.error.is_not(None)
-    described, existing, wrong = (
-        session.execute(
-            select(
-                func.count().filter(~failed),
-                func.count(current.c.revision_id),
-                func.count().filter(failed),
-            ).where(current.c.revision_id.is_not(None))
-        )
-        
-        .one()
-    )
+    described, existing, wrong = session.execute(
+        select(
+            func.count().filter(~failed),
+            func.count(current.c.revision_id),
+            func.count().filter(failed),
+        ).where(current.c.revision_id.is_not(None))
+    ).one()
     total = session.scalar(select(func.count()).select_from(current)) or 0
     newest = session.scalar(
         select(current.c.error).where(failed).order_by(current.c.at.desc()).limit(1)

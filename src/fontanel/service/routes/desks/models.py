@@ -42,9 +42,7 @@ def _origin(url: str) -> str:
 def _team_ids(session: Session, slugs: list[str] | None) -> list[str] | None:
     if slugs is None:
         return None
-    existing = {
-        slug: team_id for team_id, slug in session.execute(select(Team.id, Team.slug))
-    }
+    existing = {slug: team_id for team_id, slug in session.execute(select(Team.id, Team.slug))}
     for slug in slugs:
         if slug not in existing:
             raise Refused("teams", f"There is no team {slug!r}.")

@@ -172,9 +172,7 @@ def _names(session: Session, keys: Iterable[str], by: By) -> dict[str, str]:
     if by == "kb":
         return {
             key: name
-            for key, name in session.execute(
-                select(Kb.id, Kb.name).where(Kb.id.in_(requested))
-            )
+            for key, name in session.execute(select(Kb.id, Kb.name).where(Kb.id.in_(requested)))
         }
     if by != "member":
         return {}
