@@ -87,7 +87,7 @@ export interface paths {
         put?: never;
         /**
          * Make a link by which a person sets a new password
-         * @description For operators. It works once, within a day; the operator hands it over and never sees the password.
+         * @description For operators. It works once, within a day; the operator never sees the password.
          */
         post: operations["make_password_link_api_v1_people__email__password_link_post"];
         delete?: never;
@@ -107,7 +107,7 @@ export interface paths {
         put?: never;
         /**
          * Set a new password with a link
-         * @description For whoever has the link. All sign-ins of the person end.
+         * @description For whoever has the link. Ends all sign-ins of the person.
          */
         post: operations["set_password_api_v1_passwords_post"];
         delete?: never;
@@ -153,7 +153,7 @@ export interface paths {
         post?: never;
         /**
          * Delete a team
-         * @description For operators. Everything the team has goes with it.
+         * @description For operators. Deletes everything that the team has.
          */
         delete: operations["delete_team_api_v1_teams__team__delete"];
         options?: never;
@@ -209,13 +209,13 @@ export interface paths {
         };
         /**
          * List keys
-         * @description The keys themselves are not kept; their first characters tell them apart.
+         * @description The keys themselves are not stored; their first characters identify them.
          */
         get: operations["list_keys_api_v1_teams__team__keys_get"];
         put?: never;
         /**
          * Make a key
-         * @description The key is in the answer and never shown again. An Idempotency-Key seen before is refused, for the same reason.
+         * @description The key is shown only once. A repeated Idempotency-Key is rejected for that reason.
          */
         post: operations["make_key_api_v1_teams__team__keys_post"];
         delete?: never;
@@ -234,8 +234,9 @@ export interface paths {
         get?: never;
         /**
          * Say what a team's sources may read
-         * @description For operators: folders of this machine and private networks, within those that the service is started with. Sources that need
-         *     more fail at their next run, and say why.
+         * @description For operators: folders and private networks, within those that the service allows.
+         *
+         *     Sources that need more fail at their next run, and say why.
          */
         put: operations["set_grants_api_v1_teams__team__grants_put"];
         post?: never;
@@ -321,7 +322,7 @@ export interface paths {
         put?: never;
         /**
          * Create a knowledge base
-         * @description A temporary knowledge base vanishes by itself; its name need not be free.
+         * @description A temporary knowledge base is deleted after a while; its name need not be free.
          */
         post: operations["create_api_v1_teams__team__kbs_post"];
         delete?: never;
@@ -350,7 +351,7 @@ export interface paths {
         head?: never;
         /**
          * Change a knowledge base
-         * @description Takes If-Match with the ETag that showing it gave.
+         * @description Accepts If-Match with the ETag from showing it.
          */
         patch: operations["change_api_v1_teams__team__kbs__kb__patch"];
         trace?: never;
@@ -364,11 +365,11 @@ export interface paths {
         };
         /**
          * Watch documents change
-         * @description Server-Sent Events: `document` with a changed document, `removed` with a deleted one's id,
-         *     `kb` with the knowledge base.
+         * @description Server-Sent Events of documents and of the knowledge base.
          *
-         *     The stream begins with documents that are not finished, at most 200. It ends when the caller's
-         *     access does. A caller can have 20 streams open, a team 200.
+         *     `document` has a changed document, `removed` a deleted one's id, `kb` the knowledge base. The
+         *     stream begins with unfinished documents, at most 200, and ends with the caller's access. A
+         *     caller can have 20 streams open, a team 200.
          */
         get: operations["watch_api_v1_teams__team__kbs__kb__events_get"];
         put?: never;
@@ -391,8 +392,9 @@ export interface paths {
         put?: never;
         /**
          * Build an edition with other settings
-         * @description It is built beside the one that serves, which goes on as before; changes reach both. Vectors of text that has not changed
-         *     are used again.
+         * @description Builds a standby edition; the active one stays in use, and changes reach both.
+         *
+         *     Vectors of unchanged text are reused.
          */
         post: operations["build_api_v1_teams__team__kbs__kb__editions_post"];
         delete?: never;
@@ -414,7 +416,7 @@ export interface paths {
          * Switch to an edition
          * @description Searches and answers use it from now on.
          *
-         *     The edition before stays on standby and up to date, so that you can switch back.
+         *     The previous edition stays on standby and up to date, so that you can switch back.
          */
         post: operations["activate_api_v1_teams__team__kbs__kb__editions__number__activate_post"];
         delete?: never;
@@ -452,7 +454,7 @@ export interface paths {
         };
         /**
          * Export an edition as one file
-         * @description A ZIP archive with the originals, their readings, passages and vectors; importing it embeds nothing anew.
+         * @description A ZIP archive with originals, readings, passages and vectors, to import elsewhere.
          */
         get: operations["export_api_v1_teams__team__kbs__kb__editions__number__pack_get"];
         put?: never;
@@ -474,7 +476,7 @@ export interface paths {
         put?: never;
         /**
          * Compare two editions on questions
-         * @description What each finds, and where the expected documents stand.
+         * @description The results of both, and the ranks of the expected documents.
          */
         post: operations["compare_api_v1_teams__team__kbs__kb__editions_compare_post"];
         delete?: never;
@@ -494,7 +496,7 @@ export interface paths {
         put?: never;
         /**
          * Write a document
-         * @description Markdown, plain text, or a small table as CSV: a document like any other, with revisions.
+         * @description Markdown, plain text, or a small table as CSV: a document like any other.
          */
         post: operations["write_api_v1_teams__team__kbs__kb__written_post"];
         delete?: never;
@@ -514,7 +516,7 @@ export interface paths {
         get: operations["show_written_api_v1_teams__team__kbs__kb__documents__document__written_get"];
         /**
          * Change a document's own text
-         * @description A new revision; takes If-Match, so that nobody writes over another's change unseen.
+         * @description Adds a revision; accepts If-Match, so that nobody overwrites another's change.
          */
         put: operations["rewrite_api_v1_teams__team__kbs__kb__documents__document__written_put"];
         post?: never;
@@ -553,7 +555,7 @@ export interface paths {
         };
         /**
          * Compare two revisions of a document
-         * @description By paragraphs, rows and items of the text as it was read, and by words within those that changed.
+         * @description Compares paragraphs, rows and items, and the words of those that changed.
          */
         get: operations["compare_revisions_api_v1_teams__team__kbs__kb__documents__document__differences_get"];
         put?: never;
@@ -595,7 +597,7 @@ export interface paths {
         put?: never;
         /**
          * Do something to many documents
-         * @description All in one transaction: it is done to all of them or to none.
+         * @description All in one transaction: either all documents are changed or none.
          */
         post: operations["bulk_api_v1_teams__team__kbs__kb__documents_bulk_post"];
         delete?: never;
@@ -619,8 +621,9 @@ export interface paths {
         put?: never;
         /**
          * Add a file
-         * @description A new name is a new document, a known name a new revision; the same bytes again change nothing, so that sending
-         *     twice does no harm. Answers as soon as the bytes are safe; the job tells how indexing goes.
+         * @description A new name creates a document, a known one a revision; identical bytes change nothing.
+         *
+         *     Returns as soon as the bytes are safe; the job reports the progress of indexing.
          */
         post: operations["add_api_v1_teams__team__kbs__kb__documents_post"];
         delete?: never;
@@ -649,7 +652,7 @@ export interface paths {
         head?: never;
         /**
          * Change a document's tags
-         * @description The tags given replace those it had.
+         * @description Replaces the document's tags.
          */
         patch: operations["change_api_v1_teams__team__kbs__kb__documents__document__patch"];
         trace?: never;
@@ -703,7 +706,7 @@ export interface paths {
         };
         /**
          * Show a document's text by block
-         * @description The text that citations and passages give their characters in.
+         * @description The text whose characters citations and passages refer to.
          */
         get: operations["show_text_api_v1_teams__team__kbs__kb__documents__document__text_get"];
         put?: never;
@@ -783,7 +786,7 @@ export interface paths {
         put?: never;
         /**
          * Connect a source
-         * @description Its first run starts at once. Check it before, to see what it would take.
+         * @description Starts its first run; preview it to see what it would add.
          */
         post: operations["create_api_v1_teams__team__kbs__kb__sources_post"];
         delete?: never;
@@ -803,7 +806,7 @@ export interface paths {
         put?: never;
         /**
          * Look at a source before it is connected
-         * @description Connects, lists, and says what would be taken and what not. Nothing is kept.
+         * @description Connects and lists, and returns what would be added and skipped. Nothing is stored.
          */
         post: operations["check_api_v1_teams__team__kbs__kb__sources_check_post"];
         delete?: never;
@@ -823,7 +826,7 @@ export interface paths {
         put?: never;
         /**
          * Look at a connected source
-         * @description With other settings or credentials if they are given, else with its own.
+         * @description With other settings or credentials if the request has any.
          */
         post: operations["check_again_api_v1_teams__team__kbs__kb__sources__source__check_post"];
         delete?: never;
@@ -849,7 +852,7 @@ export interface paths {
         head?: never;
         /**
          * Change a source
-         * @description Other settings are followed by a run at once; its guard holds what would remove too much.
+         * @description Changed settings start a run; its guard holds a run that would remove too much.
          */
         patch: operations["change_api_v1_teams__team__kbs__kb__sources__source__patch"];
         trace?: never;
@@ -889,7 +892,7 @@ export interface paths {
         put?: never;
         /**
          * Make the secret that signals are signed with
-         * @description The one before is no longer taken.
+         * @description The previous secret stops working.
          */
         post: operations["make_secret_api_v1_teams__team__kbs__kb__sources__source__signal_secret_post"];
         delete?: never;
@@ -909,7 +912,7 @@ export interface paths {
         put?: never;
         /**
          * Send documents to a source
-         * @description Each has an id of the sender's. Sending the same again changes nothing; one transaction takes them all.
+         * @description Each has the sender's id. Repeating it changes nothing; it is one transaction.
          */
         post: operations["push_api_v1_teams__team__kbs__kb__sources__source__documents_post"];
         delete?: never;
@@ -966,7 +969,7 @@ export interface paths {
         put?: never;
         /**
          * Let a held run go on
-         * @description It removes what it showed, no more: what has gone missing since is held again.
+         * @description Removes what it listed, no more: later removals are held again.
          */
         post: operations["confirm_api_v1_teams__team__kbs__kb__sources__source__syncs__sync__confirm_post"];
         delete?: never;
@@ -986,7 +989,7 @@ export interface paths {
         put?: never;
         /**
          * Keep what a held run would remove, or end a run
-         * @description What a run has taken so far stays.
+         * @description What the run has stored so far remains.
          */
         post: operations["reject_api_v1_teams__team__kbs__kb__sources__source__syncs__sync__reject_post"];
         delete?: never;
@@ -1082,7 +1085,7 @@ export interface paths {
         };
         /**
          * Show where a page's text stands
-         * @description The characters of the text that stand on the page, and their boxes where the format fixes them.
+         * @description The characters of the text on the page, and their boxes in fixed layouts.
          */
         get: operations["show_page_api_v1_teams__team__kbs__kb__documents__document__pages__page__get"];
         put?: never;
@@ -1102,7 +1105,7 @@ export interface paths {
         };
         /**
          * Show a page as a picture
-         * @description A PNG of a page of a PDF or a picture. A revision's pages never change, so that they may be kept.
+         * @description A PNG of a page of a PDF or a picture; it can be cached, as revisions never change.
          */
         get: operations["draw_api_v1_teams__team__kbs__kb__documents__document__pages__page__picture_get"];
         put?: never;
@@ -1182,7 +1185,7 @@ export interface paths {
         };
         /**
          * List your conversations
-         * @description Your own, the latest first; with `text` those that speak of it.
+         * @description Your own, latest first; with `text`, those that contain it.
          */
         get: operations["list_conversations_api_v1_teams__team__kbs__kb__conversations_get"];
         put?: never;
@@ -1276,7 +1279,7 @@ export interface paths {
         head?: never;
         /**
          * Change a desk's draft
-         * @description Settings that are not named stay. Chat users see nothing of it until it is published.
+         * @description Settings left out stay. Chat users see the change once it is published.
          */
         patch: operations["change_desk_api_v1_teams__team__desks__desk__patch"];
         trace?: never;
@@ -1292,7 +1295,7 @@ export interface paths {
         put?: never;
         /**
          * Publish a desk's draft
-         * @description The draft becomes a version of its own number, and serves from now on.
+         * @description Publish the draft as a new version.
          */
         post: operations["publish_api_v1_teams__team__desks__desk__publish_post"];
         delete?: never;
@@ -1373,7 +1376,7 @@ export interface paths {
         put?: never;
         /**
          * Make a link to a desk
-         * @description Who has the link may ask the desk, once its published version is for an audience of `link`.
+         * @description Whoever has the link may ask the desk, once the published version's audience is `link`.
          */
         post: operations["make_link_api_v1_teams__team__desks__desk__links_post"];
         delete?: never;
@@ -1394,7 +1397,7 @@ export interface paths {
         post?: never;
         /**
          * Revoke a link
-         * @description At once; the conversations that came by it stay.
+         * @description Takes effect immediately; conversations by the link remain.
          */
         delete: operations["revoke_link_api_v1_teams__team__desks__desk__links__link__delete"];
         options?: never;
@@ -1493,7 +1496,7 @@ export interface paths {
         };
         /**
          * List your conversations at a desk
-         * @description Your own, the latest first; with `text` those that speak of it.
+         * @description Your own, latest first; with `text`, those that contain it.
          */
         get: operations["list_conversations_api_v1_teams__team__desks__desk__conversations_get"];
         put?: never;
@@ -1575,7 +1578,7 @@ export interface paths {
         };
         /**
          * Read a citation in its place
-         * @description The quote with the text around it, for chat users who have no way to the document itself.
+         * @description The quote with the text around it, for chat users without access to the document.
          */
         get: operations["citation_context_api_v1_teams__team__desks__desk__turns__turn__citations__number__get"];
         put?: never;
@@ -1595,7 +1598,7 @@ export interface paths {
         };
         /**
          * Show how an answer came about
-         * @description Steps with times, what was found and sent, what a model wrote, how each statement stands. Your own, or for editors any.
+         * @description Steps with times, passages, messages to a model, and verdicts. Your own, or any for editors.
          */
         get: operations["show_answer_api_v1_teams__team__answers__answer__get"];
         put?: never;
@@ -1617,8 +1620,7 @@ export interface paths {
         put?: never;
         /**
          * Ask again as of now
-         * @description The same question with the documents and the published desk of now, beside the first answer. Nothing is added to the
-         *     conversation.
+         * @description Ask again with today's documents and published desk; the conversation is unchanged.
          */
         post: operations["ask_again_api_v1_teams__team__answers__answer__again_post"];
         delete?: never;
@@ -1636,7 +1638,7 @@ export interface paths {
         };
         /**
          * Show what a team used
-         * @description Questions, outcomes, feedback, tokens, cost and times, by what `by` names; days are the team's own.
+         * @description Questions, outcomes, feedback, tokens, cost and times; days are the team's own.
          */
         get: operations["show_usage_api_v1_teams__team__usage_get"];
         put?: never;
@@ -1682,7 +1684,7 @@ export interface paths {
         put?: never;
         /**
          * Set up a model
-         * @description For operators. Desks name it; what it stands for can be changed without touching them.
+         * @description For operators. Desks name it; its address can be changed without touching them.
          */
         post: operations["create_model_api_v1_models_post"];
         delete?: never;
@@ -1703,14 +1705,14 @@ export interface paths {
         post?: never;
         /**
          * Remove a model
-         * @description Desks that name it go on with the built-in composer, and say so.
+         * @description Desks that name it fall back to the built-in composer, and say so.
          */
         delete: operations["delete_model_api_v1_models__model__delete"];
         options?: never;
         head?: never;
         /**
          * Change a model
-         * @description What is left out stays; a secret of "" takes it away. The desks that name it go on with what it stands for now.
+         * @description Fields left out stay; a secret of "" deletes it. Desks use the new settings.
          */
         patch: operations["change_model_api_v1_models__model__patch"];
         trace?: never;
@@ -1763,7 +1765,7 @@ export interface paths {
         put?: never;
         /**
          * Import an edition as a knowledge base
-         * @description Refused when it is damaged, of another version, or when its vectors are by another embedder than this service's.
+         * @description Rejected if damaged, of another version, or with another embedder's vectors.
          */
         post: operations["import_edition_api_v1_teams__team__packs_post"];
         delete?: never;
@@ -1783,7 +1785,7 @@ export interface paths {
         put?: never;
         /**
          * Read an invitation
-         * @description For whoever has the link. Nothing is accepted yet.
+         * @description For whoever has the link; this does not accept it.
          */
         post: operations["open_invitation_api_v1_invitations_open_post"];
         delete?: never;
@@ -1803,7 +1805,7 @@ export interface paths {
         put?: never;
         /**
          * Accept an invitation
-         * @description Signed in, with the account of the invited address; or with a name and a password for a new account, which signs in.
+         * @description Signed in as the invited address, or with a name and password for a new account.
          */
         post: operations["accept_api_v1_invitations_accept_post"];
         delete?: never;
@@ -1901,7 +1903,7 @@ export interface paths {
         };
         /**
          * Show what each team used
-         * @description For operators: what the teams used, the busiest first, and how their budgets stand.
+         * @description For operators: the usage and budgets of all teams, the busiest first.
          */
         get: operations["show_all_usage_api_v1_usage_get"];
         put?: never;
@@ -1978,7 +1980,7 @@ export interface paths {
         };
         /**
          * Whether the service can work
-         * @description Also says when there is no embedder, so that search works by words alone.
+         * @description Also says when there is no embedder, so that search uses keywords only.
          */
         get: operations["ready_health_ready_get"];
         put?: never;
@@ -1998,7 +2000,7 @@ export interface paths {
         };
         /**
          * Figures in the OpenMetrics format
-         * @description With the token that the operator set; without one only from the service's own machine.
+         * @description With the operator's token; without one only from the service's own machine.
          */
         get: operations["metrics_metrics_get"];
         put?: never;
@@ -2015,7 +2017,7 @@ export interface components {
     schemas: {
         /**
          * AddedOut
-         * @description What adding a file did. `job` is what to follow; None when the bytes were the same as before.
+         * @description The effect of adding a file; `job` is None when the bytes were unchanged.
          */
         AddedOut: {
             /**
@@ -2028,7 +2030,7 @@ export interface components {
         };
         /**
          * AgainOut
-         * @description A question asked again as of now, beside its first answer: lines that stay (" "), went ("-") and came ("+").
+         * @description A question asked again: lines that stayed (" "), went ("-") and came ("+").
          */
         AgainOut: {
             before: components["schemas"]["TurnOut"];
@@ -2145,7 +2147,7 @@ export interface components {
         };
         /**
          * AnswerSummary
-         * @description A turn in a list of what a desk was asked.
+         * @description A turn in the list of a desk's questions.
          */
         AnswerSummary: {
             /** Id */
@@ -2299,7 +2301,7 @@ export interface components {
         };
         /**
          * BudgetOut
-         * @description The team's monthly budget of tokens. `state` is `none`, `fine`, `low` from 80%, or `spent`.
+         * @description The team's monthly token budget; `state` is none, fine, low (from 80 %) or spent.
          */
         BudgetOut: {
             /** Monthly Tokens */
@@ -2321,7 +2323,7 @@ export interface components {
         };
         /**
          * BulkIn
-         * @description `retry` reads those that failed once more, `reread` all chosen; `tag` adds `set_tags` and takes `drop_tags` away.
+         * @description A bulk change: `retry` failed ones, `reread` all, or `tag` with added and dropped tags.
          */
         BulkIn: {
             /**
@@ -2353,8 +2355,9 @@ export interface components {
         };
         /**
          * ChangeOut
-         * @description A stretch: the same in both revisions (shortened when it is long: `hidden` counts the pieces left out), only before, only
-         *     after, or changed, with the characters that differ.
+         * @description A run of blocks that is the same, added, removed or changed between two revisions.
+         *
+         *     Long unchanged runs are shortened; `hidden` counts the blocks left out.
          */
         ChangeOut: {
             /**
@@ -2414,7 +2417,7 @@ export interface components {
         };
         /**
          * CitationOut
-         * @description Binds characters [answer_start, answer_end) of the answer to characters [start, end) of a revision's text.
+         * @description Binds characters [answer_start, answer_end) of the answer to [start, end) of a revision.
          */
         CitationOut: {
             /** Number */
@@ -2503,7 +2506,7 @@ export interface components {
         };
         /**
          * ComparedOut
-         * @description What the two editions found for a question: names of documents, best first, and where the expected one stands, from 1.
+         * @description The results of two editions for a question: document names, and the expected rank.
          */
         ComparedOut: {
             /** Question */
@@ -2521,8 +2524,10 @@ export interface components {
         };
         /**
          * ComparisonOut
-         * @description Two editions on the same questions. `mrr` is the mean of 1 / rank over the questions with an expected document; `same_best`
-         *     the share of questions whose best document is the same.
+         * @description Two editions on the same questions.
+         *
+         *     `mrr` is the mean of 1 / rank over the questions with an expected document; `same_best` the
+         *     share of questions with the same best document.
          */
         ComparisonOut: {
             /** First */
@@ -2540,7 +2545,9 @@ export interface components {
         };
         /**
          * ContextOut
-         * @description A quote in its place: characters [quote_start, quote_end) of `text`, which `begins` or `ends` with the document or is cut.
+         * @description A quote with its context: characters [quote_start, quote_end) of `text`.
+         *
+         *     `begins` and `ends` say whether the text starts or ends with the document.
          */
         ContextOut: {
             /** Title */
@@ -2684,8 +2691,7 @@ export interface components {
         };
         /**
          * DeskKb
-         * @description A knowledge base that a desk answers from: its id or short name, what it is to be used for, and the tags that its documents
-         *     must have.
+         * @description A knowledge base of a desk: its id or slug, its use, and its documents' required tags.
          */
         DeskKb: {
             /** Kb */
@@ -2702,7 +2708,7 @@ export interface components {
         };
         /**
          * DeskLinkCreated
-         * @description The address holds the link's secret, and is given this once.
+         * @description A new link; its address contains the secret, and is shown only once.
          */
         DeskLinkCreated: {
             /** Id */
@@ -2766,7 +2772,7 @@ export interface components {
         };
         /**
          * DeskOut
-         * @description `published` is the version that serves; `changed` tells whether the draft differs from it.
+         * @description A desk; `published` is the published version, `changed` whether the draft differs.
          */
         DeskOut: {
             /** Id */
@@ -2948,7 +2954,7 @@ export interface components {
         };
         /**
          * DocumentOut
-         * @description A document with its newest revision; `active_revision` is the one that searches and answers use.
+         * @description A document with its newest revision; `active_revision` is the one in answers.
          */
         DocumentOut: {
             /** Id */
@@ -3061,7 +3067,7 @@ export interface components {
         DocumentState: "waiting" | "reading" | "splitting" | "keyword_ready" | "indexed" | "failed" | "removed";
         /**
          * DocumentTextOut
-         * @description The text of a revision and the blocks it is made of.
+         * @description The text of a revision and its blocks.
          */
         DocumentTextOut: {
             /** Document Id */
@@ -3092,7 +3098,7 @@ export interface components {
         };
         /**
          * EditionOut
-         * @description An index of the knowledge base under fixed settings. One of them serves searches and answers.
+         * @description An index of the knowledge base with fixed settings; one of them is active.
          */
         EditionOut: {
             /** Id */
@@ -3177,8 +3183,10 @@ export interface components {
         };
         /**
          * ExplanationOut
-         * @description How a score came about: (`keyword_part` + `semantic_part` + `document_part`) x `boost`. The parts are shares of the best of the search;
-         *     `document_part` is what the best three passages of its document gave.
+         * @description How a score was computed: (keyword + semantic + document part) x boost.
+         *
+         *     The parts are shares of the best of the search; `document_part` is that of the document's best
+         *     three passages.
          */
         ExplanationOut: {
             /** Keyword Part */
@@ -3227,7 +3235,7 @@ export interface components {
         };
         /**
          * FeedbackIn
-         * @description What an asker thinks of an answer, or with `citation` of one of its citations. Sent again, it replaces what was said before.
+         * @description Feedback on an answer, or on one `citation`; sending it again replaces it.
          */
         FeedbackIn: {
             /** Helpful */
@@ -3272,7 +3280,7 @@ export interface components {
         };
         /**
          * FolderOut
-         * @description A folder of documents: how many lie in and below it, and how many of them failed or have warnings.
+         * @description A folder: documents in and below it, and how many failed or have warnings.
          */
         FolderOut: {
             /** Name */
@@ -3324,7 +3332,7 @@ export interface components {
         };
         /**
          * GrantsIn
-         * @description What a team's sources may read, of what the service allows. Null: all of it.
+         * @description What a team's sources may read, of what the service allows; null: all of it.
          */
         GrantsIn: {
             /** Source Folders */
@@ -3356,8 +3364,10 @@ export interface components {
         };
         /**
          * HitOut
-         * @description A passage found. `match` (0-1) compares across questions; `lexical` is BM25, `similarity` the cosine (with sentence
-         *     windows, the mean of its own and of its nearest window's).
+         * @description A passage found.
+         *
+         *     `match` (0-1) is its relevance, comparable across questions; `lexical` is BM25, `similarity` the
+         *     cosine (with sentence windows, the mean of its own and its nearest window's).
          */
         HitOut: {
             /** Passage Id */
@@ -3409,7 +3419,7 @@ export interface components {
         };
         /**
          * InvitationAccept
-         * @description A name and a password create an account; without them it is accepted with the account that is signed in.
+         * @description The acceptance of an invitation, by the person signed in, or with a new account.
          */
         InvitationAccept: {
             /** Secret */
@@ -3773,7 +3783,7 @@ export interface components {
         };
         /**
          * LinkOut
-         * @description A box on a page, in shares of its width and height from the top left, that leads to an address or to another page.
+         * @description A box on a page, in shares of its size, that links to an address or another page.
          */
         LinkOut: {
             /** Left */
@@ -3802,7 +3812,9 @@ export interface components {
         };
         /**
          * LocatorOut
-         * @description Where a piece stands for a person: `page` counts what `unit` names, from 1, and `label` is its own name; `rows` are the
+         * @description A location for people.
+         *
+         *     `page` counts units of the kind `unit`, from 1, and `label` is its own name; `rows` are the
          *     first and last row of a sheet; `seconds` is when it is spoken.
          */
         LocatorOut: {
@@ -3894,7 +3906,7 @@ export interface components {
         };
         /**
          * ModelCheck
-         * @description What asking a model one short question gave.
+         * @description The result of asking a model one short question.
          */
         ModelCheck: {
             /** Works */
@@ -3910,7 +3922,7 @@ export interface components {
         };
         /**
          * ModelIn
-         * @description A model server that speaks the chat-completions protocol. Prices are for a million tokens.
+         * @description A model server with the chat-completions protocol; prices are per million tokens.
          */
         ModelIn: {
             /** Name */
@@ -3987,7 +3999,7 @@ export interface components {
         };
         /**
          * ModelOut
-         * @description `error` is what the last check or use found wrong; None when it answered.
+         * @description A model; `error` is from the last check or use, None if it succeeded.
          */
         ModelOut: {
             /** Id */
@@ -4023,7 +4035,7 @@ export interface components {
         };
         /**
          * NeighbourOut
-         * @description A passage right before or after the hit that was found too, and is shown with it.
+         * @description A passage right before or after the hit that was also found, and is merged with it.
          */
         NeighbourOut: {
             /** Passage Id */
@@ -4064,7 +4076,7 @@ export interface components {
         };
         /**
          * NoticesOut
-         * @description Newest first. `unseen` counts all that came since this person last looked.
+         * @description Notices, newest first; `unseen` counts those since this person last looked.
          */
         NoticesOut: {
             /** Items */
@@ -4076,7 +4088,7 @@ export interface components {
         };
         /**
          * OfferedLink
-         * @description A link that a cited document carries as a tag, offered under the answer.
+         * @description A link that a cited document has as a tag, offered below the answer.
          */
         OfferedLink: {
             /** Tag */
@@ -4088,8 +4100,9 @@ export interface components {
         };
         /**
          * PageOut
-         * @description A page of a document: which characters stand on it, and where; where its links lead. `shape` is a slide's width over
-         *     its height.
+         * @description A page of a document: its characters with their boxes, and its links.
+         *
+         *     `shape` is a slide's width over its height.
          */
         PageOut: {
             /** Number */
@@ -4319,7 +4332,7 @@ export interface components {
         };
         /**
          * PlaceOut
-         * @description Where the characters [start, end) stand on a page, in shares of its width and height from the top left.
+         * @description The box of characters [start, end) on a page, in shares of its size from the top left.
          */
         PlaceOut: {
             /** Start */
@@ -4337,7 +4350,7 @@ export interface components {
         };
         /**
          * PreviewOut
-         * @description What would become of a file: its text with its blocks, and where it would be cut.
+         * @description How a file would be read and split: its text, blocks and passages.
          */
         PreviewOut: {
             /** Name */
@@ -4370,8 +4383,9 @@ export interface components {
         };
         /**
          * Problem
-         * @description What went wrong, as RFC 9457 lays down. `type` is stable; `field` names the part of the request at fault; `advice`
-         *     says what to do.
+         * @description A problem as RFC 9457 defines it.
+         *
+         *     `type` is stable; `field` names the part of the request at fault; `advice` says what to do.
          */
         Problem: {
             /**
@@ -4462,7 +4476,7 @@ export interface components {
         };
         /**
          * PushedIn
-         * @description A document that a program sends: its text, or its bytes in base64 with a name that has the right ending.
+         * @description A document that a program sends: text, or base64 bytes with a name and ending.
          */
         PushedIn: {
             /**
@@ -4516,7 +4530,7 @@ export interface components {
         };
         /**
          * ReceiverCreated
-         * @description The secret that events are signed with; only this answer holds it.
+         * @description A receiver with the secret that events are signed with, which is shown only once.
          */
         ReceiverCreated: {
             /** Id */
@@ -4582,7 +4596,7 @@ export interface components {
         };
         /**
          * RecordOut
-         * @description Everything about how an answer came about.
+         * @description Everything about how an answer was made.
          */
         RecordOut: {
             /** Id */
@@ -4675,7 +4689,7 @@ export interface components {
         };
         /**
          * ReportOut
-         * @description What reading a document gave. `recognised` lists the pages read by recognition, each with its confidence, 0-1.
+         * @description The reading report; `recognised` are recognised pages with their confidence, 0-1.
          */
         ReportOut: {
             /**
@@ -4879,7 +4893,7 @@ export interface components {
         };
         /**
          * SessionOut
-         * @description Who is signed in, or which key is used, and what they may reach.
+         * @description Who is signed in, or which key is used, and what they have access to.
          */
         SessionOut: {
             /**
@@ -4907,7 +4921,7 @@ export interface components {
         };
         /**
          * SettingDifference
-         * @description A setting that two versions have differently; texts come with their lines compared in `lines` (" ", "-", "+").
+         * @description A setting that differs between versions; `lines` compares texts (" ", "-", "+").
          */
         SettingDifference: {
             /** Setting */
@@ -4961,7 +4975,7 @@ export interface components {
         };
         /**
          * SignalSecret
-         * @description Shown once. Signals are signed as `webhook-signature: v1,<base64 of HMAC-SHA256(secret, "id.timestamp.body")>`.
+         * @description The secret of signals, shown once. Signals follow the Standard Webhooks specification.
          */
         SignalSecret: {
             /** Secret */
@@ -4971,7 +4985,7 @@ export interface components {
         };
         /**
          * SizesOut
-         * @description The sizes of passages in tokens; `bins` counts those from one bound up to the next.
+         * @description The sizes of passages in tokens; `bins` counts those between two bounds.
          */
         SizesOut: {
             /** Passages */
@@ -5001,7 +5015,7 @@ export interface components {
         };
         /**
          * SourceChange
-         * @description What is left out stays. `credentials` replaces all of them.
+         * @description Changes of a source; fields left out stay, `credentials` replaces all of them.
          */
         SourceChange: {
             /** Name */
@@ -5245,8 +5259,10 @@ export interface components {
         };
         /**
          * StatementOut
-         * @description A statement of the answer, characters [start, end), and how it stands. One that was removed has no extent; `removed` is what it
-         *     said. `citations` are the numbers of its citations.
+         * @description A statement of the answer, characters [start, end), and its verdict.
+         *
+         *     A removed statement has no extent; `removed` is its text. `citations` are the numbers of its
+         *     citations.
          */
         StatementOut: {
             /** Start */
@@ -5275,7 +5291,7 @@ export interface components {
         };
         /**
          * StepOut
-         * @description A step of an answer's way: seconds since the question until it began, how long it took, and what it found.
+         * @description A step of an answer: seconds from the question to its start, duration, and details.
          */
         StepOut: {
             /** Name */
@@ -5326,8 +5342,11 @@ export interface components {
         };
         /**
          * SyncOut
-         * @description A run of a source. `indexing` counts its documents that are still on their way; words, passages and `embedded` passages are
-         *     those of the documents it took, as far as they are known; what was not embedded had its vector already.
+         * @description A run of a source.
+         *
+         *     `indexing` counts its documents that are still being processed; words, passages and `embedded`
+         *     passages are those of its documents, as far as known; what was not embedded had its vector
+         *     already.
          */
         SyncOut: {
             /** Id */
@@ -5485,7 +5504,7 @@ export interface components {
         };
         /**
          * TermOut
-         * @description What a term gave to the lexical score of a hit, and how much of it each field gave.
+         * @description The contribution of a term to the keyword score of a hit, in all and by field.
          */
         TermOut: {
             /** Term */
@@ -5508,7 +5527,7 @@ export interface components {
         };
         /**
          * TrialOut
-         * @description What a look at a source showed. Nothing was taken.
+         * @description The preview of a source; nothing is stored.
          */
         TrialOut: {
             /**
@@ -5539,7 +5558,7 @@ export interface components {
         };
         /**
          * TurnOut
-         * @description A question with its answer. One that was stopped or broken off has the text that had come by then.
+         * @description A question with its answer; one that was stopped has the text up to then.
          */
         TurnOut: {
             /** Id */
@@ -5614,7 +5633,7 @@ export interface components {
         };
         /**
          * UsageRow
-         * @description What was used by one desk, kb, member or day, as `by` names it. `key` is its id, `name` what people call it.
+         * @description The usage of a desk, knowledge base, member or day, by its id and name.
          */
         UsageRow: {
             /** Key */
@@ -5649,7 +5668,7 @@ export interface components {
         };
         /**
          * WrittenIn
-         * @description A document written here: Markdown, or a table as CSV. Its name ends in `.md`, `.txt` or `.csv`.
+         * @description A document written here: Markdown, or a table as CSV; it ends in .md, .txt or .csv.
          */
         WrittenIn: {
             /**
@@ -5669,7 +5688,7 @@ export interface components {
         };
         /**
          * WrittenOut
-         * @description A document's own text, as it is edited. `editable` is False for what a source keeps, and for files that are no text.
+         * @description A document's text for editing; `editable` is False for documents of sources or files.
          */
         WrittenOut: {
             /** Name */
@@ -5719,7 +5738,7 @@ export interface components {
         };
         /**
          * FinishEvent
-         * @description The whole answer, as the JSON form gives it.
+         * @description The whole answer, as in the JSON form.
          */
         FinishEvent: {
             /**
@@ -5750,7 +5769,7 @@ export interface components {
         };
         /**
          * RestartEvent
-         * @description What was written so far does not count: the model broke off, and the answer begins anew without it.
+         * @description The text so far is void: the model failed, and the answer starts over without it.
          */
         RestartEvent: {
             /**

@@ -39,7 +39,7 @@ class Refused(FontanelError, ValueError):
 
 
 class NotFound(FontanelError, LookupError):
-    """There is no such record for this team and caller. `noun` and `ref` name it."""
+    """No such record for this team and caller; `noun` and `ref` name it."""
 
     def __init__(self, noun: str, ref: str) -> None:
         super().__init__(f"There is no {noun} {ref!r}.")
@@ -48,7 +48,7 @@ class NotFound(FontanelError, LookupError):
 
 
 class Conflict(FontanelError):
-    """The state of a record does not allow the change. `field` and `advice` help to resolve it."""
+    """The state of a record does not allow the change; `field` and `advice` help."""
 
     def __init__(
         self, message: str, *, field: str | None = None, advice: str | None = None
@@ -75,7 +75,7 @@ class Busy(Unavailable):
 
 
 class ModelUnusable(Unavailable):
-    """A model cannot be used now. The message is a clause that says why."""
+    """A model cannot be used now; the message is a clause that says why."""
 
 
 class MailFailed(Unavailable):

@@ -1,4 +1,4 @@
-"""Facts that the service, its API, its clients and its console share, each declared once."""
+"""Facts that the service, its API, clients and console share, each declared once."""
 
 from __future__ import annotations
 
@@ -54,5 +54,5 @@ MAX_EDITABLE_BYTES = 2_000_000
 
 #: Tags that a document can have.
 MAX_TAGS = 32
-#: Editions that a knowledge base can have: each takes the room of the whole index.
+#: The maximum number of editions of a knowledge base: each is as large as the whole index.
 MAX_EDITIONS = 5

@@ -10,7 +10,7 @@ from pydantic_settings import BaseSettings, SettingsConfigDict
 
 
 class Settings(BaseSettings):
-    """Where the service listens, where it keeps its data, and its limits. Each field is an environment variable."""
+    """Settings of the service; each field is an environment variable."""
 
     model_config = SettingsConfigDict(env_prefix="FONTANEL_")
 

@@ -299,7 +299,7 @@ def test_editions_are_built_compared_switched_and_taken_along(run: Run, tmp_path
         in run("edition", "build", "--target", "60", "--min-tokens", "20").stdout
     )
     listed = run("edition", "list").stdout
-    assert "serves" in listed
+    assert "active" in listed
     assert "60 tokens" in listed
     (tmp_path / "asked.jsonl").write_text(
         '{"question": "wind limit", "document": "storm.md"}\nwhen do cranes stop\n'
@@ -307,7 +307,7 @@ def test_editions_are_built_compared_switched_and_taken_along(run: Run, tmp_path
     compared = run("edition", "compare", "1", "2", "--file", "asked.jsonl").stdout
     assert "storm.md (expected: 1)" in compared
     assert "Mean reciprocal rank of the expected: 1.000 and 1.000" in compared
-    assert run("edition", "serve", "2").stdout == "Edition 2 serves now.\n"
+    assert run("edition", "activate", "2").stdout == "Edition 2 is active now.\n"
     assert run("edition", "drop", "2").returncode == 1
     assert "Wrote rules.zip" in run("edition", "export", "2", "rules.zip").stdout
     assert "is there already" in run("edition", "export", "2", "rules.zip").stderr

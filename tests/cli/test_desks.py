@@ -40,7 +40,7 @@ def test_a_desk_from_draft_to_record(run: Run, team: TeamSetup, storm: str, writ
     drafted = run("ask", "--desk", "crane-desk", "--draft", QUESTION)
     assert "38 knots" in drafted.stdout
     assert "[1] Storm plan" in drafted.stdout
-    assert "Version 1 serves" in run("desk", "publish", "crane-desk", "--note", "first").stdout
+    assert "Version 1 is published" in run("desk", "publish", "crane-desk", "--note", "first").stdout
     assert (
         "changed"
         in run(
@@ -53,7 +53,7 @@ def test_a_desk_from_draft_to_record(run: Run, team: TeamSetup, storm: str, writ
     assert run("desk", "publish", "crane-desk").returncode == 0
     written = run("ask", "--desk", "crane-desk", QUESTION)
     assert "(?)" in written.stdout
-    assert "serves" in run("desk", "versions", "crane-desk").stdout
+    assert "published" in run("desk", "versions", "crane-desk").stdout
     assert "context tokens" in run("desk", "show", "crane-desk").stdout
     rows = json.loads(run("desk", "answers", "crane-desk", "--json").stdout)
     assert [row["composer"] for row in rows] == [writer, "built-in"]
@@ -70,7 +70,7 @@ def test_a_desk_from_draft_to_record(run: Run, team: TeamSetup, storm: str, writ
     assert run("answer", "again", rows[1]["id"]).returncode == 0
     assert "Crane desk" in run("usage", "show", "--by", "desk").stdout
     assert run("usage", "show", "--by", "composer", "--csv").stdout.startswith("key,name,questions")
-    assert "Version 1 serves" in run("desk", "serve", "crane-desk", "1").stdout
+    assert "Version 1 is published" in run("desk", "activate", "crane-desk", "1").stdout
     link = run("desk", "link", "crane-desk", "Crew", "--per-minute", "5").stdout
     assert "#dl_" in link
     assert "open" in run("desk", "links", "crane-desk").stdout

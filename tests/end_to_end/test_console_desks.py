@@ -72,7 +72,7 @@ def test_a_desk_is_built_tried_compared_and_published(page: Page, team: TeamSetu
     expect(tried.get_by_label("Passages used").get_by_text("Storm plan").first).to_be_visible()
     page.get_by_label("What changed").fill("first")
     page.get_by_role("button", name="Publish").click()
-    expect(page.get_by_text("Version 1 serves")).to_be_visible()
+    expect(page.get_by_text("Version 1 is published")).to_be_visible()
 
     page.get_by_label("Model").select_option("honest-writer")
     page.get_by_label("Instructions").fill("Be brief.")
@@ -84,16 +84,16 @@ def test_a_desk_is_built_tried_compared_and_published(page: Page, team: TeamSetu
     expect(tried.get_by_text("by built-in")).to_be_visible()
     page.get_by_label("What changed").fill("a model writes")
     page.get_by_role("button", name="Publish").click()
-    expect(page.get_by_text("Version 2 serves")).to_be_visible()
+    expect(page.get_by_text("Version 2 is published")).to_be_visible()
     page.get_by_role("link", name="Versions").click()
     page.get_by_label("Before").select_option("1")
     differences = page.get_by_label("Differences")
     expect(differences.get_by_text("+ Be brief.")).to_be_visible()
     expect(differences.get_by_text('+ "honest-writer"')).to_be_visible()
     page.get_by_role("button", name="Publish this version").click()
-    expect(page.get_by_text("Version 1 serves; the draft differs from it")).to_be_visible()
+    expect(page.get_by_text("Version 1 is published; the draft differs from it")).to_be_visible()
     page.get_by_role("button", name="Publish this version").click()
-    expect(page.get_by_text("Version 2 serves", exact=True)).to_be_visible()
+    expect(page.get_by_text("Version 2 is published", exact=True)).to_be_visible()
 
 
 def test_a_guest_asks_by_the_link_and_the_editor_sees_the_record(
@@ -152,7 +152,7 @@ def test_a_guest_asks_by_the_link_and_the_editor_sees_the_record(
         "rules", STORM.replace(b"38 knots", b"36 knots"), "storm-plan.md", wait=True
     )
     page.reload()
-    expect(page.get_by_text("rests on text that has changed since")).to_be_visible()
+    expect(page.get_by_text("cites text that has changed since")).to_be_visible()
     page.get_by_role("button", name="Ask again now").click()
     expect(page.get_by_label("Asked again").get_by_text("36 knots").first).to_be_visible()
     team.client.add_document("rules", STORM, "storm-plan.md", wait=True)
@@ -174,7 +174,7 @@ def test_doubtful_statements_are_marked_and_an_answer_can_be_stopped(
     page.goto(f"/chat/{ids['Doubtful']}")
     page.get_by_label("Question", exact=True).fill(QUESTION)
     page.get_by_role("button", name="Ask", exact=True).click()
-    expect(page.get_by_text(re.compile("not supported by what is cited")).first).to_be_visible()
+    expect(page.get_by_text(re.compile("not supported by the cited")).first).to_be_visible()
     expect(page.locator("[data-doubtful], details").first).to_be_visible()
     expect(page.get_by_role("link", name="Storm plan", exact=True).first).to_have_attribute(
         "href", "https://rules.skerrow.example/storm"

@@ -53,7 +53,7 @@ def test_a_folder_is_looked_at_connected_held_and_confirmed(
     expect(page.get_by_text("is not below a folder that the operator allows")).to_be_visible()
     page.get_by_label("Folder", exact=True).fill(str(folder))
     page.get_by_role("button", name="Preview").click()
-    expect(page.get_by_role("heading", name="12 would be taken")).to_be_visible()
+    expect(page.get_by_role("heading", name="12 would be added")).to_be_visible()
     expect(page.get_by_text("1 a kind of file without text")).to_be_visible()
     page.get_by_text("More settings").click()
     page.get_by_label("Watch for changes").uncheck()

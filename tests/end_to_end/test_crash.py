@@ -157,7 +157,7 @@ def test_a_byte_that_changed_in_a_segment_is_found_and_mended(tmp_path: Path) ->
 
 def test_a_second_service_on_the_same_data_is_refused(tmp_path: Path) -> None:
     service = Service(tmp_path / "data").start()
-    with pytest.raises(AssertionError, match="Another process serves"):
+    with pytest.raises(AssertionError, match="Another process uses"):
         Service(tmp_path / "data").start()
     assert service.stop() == 0
 

@@ -1,4 +1,4 @@
-"""What every command works with: where the service is, who calls, and how to print."""
+"""The context of a command: the service, the caller, and how to print."""
 
 from __future__ import annotations
 
@@ -23,7 +23,7 @@ from fontanel.client import Client, FontanelError
 
 
 class UsageProblem(Exception):
-    """The command line asks for something that cannot be; the message says what to write instead."""
+    """The command line asks for something impossible; the message says what to write."""
 
 
 def profile_path() -> Path:
@@ -90,7 +90,7 @@ class Context:
         return values or os.environ.get(f"FONTANEL_{name.upper()}") or self._profile.get(name)
 
     def given(self, name: str) -> bool:
-        """Whether the command line itself says it."""
+        """Return whether an option was passed on the command line."""
         return bool(getattr(self._options, name, None))
 
     @property
@@ -98,7 +98,7 @@ class Context:
         return self.setting("url") or f"http://127.0.0.1:{os.environ.get('FONTANEL_PORT', '8460')}"
 
     def anonymous(self) -> Client:
-        """A client without a key, for what a link opens."""
+        """Return a client without a key, for what a one-time link opens."""
         if self._client is None:
             self._client = Client(self.url)
         return self._client
@@ -145,7 +145,7 @@ class Context:
         raise UsageProblem(f"Name the knowledge base with --kb. There are: {names}.")
 
     def confirm(self, question: str) -> bool:
-        """Ask a person; without one the answer is no."""
+        """Ask a person to confirm; without a terminal the answer is no."""
         if not sys.stdin.isatty():
             raise UsageProblem("There is nobody to ask. Say --yes.")
         return input(f"{question} [y/N] ").strip().lower() in ("y", "yes")
@@ -160,7 +160,7 @@ class Context:
             self.say(text)
 
     def say(self, *text: Any, **how: Any) -> None:
-        """Print for people. What goes into a file or another program has no blanks at the ends of its lines."""
+        """Print text for people; lines sent to a file or program have no trailing blanks."""
         if self.out.is_terminal:
             self.out.print(*text, **how)
             return

@@ -53,7 +53,7 @@ def _unit(locator: LocatorOut) -> str:
 
 
 def place(title: str, locator: LocatorOut) -> str:
-    """Where a passage stands: page and headings, without the title once more."""
+    """Return the location of a passage: its page and headings, without the title."""
     parts = [_unit(locator)] if locator.page else []
     if locator.rows:
         first, last = locator.rows

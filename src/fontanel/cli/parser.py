@@ -1,4 +1,4 @@
-"""The commands: `fontanel <noun> <verb>`, and `search`, `ask`, `serve` of their own."""
+"""The command line: `fontanel <noun> <verb>`, and a few commands without a noun."""
 
 from __future__ import annotations
 
@@ -24,7 +24,7 @@ Run = Callable[..., Any]
 
 
 class Parser(argparse.ArgumentParser):
-    """Errors end in one line that says what to do next."""
+    """An argument parser whose errors are one line that says what to do next."""
 
     def error(self, message: str) -> Any:
         self.exit(2, f"fontanel: {message}. See '{self.prog} --help'.\n")

@@ -1,4 +1,4 @@
-"""The Python client: `Client` and its asynchronous twin `AsyncClient`, with typed models in and out.
+"""The Python client: `Client` and its asynchronous twin `AsyncClient`.
 
 from fontanel.client import Client
 

@@ -14,7 +14,7 @@ Out = TypeVar("Out")
 
 @dataclass(frozen=True, slots=True)
 class Call(Generic[Out]):
-    """One request and the type of its answer; `out` is None when the answer has no body."""
+    """A request and the type of its response; `out` is None for an empty one."""
 
     method: str
     path: str
@@ -35,6 +35,9 @@ def quoted(ref: str) -> str:
 
 
 def named(ref: str) -> str:
-    """A name that people chose as a part of a path. A slash in it is encoded twice, and so is what then looks like an encoding:
-    servers take a single one for a slash of the path."""
+    """Quote a name as a path segment.
+
+    A slash is encoded twice, as is what then looks like an encoding: servers take a single one for
+    a slash of the path.
+    """
     return quoted(ref.replace("%", "%25").replace("/", "%2F") if "/" in ref else ref)

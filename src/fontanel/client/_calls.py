@@ -1,4 +1,4 @@
-"""What both clients share: how each call is sent and what comes back, as values; the clients only do the sending."""
+"""The requests of both clients, as values; the clients only send them."""
 
 from __future__ import annotations
 
@@ -421,7 +421,11 @@ class Upload:
 
     @classmethod
     def of(cls, source: Path | bytes, name: str | None, **fields: Any) -> Upload:
-        """A file to send, with what is `said` of it. Raises ValueError for bytes without a name."""
+        """Return a file to send, with the fields of its form.
+
+        Raises:
+            ValueError: bytes without a name.
+        """
         if isinstance(source, bytes):
             if not name:
                 raise ValueError("Bytes need a name.")

@@ -1,8 +1,8 @@
-"""What can go wrong, as the service's problem types give it.
+"""The client's errors, by the service's problem types.
 
 ClientError                a `fontanel.errors.FontanelError`; `.request` is what was sent
-├── Unreachable            no answer came
-└── ProblemError           the service answered with a problem, in `.problem`
+├── Unreachable            no response
+└── ProblemError           the service responded with a problem, in `.problem`
     ├── NotSignedIn        401
     ├── NotAllowed         403
     ├── NotFound           404
@@ -23,7 +23,7 @@ from fontanel.schemas import Problem
 
 
 class ClientError(FontanelError):
-    """The root of the client's errors; `request` is what was sent, where there was a request."""
+    """The root of the client's errors; `request` is the request, if there was one."""
 
     def __init__(self, message: str, request: httpx.Request | None = None) -> None:
         super().__init__(message)
@@ -91,7 +91,7 @@ def error_of(problem: Problem, request: httpx.Request | None) -> ProblemError:
 
 
 def raise_for_problem(response: httpx.Response) -> None:
-    """Raise the error that a read response stands for, if it stands for one."""
+    """Raise the error for a response that is not a success."""
     if response.is_success:
         return
     try:

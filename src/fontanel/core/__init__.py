@@ -1,1 +1,1 @@
-"""Pure computation: bytes and values in, values out. Knows nothing of the web, the database or settings."""
+"""Pure computation on bytes and values, without network, database or settings."""

@@ -1,1 +1,1 @@
-"""Work: the job queue, worker processes, ingest, editions, retrieval and asking; joins the core and the records."""
+"""Background work and use cases: ingest, editions, sync, answering, notices."""

@@ -1,7 +1,7 @@
-"""Model servers that speak the chat-completions protocol over HTTP: streams, retries, limits, cancellation.
+"""Model servers with the chat-completions protocol: streams, retries, cancellation.
 
-All calls run on one event loop in a thread of its own, so that many answers can be streamed at once; a `ChatWriter` hands one
-call's text to the thread that composes its answer.
+All calls run on one event loop in its own thread, so that many answers can be streamed at once; a
+`ChatWriter` passes a call's text to the thread that composes its answer.
 """
 
 from __future__ import annotations
@@ -23,12 +23,12 @@ import httpx
 
 from fontanel.core.answering import Message, TokenUse, WriterFailed
 
-#: What may pass by itself.
+#: Temporary failures.
 _TRANSIENT = frozenset({408, 409, 425, 429, 500, 502, 503, 504, 529})
 _CONNECT_SECONDS = 5.0
 #: The longest pause before another try that a person can be made to wait for.
 _LONGEST_PAUSE = 10.0
-#: The longest an answer may take altogether, and how much of it is read.
+#: The time limit of an answer in seconds, and the bytes of it that are read.
 _WHOLE_SECONDS = 600.0
 _MAX_CHARACTERS = 200_000
 _POLL = 0.2
@@ -36,7 +36,7 @@ _POLL = 0.2
 
 @dataclass(frozen=True, slots=True)
 class Endpoint:
-    """Where a model is reached. `seconds` is how long it may be silent, `tries` how often it is asked."""
+    """A model's address; `seconds` is the timeout of a read, `tries` the attempts."""
 
     name: str
     url: str
@@ -52,7 +52,7 @@ class Endpoint:
 
     @property
     def away(self) -> str:
-        """What is said when nobody is at its address."""
+        """Return the message for a server that cannot be reached."""
         return f"its server at {httpx.URL(self.url).host} cannot be reached"
 
 
@@ -71,7 +71,7 @@ class _End:
 
 
 class _Transient(Exception):
-    """The server may answer when it is asked again, after so many seconds if it said so."""
+    """The server may respond to a retry, after some seconds if it said so."""
 
     def __init__(self, reason: str, after: float | None = None) -> None:
         super().__init__(reason)
@@ -79,7 +79,10 @@ class _Transient(Exception):
 
 
 class ModelClient:
-    """The line to model servers: an event loop in a thread, with one pool of connections. Opened when first used."""
+    """Connects to model servers: an event loop in a thread, with a pool of connections.
+
+    Opened on first use.
+    """
 
     def __init__(self) -> None:
         self._lock = threading.Lock()
@@ -101,7 +104,8 @@ class ModelClient:
         async def run() -> None:
             if self._client is None:
                 limits = httpx.Limits(max_connections=None, max_keepalive_connections=32)
-                # Redirects are not followed: what is asked goes to the address that the operator named.
+                # Redirects are not followed: questions only go to the address that the operator
+                # named.
                 self._client = httpx.AsyncClient(
                     limits=limits, headers={"User-Agent": "Fontanel/1"}, trust_env=False
                 )
@@ -110,7 +114,7 @@ class ModelClient:
         return asyncio.run_coroutine_threadsafe(run(), loop)
 
     def check(self, endpoints: Sequence[Endpoint]) -> dict[str, str | None]:
-        """Whether the servers of some models can be reached, all asked at once; by name, what is wrong, None when nothing is."""
+        """Check model servers concurrently; return the error of each by name, or None."""
         results: dict[str, str | None] = {}
 
         async def one(client: httpx.AsyncClient, endpoint: Endpoint) -> None:
@@ -121,7 +125,8 @@ class ModelClient:
             except httpx.HTTPError:
                 results[endpoint.name] = endpoint.away
             else:
-                # A server need not list its models; one that falls over or refuses the secret is of no use.
+                # A server need not list its models; one that fails or rejects the secret is
+                # unusable.
                 bad = response.status_code >= 500 or response.status_code in (401, 403)
                 results[endpoint.name] = (
                     f"its server answers with status {response.status_code}" if bad else None
@@ -148,7 +153,11 @@ class ModelClient:
 
 
 class ChatWriter:
-    """One model for one answer. `cancelled` is set when the asker leaves: the call is cancelled, and `write` raises AskerLeft."""
+    """One model for one answer.
+
+    When `cancelled` is set, because the asker left, the call is cancelled and `write` raises
+    AskerLeft.
+    """
 
     def __init__(
         self, client: ModelClient, endpoint: Endpoint, cancelled: threading.Event | None = None
@@ -212,7 +221,7 @@ class ChatWriter:
         body: dict[str, Any],
         arrived: queue.SimpleQueue[_Piece | _End],
     ) -> None:
-        """Ask the model; whatever happens, `arrived` gets an end."""
+        """Call the model; whatever happens, `arrived` gets an end."""
         try:
             async with asyncio.timeout(_WHOLE_SECONDS):
                 await self._ask(client, body, arrived)
@@ -305,7 +314,7 @@ class ChatWriter:
         )
 
     async def _events(self, response: httpx.Response) -> AsyncGenerator[str, None]:
-        """The pieces of a stream of events. A stream must end with a reason or with [DONE]: else it broke off."""
+        """Yield the pieces of an event stream, which must end with a reason or [DONE]."""
         ended = False
         length = 0
         async for line in response.aiter_lines():
@@ -334,7 +343,7 @@ class ChatWriter:
             raise _Transient("its stream broke off")
 
     def _whole(self, content: bytes) -> str:
-        """An answer that came as one piece of JSON, from a server that does not stream."""
+        """Return a whole answer from a server that does not stream."""
         try:
             answered = json.loads(content)
             self._note_use(answered.get("usage"))
@@ -350,7 +359,7 @@ class ChatWriter:
 
 
 def _said(content: bytes) -> str:
-    """What an error's body says, on one line."""
+    """Return an error body's message, on one line."""
     try:
         error = json.loads(content)
         error = error.get("error", error) if isinstance(error, dict) else error
@@ -369,7 +378,7 @@ def _retry_after(response: httpx.Response) -> float | None:
 
 @dataclass(frozen=True, slots=True)
 class Tried:
-    """What asking a model one short question gave; `error` is None when it answered."""
+    """The result of asking a model one short question; `error` is None if it answered."""
 
     text: str
     error: str | None

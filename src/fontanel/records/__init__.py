@@ -1,1 +1,1 @@
-"""Records: tables, migrations, the blob store, the vector cache, and queries scoped by team."""
+"""Records: tables, migrations, blobs, the vector cache, and queries scoped by team."""

@@ -20,13 +20,17 @@ class BlobStore:
         (directory / "incoming").mkdir(parents=True, exist_ok=True)
 
     def path(self, sha256: str) -> Path:
-        """Where a blob is stored. Raises ValueError for what is not a sha256 in lower-case hexadecimal digits."""
+        """Return the path of a blob.
+
+        Raises:
+            ValueError: the name is not a SHA-256 in lower-case hexadecimal.
+        """
         if len(sha256) != 64 or not _HEX.issuperset(sha256):
             raise ValueError(f"{sha256[:80]!r} is not the sha256 of a blob")
         return self._directory / sha256[:2] / sha256
 
     def put(self, chunks: Iterable[bytes]) -> tuple[str, int]:
-        """Store what the chunks make up; return its sha256 and size. A broken-off iteration leaves nothing."""
+        """Store chunks; return their SHA-256 and size. An interrupted iteration leaves nothing."""
         scratch = self._directory / "incoming" / secrets.token_hex(16)
         digest, size = hashlib.sha256(), 0
         try:
@@ -48,7 +52,7 @@ class BlobStore:
         return self.path(sha256).read_bytes()
 
     def sweep(self, kept: set[str], older_than: float) -> int:
-        """Remove unfinished uploads and blobs not in `kept`, if they are older than so many seconds; return how many."""
+        """Delete old unfinished uploads, and old blobs not in `kept`; return how many."""
         removed = 0
         for path in self._directory.glob("*/*"):
             if (

@@ -1,4 +1,4 @@
-"""The database: SQLite in WAL mode, migrated to the newest schema when it is opened."""
+"""The database: SQLite in WAL mode, migrated to the newest schema when opened."""
 
 from __future__ import annotations
 
@@ -37,7 +37,7 @@ def open_engine(path: Path) -> Engine:
 
     @event.listens_for(engine, "begin")
     def begin(connection: Any) -> None:
-        # A transaction that will write must say so at once, or two of them could each wait for the other.
+        # A transaction that will write must say so first, or two could wait for each other.
         writes = connection.get_execution_options().get("writes", False)
         connection.exec_driver_sql("BEGIN IMMEDIATE" if writes else "BEGIN")
 
@@ -46,8 +46,10 @@ def open_engine(path: Path) -> Engine:
 
 
 def migrate(engine: Engine) -> None:
-    """Bring the schema up to date. That it is already is told from the files' names, since Alembic takes a third of a second to
-    load, and its check reads every row."""
+    """Migrate the schema, unless its version is the newest file's.
+
+    The check avoids loading Alembic, which takes a third of a second and reads every row.
+    """
     versions = _MIGRATIONS / "versions"
     newest = max(path.name for path in versions.glob("v[0-9]*.py"))[1:5]
     with engine.connect() as connection:
@@ -66,8 +68,9 @@ def migrate(engine: Engine) -> None:
     config = Config()
     config.set_main_option("script_location", str(_MIGRATIONS))
     with engine.connect() as connection:
-        # A table that is rebuilt is dropped on the way: what refers to it must not go with it. SQLite's own procedure is to
-        # switch foreign keys off outside a transaction, and to check them at the end.
+        # A rebuilt table is dropped on the way, which must not delete rows that refer to it.
+        # SQLite's procedure is to switch foreign keys off outside a transaction, and to check them
+        # at the end.
         raw: Any = connection.connection.dbapi_connection
         raw.execute("PRAGMA foreign_keys=OFF")
         try:

@@ -1,4 +1,4 @@
-"""Ids and secrets: random, prefixed by what they name."""
+"""Ids and secrets: random, with a prefix for their kind."""
 
 from __future__ import annotations
 
@@ -30,8 +30,11 @@ def new_password() -> str:
 
 
 def _letters(count: int) -> str:
-    """Random letters, each as likely as any other. The system is asked once for all of them: each time it is, the interpreter is
-    let go, and a busy service waits for it again. The bits to spare leave no letter more likely by more than 2**-64."""
+    """Return random letters with equal probability.
+
+    The system is asked once for all of them: each call releases the interpreter lock, which a busy
+    service waits for. The spare bits keep the bias below 2**-64.
+    """
     number = secrets.randbits(5 * count + 64)
     letters = []
     for _ in range(count):
@@ -41,7 +44,7 @@ def _letters(count: int) -> str:
 
 
 def hash_secret(secret: str) -> str:
-    """Secrets of 40 random characters need no slow hash; sha256 lets a key be found by its hash."""
+    """Hash a secret; random ones need no slow hash, and SHA-256 allows lookup by hash."""
     return hashlib.sha256(secret.encode()).hexdigest()
 
 
@@ -51,7 +54,7 @@ def hash_password(password: str) -> str:
 
 @cache
 def _nobody() -> str:
-    """What a password is compared with when there is no such person, so that both cases take the same time."""
+    """Return a hash to compare with for unknown people, so that timing does not differ."""
     return _hasher.hash(secrets.token_hex(16))
 
 

@@ -27,12 +27,12 @@ Row = TypeVar("Row", bound=Base)
 
 
 def spellings(ref: str) -> list[str]:
-    """What a part of a path may name: as it is, or with a slash in it that was written `%2F`, since a path has slashes of its own."""
+    """Return what a path segment may name: itself, or with a slash that was encoded."""
     return list(dict.fromkeys((ref, unquote(ref))))
 
 
 class TeamScope:
-    """One team's records within one session. `kb_ids`, when given, narrows it to those knowledge bases."""
+    """One team's records within one session, optionally limited to some knowledge bases."""
 
     def __init__(
         self, session: Session, team_id: str, kb_ids: frozenset[str] | None = None
@@ -42,7 +42,7 @@ class TeamScope:
         self.kb_ids = kb_ids
 
     def select(self, table: type[Row]) -> Select[Row]:
-        """A query for rows of the table that belong to the team, and to the knowledge bases allowed."""
+        """Return a query for the team's rows of a table, in the allowed knowledge bases."""
         columns: Any = table
         query = select(table).where(columns.team_id == self.team_id)
         if self.kb_ids is not None:
@@ -53,7 +53,7 @@ class TeamScope:
         return query
 
     def keys_with_tag(self, kb: Kb, tag: str, value: str) -> Select[int]:
-        """A query for the keys of a knowledge base's documents that have a tag of that value."""
+        """Return a query for the keys of a knowledge base's documents with a tag."""
         return select(DocumentTag.document_key).where(
             DocumentTag.team_id == self.team_id,
             DocumentTag.kb_id == kb.id,
@@ -69,7 +69,11 @@ class TeamScope:
         return result
 
     def document(self, kb: Kb, ref: str) -> Document:
-        """A document of a knowledge base by id or by name, in either of its `spellings`. Raises NotFound."""
+        """Return a document by id or name.
+
+        Raises:
+            NotFound: there is none.
+        """
         for name in spellings(ref):
             query = self.select(Document).where(
                 Document.kb_id == kb.id, (Document.id == name) | (Document.name == name)
@@ -90,14 +94,18 @@ class TeamScope:
         return result
 
     def desk(self, ref: str) -> Desk:
-        """A desk by id or by slug; within some knowledge bases, only one that uses no other now. Raises NotFound."""
+        """Return a desk by id or slug; in a limited scope, only one that uses no other base.
+
+        Raises:
+            NotFound: there is none.
+        """
         result = self.session.scalar(self.select(Desk).where((Desk.id == ref) | (Desk.slug == ref)))
         if result is None or not self.holds(result):
             raise NotFound("desk", ref)
         return result
 
     def holds(self, desk: Desk) -> bool:
-        """Whether the knowledge bases of a desk's draft and of its published version are all within the scope."""
+        """Return whether all knowledge bases of a desk's draft and publication are in scope."""
         if self.kb_ids is None:
             return True
         if not self.covers(desk.draft):
@@ -115,7 +123,11 @@ class TeamScope:
         )
 
     def desk_version(self, desk: Desk, number: int) -> DeskVersion:
-        """A published version of a desk; within some knowledge bases, only one that uses no other. Raises NotFound."""
+        """Return a published version of a desk; in a limited scope, only one within it.
+
+        Raises:
+            NotFound: there is none.
+        """
         query = self.select(DeskVersion).where(
             DeskVersion.desk_id == desk.id, DeskVersion.number == number
         )
@@ -125,7 +137,7 @@ class TeamScope:
         return result
 
     def turns(self) -> Select[Turn]:
-        """A query for the team's turns; within some knowledge bases, only those answered from no other."""
+        """Return a query for the team's turns; in a limited scope, only those within it."""
         query = self.select(Turn)
         if self.kb_ids is not None:
             used = func.json_each(Turn.editions).table_valued("key")
@@ -135,7 +147,11 @@ class TeamScope:
         return query
 
     def source(self, kb: Kb, ref: str) -> Source:
-        """A source of a knowledge base by id, name or folder, in either of its `spellings`. Raises NotFound."""
+        """Return a source by id, name or folder.
+
+        Raises:
+            NotFound: there is none.
+        """
         for name in spellings(ref):
             named = (Source.id == name) | (Source.name == name) | (Source.folder == name)
             result = self.session.scalar(self.select(Source).where(Source.kb_id == kb.id, named))

@@ -1,7 +1,7 @@
-"""Numbers the changes of documents in the order in which they are committed.
+"""Numbers the changes of documents in commit order.
 
-Whoever watches asks for what has a higher number than the last one seen. Times would not do: a clock can be set back. Numbers
-are handed out while a transaction has the write lock, so that their order is that of the commits.
+A watcher asks for changes after the last number it saw. Times would not do: clocks can be set back.
+Numbers are assigned under the write lock, so that their order is that of the commits.
 """
 
 from __future__ import annotations
@@ -20,7 +20,7 @@ _NUMBERS = "changes of documents"
 
 
 def number_changes(records: Records) -> None:
-    """Give each document that these sessions write the next number, from the highest one stored."""
+    """Give each document that these sessions write the next number."""
     with records.reading() as session:
         numbers = count(1 + (session.scalar(select(func.max(Document.change))) or 0))
     records.sessions.configure(info={_NUMBERS: numbers})
@@ -33,7 +33,7 @@ def number_changes(records: Records) -> None:
 
 
 def next_change(session: Session) -> int:
-    """The number for documents that a statement changes without loading them; they share it."""
+    """Return the number for documents that a statement changes in bulk; they share it."""
     numbers: Iterator[int] | None = session.info.get(_NUMBERS)
     return (
         next(numbers)

@@ -1,8 +1,8 @@
-"""Reading and changing the records: sessions to read with, and units of work to change with.
+"""Reading and changing the records: sessions to read with, units of work to change with.
 
 A unit of work is one write transaction. It takes the write lock in the thread that does the work,
 commits once when its block ends, and then publishes what was changed to the subscribers, who wake
-workers, notify watchers and refresh snapshots. Nobody does those by hand.
+workers, notify watchers and refresh snapshots. Nobody calls those by hand.
 """
 
 from __future__ import annotations
@@ -44,11 +44,11 @@ from fontanel.records.tables import (
 #: Seconds that a change waits for the changes before it.
 PATIENCE = 30.0
 _COMMITTED = "committed"
-#: A change of these may give somebody access, or take it away.
+#: A change of these may grant or revoke access.
 _ACCESS = (DeskLink, Key, Member, Person, SignIn, Team)
 #: A change of these may be work for a background thread.
 _WORK = (Delivery, Edition, Job, Kb, Receiver, Source, Sync, TextModel)
-#: A change of these changes what a search of their edition sees.
+#: A change of these affects searches in their edition.
 _INDEX = (Segment, Tombstone)
 
 
@@ -182,7 +182,7 @@ def _collect_deleted(session: Session, committed: Committed, item: Base) -> None
 
 
 def _collect_statement(state: ORMExecuteState) -> None:
-    """Note what a statement changes that does not go through objects."""
+    """Collect what a statement changes without loading objects."""
     mapper = state.bind_mapper
     if mapper is None or not (state.is_insert or state.is_update or state.is_delete):
         return

@@ -1,4 +1,4 @@
-"""Secrets that the service must know again, encrypted at rest by a key that lies beside the database."""
+"""Secrets that the service must read again, encrypted with a key next to the database."""
 
 from __future__ import annotations
 
@@ -13,7 +13,7 @@ from fontanel.errors import SecretUnreadable
 
 
 class Vault:
-    """Encrypts values as JSON with the key in `secret.key`, made when it is first needed."""
+    """Encrypts values as JSON with the key in `secret.key`, created on first use."""
 
     def __init__(self, path: Path) -> None:
         self._fernet = Fernet(_key(path))
@@ -36,7 +36,7 @@ def _key(path: Path) -> bytes:
         return path.read_bytes().strip()
     except FileNotFoundError:
         key = Fernet.generate_key()
-        # Whole or not at all: a key cut short would lock away what is encrypted next.
+        # All or nothing: a truncated key would lock away what is encrypted next.
         scratch = path.with_suffix(".part")
         descriptor = os.open(scratch, os.O_WRONLY | os.O_CREAT | os.O_TRUNC, 0o600)
         with os.fdopen(descriptor, "wb") as file:

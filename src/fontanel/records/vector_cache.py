@@ -1,7 +1,8 @@
 """The vector cache: a team's unchanged text is never embedded twice.
 
-Teams do not share entries. If they did, a team could learn from what is embedded (and from how long that takes) that another
-team has the same text, and a vector that one team brought along would be used for the others' documents.
+Teams do not share entries. Otherwise a team could learn from what is embedded, and how fast, that
+another team has the same text; and vectors that one team imported would be used for the others'
+documents.
 """
 
 from __future__ import annotations
@@ -20,7 +21,7 @@ _CHUNK = 500
 
 
 class VectorCache:
-    """Maps (team, text key) to a float32 unit vector, in a SQLite file of its own."""
+    """Maps (team, text key) to a float32 unit vector, in its own SQLite file."""
 
     def __init__(self, path: Path) -> None:
         self._lock = threading.Lock()
@@ -63,7 +64,7 @@ class VectorCache:
 
     @property
     def shared(self) -> bool:
-        """Whether the file still has the table that all teams shared (files of earlier versions)."""
+        """Whether the file still has the shared table of earlier versions."""
         with self._lock:
             query = "SELECT 1 FROM sqlite_master WHERE name = 'vectors'"
             return self._db.execute(query).fetchone() is not None

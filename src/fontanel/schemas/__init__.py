@@ -1,4 +1,4 @@
-"""What the API takes and gives, as Pydantic models: shared by the service, the client and the command line."""
+"""The API's schemas as Pydantic models, shared by service, client and command line."""
 
 from fontanel.facts import SETTLED_STATES
 from fontanel.schemas.answers import (

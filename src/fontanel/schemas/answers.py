@@ -26,7 +26,7 @@ class AskIn(Model):
 
 
 class CitationOut(Model):
-    """Binds characters [answer_start, answer_end) of the answer to characters [start, end) of a revision's text."""
+    """Binds characters [answer_start, answer_end) of the answer to [start, end) of a revision."""
 
     number: int
     answer_start: int
@@ -61,8 +61,11 @@ class EvidenceOut(Model):
 
 
 class StatementOut(Model):
-    """A statement of the answer, characters [start, end), and how it stands. One that was removed has no extent; `removed` is what it
-    said. `citations` are the numbers of its citations."""
+    """A statement of the answer, characters [start, end), and its verdict.
+
+    A removed statement has no extent; `removed` is its text. `citations` are the numbers of its
+    citations.
+    """
 
     start: int
     end: int
@@ -74,7 +77,7 @@ class StatementOut(Model):
 
 
 class OfferedLink(Model):
-    """A link that a cited document carries as a tag, offered under the answer."""
+    """A link that a cited document has as a tag, offered below the answer."""
 
     tag: str
     url: str
@@ -127,7 +130,7 @@ class FeedbackOut(Model):
 
 
 class TurnOut(Model):
-    """A question with its answer. One that was stopped or broken off has the text that had come by then."""
+    """A question with its answer; one that was stopped has the text up to then."""
 
     id: str
     number: int
@@ -192,14 +195,14 @@ class CheckEvent(Model):
 
 
 class RestartEvent(Model):
-    """What was written so far does not count: the model broke off, and the answer begins anew without it."""
+    """The text so far is void: the model failed, and the answer starts over without it."""
 
     event: Literal["restart"] = "restart"
     reason: str
 
 
 class FinishEvent(Model):
-    """The whole answer, as the JSON form gives it."""
+    """The whole answer, as in the JSON form."""
 
     event: Literal["finish"] = "finish"
     answer: AnswerOut

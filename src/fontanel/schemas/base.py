@@ -13,7 +13,7 @@ Item = TypeVar("Item")
 
 UnitName = Literal["page", "slide", "sheet", "chapter"]
 RoleName = Literal["reader", "editor", "owner"]
-#: Tags that narrow or that are given: as many as a document can have.
+#: Tags to filter by or to set: as many as a document can have.
 Tags = Annotated[dict[str, str], Field(max_length=MAX_TAGS)]
 Name = Annotated[str, StringConstraints(strip_whitespace=True, min_length=1, max_length=120)]
 
@@ -30,21 +30,23 @@ Moment = Annotated[datetime, AfterValidator(_in_utc)]
 
 
 class Model(BaseModel):
-    """Unknown fields are refused, so that a slip of the pen does not pass for a setting."""
+    """A model that rejects unknown fields, so that typing errors are noticed."""
 
     model_config = ConfigDict(extra="forbid", from_attributes=True, allow_inf_nan=False)
 
 
 class Page(Model, Generic[Item]):
-    """A page of a list. `next` is the cursor of the page that follows; None on the last one."""
+    """A page of a list; `next` is the cursor of the next page, None on the last one."""
 
     items: list[Item]
     next: str | None = None
 
 
 class Problem(BaseModel):
-    """What went wrong, as RFC 9457 lays down. `type` is stable; `field` names the part of the request at fault; `advice`
-    says what to do."""
+    """A problem as RFC 9457 defines it.
+
+    `type` is stable; `field` names the part of the request at fault; `advice` says what to do.
+    """
 
     type: str = Field(examples=["urn:fontanel:problem:not-found"])
     title: str
@@ -56,8 +58,11 @@ class Problem(BaseModel):
 
 
 class LocatorOut(Model):
-    """Where a piece stands for a person: `page` counts what `unit` names, from 1, and `label` is its own name; `rows` are the
-    first and last row of a sheet; `seconds` is when it is spoken."""
+    """A location for people.
+
+    `page` counts units of the kind `unit`, from 1, and `label` is its own name; `rows` are the
+    first and last row of a sheet; `seconds` is when it is spoken.
+    """
 
     heading_path: list[str]
     page: int | None = None

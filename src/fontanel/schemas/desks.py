@@ -1,4 +1,4 @@
-"""Desks: their settings and versions, links, models, the record of an answer, feedback, use."""
+"""Desks: settings, versions, links, models, records of answers, feedback, usage."""
 
 from __future__ import annotations
 
@@ -17,14 +17,13 @@ LayoutName = Literal["auto", "prose", "steps", "list", "table"]
 UnsupportedName = Literal["mark", "remove"]
 AudienceName = Literal["members", "link"]
 ColourName = Literal["harbour", "moss", "rust", "sand", "slate", "ink"]
-#: What may stand in a policy: nothing that could end one directive and begin another.
+#: Allowed in a policy: nothing that could end one directive and start another.
 FRAME_ORIGIN = re.compile(r"https?://[a-z0-9](?:[a-z0-9.-]{0,251}[a-z0-9])?(?::[0-9]{1,5})?")
 Line = Annotated[str, StringConstraints(strip_whitespace=True, max_length=300)]
 
 
 class DeskKb(Model):
-    """A knowledge base that a desk answers from: its id or short name, what it is to be used for, and the tags that its documents
-    must have."""
+    """A knowledge base of a desk: its id or slug, its use, and its documents' required tags."""
 
     kb: str
     use_for: Line = ""
@@ -95,7 +94,11 @@ class DeskSettings(Model):
 
 
 def frame_origin(text: str) -> str:
-    """An origin as it may stand in a Content-Security-Policy: scheme, host in ASCII, port. Raises ValueError."""
+    """Return an origin for a Content-Security-Policy: scheme, ASCII host, port.
+
+    Raises:
+        ValueError: it is not one.
+    """
     try:
         parts = urlsplit(text.rstrip("/"))
         host, port = (parts.hostname or "").encode("idna").decode(), parts.port
@@ -131,7 +134,7 @@ class DeskVersionOut(Model):
 
 
 class DeskOut(Model):
-    """`published` is the version that serves; `changed` tells whether the draft differs from it."""
+    """A desk; `published` is the published version, `changed` whether the draft differs."""
 
     id: str
     slug: str
@@ -165,7 +168,7 @@ class PublishIn(Model):
 
 
 class SettingDifference(Model):
-    """A setting that two versions have differently; texts come with their lines compared in `lines` (" ", "-", "+")."""
+    """A setting that differs between versions; `lines` compares texts (" ", "-", "+")."""
 
     setting: str
     before: Any
@@ -211,7 +214,7 @@ class DeskLinkOut(Model):
 
 
 class DeskLinkCreated(DeskLinkOut):
-    """The address holds the link's secret, and is given this once."""
+    """A new link; its address contains the secret, and is shown only once."""
 
     url: str
     secret: str

@@ -1,4 +1,4 @@
-"""Editions of a knowledge base: built beside each other, compared, switched."""
+"""Editions of a knowledge base: built, compared, activated."""
 
 from __future__ import annotations
 
@@ -16,7 +16,7 @@ class EditionIn(Model):
 
 
 class EditionOut(Model):
-    """An index of the knowledge base under fixed settings. One of them serves searches and answers."""
+    """An index of the knowledge base with fixed settings; one of them is active."""
 
     id: str
     number: int
@@ -61,7 +61,7 @@ class CompareIn(Model):
 
 
 class ComparedOut(Model):
-    """What the two editions found for a question: names of documents, best first, and where the expected one stands, from 1."""
+    """The results of two editions for a question: document names, and the expected rank."""
 
     question: str
     document: str | None
@@ -72,8 +72,11 @@ class ComparedOut(Model):
 
 
 class ComparisonOut(Model):
-    """Two editions on the same questions. `mrr` is the mean of 1 / rank over the questions with an expected document; `same_best`
-    the share of questions whose best document is the same."""
+    """Two editions on the same questions.
+
+    `mrr` is the mean of 1 / rank over the questions with an expected document; `same_best` the
+    share of questions with the same best document.
+    """
 
     first: int
     second: int

@@ -123,7 +123,7 @@ class Columns(Model):
 
 
 class ReportOut(Model):
-    """What reading a document gave. `recognised` lists the pages read by recognition, each with its confidence, 0-1."""
+    """The reading report; `recognised` are recognised pages with their confidence, 0-1."""
 
     unit: UnitName
     pages: int | None
@@ -162,7 +162,7 @@ class RevisionOut(Model):
 
 
 class DocumentOut(Model):
-    """A document with its newest revision; `active_revision` is the one that searches and answers use."""
+    """A document with its newest revision; `active_revision` is the one in answers."""
 
     id: str
     kb_id: str
@@ -207,7 +207,7 @@ class JobOut(Model):
 
 
 class AddedOut(Model):
-    """What adding a file did. `job` is what to follow; None when the bytes were the same as before."""
+    """The effect of adding a file; `job` is None when the bytes were unchanged."""
 
     outcome: Literal["added", "revised", "unchanged"]
     document: DocumentOut
@@ -228,7 +228,7 @@ class BlockOut(Model):
 
 
 class DocumentTextOut(Model):
-    """The text of a revision and the blocks it is made of."""
+    """The text of a revision and its blocks."""
 
     document_id: str
     revision: RevisionOut
@@ -257,7 +257,7 @@ class PassageOut(CutOut):
 
 
 class PlaceOut(Model):
-    """Where the characters [start, end) stand on a page, in shares of its width and height from the top left."""
+    """The box of characters [start, end) on a page, in shares of its size from the top left."""
 
     start: int
     end: int
@@ -268,7 +268,7 @@ class PlaceOut(Model):
 
 
 class LinkOut(Model):
-    """A box on a page, in shares of its width and height from the top left, that leads to an address or to another page."""
+    """A box on a page, in shares of its size, that links to an address or another page."""
 
     left: float
     top: float
@@ -279,8 +279,10 @@ class LinkOut(Model):
 
 
 class PageOut(Model):
-    """A page of a document: which characters stand on it, and where; where its links lead. `shape` is a slide's width over
-    its height."""
+    """A page of a document: its characters with their boxes, and its links.
+
+    `shape` is a slide's width over its height.
+    """
 
     number: int
     label: str | None
@@ -292,7 +294,7 @@ class PageOut(Model):
 
 
 class SizesOut(Model):
-    """The sizes of passages in tokens; `bins` counts those from one bound up to the next."""
+    """The sizes of passages in tokens; `bins` counts those between two bounds."""
 
     passages: int
     min: int
@@ -302,7 +304,7 @@ class SizesOut(Model):
 
 
 class PreviewOut(Model):
-    """What would become of a file: its text with its blocks, and where it would be cut."""
+    """How a file would be read and split: its text, blocks and passages."""
 
     name: str
     title: str

@@ -12,7 +12,7 @@ from fontanel.schemas.base import Model, Name
 
 
 class ModelIn(Model):
-    """A model server that speaks the chat-completions protocol. Prices are for a million tokens."""
+    """A model server with the chat-completions protocol; prices are per million tokens."""
 
     name: Name
     url: str = Field(
@@ -66,7 +66,7 @@ class ModelChange(Model):
 
 
 class ModelOut(Model):
-    """`error` is what the last check or use found wrong; None when it answered."""
+    """A model; `error` is from the last check or use, None if it succeeded."""
 
     id: str
     name: str
@@ -96,7 +96,7 @@ class ModelName(Model):
 
 
 class ModelCheck(Model):
-    """What asking a model one short question gave."""
+    """The result of asking a model one short question."""
 
     works: bool
     error: str | None

@@ -34,7 +34,7 @@ class NoticeOut(Model):
 
 
 class NoticesOut(Model):
-    """Newest first. `unseen` counts all that came since this person last looked."""
+    """Notices, newest first; `unseen` counts those since this person last looked."""
 
     items: list[NoticeOut]
     unseen: int
@@ -62,6 +62,6 @@ class ReceiverOut(Model):
 
 
 class ReceiverCreated(ReceiverOut):
-    """The secret that events are signed with; only this answer holds it."""
+    """A receiver with the secret that events are signed with, which is shown only once."""
 
     secret: str

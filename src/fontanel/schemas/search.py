@@ -70,7 +70,7 @@ class AlsoOut(Model):
 
 
 class NeighbourOut(Model):
-    """A passage right before or after the hit that was found too, and is shown with it."""
+    """A passage right before or after the hit that was also found, and is merged with it."""
 
     passage_id: int
     start: int
@@ -79,7 +79,7 @@ class NeighbourOut(Model):
 
 
 class TermOut(Model):
-    """What a term gave to the lexical score of a hit, and how much of it each field gave."""
+    """The contribution of a term to the keyword score of a hit, in all and by field."""
 
     term: str
     idf: float = Field(description="How telling the term is among all passages.")
@@ -91,8 +91,11 @@ class TermOut(Model):
 
 
 class ExplanationOut(Model):
-    """How a score came about: (`keyword_part` + `semantic_part` + `document_part`) x `boost`. The parts are shares of the best of the search;
-    `document_part` is what the best three passages of its document gave."""
+    """How a score was computed: (keyword + semantic + document part) x boost.
+
+    The parts are shares of the best of the search; `document_part` is that of the document's best
+    three passages.
+    """
 
     keyword_part: float
     semantic_part: float
@@ -106,8 +109,11 @@ class ExplanationOut(Model):
 
 
 class HitOut(Model):
-    """A passage found. `match` (0-1) compares across questions; `lexical` is BM25, `similarity` the cosine (with sentence
-    windows, the mean of its own and of its nearest window's)."""
+    """A passage found.
+
+    `match` (0-1) is its relevance, comparable across questions; `lexical` is BM25, `similarity` the
+    cosine (with sentence windows, the mean of its own and its nearest window's).
+    """
 
     passage_id: int
     document_id: str

@@ -73,7 +73,7 @@ class SourceIn(_Care):
 
 
 class SourceChange(Model):
-    """What is left out stays. `credentials` replaces all of them."""
+    """Changes of a source; fields left out stay, `credentials` replaces all of them."""
 
     name: Name | None = None
     settings: dict[str, Any] | None = None
@@ -106,7 +106,7 @@ class SkippedOut(Model):
 
 
 class TrialOut(Model):
-    """What a look at a source showed. Nothing was taken."""
+    """The preview of a source; nothing is stored."""
 
     taken: int = Field(description="Items that would be taken.")
     bytes: int | None
@@ -118,8 +118,12 @@ class TrialOut(Model):
 
 
 class SyncOut(Model):
-    """A run of a source. `indexing` counts its documents that are still on their way; words, passages and `embedded` passages are
-    those of the documents it took, as far as they are known; what was not embedded had its vector already."""
+    """A run of a source.
+
+    `indexing` counts its documents that are still being processed; words, passages and `embedded`
+    passages are those of its documents, as far as known; what was not embedded had its vector
+    already.
+    """
 
     id: str
     source_id: str
@@ -228,14 +232,14 @@ class SourceFreshness(Model):
 
 
 class SignalSecret(Model):
-    """Shown once. Signals are signed as `webhook-signature: v1,<base64 of HMAC-SHA256(secret, "id.timestamp.body")>`."""
+    """The secret of signals, shown once. Signals follow the Standard Webhooks specification."""
 
     secret: str
     path: str
 
 
 class PushedIn(Model):
-    """A document that a program sends: its text, or its bytes in base64 with a name that has the right ending."""
+    """A document that a program sends: text, or base64 bytes with a name and ending."""
 
     id: Annotated[str, StringConstraints(min_length=1, max_length=300)] = Field(
         description="The program's own id."

@@ -31,7 +31,7 @@ class Membership(Model):
 
 
 class SessionOut(Model):
-    """Who is signed in, or which key is used, and what they may reach."""
+    """Who is signed in, or which key is used, and what they have access to."""
 
     kind: Literal["person", "key"]
     name: str
@@ -109,7 +109,7 @@ class TeamOut(Model):
 
 
 class GrantsIn(Model):
-    """What a team's sources may read, of what the service allows. Null: all of it."""
+    """What a team's sources may read, of what the service allows; null: all of it."""
 
     source_folders: (
         list[Annotated[str, StringConstraints(min_length=1, max_length=1000)]] | None
@@ -164,7 +164,7 @@ class InvitationDetails(Model):
 
 
 class InvitationAccept(Model):
-    """A name and a password create an account; without them it is accepted with the account that is signed in."""
+    """The acceptance of an invitation, by the person signed in, or with a new account."""
 
     secret: LinkSecret
     name: Name | None = None

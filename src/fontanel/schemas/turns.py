@@ -1,4 +1,4 @@
-"""Records of answers, and what people say of them."""
+"""Records of answers, and feedback."""
 
 from __future__ import annotations
 
@@ -16,7 +16,7 @@ class ConversationChange(Model):
 
 
 class FeedbackIn(Model):
-    """What an asker thinks of an answer, or with `citation` of one of its citations. Sent again, it replaces what was said before."""
+    """Feedback on an answer, or on one `citation`; sending it again replaces it."""
 
     helpful: bool
     citation: int = Field(0, ge=0)
@@ -34,7 +34,10 @@ class FeedbackIn(Model):
 
 
 class ContextOut(Model):
-    """A quote in its place: characters [quote_start, quote_end) of `text`, which `begins` or `ends` with the document or is cut."""
+    """A quote with its context: characters [quote_start, quote_end) of `text`.
+
+    `begins` and `ends` say whether the text starts or ends with the document.
+    """
 
     title: str
     locator: LocatorOut
@@ -46,7 +49,7 @@ class ContextOut(Model):
 
 
 class StepOut(Model):
-    """A step of an answer's way: seconds since the question until it began, how long it took, and what it found."""
+    """A step of an answer: seconds from the question to its start, duration, and details."""
 
     name: str
     began: float
@@ -69,7 +72,7 @@ class ChangedCitation(Model):
 
 
 class RecordOut(TurnOut):
-    """Everything about how an answer came about."""
+    """Everything about how an answer was made."""
 
     conversation_id: str
     asker: str
@@ -87,7 +90,7 @@ class RecordOut(TurnOut):
 
 
 class AgainOut(Model):
-    """A question asked again as of now, beside its first answer: lines that stay (" "), went ("-") and came ("+")."""
+    """A question asked again: lines that stayed (" "), went ("-") and came ("+")."""
 
     before: TurnOut
     now: AnswerOut
@@ -100,7 +103,7 @@ class AgainOut(Model):
 
 
 class AnswerSummary(Model):
-    """A turn in a list of what a desk was asked."""
+    """A turn in the list of a desk's questions."""
 
     id: str
     question: str

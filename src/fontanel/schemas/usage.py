@@ -9,7 +9,7 @@ from fontanel.schemas.base import Model
 
 
 class UsageRow(Model):
-    """What was used by one desk, kb, member or day, as `by` names it. `key` is its id, `name` what people call it."""
+    """The usage of a desk, knowledge base, member or day, by its id and name."""
 
     key: str
     name: str
@@ -26,7 +26,7 @@ class UsageRow(Model):
 
 
 class BudgetOut(Model):
-    """The team's monthly budget of tokens. `state` is `none`, `fine`, `low` from 80%, or `spent`."""
+    """The team's monthly token budget; `state` is none, fine, low (from 80 %) or spent."""
 
     monthly_tokens: int | None
     used: int

@@ -1,4 +1,4 @@
-"""Documents written here, what changed between revisions, and care for many documents at once."""
+"""Documents written here, changes between revisions, and bulk changes."""
 
 from __future__ import annotations
 
@@ -14,7 +14,7 @@ WrittenText = Annotated[str, StringConstraints(max_length=MAX_EDITABLE_BYTES)]
 
 
 class WrittenIn(Model):
-    """A document written here: Markdown, or a table as CSV. Its name ends in `.md`, `.txt` or `.csv`."""
+    """A document written here: Markdown, or a table as CSV; it ends in .md, .txt or .csv."""
 
     name: str = Field(min_length=1, max_length=300, examples=["notes/winter-moorings.md"])
     text: WrittenText
@@ -26,7 +26,7 @@ class WrittenChange(Model):
 
 
 class WrittenOut(Model):
-    """A document's own text, as it is edited. `editable` is False for what a source keeps, and for files that are no text."""
+    """A document's text for editing; `editable` is False for documents of sources or files."""
 
     name: str
     text: str
@@ -35,8 +35,10 @@ class WrittenOut(Model):
 
 
 class ChangeOut(Model):
-    """A stretch: the same in both revisions (shortened when it is long: `hidden` counts the pieces left out), only before, only
-    after, or changed, with the characters that differ."""
+    """A run of blocks that is the same, added, removed or changed between two revisions.
+
+    Long unchanged runs are shortened; `hidden` counts the blocks left out.
+    """
 
     kind: Literal["same", "removed", "added", "changed"]
     before: list[str]
@@ -53,7 +55,7 @@ class DifferencesOut(Model):
 
 
 class FolderOut(Model):
-    """A folder of documents: how many lie in and below it, and how many of them failed or have warnings."""
+    """A folder: documents in and below it, and how many failed or have warnings."""
 
     name: str
     path: str
@@ -93,7 +95,7 @@ class DocumentSelection(Model):
 
 
 class BulkIn(Model):
-    """`retry` reads those that failed once more, `reread` all chosen; `tag` adds `set_tags` and takes `drop_tags` away."""
+    """A bulk change: `retry` failed ones, `reread` all, or `tag` with added and dropped tags."""
 
     action: Literal["retry", "reread", "delete", "tag"]
     chosen: DocumentSelection

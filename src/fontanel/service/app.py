@@ -1,4 +1,4 @@
-"""The application: routers, middleware, and the runtime that lives as long as it does."""
+"""The application: routers, middleware, and its runtime."""
 
 from __future__ import annotations
 
@@ -31,7 +31,7 @@ cursor. Edits take `If-Match`; creating requests take `Idempotency-Key`. Times a
 
 
 def create_app(settings: Settings, runtime: Runtime | None = None) -> FastAPI:
-    """Build the service. Without a runtime (to write the API's description) no data directory is opened."""
+    """Build the application; without a runtime, no data directory is opened."""
 
     def count_waiting() -> float:
         if runtime is None:
@@ -74,7 +74,7 @@ def create_app(settings: Settings, runtime: Runtime | None = None) -> FastAPI:
 
 
 def _description_of(app: FastAPI) -> dict[str, Any]:
-    """The OpenAPI description, with the events of a streamed answer, which FastAPI has no place for."""
+    """Return the OpenAPI description with the events of streams, which FastAPI leaves out."""
     if app.openapi_schema is None:
         described = FastAPI.openapi(app)
         events = TypeAdapter(Event).json_schema(

@@ -1,4 +1,4 @@
-"""Request bodies: read only from callers who are known, no larger and no slower than their route takes, and well-formed.
+"""Request bodies: read from known callers only, limited in size, time and nesting.
 
 Without this the framework reads and parses a body of any size before it asks who sent it.
 """
@@ -25,7 +25,7 @@ from fontanel.service.problems import ApiError, disk_full, has_room, problem
 from fontanel.service.threads import run_briefly
 
 _MB = 1_000_000
-#: Bytes of JSON that a route takes, unless it is named below.
+#: The maximum bytes of JSON, except for the routes below.
 JSON_BYTES = _MB
 #: Routes that are open to people who are not signed in: their bodies are small.
 _OPEN_BYTES = 64_000
@@ -37,10 +37,10 @@ _LARGER_JSON = (
 )
 _UPLOADS = re.compile(r"/api/v1/teams/[^/]+/(?:kbs/[^/]+/(?:documents|preview)|packs)")
 
-#: A body has to arrive at this many bytes a second on the whole, after some seconds without any demand.
+#: The minimum average bytes per second of a body, after a few seconds of grace.
 _MIN_RATE = 2_000
 _COMPLETE = -1.0
-#: How much of a refused body is read and thrown away, so that its sender gets to read the refusal.
+#: How much of a rejected body is discarded, so that its sender reads the reply.
 _DRAINED_OF_STRANGERS, _DRAINED, _DRAIN_SECONDS = 2 * _MB, 4 * 1024**3, 5.0
 #: JSON that is larger than this is checked in a thread.
 _LARGE = 32_000
@@ -48,7 +48,7 @@ MAX_DEPTH, MAX_BRACKETS = 40, 200_000
 
 
 class BodyRefused(Exception):
-    """The body is not taken, for the problem given."""
+    """The body is rejected, with a problem."""
 
     def __init__(self, error: ApiError) -> None:
         super().__init__(error.detail)
@@ -56,7 +56,7 @@ class BodyRefused(Exception):
 
 
 class BodyGate:
-    """Authenticates the caller of each request that has a body, and bounds the body's size, time and nesting."""
+    """Authenticates the caller of each request with a body, and limits the body."""
 
     def __init__(
         self, app: ASGIApp, runtime: Runtime | None, max_upload: int, grace: float
@@ -98,7 +98,11 @@ class BodyGate:
         await self._app(scope, _Replay(data, receive), send)
 
     async def _authenticate(self, connection: HTTPConnection, scope: Scope) -> bool:
-        """Whether the caller is known; strangers get through to open routes only. Raises BodyRefused."""
+        """Return whether the caller is known; strangers may only use open routes.
+
+        Raises:
+            BodyRefused: a stranger elsewhere.
+        """
         path = scope["path"]
         if (
             self._workshop is None
@@ -137,7 +141,7 @@ class BodyGate:
         return next((limit for route, limit in _LARGER_JSON if route.fullmatch(path)), JSON_BYTES)
 
     async def _pass_on(self, scope: Scope, body: _Body, send: Send) -> None:
-        """Have the application read the body as it comes; refuse what turns out too large or too slow."""
+        """Let the application read the body as it arrives; reject it when too large or slow."""
         answered = False
 
         async def send_noted(message: Message) -> None:
@@ -188,7 +192,7 @@ class _Body:
                 self.refused = BodyRefused(_too_large(self.limit))
                 raise self.refused
             if not message.get("more_body"):
-                # The time that the answer takes is not the sender's.
+                # The time of the response does not count against the sender.
                 self.began = _COMPLETE
         return message
 
@@ -204,7 +208,7 @@ class _Body:
 
 
 class _Replay:
-    """Hands out a body that was read before, then whatever comes after it."""
+    """Replays a body that was read before, then passes on what follows."""
 
     def __init__(self, data: bytes, receive: Receive) -> None:
         self._data: bytes | None = data
@@ -227,9 +231,12 @@ async def _checked(data: bytes) -> None:
 
 
 def check_json(data: bytes) -> None:
-    """Refuse JSON that is nested too deeply, or has values that cannot be stored or sent: NaN, lone surrogates. Raises BodyRefused.
+    """Check that JSON is not nested too deeply, and has only values that can be stored.
 
-    What is not JSON at all is left to the route.
+    NaN and lone surrogates cannot. What is not JSON is left to the route.
+
+    Raises:
+        BodyRefused: it does not pass.
     """
     brackets = _STRINGS.sub(b"", data).translate(None, _NOT_BRACKETS)
     depth = deepest = 0
@@ -259,7 +266,7 @@ _SURROGATE = re.compile(rb"\\u[dD][89a-fA-F]")
 
 
 def _unusable(value: Any) -> str | None:
-    """The path to a value that is not Unicode text or not a finite number; None when there is none."""
+    """Return the path to a value that is not Unicode text or a finite number, or None."""
     todo: list[tuple[str, Any]] = [("", value)]
     while todo:
         path, item = todo.pop()
@@ -287,7 +294,7 @@ def _too_large(limit: int) -> ApiError:
 
 
 async def _drain(receive: Receive, signed_in: bool) -> None:
-    """Read on for a while and throw away what comes: a sender who only writes would not see the refusal."""
+    """Read and discard more of the body: a sender that only writes would not see the reply."""
     limit, drained, began = _DRAINED if signed_in else _DRAINED_OF_STRANGERS, 0, time.monotonic()
     try:
         while drained < limit:
@@ -318,7 +325,7 @@ async def _refuse(scope: Scope, send: Send, error: ApiError) -> None:
 
 
 class BodyRoute(APIRoute):
-    """A route that parses large JSON in a thread, so that other requests go on meanwhile."""
+    """A route that parses large JSON in a thread, so that other requests continue."""
 
     def get_route_handler(self) -> Any:
         handler = super().get_route_handler()

@@ -1,4 +1,4 @@
-"""Connections: how many there may be, and how long one may take to send a request's head."""
+"""Connections: how many may be open, and how long a request's head may take."""
 
 from __future__ import annotations
 
@@ -13,10 +13,12 @@ _FULL = b"HTTP/1.1 503 Service Unavailable\r\nConnection: close\r\nRetry-After: 
 
 
 def protocol(max_connections: int, head_seconds: float) -> Callable[..., H11Protocol]:
-    """The HTTP protocol of a server with at most so many open connections.
+    """Return the HTTP protocol of a server with limits.
 
-    `head_seconds` is the time from the opening of a connection, or the first byte of a later request, to the end of the
-    request's head.
+    Args:
+        max_connections: Further connections get status 503.
+        head_seconds: The time from the opening of a connection, or the first byte of a later
+            request, to the end of the request's head.
     """
 
     def build(**options: Any) -> H11Protocol:
@@ -49,7 +51,7 @@ class _Bounded(H11Protocol):
         super().connection_lost(exc)
 
     def _expect_head(self) -> None:
-        """While no request is under way the next one's head has to come in time; between requests, once it has begun."""
+        """Time the next request's head: from the connection's start, or its first byte."""
         if self.cycle is not None and not self.cycle.response_complete:
             self._stop_timer()
         elif self._head_timer is None:
@@ -67,7 +69,7 @@ class _Bounded(H11Protocol):
 
 
 def allow_open_files(count: int) -> None:
-    """Raise this process's limit of open files, as far as it may: each connection is one."""
+    """Raise this process's limit of open files as far as allowed: connections are files."""
     soft, hard = resource.getrlimit(resource.RLIMIT_NOFILE)
     if soft != resource.RLIM_INFINITY and soft < count:
         limit = count if hard == resource.RLIM_INFINITY else min(count, hard)

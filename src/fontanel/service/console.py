@@ -53,7 +53,7 @@ def _page(name: str, framers: str) -> Response:
 
 
 def _framers(request: Request, path: str) -> str:
-    """The sites that may show a page in a frame: for a desk's chat page those that its published version names."""
+    """Return the sites that may embed a page: those of a desk's published version."""
     runtime = request.app.state.runtime
     if path.startswith("chat/") and runtime is not None:
         with runtime.records.reading() as session:

@@ -1,4 +1,4 @@
-"""The settings of desks: checked, merged with changes, and looked up by version."""
+"""The settings of desks: validated, merged with changes, and looked up by version."""
 
 from __future__ import annotations
 
@@ -14,7 +14,11 @@ from fontanel.service.auth.access import Access
 
 
 def check_settings(access: Access, settings: DeskSettings) -> dict[str, Any]:
-    """The settings as they are kept, knowledge bases by their ids. Raises Refused about the setting at fault."""
+    """Return settings in their stored form, with knowledge bases by id.
+
+    Raises:
+        Refused: names the bad setting.
+    """
     kept = settings.model_dump()
     for part in kept["kbs"]:
         try:
@@ -36,7 +40,11 @@ def check_settings(access: Access, settings: DeskSettings) -> dict[str, Any]:
 
 
 def merge_settings(stored: dict[str, Any], changes: dict[str, Any]) -> DeskSettings:
-    """Stored settings with some of them changed. Raises RequestValidationError, as a body that is not valid does."""
+    """Return stored settings with changes.
+
+    Raises:
+        RequestValidationError: a change is not valid, as for an invalid body.
+    """
     from fastapi.exceptions import RequestValidationError
     from pydantic import ValidationError
 

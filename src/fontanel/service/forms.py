@@ -1,4 +1,4 @@
-"""Fields of a form that hold JSON."""
+"""Form fields that contain JSON."""
 
 from __future__ import annotations
 
@@ -10,7 +10,11 @@ from fontanel.errors import Refused
 
 
 def given(model: type[BaseModel], field: str, text: str | None) -> dict[str, Any] | None:
-    """What a form's field says, checked by `model`; None when it is empty. Raises Refused."""
+    """Return a form field's value, validated by `model`; None if it is empty.
+
+    Raises:
+        Refused: it is not valid.
+    """
     if text is None or not text.strip():
         return None
     try:

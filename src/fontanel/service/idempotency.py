@@ -13,7 +13,7 @@ from fontanel.service.problems import ApiError
 
 
 class Idempotency:
-    """The Idempotency-Key of a creating request: the same key again gives the first answer again."""
+    """The Idempotency-Key of a creating request: a repeated key gets the first response."""
 
     def __init__(self, request: Request, session: Session, caller: Caller, body: str) -> None:
         self._session = session
@@ -23,7 +23,11 @@ class Idempotency:
         self._hash = hashlib.sha256(body.encode()).hexdigest()
 
     def earlier(self) -> str | None:
-        """The body of the earlier answer, as JSON. Raises ApiError(conflict) when the key was used for another request."""
+        """Return the earlier response's body as JSON, None if there is none.
+
+        Raises:
+            ApiError: conflict, if the key was used for another request.
+        """
         if not self._key:
             return None
         kept = self._session.get(IdempotentReply, (self._caller, self._route, self._key))

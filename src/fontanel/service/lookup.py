@@ -46,7 +46,7 @@ def selected_documents(access: Access, kb: Kb, chosen: DocumentSelection) -> Sel
 def revision_of(
     access: Access, kb: str, document: str, ref: str | None
 ) -> tuple[Document, Revision]:
-    """The revision asked for, else the one that serves, else the newest."""
+    """Return the requested revision, or else the active one, or the newest."""
     document_row = access.scope.document(access.scope.kb(kb), document)
     requested = ref or document_row.revision_id or document_row.latest_revision_id
     query = access.scope.select(Revision).where(
@@ -59,7 +59,11 @@ def revision_of(
 
 
 def edition_of(access: Access, kb: Kb, number: int, field: str | None = None) -> Edition:
-    """A knowledge base's edition by its number. Raises ApiError(not-found), about that field of the request."""
+    """Return a knowledge base's edition by its number.
+
+    Raises:
+        ApiError: not-found, naming the request's field.
+    """
     result = access.session.scalar(
         access.scope.select(Edition).where(Edition.kb_id == kb.id, Edition.number == number)
     )
@@ -75,7 +79,7 @@ def kb_knowledge(
     documents: list[str] | None = None,
     edition: Edition | None = None,
 ) -> KbKnowledge:
-    """The knowledge base as it is at this moment, in the edition that serves or in another one."""
+    """Return a knowledge base for searching, in its active or another edition."""
     edition = edition or access.session.get_one(Edition, kb.edition_id)
     snapshot = access.runtime.editions.snapshot(edition.id)
     return KbKnowledge(

@@ -17,7 +17,7 @@ _LABELS = ["team", "kb", "source"]
 
 
 class SourceFigures(Collector):
-    """How fresh each source is: whether it is late, how long ago it was seen, how long changes took."""
+    """The freshness of each source: whether it is late, its last check, and its lags."""
 
     def __init__(self, records: Records) -> None:
         self._records = records
@@ -59,7 +59,7 @@ class SourceFigures(Collector):
                 .join(Team, Team.id == Source.team_id)
             )
             for source, kb, team in session.execute(joined):
-                # Ids alone: whoever may read the figures need not know what teams keep.
+                # Ids only: readers of metrics need not know what teams store.
                 labels = [team.id, kb.id, source.id]
                 result = freshness_of(session, source)
                 late.add_metric(labels, float(result.state == "late"))

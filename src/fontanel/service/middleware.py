@@ -1,4 +1,4 @@
-"""What stands around every request: its id, its log line and metrics."""
+"""The wrapping of every request: its id, log line and metrics."""
 
 from __future__ import annotations
 
@@ -21,7 +21,7 @@ _CLOSED = b"default-src 'none'; frame-ancestors 'none'"
 
 
 class Metrics:
-    """The service's own figures, in a registry of its own so that several services can live in one process."""
+    """The service's metrics, in a registry of its own: a process may have several services."""
 
     def __init__(self, waiting: Callable[[], float]) -> None:
         self.registry = CollectorRegistry()

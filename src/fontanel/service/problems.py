@@ -1,4 +1,4 @@
-"""Problem details (RFC 9457): every error as one shape, with a stable type and what to do."""
+"""Problem details (RFC 9457): every error in one form, with a stable type and advice."""
 
 from __future__ import annotations
 
@@ -55,7 +55,7 @@ PROBLEMS: dict[str, tuple[int, str]] = {
 
 
 class ApiError(FontanelError):
-    """Raised anywhere in the service to answer with a problem. `kind` is a key of `PROBLEMS`."""
+    """An error that becomes a problem response; `kind` is a key of `PROBLEMS`."""
 
     def __init__(
         self,
@@ -75,7 +75,7 @@ class ApiError(FontanelError):
 
 
 def has_room(settings: Settings) -> bool:
-    """Whether the data directory's disk has the room that the operator wants kept free."""
+    """Return whether the data directory's disk has the free space that the operator wants."""
     return shutil.disk_usage(settings.data).free >= settings.min_free_mb * 1_000_000
 
 

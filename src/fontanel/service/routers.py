@@ -33,7 +33,7 @@ _READING = frozenset({"GET", "HEAD"})
 
 @runtime_checkable
 class Openable(Protocol):
-    """What a route's dependency gives it to open in the route's own thread."""
+    """What a dependency provides for opening in the route's own thread."""
 
     def open(self) -> AbstractContextManager[Any]:
         """Open the session that the route needs."""
@@ -41,7 +41,7 @@ class Openable(Protocol):
 
 
 class ApiRoute(BodyRoute):
-    """A route whose plain function runs in a thread, with its access opened in that thread.
+    """A route whose plain function runs in a thread, with its access opened there.
 
     Changes run in threads that no reader needs.
     """
@@ -58,7 +58,7 @@ class ApiRoute(BodyRoute):
 
 
 def _call(endpoint: Callable[..., Any], **values: Any) -> Any:
-    """Call an endpoint with what it depends on opened; a change is committed when it returns."""
+    """Call an endpoint with its dependencies opened; commit a change when it returns."""
     with ExitStack() as stack:
         opened = {
             name: stack.enter_context(value.open()) if isinstance(value, Openable) else value
@@ -68,8 +68,11 @@ def _call(endpoint: Callable[..., Any], **values: Any) -> Any:
 
 
 def api_router(prefix: str = "", tag: str | None = None) -> APIRouter:
-    """A router below /api/v1. Its routes are whole as they stand, so that the application takes them over as they are: to include a
-    router would build each of its routes again, which for all of them takes a second and more."""
+    """Return a router below /api/v1, whose routes the application uses unchanged.
+
+    Including a router would build each of its routes again, which takes over a second for all of
+    them.
+    """
     return APIRouter(
         prefix=f"/api/v1{prefix}",
         tags=[tag] if tag else None,

@@ -1,4 +1,4 @@
-"""Running the service: open the data directory, start the workers, listen, stop cleanly."""
+"""Running the service: open the data directory, start the workers, listen, stop."""
 
 from __future__ import annotations
 
@@ -44,7 +44,7 @@ class _Server(uvicorn.Server):
 
 
 def spare_memory() -> None:
-    """Let threads share two arenas of glibc's allocator: with one each, freed memory is kept."""
+    """Share two arenas of glibc's allocator: with one per thread, freed memory is kept."""
     with suppress(OSError, AttributeError):
         ctypes.CDLL(None).mallopt(_M_ARENA_MAX, 2)
 

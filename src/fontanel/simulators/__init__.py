@@ -1,1 +1,1 @@
-"""Small simulated outside services, for the demo and for trying things out where the real ones cannot run."""
+"""Simulated outside services, for the demo and for trying things out."""

@@ -1,6 +1,7 @@
-"""A bucket store that speaks enough of the S3 protocol: signed requests, listings in pages, objects, uploads in parts.
+"""A bucket store with the core of the S3 protocol.
 
-Buckets are folders below one directory, objects their files. For demo and tests; it keeps no versions and has one key.
+Signed requests, paged listings, objects, multipart uploads. Buckets are folders below one
+directory, objects their files. It keeps no versions and has one key.
 """
 
 from __future__ import annotations
@@ -35,7 +36,7 @@ class _Refused(Exception):
 
 
 def bucket_app(directory: Path, access_key: str, secret_key: str) -> Starlette:
-    """A store over the folders of a directory; every request must be signed with this key."""
+    """Return a store of the folders of a directory; requests must be signed with this key."""
     store = _Store(directory.resolve(), access_key, secret_key)
     methods = ["GET", "HEAD", "PUT", "POST", "DELETE"]
     return Starlette(routes=[Route("/{path:path}", store.answer, methods=methods)])

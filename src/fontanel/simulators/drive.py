@@ -1,4 +1,4 @@
-"""A drive that speaks WebDAV (RFC 4918) over one folder: looking, reading, writing, moving, with a user name and password."""
+"""A drive with WebDAV (RFC 4918) over one folder: list, read, write, move."""
 
 from __future__ import annotations
 

@@ -1,7 +1,7 @@
-"""A simulated model server that speaks the chat-completions protocol: deterministic, and as honest or as bad as it is told to be.
+"""A simulated model server with the chat-completions protocol: deterministic.
 
-It reads the sources and the question out of the prompt and picks sentences by the words they share. The name of the model that is
-asked for chooses how it behaves, so that one server shows every path.
+It reads the sources and the question from the prompt and picks sentences by the words they share.
+The requested model's name chooses its behaviour, so that one server covers every path.
 """
 
 from __future__ import annotations
@@ -69,7 +69,7 @@ _INVENTED = (
 
 @dataclass(frozen=True, slots=True)
 class Said:
-    """A sentence with the sources it cites, and whether that is true of them."""
+    """A sentence with the sources it cites, and whether they support it."""
 
     text: str
     cites: tuple[int, ...]
@@ -82,7 +82,7 @@ class Said:
 
 @dataclass(frozen=True, slots=True)
 class Prompt:
-    """What a prompt holds: sources as (number, title, text), the question, the layout that is asked for."""
+    """A parsed prompt: sources as (number, title, text), the question, the requested layout."""
 
     sources: list[tuple[int, str, str]]
     question: str
@@ -110,7 +110,7 @@ def read_prompt(messages: Sequence[dict[str, Any]]) -> Prompt:
 
 
 def honest(prompt: Prompt) -> list[Said]:
-    """The sentences of the sources that share the most with the question; none when too little is shared."""
+    """Return the sentences of the sources that share most with the question, if enough."""
     units = [
         (number, title, sentence)
         for number, title, text in prompt.sources
@@ -141,7 +141,7 @@ def honest(prompt: Prompt) -> list[Said]:
 
 
 def lying(prompt: Prompt) -> list[Said]:
-    """What the honest model says, each sentence spoilt in another way, and facts of its own in between."""
+    """Return the honest sentences, each falsified in another way, with invented facts."""
     out: list[Said] = []
     seed = sum(map(ord, prompt.question))
     for place, text in enumerate(honest(prompt)):
@@ -192,7 +192,7 @@ def _wrong_source(text_: Said, prompt: Prompt) -> Said | None:
 
 
 def gullible(prompt: Prompt) -> list[Said]:
-    """Repeats whatever in the sources looks like an order, then answers."""
+    """Repeat whatever in the sources resembles an instruction, then answer."""
     orders = [
         Said(sentence.strip(), (number,), False)
         for number, _, text in prompt.sources
@@ -226,7 +226,7 @@ def compose(behaviour: str, messages: Sequence[dict[str, Any]]) -> str:
 
 
 def _described(behaviour: str, document: str) -> str:
-    """A title and a description: the first line, and the first sentence of some length, spoilt by those who spoil things."""
+    """Return a title and a description from the first lines, falsified by some behaviours."""
     lines = [line.strip() for line in document.split("\n") if line.strip()]
     sentences = [
         s
@@ -252,8 +252,14 @@ def _words(text: str) -> list[str]:
 def model_app(
     pace: float = 0.0, wait: float = 0.0, key: str = "", behaviour: str = ""
 ) -> Starlette:
-    """The server. `pace` are seconds between words, `wait` seconds before the first; `behaviour` holds whatever model is asked for;
-    with a `key`, every request must bear it."""
+    """Return the server.
+
+    Args:
+        pace: Seconds between words.
+        wait: Seconds before the first word.
+        key: Required in every request.
+        behaviour: Used whichever model is requested.
+    """
     limited: Counter[str] = Counter()
 
     async def complete(request: Request) -> Response:
@@ -310,7 +316,7 @@ def model_app(
 
 
 def _once_more(limited: Counter[str], messages: Sequence[dict[str, Any]]) -> bool:
-    """Whether the same request is to be refused once more: two times in three."""
+    """Return whether to reject the same request once more: two times in three."""
     message = json.dumps(messages)
     limited[message] += 1
     return limited[message] % 3 != 0

@@ -1,4 +1,4 @@
-"""A web site of the files in a folder, with ETags, as any web server would give them."""
+"""A web site of the files in a folder, with ETags."""
 
 from __future__ import annotations
 

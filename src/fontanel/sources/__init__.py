@@ -1,4 +1,4 @@
-"""Sources: what keeps documents flowing into a knowledge base. A file for each kind, behind one small protocol."""
+"""Sources of documents: a file for each kind, with one small protocol."""
 
 from fontanel.sources.kinds import KINDS
 from fontanel.sources.protocol import (

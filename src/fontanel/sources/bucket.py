@@ -60,8 +60,10 @@ class BucketCredentials(SettingsModel):
 
 
 class Bucket(Source):
-    """Items are objects by their keys; the mark is the ETag with the size. The bucket is named in the path, which every
-    compatible store takes."""
+    """Objects of a bucket as items by key; the mark is the ETag with the size.
+
+    The bucket is named in the path, which every compatible store accepts.
+    """
 
     at_once = 8
 
@@ -181,7 +183,7 @@ def _moment(text: str | None) -> float | None:
 
 
 def _said(response: httpx.Response, data: bytes, what: str) -> str:
-    """Why a store refused: its own code where it gives one."""
+    """Return why a store rejected a request, with its own code if there is one."""
     try:
         code = ElementTree.fromstring(data).findtext("{*}Code") or ElementTree.fromstring(
             data

@@ -1,4 +1,4 @@
-"""Rows of a query as documents, read through SQLAlchemy in transactions that cannot write."""
+"""Rows of a query as documents, read through SQLAlchemy in read-only transactions."""
 
 from __future__ import annotations
 
@@ -39,7 +39,7 @@ from fontanel.sources.protocol import (
 _PAGE = 20
 #: Bytes of a cell, and of anything in between that SQLite computes.
 _MAX_CELL = 20_000_000
-#: Bytes of rows that are kept from the listing to the fetching.
+#: Bytes of rows kept from the listing to the fetching.
 _MAX_HELD = 300_000_000
 
 
@@ -79,8 +79,11 @@ class DatabaseCredentials(SettingsModel):
 
 
 class Database(Source):
-    """Items are rows by their identity columns. The query stands within a SELECT of ours, so that it can only be a SELECT; the
-    transaction is read-only; one statement at a time has a time limit."""
+    """Rows of a query as items by their identity columns.
+
+    The query is embedded in a SELECT, so that it can only be a SELECT itself; the transaction is
+    read-only; each statement has a time limit.
+    """
 
     at_once = 1
 
@@ -136,7 +139,7 @@ class Database(Source):
                 raise SourceUnavailable(str(error), again=False) from error
             except OSError as error:
                 raise SourceUnavailable(f"There is no host {self._settings.host}.") from error
-            # The address that was checked is the one connected to, whatever the name says a moment later.
+            # Connect to the address that was checked, whatever the name resolves to a moment later.
             options = f"-c statement_timeout={self._settings.seconds * 1000} -c default_transaction_read_only=on"
             arguments = {
                 "hostaddr": address,
@@ -243,7 +246,7 @@ class Database(Source):
         self, columns: Sequence[str], where: str, values: dict[str, Any]
     ) -> Iterator[dict[str, Any]]:
         chosen = ", ".join(self._name(column) for column in columns)
-        # A bound limit makes the driver use the protocol that takes one statement only.
+        # A bound limit makes the driver use the protocol that accepts a single statement.
         statement = f"select {chosen} from (\n{self._query.replace(':', chr(92) + ':')}\n) as source_rows{where} limit :max_rows"
         try:
             with self._connect() as connection:
@@ -314,7 +317,7 @@ def _reason(error: SQLAlchemyError) -> str:
 
 
 def _passing(error: SQLAlchemyError) -> bool:
-    """Whether it may pass by itself: the server is away or busy, not the query at fault."""
+    """Return whether an error is temporary: the server is down or busy."""
     own = getattr(error, "orig", None)
     if isinstance(own, sqlite3.Error):
         return any(word in str(own) for word in ("locked", "busy", "unable to open"))

@@ -44,7 +44,7 @@ class FeedCredentials(SettingsModel):
 
 
 class Feed(Source):
-    """Items are entries, by their own id; the mark is a hash of what the feed says of one."""
+    """Entries of a feed as items by their own id; the mark is a hash of the entry."""
 
     keeps_unlisted = True
 
@@ -125,7 +125,7 @@ class Feed(Source):
         return Fetched([self._page(entry).encode()], tags=tags)
 
     def _page(self, entry: Any) -> str:
-        """The entry as a page of its own; its text was sanitised when the feed was parsed."""
+        """Return the entry as a page; its text was sanitised when the feed was parsed."""
         content = next((part.value for part in entry.get("content", []) if part.get("value")), None)
         body = content or entry.get("summary", "")
         title = html.escape(entry.get("title") or "Entry")

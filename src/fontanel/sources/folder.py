@@ -43,7 +43,7 @@ class FolderSettings(Patterns):
 
 
 class Folder(Source):
-    """Items are files, by their path below the folder. A link to a file is taken when it leads to a place inside the folder."""
+    """Files below a folder as items by path; links must lead to a place inside it."""
 
     def __init__(self, settings: FolderSettings, source_limits: SourceLimits) -> None:
         self._settings = settings
@@ -79,12 +79,12 @@ class Folder(Source):
                     yield Skipped(path, f"cannot be looked at: {error.strerror}", keep=True)
 
     def _entries(self, directory: str, below: str) -> list[os.DirEntry[str]]:
-        """Return what is in a folder; nothing of one that was deleted in the meantime.
+        """Return the entries of a folder; none of one that was deleted in the meantime.
 
         Raises:
             PermissionError: a folder below the root may not be read.
-            SourceUnavailable: the root cannot be listed, or a share went away, which must not look
-                like an empty one.
+            SourceUnavailable: the root cannot be listed, or a share disappeared, which must not
+                look like an empty one.
         """
         shown = self._settings.path
         try:
@@ -130,7 +130,7 @@ class Folder(Source):
         return Listed(path, mark, path, entry.st_mtime, size, mark)
 
     def fetch(self, item: Listed) -> Fetched:
-        # The path is resolved again: what was a file may be a link by now.
+        # Resolve the path again: a file may have become a link.
         path = (self._root / item.id).resolve()
         if not path.is_relative_to(self._root):
             raise ItemFailed("It became a link that leads out of the folder.")
@@ -146,7 +146,7 @@ class Folder(Source):
         if not stat.S_ISREG(result.st_mode):
             os.close(descriptor)
             raise ItemFailed("It is no longer a file.")
-        # The mark belongs to the bytes that are read now, which may be newer than those listed.
+        # The mark is that of the bytes read now, which may be newer than those listed.
         return Fetched(_chunks(descriptor), mark=_mark(result), changed_at=result.st_mtime)
 
 
@@ -161,12 +161,16 @@ def _chunks(descriptor: int) -> Iterator[bytes]:
 
 
 def allowed_folder(path: str, source_limits: SourceLimits, field: str) -> Path:
-    """The folder or file of a path, links followed. Raises SettingsRefused when it is not below a root that the operator allows."""
+    """Return the folder or file of a path, with links resolved.
+
+    Raises:
+        SettingsRefused: it is not below a root that the operator allows.
+    """
     if not os.path.isabs(path) or "\0" in path:
         raise SettingsRefused(field, f"{path!r} is not an absolute path.")
     try:
         result = Path(path).resolve()
-        # Looked at once, so that a name that no file system takes is refused here.
+        # Access it once, so that a name that no file system accepts is rejected here.
         result.exists()
     except (OSError, ValueError, RuntimeError) as error:
         raise SettingsRefused(field, f"{path[:100]!r} cannot be a path: {error}.") from error

@@ -1,7 +1,7 @@
-"""Where a web page leads, and its address in one form.
+"""The links of a web page, and addresses in canonical form.
 
-Tags are found in one pass that takes time in proportion to the page, whatever is in it: pages are strangers' data, and this runs
-within the service.
+Tags are found in one pass in linear time, whatever the page contains: pages are untrusted, and this
+runs within the service.
 """
 
 from __future__ import annotations
@@ -13,7 +13,7 @@ from dataclasses import dataclass
 from urllib.parse import parse_qsl, quote, unquote, urlencode, urljoin, urlsplit, urlunsplit
 
 _TAG = re.compile(r"<(a|area|base|link|meta)\s", re.IGNORECASE)
-#: What follows a tag's name up to its end. It never gives back what it took, so that it reads each character once.
+#: The rest of a tag after its name. It never backtracks, so it reads each character once.
 _REST = re.compile(r"((?:[^>\"']++|\"[^\"]*+\"|'[^']*+')*+)>")
 _LONGEST_TAG = 20_000
 _ATTRIBUTE = re.compile(
@@ -26,7 +26,7 @@ _HIDDEN = (
     ("<template", "</template"),
 )
 _FOLLOWED_BY = re.compile(r"charset=[\"']?([\w-]+)", re.IGNORECASE)
-#: Parameters that say where a visitor came from, not what page it is.
+#: Parameters about where a visitor came from, not about the page.
 _TRACKING = re.compile(
     r"^(utm_\w+|fbclid|gclid|mc_[ce]id|phpsessid|jsessionid|sid)$", re.IGNORECASE
 )
@@ -36,8 +36,11 @@ _LONGEST = 1000
 
 @dataclass(frozen=True, slots=True)
 class PageLinks:
-    """What a page says of itself and of others: `canonical` is the address it wants to be previous by; `taken` and `followed` are False
-    when it asks robots to leave it or its links alone."""
+    """A page's metadata for crawling.
+
+    `canonical` is the address that it wants to be known by; `taken` and `followed` are False when
+    it asks robots not to index it or follow its links.
+    """
 
     links: tuple[str, ...]
     canonical: str | None
@@ -81,7 +84,7 @@ def page_links(data: bytes, address: str, charset: str | None) -> PageLinks:
 
 
 def _tags(text: str) -> Iterator[tuple[str, str]]:
-    """Yield the tags that matter here, each with its attributes. What follows a tag that does not end is passed over."""
+    """Yield the relevant tags with their attributes; an unterminated tag is skipped."""
     position = 0
     while (match := _TAG.search(text, position)) is not None:
         limit = match.end() + _LONGEST_TAG
@@ -92,8 +95,10 @@ def _tags(text: str) -> Iterator[tuple[str, str]]:
 
 
 def normal_address(address: str | None) -> str | None:
-    """An http(s) address in one form: without fragment, tracking parameters and default port, its path encoded alike; None for
-    what is no such address."""
+    """Return an http(s) address in canonical form, None for other addresses.
+
+    Without fragment, tracking parameters and default port, and with a uniformly encoded path.
+    """
     if address is None:
         return None
     try:

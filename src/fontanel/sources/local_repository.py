@@ -1,8 +1,8 @@
-"""Reading a git repository in a folder without following anything that leads out of it.
+"""Reading a git repository in a folder without following anything that leads outside.
 
-Git follows what a repository points at: a `.git` file, symbolic links, `objects/info/alternates`, a `commondir`. Whoever may
-write to an allowed folder could have it read a repository somewhere else. So what is needed is taken over first, file by file,
-and git is given the copy, which points nowhere.
+Git follows what a repository refers to: a `.git` file, symbolic links, `objects/info/alternates`, a
+`commondir`. Whoever may write to an allowed folder could have it read a repository elsewhere. So
+what is needed is copied first, file by file, and git reads the copy, which refers to nothing.
 """
 
 from __future__ import annotations
@@ -16,16 +16,19 @@ from pathlib import Path
 
 from fontanel.sources.protocol import SourceUnavailable
 
-#: What a repository's content is made of. Its configuration, hooks, alternates and worktrees are left behind.
+#: The content of a repository. Its configuration, hooks, alternates and worktrees are left out.
 _FOLDERS = ("objects", "refs")
 _FILES = ("HEAD", "packed-refs")
 _LEFT_OUT = frozenset({"alternates", "http-alternates"})
 
 
 def take_over(repository: Path, target: Path, stopping: Callable[[], bool]) -> None:
-    """Make `target` a bare repository with the content of the one in a folder (bare, or with a `.git` directory).
+    """Copy a repository's content from a folder (bare, or with `.git`) to a bare `target`.
 
-    Objects that are there already are left alone: they never change. Raises SourceUnavailable.
+    Existing objects are left alone: they never change.
+
+    Raises:
+        SourceUnavailable: it cannot be read, or is not a repository.
     """
     with _opened(repository) as root:
         try:
@@ -106,7 +109,7 @@ def _is_link(name: str, descriptor: int) -> bool:
 
 
 def _take(name: str, folder: int, target: Path, *, changes: bool) -> bool:
-    """Copy a regular file; whether there is one. One that never changes is copied once."""
+    """Copy a regular file; return whether there is one. Immutable ones are copied once."""
     try:
         source = os.open(name, os.O_RDONLY | os.O_NOFOLLOW | os.O_NONBLOCK, dir_fd=folder)
     except OSError:

@@ -1,4 +1,4 @@
-"""Which items of a source are taken: patterns over their paths, and kinds of files that hold no text."""
+"""Filters for items of a source: path patterns, and kinds of files without text."""
 
 from __future__ import annotations
 
@@ -12,7 +12,7 @@ from pydantic import AfterValidator, Field
 from fontanel.errors import FontanelError
 from fontanel.sources.protocol import SettingsModel
 
-#: Files that hold pictures in motion, sound, programs or parts of other programs' data.
+#: Files with video, sound, programs or other programs' data.
 _WITHOUT_TEXT = frozenset(
     "3gp 7z a aac avi bak bin bz2 class com crdownload dat db db-shm db-wal deb dll dmg dwg dylib eot exe flac gz ico iso jar ko lib "
     "lnk lock log1 m4a m4v mkv mov mp3 mp4 mpeg mpg msi o obj ogg otf part pdb pyc pyo qcow2 rar rpm so sqlite swp sys tar tgz "
@@ -47,7 +47,7 @@ Pattern = Annotated[str, AfterValidator(check_pattern)]
 
 
 class Patterns(SettingsModel):
-    """Which paths are taken."""
+    """Patterns of the paths to include and exclude."""
 
     include: list[Pattern] = Field(
         [],
@@ -70,7 +70,7 @@ class Patterns(SettingsModel):
 
 
 def pattern_regex(pattern: str) -> str:
-    """A pattern as a regular expression for whole paths with forward slashes. One without a slash fits in any folder."""
+    """Return a pattern as a regular expression; without a slash it matches in any folder."""
     pattern = pattern.strip().lstrip("/")
     if "/" not in pattern:
         pattern = "**/" + pattern
@@ -92,10 +92,13 @@ def pattern_regex(pattern: str) -> str:
 
 
 def matcher(patterns: Sequence[str]) -> Callable[[str], bool] | None:
-    """Whether a path fits any of the patterns; None when there are none. Raises PatternRefused.
+    """Return whether a path matches any of the patterns; None without patterns.
 
-    Patterns come from users and paths from strangers, and both meet within the service. RE2 takes time in proportion to the
-    path whatever the pattern, where an engine that backtracks could be kept busy for years.
+    Patterns come from users and paths from strangers, and both meet within the service. RE2 takes
+    linear time whatever the pattern, while a backtracking engine could be kept busy for years.
+
+    Raises:
+        PatternRefused: a pattern is not valid.
     """
     if not patterns:
         return None
@@ -115,7 +118,11 @@ def matcher(patterns: Sequence[str]) -> Callable[[str], bool] | None:
 
 
 def chooser(patterns: Patterns, files: bool = True) -> Callable[[str], str | None]:
-    """Why a path is left out; None when it is taken. Without `files` a path's ending says nothing of its kind."""
+    """Return a function from a path to the reason to skip it, None to include it.
+
+    Args:
+        files: The ending of a path shows its kind.
+    """
     included, excluded = matcher(patterns.include), matcher(patterns.exclude)
     hidden, without_text = patterns.hidden, _WITHOUT_TEXT
 

@@ -1,4 +1,4 @@
-"""What every kind of source has in common: items with change marks, fetching, and how both can fail."""
+"""The protocol of all kinds of sources: items with change marks, fetching, failures."""
 
 from __future__ import annotations
 
@@ -15,9 +15,10 @@ from fontanel.errors import FontanelError, Unavailable
 
 
 class SourceUnavailable(Unavailable):
-    """The source as a whole cannot be read now: it is away, refuses the credentials, or answers with nothing sensible.
+    """The whole source cannot be read now: it is down, or rejects the credentials.
 
-    Nothing is removed because of it. `again` tells whether trying later can help without anybody doing something.
+    Nothing is removed because of it. `again` says whether a retry can help without anybody's
+    action.
     """
 
     def __init__(self, message: str, again: bool = True) -> None:
@@ -26,7 +27,7 @@ class SourceUnavailable(Unavailable):
 
 
 class SettingsRefused(FontanelError, ValueError):
-    """The settings cannot be used, or ask for what the operator does not allow. `field` names the one at fault."""
+    """Settings cannot be used, or are not allowed; `field` names the bad one."""
 
     def __init__(self, field: str, message: str) -> None:
         super().__init__(message)
@@ -38,9 +39,12 @@ class ItemFailed(FontanelError):
 
 
 class Listed(NamedTuple):
-    """An item at the source. `id` is its identity there; `mark` changes whenever its content may have changed; `name` is its path
-    below the source's folder. An item that leaves while another with the same `same_as` comes was moved; empty: the source cannot
-    tell. `changed_at` is in seconds since 1970."""
+    """An item at the source.
+
+    `id` is its identity there; `mark` changes whenever its content may have changed; `name` is its
+    path below the source's folder. An item that disappears while another with the same `same_as`
+    appears was moved; empty if the source cannot tell. `changed_at` is in seconds since 1970.
+    """
 
     id: str
     mark: str
@@ -53,8 +57,11 @@ class Listed(NamedTuple):
 
 
 class Skipped(NamedTuple):
-    """An item that is not taken, and why. With `keep` what was taken of it before stays, since it may only be out of reach for
-    now; an id that ends in a slash then stands for everything below it."""
+    """An item that is skipped, and why.
+
+    With `keep`, its earlier content stays, since it may only be unreachable for now; an id that
+    ends in a slash then stands for everything below it.
+    """
 
     id: str
     reason: str
@@ -63,8 +70,11 @@ class Skipped(NamedTuple):
 
 @dataclass(frozen=True, slots=True)
 class Fetched:
-    """An item's content. What is None stays as listed; `notes` is kept with the item for the next run's listing.
-    `chunks` is None when a closer look found it unchanged."""
+    """An item's content.
+
+    Fields of None stay as listed; `notes` are stored with the item for the next listing. `chunks`
+    is None if a closer check found it unchanged.
+    """
 
     chunks: Iterable[bytes] | None
     mark: str | None = None
@@ -77,20 +87,22 @@ class Fetched:
 
 @dataclass(frozen=True, slots=True)
 class PreviousItem:
-    """What the last run kept of an item."""
+    """What the last run stored of an item."""
 
     mark: str
     notes: Mapping[str, Any] | None = None
 
 
-#: An item's id -> what is previous of it; an item that was never taken has none.
+#: An item's id -> what was stored of it; nothing for an item that was never fetched.
 PreviousItems = Callable[[str], PreviousItem | None]
 
 
 @dataclass(frozen=True, slots=True)
 class SourceLimits:
-    """What the operator allows sources: folders below `roots`, private addresses in `networks`, items of at most `max_bytes`.
-    `scratch` is a directory that belongs to one source, kept between runs."""
+    """Limits of sources: folders below `roots`, private `networks`, items up to `max_bytes`.
+
+    `scratch` is a directory of the source, kept between runs.
+    """
 
     roots: tuple[Path, ...] = ()
     networks: tuple[IPv4Network | IPv6Network, ...] = ()
@@ -102,10 +114,13 @@ class SourceLimits:
 
 
 class Source(ABC):
-    """An opened source. `items` and `fetch` raise SourceUnavailable when the source as a whole cannot be read; `fetch` raises
-    ItemFailed when only this item cannot. `fetch` is called from several threads at once."""
+    """An opened source.
 
-    #: Items that are no longer listed stay: what a feed drops has only grown old.
+    `items` and `fetch` raise SourceUnavailable when the whole source cannot be read; `fetch` raises
+    ItemFailed when only this item cannot, and is called from several threads.
+    """
+
+    #: Items that are no longer listed stay: what a feed drops is merely old.
     keeps_unlisted = False
     #: How many items are fetched at once.
     at_once = 4
@@ -117,11 +132,11 @@ class Source(ABC):
     def fetch(self, item: Listed) -> Fetched: ...
 
     def watched(self) -> Path | None:
-        """A folder whose file events tell that something changed, if there is one."""
+        """Return a folder whose file events signal changes, if any."""
         return None
 
     def close(self) -> None:  # noqa: B027 - most kinds have nothing to give back
-        """Give back connections. Called once, whatever happened."""
+        """Close connections. Called once, whatever happened."""
 
     def __enter__(self) -> Source:
         return self
@@ -131,7 +146,7 @@ class Source(ABC):
 
 
 class SettingsModel(BaseModel):
-    """The base of a kind's settings and credentials. Titles and descriptions are shown as the form's labels and hints."""
+    """The base of settings and credentials; titles and descriptions appear in forms."""
 
     model_config = ConfigDict(extra="forbid", str_strip_whitespace=True, allow_inf_nan=False)
 
@@ -154,7 +169,10 @@ class NoCredentials(SettingsModel):
 
 @dataclass(frozen=True, slots=True)
 class Kind:
-    """A kind of source: what it is called, its forms, and how one is opened. `open` may raise SettingsRefused."""
+    """A kind of source: its title, its forms, and how to open it.
+
+    `open` may raise SettingsRefused.
+    """
 
     name: str
     title: str
@@ -162,11 +180,11 @@ class Kind:
     settings: type[Any]
     credentials: type[Any]
     open: Callable[[Any, Any, SourceLimits], Source]
-    #: Where credentials go with these settings: they are not used for another place without being entered again.
+    #: The place that credentials are sent to: for another one they must be entered again.
     destination: Callable[[Any], str] = lambda settings: ""
     #: Documents are sent by programs; there is nothing to list.
     pushed: bool = False
-    #: It is read by a process of its own, under limits of memory.
+    #: It is read by another process, under limits of memory.
     isolated: bool = False
     #: File events can start a run.
     watchable: bool = False

@@ -1,4 +1,4 @@
-"""Documents that programs send by themselves: there is nothing to list."""
+"""Documents that programs send: there is nothing to list."""
 
 from __future__ import annotations
 

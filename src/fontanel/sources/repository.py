@@ -69,7 +69,7 @@ class RepositoryCredentials(SettingsModel):
 
 
 class Repository(Source):
-    """Items are files by their path; the mark is the blob's own hash, so that a rename is told from a change."""
+    """Files of a repository as items by path; the mark is the blob's hash, for renames."""
 
     def __init__(
         self, settings: RepositorySettings, credentials: RepositoryCredentials, around: SourceLimits
@@ -116,7 +116,7 @@ class Repository(Source):
                 yield Listed(path, blob, path, moment or None, int(length), blob, link)
 
     def fetch(self, item: Listed) -> Fetched:
-        # One program hands out all blobs; starting one for each file would cost more than the files.
+        # One process returns all blobs; starting one per file would cost more than the files.
         with self._reading:
             reader = self._blobs()
             assert reader.stdin is not None
@@ -153,7 +153,7 @@ class Repository(Source):
         return self._reader
 
     def _directory(self) -> Path:
-        """A bare repository that is kept between runs, so that only what is new is fetched."""
+        """Return the bare repository that is kept between runs, to fetch only what is new."""
         if self._around.scratch is None:
             if self._temporary is None:
                 self._temporary = Path(tempfile.mkdtemp(prefix="fontanel-git-"))
@@ -183,7 +183,7 @@ class Repository(Source):
         self._git(*command)
 
     def _reach(self) -> list[str]:
-        """Options that hold git to the address that was checked."""
+        """Return options that make git use the checked address."""
         options = ["-c", "protocol.allow=never"]
         if self._local:
             return [*options, "-c", "protocol.file.allow=always"]
@@ -214,7 +214,7 @@ class Repository(Source):
         ]
 
     def _address(self) -> httpx.URL:
-        """The address as git is given it: with its host in the form that was looked up, so that git looks up nothing itself."""
+        """Return the address for git, with its host in the resolved form."""
         url = check_url(self._settings.url, "url")
         host = url.raw_host.decode("ascii").lower().rstrip(".")
         return url.copy_with(host=host)

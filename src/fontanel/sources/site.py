@@ -1,4 +1,4 @@
-"""A web site: pages from start pages and sitemaps on, by their links, within what the site and the settings allow."""
+"""A web site: pages from start pages and sitemaps, by their links, within limits."""
 
 from __future__ import annotations
 
@@ -47,7 +47,7 @@ _MAX_PAGE = 50_000_000
 _MAX_ROBOTS = 500_000
 _LONGEST_DELAY = 60.0
 _HTML = ("text/html", "application/xhtml+xml")
-#: Kinds of files that are taken besides pages.
+#: Kinds of files that are read besides pages.
 _FILES = (
     "text/",
     "application/pdf",
@@ -91,7 +91,7 @@ class SiteSettings(Patterns):
 
 @dataclass(frozen=True, slots=True)
 class _Visit:
-    """What came of going to an address."""
+    """The result of visiting an address."""
 
     address: str
     depth: int
@@ -112,8 +112,11 @@ class _Host:
 
 
 class Site(Source):
-    """Items are pages by the address they want to be previous by. A page's mark is a hash of its content; ETag and Last-Modified are
-    kept in its notes for conditional requests, and its links, so that one that has not changed is not fetched to go on."""
+    """Pages of a site as items by their canonical address.
+
+    A page's mark is a hash of its content. Its notes store ETag and Last-Modified for conditional
+    requests, and its links, so that an unchanged page is not fetched to continue.
+    """
 
     at_once = 4
 
@@ -165,7 +168,7 @@ class Site(Source):
             raise SourceUnavailable(next(iter(self._failed.values()), reason))
 
     def _crawl(self, frontier: Frontier, previous: PreviousItems) -> Iterator[_Visit]:
-        """Visit the addresses of the frontier, a few at once; what is yielded may add to it."""
+        """Visit the addresses of the frontier, a few at once; results may add to it."""
         with ThreadPoolExecutor(self.at_once, thread_name_prefix="crawl") as pool:
             running: set[Future[_Visit]] = set()
             try:
@@ -276,7 +279,7 @@ class Site(Source):
         before: PreviousItem | None,
         through: tuple[str, ...],
     ) -> _Visit:
-        """A page that could not be fetched: reported as failed; what it led to is visited all the same, since it has not gone."""
+        """Report a page that could not be fetched; its known links are visited anyway."""
         self._failed[address] = reason
         links = tuple((before.notes or {}).get("links", ())) if before else ()
         return _Visit(address, depth, Listed(address, "", self._name(address)), links, through)
@@ -402,7 +405,7 @@ class Site(Source):
             path = f"{stem} {hashlib.sha256(parts.query.encode()).hexdigest()[:8]}{dot}{ending}"
         return f"{parts.netloc.replace(':', '-')}/{path}" if self._many_hosts else path
 
-    # What the site says of itself
+    # What the site says about itself
 
     def _host_of(self, address: str) -> _Host:
         """The host's wishes, asked for once."""
@@ -416,7 +419,7 @@ class Site(Source):
             return self._hosts.setdefault(key, result)
 
     def _ask_robots(self, origin: str) -> _Host:
-        """robots.txt (RFC 9309): without one everything is allowed; while it cannot be had, nothing is."""
+        """Load robots.txt (RFC 9309): without one all is allowed; if unavailable, nothing is."""
         address = f"{origin}/robots.txt"
         try:
             for _ in range(5):
@@ -467,7 +470,7 @@ class Site(Source):
                     yield location
 
     def _sitemap(self, address: str) -> list[tuple[str, str]]:
-        """What a sitemap lists, as (url or sitemap, address); nothing when there is none that can be read."""
+        """Return a sitemap's entries as (url or sitemap, address); none if unreadable."""
         try:
             response = self._get(address, {})
             if response.status_code != 200:

@@ -49,7 +49,7 @@ class ShareCredentials(SettingsModel):
 
 
 class Share(Source):
-    """Items are files by their path below the folder; the mark is the ETag, else the time and size."""
+    """Files below a WebDAV folder as items by path; the mark is the ETag, or time and size."""
 
     def __init__(
         self, settings: ShareSettings, credentials: ShareCredentials, around: SourceLimits
@@ -63,7 +63,7 @@ class Share(Source):
             headers["Authorization"] = f"Bearer {credentials.token}"
         elif credentials.user:
             headers["Authorization"] = basic(credentials.user, credentials.password or "")
-        # Credentials go to this server alone: redirects are not followed.
+        # Credentials are only sent to this server: redirects are not followed.
         self._requests = Requests(http_client(around, headers=headers), around.stopping)
         self._reason = chooser(settings)
 

@@ -33,7 +33,7 @@ export function DeskPage() {
         <div>
           <h1 className="text-[27px] leading-tight">{desk.name}</h1>
           <p className="soft">
-            {desk.published ? `Version ${desk.published.number} serves` : "Not published yet"}
+            {desk.published ? `Version ${desk.published.number} is published` : "Not published yet"}
             {desk.published && desk.changed && "; the draft differs from it"}
           </p>
         </div>

@@ -77,7 +77,7 @@ function Editors() {
                 {desk.name}
               </Link>
               <p className="soft">
-                {desk.published ? `version ${desk.published.number} serves` : "draft only"}
+                {desk.published ? `version ${desk.published.number} is published` : "draft only"}
                 {desk.published && desk.changed && " · the draft differs"} ·{" "}
                 {desk.draft.model || "built-in composer"} · {desk.draft.kbs?.length ?? 0}{" "}
                 {desk.draft.kbs?.length === 1 ? "knowledge base" : "knowledge bases"}

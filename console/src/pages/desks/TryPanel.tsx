@@ -50,7 +50,7 @@ export function TryPanel({ settings }: { settings: Settings }) {
             disabled={!desk.published}
             onChange={(e) => setBeside(e.target.checked)}
           />
-          beside the published version
+          next to the published version
         </label>
         {draft.turns.length === 0 &&
           (settings.first_questions ?? []).slice(0, 3).map((first) => (

@@ -52,7 +52,7 @@ export function VersionsTab() {
             <b className="font-semibold">Version {version.number}</b>
             {version.number === desk.published?.number && (
               <span className="flex items-baseline gap-2">
-                <span className="bg-success inline-block size-2 rounded-full" aria-hidden /> serves
+                <span className="bg-success inline-block size-2 rounded-full" aria-hidden /> published
               </span>
             )}
             <span>{version.note}</span>

@@ -144,7 +144,7 @@ function EditionState({ edition }: { edition: Edition }) {
       <span className="flex flex-col gap-1">
         <span>
           {edition.done} of {edition.total} documents{left}
-          {edition.replaces_active && "; then it serves"}
+          {edition.replaces_active && "; then replaces the active one"}
         </span>
         <progress
           className="progress progress-primary w-36"
@@ -157,7 +157,7 @@ function EditionState({ edition }: { edition: Edition }) {
   }
   return (
     <>
-      {edition.active ? <b>serves</b> : "ready"}
+      {edition.active ? <b>active</b> : "ready"}
       {edition.outdated && ", outdated"}
       {edition.failed > 0 && `, ${edition.failed} failed`}
     </>

@@ -46,7 +46,7 @@ export function KbPage() {
         {kb.pending > 0 && ` · ${kb.pending} being indexed`}
         {kb.failed > 0 && <span className="text-error"> · {kb.failed} failed</span>}
         {!kb.embedder && " · by words alone: the service has no embedder"}
-        {kb.expires_at && ` · goes away ${new Date(kb.expires_at).toLocaleString()}`}
+        {kb.expires_at && ` · expires ${new Date(kb.expires_at).toLocaleString()}`}
       </p>
       <nav
         className="border-base-300 mt-5 mb-4 flex flex-wrap gap-x-6 border-b"

@@ -68,7 +68,7 @@ export function SettingsTab() {
             />
           </label>
           <label className="flex flex-col gap-1">
-            What it holds
+            Description
             <input
               className="input w-full"
               maxLength={500}

@@ -1,4 +1,4 @@
-"""`fontanel answer`: how an answer came about, and the same question as of now."""
+"""`fontanel answer`: how an answer was made, and the same question asked again."""
 
 from __future__ import annotations
 
@@ -90,7 +90,7 @@ def _print_steps(context: Context, steps: list[StepOut]) -> None:
 
 
 def _told(step: StepOut) -> str:
-    """What a step found, the plain values of it."""
+    """Return the plain values of a step's details, as one line."""
     plain = {
         key: value for key, value in step.details.items() if not isinstance(value, (list, dict))
     }

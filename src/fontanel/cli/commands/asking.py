@@ -212,7 +212,7 @@ def _boost(text: str) -> tuple[str, float]:
 
 
 def _explanation(explanation: ExplanationOut) -> Padding:
-    """How a score came about, as a small table."""
+    """Return how a score was computed, as a small table."""
     summed = f"words {explanation.keyword_part:.3f} + meaning {explanation.semantic_part:.3f}"
     if explanation.window is not None:
         summed += f" (nearest window {explanation.window:.2f})"
@@ -334,7 +334,7 @@ def _print_events(context: Context, events: Iterator[Event]) -> int:
 
 
 def _print_doubts(context: Context, answer: AnswerOut) -> None:
-    """What is to be said besides, and the statements that their sources do not carry."""
+    """Print the answer's note, and the statements that their sources do not support."""
     if answer.note:
         context.say(Text(f"\n{answer.note}", "yellow"))
     for statement in answer.statements:

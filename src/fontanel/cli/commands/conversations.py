@@ -69,7 +69,7 @@ def delete_conversation(context: Context, options: argparse.Namespace) -> None:
 
 
 def _place(context: Context, options: argparse.Namespace) -> dict[str, Any]:
-    """Where the conversations that are meant were held."""
+    """Return the path of the conversations that the options select."""
     return {"desk": options.desk} if options.desk else {"kb": context.kb()}
 
 

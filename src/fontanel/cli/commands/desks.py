@@ -70,7 +70,7 @@ def add_commands(noun: Any, verb: Any, common: argparse.ArgumentParser) -> None:
         _add_settings(parser)
     serve.add_argument("number", type=int, metavar="NUMBER")
     compare.add_argument(
-        "before", type=int, nargs="?", help="a version; by default the one that serves"
+        "before", type=int, nargs="?", help="a version; by default the published one"
     )
     compare.add_argument("after", type=int, nargs="?", help="a version; by default the draft")
     link.add_argument("name", help="what to call the link")
@@ -286,7 +286,7 @@ def change_desk(context: Context, options: argparse.Namespace) -> None:
 
 def publish_desk(context: Context, options: argparse.Namespace) -> None:
     version = context.client.publish_desk(options.desk, options.note)
-    context.show(version, f"Version {version.number} serves from now on.")
+    context.show(version, f"Version {version.number} is published.")
 
 
 def list_versions(context: Context, options: argparse.Namespace) -> None:
@@ -294,7 +294,7 @@ def list_versions(context: Context, options: argparse.Namespace) -> None:
     result = context.client.list_desk_versions(options.desk)
     serving = desk.published.number if desk.published else None
     rows = [
-        (v.number, "serves" if v.number == serving else "", v.author, ago(v.created_at), v.note)
+        (v.number, "published" if v.number == serving else "", v.author, ago(v.created_at), v.note)
         for v in result
     ]
     table = context.table(
@@ -305,7 +305,7 @@ def list_versions(context: Context, options: argparse.Namespace) -> None:
 
 def activate_version(context: Context, options: argparse.Namespace) -> None:
     desk = context.client.activate_desk_version(options.desk, options.number)
-    context.show(desk, f"Version {options.number} serves from now on.")
+    context.show(desk, f"Version {options.number} is published.")
 
 
 def compare_versions(context: Context, options: argparse.Namespace) -> None:

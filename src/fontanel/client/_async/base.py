@@ -113,7 +113,7 @@ class AsyncBaseClient:
             upload.close()
 
     async def _text(self, path: str) -> str:
-        """What a path gives, as text."""
+        """Return the response of a path as text."""
         return (await self._exchange(self._http.build_request("GET", path.removeprefix("/")))).text
 
     async def _events(self, call: Call[s.AnswerOut]) -> AsyncIterator[s.Event]:

@@ -28,7 +28,12 @@ class AsyncKbClient(AsyncBaseClient):
         idempotency_key: str | None = None,
         describer: str | None = None,
     ) -> s.KbOut:
-        """A temporary knowledge base vanishes by itself after a day. `describer`: the model that describes its documents."""
+        """Create a knowledge base.
+
+        Args:
+            temporary: Delete it after a day.
+            describer: The model that describes its documents.
+        """
         return await self._send(
             self._calls.create_kb(
                 name, description, temporary, splitting, describer, idempotency_key
@@ -46,8 +51,15 @@ class AsyncKbClient(AsyncBaseClient):
         version: int | None = None,
         describer: str | None = None,
     ) -> s.KbOut:
-        """What is None stays; the describer "built-in" takes the model away. With `version`, raises ChangedMeanwhile when the
-        knowledge base is at another one."""
+        """Change a knowledge base; arguments that are None change nothing.
+
+        Args:
+            describer: A model, or "built-in" for none.
+            version: Only change it if it still has this version.
+
+        Raises:
+            ChangedMeanwhile: it has another version.
+        """
         return await self._send(self._calls.change_kb(kb, name, description, describer, version))
 
     async def delete_kb(self, kb: str) -> None:
@@ -57,11 +69,15 @@ class AsyncKbClient(AsyncBaseClient):
         return (await self._send(self._calls.list_editions(kb))).items
 
     async def build_edition(self, kb: str, splitting: s.Splitting) -> s.EditionOut:
-        """Begin to build an index with other settings beside the one that serves; `list_editions` tells how far it is."""
+        """Start to build an index with other settings; `list_editions` shows its progress."""
         return await self._send(self._calls.build_edition(kb, splitting))
 
     async def activate_edition(self, kb: str, number: int) -> s.EditionOut:
-        """Switch searches and answers to an edition. Raises Conflict while documents are on their way."""
+        """Switch searches and answers to an edition.
+
+        Raises:
+            Conflict: documents are still being processed.
+        """
         return await self._send(self._calls.activate_edition(kb, number))
 
     async def drop_edition(self, kb: str, number: int) -> None:
@@ -70,7 +86,7 @@ class AsyncKbClient(AsyncBaseClient):
     async def compare_editions(
         self, kb: str, first: int, second: int, questions: Sequence[str | tuple[str, str]]
     ) -> s.ComparisonOut:
-        """What two editions find. A question may come with the name of the document that should be found."""
+        """Compare what two editions find; a question may name the expected document."""
         asked = [
             s.CompareQuestion(question=item)
             if isinstance(item, str)
@@ -84,7 +100,7 @@ class AsyncKbClient(AsyncBaseClient):
         )
 
     async def export_edition(self, kb: str, number: int, target: Path) -> None:
-        """Write an edition with its documents as one file, which `import_pack` takes in."""
+        """Export an edition with its documents as one file, for `import_pack`."""
         request = self._http.build_request(
             "GET", self._calls.export_edition(kb, number).removeprefix("/")
         )
@@ -105,7 +121,10 @@ class AsyncKbClient(AsyncBaseClient):
             await response.aclose()
 
     async def import_pack(self, source: Path, name: str | None = None) -> s.KbOut:
-        """Make a knowledge base of an exported edition; nothing is embedded anew. Raises Invalid with the reason when the pack is
-        damaged or does not fit this service."""
+        """Create a knowledge base from an exported edition, without embedding it again.
+
+        Raises:
+            Invalid: the pack is damaged or does not fit this service; the message says why.
+        """
         upload = Upload(name or "", source.open("rb"))
         return s.KbOut.model_validate_json(await self._upload(self._calls.import_pack(), upload))

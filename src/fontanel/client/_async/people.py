@@ -13,7 +13,7 @@ class AsyncPeopleClient(AsyncBaseClient):
     """People, teams, keys and sign-ins."""
 
     async def sign_in(self, email: str, password: str) -> s.SessionOut:
-        """Go on as this person instead of with a key; operators, who have no keys, work this way."""
+        """Sign in as a person, instead of using a key. Operators work this way."""
         self._http.headers["X-Fontanel-Console"] = "client"
         return await self._send(self._calls.sign_in(email, password))
 
@@ -22,7 +22,7 @@ class AsyncPeopleClient(AsyncBaseClient):
         await self._send(self._calls.sign_out())
 
     async def session(self) -> s.SessionOut:
-        """Who the key stands for, and the teams it reaches."""
+        """Return who the key belongs to, and the teams it has access to."""
         return await self._send(self._calls.session())
 
     async def list_teams(self) -> list[s.TeamOut]:
@@ -46,7 +46,7 @@ class AsyncPeopleClient(AsyncBaseClient):
         role: Literal["reader", "editor", "owner"] = "reader",
         expires_in_days: int = 7,
     ) -> s.InvitationCreated:
-        """Invite somebody to the team. `.url` is the link to hand over, None when it was sent by e-mail."""
+        """Invite somebody; `.url` is the link to pass on, None when it was sent by e-mail."""
         return await self._send(self._calls.invite(email, name, role, expires_in_days))
 
     async def list_invitations(self) -> list[s.InvitationOut]:
@@ -57,23 +57,27 @@ class AsyncPeopleClient(AsyncBaseClient):
         await self._send(self._calls.withdraw_invitation(invitation))
 
     async def open_invitation(self, secret: str) -> s.InvitationDetails:
-        """What the link with this secret invites to. `secret` is what follows the number sign of the link."""
+        """Return what the link with this secret, the part after the `#`, invites to."""
         self._http.headers["X-Fontanel-Console"] = "client"
         return await self._send(self._calls.open_invitation(secret))
 
     async def accept_invitation(
         self, secret: str, name: str | None = None, password: str | None = None
     ) -> s.SessionOut:
-        """Join the team: with a password for a new account, which is signed in then; without one as the person who is signed in."""
+        """Join the team, as the person who is signed in or with a new account.
+
+        Args:
+            password: The password of the new account, which is then signed in.
+        """
         self._http.headers["X-Fontanel-Console"] = "client"
         return await self._send(self._calls.accept_invitation(secret, name, password))
 
     async def make_password_link(self, email: str) -> s.PasswordLinkCreated:
-        """For operators: a link by which a person who forgot their password sets a new one."""
+        """Create a link to set a new password with (operators only)."""
         return await self._send(self._calls.make_password_link(email))
 
     async def set_password(self, secret: str, new: str) -> None:
-        """Set a new password with the secret of such a link; all sign-ins of the person end."""
+        """Set a new password with a link's secret; this ends all sign-ins of the person."""
         self._http.headers["X-Fontanel-Console"] = "client"
         await self._send(self._calls.set_password(secret, new))
 
@@ -88,11 +92,14 @@ class AsyncPeopleClient(AsyncBaseClient):
     async def set_grants(
         self, team: str, folders: Sequence[str] | None, networks: Sequence[str] | None
     ) -> s.TeamOut:
-        """For operators: folders and private networks that the team's sources may read; None for all that the service allows."""
+        """Set the folders and networks that the team's sources may read (operators only).
+
+        None grants everything that the service allows.
+        """
         return await self._send(self._calls.set_grants(team, folders, networks))
 
     async def delete_team(self, team: str) -> None:
-        """For operators. Everything the team has goes with it."""
+        """Delete a team with all that it has (operators only)."""
         await self._send(self._calls.delete_team(team))
 
     async def remove_member(self, member: str) -> None:

@@ -32,7 +32,7 @@ class AsyncQuestionClient(AsyncBaseClient):
         edition: int | None = None,
         explain: bool = False,
     ) -> s.SearchOut:
-        """Ranked passages with their scores. `boost` multiplies the scores of documents with a tag ("key=value")."""
+        """Return ranked passages; `boost` multiplies scores of documents with a "key=value" tag."""
         body = s.SearchIn(
             question=question,
             mode=mode,

@@ -15,7 +15,7 @@ class AsyncSourceClient(AsyncBaseClient):
     """Sources, their runs, notices and receivers."""
 
     async def source_kinds(self) -> list[s.KindOut]:
-        """What kinds of sources there are, with the JSON Schemas of their settings and credentials."""
+        """List the kinds of sources, with JSON Schemas of their settings and credentials."""
         return await self._send(self._calls.source_kinds())
 
     async def list_sources(self, kb: str) -> list[s.SourceOut]:
@@ -26,13 +26,13 @@ class AsyncSourceClient(AsyncBaseClient):
         return await self._send(self._calls.show_source(kb, source))
 
     async def check_source(self, kb: str, source: s.CheckIn) -> s.TrialOut:
-        """Connect and list, to see what would be taken. Nothing is kept."""
+        """Connect and list, to preview a source; nothing is stored."""
         return await self._send(self._calls.check_source(kb, source))
 
     async def check_again(
         self, kb: str, source: str, other: s.SourceChange | None = None
     ) -> s.TrialOut:
-        """Look at a connected source, with `other` settings or credentials if they are given."""
+        """Preview a connected source, optionally with other settings or credentials."""
         return await self._send(self._calls.check_again(kb, source, other))
 
     async def connect_source(
@@ -60,8 +60,11 @@ class AsyncSourceClient(AsyncBaseClient):
     async def wait_for_sync(
         self, kb: str, source: str, sync: str, seconds: float = 3600.0
     ) -> s.SyncOut:
-        """Return the run once it has ended or is held and its documents are indexed. Raises ClientError when that takes
-        too long."""
+        """Return the run once it has ended or is held, and its documents are indexed.
+
+        Raises:
+            ClientError: it took too long.
+        """
         deadline = time.monotonic() + seconds
         while True:
             result = await self.show_sync(kb, source, sync)
@@ -94,21 +97,21 @@ class AsyncSourceClient(AsyncBaseClient):
             cursor = page.next
 
     async def confirm_sync(self, kb: str, source: str, sync: str = "latest") -> s.SyncOut:
-        """Let a held run remove what it showed."""
+        """Let a held run remove the documents that it listed."""
         return await self._send(self._calls.decide_sync(kb, source, sync, "confirm"))
 
     async def reject_sync(self, kb: str, source: str, sync: str = "latest") -> s.SyncOut:
-        """Keep what a held run would remove, or end one that goes on."""
+        """Keep the documents that a held run would remove, or cancel a running one."""
         return await self._send(self._calls.decide_sync(kb, source, sync, "reject"))
 
     async def make_signal_secret(self, kb: str, source: str) -> s.SignalSecret:
-        """The secret that signals of changes are signed with; only this answer holds it."""
+        """Create the secret that signals are signed with; it is shown only once."""
         return await self._send(self._calls.make_signal_secret(kb, source))
 
     async def push_documents(
         self, kb: str, source: str, documents: Sequence[s.PushedIn] = (), remove: Sequence[str] = ()
     ) -> s.PushOut:
-        """Send documents to a source of the kind `push`, and say which are gone. Sending the same again changes nothing."""
+        """Send documents to a source of kind `push`, and name removed ones; idempotent."""
         body = s.PushIn(documents=list(documents), remove=list(remove))
         return await self._send(self._calls.push_documents(kb, source, body))
 
@@ -127,7 +130,7 @@ class AsyncSourceClient(AsyncBaseClient):
         return (await self._send(self._calls.list_receivers())).items
 
     async def add_receiver(self, url: str, kinds: Sequence[s.NoticeKind] = ()) -> s.ReceiverCreated:
-        """Have notices sent to an address as signed CloudEvents; only this answer holds the secret."""
+        """Send notices to an address as signed CloudEvents; the secret is shown only once."""
         return await self._send(self._calls.add_receiver(url, kinds))
 
     async def remove_receiver(self, receiver: str) -> None:

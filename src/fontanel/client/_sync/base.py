@@ -116,7 +116,7 @@ class BaseClient:
             upload.close()
 
     def _text(self, path: str) -> str:
-        """What a path gives, as text."""
+        """Return the response of a path as text."""
         return (self._exchange(self._http.build_request("GET", path.removeprefix("/")))).text
 
     def _events(self, call: Call[s.AnswerOut]) -> Iterator[s.Event]:

@@ -23,8 +23,13 @@ class Client(
     DeskClient,
     ConversationClient,
 ):
-    """A connection to the service. `kb` and `document` are ids, or the short name and the name; `team` likewise.
+    """A connection to the service.
 
-    `key` is an access key, or the secret of a desk's link, for a guest: then `guest` is the guest's own secret, 16 random characters
-    or more. Every method raises `Unreachable`, or the `ProblemError` that the service answered with.
+    Every method raises `Unreachable`, or the `ProblemError` that the service replied with.
+
+    Args:
+        url: The address of the service.
+        key: An access key, or the secret of a desk's link for a guest.
+        team: The id or short name of the team. Methods take knowledge bases and documents likewise.
+        guest: The guest's own secret, of 16 random characters or more.
     """

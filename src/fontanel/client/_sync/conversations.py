@@ -12,12 +12,12 @@ from fontanel.client._sync.base import BaseClient
 
 
 class ConversationClient(BaseClient):
-    """Your own conversations, with a knowledge base (`kb`) or at a desk (`desk`): one of the two is given."""
+    """Your own conversations, with a knowledge base (`kb`) or at a desk (`desk`)."""
 
     def list_conversations(
         self, *, kb: str | None = None, desk: str | None = None, text: str | None = None
     ) -> list[s.ConversationOut]:
-        """The latest first; with `text` those that speak of it."""
+        """List conversations, latest first; with `text`, those that contain it."""
         return (self._send(self._calls.list_conversations(kb, desk, text))).items
 
     def show_conversation(

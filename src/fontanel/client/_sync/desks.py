@@ -48,14 +48,18 @@ class DeskClient(BaseClient):
         name: str | None = None,
         version: int | None = None,
     ) -> s.DeskOut:
-        """Change the draft; settings that are not named stay. With `version`, only if nobody changed it since."""
+        """Change the draft; settings left out stay as they are.
+
+        Args:
+            version: Only change the draft if it still has this version.
+        """
         return self._send(self._calls.change_desk(desk, settings, name, version))
 
     def delete_desk(self, desk: str) -> None:
         self._send(self._calls.delete_desk(desk))
 
     def publish_desk(self, desk: str, note: str = "") -> s.DeskVersionOut:
-        """Let the draft serve, as a version of its own."""
+        """Publish the draft as a new version."""
         return self._send(self._calls.publish_desk(desk, note))
 
     def list_desk_versions(self, desk: str) -> list[s.DeskVersionOut]:
@@ -78,7 +82,7 @@ class DeskClient(BaseClient):
     def make_desk_link(
         self, desk: str, name: str, per_minute: int = 10, expires_in_days: int | None = None
     ) -> s.DeskLinkCreated:
-        """A link by which anyone may ask the desk; only this answer holds its address."""
+        """Create a link by which anyone may ask the desk; its address is shown only once."""
         return self._send(self._calls.make_desk_link(desk, name, per_minute, expires_in_days))
 
     def revoke_desk_link(self, desk: str, link: str) -> None:
@@ -191,14 +195,14 @@ class DeskClient(BaseClient):
         """A quote with the text around it."""
         return self._send(self._calls.citation_context(desk, turn, citation))
 
-    # How answers came about
+    # How answers were made
 
     def show_answer(self, answer: str) -> s.RecordOut:
-        """Everything about how an answer came about, by the id of its turn."""
+        """Return how an answer was made, by the id of its turn."""
         return self._send(self._calls.show_answer(answer))
 
     def ask_again(self, answer: str) -> s.AgainOut:
-        """The same question as of now, beside its first answer."""
+        """Ask the same question again, for comparison with its first answer."""
         return self._send(self._calls.ask_again(answer))
 
     # Models and use

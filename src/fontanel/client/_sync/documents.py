@@ -30,8 +30,12 @@ class DocumentClient(BaseClient):
         source: str | None = None,
         folder: str | None = None,
     ) -> Iterator[s.DocumentOut]:
-        """All documents, page after page, in the order of their names; with `warnings` those whose reading gave some, with
-        `parent` those found inside that document."""
+        """Iterate over all documents in the order of their names.
+
+        Args:
+            warnings: Only documents that were read with warnings.
+            parent: Only documents found inside this document.
+        """
         cursor: str | None = None
         tag = [f"{key}={value}" for key, value in (tags or {}).items()]
         filters = {
@@ -59,8 +63,12 @@ class DocumentClient(BaseClient):
         columns: s.Columns | None = None,
         wait: bool = False,
     ) -> s.AddedOut:
-        """Send a file or bytes. With `columns`, the rows of a table become documents. With `wait`, return once it is indexed
-        or has failed."""
+        """Send a file or bytes.
+
+        Args:
+            columns: The meaning of a table's columns: its rows become documents.
+            wait: Return once the document is indexed or has failed.
+        """
         upload = Upload.of(source, name, tags=tags, columns=columns)
         added = s.AddedOut.model_validate_json(self._upload(self._calls.add_document(kb), upload))
         if wait:
@@ -75,12 +83,16 @@ class DocumentClient(BaseClient):
         splitting: s.Splitting | None = None,
         columns: s.Columns | None = None,
     ) -> s.PreviewOut:
-        """What would become of a file, by these settings or the knowledge base's own. Nothing is kept."""
+        """Return how a file would be read and split; nothing is stored."""
         upload = Upload.of(source, name, splitting=splitting, columns=columns)
         return s.PreviewOut.model_validate_json(self._upload(self._calls.preview(kb), upload))
 
     def wait_for_document(self, kb: str, document: str, seconds: float = 600.0) -> s.DocumentOut:
-        """Return the document once it is indexed or has failed. Raises ClientError when that takes too long."""
+        """Return the document once it is indexed or has failed.
+
+        Raises:
+            ClientError: it took too long.
+        """
         deadline = time.monotonic() + seconds
         while True:
             result = self.show_document(kb, document)
@@ -107,7 +119,7 @@ class DocumentClient(BaseClient):
     def document_text(
         self, kb: str, document: str, revision: str | None = None
     ) -> s.DocumentTextOut:
-        """The text that citations give their characters in."""
+        """Return the text whose characters citations refer to."""
         return self._send(self._calls.document_text(kb, document, revision))
 
     def list_passages(self, kb: str, document: str) -> Iterator[s.PassageOut]:
@@ -120,11 +132,11 @@ class DocumentClient(BaseClient):
             cursor = page.next
 
     def page(self, kb: str, document: str, page: int, revision: str | None = None) -> s.PageOut:
-        """Which characters of the text stand on a page, and where."""
+        """Return which characters of the text are on a page, and where."""
         return self._send(self._calls.page(kb, document, page, revision))
 
     def page_picture(self, kb: str, document: str, page: int, width: int = 900) -> bytes:
-        """A page as a PNG of so many pixels across."""
+        """Return a page as a PNG of a given width in pixels."""
         request = self._http.build_request(
             "GET", self._calls.page_picture(kb, document, page, width).removeprefix("/")
         )
@@ -169,13 +181,13 @@ class DocumentClient(BaseClient):
     def compare_revisions(
         self, kb: str, document: str, before: str | None = None, after: str | None = None
     ) -> s.DifferencesOut:
-        """What changed between two revisions, by their ids or numbers; by default between the last two."""
+        """Compare two revisions, by id or number; by default the last two."""
         return self._send(self._calls.compare_revisions(kb, document, before, after))
 
     def list_folders(self, kb: str, under: str = "") -> list[s.FolderOut]:
-        """The folders right below a folder, with how many documents lie in and below each."""
+        """List the folders directly below a folder, with their numbers of documents."""
         return self._send(self._calls.list_folders(kb, under))
 
     def bulk(self, kb: str, request: s.BulkIn) -> int:
-        """Retry, read again, delete or tag many documents at once; return how many it was done to."""
+        """Retry, read again, delete or tag many documents; return how many."""
         return (self._send(self._calls.bulk(kb, request))).documents

@@ -35,7 +35,7 @@ class QuestionClient(BaseClient):
         edition: int | None = None,
         explain: bool = False,
     ) -> s.SearchOut:
-        """Ranked passages with their scores. `boost` multiplies the scores of documents with a tag ("key=value")."""
+        """Return ranked passages; `boost` multiplies scores of documents with a "key=value" tag."""
         body = s.SearchIn(
             question=question,
             mode=mode,

@@ -17,7 +17,7 @@ class SourceClient(BaseClient):
     """Sources, their runs, notices and receivers."""
 
     def source_kinds(self) -> list[s.KindOut]:
-        """What kinds of sources there are, with the JSON Schemas of their settings and credentials."""
+        """List the kinds of sources, with JSON Schemas of their settings and credentials."""
         return self._send(self._calls.source_kinds())
 
     def list_sources(self, kb: str) -> list[s.SourceOut]:
@@ -28,11 +28,11 @@ class SourceClient(BaseClient):
         return self._send(self._calls.show_source(kb, source))
 
     def check_source(self, kb: str, source: s.CheckIn) -> s.TrialOut:
-        """Connect and list, to see what would be taken. Nothing is kept."""
+        """Connect and list, to preview a source; nothing is stored."""
         return self._send(self._calls.check_source(kb, source))
 
     def check_again(self, kb: str, source: str, other: s.SourceChange | None = None) -> s.TrialOut:
-        """Look at a connected source, with `other` settings or credentials if they are given."""
+        """Preview a connected source, optionally with other settings or credentials."""
         return self._send(self._calls.check_again(kb, source, other))
 
     def connect_source(
@@ -58,8 +58,11 @@ class SourceClient(BaseClient):
         return self.wait_for_sync(kb, source, sync.id, seconds) if wait else sync
 
     def wait_for_sync(self, kb: str, source: str, sync: str, seconds: float = 3600.0) -> s.SyncOut:
-        """Return the run once it has ended or is held and its documents are indexed. Raises ClientError when that takes
-        too long."""
+        """Return the run once it has ended or is held, and its documents are indexed.
+
+        Raises:
+            ClientError: it took too long.
+        """
         deadline = time.monotonic() + seconds
         while True:
             result = self.show_sync(kb, source, sync)
@@ -91,21 +94,21 @@ class SourceClient(BaseClient):
             cursor = page.next
 
     def confirm_sync(self, kb: str, source: str, sync: str = "latest") -> s.SyncOut:
-        """Let a held run remove what it showed."""
+        """Let a held run remove the documents that it listed."""
         return self._send(self._calls.decide_sync(kb, source, sync, "confirm"))
 
     def reject_sync(self, kb: str, source: str, sync: str = "latest") -> s.SyncOut:
-        """Keep what a held run would remove, or end one that goes on."""
+        """Keep the documents that a held run would remove, or cancel a running one."""
         return self._send(self._calls.decide_sync(kb, source, sync, "reject"))
 
     def make_signal_secret(self, kb: str, source: str) -> s.SignalSecret:
-        """The secret that signals of changes are signed with; only this answer holds it."""
+        """Create the secret that signals are signed with; it is shown only once."""
         return self._send(self._calls.make_signal_secret(kb, source))
 
     def push_documents(
         self, kb: str, source: str, documents: Sequence[s.PushedIn] = (), remove: Sequence[str] = ()
     ) -> s.PushOut:
-        """Send documents to a source of the kind `push`, and say which are gone. Sending the same again changes nothing."""
+        """Send documents to a source of kind `push`, and name removed ones; idempotent."""
         body = s.PushIn(documents=list(documents), remove=list(remove))
         return self._send(self._calls.push_documents(kb, source, body))
 
@@ -124,7 +127,7 @@ class SourceClient(BaseClient):
         return (self._send(self._calls.list_receivers())).items
 
     def add_receiver(self, url: str, kinds: Sequence[s.NoticeKind] = ()) -> s.ReceiverCreated:
-        """Have notices sent to an address as signed CloudEvents; only this answer holds the secret."""
+        """Send notices to an address as signed CloudEvents; the secret is shown only once."""
         return self._send(self._calls.add_receiver(url, kinds))
 
     def remove_receiver(self, receiver: str) -> None:

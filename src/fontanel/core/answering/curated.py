@@ -1,4 +1,4 @@
-"""Curated answers: what people approved for a question is served before anything is looked for."""
+"""Curated answers, approved by people, which are served before any search."""
 
 from __future__ import annotations
 
@@ -10,7 +10,7 @@ from fontanel.core.answering.events import Citation
 
 @dataclass(frozen=True, slots=True)
 class CuratedAnswer:
-    """An approved answer: its text, the citations bound to it, and the name under which it is kept."""
+    """An approved answer: its text, its citations, and its name."""
 
     name: str
     text: str
@@ -18,7 +18,7 @@ class CuratedAnswer:
 
 
 class Curated(Protocol):
-    """Where curated answers are looked up."""
+    """A store of curated answers."""
 
     def find(self, question: str) -> CuratedAnswer | None:
-        """The answer approved for a stand-alone question, or None."""
+        """Return the answer approved for a stand-alone question, or None."""

@@ -1,4 +1,4 @@
-"""What answering gives: the answer, its citations, and the events by which it comes about."""
+"""The result of answering: the answer, its citations, and the events along the way."""
 
 from __future__ import annotations
 
@@ -10,7 +10,7 @@ from fontanel.core.passages.splitting import Locator
 
 
 class Outcome(StrEnum):
-    """How a question ended: answered from documents, declined for want of evidence, or no documents were needed."""
+    """How a question ended: answered, declined for lack of evidence, or no search needed."""
 
     ANSWERED = "answered"
     DECLINED = "declined"
@@ -24,12 +24,12 @@ CURATED = "curated"
 
 
 class Verdict(StrEnum):
-    """How a statement of an answer stands."""
+    """The result of verifying a statement of an answer."""
 
     SUPPORTED = "supported"
-    #: It cites a place that does not carry it.
+    #: It cites a passage that does not support it.
     WEAK = "weak"
-    #: It cites nothing, and no source was found that carries it.
+    #: It cites nothing, and no source supports it.
     UNCITED = "uncited"
     #: It states nothing: a lead-in, a heading.
     NONE = "none"
@@ -45,7 +45,7 @@ class Message:
 
 @dataclass(frozen=True, slots=True)
 class TokenUse:
-    """Tokens that a model read and wrote. `counted` by the server; else estimated from the texts."""
+    """Tokens that a model read and wrote, counted by the server or else estimated."""
 
     read: int
     written: int
@@ -54,10 +54,10 @@ class TokenUse:
 
 @dataclass(frozen=True, slots=True)
 class Citation:
-    """Binds the characters [answer_start, answer_end) of an answer to [start, end) of a revision.
+    """Binds characters [answer_start, answer_end) of an answer to [start, end) of a revision.
 
-    `quote` is the revision's text there, `match` the passage's match, `support` (0-1) how well the quote carries what the
-    answer says.
+    `quote` is the revision's text there, `match` the passage's relevance, and `support` (0-1) how
+    well the quote supports the answer.
     """
 
     number: int
@@ -80,8 +80,11 @@ class Citation:
 
 @dataclass(frozen=True, slots=True)
 class CheckedStatement:
-    """A statement of an answer, characters [start, end), and how it stands: `verdict` with its reason, and the numbers of its
-    citations. One that was removed has no extent; `removed` is what it said."""
+    """A statement of an answer, characters [start, end), and its verdict.
+
+    `reason` explains the verdict, and `citations` are their numbers. A removed statement has no
+    extent; `removed` is its text.
+    """
 
     start: int
     end: int
@@ -94,7 +97,7 @@ class CheckedStatement:
 
 @dataclass(frozen=True, slots=True)
 class Answer:
-    """An answer with everything needed to explain it. `sufficiency` is the likelihood that the evidence answers."""
+    """An answer with all that explains it; `sufficiency` is the likelihood that the evidence answers."""
 
     question: str
     standalone: str
@@ -105,7 +108,7 @@ class Answer:
     sufficiency: float
     statements: tuple[CheckedStatement, ...] = ()
     composer: str = BUILT_IN
-    #: What is to be said besides: that a model failed, that it answers from what it knows.
+    #: A note for the reader, such as that a model failed, or that it uses its own knowledge.
     note: str = ""
     prompt: tuple[Message, ...] = ()
     raw: str = ""
@@ -141,7 +144,7 @@ class StatementChecked:
 
 @dataclass(frozen=True, slots=True)
 class Restarted:
-    """What was written so far does not count: the model broke off, and the answer begins anew without it."""
+    """The text so far is void: the model failed, and the answer starts over without it."""
 
     reason: str
 

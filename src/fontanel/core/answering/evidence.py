@@ -1,4 +1,4 @@
-"""Evidence: the passages an answer may rest on, and whether they support one at all."""
+"""Evidence: the passages that an answer may use, and whether they are sufficient."""
 
 from __future__ import annotations
 
@@ -20,7 +20,7 @@ Floats = npt.NDArray[np.float32]
 
 @dataclass(frozen=True, slots=True)
 class EvidencePassage:
-    """A passage as answering sees it. `start` is where `text` begins in the revision's text; `parts` use its offsets."""
+    """A passage as answering sees it; `parts` use offsets of the text, from `start` on."""
 
     passage_id: int
     document_id: str
@@ -41,10 +41,10 @@ class EvidencePassage:
 
 
 class Knowledge(Protocol):
-    """What answering asks of the outside: passages for a question, the weight of a term, the vectors of texts."""
+    """The collection behind an answer: passages, weights of terms, vectors of texts."""
 
     def retrieve(self, question: str, limit: int) -> list[EvidencePassage]:
-        """The best passages for a stand-alone question, best first."""
+        """Return the best passages for a stand-alone question, best first."""
         ...
 
     def terms(self, text: str) -> list[str]:
@@ -52,24 +52,26 @@ class Knowledge(Protocol):
         ...
 
     def idf(self, term: str) -> float:
-        """How telling a term is in this collection."""
+        """Return the inverse document frequency of a term."""
         ...
 
     def embed(self, texts: Sequence[str]) -> Floats | None:
-        """Unit vectors by the collection's embedder; None when it works by words alone."""
+        """Return unit vectors of texts, None without an embedder."""
         ...
 
 
 @dataclass(frozen=True, slots=True)
 class Support:
-    """What speaks for an answer being in the evidence. Every figure is in 0-1.
+    """The features of evidence that suggest it contains an answer, each in 0-1.
 
-    similarity: cosine of the best passage; statement: cosine of the best statement; coverage: share of the question's
-    term weight in the best passage with its headings; statement_coverage: the same in the best statement;
-    soft: share by closeness of meaning, word by word; weakest: the least
-    of these over the words of all the first passages; shaped: the statement has the shape
-    that the question asks for (a number, a time, a person); relevant: 1 less what leaving out a word of the question would gain in closeness to the best
-    statement (a word that the statement does not speak of gains most), `passage_relevant` the same for the best passage.
+    similarity: cosine of the best passage.
+    statement: cosine of the best statement.
+    coverage: share of the question's term weight in the best passage with its headings.
+    statement_coverage: the same in the best statement.
+    soft: share covered by similarity, word by word; weakest: the minimum over the words.
+    shaped: the statement has the shape that is asked for (a number, a time, a person).
+    relevant: 1 less the similarity that leaving out a word of the question would gain;
+    `passage_relevant` for the best passage.
     """
 
     similarity: float
@@ -99,9 +101,12 @@ def _coefficients() -> dict[str, dict[str, float]]:
 
 
 def sufficiency(support: Support, keyword_only: bool) -> float:
-    """The likelihood, 0-1, that the evidence answers the question. `keyword_only`: no vectors took part.
+    """Return the likelihood, 0-1, that the evidence answers the question.
 
     A logistic model whose coefficients `bench/calibrate.py` fits on questions about public manuals.
+
+    Args:
+        keyword_only: No vectors were used.
     """
     weights = _coefficients()["words" if keyword_only else "both"]
     total = weights["intercept"]

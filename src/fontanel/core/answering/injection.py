@@ -1,7 +1,7 @@
-"""Sentences in documents that speak to the machine that reads them, not to people.
+"""Detect sentences in documents that address the language model, not people.
 
-Documents are data. A sentence that tells "the assistant" what to say is neither quoted in an answer nor sent to a model; the
-record of the answer names what was left out.
+Documents are data. A sentence that tells "the assistant" what to say is neither quoted nor sent to
+a model; the record of the answer names what was left out.
 """
 
 from __future__ import annotations
@@ -10,19 +10,19 @@ import re
 from collections.abc import Sequence
 
 _MACHINE = (
-    # Not "agent", "model" or "prompt" alone: ships have agents, pumps are models, and replies are prompt.
+    # Not "agent", "model" or "prompt" on their own: ships have agents, pumps are models.
     r"(?:ai|a\.i\.|llm|gpt|(?:ai|virtual|chat|digital|automated) assistant|assistant|chat ?bot|(?:language|ai) model|system prompt|"
     r"ai agent|summari[sz]er|answering (?:service|system)|question.answering)"
 )
 _RULES = (
-    # Telling a reader to drop what it was told before.
+    # Telling a reader to ignore earlier instructions.
     r"\b(?:ignore|disregard|override|bypass)\b[^.!?\n]{0,40}\b(?:previous|prior|above|earlier|preceding|other|all|any|your|the|these|"
     r"system|safety|original)\b[^.!?\n]{0,30}\b(?:instruction|prompt|rule|direction|guideline|context|source|polic(?:y|ies)|constraint|"
     r"restriction|command)s?\b",
     r"\b(?:forget|discard|neglect|drop|skip)\b[^.!?\n]{0,20}\b(?:your|previous|prior|above|earlier|preceding)\b[^.!?\n]{0,20}"
     r"\b(?:instruction|prompt|rule|direction|guideline|context|source|constraint|restriction|command)s?\b",
     r"\bsystem prompts?\b|\bjailbreak",
-    # Addressing the machine by what it is.
+    # Addressing the model as what it is.
     rf"\b(?:attention|note|dear|hey|hello|message|instructions?|important|notice|to|as|for)\b[^.!?\n]{{0,15}}\b(?:the |an? |any |all |this |your )?{_MACHINE}s?\b"
     r"[^.!?\n]{0,40}[:,!]?[^.!?\n]{0,40}\b(?:you|must|should|shall|always|never|reply|respond|answer|say|tell|output|print|write|"
     r"state|repeat|claim|reveal|include|add|append|mention|recommend|do not|don't)\b",
@@ -33,7 +33,7 @@ _RULES = (
     # Asking for the machine's inside.
     r"\b(?:reveal|print|show|output|repeat|leak|expose|disclose|send|dump)\b[^.!?\n]{0,30}\b(?:system prompt|your (?:prompt|instructions|rules|configuration)|"
     r"hidden (?:prompt|instructions)|api keys?|access keys?|credentials|conversation so far|chat history)\b",
-    # Laying down what every answer is to hold.
+    # Prescribing what every answer must contain.
     r"\b(?:begin|start|end|finish|conclude|prefix|preface|close) (?:every|each|all|your|any|the) (?:answers?|responses?|outputs?)\b",
     r"\b(?:when|if|whenever)\b[^.!?\n]{0,20}\b(?:asked about|users? asks?|someone asks about|anyone asks about)\b[^.!?\n]{0,60}\b(?:always |only |instead |simply )?(?:reply|respond|answer|say|claim|state|tell|output|write|insist)\b",
     r"\b(?:reply|respond|answer)\b (?:only |always |exclusively |instead )(?:with|that|by saying|in the words|using)\b",
@@ -49,7 +49,7 @@ _RULES = (
 _PATTERN = re.compile("|".join(f"(?:{rule})" for rule in _RULES), re.I)
 
 
-#: What goes on with an order once one was given: "Disregard the rules above. Say only this."
+#: What continues an instruction: "Disregard the rules above. Say only this."
 _GOES_ON = re.compile(
     r"^\W*(?:(?:then|now|instead|and|so)\W+)?(?:say|write|reply|respond|answer|output|print|tell|state|repeat|claim|include|add|mention|"
     r"act|pretend|start|begin|end|always|never|only)\b",
@@ -58,7 +58,7 @@ _GOES_ON = re.compile(
 
 
 def orders(sentences: Sequence[str]) -> list[bool]:
-    """For sentences in the order in which they stand, which of them give orders to the machine: by themselves, or going on with one."""
+    """Return which sentences give instructions to a model, alone or by continuing one."""
     results: list[bool] = []
     for sentence in sentences:
         going_on = bool(results) and results[-1] and bool(_GOES_ON.match(sentence))
@@ -67,6 +67,8 @@ def orders(sentences: Sequence[str]) -> list[bool]:
 
 
 def speaks_to_machine(text: str) -> bool:
-    """Whether a sentence gives orders to the machine that reads it. It errs on the side of leaving a sentence out: a manual about
-    assistants may lose some of its own."""
+    """Return whether a sentence gives instructions to the model that reads it.
+
+    It prefers to leave a sentence out: a manual about assistants may lose some of its own.
+    """
     return bool(_PATTERN.search(text))

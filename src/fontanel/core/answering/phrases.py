@@ -1,4 +1,4 @@
-"""What the service itself says in an answer, by the asker's language."""
+"""Phrases that the service adds to answers, by the asker's language."""
 
 from __future__ import annotations
 
@@ -7,7 +7,7 @@ from dataclasses import dataclass
 
 @dataclass(frozen=True, slots=True)
 class Phrases:
-    """`{model}`, `{reason}`, `{title}` stand for what is named."""
+    """Templates; `{model}`, `{reason}` and `{title}` are replaced."""
 
     declined: str
     nothing_indexed: str
@@ -76,7 +76,7 @@ _PHRASES = {
     ),
 }
 
-#: The names by which a model is told the language of its answer.
+#: The names by which a model is told its language.
 LANGUAGES = {
     "en": "English",
     "de": "German",

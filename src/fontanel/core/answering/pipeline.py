@@ -1,4 +1,4 @@
-"""The way of a question: routing, stand-alone question, retrieval, evidence check, packing, composing, citing, verifying."""
+"""The pipeline of a question: route, search, check, compose or write, cite, verify."""
 
 from __future__ import annotations
 
@@ -56,12 +56,14 @@ def answer(
     trace: Trace | None = None,
     curated: Curated | None = None,
 ) -> Generator[AnswerEvent, None, None]:
-    """Answer a question, event by event: started, evidence, then text pieces with the citations and checks bound to them,
-    finished.
+    """Answer a question as events: started, evidence, text with citations, finished.
 
-    With a `writer`, the text is the model's; when it fails, the built-in composer's, and the answer says so. `routes` are the
-    knowledge bases to choose from; `trace` collects the steps. What `curated` holds for the question is served before anything is
-    looked for.
+    Args:
+        writer: A model that writes the text. When it fails, the built-in composer answers, and the
+            answer says so.
+        routes: The knowledge bases to choose from.
+        trace: Collects the steps.
+        curated: Approved answers, which are served before any search.
     """
     pipeline = _Pipeline(
         question,
@@ -305,7 +307,7 @@ class _Pipeline:
     def _without(
         self, writer: Writer, reason: str, begun: bool, composed: Draft, enough: bool
     ) -> Iterator[AnswerEvent]:
-        """The model failed: the built-in composer answers, and the answer says so."""
+        """Let the built-in composer answer after the model failed; the answer says so."""
         self._note = self._phrases.model_failed.format(model=writer.name, reason=reason)
         if begun:
             yield Restarted(self._note)
@@ -400,7 +402,7 @@ def _cite(piece: Set, number: int, start: int, end: int, knowledge: Knowledge) -
     quote_start, quote_end = group[0].start, group[-1].end
     quote = passage.text[quote_start - passage.start : quote_end - passage.start]
     lead = " ".join(statement.lead for statement in group)
-    # Without the numbers that mark the steps: they are not stated, and the first stands before the quote.
+    # Without the numbers that mark the steps, which are not statements.
     text = " ".join(statement.text for statement in group)
     return Citation(
         number=number,

@@ -1,4 +1,4 @@
-"""What an answer may use and how it is to look."""
+"""Settings of answers: their sources, length, language and composer."""
 
 from __future__ import annotations
 
@@ -10,7 +10,7 @@ class Grounding(StrEnum):
     """What an answer may rest on."""
 
     ONLY_SOURCES = "only_sources"
-    #: A model may answer from what it knows when the sources do not, and the answer says so.
+    #: A model may answer from its own knowledge when the sources do not, and the answer says so.
     SOURCES_FIRST = "sources_first"
 
 
@@ -31,25 +31,27 @@ class Layout(StrEnum):
 
 
 class UnsupportedStatements(StrEnum):
-    """What becomes of a statement that its cited passages do not carry."""
+    """What happens to a statement that its cited passages do not support."""
 
     MARK = "mark"
     REMOVE = "remove"
 
 
-#: Statements that an answer of each length is made of, and sentences that a model is asked for.
+#: The number of statements in an answer of each length, and of sentences asked of a model.
 STATEMENTS = {Length.SHORT: 1, Length.MEDIUM: 4, Length.LONG: 8}
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class AnswerSettings:
-    """What an answer may use. The floor is where about one answerable question in eight about the manuals of
-    `bench/calibrate.py` is declined.
+    """The settings of an answer.
 
-    `passages` are looked through, of `documents` at most (None: of any number), `shown` of them given as evidence; below a
-    sufficiency of `evidence_needed` (0-1) a question is declined. `language` is an ISO 639-1 code, None for the asker's.
-    `context_tokens` bound what a model is sent of the passages, `answer_tokens` what it may write. `instructions` are the
-    editors' own words to a model.
+    The default threshold declines about one in eight answerable questions on the manuals of
+    `bench/calibrate.py`.
+
+    `passages` are searched, from a maximum of `documents` (None: no limit), and `shown` of them are
+    evidence. Below a sufficiency of `evidence_needed` (0-1) a question is declined. `language` is
+    an ISO 639-1 code, None for the asker's. `context_tokens` limits the passages sent to a model,
+    `answer_tokens` what it writes. `instructions` are the editors' own words to a model.
     """
 
     passages: int = 16

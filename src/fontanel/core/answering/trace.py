@@ -1,4 +1,4 @@
-"""The steps by which an answer came about, each with its time and what it found."""
+"""The steps of an answer, each with its time and details."""
 
 from __future__ import annotations
 
@@ -11,8 +11,7 @@ from typing import Any
 
 @dataclass(slots=True)
 class Step:
-    """A step: seconds since the question came until it began, seconds that it took, and what there is to tell of it, as JSON
-    values."""
+    """A step: seconds from the question to its start, its duration, and details as JSON."""
 
     name: str
     began: float
@@ -34,12 +33,12 @@ class Trace:
 
     @property
     def seconds(self) -> float:
-        """Seconds since the question came."""
+        """Return the seconds since the question."""
         return self._clock() - self._start
 
     @contextmanager
     def step(self, name: str, **details: Any) -> Iterator[Step]:
-        """Record a step for as long as the block runs, whatever becomes of it."""
+        """Record a step for as long as the block runs, however it ends."""
         step = Step(name, self.seconds, details=details)
         self.steps.append(step)
         try:

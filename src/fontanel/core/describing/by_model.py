@@ -1,7 +1,7 @@
-"""A description that a model writes: what it is asked, within bounds, and what of its answer is taken.
+"""A description written by a model: its prompt, its limits, and what is accepted.
 
-A model sees the outline and the beginning of a document and never the whole. What it writes is kept only where they bear it
-out: most of its words, and every number, must stand in them.
+A model sees the outline and the beginning of a document, never the whole. Its description is
+accepted only if the document supports it: most of its words, and every number, must occur there.
 """
 
 from __future__ import annotations
@@ -20,7 +20,7 @@ _MAX_OUTLINE = 1500
 _MAX_BEGINNING = 4000
 _MAX_DESCRIPTION = 300
 _MAX_TITLE = 90
-#: Share of a description's words that must stand in the document.
+#: The share of a description's words that must occur in the document.
 _BORNE_OUT = 0.6
 _NUMBER = re.compile(r"\d+(?:[.,:]\d+)*")
 _LINE = r"^[^\w\n]*+{}[^\w\n:]*+:\s*(.+?)\s*$"
@@ -36,7 +36,7 @@ _SYSTEM = (
 
 
 class DescriptionUnusable(FontanelError, ValueError):
-    """What a model wrote is no description of the document. The message says why."""
+    """The model's text is not a description of the document; the message says why."""
 
 
 def description_request(reading: Reading) -> Sequence[Message]:
@@ -61,7 +61,13 @@ def _shown(reading: Reading) -> str:
 
 
 def taken_description(written: str, reading: Reading) -> About:
-    """The description and the title in what a model wrote; a document that has a title keeps it. Raises DescriptionUnusable."""
+    """Return the description and the title from a model's text.
+
+    A document that has a title keeps it.
+
+    Raises:
+        DescriptionUnusable: the document does not support it.
+    """
     match = _DESCRIPTION.search(written)
     description = collapse(_MARKS.sub("", match.group(1))) if match else ""
     if not description:

@@ -1,7 +1,7 @@
-"""A description and a title for a document, taken from its own words.
+"""A description and a title for a document, extracted from its own text.
 
-Sentences are weighed by how frequent their words are in the document (Nenkova and Vanderwende, "The impact of frequency on
-summarization", 2005) and by how early they stand.
+Sentences are weighted by how frequent their words are in the document (Nenkova and Vanderwende,
+"The impact of frequency on summarization", 2005) and by how early they occur.
 """
 
 from __future__ import annotations
@@ -18,7 +18,7 @@ _MAX_SENTENCES = 300
 _LENGTH = (40, 260)
 _MAX_CHARACTERS = 300
 _MAX_TITLE = 90
-#: Titles that programs give: file names, "Untitled", "Document1", mere numbers.
+#: Titles set by programs: file names, "Untitled", "Document1", bare numbers.
 _NO_TITLE = re.compile(
     r"^(?:untitled|document|microsoft word|presentation|slide|book|sheet|new|scan|img|image|file)?[\W_\d]*$|"
     r"^[\w-]+\.\w{2,4}$",
@@ -28,14 +28,14 @@ _NO_TITLE = re.compile(
 
 @dataclass(frozen=True, slots=True)
 class About:
-    """A description of at most two sentences, and the title that the document would better have (or its own)."""
+    """A description of at most two sentences, and a title for the document."""
 
     description: str
     title: str
 
 
 def describe(reading: Reading) -> About:
-    """Describe a reading by its most telling early sentences."""
+    """Describe a reading by its most informative early sentences."""
     analyser = Analyser(reading.language)
     results: list[tuple[str, list[str]]] = []
     for block in reading.blocks:
@@ -69,18 +69,18 @@ def _sentences(sentences: list[tuple[str, list[str]]]) -> str:
         chosen.append(best)
         length += len(sentences[best][0])
         for term in sentences[best][1]:
-            # What has been said counts less the second time.
+            # What was already covered counts less the second time.
             weight[term] *= weight[term]
     return " ".join(sentences[place][0] for place in sorted(chosen))
 
 
 def has_title(reading: Reading) -> bool:
-    """Whether a document's title is one that a person gave it, and no file's name or program's word."""
+    """Return whether a person chose the title, rather than a file name or a program."""
     return not _NO_TITLE.match(reading.title)
 
 
 def suggested_title(reading: Reading) -> str:
-    """The document's title; where it has none of its own, its first heading or first words."""
+    """Return the document's title, or else its first heading or first words."""
     if has_title(reading):
         return reading.title
     for block in reading.blocks:

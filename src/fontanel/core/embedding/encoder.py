@@ -24,7 +24,7 @@ _NORM_TOLERANCE = 0.01
 
 
 class EmbedderMissing(FontanelError):
-    """The directory holds no usable embedder. The message says which file is wrong."""
+    """The directory has no usable embedder; the message names the bad file."""
 
 
 def text_key(embedder: str, text: str) -> bytes:
@@ -48,14 +48,17 @@ def check_unit_vectors(vectors: npt.NDArray[Any], dimensions: int | None = None)
 
 
 def estimate_tokens(texts: Sequence[str]) -> list[int]:
-    """Token counts when no tokenizer is at hand: words and marks, a third more for split words."""
+    """Estimate token counts without a tokenizer: words and marks, plus a third."""
     return [round(len(_WORD.findall(text)) * 1.3) for text in texts]
 
 
 class OnnxEmbedder:
-    """A local directory with `model.onnx`, `tokenizer.json` and, optionally, `embedder.json` (name, dimensions, max_tokens).
+    """An embedder in a directory with `model.onnx` and `tokenizer.json`.
 
-    `threads` is the number of CPU threads one call uses.
+    `embedder.json` (name, dimensions, max_tokens) is optional.
+
+    Args:
+        threads: The number of CPU threads of one call.
     """
 
     def __init__(self, directory: Path, threads: int = 1) -> None:
@@ -79,7 +82,7 @@ class OnnxEmbedder:
         # The arena keeps the largest batch's memory for good; a service at rest should not.
         options.enable_cpu_mem_arena = False
         options.log_severity_level = 3
-        # Threads that wait by spinning would take the processor from reading and serving.
+        # Threads that spin while waiting would take the processor from reading and searching.
         options.add_session_config_entry("session.intra_op.allow_spinning", "0")
         self._session = onnxruntime.InferenceSession(
             str(model), options, providers=["CPUExecutionProvider"]
@@ -89,7 +92,7 @@ class OnnxEmbedder:
 
     @cached_property
     def _counter(self) -> Any:
-        """One that does not cut texts; whoever only embeds needs none."""
+        """Load the tokenizer that counts without cutting; embedding does not need it."""
         from tokenizers import Tokenizer
 
         counter = Tokenizer.from_file(str(self._tokenizer_file))
@@ -105,10 +108,13 @@ class OnnxEmbedder:
         ]
 
     def embed(self, texts: Sequence[str], batch: int = 16) -> Vectors:
-        """Return one unit vector a text, float32 (len(texts), dimensions). Texts past the encoder's limit are cut."""
+        """Return a unit vector per text, float32 (len(texts), dimensions).
+
+        Texts are truncated to the encoder's limit.
+        """
         encoded = [item.ids for item in self._tokenizer.encode_batch_fast(list(texts))]
         out = np.empty((len(texts), self.dimensions), dtype=np.float32)
-        # Batches of like length waste least on padding.
+        # Batches of similar lengths waste the least on padding.
         order = sorted(range(len(texts)), key=lambda i: len(encoded[i]))
         for start in range(0, len(order), batch):
             chosen = order[start : start + batch]

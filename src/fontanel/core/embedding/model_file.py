@@ -1,8 +1,9 @@
-"""Build the embedder's model file: a BERT sentence encoder as an ONNX graph, quantised to int8.
+"""Build the embedder's model file: a BERT sentence encoder as an int8 ONNX graph.
 
-The graph follows Devlin et al., "BERT: Pre-training of Deep Bidirectional Transformers" (2019), with the mean pooling and
-L2 normalisation of Reimers and Gurevych, "Sentence-BERT" (2019). Weights and vocabulary come from a directory that holds
-`model.safetensors`, `config.json` and `tokenizer.json`.
+The graph follows Devlin et al., "BERT: Pre-training of Deep Bidirectional Transformers" (2019),
+with the mean pooling and L2 normalisation of Reimers and Gurevych, "Sentence-BERT" (2019). Weights
+and vocabulary are read from a directory with `model.safetensors`, `config.json` and
+`tokenizer.json`.
 """
 
 from __future__ import annotations
@@ -22,7 +23,7 @@ _OPSET = 17
 
 
 class _Graph:
-    """Collects nodes and weights; every method adds one operation and returns the name of its output."""
+    """Collects nodes and weights; each method adds an operation and returns its output."""
 
     def __init__(self, weights: dict[str, np.ndarray[Any, Any]]) -> None:
         self.nodes: list[Any] = []
@@ -87,15 +88,18 @@ def _gelu(graph: _Graph, x: str) -> str:
 def build_graph(
     weights: dict[str, np.ndarray[Any, Any]], config: dict[str, Any]
 ) -> onnx.ModelProto:
-    """Return the float32 sentence encoder: `input_ids`, `attention_mask` (int64, batch x length) to `embedding`
-    (float32, batch x hidden size, unit length)."""
+    """Return the float32 sentence encoder as an ONNX graph.
+
+    Inputs: `input_ids` and `attention_mask` (int64, batch x length). Output: `embedding` (float32,
+    batch x hidden size, unit length).
+    """
     graph = _Graph(weights)
     size, heads, epsilon = (
         config["hidden_size"],
         config["num_attention_heads"],
         config["layer_norm_eps"],
     )
-    # Slicing by Shape(start, end) keeps the position embedding in the form that the optimiser can fuse.
+    # Slicing by Shape(start, end) keeps the position embedding in a form that can be fused.
     length = graph.op("Shape", "input_ids", start=1, end=2)
     positions = graph.op(
         "Slice",
@@ -156,9 +160,10 @@ def build_graph(
 
 
 def prepare(weights_directory: Path, target: Path, name: str) -> None:
-    """Write `model.onnx` (int8), `tokenizer.json` and `embedder.json` into `target`, all or nothing.
+    """Write `model.onnx` (int8), `tokenizer.json` and `embedder.json`, all or nothing.
 
-    Raises FileNotFoundError when `weights_directory` lacks one of the three files it needs.
+    Raises:
+        FileNotFoundError: `weights_directory` lacks one of the three files it needs.
     """
     from onnxruntime.quantization import QuantType, quantize_dynamic
 
@@ -170,7 +175,8 @@ def prepare(weights_directory: Path, target: Path, name: str) -> None:
         work.mkdir()
         plain = Path(scratch) / "float.onnx"
         onnx.save(build_graph(weights, config), str(plain))
-        # A scale per output channel keeps vectors within 0.99 of the float32 ones; one scale for a whole matrix, 0.95.
+        # A scale per output channel keeps vectors within 0.99 of the float32 ones; one scale per
+        # matrix, 0.95.
         quantize_dynamic(
             str(plain), str(work / "model.onnx"), weight_type=QuantType.QInt8, per_channel=True
         )

@@ -1,4 +1,4 @@
-"""The search engine: immutable segments, lexical and vector scoring, fusion and explanation."""
+"""The search engine: immutable segments, keyword and vector scoring, fusion."""
 
 from fontanel.core.index.merging import merge_vectors, merge_words
 from fontanel.core.index.postings import FIELDS, WordsEntry

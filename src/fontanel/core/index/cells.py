@@ -1,8 +1,8 @@
-"""A coarse partition of vectors: cells around centres, of which a search looks into the nearest few.
+"""A coarse partition of vectors into cells, of which a search probes the nearest few.
 
-Lloyd's k-means over a sample (Lloyd, "Least squares quantization in PCM", 1982), for unit vectors with the inner product; an
-inverted file of its cells as in Jegou, Douze and Schmid, "Product quantization for nearest neighbor search" (2011), section 4,
-without the quantiser.
+Lloyd's k-means over a sample (Lloyd, "Least squares quantization in PCM", 1982), for unit vectors
+with the inner product; an inverted file of its cells as in Jegou, Douze and Schmid, "Product
+quantization for nearest neighbor search" (2011), section 4, without the quantiser.
 """
 
 from __future__ import annotations
@@ -15,7 +15,8 @@ import numpy.typing as npt
 
 Floats = npt.NDArray[np.float32]
 
-#: Vectors from which on a partition pays; below, the whole product takes a few milliseconds.
+#: The number of vectors from which a partition is worthwhile; below, a full product takes a few
+#: milliseconds.
 MIN_VECTORS = 50_000
 #: The share of the true ten nearest that a search is to find.
 WANTED_RECALL = 0.985
@@ -26,8 +27,11 @@ _ASKED = 400
 
 @dataclass(frozen=True, slots=True)
 class Cells:
-    """Cell i holds the vectors [starts[i], starts[i + 1]). `probes` cells are looked into; `recall` is what that found of the
-    ten nearest when it was measured on the segment's own vectors, moved a little."""
+    """A partition: cell i contains the vectors [starts[i], starts[i + 1]).
+
+    A search probes `probes` cells; `recall` is the share of the ten nearest that this finds,
+    measured on the segment's own vectors, slightly perturbed.
+    """
 
     centres: Floats
     starts: npt.NDArray[np.int64]
@@ -50,13 +54,13 @@ class Cells:
         return {"probes": self.probes, "recall": self.recall}
 
     def nearest(self, query: Floats) -> npt.NDArray[np.int64]:
-        """The cells to look into, in the order in which they lie in the file."""
+        """Return the cells to probe, in the order of the file."""
         count = min(self.probes, len(self.centres))
         return np.sort(np.argpartition(-(self.centres @ query), count - 1)[:count])
 
 
 def partition(vectors: Floats, seed: int = 7) -> tuple[npt.NDArray[np.int64], Cells]:
-    """Cut vectors into cells. Returns the order in which they are to be stored, and the cells over that order."""
+    """Cluster vectors; return the order to store them in, and the cells in that order."""
     random = np.random.default_rng(seed)
     count = max(1, round(1.2 * np.sqrt(len(vectors))))
     sample = vectors[
@@ -82,7 +86,7 @@ def _k_means(sample: Floats, count: int, random: np.random.Generator) -> Floats:
         stored = np.flatnonzero(sizes)
         starts = np.concatenate([[0], np.cumsum(sizes[stored])[:-1]])
         centres[stored] = np.add.reduceat(sample[order], starts, axis=0)
-        # A centre that lost all its vectors begins anew somewhere.
+        # A centre that lost all its vectors restarts at a random one.
         empty = np.flatnonzero(sizes == 0)
         centres[empty] = sample[random.choice(len(sample), len(empty))]
         centres /= np.maximum(np.linalg.norm(centres, axis=1, keepdims=True), 1e-12)
@@ -100,7 +104,7 @@ def _assign(vectors: Floats, centres: Floats) -> npt.NDArray[np.int64]:
 def _measured(
     vectors: Floats, order: npt.NDArray[np.int64], cells: Cells, random: np.random.Generator
 ) -> tuple[int, float]:
-    """The fewest cells that find the wanted share of the ten nearest, and the share that they find."""
+    """Return the smallest number of cells that reaches the recall, and its recall."""
     picked = random.choice(len(vectors), min(_ASKED, len(vectors)), replace=False)
     asked = vectors[picked] + 0.02 * random.normal(size=(len(picked), vectors.shape[1])).astype(
         np.float32
@@ -115,7 +119,7 @@ def _measured(
 
 
 def _ten_nearest(vectors: Floats, asked: Floats) -> npt.NDArray[np.int64]:
-    """The rows of the ten nearest vectors of each question, a block of vectors at a time."""
+    """Return the rows of the ten nearest vectors per question, computed in blocks."""
     best = np.full((len(asked), 10), -np.inf, dtype=np.float32)
     rows = np.zeros((len(asked), 10), dtype=np.int64)
     for start in range(0, len(vectors), 65_536):

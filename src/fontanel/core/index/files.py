@@ -1,6 +1,7 @@
-"""Segment files: named numpy arrays in one file, memory-mapped when read, checked by a sha256 over the arrays.
+"""Segment files: named arrays in one memory-mapped file with a SHA-256 checksum.
 
-Layout: magic, length of the header (8 bytes, little-endian), header as JSON, then the arrays, each aligned to 64 bytes.
+Layout: magic, length of the header (8 bytes, little-endian), header as JSON, then the arrays, each
+aligned to 64 bytes.
 """
 
 from __future__ import annotations
@@ -19,7 +20,7 @@ import numpy.typing as npt
 
 from fontanel.errors import FontanelError
 
-#: Another number whenever what the arrays mean changes: a segment of an older one is built anew.
+#: Increased whenever the meaning of the arrays changes; older segments are rebuilt.
 _MAGIC = b"FONTSEG4"
 _ALIGN = 64
 
@@ -27,7 +28,7 @@ Array = npt.NDArray[Any]
 
 
 class SegmentDamaged(FontanelError):
-    """A segment file is not what was written: cut short, altered, or of another version."""
+    """A segment file is truncated, altered, or of another version."""
 
 
 def write_arrays(
@@ -36,7 +37,7 @@ def write_arrays(
     about: Mapping[str, Any],
     sync: Callable[[int], None] = os.fsync,
 ) -> None:
-    """Write arrays under a temporary name, flush them to disk, then rename: the file is whole or is not there."""
+    """Write arrays under a temporary name, flush, then rename: all or nothing."""
     layout: dict[str, Any] = {}
     offset = 0
     digest = hashlib.sha256()
@@ -67,7 +68,11 @@ def write_arrays(
 
 
 def open_arrays(path: Path) -> tuple[dict[str, Array], dict[str, Any]]:
-    """Return the arrays (read-only views of the mapped file) and what `about` held. Raises SegmentDamaged."""
+    """Return the arrays (read-only views of the mapped file) and the `about` values.
+
+    Raises:
+        SegmentDamaged: the file is not a whole segment.
+    """
     header, base, mapped = _open(path)
     arrays: dict[str, Array] = {}
     for name, place in header["arrays"].items():
@@ -81,8 +86,11 @@ def open_arrays(path: Path) -> tuple[dict[str, Array], dict[str, Any]]:
 
 
 def let_go(array: Array) -> None:
-    """Give back the pages that this process holds of the mapped file behind an array. What is looked at again comes from the
-    system's cache, or from the disk; readers in other threads notice nothing."""
+    """Release the pages of the mapped file behind an array.
+
+    Later reads load them from the system's cache or the disk; readers in other threads are not
+    affected.
+    """
     base: Any = array
     while isinstance(base, np.ndarray):
         base = base.base
@@ -92,9 +100,13 @@ def let_go(array: Array) -> None:
 
 
 def verify(path: Path) -> None:
-    """Read the whole file and compare its checksum. Raises SegmentDamaged.
+    """Read the whole file and compare its checksum.
 
-    It is read and not mapped: what is mapped counts as the process's memory."""
+    It is read rather than mapped, because mapped pages count as the process's memory.
+
+    Raises:
+        SegmentDamaged: the checksum differs.
+    """
     header, base, _ = _open(path)
     digest = hashlib.sha256()
     with path.open("rb") as file:

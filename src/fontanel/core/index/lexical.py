@@ -1,8 +1,9 @@
-"""Lexical search over a snapshot's words segments.
+"""Keyword search over a snapshot's segments.
 
-The best passages are found as in MaxScore (Turtle and Flood, "Query evaluation: strategies and optimizations", 1995), a term at a
-time over whole arrays: terms are taken by the most that they can add; once all that is left cannot lift a passage into the
-best, the postings of the terms that are left are looked up for the passages that may still get there, and never walked.
+The best passages are found as in MaxScore (Turtle and Flood, "Query evaluation: strategies and
+optimizations", 1995), a term at a time over whole arrays. Terms are processed by their maximum
+contribution. Once the remaining terms cannot lift a passage into the results, their postings are
+looked up only for passages that may still get there.
 """
 
 from __future__ import annotations
@@ -21,7 +22,7 @@ from fontanel.core.index.segments import ABSENT, Rows, WordsSegment
 Mask = npt.NDArray[np.bool_]
 #: Sums of float32 differ in their last digits by the order of the terms.
 _SURE = 1.0 - 1e-5
-#: The best passages hardly ever reach more than this share of what all terms could add together.
+#: The best passages hardly ever exceed this share of the sum of all maxima.
 _MOSTLY = 0.7
 
 
@@ -33,7 +34,7 @@ def best_rows(
     usable: Mask | None,
     floor: float,
 ) -> tuple[Rows, Floats]:
-    """The rows of a segment whose scores are the `count` highest and reach `floor`, and their scores, in no order."""
+    """Return the rows with the highest scores above `floor`, and the scores, unordered."""
     stored = ((segment.index_of(term), weight) for term, weight in weights.items())
     terms = [
         _Term.of_segment(segment, index, weight, averages)
@@ -52,7 +53,8 @@ def best_rows(
             scores[term.rows] = term.weight * term.impacts
         else:
             scores[term.rows] += term.weight * term.impacts
-        # Whether the terms that are left matter is worth a look only when they are long, and cannot give most of a score.
+        # Checking whether the remaining terms matter pays only when their postings are long and
+        # cannot add much.
         if left[done] > 4 * count and bounds[done] < _MOSTLY * bounds[0]:
             threshold = max(threshold, _reached(scores, term.rows, terms[done:], usable, count))
             if bounds[done] < threshold * _SURE:
@@ -62,7 +64,7 @@ def best_rows(
     if usable is not None:
         candidates = candidates[usable[candidates]]
     if done < len(terms) and len(candidates) > 8 * count:
-        # What the best of all terms so far reach, and not of the last alone, leaves fewer to look up.
+        # A bound from all terms so far, not just the last, leaves fewer rows to look up.
         threshold = max(threshold, _reached(scores, candidates, terms[done:], None, count))
         candidates = candidates[scores[candidates] >= threshold * _SURE - bounds[done]]
     result = scores[candidates]
@@ -72,7 +74,7 @@ def best_rows(
         candidates, result = candidates[near], result[near]
     if len(result) > count:
         least = np.partition(result, len(result) - count)[len(result) - count]
-        # Passages that tie with the last are kept: which of them come first is decided when all are known.
+        # Rows that tie with the last are kept; their order is decided when all are known.
         keep = result >= least
         candidates, result = candidates[keep], result[keep]
     return candidates, result
@@ -80,7 +82,7 @@ def best_rows(
 
 @dataclass(frozen=True, slots=True)
 class _Term:
-    """A term's rows, ascending, the impact in each, which `weight` makes a score of, and the most that it adds to any."""
+    """A term's rows, ascending, its impacts, its weight, and its maximum contribution."""
 
     rows: Rows
     impacts: Floats
@@ -114,8 +116,10 @@ def _sums_from(values: Sequence[float]) -> list[float]:
 def _reached(
     scores: Floats, rows: Rows, left: Sequence[_Term], usable: Mask | None, count: int
 ) -> float:
-    """A score that at least `count` rows reach in the end: the best so far of some rows are scored in full, since what they
-    reach then tells far more than what they have so far. 0 when there are fewer."""
+    """Return a score that at least `count` rows will reach, 0 when there are fewer.
+
+    The best rows so far are scored in full, since that gives a much tighter bound.
+    """
     if usable is not None:
         rows = rows[usable[rows]]
     if len(rows) < count:
@@ -136,9 +140,9 @@ def term_scores(
     weights: Mapping[str, float],
     averages: Floats,
 ) -> Floats:
-    """What each term gives to each of some rows: (rows, terms)."""
+    """Return the contribution of each term to each row: (rows, terms)."""
     out = np.zeros((len(rows), len(weights)), dtype=np.float32)
-    # Of the postings' own kind: else they would be widened, all of them, for a few.
+    # Of the postings' own type: otherwise all of them would be converted for a few.
     requested = rows.astype(np.int32)
     for column, (term, weight) in enumerate(weights.items()):
         index = segment.index_of(term)
@@ -150,7 +154,7 @@ def term_scores(
 def field_scores(
     segment: WordsSegment, row: int, weights: Mapping[str, float], averages: Floats
 ) -> dict[str, npt.NDArray[np.float32]]:
-    """For each term that a row holds, what each field gave of its score: in proportion to what it gave to the frequency."""
+    """Split the score of each term of a row by field, in proportion to its frequency."""
     out: dict[str, npt.NDArray[np.float32]] = {}
     for term, weight in weights.items():
         index = segment.index_of(term)
@@ -167,7 +171,7 @@ def field_scores(
 
 
 def rows_with(segment: WordsSegment, terms: Sequence[str], every: bool) -> Mask:
-    """Rows that hold every one of the terms, or any of them."""
+    """Return the rows that contain all of the terms, or any of them."""
     mask = np.full(len(segment), every and bool(terms))
     for term in terms:
         index = segment.index_of(term)
@@ -179,7 +183,7 @@ def rows_with(segment: WordsSegment, terms: Sequence[str], every: bool) -> Mask:
 
 
 def rows_with_phrase(segment: WordsSegment, terms: Sequence[str], offsets: Sequence[int]) -> Mask:
-    """Rows in which the terms stand at these distances from each other."""
+    """Return the rows that contain the terms at these relative positions."""
     mask = np.zeros(len(segment), dtype=bool)
     rows = np.flatnonzero(rows_with(segment, terms, every=True)).astype(np.int32)
     if not len(rows):

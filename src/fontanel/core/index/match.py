@@ -13,7 +13,7 @@ from fontanel.facts import KEYWORD_WEIGHT
 Floats = npt.NDArray[np.float32]
 Ids = npt.NDArray[np.int64]
 
-#: A passage that answers a question well holds about this share of the lexical score attainable in theory.
+#: The share of the attainable keyword score that a passage with a good answer reaches.
 LEXICAL_SHARE = 0.6
 #: Weight of words against meaning in the blend.
 #: Weight of a passage's document against the passage itself, where words and meaning are blended.
@@ -32,9 +32,9 @@ _VECTOR = (-2.6, 5.2)
 def blend(
     lexical: Floats, similarity: Floats, mode: str, keyword_weight: float = KEYWORD_WEIGHT
 ) -> tuple[Floats, Floats]:
-    """What words and what meaning give to the order of candidates: scores, each divided by the best of this search, by weight.
+    """Combine keyword and vector scores, each relative to the best of this search.
 
-    A passage that has no vector yet is judged by its words in both parts.
+    A passage without a vector yet is judged by its keyword score in both parts.
     """
     words = lexical / max(float(lexical.max(initial=0.0)), 1e-9)
     if mode == "lexical" or np.all(np.isnan(similarity)):
@@ -51,14 +51,18 @@ def blend(
 
 
 def document_means(scores: Floats, documents: Ids, sizes: Ids) -> Floats:
-    """For each candidate, the mean score of the best three passages of its document, or of all when it has fewer.
+    """Return the mean score of the best three passages of each candidate's document.
 
-    A passage whose document speaks of the matter elsewhere too answers more often than one that stands alone: its source_limits
-    smooth its score, as those of a sentence do in Fernandez, Losada and Azzopardi, "Extending the language modeling framework
-    for sentence retrieval to include local context" (2011). A score below that of the fiftieth candidate counts as that one's,
-    and so do passages that are no candidates, so that the mean does not hang on how many were proposed.
+    A passage whose document covers the matter elsewhere too answers more often than an isolated
+    one: its neighbours smooth its score, as those of a sentence do in Fernandez, Losada and
+    Azzopardi, "Extending the language modeling framework for sentence retrieval to include local
+    context" (2011). Scores below that of the fiftieth candidate are raised to it, as are those of
+    passages that are not candidates, so that the mean does not depend on how many were proposed.
 
-    `scores`, `documents` (their keys) and `sizes` (how many passages the document has, as far as is known) are of length n, in any order.
+    Args:
+        scores: Shape (n,), in any order.
+        documents: The keys of their documents, shape (n,).
+        sizes: The number of passages of each document, as far as known, shape (n,).
     """
     if not len(scores):
         return scores

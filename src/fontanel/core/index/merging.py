@@ -18,8 +18,11 @@ Mask = npt.NDArray[np.bool_]
 def merge_words(
     segments: Sequence[WordsSegment], alive: Sequence[Mask], averages: Floats | None = None
 ) -> WordsSegment:
-    """One segment of the living passages of several, ascending by their ids. `averages` are those that its impacts are made
-    for; by default its own."""
+    """Merge segments into one without dead passages, ascending by id.
+
+    Args:
+        averages: The averages that its impacts assume; by default its own.
+    """
     ids = np.concatenate(
         [segment.passage_ids[mask] for segment, mask in zip(segments, alive, strict=True)]
     )
@@ -92,7 +95,7 @@ def merge_words(
 def _positions(
     segments: Sequence[WordsSegment], kept: Sequence[Mask], postings: npt.NDArray[np.int64]
 ) -> tuple[npt.NDArray[np.uint16], npt.NDArray[np.int64]]:
-    """The positions of the kept postings in their new order, and where each posting's begin."""
+    """Return the positions of the kept postings in their new order, and their starts."""
     begins: list[npt.NDArray[np.int64]] = []
     counts: list[npt.NDArray[np.int64]] = []
     base = 0
@@ -117,8 +120,10 @@ def merge_vectors(
     least: int = MIN_VECTORS,
     pack: bool = False,
 ) -> VectorSegment:
-    """One segment with the vectors of several, those of passages that are gone left out; in cells from `least` vectors on, then
-    as bytes too when `pack` is set."""
+    """Merge vector segments without dead passages.
+
+    From `least` vectors on the result is clustered, and with `pack` stored as bytes too.
+    """
     ids = np.concatenate(
         [segment.passage_ids[mask] for segment, mask in zip(segments, alive, strict=True)]
     )

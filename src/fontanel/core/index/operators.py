@@ -1,4 +1,4 @@
-"""What a search may say beside words: "an exact phrase", +required, -excluded, and the beginning of a word*."""
+"""Operators of a search: "exact phrase", +required, -excluded, and prefix*."""
 
 from __future__ import annotations
 
@@ -6,7 +6,7 @@ import re
 from dataclasses import dataclass
 
 _PIECE = re.compile(r'(?P<sign>[+-]?)"(?P<phrase>[^"]+)"|(?P<word>\S+)')
-#: A word to leave out has two letters or more and is no option (--force, -n 5).
+#: An excluded word has two letters or more and is not an option (--force, -n 5).
 _EXCLUDED = re.compile(r"-(?!-)\w[\w.'’/-]+$")
 _REQUIRED = re.compile(r"\+\w\S*$")
 _PREFIX = re.compile(r"[+]?(\w[\w.-]{2,})\*$")
@@ -14,7 +14,7 @@ _PREFIX = re.compile(r"[+]?(\w[\w.-]{2,})\*$")
 
 @dataclass(frozen=True, slots=True)
 class Operators:
-    """A search taken apart. `words` is what is left to search for by words and meaning, phrases and prefixes included."""
+    """A parsed search; `words` is its text for search, with phrases and prefixes."""
 
     words: str
     phrases: tuple[str, ...] = ()
@@ -25,7 +25,7 @@ class Operators:
 
 
 def parse(text: str) -> Operators:
-    """Take a search apart. What is no operator is a word; a search of nothing but exclusions has no words."""
+    """Parse a search. Anything but an operator is a word; exclusions alone have no words."""
     words: list[str] = []
     phrases: list[str] = []
     required: list[str] = []

@@ -1,8 +1,9 @@
 """Postings and their impacts: BM25 over fields, in array operations.
 
-BM25F as in Robertson and Zaragoza, "The Probabilistic Relevance Framework: BM25 and Beyond" (2009), section 3.6: term
-frequencies are weighted by field and normalised by field length, added up, then saturated once. The mean lengths are rounded to
-steps of a sixth, so that a document more or less changes no impact, and impacts can be kept with the postings.
+BM25F as in Robertson and Zaragoza, "The Probabilistic Relevance Framework: BM25 and Beyond" (2009),
+section 3.6: term frequencies are weighted by field, normalised by field length, added up, then
+saturated once. Mean lengths are rounded to steps of a sixth, so that a single document changes no
+impact, and impacts can be stored with the postings.
 """
 
 from __future__ import annotations
@@ -15,7 +16,7 @@ from typing import Any
 import numpy as np
 import numpy.typing as npt
 
-#: The fields of a passage, in the order in which postings hold their frequencies.
+#: The fields of a passage, in the order of their frequencies in postings.
 FIELDS = ("title", "heading", "body", "about")
 FIELD_WEIGHTS = np.array([0.8, 1.2, 1.0, 0.3], dtype=np.float32)
 #: How much a field's length counts against it.
@@ -24,14 +25,14 @@ K1 = 1.2
 
 #: Words between the last of one field and the first of the next: no phrase runs over fields.
 FIELD_GAP = 100
-#: Positions past this are not kept; a passage is far shorter.
+#: Later positions are not stored; passages are much shorter.
 _MAX_POSITION = 65_535
-#: Where the words begin that a passage does not say itself: what its document is about. No phrase is found there.
+#: Where words begin that are about the document, not in the passage. Phrases do not match there.
 ABOUT_POSITION = 60_000
-#: A term counts at most so often in one field of a passage.
+#: The maximum count of a term in one field of a passage.
 _MAX_COUNT = 255
 _AVERAGE_STEP = np.log(7 / 6)
-#: Minimal hashes kept of each passage's body, to know near-duplicates.
+#: Min-hashes of each passage's body, for detecting near-duplicates.
 SKETCH = 8
 _MULTIPLIERS = np.array(
     [
@@ -52,8 +53,11 @@ Floats = npt.NDArray[np.float32]
 
 @dataclass(frozen=True, slots=True)
 class WordsEntry:
-    """What indexing by words needs of a passage: its ids, the terms of each field, in the order of `FIELDS`, and which of the
-    field's words each term came from (by default, each its own)."""
+    """What keyword indexing needs of a passage.
+
+    Its id, the terms of each field in the order of `FIELDS`, and the index of the word each term
+    was derived from (by default, its own).
+    """
 
     passage_id: int
     document_key: int
@@ -64,8 +68,13 @@ class WordsEntry:
 def build_postings(
     entries: Sequence[WordsEntry], averages: Floats | None = None
 ) -> dict[str, npt.NDArray[Any]]:
-    """Return the arrays of a words segment: sorted terms, and for each its postings (row, frequency by field, impact) and
-    their positions. `averages` are the mean lengths of fields that the impacts rest on; by default the entries' own."""
+    """Return the arrays of a keyword segment.
+
+    Sorted terms, and for each its postings (row, frequency by field, impact) and positions.
+
+    Args:
+        averages: The mean field lengths that the impacts assume; by default the entries' own.
+    """
     entries = sorted(entries, key=lambda entry: entry.passage_id)
     lengths = np.array([[len(terms) for terms in entry.terms] for entry in entries], dtype=np.int32)
     lengths = lengths.reshape(-1, len(FIELDS))
@@ -86,7 +95,7 @@ def build_postings(
     rank = np.empty(len(order), dtype=np.int64)
     rank[order] = np.arange(len(order))
     terms = [encoded[index] for index in order]
-    # One sort by term, then passage, then position: what was read in order stays in order.
+    # One sort by term, then passage, then position: the order of reading is preserved.
     occurrences = np.argsort((rank[codes] << 32) | rows, kind="stable")
     codes, rows, fields = rank[codes][occurrences], rows[occurrences], fields[occurrences]
     positions = _positions(entries)[occurrences]
@@ -148,7 +157,7 @@ def impact_arrays(
     starts: npt.NDArray[np.int64],
     averages: Floats,
 ) -> dict[str, npt.NDArray[Any]]:
-    """The impacts of postings, the largest of each term, and the averages that they rest on."""
+    """Return the impacts of postings, the maximum of each term, and the averages used."""
     result = np.empty(len(rows), dtype=np.float32)
     for start in range(0, len(rows), 1 << 20):
         span = slice(start, start + (1 << 20))
@@ -164,8 +173,10 @@ def impact_arrays(
 
 
 def pack_terms(terms: Sequence[bytes]) -> dict[str, npt.NDArray[Any]]:
-    """Sorted terms as one run of bytes, the order of their hashes (to find one at once), and their letters (to find those
-    that are nearly alike)."""
+    """Return sorted terms as bytes, the order of their hashes, and their letter sets.
+
+    Hashes are for exact lookup, letter sets for similar terms.
+    """
     starts = np.zeros(len(terms) + 1, dtype=np.int64)
     np.cumsum([len(term) for term in terms], out=starts[1:])
     hashes = np.array([term_hash(term) for term in terms], dtype=np.uint64)
@@ -184,7 +195,7 @@ def term_hash(term: bytes) -> int:
 
 
 def letters(term: bytes) -> int:
-    """A set of 64 bits of the pairs of bytes in a term: words that differ by a slip differ in few of them."""
+    """Return a 64-bit set of the byte pairs of a term; similar words differ in few bits."""
     bits = 0
     for first, second in zip(b"^" + term, term + b"$", strict=True):
         bits |= 1 << ((first * 31 + second * 7) % 64)
@@ -192,7 +203,7 @@ def letters(term: bytes) -> int:
 
 
 def rounded_averages(totals: npt.NDArray[np.float64], passages: int) -> Floats:
-    """Mean lengths of fields, rounded to steps of a sixth; 1 for a field that is always empty."""
+    """Return mean field lengths rounded to sixths; 1 for a field that is always empty."""
     means = np.maximum(totals / max(passages, 1), 1e-6)
     rounded: Floats = np.exp(np.round(np.log(means) / _AVERAGE_STEP) * _AVERAGE_STEP).astype(
         np.float32
@@ -208,14 +219,19 @@ def idf(passages: int, matching: int) -> float:
 def impacts(
     counts: npt.NDArray[np.uint8], lengths: npt.NDArray[np.int32], averages: Floats
 ) -> Floats:
-    """The saturated weight of postings before idf. `counts` and `lengths` are (postings, fields), result (postings,)."""
+    """Return the saturated weights of postings before idf, shape (postings,).
+
+    Args:
+        counts: Shape (postings, fields).
+        lengths: Shape (postings, fields).
+    """
     return saturated(by_field(counts, lengths, averages).sum(axis=1))
 
 
 def by_field(
     counts: npt.NDArray[np.uint8], lengths: npt.NDArray[np.int32], averages: Floats
 ) -> Floats:
-    """What each field gives to a term's frequency: (postings, fields)."""
+    """Return the contribution of each field to a term's frequency: (postings, fields)."""
     norm = 1.0 - FIELD_B + FIELD_B * (lengths / averages)
     weighted: Floats = (FIELD_WEIGHTS * counts / norm).astype(np.float32)
     return weighted
@@ -229,8 +245,11 @@ def saturated(frequency: Floats) -> Floats:
 
 
 def _sketches(entries: Sequence[WordsEntry]) -> npt.NDArray[np.uint32]:
-    """Minimal hashes of the pairs of words of each body (Broder, "On the resemblance and containment of documents", 1997):
-    the share that two passages have alike is about the share of pairs that they share. 0 for a body of no pair."""
+    """Return min-hashes of the word pairs of each body, 0 for a body without pairs.
+
+    The share of equal hashes estimates the share of common pairs (Broder, "On the resemblance and
+    containment of documents", 1997).
+    """
     out = np.zeros((len(entries), SKETCH), dtype=np.uint32)
     hashed: dict[str, int] = {}
     for row, entry in enumerate(entries):

@@ -1,4 +1,4 @@
-"""What a search asks, and what it finds."""
+"""A search and its candidates."""
 
 from __future__ import annotations
 
@@ -19,7 +19,7 @@ Floats = npt.NDArray[np.float32]
 
 
 class Mode(StrEnum):
-    """How passages are found: by words, by meaning, or by both."""
+    """How passages are found: by keywords, by vectors, or both."""
 
     LEXICAL = "lexical"
     VECTOR = "vector"
@@ -28,12 +28,14 @@ class Mode(StrEnum):
 
 @dataclass(frozen=True, slots=True)
 class Query:
-    """A search. `vector` is the question's unit vector, by the edition's own embedder; without one, words alone decide.
+    """A search.
 
-    `documents` are the keys of the documents to look in; None means all. With `operators` the text may hold phrases in
-    quotes, +required, -excluded and beginnings* of words. `keyword_weight` is the share of words in the blend, `document_weight` that of
-    the document's best passages in the score of each; `boosts` raises the scores of documents by their keys; `fold` shows passages that say the same once; `join` shows passages that follow each other in a document as one; `explain`
-    tells what each field gave.
+    `vector` is the question's unit vector, by the edition's own embedder; None: keywords only.
+    `documents` are the keys of the documents to search, None for all. With `operators`, the text
+    may contain quoted phrases, +required, -excluded and prefix* words. `keyword_weight` is the
+    share of keywords in the combined score, `document_weight` that of the document's best passages;
+    `boosts` multiplies scores of documents by their keys. `fold` groups near-duplicates, `join`
+    merges adjacent passages of a document, `explain` returns scores by field.
     """
 
     text: str
@@ -53,14 +55,15 @@ class Query:
 
 @dataclass(frozen=True, slots=True)
 class Candidate:
-    """A passage that a search found. `score` orders the results of one search; `match` (0-1) compares across searches.
+    """A passage that a search found.
 
-    `lexical` is the BM25 score and `coverage` its share of the best score attainable; `similarity` is the cosine, None
-    while the passage has no vector. `terms` gives what each matching term added to the lexical score, `fields` the same by
-    field, in the order of `FIELDS`, when the search was to explain itself; `window` is the cosine of its nearest sentence window, of which
-    and of its own cosine `similarity` is the mean; `keyword_part`, `semantic_part` and `document_part` (0 where words and meaning are not blended) add up to the score before `boost` multiplies it.
-    `also` are the passages folded into this one, which say the same; `beside` those joined to it, which stand right before and
-    after it.
+    `score` orders the results of one search; `match` (0-1) is comparable across searches. `lexical`
+    is the BM25 score, and `coverage` its share of the maximum attainable. `similarity` is the mean
+    of the passage's cosine and that of its nearest sentence window, `window`; None while it has no
+    vector. `terms` are the contributions of each term, `fields` the same by field, in the order of
+    `FIELDS`, with `explain`. `keyword_part`, `semantic_part` and `document_part` add up to the
+    score before `boost` multiplies it; 0 without a vector search. `also` are near-duplicates folded
+    into it, `beside` the adjacent passages merged with it.
     """
 
     passage_id: int

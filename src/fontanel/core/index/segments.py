@@ -1,4 +1,4 @@
-"""Immutable segments: words (terms and postings) and vectors. Written once, merged into new ones, never changed."""
+"""Immutable segments of keywords or vectors: written once, merged into new ones."""
 
 from __future__ import annotations
 
@@ -22,7 +22,7 @@ ABSENT = -1
 
 
 class WordsSegment:
-    """Postings of a set of passages. Rows are positions in `passage_ids`, which ascend."""
+    """Postings of a set of passages; rows are positions in the ascending `passage_ids`."""
 
     def __init__(self, arrays: dict[str, npt.NDArray[Any]], about: dict[str, Any]) -> None:
         self.passage_ids: Ids = arrays["passage_ids"]
@@ -114,14 +114,14 @@ class WordsSegment:
         ]
 
     def rows_of(self, index: int) -> Rows:
-        """The rows that hold a term, ascending."""
+        """Return the rows that contain a term, ascending."""
         return self._rows[self._starts[index] : self._starts[index + 1]]
 
     def counts_of(self, index: int) -> npt.NDArray[np.uint8]:
         return self._counts[self._starts[index] : self._starts[index + 1]]
 
     def _made_for(self, averages: Floats) -> bool:
-        """Whether the impacts that are kept rest on these averages; a snapshot asks with the same array again and again."""
+        """Return whether the stored impacts assume these averages, usually the same array."""
         asked, same = self._asked
         if averages is not asked:
             same = np.array_equal(averages, self.averages)
@@ -129,7 +129,7 @@ class WordsSegment:
         return same
 
     def impacts_of(self, index: int, averages: Floats) -> Floats:
-        """The impacts of a term's postings for these averages: as kept, when they were made for the same."""
+        """Return the impacts of a term's postings for these averages, stored or computed."""
         if self._made_for(averages):
             return self._impacts[self._starts[index] : self._starts[index + 1]]
         return impacts(self.counts_of(index), self.lengths[self.rows_of(index)], averages)
@@ -140,7 +140,7 @@ class WordsSegment:
         return float(self.impacts_of(index, averages).max(initial=0.0))
 
     def occurrences(self, index: int, rows: Rows) -> npt.NDArray[np.int64]:
-        """Where a term stands in some of its rows: row * 65536 + position, ascending."""
+        """Return the occurrences of a term in some rows: row * 65536 + position, ascending."""
         stored = self.rows_of(index)
         postings = int(self._starts[index]) + np.searchsorted(stored, rows)
         starts = self._arrays["posting_positions"]
@@ -162,13 +162,15 @@ class WordsSegment:
         return self._arrays
 
     def let_go(self) -> None:
-        """Give back the memory that its file takes in this process, until it is looked at again."""
+        """Release the memory of its mapped file until it is read again."""
         let_go(self.passage_ids)
 
 
 class VectorSegment:
-    """Unit vectors of a set of passages: float32, or int8 with a scale for each; large ones in cells. A segment of sentence windows
-    has several vectors of one passage."""
+    """Unit vectors of passages: float32, or int8 with a scale each; large ones in cells.
+
+    A segment of sentence windows has several vectors per passage.
+    """
 
     def __init__(
         self,
@@ -192,7 +194,7 @@ class VectorSegment:
 
     @classmethod
     def packed(cls, passage_ids: Ids, vectors: Floats) -> VectorSegment:
-        """Vectors in a quarter of the space: each number a byte, with the largest of its vector at 127."""
+        """Quantise vectors to bytes, scaled to the largest component of each."""
         scales = np.maximum(np.abs(vectors).max(axis=1), 1e-12).astype(np.float32) / np.float32(
             127.0
         )
@@ -231,7 +233,7 @@ class VectorSegment:
         return self.passage_ids[order], order
 
     def largest_cosines(self, query: Floats, passage_ids: Ids) -> Floats:
-        """The largest inner product among the vectors of each passage; NaN where it has none here."""
+        """Return the largest inner product of each passage's vectors; NaN without any here."""
         ids, order = self._by_passage
         starts = np.searchsorted(ids, passage_ids)
         counts = np.searchsorted(ids, passage_ids, side="right") - starts
@@ -250,7 +252,7 @@ class VectorSegment:
         let_go(self.vectors)
 
     def rows_in(self, words: WordsSegment) -> Rows:
-        """For each vector the row of its passage in a words segment, or -1; looked up once."""
+        """Return the row of each vector's passage in a keyword segment, or -1; cached."""
         result = self._places.get(words)
         if result is None:
             same = len(words) == len(self) and np.array_equal(words.passage_ids, self.passage_ids)

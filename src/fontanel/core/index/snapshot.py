@@ -38,7 +38,7 @@ Rows = npt.NDArray[np.int64]
 
 #: Words that begin with a prefix and are searched for.
 _MAX_EXPANSIONS = 50
-#: Passages that one shown passage joins at most, itself included: more is a chapter, not a place.
+#: The maximum number of passages that are merged into one.
 _MAX_JOINED = 3
 #: Passages that share this many of their sketches say the same.
 _ALIKE = SKETCH - 1
@@ -46,7 +46,7 @@ _ALIKE = SKETCH - 1
 
 @dataclass(slots=True)
 class _Shown:
-    """A candidate that is shown, by its place, with those folded into it and those joined to it."""
+    """A candidate to show, by its index, with those folded into it and merged with it."""
 
     place: int
     also: list[int] = field(default_factory=list)
@@ -55,8 +55,11 @@ class _Shown:
 
 @dataclass(frozen=True, slots=True)
 class Found:
-    """What a search found, best first, and what was done to the question: `corrected` gives for each unknown word those that
-    were searched for instead; `weights` the idf of each term."""
+    """The results of a search, best first, and how the question was interpreted.
+
+    `corrected` lists, for each unknown word, the terms searched for instead; `weights` are the idf
+    of each term.
+    """
 
     candidates: list[Candidate]
     weights: dict[str, float]
@@ -66,7 +69,7 @@ class Found:
 
 @dataclass(frozen=True, slots=True)
 class _Wanted:
-    """A question's terms with their weights, and which rows of each words segment may be found (None: all)."""
+    """A question's weighted terms, and the rows allowed in each segment (None: all)."""
 
     weights: dict[str, float]
     usable: list[Mask | None]
@@ -74,10 +77,13 @@ class _Wanted:
 
 
 class Snapshot:
-    """Searches over fixed segments. `dead` are the ids of passages that left since their segments were written; `windows` holds
-    vectors of their sentence windows.
+    """Searches a fixed set of segments.
 
-    Rows of all words segments are counted through: those of the second follow those of the first.
+    Rows are numbered across all keyword segments, in their order.
+
+    Args:
+        dead: Ids of passages that were removed since their segments were written.
+        windows: Segments of sentence windows.
     """
 
     def __init__(
@@ -127,7 +133,7 @@ class Snapshot:
 
     @cached_property
     def _rows_of_vectors(self) -> list[npt.NDArray[np.int32]]:
-        """For each vector segment, then each of windows, the row of each vector's passage, or -1."""
+        """Return, for each vector and window segment, the rows of its vectors' passages, or -1."""
         if len(self.words) == 1 and self._living[0] is None:
             # As the segments keep them: of a large edition they are megabytes.
             return [vectors.rows_in(self.words[0]) for vectors in (*self.vectors, *self.windows)]
@@ -156,8 +162,7 @@ class Snapshot:
 
     @property
     def recall(self) -> float | None:
-        """The share of the nearest that cells find, as measured when they were cut: the least over the segments. None while every
-        vector is compared."""
+        """Return the lowest recall of the segments' cells, None when all vectors are compared."""
         return min(
             (s.cells.recall for s in (*self.vectors, *self.windows) if s.cells is not None),
             default=None,
@@ -166,17 +171,17 @@ class Snapshot:
     # What a question asks for
 
     def query_terms(self, text: str) -> list[str]:
-        """The distinct index terms of a question, in each language that the segments hold."""
+        """Return the distinct index terms of a question, in each language of the segments."""
         return list(
             dict.fromkeys(term for analyser in self._analysers for term in analyser.terms(text))
         )
 
     def idf(self, term: str) -> float:
-        """How telling a term is among the living passages."""
+        """Return the inverse document frequency of a term among living passages."""
         return idf(self.passages, self._matching([term]))
 
     def _matching(self, terms: Sequence[str]) -> int:
-        """How many living passages hold any of the terms."""
+        """Return how many living passages contain any of the terms."""
         count = 0
         for segment, mask in zip(self.words, self._living, strict=True):
             indices = [index for term in terms if (index := segment.index_of(term)) != ABSENT]
@@ -236,7 +241,7 @@ class Snapshot:
         return masks
 
     def _with_phrase(self, segment: WordsSegment, phrase: str) -> Mask:
-        """Rows that hold a phrase, by the analysis of any language; words that are never indexed count as any word."""
+        """Return the rows that contain a phrase in any language; stop words match any word."""
         mask = np.zeros(len(segment), dtype=bool)
         for analyser in self._analysers:
             terms, places = analyser.positions(phrase)
@@ -255,11 +260,11 @@ class Snapshot:
     # Searching
 
     def search(self, query: Query) -> list[Candidate]:
-        """Return the best passages, best first: at most `limit`, at most `per_document` of one document."""
+        """Return up to `limit` passages, best first, up to `per_document` of one document."""
         return self.find(query).candidates
 
     def find(self, query: Query) -> Found:
-        """As `search`, with what was done to the question."""
+        """Search as `search` does, and return how the question was interpreted too."""
         if not self.passages:
             return Found([], {}, {}, 0)
         requested = self._wanted(query)
@@ -267,7 +272,7 @@ class Snapshot:
         semantic = query.vector is not None and query.mode != Mode.LEXICAL
         depth = max(query.limit * 10, 100)
         if not semantic and not query.boosts:
-            # The order of words is the order of what is found, so that what stands below the last one shown changes nothing.
+            # Terms are added in the order of the results, so that hidden results change nothing.
             whole = not query.fold and not query.join and query.per_document >= query.limit
             shallow = query.limit if whole else 2 * query.limit
             result = self._ranked(
@@ -283,7 +288,7 @@ class Snapshot:
     def _ranked(
         self, query: Query, asked: _Wanted, weights: Mapping[str, float], proposed: Sequence[Rows]
     ) -> Found:
-        """Score rows in full, whoever proposed them, and choose those to show."""
+        """Score all candidate rows in full, and choose the ones to show."""
         semantic = query.vector is not None and query.mode != Mode.LEXICAL
         rows = (
             np.sort(proposed[0])
@@ -383,7 +388,10 @@ class Snapshot:
         return Found(candidates, asked.weights, asked.corrected, len(rows))
 
     def _sizes(self, ids: Ids, keys: Ids) -> Ids:
-        """How many living passages the documents of some have, `SPEAKING` being enough to know: a document's stand side by side."""
+        """Return the number of living passages of each row's document, up to `SPEAKING`.
+
+        The passages of a document are adjacent.
+        """
         steps = np.array([step for step in range(1 - SPEAKING, SPEAKING) if step])
         near, owners = (ids[:, None] + steps).ravel(), np.repeat(keys, len(steps))
         beside = np.zeros(len(near), dtype=bool)
@@ -396,13 +404,14 @@ class Snapshot:
         return sizes
 
     def _chosen(self, rows: Rows, keys: Ids, ids: Ids, order: Rows, query: Query) -> list[_Shown]:
-        """The candidates to show, each with those that say the same and were folded into it, and those joined to it."""
+        """Return the candidates to show, with near-duplicates folded and neighbours merged."""
         taken: dict[int, int] = {}
         chosen: list[_Shown] = []
         sketches: list[list[int]] = self._gather(rows, "sketches").tolist() if query.fold else []
-        # Two that differ in one value of their sketches at most share the first or the second.
+        # Two that differ in at most one hash share the first or the second.
         seen: dict[tuple[int, int], list[int]] = {}
-        # A document's passages are numbered on: the places right before and after those that are shown.
+        # Passages of a document are numbered consecutively: these are the neighbours of the
+        # results.
         edges: dict[tuple[int, int], _Shown] = {}
         for i in order.tolist():
             sketch = sketches[i] if query.fold and any(sketches[i]) else []
@@ -451,7 +460,7 @@ class Snapshot:
     def _best_by_meaning(
         self, query: Query, usable: Sequence[Mask | None], depth: int
     ) -> list[Rows]:
-        """The rows that have a vector among the nearest, of each vector segment and each of windows."""
+        """Return the rows with the nearest vectors, per vector and window segment."""
         assert query.vector is not None
         limited = any(mask is not None for mask in usable)
         mask = (
@@ -472,7 +481,7 @@ class Snapshot:
             requested = rows >= 0
             if mask is not None:
                 requested = requested & mask[rows.clip(min=0)]
-            # Few that may be found are looked at one by one; cells would miss them.
+            # A small number of allowed rows is compared exhaustively; cells would miss some.
             few = mask is not None and int(requested.sum()) < len(segment) // 4
             if few:
                 places = np.flatnonzero(requested)
@@ -500,8 +509,11 @@ class Snapshot:
         return out
 
     def _similarity(self, rows: Rows, query: Query) -> tuple[Floats, Floats]:
-        """How near each row is: the mean of its cosine and that of its nearest window, or its cosine alone when it has no
-        windows; NaN where there is no vector. And the cosine of the nearest window."""
+        """Return the similarity of each row, and the cosine of its nearest window.
+
+        Similarity is the mean of the two cosines, or the row's own if it has no windows; NaN
+        without a vector.
+        """
         assert query.vector is not None
         result = np.full(len(rows), np.nan, dtype=np.float32)
         for segment, back in zip(self.vectors, self._vectors_of_rows, strict=True):

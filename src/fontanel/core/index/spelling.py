@@ -15,14 +15,14 @@ _MAX = 3
 
 
 def corrections(term: str, segments: Sequence[WordsSegment]) -> list[str]:
-    """The terms within one slip of `term` (two for a word of eight letters or more), the nearest and most frequent first."""
+    """Return indexed terms within edit distance 1 (2 from eight letters on), best first."""
     if len(term) < _MIN or not term.isalpha():
         return []
     slips = 2 if len(term) >= 8 else 1
     bits = letters(term.encode())
     results: dict[str, tuple[int, int]] = {}
     for segment in segments:
-        # A slip changes at most three pairs of letters, in either word.
+        # One edit changes at most three letter pairs of either word.
         for other in segment.alike(bits, 6 * slips):
             near = other.decode()
             if near in results or abs(len(near) - len(term)) > slips or not near.isalpha():
@@ -37,7 +37,7 @@ def corrections(term: str, segments: Sequence[WordsSegment]) -> list[str]:
 
 
 def edit_distance(a: str, b: str, most: int) -> int:
-    """Letters put in, left out, changed or swapped with their neighbour (optimal string alignment); `most` + 1 when more."""
+    """Return the edit distance (optimal string alignment), `most` + 1 if it is larger."""
     before: list[int] = []
     above = list(range(len(b) + 1))
     for i, letter in enumerate(a, 1):

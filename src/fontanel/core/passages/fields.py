@@ -1,4 +1,4 @@
-"""From a split document to what the index holds: the terms of each field, and the text that is embedded."""
+"""The fields of a passage in the index, and the text that is embedded."""
 
 from __future__ import annotations
 
@@ -8,7 +8,7 @@ from fontanel.core.reading.model import CELL_SEPARATOR
 from fontanel.core.text.analysis import Analyser
 from fontanel.core.text.sentences import sentence_spans
 
-#: Measured on questions about public manuals: 30 and 45 words find no more, and cost more vectors.
+#: Measured on questions about public manuals: 30 and 45 words find no more and need more vectors.
 WINDOW_WORDS = 60
 
 
@@ -20,8 +20,7 @@ def words_entry(
     analyser: Analyser,
     about: str = "",
 ) -> WordsEntry:
-    """The terms of a passage by field: the document's title, the heading path, the body with its context, and what the
-    document is about."""
+    """Return the terms of a passage: title, heading path, body with context, description."""
     body = f"{passage.context}\n{passage.text}" if passage.context else passage.text
     headings = " ".join(passage.locator.heading_path)
     fields = (title, headings, body, about)
@@ -35,9 +34,11 @@ def words_entry(
 
 
 def embedded_text(passage: Passage) -> str:
-    """What is embedded for a passage: its last heading, what it hangs on, and its text, on lines of their own.
+    """Return the text to embed: the last heading, the context, and the passage's text.
 
-    The document's title and the rest of the path were measured to draw all passages of a document together."""
+    With the document's title and the whole path, measurements drew all passages of a document
+    together.
+    """
     heading = passage.locator.heading_path[-1] if passage.locator.heading_path else ""
     if passage.text.startswith(heading):
         heading = ""
@@ -46,8 +47,11 @@ def embedded_text(passage: Passage) -> str:
 
 
 def window_texts(text: str) -> list[str]:
-    """The sentence windows of a passage's text: whole sentences, lines, items or rows one after the other, together up to
-    `WINDOW_WORDS` words each; none when one would hold it all."""
+    """Return the sentence windows of a passage's text.
+
+    Whole sentences, lines, items or rows, up to `WINDOW_WORDS` words per window; none when one
+    would contain it all.
+    """
     windows: list[str] = []
     stored: list[str] = []
     words = 0

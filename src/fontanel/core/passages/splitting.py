@@ -15,18 +15,21 @@ from fontanel.core.reading.model import CELL_SEPARATOR, Block, BlockKind, Readin
 from fontanel.core.text.sentences import sentence_spans
 from fontanel.facts import SplitSettings
 
-#: How tables are cut: rows packed up to the target size, or each row a passage of its own.
+#: How tables are split: rows packed up to the target size, or one row per passage.
 
 
-#: Characters of a token, at the most; in prose it has four or five.
+#: The maximum number of characters per token; prose has four or five.
 _MAX_CHARACTERS = 40
 
 
 @dataclass(frozen=True, slots=True)
 class Locator:
-    """Where a piece stands for a person. `page` counts units (pages, slides, sheets, chapters) from 1 and is None where a
-    format has none; `label` is the unit's own name. `rows` are the first and last row of a sheet, from 1; `seconds` is
-    when it is spoken."""
+    """The location of a piece, for people.
+
+    `page` counts units (pages, slides, sheets, chapters) from 1, None where a format has none;
+    `label` is the unit's own name. `rows` are the first and last row of a sheet, from 1; `seconds`
+    is when it is spoken.
+    """
 
     heading_path: tuple[str, ...] = ()
     page: int | None = None
@@ -55,8 +58,10 @@ class Locator:
 
 @dataclass(frozen=True, slots=True)
 class PassagePart:
-    """A block, or a part of one, inside a passage: characters [start, end) of the reading's text. `level` is a heading's; `page` and
-    `label` are given where they are not the passage's own."""
+    """A block of a passage, or part of one: characters [start, end) of the reading's text.
+
+    `level` is a heading's; `page` and `label` are set where they differ from the passage's.
+    """
 
     kind: BlockKind
     start: int
@@ -69,8 +74,11 @@ class PassagePart:
 
 @dataclass(frozen=True, slots=True)
 class Passage:
-    """The characters [start, end) of a reading's text. `context` is text from elsewhere in the document that the passage
-    needs to be understood: a table's header, a list's lead-in; it is indexed with the passage but not part of it."""
+    """The characters [start, end) of a reading's text.
+
+    `context` is text from elsewhere that the passage needs to be understood, such as a table's
+    header or a list's lead-in. It is indexed with the passage but not part of it.
+    """
 
     start: int
     end: int
@@ -84,8 +92,14 @@ class Passage:
 def locator_at(
     locator: Locator, parts: Sequence[PassagePart], text: str, start: int, position: int
 ) -> Locator:
-    """Where a character of a passage stands, which may be below a later heading or on a later page than the passage's beginning.
-    `text` is the passage's, `start` its first character."""
+    """Return the location of a character of a passage.
+
+    It may be below a later heading or on a later page than the passage's start.
+
+    Args:
+        text: The passage's text.
+        start: The offset of its first character.
+    """
     path, page, label = list(locator.heading_path), locator.page, locator.label
     begun = False
     for part in parts:
@@ -96,7 +110,7 @@ def locator_at(
         if part.kind != "heading":
             begun = True
         elif begun:
-            # The path that is given is the first text's; a heading after it takes the place of those of its level and below.
+            # The path is the first text's; a later heading replaces those of its level and below.
             heading = " ".join(text[part.start - start : part.end - start].split())
             path = [*path[: max(part.level - 1, 0)], heading]
     return replace(locator, heading_path=tuple(path), page=page, label=label)
@@ -104,7 +118,7 @@ def locator_at(
 
 @dataclass(frozen=True, slots=True)
 class _Piece:
-    """The smallest thing that splitting moves: a block, or a part of one that was too long."""
+    """The smallest unit of splitting: a block, or part of one that was too long."""
 
     start: int
     end: int
@@ -117,8 +131,11 @@ class _Piece:
 
 
 def split(reading: Reading, settings: SplitSettings, count_tokens: TokenCounter) -> list[Passage]:
-    """Cut a reading into passages in reading order. They cover all text but headings that nothing follows; what only lists
-    the files inside it has none."""
+    """Split a reading into passages in reading order.
+
+    They cover all text except headings without content. A document that only lists the files inside
+    it has none.
+    """
     if reading.container:
         return []
     count_tokens = _at_least(count_tokens)
@@ -147,7 +164,10 @@ def split(reading: Reading, settings: SplitSettings, count_tokens: TokenCounter)
 
 
 def _at_least(count_tokens: TokenCounter) -> TokenCounter:
-    """Count a token for every so many characters at the least: encoders count a word without end as one unknown token."""
+    """Return a token count of at least one per a few characters.
+
+    Encoders count a word without end as a single unknown token.
+    """
 
     def count(texts: Sequence[str]) -> list[int]:
         return [
@@ -165,7 +185,7 @@ def _overlap(
     settings: SplitSettings,
     count_tokens: TokenCounter,
 ) -> _Piece | None:
-    """The last sentences of the piece before, when prose goes on below the same headings."""
+    """Return the last sentences of the piece before, if prose continues below its headings."""
     if (
         before.block.kind != "paragraph"
         or piece.block.kind != "paragraph"
@@ -201,7 +221,7 @@ def _starts_new(run: list[_Piece], size: int, piece: _Piece, settings: SplitSett
 
 
 def _trailing_headings(run: list[_Piece]) -> int:
-    """How many headings end the run: they belong to what follows."""
+    """Return how many headings end the run; they introduce what follows."""
     count = 0
     while count < len(run) and run[len(run) - 1 - count].block.kind == "heading":
         count += 1
@@ -242,7 +262,7 @@ def _part(reading: Reading, piece: _Piece, page: int | None) -> PassagePart:
 
 
 def _rows(reading: Reading, run: list[_Piece]) -> tuple[int, int] | None:
-    """The rows of a sheet that a run of pieces holds."""
+    """Return the rows of a sheet that the pieces cover."""
     tables = [piece for piece in run if piece.row is not None]
     if not tables:
         return None
@@ -295,7 +315,7 @@ def _context(reading: Reading, headed: list[tuple[Block, tuple[str, ...]]], inde
 def _part_spans(
     reading: Reading, block: Block, settings: SplitSettings, count_tokens: TokenCounter
 ) -> list[tuple[int, int]]:
-    """Cut a long block at sentences, items, rows or lines into parts of about the target size."""
+    """Split a long block at sentences, items, rows or lines, near the target size."""
     text = reading.text[block.start : block.end]
     if block.kind in ("paragraph", "footnote"):
         units = sentence_spans(text)
@@ -305,7 +325,7 @@ def _part_spans(
             if line.strip():
                 units.append((position, position + len(line)))
             position += len(line) + 1
-    # A row is cut only when it is no row that anybody could read.
+    # A row is only split when it is too long for anybody to read.
     longest = settings.target_tokens * _MAX_CHARACTERS
     if block.kind != "table" or any(end - start > longest for start, end in units):
         units = _cut_long_units(text, units, count_tokens, settings.target_tokens)
@@ -328,7 +348,10 @@ def _part_spans(
 def _cut_long_units(
     text: str, units: list[tuple[int, int]], count_tokens: TokenCounter, target: int
 ) -> list[tuple[int, int]]:
-    """A sentence or line far past the target is cut between words, since the encoder would not see its end."""
+    """Split a sentence or line far beyond the target between words.
+
+    The encoder would otherwise truncate it.
+    """
     sizes = count_tokens([text[start:end] for start, end in units])
     out: list[tuple[int, int]] = []
     for (start, end), size in zip(units, sizes, strict=True):

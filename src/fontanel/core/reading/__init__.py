@@ -1,4 +1,4 @@
-"""Reading: the bytes of a document become a `Reading`: its text, and the blocks of which the text is made."""
+"""Reading: from the bytes of a document to a `Reading`, its text and blocks."""
 
 from fontanel.core.reading.detect import DRAWN, MEDIA_TYPES, detect_media_type
 from fontanel.core.reading.model import (

@@ -16,9 +16,10 @@ _MARKS = (
 
 
 def decode(data: bytes) -> tuple[str, list[str]]:
-    """Return the text and warnings: UTF-8 when the bytes are, else a byte order mark's word, else the likeliest encoding.
+    """Return the text and warnings, as UTF-8, by a byte order mark, or the likeliest encoding.
 
-    Raises ReadingFailed(undecodable) when no encoding gives text.
+    Raises:
+        ReadingFailed: undecodable, when no encoding fits.
     """
     for mark, encoding in _MARKS:
         if data.startswith(mark):

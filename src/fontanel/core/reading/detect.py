@@ -1,4 +1,4 @@
-"""The type of a document from its bytes; the name only decides between kinds of text."""
+"""Detect the type of a document from its bytes; names only distinguish kinds of text."""
 
 from __future__ import annotations
 
@@ -121,7 +121,11 @@ _KNOWN_BINARY = {
 
 
 def detect_media_type(data: bytes, name: str) -> str:
-    """Return the media type of `data`. Raises ReadingFailed(unsupported) for what this service cannot read."""
+    """Return the media type of a document.
+
+    Raises:
+        ReadingFailed: unsupported.
+    """
     head = data[:4096]
     if b"%PDF-" in head[:1024]:
         return PDF
@@ -211,7 +215,7 @@ def _zip_media_type(data: bytes) -> str:
 
 
 def _compound_media_type(data: bytes) -> str:
-    """An OLE compound file: an old workbook, an encrypted office document, or an old document of another kind."""
+    """Return the type of an OLE compound file: a workbook, an encrypted or an old document."""
     if "EncryptedPackage".encode("utf-16-le") in data:
         raise ReadingFailed(
             "encrypted", "The file is encrypted. Add a copy that opens without a password."

@@ -1,4 +1,4 @@
-"""What reading a document gives: its text, the blocks of which it is made, and what went wrong on the way."""
+"""The result of reading: the text, its blocks, and what went wrong."""
 
 from __future__ import annotations
 
@@ -18,16 +18,16 @@ FailureCode = Literal[
     "empty", "encrypted", "damaged", "unsupported", "undecodable", "too_large", "no_text"
 ]
 
-#: What stands between two cells of a table's row in a reading's text. Cells themselves never hold it.
+#: The separator of a table row's cells in a reading's text; cells never contain it.
 CELL_SEPARATOR = "\t"
 
 _CONTROL = re.compile("[\x00-\x08\x0b\x0c\x0e-\x1f\x7f\ud800-\udfff\ufffe\uffff]")
-#: A heading longer than this is a paragraph: it would stand above every passage below it.
+#: A longer heading is a paragraph: it would precede every passage below it.
 _LONGEST_HEADING = 1000
 
 
 class ReadingFailed(FontanelError):
-    """A document cannot be read. `code` is stable; the message tells a person what is wrong and what to do."""
+    """A document cannot be read; `code` is stable, the message says what to do."""
 
     def __init__(self, code: FailureCode, message: str) -> None:
         super().__init__(message)
@@ -38,11 +38,11 @@ class ReadingFailed(FontanelError):
 class Block:
     """A piece of structure over the characters [start, end) of the reading's text.
 
-    A list has one item a line, a table one row a line with its cells apart by `CELL_SEPARATOR`; the first `header_rows`
-    lines of a table name its columns. `level` is a heading's rank from 1; `page` counts the reading's units from 1;
-    `anchor` is the fragment that leads to the block in the original; `row` is the row of a sheet on which a table's first
-    line stands, from 1; `seconds` is when a cue is spoken; `confidence`, 0-1, tells how surely text was recognised in a
-    picture, and is None for text that was text.
+    A list has one item per line, a table one row per line with its cells separated by
+    `CELL_SEPARATOR`; the first `header_rows` lines of a table name its columns. `level` is a
+    heading's rank from 1; `page` counts the reading's units from 1; `anchor` is the fragment of the
+    block in the original; `row` is the sheet's row of a table's first line, from 1; `seconds` is
+    when a cue is spoken; `confidence`, 0-1, is that of text recognition, None for other text.
     """
 
     kind: BlockKind
@@ -58,7 +58,7 @@ class Block:
 
 
 class Place(NamedTuple):
-    """Where the characters [start, end) stand on a page: a box in shares of the page's width and height, from the top left."""
+    """The box of characters [start, end) on a page, in shares of its size from the top left."""
 
     start: int
     end: int
@@ -71,7 +71,7 @@ class Place(NamedTuple):
 
 @dataclass(frozen=True, slots=True)
 class ContainedFile:
-    """A file inside a file: an entry of an archive, an attachment, a record of a table. It becomes a document of its own."""
+    """A file inside a file, such as an archive's entry, which becomes its own document."""
 
     name: str
     data: bytes
@@ -82,9 +82,10 @@ class ContainedFile:
 class Reading:
     """The text of one revision with its structure.
 
-    `pages` counts its units (pages, slides, sheets, chapters; `unit` says which) and is None for formats without any;
-    `unit_names` names them where the format does. `figures` counts pictures. `places` is where lines of text stand on
-    their pages, for formats that fix that; `shape` is a slide's width over its height. `container`: it only lists what is inside it.
+    `pages` counts its units (pages, slides, sheets, chapters; see `unit`), None for formats without
+    any; `unit_names` are their names, where the format has them. `figures` counts pictures.
+    `places` are the boxes of lines on their pages, for formats with a fixed layout; `shape` is a
+    slide's width over its height. A `container` only lists the files inside it.
     """
 
     title: str
@@ -101,7 +102,7 @@ class Reading:
     container: bool = False
 
     def to_dict(self) -> dict[str, Any]:
-        """As JSON can hold it; places, of which there are many, as rows of numbers."""
+        """Return the reading as JSON values; places as rows of numbers, as there are many."""
         return {
             **{name.name: getattr(self, name.name) for name in fields(self)},
             "blocks": [asdict(block) for block in self.blocks],
@@ -113,7 +114,7 @@ class Reading:
         existing = {name.name for name in fields(cls)}
         return cls(
             **{
-                # What a reading of an earlier day held besides is left out.
+                # Fields that earlier versions stored are ignored.
                 **{name: value for name, value in data.items() if name in existing},
                 "blocks": tuple(Block(**block) for block in data["blocks"]),
                 "warnings": tuple(data["warnings"]),
@@ -123,7 +124,7 @@ class Reading:
         )
 
     def headed_blocks(self) -> Iterator[tuple[Block, tuple[str, ...]]]:
-        """Yield each block with the path of headings above it; a heading's own text ends its path."""
+        """Yield each block with the path of headings above it; a heading ends its own path."""
         path: list[tuple[int, str]] = []
         for block in self.blocks:
             if block.kind == "heading":
@@ -134,13 +135,13 @@ class Reading:
 
 
 def collapse(text: str) -> str:
-    """White space runs become one blank; ends are stripped; control characters are gone."""
+    """Collapse white space, strip the ends, and remove control characters."""
     text = " ".join(text.split())
     return text if text.isprintable() else _CONTROL.sub("", text)
 
 
 class LineBox(NamedTuple):
-    """Characters [start, end) of a block that is being added, with their box on a page, in shares of the page's size."""
+    """Characters [start, end) of a block being added, with their box in shares of the page."""
 
     start: int
     end: int
@@ -150,10 +151,10 @@ class LineBox(NamedTuple):
 
 @dataclass(slots=True)
 class ReadingBuilder:
-    """Builds a reading block by block, in reading order. Blocks without text are left out.
+    """Builds a reading block by block, in reading order, skipping blocks without text.
 
-    `where` is what a block says of its place: `page`, `anchor`, `row`, `seconds`, `confidence`. What `here` holds is said
-    of every block that does not say otherwise.
+    `where` is the location of a block: `page`, `anchor`, `row`, `seconds`, `confidence`. The values
+    of `here` apply to every block that does not override them.
     """
 
     title: str = ""
@@ -180,7 +181,7 @@ class ReadingBuilder:
         self._parts.append(text)
         self._blocks.append(Block(kind, start, self._length, **{**self.here, **about}))
         for first, last, page, box in lines:
-            # A line without characters of its own stands for the whole block.
+            # A line without characters of its own represents the whole block.
             where = (start + first, start + last) if last > first else (start, self._length)
             self._places.append((*where, page, *box))
 
@@ -195,7 +196,7 @@ class ReadingBuilder:
         self._add("paragraph", collapse(text), lines, **where)
 
     def figure(self, text: str, lines: Sequence[LineBox] = (), **where: Any) -> None:
-        """A picture with what is said about it; without words it is only counted."""
+        """Add a picture with its description; without one it is only counted."""
         self.figures += 1
         self._add("figure", collapse(text), lines, **where)
 
@@ -207,7 +208,7 @@ class ReadingBuilder:
         self._add("cue", collapse(text), seconds=round(seconds, 3), **where)
 
     def list(self, items: Sequence[str], lines: Sequence[LineBox] = (), **where: Any) -> None:
-        """Items carry their own marks ("- ", "1. "), and two blanks a level of nesting in front of them."""
+        """Add a list whose items have their marks ("- ", "1. "), indented two blanks a level."""
         texts = []
         for item in items:
             depth = (len(item) - len(item.lstrip(" "))) // 2
@@ -252,7 +253,7 @@ class ReadingBuilder:
         )
 
     def _rounded_places(self) -> tuple[Place, ...]:
-        """The places, within their pages and to a hundredth of a per cent: all at once, since there is one for every line."""
+        """Return all places, clipped to their pages and rounded to a hundredth of a per cent."""
         if not self._places:
             return ()
         places = np.array(self._places)

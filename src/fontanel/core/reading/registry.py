@@ -13,8 +13,8 @@ from fontanel.core.text.language import detect_language
 
 Progress = Callable[[int, int], None]
 
-#: Media type -> module and function that read it. They are loaded when first needed: a service that only hands files on to
-#: its workers needs none of the parsers.
+#: Media type -> module and function that read it. They are imported on first use: a service that
+#: only passes files to its workers needs no parsers.
 _PAGED = {
     detect.PDF: "paged.pdf.read_pdf",
     detect.EPUB: "markup.epub.read_epub",
@@ -54,9 +54,13 @@ def _ignore_progress(done: int, total: int) -> None:
 def read(
     data: bytes, name: str, media_type: str | None = None, progress: Progress = _ignore_progress
 ) -> Reading:
-    """Read a document. `progress` is called with (pages done, pages in all) by formats that have pages.
+    """Read a document.
 
-    Raises ReadingFailed with the one reason why nothing could be read.
+    Args:
+        progress: Called with (pages done, pages in all) by formats that have pages.
+
+    Raises:
+        ReadingFailed: nothing could be read; `code` says why.
     """
     if not data.strip(b"\0 \t\r\n"):
         raise ReadingFailed("empty", "The file is empty. Add it again once it has content.")
@@ -76,7 +80,11 @@ def read(
 
 
 def contained_files(data: bytes, media_type: str) -> list[ContainedFile]:
-    """The files inside a file: entries of an archive, attachments of a message. Raises ReadingFailed."""
+    """Return the files inside a file: entries of an archive, attachments of a message.
+
+    Raises:
+        ReadingFailed: damaged.
+    """
     results: list[ContainedFile] = (
         _reader(_MEMBERS[media_type])(data) if media_type in _MEMBERS else []
     )

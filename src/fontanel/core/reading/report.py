@@ -1,4 +1,4 @@
-"""What became of a document when it was read, in numbers that a person can hold against the original."""
+"""The reading report: numbers that a person can compare with the original."""
 
 from __future__ import annotations
 
@@ -14,7 +14,7 @@ _WORD = re.compile(r"\w+(?:['’-]\w+)*")
 
 @dataclass(frozen=True, slots=True)
 class Report:
-    """Counts of a reading. `recognised` are the pages read by recognition, each with its confidence in 0-1."""
+    """Counts of a reading; `recognised` are recognised pages with confidence in 0-1."""
 
     unit: str
     pages: int | None

@@ -1,4 +1,4 @@
-"""Text to index terms: Unicode folding, words, identifiers whole and in parts, stems by language, CJK as bigrams."""
+"""Text to index terms: folding, identifiers whole and in parts, stems, CJK bigrams."""
 
 from __future__ import annotations
 
@@ -38,7 +38,7 @@ _CAMEL = re.compile(
 _CJK = re.compile(r"[\u3040-\u30ff\u3400-\u4dbf\u4e00-\u9fff\uac00-\ud7af]+")
 _APOSTROPHE = re.compile(r"['’](?:s|t|re|ve|ll|d|m)?$")
 
-#: Words that carry no topic; neither indexed nor searched.
+#: Words without a topic, neither indexed nor searched.
 STOP_WORDS = frozenset(
     [
         "a",
@@ -159,7 +159,7 @@ STOP_WORDS = frozenset(
 
 @dataclass(frozen=True, slots=True)
 class Term:
-    """An index term and the characters [start, end) it came from."""
+    """An index term and the characters [start, end) that it was derived from."""
 
     text: str
     start: int
@@ -167,8 +167,11 @@ class Term:
 
 
 class Analyser:
-    """Analyses text of one language. Stems are kept by word, since a collection's vocabulary is small beside its text; threads
-    may share one, so that they know the words of each other."""
+    """Analyses text of one language.
+
+    Stems are cached by word, since a vocabulary is small compared with its text. Threads may share
+    an analyser: the stemmer is called under a lock.
+    """
 
     def __init__(self, language: str = "en") -> None:
         self.language = language
@@ -181,7 +184,7 @@ class Analyser:
         return list(itertools.chain.from_iterable(self._by_token(text)))
 
     def positions(self, text: str) -> tuple[list[str], npt.NDArray[np.int32]]:
-        """The index terms of a text and which of its words, from 0, each came from: words that are not indexed count."""
+        """Return a text's index terms and the index of the word of each, counting all words."""
         result = self._by_token(text)
         counts = np.fromiter(map(len, result), dtype=np.int32, count=len(result))
         return list(itertools.chain.from_iterable(result)), np.repeat(
@@ -203,7 +206,7 @@ class Analyser:
         return results  # type: ignore[return-value]
 
     def spans(self, text: str) -> Iterator[Term]:
-        """The index terms with the places where they stand, for highlighting."""
+        """Return the index terms with their positions, for highlighting."""
         for match in _TOKEN.finditer(text):
             for term in self._known(match.group()):
                 yield Term(term, match.start(), match.end())
@@ -246,7 +249,7 @@ def analyser_of(language: str) -> Analyser:
 
 
 def fold(text: str) -> str:
-    """Compatibility forms, case and accents folded away (Unicode NFKC, case folding, marks dropped)."""
+    """Fold compatibility forms, case and accents (Unicode NFKC, case folding, no marks)."""
     if text.isascii():
         return text.lower()
     decomposed = unicodedata.normalize("NFKD", unicodedata.normalize("NFKC", text).casefold())

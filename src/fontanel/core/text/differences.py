@@ -1,4 +1,4 @@
-"""What changed between two versions of a text, by its blocks and, within those that changed, by words.
+"""The changes between two texts, by blocks and by the words of changed ones.
 
 Matching is that of Ratcliff and Obershelp (1988), as Python's difflib implements it.
 """
@@ -14,7 +14,7 @@ from typing import Literal
 ChangeKind = Literal["same", "removed", "added", "changed"]
 
 _WORDS = re.compile(r"\s+|\w+|[^\w\s]")
-#: Past this length two pieces are shown beside each other without marking words.
+#: Longer pieces are shown side by side without marked words.
 _LONGEST = 4000
 #: Pieces of a changed stretch that are paired one by one.
 _MAX_PAIRED = 200
@@ -22,8 +22,11 @@ _MAX_PAIRED = 200
 
 @dataclass(frozen=True, slots=True)
 class Change:
-    """A stretch of pieces: the same in both, only before, only after, or changed. `before` and `after` are the pieces' texts;
-    `before_marks` and `after_marks` the characters [start, end) within them that differ, of a single changed piece."""
+    """A run of pieces: the same in both, only before, only after, or changed.
+
+    `before` and `after` are the texts of the pieces; `before_marks` and `after_marks` are the
+    differing characters [start, end) of a single changed piece.
+    """
 
     kind: ChangeKind
     before: tuple[str, ...] = ()
@@ -33,7 +36,7 @@ class Change:
 
 
 def differences(before: Sequence[str], after: Sequence[str]) -> list[Change]:
-    """The changes that lead from one list of pieces (paragraphs, rows, lines) to another, in order."""
+    """Return the changes between two lists of pieces (paragraphs, rows, lines), in order."""
     out: list[Change] = []
     matcher = SequenceMatcher(None, before, after, autojunk=False)
     for tag, a, b, c, d in matcher.get_opcodes():
@@ -49,7 +52,7 @@ def differences(before: Sequence[str], after: Sequence[str]) -> list[Change]:
 
 
 def _paired(before: Sequence[str], after: Sequence[str]) -> Iterator[Change]:
-    """Pieces of a replaced stretch, each beside the one that it became, as far as that can be told."""
+    """Pair the pieces of a replaced run with what they became, as far as possible."""
     start = 0
     for piece in before[:_MAX_PAIRED]:
         result = next(

@@ -1,4 +1,4 @@
-"""The language of a text, by counting its most common words."""
+"""Language detection by counting common words."""
 
 from __future__ import annotations
 
@@ -24,7 +24,8 @@ _CODES: dict[str, list[str]] = {}
 for _code, _words in _COMMON.items():
     for _word in set(_words.split()):
         _CODES.setdefault(_word, []).append(_code)
-#: Language code -> the characters that no other language here writes with. Japanese goes before Chinese: it uses both.
+#: Language code -> characters that no other language here uses. Japanese precedes Chinese, as it
+#: uses both.
 _SCRIPTS = {
     "ja": re.compile("[\u3040-\u30ff]"),
     "ko": re.compile("[\uac00-\ud7a3]"),
@@ -37,17 +38,20 @@ _SCRIPTS = {
 _ANY_SCRIPT = re.compile(
     "[" + "".join(script.pattern.strip("[]") for script in _SCRIPTS.values()) + "]"
 )
-#: Characters looked at.
+#: The number of characters examined.
 _SAMPLE = 8000
 
 
 def detect_language(text: str, least: int = 3) -> str:
-    """Return the ISO 639-1 code of the text's language; "en" when fewer than `least` common words speak for another."""
+    """Return the ISO 639-1 code of a text's language.
+
+    "en" when fewer than `least` common words suggest another.
+    """
     sample = text[:_SAMPLE]
     if _ANY_SCRIPT.search(sample):
         letters = sum(map(str.isalpha, sample))
         for code, script in _SCRIPTS.items():
-            # A word of another language's script here and there does not make the text one of it.
+            # A few words in another script do not change the language of a text.
             if len(script.findall(sample)) > 0.15 * letters:
                 return code
     words = sample.lower().split()

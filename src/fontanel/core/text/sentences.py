@@ -1,4 +1,4 @@
-"""Sentence boundaries: where a statement ends, in spite of abbreviations, decimals and versions."""
+"""Sentence boundaries, in spite of abbreviations, decimals and versions."""
 
 from __future__ import annotations
 
@@ -63,11 +63,11 @@ _ABBREVIATIONS = frozenset(
         "max",
     ]
 )
-# Runs are taken from their start and whole: text is a stranger's, and may be a million full stops.
+# Possessive runs from their start: the text is untrusted, and may be a million full stops.
 _END = re.compile(r"(?<![.!?…])[.!?…]++[\"'”’)\]]*+(?=\s|$)|[。！？]")
 _NEXT_STARTS = re.compile(r"\s+[\"'“‘(\[]*(?:[^\W\d_]|\d|[`$<*/])")
 
-#: A number that opens a sentence belongs to what follows it: "2. Moor", "According to 2. Mooring, ...".
+#: A number that opens a sentence belongs to it: "2. Moor", "According to 2. Mooring, ...".
 _OPENS = re.compile(
     r"\s*(?:(?:(?:according to|as in|see|in|under|per|laut|nach|siehe|selon|voir|según|véase) )?|"
     r"(?:according to|laut|selon|según) (?:chapter|section|part|appendix|kapitel|abschnitt|teil|chapitre|capítulo) )"
@@ -104,7 +104,7 @@ def _ends_sentence(text: str, mark: int, end: int) -> bool:
     word = re.search(r"[\w.]*$", text[max(0, mark - 20) : mark])
     before = word.group(0).lower() if word else ""
     if before in _ABBREVIATIONS:
-        # Some abbreviations also end sentences; then a capital follows and they are not followed by a number.
+        # Some abbreviations also end sentences; then a capital follows, and no number.
         return before in ("etc", "a.m", "p.m", "u.s") and next_char.isupper()
     if len(before) == 1 and before.isalpha() and text[mark - 1].isupper():
         return False  # an initial

@@ -1,7 +1,7 @@
 """Asking: a question is answered over knowledge bases, and its turn recorded.
 
-The turn is stored when the question comes, so that an interruption leaves a turn that says so.
-What a model has written so far is saved on the way.
+The turn is stored when the question arrives, so that an interruption leaves a turn that says so. A
+model's text is saved along the way.
 """
 
 from __future__ import annotations
@@ -68,7 +68,7 @@ class Recorded:
 
 @dataclass(frozen=True, slots=True)
 class _ModelChoice:
-    """The model that writes an answer, with its prices; without one, `note` says why not."""
+    """The model that writes an answer, with its prices; without one, `note` says why."""
 
     writer: Writer | None = None
     price: TextModel | None = None
@@ -76,7 +76,7 @@ class _ModelChoice:
 
 
 class Asking:
-    """Answers questions. Each call of `ask` is one answer, made in the thread that iterates it."""
+    """Answers questions; each call of `ask` runs in the thread that iterates it."""
 
     def __init__(
         self,
@@ -143,7 +143,7 @@ class Asking:
             knowledge = target_knowledge(scope, target.kbs, self._editions, self._embedders)
             history = history_of(session, asked.conversation_id)
             choice = self._choose_model(session, target, cancelled)
-            # The connection goes back while nothing is read: many may be asking.
+            # The connection is returned while nothing is read: many may be asking.
             session.close()
             turn = recorder.begin(target, knowledge.editions)
             yield Began(turn.conversation_id, turn.id)
@@ -258,6 +258,6 @@ class Asking:
 
 
 def _with_note(answer: Answer, note: str) -> Answer:
-    # Small talk needs no model, so that none was missed.
+    # Small talk needs no model, so none was missed.
     missed = bool(note) and answer.outcome != Outcome.SMALL_TALK
     return replace(answer, note=note) if missed else answer

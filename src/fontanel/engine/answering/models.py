@@ -1,4 +1,4 @@
-"""Models as they are stored: where they are reached, whether they are, and who may use them."""
+"""Stored models: how to reach them, whether they respond, and who may use them."""
 
 from __future__ import annotations
 
@@ -46,7 +46,7 @@ def usable_model(session: Session, name: str, team_id: str) -> TextModel:
 
 
 def check_models(records: Records, client: ModelClient, vault: Vault) -> None:
-    """Record which models' servers can be reached. Nothing is asked of a model, so it is free."""
+    """Record which models' servers respond; no model is used, so it is free."""
     endpoints: list[Endpoint] = []
     with records.reading() as session:
         for model in session.scalars(select(TextModel).where(TextModel.enabled.is_(True))):

@@ -1,4 +1,4 @@
-"""Retrieval over the records: a kb's snapshot searched, its hits joined with their documents."""
+"""Retrieval over the records: a snapshot's results joined with their documents."""
 
 from __future__ import annotations
 
@@ -21,17 +21,17 @@ from fontanel.facts import KEYWORD_WEIGHT
 from fontanel.records.scope import TeamScope
 from fontanel.records.tables import Document, Kb, PassageRow, Revision
 
-#: Words whose vectors are kept in memory: 30 MB at most.
+#: Words whose vectors are cached in memory: up to 30 MB.
 _MAX_WORDS = 20_000
-#: Sentences whose vectors are kept in memory, since the same passages are found again and again: 45 MB at most.
+#: Sentences whose vectors are cached in memory, since the same passages recur: up to 45 MB.
 _MAX_SENTENCES, _LONGEST_SENTENCE = 30_000, 600
-#: What the newest document gains when newer ones are preferred, and after how many days it is half of that.
+#: The boost of the newest document when newer ones are preferred, and its half-life in days.
 _NEWER = 0.15
 _HALF_LIFE_DAYS = 180.0
 
 
 class Embedders:
-    """The service's own embedder for questions. There is none when its directory holds no model."""
+    """The service's own embedder for questions; none if its directory has no model."""
 
     def __init__(self, directory: Path) -> None:
         self._lock = threading.Lock()
@@ -54,14 +54,14 @@ class Embedders:
         return self._model.dimensions if self._model else 0
 
     def embed(self, embedder: str | None, texts: Sequence[str]) -> npt.NDArray[np.float32] | None:
-        """Vectors by the embedder of that name; None when the edition has none, or another than this service holds."""
+        """Return vectors by the named embedder; None if the edition or service has no such one."""
         if self._model is None or embedder != self._model.name:
             return None
         with self._lock:
             return self._cached(texts)
 
     def _cached(self, texts: Sequence[str]) -> npt.NDArray[np.float32]:
-        """Questions come with many single words, and sentences come up with question after question: their vectors are kept."""
+        """Questions repeat single words, and the same sentences recur: their vectors are cached."""
         assert self._model is not None
         existing = {text: self._words.get(text, self._sentences.get(text)) for text in texts}
         missing = [text for text, vector in existing.items() if vector is None]
@@ -86,8 +86,10 @@ def _keep(
 
 @dataclass(frozen=True, slots=True)
 class Hit:
-    """A passage found, with its document. `also` are the documents, other than this one, that say the same; `beside` the passages
-    joined to it, in their order."""
+    """A passage found, with its document.
+
+    `also` are other documents that say the same; `beside` the passages merged with it, in order.
+    """
 
     candidate: Candidate
     document: Document
@@ -98,9 +100,12 @@ class Hit:
 
 @dataclass(frozen=True, slots=True)
 class Options:
-    """How to search. `operators`: quotes, + and - mean something; `keyword_weight`: the share of words in the blend, by default as
-    calibrated; `prefer_newer` raises what changed lately; `boosts` multiplies the scores of documents with a tag, by
-    ("key", "value")."""
+    """Options of a search.
+
+    `operators`: quotes, + and - are operators. `keyword_weight`: the share of keywords in the
+    score, calibrated by default. `prefer_newer` raises recently changed documents. `boosts`
+    multiplies the scores of documents with a tag, by ("key", "value").
+    """
 
     mode: Mode = Mode.HYBRID
     limit: int = 10
@@ -115,8 +120,7 @@ class Options:
 
 @dataclass(frozen=True, slots=True)
 class Results:
-    """Hits, best first; the idf of each term; what was searched for instead of words that no passage has; how many passages
-    were scored in full."""
+    """The results of a search: hits, idf of terms, corrected words, passages scored."""
 
     hits: list[Hit]
     weights: Mapping[str, float]
@@ -125,9 +129,11 @@ class Results:
 
 
 class KbKnowledge:
-    """One knowledge base as answering sees it, within one session; also searches it for the search page.
+    """One knowledge base as answering sees it, within one session.
 
-    `tags` narrows to documents with these tags, `documents` to these documents (ids or names).
+    Args:
+        tags: Only search documents with these tags.
+        documents: Only search these documents (ids or names).
     """
 
     def __init__(
@@ -166,7 +172,7 @@ class KbKnowledge:
         return self._embedder is None or self._embedders.name != self._embedder
 
     def search(self, question: str, options: Options) -> Results:
-        """Raises nothing: without an embedder, words alone decide."""
+        """Search; without an embedder, by keywords only."""
         vector = None
         mode = options.mode
         if mode != Mode.LEXICAL:

@@ -1,4 +1,4 @@
-"""What a question is asked of: a desk in one of its versions, or a single knowledge base."""
+"""The target of a question: a desk in one of its versions, or a knowledge base."""
 
 from __future__ import annotations
 
@@ -29,7 +29,7 @@ from fontanel.records.tables import Desk, DeskVersion, Edition, Kb
 #: Settings of a desk as they are stored.
 StoredSettings = Mapping[str, Any]
 
-#: Stored settings that the core takes as they are.
+#: Stored settings that the core uses unchanged.
 _PLAIN_SETTINGS = (
     "passages",
     "documents",
@@ -128,8 +128,8 @@ class CombinedKnowledge:
     def retrieve(self, question: str, limit: int) -> list[EvidencePassage]:
         """Return the best passages of all parts.
 
-        The match is comparable across knowledge bases, scores are not; within one, its own order
-        is kept.
+        The relevance is comparable across knowledge bases, scores are not; within one, its own
+        order is kept.
         """
         if len(self._parts) == 1:
             return self._parts[0].retrieve(question, limit)
@@ -145,9 +145,9 @@ class CombinedKnowledge:
         return list(dict.fromkeys(term for part in self._parts for term in part.terms(text)))
 
     def idf(self, term: str) -> float:
-        """Return a term's weight where it is least rare.
+        """Return a term's weight where it is most frequent.
 
-        A term that one part never contains says no more for that.
+        That a part lacks a term does not make the term more informative.
         """
         return min((part.idf(term) for part in self._parts), default=0.0)
 

@@ -1,4 +1,4 @@
-"""Writing a turn down: when the question comes, while a model writes, and at the end."""
+"""Recording a turn: at the question, while a model writes, and at the end."""
 
 from __future__ import annotations
 
@@ -131,7 +131,7 @@ class TurnRecorder:
         conversation.changed_at = now()
 
     def follow(self, event: AnswerEvent) -> None:
-        """Take over what an event reports; while a model writes, save the text now and then."""
+        """Record what an event reports; while a model writes, save the text now and then."""
         turn = self.turn
         if isinstance(event, Started):
             turn.standalone = event.standalone
@@ -160,7 +160,7 @@ class TurnRecorder:
             session.execute(update(Turn).where(Turn.id == self.turn.id).values(**values))
 
     def abandon(self, state: TurnState) -> None:
-        """Store an answer that will not be finished: its text so far stays, its key is freed."""
+        """Store an unfinished answer: its text so far remains, its key can be reused."""
         turn = self.turn
         turn.state, turn.text, turn.asked_key = state, self._text, None
         model = next((step for step in self._trace.steps if step.name == "model"), None)
@@ -171,7 +171,7 @@ class TurnRecorder:
         self._store()
 
     def finish(self, answer: Answer, price: TextModel | None) -> None:
-        """Store the whole answer, and what it cost at the model's prices."""
+        """Store the whole answer, and its cost at the model's prices."""
         turn = self.turn
         turn.state = TurnState.DONE
         turn.standalone, turn.outcome, turn.text = (
@@ -197,7 +197,7 @@ class TurnRecorder:
         self._store()
 
     def _store(self) -> None:
-        """Store the turn as it is now and what it used, in one unit of work."""
+        """Store the turn and its usage, in one unit of work."""
         turn = self.turn
         turn.steps = [asdict(step) for step in self._trace.steps]
         turn.seconds = {**turn.seconds, "total": round(self._trace.seconds, 4)}
@@ -228,7 +228,7 @@ def _use_of(turn: Turn) -> Use:
 
 
 def _warn_of_budget(session: Session, turn: Turn) -> None:
-    """Notify the team when this turn's tokens take it past the warning level of its budget."""
+    """Notify the team when this turn passes the warning level of its budget."""
     tokens = turn.tokens_read + turn.tokens_written
     team = session.get_one(Team, turn.team_id)
     if not tokens or team.monthly_tokens is None:

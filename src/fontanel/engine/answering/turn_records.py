@@ -1,4 +1,4 @@
-"""What is stored of a turn: citations, evidence and checked statements as JSON, and earlier exchanges."""
+"""Stored parts of a turn: citations, evidence and checked statements as JSON."""
 
 from __future__ import annotations
 
@@ -40,7 +40,7 @@ class StoredCitation:
 
     @classmethod
     def of(cls, citation: Citation) -> StoredCitation:
-        """Return what is stored of a citation."""
+        """Return the stored form of a citation."""
         return cls(
             number=citation.number,
             answer_start=citation.answer_start,
@@ -86,7 +86,7 @@ class StoredEvidence:
 
     @classmethod
     def of(cls, passage: EvidencePassage) -> StoredEvidence:
-        """Return what is stored of a passage."""
+        """Return the stored form of a passage."""
         similarity = passage.similarity
         return cls(
             passage_id=passage.passage_id,

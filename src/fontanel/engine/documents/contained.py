@@ -18,19 +18,22 @@ from fontanel.records.tables import (
     Revision,
 )
 
-#: How deep files are taken out of files.
+#: The maximum nesting of files in files.
 _MAX_DEPTH = 4
 
 
-#: How many files are taken out of one file, at all depths together, and how many bytes.
+#: The maximum number of files in one file, at all depths together, and their bytes.
 _MAX_INSIDE, _MAX_INSIDE_BYTES = 10_000, 1_000_000_000
 
 
 def add_contained(session: Session, document: Document, inside: Sequence[StoredFile]) -> str | None:
-    """Make the files inside a document documents of their own, named below it; those that are gone from it go.
+    """Add the files inside a document as documents named below it; remove missing ones.
 
-    A file inside a file inside a file is taken, down to a depth, and up to a number and a size in all: archives in archives can
-    unpack to far more than anyone of them. Returns a warning when files were left out.
+    Nested files are added up to a depth, number and total size: archives in archives can unpack to
+    far more than either.
+
+    Returns:
+        A warning if files were left out, else None.
     """
     kb = session.get_one(Kb, document.kb_id)
     kept: set[str] = set()
@@ -66,7 +69,10 @@ def add_contained(session: Session, document: Document, inside: Sequence[StoredF
 
 
 def _room_inside(session: Session, document: Document) -> tuple[int, int]:
-    """How many more files, and bytes, the outermost file around a document may have; the document's own do not count."""
+    """Return how many more files, and bytes, the outermost file may contain.
+
+    The document's own do not count.
+    """
     root = document
     while (
         root.parent_key is not None

@@ -27,7 +27,7 @@ from fontanel.records.tables import (
 
 @dataclass(frozen=True, slots=True)
 class Added:
-    """What adding bytes under a name did: a new document, a new revision, or nothing since the bytes are the same."""
+    """The effect of adding bytes: a new document, a new revision, or nothing."""
 
     document: Document
     outcome: str
@@ -43,8 +43,7 @@ def add_document(
     tags: Mapping[str, str] | None,
     columns: dict[str, Any] | None = None,
 ) -> Added:
-    """A new document, a new revision of the document of that name, or nothing when its bytes (and what its columns mean)
-    are the same."""
+    """Add a document or a revision, or nothing if bytes and columns are unchanged."""
     document = session.scalar(
         select(Document).where(Document.kb_id == kb.id, Document.name == name)
     )
@@ -75,7 +74,7 @@ def revise_document(
     size: int,
     columns: dict[str, Any] | None = None,
 ) -> Added:
-    """A new revision of a document, or nothing when its newest one is the same; one that was removed or failed is read again."""
+    """Add a revision unless it equals the newest; re-read a removed or failed document."""
     latest = session.get(Revision, document.latest_revision_id)
     same = latest is not None and latest.sha256 == sha256 and latest.columns == columns
     if same and document.state not in (DocumentState.FAILED, DocumentState.REMOVED):
@@ -119,8 +118,11 @@ def _add_revision(
 
 
 def remove_document(session: Session, kb: Kb, document: Document) -> None:
-    """Take a document out of searches and answers since it left its source, with what was found inside it. Its revisions stay a
-    while, for what cites them and in case it comes back."""
+    """Remove a document from searches and answers, since it left its source.
+
+    So are the files inside it. Its revisions remain for a while, for their citations and in case it
+    returns.
+    """
     for member in session.scalars(
         select(Document).where(Document.parent_key == document.key)
     ).all():
@@ -133,7 +135,7 @@ def remove_document(session: Session, kb: Kb, document: Document) -> None:
 
 
 def rename_document(session: Session, document: Document, name: str) -> None:
-    """Give a document another name; it stays the same document. One that is titled by its name is read again."""
+    """Rename a document; one that is titled by its name is read again."""
     titled_by_name = document.title == PurePosixPath(document.name).stem
     old = document.name
     document.name = name
@@ -148,14 +150,16 @@ def rename_document(session: Session, document: Document, name: str) -> None:
 
 
 def retry_document(session: Session, document: Document) -> Job:
-    """Read a document's latest revision once more."""
+    """Read a document's latest revision again."""
     states.queue(document)
     return add_job(session, document, document.latest_revision_id)
 
 
 def delete_document(session: Session, kb: Kb, document: Document) -> None:
-    """Remove a document with its revisions and what was found inside it; their passages leave the index in the same
-    transaction."""
+    """Delete a document with its revisions, contained files and indexed passages.
+
+    Everything is in the caller's transaction.
+    """
     for member in session.scalars(
         select(Document).where(Document.parent_key == document.key)
     ).all():

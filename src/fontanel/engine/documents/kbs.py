@@ -28,7 +28,11 @@ def create_kb(
     lives: timedelta | None = None,
     split: SplitSettings | None = None,
 ) -> Kb:
-    """A knowledge base with its first edition. Raises Refused when the team has one of that name."""
+    """Create a knowledge base with its first edition.
+
+    Raises:
+        Refused: the team has one of that name.
+    """
     slug = base = slug_of(name)
     if session.scalar(
         select(Kb.id).where(Kb.team_id == team_id, func.lower(Kb.name) == name.lower())

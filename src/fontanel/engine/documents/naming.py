@@ -20,7 +20,11 @@ _TAG = re.compile(r"^[\w.-]{1,60}$")
 
 
 def document_name(raw: str) -> str:
-    """A safe name: relative, with forward slashes, without anything that would lead out of a folder. Raises Refused."""
+    """Return a safe name: relative, with forward slashes, inside its folder.
+
+    Raises:
+        Refused: nothing is left of it.
+    """
     name = unicodedata.normalize("NFC", raw).replace("\\", "/")
     name = "".join(c for c in name if c.isprintable())
     parts = [part.strip() for part in name.split("/") if part.strip() not in ("", ".", "..")]
@@ -33,7 +37,11 @@ def document_name(raw: str) -> str:
 
 
 def check_tags(tags: Mapping[str, str]) -> dict[str, str]:
-    """Tags fit to be kept. Raises Refused."""
+    """Return valid tags.
+
+    Raises:
+        Refused: a key or value is not valid, or there are too many.
+    """
     if len(tags) > MAX_TAGS:
         raise Refused("tags", f"A document can have {MAX_TAGS} tags; {len(tags)} were given.")
     for tag, value in tags.items():
@@ -64,7 +72,7 @@ def set_tags(session: Session, document: Document, tags: Mapping[str, str]) -> N
 
 
 def add_tags(session: Session, document: Document, tags: Mapping[str, str]) -> None:
-    """Give a document more tags, those of the same name replaced; past the most it can have, the last are left out."""
+    """Add tags to a document, replacing equal keys; beyond the maximum, drop the last."""
     merged = {**document.tags, **tags}
     if merged != document.tags:
         set_tags(session, document, dict(list(merged.items())[:MAX_TAGS]))

@@ -28,7 +28,7 @@ def reading_of(blobs: BlobStore, revision: Revision) -> Reading | None:
 
 
 def reading_text(session: Session, blobs: BlobStore, team_id: str, revision_id: str) -> str | None:
-    """Return the text of a revision of the team; None when it is gone, or was never read."""
+    """Return the text of a revision of the team; None if it is gone or was never read."""
     revision = session.get(Revision, revision_id)
     if revision is None or revision.team_id != team_id:
         return None

@@ -47,7 +47,7 @@ def wait_again(document: Document, job: Job) -> None:
 def report_progress(
     document: Document, job: Job, state: DocumentState, share: float | None
 ) -> None:
-    """A job reports how far it is: the share that is done, or None where that is not known."""
+    """Record a job's progress, a share, or None if it is not known."""
     if moves(job, document):
         _enter(document, state, share)
 

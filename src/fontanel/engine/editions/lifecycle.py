@@ -1,5 +1,8 @@
-"""Editions beside the one that serves: built from other settings, compared, switched to, dropped. Where the service holds
-another embedder or analyser than the serving edition was made with, one is built that takes over by itself."""
+"""Standby editions: built with other settings, compared, activated, deleted.
+
+Where the service has another embedder or analyser than the active edition was built with, one is
+built that replaces it when done.
+"""
 
 from __future__ import annotations
 
@@ -35,8 +38,10 @@ _OPEN = (JobState.WAITING, JobState.RUNNING)
 
 @dataclass(frozen=True, slots=True)
 class BuildProgress:
-    """How far an edition is: documents done and failed of those queued for it, and the seconds that are left at the pace so
-    far (None before the first is done)."""
+    """Progress of an edition: documents done, failed and queued, and seconds left.
+
+    The estimate is None until the first document is done.
+    """
 
     done: int
     failed: int
@@ -49,7 +54,11 @@ class BuildProgress:
 
 
 def build_edition(session: Session, kb: Kb, split: SplitSettings, embedder: str | None) -> Edition:
-    """A new edition beside the serving one, with every document queued for it. Raises Refused."""
+    """Create a standby edition, with every document queued for it.
+
+    Raises:
+        Refused: there are too many editions.
+    """
     editions = session.scalars(select(Edition).where(Edition.kb_id == kb.id)).all()
     settings = {**asdict(split), "analyser": ANALYSER_VERSION}
     if len(editions) >= MAX_EDITIONS:
@@ -85,15 +94,20 @@ def _queued(session: Session, kb: Kb, edition: Edition) -> Edition:
 
 
 def is_outdated(edition: Edition, embedder: str | None) -> bool:
-    """Whether an edition was made with another embedder, or another analyser, than the service holds; one that holds none can
-    still search by words."""
+    """Return whether an edition was built with another embedder or analyser.
+
+    Without an embedder in the service, any edition still supports keyword search.
+    """
     other = embedder is not None and edition.embedder != embedder
     return other or edition.settings.get("analyser", ANALYSER_VERSION) != ANALYSER_VERSION
 
 
 def renew_outdated(session: Session, embedder: str | None) -> list[Edition]:
-    """At start: for each kb whose serving edition is outdated, an edition beside it with the same splitting that takes over once
-    it is built. What waits for an embedder that is gone is done: it is found by words. Returns the new editions."""
+    """Replace outdated active editions, at start; return the new editions.
+
+    Each gets a standby edition with the same splitting, which is activated once it is built. Jobs
+    that wait for an embedder that is gone are done: they remain with keyword search.
+    """
     made: list[Edition] = []
     for edition in session.scalars(select(Edition).order_by(Edition.number)).all():
         if not is_outdated(edition, embedder):
@@ -143,8 +157,13 @@ def _end_embedding(session: Session, edition: Edition, serves: bool) -> None:
 
 
 def promote_successors(session: Session) -> list[tuple[str, str, str]]:
-    """Switch to the editions that are built and take over, within the caller's transaction, and drop those they replace: kb, the
-    edition that serves now, the one that is gone. One whose kb has documents on their way waits for a quiet moment."""
+    """Activate the replacements that are built, and delete the editions they replace.
+
+    In the caller's transaction. One whose documents are being processed waits.
+
+    Returns:
+        The knowledge base, the edition now active, and the deleted one, for each.
+    """
     done: list[tuple[str, str, str]] = []
     for edition in session.scalars(select(Edition).where(Edition.replaces_active.is_(True))).all():
         kb = session.get_one(Kb, edition.kb_id)
@@ -162,7 +181,7 @@ def promote_successors(session: Session) -> list[tuple[str, str, str]]:
 
 
 def progress_of(session: Session, edition: Edition) -> BuildProgress:
-    """How far an edition that does not serve is."""
+    """Return the progress of a standby edition."""
     counts: dict[JobState, int] = {
         state: count
         for state, count in session.execute(
@@ -179,8 +198,11 @@ def progress_of(session: Session, edition: Edition) -> BuildProgress:
 
 
 def activate_edition(session: Session, kb: Kb, edition: Edition) -> None:
-    """Make an edition the one that searches and answers use, in the caller's transaction. Raises Refused while documents are
-    on their way: a switch must not lose one between two editions."""
+    """Make an edition the active one, in the caller's transaction.
+
+    Raises:
+        Refused: documents are being processed; switching could lose one between editions.
+    """
     if edition.id == kb.edition_id:
         return
     open_jobs = (
@@ -189,7 +211,7 @@ def activate_edition(session: Session, kb: Kb, edition: Edition) -> None:
     pending = session.scalar(open_jobs) or 0
     if pending:
         raise Conflict(f"{pending} documents are still on their way. Switch once they are indexed.")
-    # Jobs tell by the edition whether they move a document; those of before are history.
+    # Whether a job changes a document's state depends on its edition; earlier ones are history.
     session.execute(update(Job).where(Job.edition_id == edition.id).values(edition_id=None))
     stored = select(PassageRow.revision_id).where(
         PassageRow.edition_id == edition.id, PassageRow.document_key == Document.key
@@ -204,7 +226,7 @@ def activate_edition(session: Session, kb: Kb, edition: Edition) -> None:
         )
         .execution_options(synchronize_session=False)
     )
-    # What a revision counts is of the edition that serves.
+    # A revision's counts are those of the active edition.
     inside = (PassageRow.edition_id == edition.id, PassageRow.revision_id == Revision.id)
     session.execute(
         update(Revision)
@@ -223,7 +245,11 @@ def activate_edition(session: Session, kb: Kb, edition: Edition) -> None:
 
 
 def drop_edition(session: Session, kb: Kb, edition: Edition) -> None:
-    """Remove an edition that does not serve, with its passages and jobs. Raises Refused."""
+    """Delete a standby edition, with its passages and jobs.
+
+    Raises:
+        Refused: it is the active one.
+    """
     if edition.id == kb.edition_id:
         raise Conflict(
             f"Edition {edition.number} serves. Switch to another one before dropping it."

@@ -1,4 +1,4 @@
-"""Keeping editions usable: rebuilding damaged ones, renewing outdated ones, promoting successors."""
+"""Maintaining editions: rebuild damaged ones, replace outdated ones, activate those built."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""Writing packs: an edition with its documents as one file, to be imported elsewhere without embedding anything again."""
+"""Writing packs: an edition with its documents as one file, with its embeddings."""
 
 from __future__ import annotations
 
@@ -39,7 +39,7 @@ from fontanel.records.vector_cache import VectorCache
 
 M = TypeVar("M", bound=BaseModel)
 
-#: What fields that a record may not have yet stand at.
+#: The values of fields that a record may lack.
 _DEFAULTS: dict[str, Any] = {"unit": "page", "header_rows": 0, "level": 0}
 
 
@@ -132,7 +132,10 @@ def _packed(session: Session, document: Document, revision: Revision) -> PackedD
 
 
 def _lenient(model: type[M], values: dict[str, Any]) -> M:
-    """A part of a pack from our own records: tuples may be lists there, and fields may be missing that are newer than the record."""
+    """Validate a part of a pack from our own records.
+
+    Tuples may be lists there, and fields newer than the record may be missing.
+    """
     existing = {name: values.get(name, _DEFAULTS.get(name)) for name in model.model_fields}
     return model.model_validate(existing, strict=False)
 

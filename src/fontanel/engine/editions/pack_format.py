@@ -1,8 +1,9 @@
-"""The format of packs: the schema of each entry, strict, since a pack comes from outside and is not to be trusted.
+"""The format of packs: a strict schema of each entry, since packs are untrusted.
 
-A pack is a ZIP archive of stored (uncompressed) entries: `manifest.json` (with the sha256 of every other entry),
-`documents.jsonl`, `passages.jsonl`, `vectors.npy` (float32, a row a passage; NaN where there was none yet),
-`windows.npy` (likewise, a row a sentence window, in an edition that has them) and `blobs/<sha256>` (originals and readings).
+A pack is a ZIP archive of stored (uncompressed) entries: `manifest.json` (with the sha256 of every
+other entry), `documents.jsonl`, `passages.jsonl`, `vectors.npy` (float32, a row per passage; NaN
+where there was none yet), `windows.npy` (likewise, a row per sentence window, in an edition that
+has them) and `blobs/<sha256>` (originals and readings).
 """
 
 from __future__ import annotations
@@ -42,7 +43,7 @@ Text = Annotated[str, StringConstraints(max_length=_MAX_TEXT)]
 
 
 def _in_range(value: datetime) -> datetime:
-    """Refuse times that cannot be converted to UTC, or that no service can have written."""
+    """Reject times that cannot be converted to UTC, or that no service can have written."""
     try:
         moment = value.astimezone(UTC)
     except OverflowError as error:

@@ -1,8 +1,9 @@
-"""Importing packs. A pack is hostile input: it is verified as a whole in a worker process before anything of it is used.
+"""Importing packs, which are verified in a worker process before any use.
 
-`verify` runs in the worker, under its limits of memory and time. What it lets through is well-formed, names only its own entries,
-and says of each passage what the document's text says at that place. `import_pack` then makes a knowledge base of it. Words are
-analysed again; vectors are used as they are, once a sample of them has been computed again and compared.
+`verify` runs in the worker, within its limits of memory and time. A pack that passes is well-
+formed, names only its own entries, and its passages agree with the text of their documents.
+`import_pack` then creates a knowledge base from it. Words are analysed again; vectors are used
+unchanged, once a sample was recomputed and compared.
 """
 
 from __future__ import annotations
@@ -68,7 +69,11 @@ def import_pack(
     pack: Pack,
     name: str | None,
 ) -> Kb:
-    """Make a knowledge base of a verified pack within the caller's transaction, which the caller commits. Raises Refused."""
+    """Create a knowledge base from a verified pack, within the caller's transaction.
+
+    Raises:
+        Refused: the pack does not fit this service.
+    """
     manifest, documents, passages = pack.manifest, pack.documents, pack.passages
     split = SplitSettings(**manifest.splitting.model_dump())
     kb = create_kb(

@@ -54,7 +54,7 @@ M = TypeVar("M", bound=Strict)
 
 
 class Pack:
-    """An opened pack. Everything that it raises for a pack that cannot be used is Refused."""
+    """An open pack; it raises Refused for anything that is wrong with it."""
 
     def __init__(self, path: Path, embedder: str | None) -> None:
         try:
@@ -154,7 +154,10 @@ class Pack:
         return reading
 
     def vectors(self, name: str, count: int) -> npt.NDArray[np.float32]:
-        """`count` rows of an entry, none of them if the pack has no such entry. Rows of NaN are vectors that were not there yet."""
+        """Return `count` rows of an entry, all NaN if the pack lacks it.
+
+        Rows of NaN are vectors that did not exist yet.
+        """
         if name not in self.manifest.entries:
             return np.zeros((count, 0), dtype=np.float32)
         data = self.bytes(name)
@@ -169,7 +172,7 @@ class Pack:
         return rows.astype(np.float32)
 
     def texts(self) -> tuple[list[tuple[int, str]], list[tuple[int, str]]]:
-        """The texts whose vectors the pack has, each with its passage's index: of whole passages, and of their windows."""
+        """Return the embedded texts, each with its passage's index: passages, then windows."""
         whole = [(place, passage.embedded_text) for place, passage in enumerate(self.passages)]
         if not self.manifest.splitting.windows:
             return whole, []
@@ -183,7 +186,8 @@ class Pack:
 _READING = TypeAdapter(Reading)
 
 
-#: The head of an NPY file (format 1.0) of rows of float32: the one form that packs have, so that no general parser is needed.
+#: The header of an NPY file (format 1.0) of float32 rows, the only form that packs have, so that no
+#: general parser is needed.
 _NPY = re.compile(
     rb"\x93NUMPY\x01\x00..\{'descr': '<f4', 'fortran_order': False, 'shape': \((\d{1,9}), (\d{1,5})\), \} *\n",
     re.DOTALL,
@@ -191,7 +195,7 @@ _NPY = re.compile(
 
 
 def damaged(name: str, why: object) -> NoReturn:
-    """Refuse the pack; the cause names the entry for whoever reads the log."""
+    """Reject the pack; the cause names the entry in the log."""
     raise Refused("file", _DAMAGED) from (
         why if isinstance(why, Exception) else ValueError(f"{name}: {why}")
     )
@@ -213,7 +217,7 @@ def verify_pack(path: Path, embedder: str | None, dimensions: int) -> None:
 
 
 def _verify_entries(pack: Pack) -> None:
-    """The archive has exactly the entries of the manifest, stored, each with the sha256 that the manifest states."""
+    """Check that the entries are exactly those of the manifest, stored, with its hashes."""
     infos = pack._archive.infolist()
     names = Counter(info.filename for info in infos)
     expected = {"manifest.json", *pack.manifest.entries}

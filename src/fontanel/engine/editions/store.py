@@ -1,4 +1,4 @@
-"""Editions on disk and in memory: segments written, named in a transaction, opened as snapshots, merged and swept."""
+"""Editions on disk and in memory: segments written, opened, merged and swept."""
 
 from __future__ import annotations
 
@@ -27,9 +27,10 @@ log = structlog.get_logger()
 
 S = TypeVar("S", WordsSegment, VectorSegment)
 
-#: Passages from which on a merge is done by a process of its own, so that searches need not wait for the interpreter.
+#: The number of passages from which on another process merges, so that searches need not wait for
+#: the interpreter.
 _LARGE = 10_000
-#: Passages from which on what searches mapped is given back, and for how many searches it is kept.
+#: The number of passages from which on mapped pages are released, and after how many searches.
 _LARGE_WORDS = 250_000
 _WORDS_KEPT, _VECTORS_KEPT = 4, 16
 #: This many segments of like size are merged into one.
@@ -48,8 +49,11 @@ class _Open:
     asked: int = 0
 
     def let_go(self) -> None:
-        """Give back, after every few searches, what they mapped of a large edition: each looks at other postings and vectors, and
-        all of them together would be the whole of it. The system's cache keeps them."""
+        """Release mapped pages of a large edition every few searches.
+
+        Each search reads other postings and vectors, and together they would cover all of it. The
+        system's cache keeps them.
+        """
         self.asked += 1
         if self.asked % _WORDS_KEPT == 0:
             for words in self.words.values():
@@ -60,7 +64,7 @@ class _Open:
 
 
 class Editions:
-    """The editions of one data directory. There is one writer at a time for each; readers take snapshots."""
+    """The editions of a data directory: one writer at a time each; readers use snapshots."""
 
     def __init__(self, directory: Path, records: Records) -> None:
         self._directory = directory
@@ -72,13 +76,13 @@ class Editions:
         self._merging = threading.Lock()
         #: Editions that `merge_round` is to look at.
         self._refreshed: dict[str, None] = {}
-        #: Segments (edition, segment) that were there at the start and whose bytes have not been looked at since.
+        #: Segments (edition, segment) that existed at start and have not been verified yet.
         self._unverified: list[tuple[str, str]] = []
         directory.mkdir(parents=True, exist_ok=True)
         records.subscribe(self._follow)
 
     def _follow(self, committed: Committed) -> None:
-        """Open what a unit of work changed, and remove what it deleted."""
+        """Open what a unit of work changed, and delete what it removed."""
         for edition_id in committed.deleted_editions:
             self.forget(edition_id)
         for edition_id in committed.editions - committed.deleted_editions:
@@ -89,7 +93,7 @@ class Editions:
                 log.error("edition damaged", edition=edition_id, error=str(error))
 
     def writer(self, edition_id: str) -> threading.Lock:
-        """The lock that a writer of the edition holds from reading its segments to the commit."""
+        """Return the lock that a writer needs from reading segments to its commit."""
         with self._lock:
             return self._writers.setdefault(edition_id, threading.Lock())
 
@@ -116,8 +120,13 @@ class Editions:
         segment: WordsSegment | VectorSegment,
         windows: bool = False,
     ) -> None:
-        """Write a segment's file and name it in the session's transaction; the caller commits, then refreshes. `windows`: its
-        vectors are of sentence windows."""
+        """Write a segment's file and record it in the session's transaction.
+
+        The caller commits, then refreshes.
+
+        Args:
+            windows: Its vectors are of sentence windows.
+        """
         kind = "words" if isinstance(segment, WordsSegment) else "windows" if windows else "vectors"
         row = Segment(
             id=new_id(kind),
@@ -136,7 +145,7 @@ class Editions:
         session.add(row)
 
     def refresh(self, edition_id: str) -> Snapshot:
-        """Open what the records name now, and serve searches from it."""
+        """Open the recorded segments, and use them for searches."""
         with self._lock:
             before = self._open.get(edition_id)
             with self._records.reading() as session:
@@ -177,24 +186,24 @@ class Editions:
         shutil.rmtree(self._directory / edition_id, ignore_errors=True)
 
     def merge_round(self) -> bool:
-        """Merge what is crowded in one of the editions refreshed since; return whether there was any."""
+        """Merge segments of one refreshed edition; return whether there was anything to do."""
         with self._lock:
             edition_id = next(iter(self._refreshed), None)
         if edition_id is None:
             return False
         crowded = True
         while crowded:
-            # Taken off before the look, so that who writes meanwhile puts it on again.
+            # Removed before the check, so that a concurrent writer adds it again.
             with self._lock:
                 self._refreshed.pop(edition_id, None)
             crowded = self.merge(edition_id)
         return True
 
     def merge(self, edition_id: str) -> bool:
-        """Merge segments of like size when there are many; return whether there was something to do.
+        """Merge segments of similar size if there are many; return whether there were.
 
-        Searches and writes go on: the sources are read only, large ones by a process of its own, and what dies meanwhile keeps
-        its tombstone.
+        Searches and writes continue: sources are only read, large ones by another process, and
+        passages removed meanwhile keep their tombstones.
         """
         with self._merging:
             return self._merge(edition_id, _crowded)
@@ -273,7 +282,7 @@ class Editions:
         return row
 
     def _drop_tombstones(self, edition_id: str) -> None:
-        """Tombstones of passages that no segment holds any more have done their work."""
+        """Delete tombstones of passages that no segment contains any more."""
         with self._lock:
             opened = self._open[edition_id]
         segments: list[WordsSegment | VectorSegment] = [
@@ -303,9 +312,11 @@ class Editions:
                 )
 
     def verify_round(self, on_damaged: Callable[[str], None]) -> bool:
-        """Compare one file of those found at the start with its checksum, and report its edition when it differs; return
-        whether there was one left to look at. A header or a length that is wrong is noticed when the file is opened; this
-        finds a byte that changed since it was written."""
+        """Verify the checksum of one file that existed at start; return whether there was one.
+
+        A bad header or length is noticed when a file is opened; this detects bytes that changed
+        since. A damaged edition is reported.
+        """
         if not self._unverified:
             return False
         edition_id, segment_id = self._unverified.pop()
@@ -325,7 +336,7 @@ class Editions:
         return True
 
     def sweep(self, on_lost: Callable[[str], None]) -> None:
-        """At start: remove files that no record names, and report editions that miss a file."""
+        """Remove files without a record, and report editions that lack a file, at start."""
         with self._records.reading() as session:
             named: dict[str, set[str]] = {
                 edition: set() for edition in session.scalars(select(Edition.id))
@@ -348,7 +359,7 @@ class Editions:
 
 
 def _crowded(segments: dict[str, S]) -> list[tuple[str, S]]:
-    """The smallest tier with too many segments. A tier is a power of four of the number of passages."""
+    """Return the smallest tier with too many segments; tiers are powers of four."""
     tiers: dict[int, list[tuple[str, S]]] = {}
     for key, segment in segments.items():
         tiers.setdefault(max(len(segment), 1).bit_length() // 2, []).append((key, segment))

@@ -1,8 +1,8 @@
-"""Documents described by a model, one after the other, once they are indexed.
+"""Describing documents with a model, one after the other, once they are indexed.
 
-A description is a weak field of every passage, so that the passages are written anew with it: in one transaction, with the
-vectors that are known already, and searches see no moment without them. A model that fails leaves the built-in description,
-and a kb without one gets that back.
+A description is a field of every passage with a low weight, so passages are rewritten with it, in
+one transaction and with their existing vectors: searches always see them. If a model fails, the
+built-in description stays; if a knowledge base no longer has a model, it returns.
 """
 
 from __future__ import annotations
@@ -69,16 +69,16 @@ log = structlog.get_logger()
 
 _COLUMNS = [column.key for column in PassageRow.__table__.columns if column.key != "id"]
 
-#: How often a model is asked about one revision when it fails, and the seconds after the first failure, which double.
+#: How many attempts a model gets per revision, and the first pause in seconds, which doubles.
 _MAX_TRIES = 5
 _PAUSE = 30.0
 #: Revisions that are found at once.
 _BATCH = 100
 #: Seconds between two looks when nothing waits.
 _QUIET = 2.0
-#: Seconds until it is looked at again whether a team may use its model, or has tokens left.
+#: Seconds between checks whether a team may use its model and has tokens left.
 _LOOK_AGAIN = 300.0
-#: What the uses of describing are kept under; they are no questions.
+#: The usage category of describing, which is not a question.
 DESCRIBED = "described"
 
 
@@ -95,7 +95,7 @@ class _Described:
 
 @dataclass(frozen=True, slots=True)
 class _Task(_Described):
-    """With the model that is to write it."""
+    """A task, with the model to write it."""
 
     model: str
     endpoint: Endpoint
@@ -104,7 +104,7 @@ class _Task(_Described):
 
 
 class Describing:
-    """Has a kb's model describe its documents. `describe_next` is called by a thread of the runtime."""
+    """Lets a knowledge base's model describe its documents, in a thread of the runtime."""
 
     def __init__(
         self,
@@ -129,7 +129,7 @@ class Describing:
         self._quiet_until = 0.0
         #: Revisions that wait, the first at the end.
         self._batch: list[str] = []
-        #: Kb -> its mark when nothing of it waited.
+        #: Knowledge base -> its last change when nothing was waiting.
         self._done: dict[str, tuple[str, datetime | None]] = {}
 
     def describe_next(self) -> bool:
@@ -162,7 +162,7 @@ class Describing:
         except AskerLeft:
             return False  # the service stops; the model is asked again after its next start
         except (WriterFailed, DescriptionUnusable) as error:
-            # What it writes of a document it will write again; a server that is down will come back.
+            # A bad description would be repeated; a server that is down will recover.
             again = isinstance(error, WriterFailed) and task.tries + 1 < _MAX_TRIES
             pause = timedelta(seconds=_PAUSE * 2**task.tries)
             self._note(task, str(error), now() + pause if again else None, writer.use(), started)
@@ -254,8 +254,10 @@ class Describing:
     def _marks(
         self, session: Session, moment: datetime, barred: set[tuple[str, str]]
     ) -> dict[str, tuple[str, datetime | None]]:
-        """The kbs in which something may wait: their model, and when a document changed last. Looking through all documents of the
-        others each time would cost more than describing."""
+        """Return the knowledge bases that may have work: their model and last change.
+
+        Searching all documents of the others each time would cost more than describing.
+        """
         results: dict[str, tuple[str, datetime | None]] = {}
         for kb in session.scalars(select(Kb).where(Kb.describer.is_not(None))):
             assert kb.describer is not None
@@ -269,8 +271,10 @@ class Describing:
         return results
 
     def _left_over(self) -> _Described | None:
-        """A revision that a model was asked about, of a kb that has none any more. Its reading is empty when its document does not
-        show what the model wrote."""
+        """A revision that a model described, in a knowledge base that no longer has a model.
+
+        Its reading is empty if its document does not show the description.
+        """
         without = select(Kb.id).where(Kb.describer.is_(None))
         asked_about = (
             select(Revision, Document)
@@ -314,8 +318,10 @@ class Describing:
     def _take(
         self, task: _Described, about: About, by: str | None, keep: Callable[[Session], None]
     ) -> None:
-        """Write the document's passages anew in every edition, and the description with those of the one that serves, in one
-        transaction with what `keep` does: killed before that, all is done again."""
+        """Rewrite the document's passages in every edition, with the description.
+
+        In one transaction with what `keep` does: after a crash, all of it is done again.
+        """
         with self._records.reading() as session:
             serving = session.scalar(select(Kb.edition_id).where(Kb.id == task.kb_id))
             beside = select(Edition.id).where(Edition.kb_id == task.kb_id, Edition.id != serving)
@@ -382,8 +388,10 @@ class Describing:
     def _write_again(
         self, session: Session, edition_id: str, task: _Described, about: About
     ) -> None:
-        """Put new passages with the description in the place of a document's, their vectors with them, within the caller's
-        transaction."""
+        """Replace a document's passages by ones with the description, keeping their vectors.
+
+        Within the caller's transaction.
+        """
         edition, document = (
             session.get(Edition, edition_id),
             session.get(Document, task.document_key),
@@ -426,13 +434,16 @@ class Describing:
 
 
 def _forget(session: Session, revision_id: str) -> None:
-    """Forget what a model wrote: it is asked anew should the kb get one again."""
+    """Forget a model's description; a new model starts from scratch."""
     session.execute(delete(Description).where(Description.revision_id == revision_id))
 
 
 def counts_of(session: Session, kb: Kb) -> tuple[int, int, int, str | None]:
-    """Of a kb's documents, how many its model described, how many wait for it, and how many it failed on, with the newest
-    failure."""
+    """Count a knowledge base's described, waiting and failed documents.
+
+    Returns:
+        The counts, and the newest failure.
+    """
     current = (
         select(Document.key, Description)
         .outerjoin(

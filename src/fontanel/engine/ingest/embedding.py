@@ -1,4 +1,4 @@
-"""The second stage of ingest: embed the passages of a revision, and make them searchable by meaning."""
+"""The second stage of ingest: embed the passages of a revision, for semantic search."""
 
 from __future__ import annotations
 
@@ -46,7 +46,7 @@ class _Round:
 
 
 class EmbedStage:
-    """Embeds passages of several documents together. Teams take turns."""
+    """Embeds passages of several documents together, taking turns between teams."""
 
     def __init__(
         self,
@@ -82,7 +82,7 @@ class EmbedStage:
             for job in jobs:
                 attempt_failed(self._records, job, message)
             return True
-        # What a passage took, so that the documents' times add up to the round's.
+        # Each passage's share, so that the documents' times add up to the round's.
         each = (time.monotonic() - started) / max(sum(work.embedded.values()), 1)
         for edition_id, group in self._by_edition(work.complete).items():
             with self._editions.writer(edition_id):
@@ -120,7 +120,7 @@ class EmbedStage:
         return work
 
     def _texts(self, job: Job) -> tuple[list[str], list[bool]]:
-        """Return the texts of a job that are embedded, and which are those of whole passages."""
+        """Return the texts of a job to embed, and which are those of whole passages."""
         with self._records.reading() as session:
             edition = edition_of_job(session, job)
             if edition is None:
@@ -130,7 +130,7 @@ class EmbedStage:
         return [text for text, _ in pairs], [whole for _, whole in pairs]
 
     def _embed(self, worker: Worker, work: _Round) -> None:
-        """Embed texts, shortest first so that batches are of like length; cache each batch."""
+        """Embed texts, shortest first so that batches have similar lengths; cache each batch."""
         order = sorted(work.texts, key=lambda key: len(work.texts[key]))
         for start in range(0, len(order), _TEXTS_AT_ONCE):
             keys = order[start : start + _TEXTS_AT_ONCE]
@@ -203,7 +203,7 @@ def _finish(session: Session, job: Job, embedded: int, each: float) -> None:
 
 
 def _add_embedded(revision: Revision, passages: int, each: float) -> None:
-    """Add passages that were embedded, each in so many seconds, to a revision's figures."""
+    """Add embedded passages, with seconds each, to a revision's figures."""
     seconds = revision.seconds.get("embed", 0.0) + passages * each
     revision.seconds = {**revision.seconds, "embed": round(seconds, 3)}
     revision.embedded += passages

@@ -13,7 +13,7 @@ log = structlog.get_logger()
 
 
 def attempt_failed(records: Records, job: Job, message: str) -> None:
-    """Try a job again later when a worker ended during it; fail it after a few attempts."""
+    """Retry a job later when a worker ended during it; fail it after a few attempts."""
     with records.writing() as session:
         row = session.get(Job, job.id)
         if row is None:

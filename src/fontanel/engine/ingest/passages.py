@@ -1,4 +1,4 @@
-"""Passages as the records and the segments of an edition keep them: put in, taken out, embedded."""
+"""Passages in the records and in the segments of an edition: added, removed, embedded."""
 
 from __future__ import annotations
 
@@ -25,7 +25,10 @@ from fontanel.records.vector_cache import VectorCache
 def embedded_passages(
     session: Session, edition: Edition, revision_id: str
 ) -> list[tuple[int, list[str]]]:
-    """The passages of a revision in an edition with the texts that are embedded of each: the whole, then its windows."""
+    """Return a revision's passages in an edition with the texts to embed of each.
+
+    The whole passage first, then its windows.
+    """
     query = select(PassageRow.id, PassageRow.embedded_text, PassageRow.text).where(
         PassageRow.revision_id == revision_id, PassageRow.edition_id == edition.id
     )
@@ -45,7 +48,12 @@ def passage_row(
     passage: Passage,
     embedded: str,
 ) -> dict[str, Any]:
-    """A passage as a row of the records: the `number`th of its document, from 0; `embedded` is what its vector is of."""
+    """Return a passage as a row of the records.
+
+    Args:
+        number: Its index in the document, from 0.
+        embedded: The key of the text that its vector is of.
+    """
     return {
         "team_id": edition.team_id,
         "edition_id": edition.id,
@@ -76,8 +84,7 @@ def write_vectors(
     edition: Edition,
     passages: Sequence[tuple[int, list[bytes]]],
 ) -> None:
-    """Write the vectors of passages, which are known by these keys, and those of their windows, which come after the first key
-    of each."""
+    """Write the vectors of passages and of their windows, which follow the first key of each."""
     stored = vectors.get(edition.team_id, [key for _, keys in passages for key in keys])
     whole = [(passage, keys[0]) for passage, keys in passages]
     windows = [(passage, key) for passage, keys in passages for key in keys[1:]]
@@ -89,7 +96,7 @@ def write_vectors(
 
 
 def vector_keys(records: Records) -> Iterator[tuple[str, bytes]]:
-    """Yield (team, key in the vector cache) of every text that the passages of all editions have embedded."""
+    """Yield (team, vector cache key) of every embedded text of all editions."""
     with records.reading() as session:
         for edition in session.scalars(select(Edition).where(Edition.embedder.is_not(None))).all():
             assert edition.embedder is not None
@@ -139,7 +146,7 @@ def vector_segment(
 
 
 def passage_of(data: dict[str, Any]) -> Passage:
-    """A passage from its row of the records, or from what a worker process sent."""
+    """Return a passage from its row, or from a worker's message."""
     return Passage(
         data["start"],
         data["end"],

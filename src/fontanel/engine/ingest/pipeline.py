@@ -1,7 +1,7 @@
 """The ingest pipeline: read, split and index a revision by keywords; embed it.
 
 Each stage ends in one unit of work that also moves the job on, so that a process killed at any
-point leaves the stage either done or to be done again from its start.
+point leaves the stage either done or to be repeated.
 """
 
 from __future__ import annotations
@@ -17,7 +17,7 @@ from fontanel.records.vector_cache import VectorCache
 
 
 class Ingest:
-    """Moves documents from waiting to indexed. Its rounds are repeated by background threads."""
+    """Moves documents from waiting to indexed, in rounds of background threads."""
 
     def __init__(
         self,

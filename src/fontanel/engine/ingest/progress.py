@@ -1,4 +1,4 @@
-"""Progress of documents that are being read or embedded, written so rarely that it is cheap."""
+"""Progress of documents being read or embedded, written rarely enough to be cheap."""
 
 from __future__ import annotations
 
@@ -17,14 +17,14 @@ _MAX_REMEMBERED = 10_000
 
 
 class ProgressReporter:
-    """Writes state and share to the documents' rows; a report too soon after the last is skipped."""
+    """Writes state and progress to the documents' rows, skipping frequent reports."""
 
     def __init__(self, records: Records) -> None:
         self._records = records
         self._reported: dict[str, float] = {}
 
     def start(self, job: Job) -> None:
-        """A job begins now; its first report comes when it has taken a while."""
+        """Start the clock of a job; its first report comes after a while."""
         if len(self._reported) > _MAX_REMEMBERED:
             self._reported.clear()
         self._reported[job.id] = time.monotonic()

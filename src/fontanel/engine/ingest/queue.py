@@ -1,4 +1,4 @@
-"""The job queue in the database: what is to be read and embedded, and how far it is."""
+"""The job queue in the database: what to read and embed, and its progress."""
 
 from __future__ import annotations
 
@@ -22,13 +22,16 @@ from fontanel.records.tables import (
 )
 from fontanel.records.unit_of_work import Records
 
-#: How often a worker may die over a job before the document counts as failed. The service's own end does not count.
+#: The number of times a worker may die over a job before it fails, not counting stops of the
+#: service.
 MAX_ATTEMPTS = 3
 
 
 def add_job(session: Session, document: Document, revision_id: str) -> Job:
-    """Queue a revision for reading, for the edition that serves and for those beside it. Jobs of older revisions of the
-    document that have not begun are dropped. Returns the serving edition's."""
+    """Queue a revision for the active and the standby editions; return the active one's.
+
+    Jobs of older revisions that have not started are deleted.
+    """
     drop_waiting_jobs(session, document)
     serving = select(Kb.edition_id).where(Kb.id == document.kb_id).scalar_subquery()
     beside = select(Edition.id).where(Edition.kb_id == document.kb_id, Edition.id != serving)
@@ -50,7 +53,7 @@ def drop_waiting_jobs(session: Session, document: Document) -> None:
 def add_standby_job(
     session: Session, document: Document, revision_id: str, edition_id: str
 ) -> None:
-    """Queue a revision for an edition that does not serve."""
+    """Queue a revision for a standby edition."""
     session.add(_job(document, revision_id, edition_id))
 
 
@@ -95,10 +98,14 @@ def claim(
     teams: Sequence[str],
     max_passages: int | None = None,
 ) -> list[Job]:
-    """Take waiting jobs of a stage, about as many of each of these teams; of a team those of serving editions before others and
-    the oldest first: at most `limit`, and no more once they have `max_passages` together.
+    """Claim waiting jobs of a stage, about equally many of each of these teams.
 
-    Only one process works on a data directory, so no lease is needed.
+    Jobs of active editions come first, then the oldest. Only one process works on a data directory,
+    so no lease is needed.
+
+    Args:
+        limit: The maximum number of jobs.
+        max_passages: Claim no more once the jobs have this many passages together.
     """
     if not teams:
         return []
@@ -117,7 +124,7 @@ def claim(
             ).all()
             for team in teams
         ]
-        # One of each in turn, so that nobody's thousand documents are in front of another team's one.
+        # One of each in turn: nobody's thousand documents delay another team's one.
         jobs = [job for turn in zip_longest(*by_team) for job in turn if job is not None][:limit]
         if max_passages is not None:
             before = [0, *accumulate(job.total - job.done for job in jobs)]
@@ -144,7 +151,7 @@ def retry_later(job: Job) -> None:
 
 
 def recover(records: Records) -> int:
-    """At start: jobs that were running when the service ended wait again. Returns how many."""
+    """Queue jobs again that were running when the service ended, at start; return how many."""
     with records.writing() as session:
         running = list(session.scalars(select(Job).where(Job.state == JobState.RUNNING)))
         for job in running:
@@ -167,6 +174,6 @@ def waiting(session: Session) -> int:
 
 
 def edition_of_job(session: Session, job: Job) -> Edition | None:
-    """Return the edition that a job goes into; None when its knowledge base is gone."""
+    """Return the edition of a job; None if its knowledge base is gone."""
     kb = session.get(Kb, job.kb_id)
     return session.get(Edition, job.edition_id or kb.edition_id) if kb else None

@@ -1,4 +1,4 @@
-"""The first stage of ingest: read and split a revision, and make it searchable by keywords."""
+"""The first stage of ingest: read and split a revision, for keyword search."""
 
 from __future__ import annotations
 
@@ -88,7 +88,7 @@ class _Read:
 
 
 class ReadStage:
-    """Reads waiting revisions with worker processes. Teams take turns."""
+    """Reads waiting revisions with worker processes, taking turns between teams."""
 
     def __init__(
         self,
@@ -111,14 +111,14 @@ class ReadStage:
         self._embedder = embedder
         self._readers = readers
         self._lock = threading.Lock()
-        #: Readers that work for each team, and the team that was served last.
+        #: Readers that work for each team, and the team whose turn was last.
         self._working: Counter[str] = Counter()
         self._last_team = ""
 
     def round(self, worker: Worker) -> bool:
-        """Read and split some waiting revisions and index them; return whether there were any.
+        """Read, split and index some waiting revisions; return whether there were any.
 
-        Short documents share a unit of work; none waits longer than a moment for the others.
+        Short documents share a unit of work, and wait only a moment for each other.
         """
         team = self._next_team()
         if team is None:
@@ -132,7 +132,7 @@ class ReadStage:
                 self._working[team] -= 1
 
     def _next_team(self) -> str | None:
-        """Return the team that is next: in turn, and none that has its share of the readers."""
+        """Return the next team in turn that does not have its share of the readers yet."""
         share = max(1, self._readers - 1)
         with self._lock, self._records.reading() as session:
             for team in waiting_teams(session, JobStage.READ, self._last_team):
@@ -293,7 +293,7 @@ class ReadStage:
         return entries
 
     def _described(self, session: Session, read: _Read) -> tuple[str, str, str | None]:
-        """Return a document's title, description, and the model that wrote it (None: built in)."""
+        """Return a document's title, description and the model behind it (None: built in)."""
         about = read.result.about
         written = session.get(Description, read.job.revision_id)
         kb = session.get_one(Kb, read.job.kb_id)

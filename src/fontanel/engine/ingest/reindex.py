@@ -20,7 +20,7 @@ from fontanel.records.unit_of_work import mark_edition_changed
 
 
 def reindex_all(session: Session, edition_id: str) -> int:
-    """Queue every document of an edition for indexing from scratch, since its files are lost or damaged."""
+    """Queue every document of an edition for reindexing, since its files are damaged."""
     edition = session.get(Edition, edition_id)
     if edition is None:
         return 0

@@ -1,4 +1,4 @@
-"""Delivering notices to receivers: CloudEvents 1.0 over HTTP POST, signed, retried for a day."""
+"""Delivering notices to receivers: CloudEvents 1.0 over HTTP POST, signed, retried."""
 
 from __future__ import annotations
 
@@ -50,7 +50,7 @@ def cloud_event(notice: Notice, origin: str) -> dict[str, object]:
 
 
 class Deliveries:
-    """Sends events to several receivers at once, so that a slow one delays nobody else."""
+    """Delivers events to several receivers at once, so that a slow one delays no other."""
 
     def __init__(
         self, records: Records, vault: Vault, settings: Settings, stopping: Callable[[], bool]
@@ -65,7 +65,7 @@ class Deliveries:
         self._busy: dict[str, str] = {}
 
     def deliver_due(self) -> None:
-        """Begin to send what is due to each receiver that is not busy."""
+        """Start deliveries that are due, to each receiver that is not busy."""
         with self._lock:
             busy = set(self._busy)
         due = (
@@ -104,7 +104,7 @@ class Deliveries:
             return True
 
     def _send_due(self, receiver_id: str) -> None:
-        """Send what is due to a receiver, oldest first."""
+        """Send a receiver's due deliveries, oldest first."""
         try:
             for _ in range(_MAX_EVENTS):
                 delivery_id = None if self._stopping() else self._next_due(receiver_id)
@@ -165,7 +165,12 @@ class Deliveries:
             return response.status_code
 
     def _record(self, delivery_id: str, error: str | None, *, final: bool = False) -> None:
-        """Record an attempt: `error` is None when it succeeded; a `final` one is not repeated."""
+        """Record an attempt.
+
+        Args:
+            error: What failed; None on success.
+            final: Do not retry.
+        """
         with self._records.writing() as session:
             delivery = session.get(Delivery, delivery_id)
             if delivery is None:

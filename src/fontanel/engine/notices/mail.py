@@ -1,4 +1,4 @@
-"""Sending e-mail over SMTP (RFC 5321), for services whose operator has set a mail server."""
+"""Sending e-mail over SMTP (RFC 5321), if the operator has set a mail server."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""Notices to members: written where it happens, shown in the console, sent to the receivers that a team has named."""
+"""Notices to members: shown in the console, and delivered to the team's receivers."""
 
 from __future__ import annotations
 
@@ -10,7 +10,7 @@ from sqlalchemy.orm import Session
 from fontanel.records.ids import new_id
 from fontanel.records.tables import Delivery, JobState, Notice, Receiver, Source, Sync
 
-#: What members are told of. The type of an event is `example.fontanel.` and one of these.
+#: The kinds of notices. The type of an event is `fontanel.` and one of these.
 NOTICE_KINDS = (
     "sync.finished",
     "sync.failed",
@@ -27,7 +27,7 @@ NOTICE_KINDS = (
 def notify(
     session: Session, source: Source, kind: str, message: str, sync: Sync | None = None
 ) -> None:
-    """Write a notice and queue it for the team's receivers, within the caller's transaction."""
+    """Write a notice and queue its deliveries, within the caller's transaction."""
     data: dict[str, Any] = {"kb": source.kb_id, "source": source.id, "source_name": source.name}
     if sync is not None:
         counts = ("seen", "unchanged", "added", "changed", "moved", "removed", "skipped", "failed")
@@ -48,7 +48,7 @@ def notify(
 def notify_team(
     session: Session, team_id: str, kind: str, message: str, data: dict[str, Any]
 ) -> None:
-    """The same, of what is of no knowledge base."""
+    """Write a notice that concerns the whole team."""
     _write(session, Notice(team_id=team_id, kind=kind, message=message, data=data))
 
 

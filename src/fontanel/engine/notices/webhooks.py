@@ -14,7 +14,7 @@ _SECRET_BYTES = 24
 
 
 def new_webhook_secret() -> str:
-    """Return a random secret in the form that verifying libraries take."""
+    """Return a random secret in the form that verifying libraries accept."""
     return _PREFIX + base64.b64encode(secrets.token_bytes(_SECRET_BYTES)).decode()
 
 
@@ -29,7 +29,7 @@ def signed_headers(secret: str, message_id: str, at: datetime, body: str) -> dic
 
 
 def is_signed(secret: str, headers: Mapping[str, str], body: bytes) -> bool:
-    """Return whether a message has a valid signature that is at most five minutes old."""
+    """Return whether a message has a valid signature, at most five minutes old."""
     try:
         _webhook(secret).verify(body, dict(headers), json_parse=False)
     except (WebhookVerificationError, ValueError):

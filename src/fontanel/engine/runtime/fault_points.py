@@ -1,4 +1,4 @@
-"""Fault points: places at which a test can have the process killed, to prove that nothing is lost or done twice."""
+"""Fault points: places where a test can kill the process, to prove recovery."""
 
 from __future__ import annotations
 
@@ -14,14 +14,14 @@ POINTS = (
     "vectors_committed",
     "merge_written",
 )
-#: Points beside the way of a document.
+#: Points outside ingest.
 MORE_POINTS = ("edition_switching", "edition_switched", "items_committed", "description_written")
 
 _passed: dict[str, int] = {}
 
 
 def fault(point: str) -> None:
-    """Kill this process, as `kill -9` would, when the point is armed; otherwise do nothing."""
+    """Kill this process, as `kill -9` would, if the point is armed."""
     armed = os.environ.get("FONTANEL_FAULT")
     if not armed:
         return

@@ -28,11 +28,11 @@ from fontanel.records.vault import Vault
 
 log = structlog.get_logger()
 
-#: Seconds that a blob is left alone, since the record that names it may be about to be written.
+#: Seconds before an unreferenced blob is deleted, since its record may be about to be written.
 _BLOB_GRACE = 3600.0
 #: Seconds between two checks of whether models can be reached.
 _CHECK_MODELS = 60.0
-#: Idempotent replies are kept for this long.
+#: The retention of idempotent replies.
 _REPLIES_KEPT = timedelta(days=1)
 #: Documents that are deleted in one unit of work.
 _BATCH = 500

@@ -1,4 +1,4 @@
-"""The runtime: everything of one data directory, opened together, with the threads that keep it going."""
+"""The runtime: everything of one data directory, and its background threads."""
 
 from __future__ import annotations
 
@@ -51,10 +51,10 @@ _HOUSEKEEPING = 5.0
 
 
 class Runtime:
-    """Opens a data directory for this process alone. `start` begins the work, `stop` ends it.
+    """Opens a data directory exclusively; `start` begins the work, `stop` ends it.
 
     Raises:
-        DataInUse: another process has the directory open.
+        DataInUse: another process uses the directory.
         sqlalchemy.exc.DatabaseError: the database is damaged.
     """
 
@@ -214,7 +214,7 @@ class Runtime:
         self._lock_file.close()
 
     def _after_commit(self, committed: Committed) -> None:
-        """Act on what a unit of work changed; `Editions` has refreshed its snapshots before."""
+        """Act on the changes of a unit of work; `Editions` has refreshed its snapshots already."""
         for source_id in committed.deleted_sources:
             self.syncing.cancel(source_id)
         for team_id in committed.deleted_teams:

@@ -1,4 +1,4 @@
-"""Background threads that repeat a step while there is work, and sleep until they are woken."""
+"""Background threads that repeat a step while there is work, and sleep until woken."""
 
 from __future__ import annotations
 
@@ -28,7 +28,7 @@ class WorkerThreads:
         self._threads: list[threading.Thread] = []
 
     def start(self, name: str, step: Step) -> None:
-        """Start a thread that repeats `step`; an exception is logged, and the step tried again."""
+        """Start a thread that repeats `step`; an exception is logged, and the step retried."""
         thread = threading.Thread(target=self._run, args=(name, step), name=name, daemon=True)
         self._threads.append(thread)
         thread.start()

@@ -1,4 +1,4 @@
-"""Watchers: event streams that are woken when a knowledge base, or somebody's access, changes."""
+"""Watchers: event streams that wake when a knowledge base, or access to it, changes."""
 
 from __future__ import annotations
 
@@ -70,7 +70,7 @@ class Watchers:
                 self._of_access.discard(watcher)
 
     def notify(self, committed: Committed) -> None:
-        """Wake whoever watches what a unit of work changed."""
+        """Wake the watchers of what a unit of work changed."""
         with self._lock:
             woken = {
                 kb_id: list(self._of_kb.get(kb_id, ()))

@@ -9,7 +9,7 @@ from cronsim import CronSim, CronSimError
 
 from fontanel.errors import Refused
 
-#: cronsim takes a sixth field, of seconds, too.
+#: cronsim also accepts a sixth field, of seconds.
 _FIELDS = 5
 
 

@@ -1,4 +1,4 @@
-"""Fetching the items of a source a few at a time, and giving back what was fetched in batches."""
+"""Fetching the items of a source a few at a time, returning them in batches."""
 
 from __future__ import annotations
 
@@ -17,7 +17,10 @@ MOMENT = 0.4
 
 @dataclass(frozen=True, slots=True)
 class Taken:
-    """An item that was fetched, or could not be. Without `sha256` it was found unchanged, or failed for `error`."""
+    """An item that was fetched, or failed.
+
+    Without `sha256` it was unchanged, or failed with `error`.
+    """
 
     item: Listed
     fetched: Fetched | None = None
@@ -27,7 +30,7 @@ class Taken:
 
 
 class Fetching:
-    """Fetches items a few at a time; gives back what is done in batches, in any order."""
+    """Fetches items a few at a time, and returns those that are done, in any order."""
 
     def __init__(
         self, pool: ThreadPoolExecutor, fetch: Callable[[Listed], Taken], most: int

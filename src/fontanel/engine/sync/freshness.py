@@ -1,4 +1,4 @@
-"""Freshness: how soon what changes at a source is answerable, measured and watched."""
+"""Freshness: how long changes at a source take to reach answers, measured and watched."""
 
 from __future__ import annotations
 
@@ -17,15 +17,19 @@ from fontanel.sources import KINDS
 
 _WINDOW = timedelta(days=7)
 _MAX_MEASURED = 2000
-#: A source that has just been looked at is not late for the time a run takes.
+#: A source that was just checked is not late while a run takes its time.
 _GRACE = timedelta(seconds=30)
 _ON_THE_WAY = (DocumentState.WAITING, DocumentState.READING, DocumentState.SPLITTING)
 
 
 @dataclass(frozen=True, slots=True)
 class Freshness:
-    """`state` is fresh, late, unscheduled (only people start its runs), paused or new (never looked at). `as_of`: changes up to
-    this moment have been seen. Lags are in seconds, from a change at the source until its words were searchable."""
+    """The freshness of a source.
+
+    `state` is fresh, late, unscheduled (only people start its runs), paused or new (never checked).
+    `as_of`: changes up to this time have been seen. Lags are in seconds, from a change at the
+    source until its words were searchable.
+    """
 
     state: str
     as_of: datetime | None
@@ -82,7 +86,7 @@ def _lags(session: Session, source: Source) -> list[float]:
 
 
 def _pending(session: Session, source: Source) -> tuple[int, datetime | None]:
-    """How many changes are not answerable yet, and when the oldest of them happened."""
+    """Return how many changes are not answerable yet, and the time of the oldest."""
     row = session.execute(
         select(func.count(), func.min(Revision.created_at))
         .join(Document, Document.latest_revision_id == Revision.id)
@@ -92,7 +96,7 @@ def _pending(session: Session, source: Source) -> tuple[int, datetime | None]:
 
 
 def _as_of(session: Session, source: Source) -> datetime | None:
-    """Watchers up to when have been seen: a folder whose events are watched is seen at any time."""
+    """Return the time up to which changes have been seen: now for a watched folder."""
     kind = KINDS.get(source.kind)
     if kind is not None and kind.pushed:
         return now()

@@ -16,7 +16,11 @@ from fontanel.sources.network.reach import Network, networks
 def check_grants(
     settings: Settings, folders: Sequence[str] | None, granted: Sequence[str] | None
 ) -> None:
-    """Raise Refused unless these folders and networks lie within what the service is started with."""
+    """Check that folders and networks are within what the service allows.
+
+    Raises:
+        Refused: one is not.
+    """
     allowed = allowed_roots(settings)
     for folder in folders or ():
         if not Path(folder).is_absolute() or not _is_below(Path(folder), allowed):
@@ -49,7 +53,7 @@ def allowed_roots(settings: Settings) -> list[Path]:
 def source_limits(
     settings: Settings, team: Team, scratch: Path | None = None, stopping: Any = None
 ) -> SourceLimits:
-    """What a team's sources may use: what the operator has granted it, within what the service is started with."""
+    """Return what a team's sources may use: its grants, within what the service allows."""
     roots, reachable = allowed_roots(settings), networks(settings.source_networks)
     if team.source_folders is not None:
         granted = [Path(folder) for folder in team.source_folders]

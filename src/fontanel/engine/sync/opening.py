@@ -27,7 +27,11 @@ def kind_of(name: str) -> Kind:
 def open_kind(
     kind: Kind, settings: Mapping[str, Any], credentials: Mapping[str, Any], around: SourceLimits
 ) -> OpenSource:
-    """Open a source with these settings, in a process of its own where its kind says so. Raises Refused when they cannot be used."""
+    """Open a source, in another process if its kind is isolated.
+
+    Raises:
+        Refused: its settings cannot be used.
+    """
     try:
         valid = _valid(kind.settings, settings, "settings")
         own = _valid(kind.credentials, credentials, "credentials")
@@ -41,7 +45,11 @@ def open_kind(
 def check_settings(
     kind: Kind, settings: Mapping[str, Any], credentials: Mapping[str, Any], around: SourceLimits
 ) -> None:
-    """Raise Refused when a source cannot be opened with these settings. Nothing is connected to."""
+    """Check that a source can be opened with these settings, without connecting.
+
+    Raises:
+        Refused: it cannot.
+    """
     try:
         kind.open(
             _valid(kind.settings, settings, "settings"),
@@ -69,10 +77,14 @@ def credentials_of(vault: Vault, source: Source) -> dict[str, Any]:
 def usable_credentials(
     vault: Vault, source: Source, settings: Mapping[str, Any], credentials: Mapping[str, Any] | None
 ) -> Mapping[str, Any]:
-    """The credentials to use with these settings: those given, else the stored ones. Raises Refused, or SecretUnreadable.
+    """Return the credentials to use with these settings: new ones, or else those stored.
 
-    Stored credentials go to the place that they were entered for and to no other, or whoever may edit a source could have them
-    sent to a server of their own.
+    Stored credentials are only sent to the place that they were entered for: otherwise anyone who
+    may edit a source could have them sent to a server of their own.
+
+    Raises:
+        Refused: the place differs.
+        SecretUnreadable: they were encrypted with another key.
     """
     if credentials is not None:
         return credentials

@@ -25,14 +25,14 @@ def next_run(source: Source, time_zone: str, after: datetime) -> datetime | None
 
 
 def plan_again(session: Session, team: Team) -> None:
-    """Set when a team's sources that follow cron lines are due, since its time zone changed."""
+    """Schedule a team's cron sources again, since its time zone changed."""
     for source in session.scalars(
         select(Source).where(Source.team_id == team.id, Source.cron.is_not(None))
     ):
         source.next_run_at = next_run(source, team.time_zone, now())
 
 
-#: A folder that is watched is gone through this often all the same: events can get lost.
+#: A watched folder is listed this often anyway: events can get lost.
 WATCHED_MINUTES = 10
 
 

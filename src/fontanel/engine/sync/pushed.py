@@ -50,7 +50,11 @@ class PushOutcome:
 def take_pushed(
     session: Session, kb: Kb, source: Source, documents: Sequence[Pushed], remove: Sequence[str]
 ) -> tuple[Sync, list[PushOutcome]]:
-    """Put documents in place and take others away, within the caller's transaction; return the run that tells of it."""
+    """Store pushed documents and remove others, within the caller's transaction.
+
+    Returns:
+        The run that records it.
+    """
     sync = Sync(
         id=new_id("sync"),
         team_id=source.team_id,

@@ -1,7 +1,7 @@
-"""One run of a source: list, compare, fetch what differs, commit, remove what is gone.
+"""A run of a source: list, compare, fetch what differs, commit, remove what is gone.
 
-Documents, items, outcomes and counts are committed together, a batch at a time. A run that was broken off goes on by listing
-again: what it took before has its mark by now.
+Documents, items, outcomes and counts are committed together, in batches. An interrupted run resumes
+by listing again: what it stored before has its mark already.
 """
 
 from __future__ import annotations
@@ -48,7 +48,7 @@ from fontanel.sources.patterns import matcher
 
 
 class RunHeld(Exception):
-    """The guard stopped the run, for the reason given."""
+    """The guard stopped the run; the message says why."""
 
 
 class _Known(NamedTuple):
@@ -118,13 +118,13 @@ class SyncRun:
 
     def _load(self) -> None:
         item = SourceItem.__table__.c
-        # An empty mark is never that of a listed item: what failed or was deleted here is looked at more closely.
+        # An empty mark never matches: items that failed or were deleted here are checked again.
         sound = case((item.document_key.is_(None) | item.error.is_not(None), ""), else_=item.mark)
         with self._records.reading() as session:
             rows = session.connection().execute(
                 select(item.item_id, sound).where(item.source_id == self._source.id)
             )
-            # As SQLite gives them: tens of thousands of rows need no wrapping.
+            # Plain tuples from SQLite: wrapping tens of thousands of rows costs too much.
             assert rows.cursor is not None
             self._marks: dict[str, str] = dict(rows.cursor.fetchall())
             done = select(SyncItem.item_id, SyncItem.outcome).where(
@@ -145,7 +145,7 @@ class SyncRun:
 
     @cached_property
     def _items(self) -> dict[str, _Known]:
-        """All that is previous of the items; not asked for by a run that finds nothing changed."""
+        """Return all known items; not loaded by a run that finds nothing changed."""
         columns = (
             SourceItem.item_id,
             SourceItem.key,
@@ -173,7 +173,7 @@ class SyncRun:
     # Listing and fetching
 
     def _list_and_take(self) -> tuple[dict[str, _Known], list[Listed]]:
-        """Go through the source; return what is no longer there, and what is new but may have moved."""
+        """List the source and fetch changes; return missing ids, and new ones that may be moves."""
         deferred: list[Listed] = []
         with ThreadPoolExecutor(self._opened.at_once, thread_name_prefix="fetch") as pool:
             fetching = Fetching(pool, self._fetch, self._opened.at_once * 2)
@@ -185,7 +185,8 @@ class SyncRun:
                         self._record.same = same
                         self._record.note()
                     item_id, mark = item[0], item[1]
-                    # Nearly all items of nearly all runs end here; nothing more may be done for each.
+                    # Nearly all items of nearly all runs end here, so nothing else may be done for
+                    # each.
                     if (
                         marks.get(item_id) == mark
                         and mark
@@ -223,7 +224,7 @@ class SyncRun:
         return missing, [item for item in deferred if item.same_as in removed]
 
     def _wants(self, item: Listed | Skipped) -> bool:
-        """Whether an item is to be fetched; counts it otherwise."""
+        """Return whether to fetch an item; count it otherwise."""
         if isinstance(item, Skipped):
             self._skip(item)
             return False
@@ -287,7 +288,7 @@ class SyncRun:
             self._check_failures()
 
     def _take(self, session: Session, kb: Kb, taken: Taken) -> dict[str, Any]:
-        """Put an item's new content in place, within the caller's transaction; return what the run did with it."""
+        """Store an item's new content, within the caller's transaction; return the outcome."""
         item, fetched = taken.item, taken.fetched
         if taken.error is not None:
             return self._failed(session, item, taken.error)
@@ -326,7 +327,8 @@ class SyncRun:
         revision = session.get_one(Revision, document.latest_revision_id)
         changed_at = fetched.changed_at or item.changed_at
         if self._source.last_listed_at is not None:
-            # It changed after the last look, whatever its own time says: a file may be put in place with an old one.
+            # It changed after the last check, whatever its own time says: old files can be moved
+            # in.
             text = datetime.fromtimestamp(changed_at, UTC) if changed_at else now()
             revision.source_changed_at = max(min(text, now()), self._source.last_listed_at)
         outcome = Outcome.CHANGED if before else Outcome.ADDED
@@ -414,7 +416,7 @@ class SyncRun:
     def _match_moves(
         self, missing: dict[str, _Known], deferred: Sequence[Listed]
     ) -> tuple[list[tuple[str, Listed]], dict[str, _Known]]:
-        """Pairs of an id that left and the item that it became; and what is left of the missing."""
+        """Match missing ids with the items that they became; return the pairs and the rest."""
         left = dict(missing)
         by_same: dict[str, list[str]] = {}
         for item_id, existing in missing.items():
@@ -427,7 +429,7 @@ class SyncRun:
                 moved.append((old, item))
                 del left[old]
             else:
-                # Two came up where one left: the second is new.
+                # Two appeared where one left: the second is new.
                 self._commit([[self._fetch(item)]])
         return moved, left
 
@@ -477,7 +479,11 @@ class SyncRun:
     # The guard
 
     def _guard(self, missing: dict[str, _Known]) -> None:
-        """Raises RunHeld when the run would take away, or failed to take, more than the source's share."""
+        """Stop a run that would remove, or failed to fetch, more than the source's share.
+
+        Raises:
+            RunHeld: the share is exceeded.
+        """
         documents = {
             item_id: existing
             for item_id, existing in missing.items()

@@ -1,4 +1,4 @@
-"""What a run of a source did, item by item and in sums, and how it is written down."""
+"""The record of a run: outcomes of items, and counts."""
 
 from __future__ import annotations
 
@@ -17,7 +17,7 @@ from fontanel.sources import Skipped
 
 #: Skipped items of a run that are written down one by one; all are counted.
 _MAX_SKIPPED = 1000
-#: What was done with an item and is not done again when a run goes on.
+#: Outcomes that are not repeated when a run resumes.
 COUNTED = (Outcome.ADDED, Outcome.CHANGED, Outcome.MOVED, Outcome.REMOVED)
 
 
@@ -26,13 +26,16 @@ class RunEnded(Exception):
 
 
 class RunInterrupted(Exception):
-    """The service stops; the run goes on at the next start."""
+    """The service is stopping; the run resumes at the next start."""
 
 
 class RunRecord:
-    """The counts of a run and the rows that tell of it. `same` are the items whose marks had not changed; `unchanged` those that a closer
-    look found to be the same; `seen` the ids that were listed. `told` is called when figures that were written changed.
-    With `all_items` those that had not changed are written down one by one too."""
+    """The counts of a run and the rows of its outcomes.
+
+    `same` counts items with unchanged marks, `unchanged` those found unchanged after a closer
+    check; `seen` are the listed ids. The callback is called when written counts changed. With
+    `all_items`, unchanged items get rows too.
+    """
 
     def __init__(
         self, records: Records, sync: Sync, stopping: Callable[[], bool], *, all_items: bool
@@ -52,7 +55,7 @@ class RunRecord:
         self._noted = 0.0
 
     def skip(self, item: Skipped) -> None:
-        """Count what a run leaves alone. It is written down by `write_skipped`."""
+        """Count what a run skips; `write_skipped` writes it."""
         self._reasons[item.reason] += 1
         if len(self._skipped) < _MAX_SKIPPED or self._all_items:
             self._skipped.append(item)
@@ -63,7 +66,11 @@ class RunRecord:
             self._skipped.append(Skipped(item_id, ""))
 
     def write(self, session: Session, rows: Sequence[Mapping[str, Any]]) -> None:
-        """Write outcomes down and count them, within the caller's transaction. Raises RunEnded when a person ended the run."""
+        """Write outcomes and count them, within the caller's transaction.
+
+        Raises:
+            RunEnded: a person cancelled the run.
+        """
         sync = self._running(session)
         for row in rows:
             if row["outcome"] in COUNTED:
@@ -136,7 +143,7 @@ def outcome_row(
     revision_id: str | None = None,
     size: int = 0,
 ) -> dict[str, Any]:
-    """The row that tells what a run did with an item; `size` is in bytes."""
+    """Return the row of a run's outcome for an item; `size` is in bytes."""
     return {
         "item_id": item_id,
         "outcome": outcome,

@@ -1,4 +1,4 @@
-"""Runs of sources: which one is next, what becomes of one that ends, fails or is held, and what was left running at a crash."""
+"""Runs of sources: which is next, and what follows when one ends, fails or is held."""
 
 from __future__ import annotations
 
@@ -30,7 +30,7 @@ from fontanel.sources.patterns import PatternRefused
 
 log = structlog.get_logger()
 
-#: Runs of a source that are kept; those that changed something are kept longer.
+#: Runs of a source to keep; those with changes are kept longer.
 _KEPT_RUNS, _KEPT_DAYS = 50, 90
 _LONGEST_RETRY = timedelta(hours=1)
 
@@ -52,7 +52,10 @@ class _RunOutcome:
 
 
 class SyncRunner:
-    """`run_next` does one waiting run and is called by several threads; runs of one source never overlap."""
+    """Runs sources: `run_next` does one waiting run; runs of a source never overlap.
+
+    Several threads call it.
+    """
 
     def __init__(
         self,
@@ -72,7 +75,7 @@ class SyncRunner:
         self._cancelled: set[str] = set()
 
     def recover(self) -> int:
-        """At start: runs that were broken off wait again, and go on where they were."""
+        """Queue interrupted runs again, at start; they resume where they were."""
         with self._records.writing() as session:
             running = session.scalars(select(Sync).where(Sync.state == SyncState.RUNNING)).all()
             for sync in running:
@@ -101,7 +104,7 @@ class SyncRunner:
         return True
 
     def _run(self, sync: Sync, source: Source) -> _RunOutcome | None:
-        """Do a run and return how it ended; None when the service stops, or the source is gone."""
+        """Do a run and return its outcome; None if the service stops or the source is gone."""
         outcome = _RunOutcome()
         try:
             self._open_and_run(sync, source, outcome)
@@ -171,7 +174,7 @@ class SyncRunner:
                 other.source_id == Sync.source_id, other.state == SyncState.RUNNING
             )
             ready = select(Sync).where(Sync.state == SyncState.WAITING, ~busy.exists())
-            # A team whose servers are slow must not take the threads of the others.
+            # A team with slow servers must not occupy the threads of the others.
             running = select(func.count()).where(
                 other.team_id == Sync.team_id, other.state == SyncState.RUNNING
             )
@@ -222,7 +225,7 @@ class SyncRunner:
             self._delete_old(session, source)
 
     def _overtake(self, session: Session, row: Sync) -> bool:
-        """End runs that are held, when a later one has gone through or is held itself; return whether there were any."""
+        """End held runs that a later run replaces; return whether there were any."""
         if row.state not in (SyncState.DONE, SyncState.HELD):
             return False
         stored = update(Sync).where(
@@ -260,7 +263,7 @@ class SyncRunner:
         source.failures += 1
         source.error = row.error
         due = self._next(session, source)
-        # What can pass is tried again sooner than the schedule says, at growing distances.
+        # Temporary failures are retried before the schedule, with growing pauses.
         retry = now() + min(timedelta(seconds=15 * 2 ** min(source.failures, 10)), _LONGEST_RETRY)
         scheduled = due is not None
         source.next_run_at = (

@@ -1,4 +1,4 @@
-"""What starts runs of sources by themselves: the clock, and events of watched folders."""
+"""Starting runs of sources: by the clock, and on events of watched folders."""
 
 from __future__ import annotations
 
@@ -23,12 +23,12 @@ log = structlog.get_logger()
 
 #: Events within this time make one run.
 _DEBOUNCE_MS = 250
-#: Folders that cannot be watched now are tried again after so many looks at the clock.
+#: Folders that cannot be watched now are retried after this many checks of the clock.
 _PATIENCE = 30
 
 
 class Schedule:
-    """`start_due` starts what is due; a thread for each watched folder starts runs on its events."""
+    """Starts due runs, and watches folders with a thread each."""
 
     def __init__(self, records: Records, settings: Settings) -> None:
         self._records = records
@@ -36,7 +36,7 @@ class Schedule:
         self._watchers: dict[str, _Watcher] = {}
 
     def start_due(self) -> None:
-        """Queue runs of sources that are due, and watch the folders that are to be watched."""
+        """Queue due runs, and watch the folders that should be watched."""
         with self._records.reading() as session:
             due = select(Source.id).where(Source.next_run_at <= now(), Source.paused.is_(False))
             ready = session.scalar(due.limit(1)) is not None
@@ -89,7 +89,7 @@ class Schedule:
 
 
 class _Watcher:
-    """Watches one folder in a thread, until it is stopped or the folder goes away."""
+    """Watches a folder in a thread, until it is stopped or the folder disappears."""
 
     def __init__(
         self, source: Source, folder: Path | None, on_event: Callable[[str], None]

@@ -1,4 +1,4 @@
-"""Sources of a knowledge base: their settings checked, their credentials kept, opened, tried."""
+"""Sources of a knowledge base: settings checked, credentials encrypted."""
 
 from __future__ import annotations
 
@@ -29,7 +29,7 @@ _FOLDER = re.compile(r"^[^/\\\0]{1,100}$")
 
 @dataclass(frozen=True, slots=True)
 class Wanted:
-    """What a source is to be. `credentials` None keeps what there is."""
+    """The specification of a source; credentials of None keep the stored ones."""
 
     name: str
     kind: str
@@ -79,7 +79,11 @@ def create_source(
 def change_source(
     session: Session, vault: Vault, source: Source, spec: Wanted, around: SourceLimits
 ) -> None:
-    """Put what is wanted in a source's place; its documents stay until the next run. Raises Refused."""
+    """Change a source; its documents stay until the next run.
+
+    Raises:
+        Refused: the settings cannot be used.
+    """
     kind = kind_of(source.kind)
     credentials = usable_credentials(vault, source, spec.settings, spec.credentials)
     same_name = select(Source.id).where(

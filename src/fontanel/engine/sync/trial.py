@@ -9,18 +9,20 @@ from dataclasses import dataclass
 from fontanel.sources import Listed, Skipped
 from fontanel.sources import Source as OpenSource
 
-#: A trial listing ends after so many items or seconds.
+#: The maximum items, and seconds, of a preview.
 _TRIAL_ITEMS, _TRIAL_SECONDS, _SAMPLE = 2000, 15.0, 20
 
 
-#: Seconds after which a trial that still waits for a server is given up.
+#: Seconds after which a preview that waits for a server is cancelled.
 TRIAL_LIMIT = 20.0
 
 
 @dataclass(frozen=True, slots=True)
 class Trial:
-    """What a look at a source showed: how many items would be taken, a sample of them, and what would be skipped and why.
-    `complete` is False when the look ended before the listing did."""
+    """The preview of a source: how many items it has, a sample, and what is skipped and why.
+
+    `complete` is False when the preview ended before the listing did.
+    """
 
     taken: int
     bytes: int | None

@@ -1,6 +1,6 @@
-"""What runs inside a worker process: reads documents under limits, or embeds texts.
+"""The code of a worker process: reads documents under limits, or embeds texts.
 
-It talks over stdin and stdout, and ends when its parent does.
+It communicates over stdin and stdout, and ends with its parent.
 """
 
 from __future__ import annotations
@@ -70,7 +70,7 @@ def limit(memory_mb: int) -> None:
 
 
 def read_documents(requests: IO[bytes], replies: IO[bytes], embedder: Path, memory_mb: int) -> None:
-    """Serve requests to read, draw or verify, until there are no more."""
+    """Handle requests to read, draw or verify, until there are no more."""
     count_tokens = _token_counter(embedder)
     limit(memory_mb)
     while request := receive(requests, ReadRequest):
@@ -82,7 +82,7 @@ def read_documents(requests: IO[bytes], replies: IO[bytes], embedder: Path, memo
 
 
 def _token_counter(embedder: Path) -> CountTokens:
-    """Return a function that counts tokens as the embedder does, or estimates them without one."""
+    """Return a function that counts tokens as the embedder does, or estimates them."""
     from fontanel.core.embedding.encoder import estimate_tokens
 
     if not (embedder / "tokenizer.json").is_file():
@@ -101,7 +101,7 @@ def _token_counter(embedder: Path) -> CountTokens:
 
 
 def _attempt(request: ReadRequest, replies: IO[bytes], count_tokens: CountTokens) -> Reply:
-    """Do what was asked; whatever a parser trips over fails this request alone."""
+    """Handle a request; a parser's failure fails this request only."""
     try:
         return _do(request, replies, count_tokens)
     except ReadingFailed as failure:
@@ -214,7 +214,7 @@ def _verify_pack(request: VerifyPack) -> Message:
 
 
 def embed_texts(requests: IO[bytes], replies: IO[bytes], embedder: Path, threads: int) -> None:
-    """Serve requests to embed texts, until there are no more."""
+    """Handle requests to embed texts, until there are no more."""
     from fontanel.core.embedding.encoder import OnnxEmbedder
 
     model = OnnxEmbedder(embedder, threads=threads)
@@ -227,7 +227,7 @@ def embed_texts(requests: IO[bytes], replies: IO[bytes], embedder: Path, threads
 
 
 def main() -> None:
-    """Run one worker: its kind, the embedder's folder, and megabytes or threads are arguments."""
+    """Run a worker: arguments are its kind, the embedder's folder, and a limit."""
     kind, embedder, number = sys.argv[1:4]
     die_with_parent()
     faulthandler.enable()

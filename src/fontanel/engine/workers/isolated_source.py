@@ -1,7 +1,7 @@
 """A source in a process of its own, under limits of memory and time.
 
-For kinds whose data and drivers are not to be trusted: a database may return a cell of a gigabyte,
-or its driver may wait for a server that never ends its reply.
+For kinds with untrusted data and drivers: a database may return a cell of a gigabyte, or its driver
+may wait for a server that never replies.
 """
 
 from __future__ import annotations
@@ -50,7 +50,7 @@ from fontanel.sources.protocol import PreviousItems
 _PAGE = 500
 #: Seconds for opening, and for a reply beyond what the source's own settings allow.
 _GRACE = 60.0
-#: Seconds between two looks at whether the run is still wanted.
+#: Seconds between checks whether the run was cancelled.
 _POLL = 0.5
 
 

@@ -1,4 +1,4 @@
-"""Merging segment files, in this process or in one of its own.
+"""Merging segment files, in this process or in another one.
 
 `python -m fontanel.engine.workers.merger` reads a plan from stdin and writes the merged file.
 """
@@ -43,7 +43,7 @@ class MergeFailed(FontanelError):
 
 
 def merge_here(plan: MergePlan) -> int:
-    """Merge and write; return the number of passages or vectors. None: nothing is written."""
+    """Merge and write, unless the result is empty; return its number of passages or vectors."""
     dead = np.array(sorted(plan.dead), dtype=np.int64)
     paths = [Path(source) for source in plan.sources]
     if plan.kind == "words":

@@ -1,7 +1,7 @@
-"""Messages between the service and its worker processes: typed, tagged, and how they are framed.
+"""Messages between the service and its worker processes, and their framing.
 
 A message is a length (4 bytes, big-endian) and then JSON with a `type` tag. Bytes that belong to a
-message (pictures, contained files, vectors) follow it as they are; the message has their sizes.
+message (pictures, contained files, vectors) follow it; the message has their sizes.
 """
 
 from __future__ import annotations
@@ -188,7 +188,7 @@ def receive(stream: IO[bytes], kind: type[M] | Any) -> M | None:
 
 
 def read_exactly(stream: IO[bytes], count: int) -> bytes | None:
-    """Read so many bytes, also from an unbuffered stream; None when it ends before."""
+    """Read an exact number of bytes; None if the stream ends before."""
     parts: list[bytes] = []
     while count:
         part = stream.read(count)

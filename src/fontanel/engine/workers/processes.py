@@ -1,4 +1,4 @@
-"""Worker processes as the service sees them: started when needed, killed when they overrun."""
+"""Worker processes as the service sees them: started on demand, killed on overrun."""
 
 from __future__ import annotations
 
@@ -53,10 +53,10 @@ OnAttached = Callable[[bytes], None]
 def start_process(
     command: Sequence[str], stderr: int = subprocess.DEVNULL
 ) -> subprocess.Popen[bytes]:
-    """Start a worker process that talks over stdin and stdout.
+    """Start a worker process that communicates over stdin and stdout.
 
-    Unbuffered: `select` must see every message that has arrived. In a session of its own: a Ctrl-C
-    at the terminal reaches the service, which then ends its workers.
+    Unbuffered: `select` must see every message that has arrived. In a session of its own: Ctrl-C at
+    the terminal reaches the service, which then ends its workers.
     """
     return _starter.submit(
         subprocess.Popen[bytes],
@@ -126,7 +126,7 @@ class Worker:
 
         Args:
             request: What to do.
-            seconds: How long it may take in all.
+            seconds: The time limit.
             on_progress: Called with each report of progress.
             on_attached: Called with each part that follows the reply.
 
@@ -167,7 +167,7 @@ class Worker:
             return vectors
 
     def end_if_idle(self, seconds: float) -> None:
-        """End the process when it was not used for so many seconds."""
+        """End the process if it was idle for this many seconds."""
         if self._lock.acquire(blocking=False):
             try:
                 if self._process is not None and time.monotonic() - self._used > seconds:

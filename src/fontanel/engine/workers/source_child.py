@@ -1,6 +1,6 @@
-"""What runs inside the process of an isolated source: opens it, lists it, fetches its items.
+"""The code of an isolated source's process: opens it, lists it, fetches its items.
 
-Everything happens under limits. The process ends when its parent does.
+It runs under limits, and ends with its parent.
 """
 
 from __future__ import annotations
@@ -46,7 +46,7 @@ _TOO_MUCH = "What the source returns takes more memory than is allowed. Narrow t
 
 
 def serve(requests: IO[bytes], replies: IO[bytes]) -> None:
-    """Open the source that the first request names, and serve requests until there are no more."""
+    """Open the source of the first request, and handle requests until there are no more."""
     opening: OpenSource | None = receive(requests, OpenSource)
     if opening is None:
         return
@@ -87,7 +87,7 @@ class _Listing:
         self._items: Iterator[Listed | Skipped] | None = None
 
     def page(self, count: int) -> list[ListedItem | SkippedItem]:
-        """Return up to so many further items."""
+        """Return up to `count` further items."""
         if self._items is None:
             self._items = iter(self._source.items(lambda _: None))
         return [
@@ -99,7 +99,7 @@ class _Listing:
 def _attempt(
     source: Source, listing: _Listing, request: SourceRequest
 ) -> tuple[SourceReply, bytes]:
-    """Do what was asked; return the reply and the bytes after it."""
+    """Handle a request; return the reply and the bytes after it."""
     try:
         if isinstance(request, FetchItem):
             return _fetch(source, request.item.listed())

@@ -22,7 +22,7 @@ class OpenSource(Message):
 
 
 class ListItems(Message):
-    """List up to so many further items."""
+    """List up to `count` further items."""
 
     count: int
 
@@ -40,7 +40,7 @@ class ListedItem(Message):
 
     @classmethod
     def of(cls, item: Listed) -> ListedItem:
-        """Return what is sent of an item: all but content that it already came with."""
+        """Return the message for an item, without content that it came with."""
         return cls(
             id=item.id,
             mark=item.mark,
@@ -67,7 +67,7 @@ class SkippedItem(Message):
 
     @classmethod
     def of(cls, item: Skipped) -> SkippedItem:
-        """Return what is sent of it."""
+        """Return the message for it."""
         return cls(id=item.id, reason=item.reason, keep=item.keep)
 
     def skipped(self) -> Skipped:
@@ -93,7 +93,7 @@ class OpeningRefused(Message):
 
 
 class ItemsListed(Message):
-    """Some items, in the order of the source; fewer than asked for: there are no more."""
+    """Some items, in the source's order; fewer than requested: there are no more."""
 
     items: list[ListedItem | SkippedItem]
 

@@ -1,4 +1,4 @@
-"""Alembic's way in: migrations run on the connection that `records.database` hands over."""
+"""Alembic's environment: runs migrations on the connection of `records.database`."""
 
 from alembic import context
 

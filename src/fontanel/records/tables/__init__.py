@@ -1,4 +1,4 @@
-"""The tables. Everything a team owns has a `team_id` and is read through `TeamScope` alone."""
+"""The tables. All that a team owns has a `team_id`, and is only read through `TeamScope`."""
 
 from __future__ import annotations
 

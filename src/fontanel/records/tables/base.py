@@ -37,7 +37,7 @@ class UtcDateTime(TypeDecorator[datetime]):
 
 
 class Word(TypeDecorator[StrEnum]):
-    """A word of a fixed set, kept as text and given back as its enumeration's member."""
+    """An enumeration stored as text."""
 
     impl = String
     cache_ok = True

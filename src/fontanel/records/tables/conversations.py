@@ -46,10 +46,13 @@ class Conversation(Base):
 
 
 class Turn(Base):
-    """A question with its answer and everything needed to explain it. It is written when the question comes, and again when the
-    answer is there. `desk_version` is None for a draft; `editions` names the edition that each kb served from; `steps`, `prompt`,
-    `raw` and `statements` are how the answer came about; `asked_key` is the request's Idempotency-Key, `asked_hash` what else was
-    in the request."""
+    """A question with its answer and everything needed to explain it.
+
+    It is written when the question arrives, and again with the answer. `desk_version` is None for a
+    draft; `editions` names each knowledge base's edition at the time; `steps`, `prompt`, `raw` and
+    `statements` explain the answer; `asked_key` is the request's Idempotency-Key, `asked_hash` a
+    hash of the request.
+    """
 
     __tablename__ = "turns"
     __table_args__ = (
@@ -95,7 +98,7 @@ class Turn(Base):
 
 
 class Feedback(Base):
-    """What an asker thought of an answer, or of one citation of it (`citation` 0 means the whole answer)."""
+    """An asker's opinion of an answer, or of one citation (`citation` 0: the whole answer)."""
 
     __tablename__ = "feedback"
     __table_args__ = (UniqueConstraint("turn_id", "citation", "asker"),)
@@ -113,7 +116,7 @@ class Feedback(Base):
 
 
 class Use(Base):
-    """What one question used. It outlives the conversation, and holds no words of it."""
+    """The usage of one question; it outlives the conversation, and contains no text of it."""
 
     __tablename__ = "uses"
     __table_args__ = (Index("ix_uses_team_at", "team_id", "at"),)

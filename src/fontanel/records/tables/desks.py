@@ -15,8 +15,11 @@ from fontanel.records.tables.base import Base, now, of_team
 
 
 class Desk(Base):
-    """What chat users talk to. `draft` are the settings being edited; `published` is the number of the version that serves, None
-    while there is none."""
+    """What chat users talk to.
+
+    `draft` are the settings being edited; `published` is the number of the published version, None
+    if there is none.
+    """
 
     __tablename__ = "desks"
     __table_args__ = (UniqueConstraint("team_id", "slug"),)
@@ -33,7 +36,7 @@ class Desk(Base):
 
 
 class DeskVersion(Base):
-    """Settings of a desk as they were published, never changed again. `author` is who published them."""
+    """Published settings of a desk, never changed; `author` published them."""
 
     __tablename__ = "desk_versions"
     __table_args__ = (UniqueConstraint("desk_id", "number"),)
@@ -49,7 +52,7 @@ class DeskVersion(Base):
 
 
 class DeskLink(Base):
-    """A link by which anyone may talk to a desk. Its secret is kept hashed."""
+    """A link by which anyone may ask a desk; its secret is stored hashed."""
 
     __tablename__ = "desk_links"
 
@@ -67,8 +70,11 @@ class DeskLink(Base):
 
 
 class TextModel(Base):
-    """A text-generating model behind an address. `remote` is its name there; `secret` is encrypted; prices are for a million
-    tokens; `team_ids` says who may use it, None for every team."""
+    """A text-generating model at an address.
+
+    `remote` is its name there; `secret` is encrypted; prices are per million tokens; `team_ids` are
+    the teams that may use it, None for all.
+    """
 
     __tablename__ = "models"
 

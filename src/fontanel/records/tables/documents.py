@@ -32,9 +32,12 @@ class JobStage(StrEnum):
 
 
 class Document(Base):
-    """A thing with a stable name in a kb. `parent_key` is the document inside which it was found: an archive, a message, a
-    table whose rows are documents; `source_id` the source that keeps it, None for what people added; `link` where people open
-    the original at its source; `described_by` the model that wrote its description, None: its own words."""
+    """A document with a stable name in a knowledge base.
+
+    `parent_key` is the document that contains it: an archive, a message, a table whose rows are
+    documents. `source_id` is its source, None for what people added; `link` opens the original at
+    its source; `described_by` is the model that wrote its description, None if it is built in.
+    """
 
     __tablename__ = "documents"
     __table_args__ = (
@@ -66,12 +69,12 @@ class Document(Base):
     created_at: Mapped[datetime] = mapped_column(default=now)
     changed_at: Mapped[datetime] = mapped_column(default=now, onupdate=now)
     version: Mapped[int] = mapped_column(default=1)
-    #: Grows with every change of any document, whatever the clock says (see `records/sequence.py`).
+    #: Increases with every change of any document (see `records/sequence.py`).
     change: Mapped[int] = mapped_column(default=0, server_default="0")
 
 
 class DocumentTag(Base):
-    """A document's tags once more, a row each, for filters."""
+    """A document's tags again, a row each, for filters."""
 
     __tablename__ = "document_tags"
     __table_args__ = (Index("ix_document_tags_lookup", "kb_id", "tag", "value"),)
@@ -86,10 +89,13 @@ class DocumentTag(Base):
 
 
 class Revision(Base):
-    """One content version of a document. `reading` is the blob of its text and blocks, once it has been read; `report` what
-    reading it gave; `columns` what the columns of its table mean, when somebody said so. `embedded` counts the passages whose
-    vectors were not known. `source_changed_at` is when it changed at its source, `answerable_at` when its words were first
-    searchable."""
+    """One content version of a document.
+
+    `reading` is the blob of its text and blocks, once it was read; `report` the reading report;
+    `columns` the meaning of its table's columns, if set. `embedded` counts the passages that were
+    not in the vector cache. `source_changed_at` is when it changed at its source, `answerable_at`
+    when its words were first searchable.
+    """
 
     __tablename__ = "revisions"
     __table_args__ = (UniqueConstraint("document_key", "number"),)
@@ -120,8 +126,11 @@ class Revision(Base):
 
 
 class Description(Base):
-    """What a model wrote of a revision, or why nothing of it was taken. `title` is empty where the document keeps its own; a call
-    that failed is made again at `again_at`, unless that is None."""
+    """A model's description of a revision, or why there is none.
+
+    `title` is empty if the document keeps its own; a failed call is retried at `again_at`, unless
+    that is None.
+    """
 
     __tablename__ = "descriptions"
 
@@ -168,7 +177,7 @@ class Job(Base):
 
     @hybrid_property
     def for_active(self) -> bool:
-        """Whether the job is for the active edition: only then it moves its document's state."""
+        """Whether the job is for the active edition: only then does it change its document's state."""
         return self.edition_id is None
 
     @for_active.inplace.expression

@@ -32,8 +32,12 @@ class Kb(Base):
 
 
 class Edition(Base):
-    """One index of a kb under fixed settings. `embedder` is None while the service has none: words alone. Editions of a kb are
-    numbered from 1; the kb says which one serves. One that `replaces_active` serves as soon as it is built."""
+    """An index of a knowledge base with fixed settings.
+
+    `embedder` is None while the service has none: keyword search only. Editions of a knowledge base
+    are numbered from 1, and it names the active one. One that `replaces_active` is activated as
+    soon as it is built.
+    """
 
     __tablename__ = "editions"
 
@@ -62,7 +66,7 @@ class Segment(Base):
 
 
 class Tombstone(Base):
-    """A passage that left an edition while a segment still holds it."""
+    """A passage that was removed from an edition while a segment still contains it."""
 
     __tablename__ = "tombstones"
 
@@ -74,7 +78,7 @@ class Tombstone(Base):
 
 
 class PassageRow(Base):
-    """A passage of a revision in an edition. Ids are never used twice, since segments and tombstones name them."""
+    """A passage of a revision in an edition; ids are never reused, as segments name them."""
 
     __tablename__ = "passages"
     __table_args__ = ({"sqlite_autoincrement": True},)

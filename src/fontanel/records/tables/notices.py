@@ -15,8 +15,10 @@ from fontanel.records.tables.documents import JobState
 
 
 class Notice(Base):
-    """Something that members want to be told: a run that failed or is held, a source that is late, a budget that runs
-    low. `kind` is the last part of the event's type; `kb_id` is None for what is of the whole team."""
+    """Something that members should know: a failed or held run, a late source, a low budget.
+
+    `kind` is the last part of the event's type; `kb_id` is None for what concerns the whole team.
+    """
 
     __tablename__ = "notices"
 
@@ -33,7 +35,10 @@ class Notice(Base):
 
 
 class Receiver(Base):
-    """An address that is sent notices of some kinds as signed events. `secret` is encrypted."""
+    """An address that receives notices of some kinds as signed events.
+
+    `secret` is encrypted.
+    """
 
     __tablename__ = "receivers"
 
@@ -47,7 +52,7 @@ class Receiver(Base):
 
 
 class Delivery(Base):
-    """A notice on its way to a receiver; the queue of what is to be sent."""
+    """A notice in the queue of a receiver."""
 
     __tablename__ = "deliveries"
 

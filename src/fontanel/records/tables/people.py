@@ -33,8 +33,10 @@ class Person(Base):
 
 
 class SignIn(Base):
-    """A person's session at the console, found by the hash of its cookie. `id` names it to the person; `address` and `agent` say
-    from where it was opened."""
+    """A person's session in the console, found by the hash of its cookie.
+
+    `id` identifies it to the person; `address` and `agent` are where it was opened.
+    """
 
     __tablename__ = "sign_ins"
 
@@ -48,7 +50,7 @@ class SignIn(Base):
 
 
 class PasswordLink(Base):
-    """A one-time link by which a person sets a new password. Made by an operator; its secret is kept hashed."""
+    """A one-time link to set a new password, created by an operator; stored hashed."""
 
     __tablename__ = "password_links"
 
@@ -58,9 +60,13 @@ class PasswordLink(Base):
 
 
 class Team(Base):
-    """`kept_days` is how long conversations are kept after their last question, None for good; `monthly_tokens` what the team's
-    desks may use of models in a calendar month. `source_folders` and `source_networks` are what its sources may read of what the
-    operator allows; None (teams from before these grants) is all of it."""
+    """A team.
+
+    `kept_days` is the retention of conversations after their last question, None for unlimited;
+    `monthly_tokens` the team's budget of model tokens in a calendar month. `source_folders` and
+    `source_networks` are what its sources may read of what the service allows; None (teams older
+    than grants) for all of it.
+    """
 
     __tablename__ = "teams"
 
@@ -90,7 +96,7 @@ class Member(Base):
 
 
 class Invitation(Base):
-    """A one-time link by which somebody joins a team. Its secret is kept hashed; accepting it removes it."""
+    """A one-time link to join a team, stored hashed; accepting it deletes it."""
 
     __tablename__ = "invitations"
     __table_args__ = (UniqueConstraint("team_id", "email"),)
@@ -125,7 +131,7 @@ class Key(Base):
 
 
 class IdempotentReply(Base):
-    """What a creating request answered, so that the same request sent again changes nothing."""
+    """The reply to a creating request, so that repeating the request changes nothing."""
 
     __tablename__ = "idempotent_replies"
 

@@ -1,4 +1,4 @@
-"""Sources, what they list, and their sync runs."""
+"""Sources, their items, and their sync runs."""
 
 from __future__ import annotations
 
@@ -42,9 +42,12 @@ class Outcome(StrEnum):
 
 
 class Source(Base):
-    """What keeps documents flowing into a kb. `folder` is where its documents lie among the kb's; `credentials` and
-    `signal_secret` are encrypted. `tag_rules` are pairs of a pattern and the tags it gives. `last_listed_at` is when the last listing
-    that succeeded began: what changed before is known."""
+    """A source of documents of a knowledge base.
+
+    `folder` is the folder of its documents there; `credentials` and `signal_secret` are encrypted.
+    `tag_rules` are pairs of a pattern and its tags. `last_listed_at` is when the last successful
+    listing began: earlier changes are known.
+    """
 
     __tablename__ = "sources"
     __table_args__ = (UniqueConstraint("kb_id", "folder"),)
@@ -78,8 +81,10 @@ class Source(Base):
 
 
 class SourceItem(Base):
-    """An item that was taken from a source, with the mark it had then. One without a document and without an
-    error was deleted here by a person, and stays out."""
+    """An item of a source, with its mark when it was fetched.
+
+    One without a document and without an error was deleted here by a person, and is not fetched.
+    """
 
     __tablename__ = "source_items"
     __table_args__ = (UniqueConstraint("source_id", "item_id"),)
@@ -98,7 +103,7 @@ class SourceItem(Base):
 
 
 class Sync(Base):
-    """A run of a source. Counts are of items; `held_reason` says why the guard stopped it."""
+    """A run of a source; counts are of items, `held_reason` is why the guard stopped it."""
 
     __tablename__ = "syncs"
     __table_args__ = (Index("ix_syncs_source", "source_id", "created_at"),)
@@ -131,7 +136,10 @@ class Sync(Base):
 
 
 class SyncItem(Base):
-    """What a sync did with one item. Unchanged ones are only counted, but for sites, whose pages are reported one by one."""
+    """The outcome of one item in a run.
+
+    Unchanged items are only counted, except for sites, which report each page.
+    """
 
     __tablename__ = "sync_items"
     __table_args__ = (UniqueConstraint("sync_id", "item_id"),)

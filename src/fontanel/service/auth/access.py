@@ -1,8 +1,8 @@
-"""Who calls, and what they may reach: sign-ins, keys, roles.
+"""Who calls, and what they may access: sign-ins, keys, roles.
 
 A team's route depends on an `Access`, which `Require` looks up before the route runs. The route's
-thread opens the access: a reader gets a session, a writer a unit of work that is committed when
-the route returns.
+thread opens the access: a reader gets a session, a writer a unit of work that is committed when the
+route returns.
 """
 
 from __future__ import annotations
@@ -108,7 +108,7 @@ async def caller_of(
 
 
 def look_up_caller(request: HTTPConnection, runtime: Runtime) -> Caller:
-    """Return the caller, as the gate before the routes found it, or looked up here.
+    """Return the caller, as the body gate found it, or looked up here.
 
     Raises:
         ApiError: not-signed-in or cross-site.
@@ -181,7 +181,7 @@ def check_same_site(request: HTTPConnection) -> None:
 
 @dataclass(frozen=True, slots=True)
 class Access:
-    """A caller's rights in one team, and the session that they are used in once it is open."""
+    """A caller's rights in one team, and the session that uses them once it is open."""
 
     caller: Caller
     team: Team
@@ -223,7 +223,7 @@ class Access:
             yield self.within(session)
 
     def release(self) -> None:
-        """Give the connection back while nothing is read; the next query takes one again."""
+        """Return the connection while nothing is read; the next query takes one again."""
         self.session.close()
 
     @contextmanager
@@ -238,13 +238,13 @@ class Access:
 class Require:
     """A route's dependency: access to the team in the path, with at least this role.
 
-    Args:
-        role: The lowest role that is let in.
-        write: The route changes records.
-        administrative: Operators are let in although they are not members. They never reach
-            documents that way.
+    Strangers get the response for a team that does not exist.
 
-    Strangers are told that there is no such team.
+    Args:
+        role: The lowest role that is allowed.
+        write: The route changes records.
+        administrative: Operators are allowed although they are not members. They never get access
+            to documents that way.
     """
 
     def __init__(self, role: Role, *, write: bool = False, administrative: bool = False) -> None:
@@ -255,11 +255,11 @@ class Require:
     async def __call__(
         self, request: Request, team: str, runtime: RuntimeDep, bearer: Bearer, cookie: Cookie
     ) -> Access:
-        # Looked up in one thread: each step in a thread of its own would wait for one.
+        # All in one thread: each step in a thread of its own would wait for one.
         return await run_briefly(self.look_up, request, team, runtime)
 
     def look_up(self, request: HTTPConnection, team: str, runtime: Runtime) -> Access:
-        """Look up who calls and what they may do in the team.
+        """Look up the caller and their rights in the team.
 
         Raises:
             ApiError: not-signed-in, cross-site or not-allowed.
@@ -277,7 +277,7 @@ class Require:
         caller: Caller,
         runtime: Runtime,
     ) -> Access:
-        """Return a caller's access to a team named by id or slug. Raises as `look_up` does."""
+        """Return a caller's access to a team by id or slug; raises as `look_up` does."""
         record = session.scalar(select(Team).where((Team.id == team) | (Team.slug == team)))
         role = self._role_in(session, record, caller)
         if record is None or role is None:

@@ -1,4 +1,4 @@
-"""Chat users of a desk: members, and guests who came by a link."""
+"""Chat users of a desk: members, and guests with a link."""
 
 from __future__ import annotations
 

@@ -1,7 +1,7 @@
-"""How often something may be tried: guesses at passwords, questions of guests.
+"""Limits on how often something may be tried: passwords, questions of guests.
 
-Limits slow down; they never lock. Each name has a bucket of tries that fills again with time, so that the right person is let in
-a little later, and a stranger who guesses is held to a pace at which guessing is hopeless.
+Limits slow down; they never lock. Each name has a bucket of tries that refills over time, so that
+the right person gets in a little later, and a guesser is limited to a hopeless pace.
 """
 
 from __future__ import annotations
@@ -31,14 +31,14 @@ class Rate:
 
 
 class Buckets:
-    """A bucket of tries for each name. When there are too many, full ones go first: they say nothing."""
+    """A bucket of tries for each name, with a capacity; the least recently used go first."""
 
     def __init__(
         self, clock: Callable[[], float] = time.monotonic, capacity: int = 200_000
     ) -> None:
         self._clock = clock
         self._capacity = capacity
-        #: Name -> tries that are left, and when that was; least recently used first.
+        #: Name -> remaining tries and the time of that count; least recently used first.
         self._left: OrderedDict[str, tuple[float, float]] = OrderedDict()
 
     def available(self, name: str, rate: Rate) -> float:
@@ -46,7 +46,7 @@ class Buckets:
         return min(float(rate.burst), left + (self._clock() - at) / rate.seconds)
 
     def take(self, name: str, rate: Rate, tries: float = 1.0) -> None:
-        """Take a try; a negative number gives it back."""
+        """Take a try; a negative number returns it."""
         left = min(float(rate.burst), self.available(name, rate) - tries)
         self._left.pop(name, None)
         if left < rate.burst:
@@ -55,16 +55,18 @@ class Buckets:
             self._left.popitem(last=False)
 
 
-#: One address at one account; an address at all accounts; an account from addresses that never signed in to it.
+#: One address at one account; an address at all accounts; an account from addresses that never
+#: signed in to it.
 _PAIR, _ADDRESS, _ACCOUNT = Rate(10, 30.0), Rate(30, 10.0), Rate(50, 20.0)
 _KNOWN_ADDRESSES = 100_000
 
 
 class SignInLimits:
-    """Bounds how fast passwords can be guessed.
+    """Limits how fast passwords can be guessed.
 
-    A try is taken before the password is compared, so that many at once are no way around, and given back when it was right.
-    Somebody else's wrong tries slow down an account only for addresses from which its owner has never signed in.
+    A try is taken before the password is compared, so that concurrent tries count, and returned
+    when it was right. Somebody else's wrong tries slow an account down only for addresses from
+    which its owner has never signed in.
     """
 
     def __init__(self, clock: Callable[[], float] = time.monotonic) -> None:

@@ -1,4 +1,4 @@
-"""Signing people in: the session cookie, and whom it belongs to."""
+"""Signing people in: the session cookie, and its owner."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""What a person does with their own conversations, with a knowledge base or at a desk: list, find, rename, delete, take along."""
+"""A person's own conversations: list, search, rename, delete, export."""
 
 from __future__ import annotations
 
@@ -19,7 +19,7 @@ Form = Literal["markdown", "json"]
 def listed(
     session: Session, *where: ColumnElement[bool], text: str | None = None, limit: int = 50
 ) -> Page[ConversationOut]:
-    """The conversations of one asker that `where` tells, the latest first; with `text` those that speak of it."""
+    """Return the conversations that `where` selects, latest first, optionally with a text."""
     query = select(Conversation).where(*where)
     if text:
         texts = Turn.question.icontains(text, autoescape=True) | Turn.text.icontains(

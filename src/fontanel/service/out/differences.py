@@ -6,7 +6,7 @@ from fontanel.core.text.differences import differences
 
 
 def lines_between(before: str, after: str) -> list[tuple[str, str]]:
-    """The lines that stay (" "), went ("-") and came ("+")."""
+    """Return the lines that stayed (" "), went ("-") and came ("+")."""
     out: list[tuple[str, str]] = []
     for change in differences(before.split("\n"), after.split("\n")):
         if change.kind == "same":

@@ -134,5 +134,5 @@ def sync_out(session: Session, sync: Sync) -> SyncOut:
 _RECENT = 20
 
 
-#: What a document goes through, as its revision's times name it.
+#: The stages of a document, by its revision's times.
 _STAGES = ("read", "split", "describe", "words", "embed")

@@ -1,4 +1,4 @@
-"""Turns and what was said of them, as the API gives them."""
+"""Turns and feedback as the API returns them."""
 
 from __future__ import annotations
 
@@ -44,7 +44,7 @@ def feedback_by_turn(session: Session, turns: Sequence[Turn]) -> dict[str, list[
 
 
 def turn_out(session: Session, turn: Turn, feedback: list[FeedbackOut]) -> TurnOut:
-    """Return a turn with what people said of it."""
+    """Return a turn with its feedback."""
     link_tags = tuple((turn.settings or {}).get("link_tags", ()))
     return TurnOut(
         id=turn.id,
@@ -77,7 +77,7 @@ def turns_of(session: Session, conversation: Conversation) -> list[TurnOut]:
 
 
 def answer_out(session: Session, turn: Turn, link_tags: tuple[str, ...] = ()) -> AnswerOut:
-    """A turn as the answer that was just given."""
+    """Return a turn as an answer."""
     return AnswerOut(
         conversation_id=turn.conversation_id,
         turn_id=turn.id,
@@ -103,7 +103,7 @@ def answer_out(session: Session, turn: Turn, link_tags: tuple[str, ...] = ()) ->
 
 
 def links_of(session: Session, turn: Turn, tags: tuple[str, ...]) -> list[OfferedLink]:
-    """The links that the cited documents carry in these tags, each once."""
+    """Return the distinct links in these tags of the cited documents."""
     cited = [citation["document_id"] for citation in turn.citations]
     if not tags or not cited:
         return []

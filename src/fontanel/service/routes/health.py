@@ -24,7 +24,7 @@ def live() -> dict[str, str]:
 
 @router.get("/health/ready", summary="Whether the service can work")
 def ready(runtime: RuntimeDep) -> Health:
-    """Also says when there is no embedder, so that search works by words alone."""
+    """Also says when there is no embedder, so that search uses keywords only."""
     with runtime.records.reading() as session:
         count = waiting(session)
     embedder = runtime.embedders.name
@@ -38,7 +38,7 @@ def ready(runtime: RuntimeDep) -> Health:
 
 @router.get("/metrics", summary="Figures in the OpenMetrics format", response_class=Response)
 def metrics(request: Request, runtime: RuntimeDep) -> Response:
-    """With the token that the operator set; without one only from the service's own machine."""
+    """With the operator's token; without one only from the service's own machine."""
     if not _may_read_metrics(request, runtime.settings.metrics_token):
         raise ApiError(
             "not-signed-in",

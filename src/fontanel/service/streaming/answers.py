@@ -1,4 +1,4 @@
-"""Answers on their way out: made in threads of their own, sent as one JSON body or as events.
+"""Sending answers, made in threads of their own, as a JSON body or as events.
 
 An answer waits for a model most of its time and must not keep other requests waiting. When the
 asker leaves, or the service stops, `cancelled` is set: the model's call is cancelled, and the turn
@@ -69,7 +69,7 @@ Make = Callable[[threading.Event], Generator[Progress, None, None]]
 MAX_AT_ONCE = 256
 #: Seconds between two looks for the answer to a question that was sent before.
 _POLL = 0.25
-#: Seconds after which an asker's access is looked up again; revoking it wakes at once.
+#: Seconds between checks of an asker's access; revoking it wakes immediately.
 _ACCESS_CHECK = 15.0
 #: Nobody reads the response: the client closed the request.
 _CLIENT_CLOSED = 499
@@ -91,7 +91,7 @@ def new_pool() -> ThreadPoolExecutor:
 
 @dataclass(frozen=True, slots=True)
 class AnswerKey:
-    """A request's Idempotency-Key, None without one, and a hash of everything that was asked."""
+    """A request's Idempotency-Key, None without one, and a hash of the whole request."""
 
     key: str | None
     body_hash: str
@@ -170,7 +170,7 @@ def respond_again(asker: Asker, answer: AnswerOut) -> Response:
 
 
 async def respond(asker: Asker, make: Make, finish: Callable[[Recorded], AnswerOut]) -> Response:
-    """Make an answer and send it: as events when the request accepts them, else as JSON."""
+    """Make an answer and send it: as events if the request accepts them, else as JSON."""
     app = asker.request.app
     pool: ThreadPoolExecutor = app.state.answers
     cancelled = threading.Event()

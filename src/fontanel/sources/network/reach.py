@@ -1,5 +1,7 @@
-"""The one way from a source to the network: names are resolved once, every address is checked, and the address that was
-checked is the one connected to. A name that changes its address between check and connection (DNS rebinding) gains nothing.
+"""The only way from a source to the network.
+
+Names are resolved once, every address is checked, and the checked address is the one connected to.
+A name that changes its address in between (DNS rebinding) gains nothing.
 """
 
 from __future__ import annotations
@@ -28,7 +30,7 @@ USER_AGENT = "Fontanel/1 (document sync)"
 
 
 class ServerTooSlow(httpx.ReadTimeout):
-    """The server sends next to nothing; to ask again would take as long again."""
+    """The server is too slow; retrying would take as long again."""
 
 
 class AddressForbidden(FontanelError):
@@ -40,8 +42,8 @@ def networks(text: str) -> tuple[Network, ...]:
     return tuple(ip_network(part.strip(), strict=False) for part in text.split(",") if part.strip())
 
 
-#: Where IPv6 addresses of the public internet lie. All else is special in some way: IPv4 addresses in other clothes
-#: (compatible, mapped, translated), local, multicast, segment routing.
+#: Public IPv6 addresses. All others are special: IPv4 in another form (compatible, mapped,
+#: translated), local, multicast, segment routing.
 _GLOBAL_UNICAST = IPv6Network("2000::/3")
 #: Special within that: documentation (RFC 9637), and what older registries count as public.
 _SPECIAL = (
@@ -50,12 +52,17 @@ _SPECIAL = (
     IPv4Network("192.31.196.0/24"),
     IPv4Network("192.52.193.0/24"),
 )
-#: The interface identifier of ISATAP (RFC 5214), without its two flag bits; an IPv4 address follows.
+#: The interface identifier of ISATAP (RFC 5214), without its two flag bits; an IPv4 address
+#: follows.
 _ISATAP = 0x00005EFE
 
 
 def check_address(address: Address, host: str, allowed: Iterable[Network]) -> None:
-    """Raises AddressForbidden for an address that is not public, unless the operator allows it."""
+    """Check that an address is public, or allowed by the operator.
+
+    Raises:
+        AddressForbidden: it is neither.
+    """
     plain = (
         address.ipv4_mapped if isinstance(address, IPv6Address) and address.ipv4_mapped else address
     )
@@ -86,7 +93,12 @@ def _is_public(address: Address) -> bool:
 
 
 def resolve(host: str, port: int, allowed: Iterable[Network]) -> str:
-    """An address of the host that may be connected to. Raises AddressForbidden, or OSError when there is no such host."""
+    """Return an allowed address of the host.
+
+    Raises:
+        AddressForbidden: none is allowed.
+        OSError: there is no such host.
+    """
     try:
         literal = ip_address(host.strip("[]"))
     except ValueError:
@@ -103,9 +115,9 @@ def resolve(host: str, port: int, allowed: Iterable[Network]) -> str:
     return str(addresses[0])
 
 
-#: What a server has to send on the whole, in bytes a second, after the time that it may take to answer.
+#: The minimum average bytes per second of a server, after its grace period.
 MIN_RATE = 50_000
-#: How often it is looked whether whoever waits still wants to, in seconds.
+#: Seconds between checks whether the response is still wanted.
 _LOOK = 1.0
 
 
@@ -114,9 +126,9 @@ class TooSlow(httpcore.ReadTimeout):
 
 
 class _Stream(httpcore.NetworkStream):
-    """A connection that is given up when the server is too slow, or when nobody wants the answer any longer.
+    """A connection that ends when the server is too slow, or the response is not wanted.
 
-    A limit for each read alone would let a server that sends a byte a second hold a thread for days.
+    A timeout per read alone would let a server that sends a byte a second block a thread for days.
     """
 
     def __init__(self, inner: httpcore.NetworkStream, limits: SourceLimits) -> None:
@@ -270,7 +282,7 @@ def _as_httpx(request: httpx.Request) -> Iterator[None]:
 
 
 def http_client(source_limits: SourceLimits, **options: Any) -> httpx.Client:
-    """An HTTP client that reaches public hosts and those the operator allows. Redirects are followed by the caller alone."""
+    """Return an HTTP client that only reaches allowed hosts, and follows no redirects."""
     headers = {"User-Agent": USER_AGENT, **options.pop("headers", {})}
     return httpx.Client(
         transport=_Transport(source_limits),
@@ -288,7 +300,7 @@ def origin_of(url: httpx.URL | str) -> str:
 
 
 def _is_host(host: str) -> bool:
-    """Whether it is an IP address, or a name in the form that is looked up: labels of ASCII letters, digits and hyphens."""
+    """Return whether it is an IP address, or a resolvable name: ASCII labels and hyphens."""
     try:
         ip_address(host.strip("[]"))
     except ValueError:

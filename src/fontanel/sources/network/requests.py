@@ -1,4 +1,4 @@
-"""Requests to servers that may be slow, busy or away: retries with growing pauses, limits honoured, sizes bounded."""
+"""Requests to servers that may be slow, busy or down: retries, pauses, size limits."""
 
 from __future__ import annotations
 
@@ -16,11 +16,11 @@ from tenacity import RetryCallState, Retrying, retry_if_exception_type, stop_aft
 from fontanel.sources.network.reach import AddressForbidden, ServerTooSlow
 from fontanel.sources.protocol import ItemFailed, SourceUnavailable
 
-#: What may pass by itself: the server is busy, restarting, or behind a broken gateway.
+#: Temporary failures: the server is busy, restarting, or behind a broken gateway.
 _PASSING = frozenset({408, 425, 429, 500, 502, 503, 504})
 _TRIES = 4
 _LONGEST_PAUSE = 60.0
-#: Answers given up for slowness after which the source as a whole is.
+#: Slow responses after which the whole source is given up.
 _MAX_SLOW = 5
 
 
@@ -29,7 +29,7 @@ class AddressRefused(SourceUnavailable):
 
 
 class _Transient(Exception):
-    """An attempt failed, and another one may not. `after` is what the server asks for, in seconds."""
+    """A failed attempt that may be retried, after the server's requested seconds."""
 
     def __init__(
         self,
@@ -45,7 +45,7 @@ class _Transient(Exception):
 
 
 def _last_resort(state: RetryCallState) -> httpx.Response:
-    """Return the last reply, or raise what the last attempt failed with."""
+    """Return the last reply, or raise the error of the last attempt."""
     transient = state.outcome.exception() if state.outcome else None
     assert isinstance(transient, _Transient)
     if transient.response is not None:
@@ -56,23 +56,26 @@ def _last_resort(state: RetryCallState) -> httpx.Response:
 
 @dataclass(slots=True)
 class Requests:
-    """One source's way to its server. `pause` waits and returns early when the service stops; `stopping` tells so."""
+    """A source's requests to its server.
+
+    `pause` waits, and returns early when the service stops, as `stopping` reports.
+    """
 
     client: httpx.Client
     stopping: Callable[[], bool]
     first_pause: float = 0.5
-    #: Until when (monotonic) all requests hold back, since the server asked for it.
+    #: The time (monotonic) until which all requests wait, as the server asked.
     _held_until: float = 0.0
     _slow: int = 0
 
     def send(self, method: str, url: str | httpx.URL, **options: Any) -> httpx.Response:
-        """Send a request and return the reply, its body not read yet; the caller closes it.
+        """Send a request and return the reply with its body unread; the caller closes it.
 
-        What may pass is tried again with growing pauses, or when the server says.
+        Temporary failures are retried with growing pauses, or when the server says.
 
         Raises:
             ItemFailed: no usable reply came.
-            SourceUnavailable: the host is not allowed, away, or too slow.
+            SourceUnavailable: the host is not allowed, down, or too slow.
         """
         build = options.pop("build", None)
         retrying = Retrying(
@@ -117,13 +120,17 @@ class Requests:
         raise _Transient(response=response, after=asked)
 
     def _note_slow(self) -> None:
-        """Count an answer that was given up. Raises SourceUnavailable when there were too many: the rest would be no better."""
+        """Count a response that was too slow.
+
+        Raises:
+            SourceUnavailable: there were too many; the rest would be no better.
+        """
         self._slow += 1
         if self._slow >= _MAX_SLOW:
             raise SourceUnavailable(f"The server is too slow: {self._slow} answers were given up.")
 
     def _pause(self, state: RetryCallState) -> float:
-        """Return the seconds until the next attempt; all requests hold back when a server asks."""
+        """Return the seconds until the next attempt; all requests wait when a server asks."""
         transient = state.outcome.exception() if state.outcome else None
         assert isinstance(transient, _Transient)
         pause = transient.after
@@ -164,7 +171,7 @@ def whole(response: httpx.Response, max_bytes: int) -> bytes:
 
 
 def refusal(response: httpx.Response, what: str) -> str:
-    """Why a server did not give what was asked for, in words."""
+    """Return why a server rejected a request, in words."""
     status = response.status_code
     reason = {
         401: "asks for other credentials",

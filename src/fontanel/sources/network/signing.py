@@ -1,4 +1,4 @@
-"""Signatures of requests to stores that speak the S3 protocol (AWS Signature Version 4, as published in its reference)."""
+"""Signatures of requests to S3 stores (AWS Signature Version 4, as published)."""
 
 from __future__ import annotations
 
@@ -31,8 +31,13 @@ def sign(
     moment: str,
     scope: str,
 ) -> str:
-    """The signature of a request. `moment` is `YYYYMMDDTHHMMSSZ`, `scope` is `YYYYMMDD/region/s3/aws4_request`; names of headers
-    are in lower case."""
+    """Return the signature of a request.
+
+    Args:
+        moment: `YYYYMMDDTHHMMSSZ`.
+        scope: `YYYYMMDD/region/s3/aws4_request`.
+        headers: With names in lower case.
+    """
     lines = "".join(f"{name}:{' '.join(headers[name].split())}\n" for name in signed)
     request = "\n".join(
         [

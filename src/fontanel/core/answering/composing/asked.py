@@ -27,7 +27,7 @@ _IDENTIFIER = re.compile(r"\b[A-Za-z]+[-_.]?\d[\w-]*")
 
 @dataclass(frozen=True, slots=True)
 class Scored:
-    """A statement with its score and the parts it is made of."""
+    """A statement with its score and the parts of the score."""
 
     statement: Statement
     score: float
@@ -37,7 +37,7 @@ class Scored:
 
 @dataclass(frozen=True, slots=True)
 class Draft:
-    """What the composer would say, best statement first in `ranked`, and what speaks for it."""
+    """What the composer would quote, best statement first, and its evidence."""
 
     ranked: list[Scored]
     chosen: list[Statement]
@@ -61,7 +61,7 @@ class Question:
         self.weights: dict[str, float] = {
             term: knowledge.idf(term) for term in knowledge.terms(own)
         }
-        # What the conversation lends counts, but less than what was asked just now.
+        # Words from the conversation count, but less than those of the question itself.
         for term in knowledge.terms(topic):
             self.weights.setdefault(term, 0.5 * knowledge.idf(term))
         self.total = sum(self.weights.values())
@@ -77,8 +77,10 @@ class Question:
 
 
 def exact_words(text: str) -> set[str]:
-    """Numbered names ("Berth 4") and identifiers with digits: what is asked for by these is not met by something like it.
-    Bare quantities are none of them: 12 metres may be met by a range."""
+    """Return numbered names ("Berth 4") and identifiers, which need exact matches.
+
+    Bare quantities are not included: 12 metres may be met by a range.
+    """
     named = {" ".join(match.split()).lower() for match in _NUMBERED.findall(text)}
     return named | {word.lower() for word in _IDENTIFIER.findall(text)}
 

@@ -1,4 +1,4 @@
-"""Small comparisons: which of two is longer, which row of a table holds the most."""
+"""Simple comparisons: which of two is longer, which row of a table has the maximum."""
 
 from __future__ import annotations
 
@@ -10,7 +10,7 @@ from fontanel.core.answering.composing.asked import Scored, exact_words
 from fontanel.core.answering.composing.quantities import quantities, value_of
 from fontanel.core.answering.composing.statements import Statement
 
-#: Comparative and superlative -> the words that columns and sentences use for what is compared, and whether more of it is meant.
+#: Comparative and superlative -> the words for what is compared, and whether more wins.
 _DIMENSIONS: dict[str, tuple[str, bool]] = {}
 for _words, _about in (
     ("long longer longest", "length long"),
@@ -50,16 +50,17 @@ _EITHER = re.compile(
 
 @dataclass(frozen=True, slots=True)
 class Compared:
-    """What comparing gave: the one asked for, and the statements that hold the figures, its own first."""
+    """The result of a comparison, and the statements with the figures, winner first."""
 
     text: str
     statements: tuple[Statement, ...]
 
 
 def compare(question: str, ranked: Sequence[Scored]) -> Compared | None:
-    """Answer "which is longer, A or B?" from a statement on each, and "which is the longest?" from the rows of one table.
+    """Answer "which is longer, A or B?" or "which is the longest?".
 
-    None when the question asks for no comparison, or the figures of the two are not of the same kind.
+    Uses a statement on each, or the rows of one table. Returns None when the question asks for no
+    comparison, or the figures are not of the same kind.
     """
     asked = _ASKED.search(question)
     if asked is None or not re.search(r"\b(?:which|what|who|is|are|does|do)\b", question, re.I):
@@ -81,8 +82,11 @@ def compare(question: str, ranked: Sequence[Scored]) -> Compared | None:
 
 
 def _wanted(question: str, named: str = "") -> str:
-    """The question's own words, which say best which column is meant; neither what is `named` nor the comparing word: a column
-    "Greatest length" is not meant by "greatest" alone."""
+    """Return the question's words that say which column is meant.
+
+    Neither names nor the comparing word count: "greatest" alone does not mean a column "Greatest
+    length".
+    """
     words = re.findall(r"[a-z]+", question.lower())
     return " ".join(
         word for word in words if len(word) > 3 and word != named and word not in _DIMENSIONS
@@ -100,7 +104,7 @@ def _two(
     for first in figures[0]:
         for second in figures[1]:
             if first[1] == second[1] and first[0] != second[0] and first[2] is not second[2]:
-                # Who takes longer is slower.
+                # Taking longer means being slower.
                 most_first = more != (about.startswith("speed") and first[1] in _DURATIONS)
                 pairs = [(first, names[0]), (second, names[1])]
                 (best, name), (rest, behind) = sorted(
@@ -126,12 +130,12 @@ def _capital(text: str) -> str:
     return text[:1].upper() + text[1:]
 
 
-#: The value, its unit or column, the statement that holds it, as it is written, and the place of its column.
+#: The value, its unit or column, the statement that contains it, its text, and its column's index.
 Figure = tuple[float, str, Statement, str, int | None]
 
 
 def _figures(name: str, requested: str, about: str, ranked: Sequence[Scored]) -> list[Figure]:
-    """The (number, unit or column, statement, as written) that the best statements naming something give of it."""
+    """Return the figures that the best statements about a name contain."""
     results: list[Figure] = []
     pattern = re.compile(rf"(?<!\w){re.escape(name)}(?!\w)", re.I)
     for item in ranked[:60]:
@@ -158,7 +162,7 @@ def _figures(name: str, requested: str, about: str, ranked: Sequence[Scored]) ->
 
 
 def _cells(row: Statement, requested: str, about: str) -> list[Figure]:
-    """The cells of a row that hold numbers, in the columns that the question names, or else in those that speak of what is compared."""
+    """Return the numeric cells of a row in the columns that the question is about."""
     for words in (set(requested.split()), set(about.split())):
         results: list[Figure] = []
         for place, (column, cell) in enumerate(zip(row.columns, row.cells, strict=False)):
@@ -181,9 +185,9 @@ def _cells(row: Statement, requested: str, about: str) -> list[Figure]:
 def _table(
     named: str, question: str, about: str, more: bool, ranked: Sequence[Scored]
 ) -> Compared | None:
-    """The row with the most, when the best row's whole table is in its passage."""
+    """Return the row with the maximum, if the best row's whole table is in its passage."""
     best = next((item.statement for item in ranked[:3] if item.statement.kind == "row"), None)
-    # The first column must be of what is asked for: berths, for "which berth".
+    # The first column must be about what is asked for: berths, for "which berth".
     if best is None or not best.columns or named.rstrip("s") not in best.columns[0].lower():
         return None
     requested = _wanted(question, named)

@@ -1,6 +1,7 @@
-"""The built-in composer: picks the statements that answer a question and sets them in order, to the letter.
+"""The built-in composer: quotes the statements that answer a question, in order.
 
-It never states what no passage says: each sentence, item or row of an answer is a quotation with its place.
+It never states anything that no passage says: each sentence, item or row of an answer is a
+quotation with its place.
 """
 
 from __future__ import annotations
@@ -31,9 +32,9 @@ _ANAPHOR = re.compile(
     r"^(?:it|this|that|they|these|those|he|she|such|the same|both|otherwise|in (?:this|that) case)\b",
     re.I,
 )
-#: A sentence such as "What to do when oil is seen" announces an answer and holds none.
+#: A sentence such as "What to do when oil is seen" announces an answer but contains none.
 _ANNOUNCES = re.compile(r"^(?:what|how|who|where|why)\b(?!ever)", re.I)
-#: Nor does one that says what a document tells: "It says when the port closes, and who decides".
+#: Neither does one about the document: "It says when the port closes, and who decides".
 _TELLS_OF = re.compile(
     r"\b(?:says?|tells?|describes?|explains?|sets? out|lays? down|lists?|shows?|states?|covers?)\b[^.;]{0,40}?\b(?:when|how|who|what|where|which|whether|why)\b",
     re.I,
@@ -45,15 +46,15 @@ _OLD = re.compile(
 
 #: Weights of a statement's parts: cosine, term coverage, its passage's match, the asked shape.
 _COSINE, _COVERAGE, _MATCH, _SHAPE = 0.50, 0.30, 0.25, 0.08
-#: What a number or an identifier of the question counts, when a statement holds it or lacks it.
+#: What a number or an identifier of the question adds when a statement has it, or lacks it.
 _EXACT = 0.08
 #: How far behind the best statement the best step of a numbered list may be.
 _STEPS_BEHIND = 0.25
-#: Characters below which an answer of each length is too short to stand alone.
+#: Characters below which an answer of each length needs more context.
 _SHORT = {Length.SHORT: 0, Length.MEDIUM: 170, Length.LONG: 500}
 #: How many statements are embedded, and of how many passages all are.
 _MAX_EMBEDDED, _FIRST = 40, 2
-#: Characters below which the best sentence is followed by the next one, however long the answer is already.
+#: Characters below which the best sentence is followed by the next one in any case.
 _CURT = 80
 _OLD_PENALTY, _TELLS_PENALTY = 0.3, 0.15
 
@@ -81,7 +82,7 @@ def _rank(
     results = [statement for passage in passages for statement in statements(passage)]
     if not results:
         return []
-    # What a passage begins below is what all of it is about; a later section of it has its own heading besides.
+    # The heading that a passage begins below applies to all of it.
     headings = [
         tuple(
             dict.fromkeys(
@@ -131,8 +132,11 @@ def _cosines(
     passages: Sequence[EvidencePassage],
     knowledge: Knowledge,
 ) -> Floats:
-    """How close each statement comes in meaning. Embedding is what an answer takes longest for: beyond so many statements only those of the
-    first passages and those with the most of the question's words are looked at; the others count as far."""
+    """Return the cosine of each statement with the question.
+
+    Embedding takes most of the time of an answer. Beyond a limit, only statements of the first
+    passages and those with most of the question's words are embedded; the others get a low value.
+    """
     cosines = np.zeros(len(candidates), dtype=np.float32)
     if question.vector is None:
         return cosines
@@ -183,8 +187,10 @@ def _choose(question: Question, ranked: list[Scored], length: Length) -> list[St
 
 
 def _numbered_steps(best: Scored, ranked: list[Scored]) -> list[Statement]:
-    """The numbered list in the best statement's passage, with its lead-in: who asks how wants the steps, even when a
-    sentence beside them comes nearer."""
+    """Return the numbered list of the best statement's passage, with its lead-in.
+
+    Who asks how wants the steps, even when a sentence next to them is closer.
+    """
     passage = best.statement.passage
     near = [item for item in ranked if item.statement.passage is passage]
     for part in dict.fromkeys(
@@ -207,7 +213,7 @@ def _numbered_steps(best: Scored, ranked: list[Scored]) -> list[Statement]:
 
 
 def _whole_list(question: Question, best: Scored, ranked: list[Scored]) -> list[Statement]:
-    """The list with its lead-in, when the best statement leads into one or the question asks for steps or a list."""
+    """Return the list with its lead-in, if the question asks for one or the best leads into it."""
     statement = best.statement
     siblings = sorted(
         (item.statement for item in ranked if item.statement.passage is statement.passage),
@@ -229,12 +235,12 @@ def _whole_list(question: Question, best: Scored, ranked: list[Scored]) -> list[
 
 
 def leans(statement: Statement) -> bool:
-    """Whether a sentence begins with a word that stands for something in the sentence before."""
+    """Return whether a sentence begins with a word that refers to the one before."""
     return statement.kind == "sentence" and bool(_ANAPHOR.match(statement.text))
 
 
 def _with_antecedents(chosen: list[Statement], ranked: list[Scored]) -> list[Statement]:
-    """A sentence that begins with a pronoun brings the one before it; an item brings its lead-in."""
+    """Add the sentence before one that begins with a pronoun, and an item's lead-in."""
     everything = sorted(
         {id(item.statement): item.statement for item in ranked}.values(),
         key=lambda s: (s.passage.passage_id, s.start),
@@ -257,7 +263,7 @@ def _with_antecedents(chosen: list[Statement], ranked: list[Scored]) -> list[Sta
 def _with_company(
     chosen: list[Statement], best: Statement, ranked: list[Scored], short: int
 ) -> list[Statement]:
-    """A bare sentence is often half an answer: while the answer is short, the sentences around the best one join it."""
+    """Add the sentences around the best one while the answer is short."""
     paragraph = sorted(
         (
             item.statement
@@ -279,8 +285,10 @@ def _with_company(
 
 
 def _in_order(chosen: list[Statement], ranked: list[Scored]) -> list[Statement]:
-    """Passages in the order of their best statement, the blocks of a passage likewise, statements inside a block as they stand; a lead-in
-    stays before what it leads into."""
+    """Order passages by their best statement, and the blocks of a passage likewise.
+
+    Statements of a block keep their order; a lead-in stays before what it introduces.
+    """
     rank = {id(item.statement): place for place, item in enumerate(ranked)}
     passages: dict[int, int] = {}
     blocks: dict[tuple[int, int], int] = {}
@@ -303,7 +311,7 @@ def _in_order(chosen: list[Statement], ranked: list[Scored]) -> list[Statement]:
 
 
 def _block(statement: Statement, chosen: Sequence[Statement]) -> int:
-    """The block that a statement is ordered with: its own, or for a lead-in the one that it leads into."""
+    """Return the block that a statement is ordered with; a lead-in's is the one after it."""
     leads = statement.text.endswith(":") and any(
         other.passage is statement.passage and other.part == statement.part + 1 for other in chosen
     )

@@ -11,7 +11,7 @@ from fontanel.core.answering.composing.statements import Statement
 from fontanel.core.answering.evidence import Knowledge
 from fontanel.core.answering.writing.contradictions import names
 
-#: How much of their words two statements must share, and how close their meaning must be, to speak of the same thing.
+#: The shared words, and the similarity, from which two statements are about the same thing.
 _SHARED, _SAME_MEANING = 0.7, 0.72
 _MIN_WORDS = 3
 
@@ -19,8 +19,11 @@ _MIN_WORDS = 3
 def conflicting(
     chosen: Sequence[Statement], ranked: Sequence[Scored], knowledge: Knowledge
 ) -> list[Statement]:
-    """The statement, at most one, of a document that the answer does not quote, which gives another figure for what the first
-    chosen statement speaks of: same words, same names, same unit, another number."""
+    """Return a statement of an uncited document that gives another figure.
+
+    It is about the same thing as the first chosen statement: same words, names and unit, another
+    number.
+    """
     first = chosen[0]
     mine = quantities(first.text)
     if not mine:
@@ -53,7 +56,7 @@ def conflicting(
 
 
 def _same_subject(one: Statement, other: Statement) -> bool:
-    """Neither names what the other does not: berth 2 and berth 5 may differ. Headings count for what they number."""
+    """Return whether neither names what the other does not; headings count for numbers."""
     if names(one.text) != names(other.text) or exact_words(one.text) != exact_words(other.text):
         return False
     mine, theirs = (exact_words(" ".join(s.locator.heading_path)) for s in (one, other))

@@ -1,4 +1,4 @@
-"""Setting the composer's statements: prose, lists, steps or a table, each group with the words that it is made of."""
+"""Formatting the composer's statements as prose, lists, steps or a table."""
 
 from __future__ import annotations
 
@@ -13,8 +13,11 @@ _LINED = ("item", "row", "code")
 
 @dataclass(frozen=True, slots=True)
 class Set:
-    """A piece of an answer's text. `group` are the statements that it quotes, none for what the service adds; the quoted part
-    begins at `start` of the piece."""
+    """A piece of an answer's text.
+
+    `group` are the statements that it quotes, none for text of the service; the quoted part begins
+    at `start`.
+    """
 
     text: str
     start: int
@@ -22,7 +25,7 @@ class Set:
 
 
 def groups(chosen: Sequence[Statement]) -> list[list[Statement]]:
-    """Statements that stand next to each other in one passage share a citation."""
+    """Group adjacent statements of a passage, which share a citation."""
     results: list[list[Statement]] = []
     for statement in chosen:
         last = results[-1][-1] if results else None
@@ -34,7 +37,7 @@ def groups(chosen: Sequence[Statement]) -> list[list[Statement]]:
 
 
 def lay_out(chosen: Sequence[Statement], layout: Layout) -> Iterator[Set]:
-    """The pieces of an answer made of these statements, in their order."""
+    """Return the pieces of an answer made of these statements, in order."""
     grouped = groups(chosen)
     if layout == Layout.TABLE:
         yield from _table(grouped)
@@ -55,7 +58,7 @@ def lay_out(chosen: Sequence[Statement], layout: Layout) -> Iterator[Set]:
 
 
 def _as_it_stands(group: Sequence[Statement]) -> str:
-    """Sentences run on; items and rows stand on lines of their own."""
+    """Return statements as text: sentences joined, items and rows on their own lines."""
     text = ""
     previous: Statement | None = None
     for statement in group:
@@ -96,7 +99,7 @@ def _prose(group: Sequence[Statement]) -> str:
 
 
 def _table(grouped: Sequence[Sequence[Statement]]) -> Iterator[Set]:
-    """The rows of one table with its columns, where rows were chosen; else each statement beside its document's title."""
+    """Return the rows of one table with its columns, or statements with their titles."""
     rows = [
         statement
         for group in grouped

@@ -88,7 +88,7 @@ def quantities(text: str) -> set[tuple[float, str]]:
 
 
 def uses(value: float, text: str) -> set[str]:
-    """What a number stands for in a text: units in one form, "name" for a part of a name (Berth 4), "" where neither is plain."""
+    """Return what a number stands for: its unit, "name" in a name (Berth 4), or ""."""
     units = {match.start(1): _UNITS[match.group(2).lower()] for match in _AFTER.finditer(text)}
     units |= {match.start(2): _UNITS[match.group(1)] for match in _BEFORE.finditer(text)}
     return {

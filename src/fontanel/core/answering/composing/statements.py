@@ -1,4 +1,4 @@
-"""Statements: the sentences, list items and table rows that an answer can be made of."""
+"""Statements: the sentences, list items and table rows that answers quote."""
 
 from __future__ import annotations
 
@@ -19,8 +19,9 @@ _MARK = re.compile(r"^\s*(?:[-•*]|\(?\d{1,3}[.)]|\(?[a-z][.)])\s+")
 class Statement:
     """Something that can be quoted: characters [start, end) of a revision.
 
-    `text` is how an answer says it: a sentence to the letter, an item without its mark, a row with its column names.
-    `lead` is what it hangs on (a list's lead-in, a table's first column name). `part` numbers the block in its passage.
+    `text` is the statement in an answer: a sentence verbatim, an item without its mark, a row with
+    its column names. `lead` is its context (a list's lead-in, a table's first column name). `part`
+    numbers the block in its passage.
     """
 
     passage: EvidencePassage
@@ -35,7 +36,7 @@ class Statement:
 
     @property
     def cells(self) -> list[str]:
-        """Of a row: its cells as they stand."""
+        """The cells of a row, unchanged."""
         passage = self.passage
         return passage.text[self.start - passage.start : self.end - passage.start].split(
             CELL_SEPARATOR
@@ -43,20 +44,23 @@ class Statement:
 
     @property
     def locator(self) -> Locator:
-        """Where it stands: its passage may hold several sections."""
+        """Its location, which may be in a later section than the start of its passage."""
         passage = self.passage
         return locator_at(passage.locator, passage.parts, passage.text, passage.start, self.start)
 
     @property
     def heading(self) -> str:
-        """What it stands below."""
+        """The heading above it."""
         path = self.locator.heading_path
         return path[-1] if path else self.passage.title
 
 
 def statements(passage: EvidencePassage) -> list[Statement]:
-    """The statements of a passage in reading order, without those that give orders to the machine that reads them. Headings and code
-    comments are none; code is quoted whole."""
+    """Return the statements of a passage in reading order.
+
+    Excludes headings, code comments, and sentences addressed to a language model. Code is one
+    statement.
+    """
     result = _all_statements(passage)
     return [
         statement
@@ -66,7 +70,7 @@ def statements(passage: EvidencePassage) -> list[Statement]:
 
 
 def planted(passage: EvidencePassage) -> list[Statement]:
-    """The statements of a passage that give orders to the machine that reads them."""
+    """Return the statements of a passage that give instructions to a language model."""
     result = _all_statements(passage)
     return [
         statement
@@ -146,7 +150,7 @@ def _rows(
 
 
 def row_text(columns: list[str], line: str) -> str:
-    """A table's row as a statement: the first cell names it, the others follow with their column names."""
+    """Return a table row as a statement: its first cell, then columns and values."""
     cells = line.split(CELL_SEPARATOR)
     if len(columns) != len(cells):
         return "; ".join(cell for cell in cells if cell)

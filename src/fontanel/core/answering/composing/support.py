@@ -40,8 +40,11 @@ def support_of(
 def _relevance(
     question: Question, ranked: list[Scored], passage: EvidencePassage, knowledge: Knowledge
 ) -> tuple[float, float]:
-    """Leave each word of the question out in turn: when that brings it much closer to a text, the text does not speak of
-    what the word asks for. Returns 1 less the largest gain, for the best of the first statements and for the passage."""
+    """Return how relevant the first statements and the passage are, 0 to 1.
+
+    Each word of the question is left out in turn: if that brings the question much closer to a
+    text, the text is not about that word. Returns 1 less the largest gain.
+    """
     own, topic = split_stand_alone(question.text)
     words = [match for match in re.finditer(r"[\w'’-]+", own) if knowledge.terms(match.group())]
     variants = [own, *(own[: match.start()] + own[match.end() :] for match in words)]
@@ -59,8 +62,11 @@ def _relevance(
 def _soft_coverage(
     question: Question, near: str, around: Sequence[EvidencePassage], knowledge: Knowledge
 ) -> tuple[float, float]:
-    """How far the words of the question are met in meaning, word by word: their weighted mean over the words of the best
-    passage, and the least of them over the words of the first passages together."""
+    """Return how well the question's words are covered by similarity, word by word.
+
+    The weighted mean over the words in the best passage, and the minimum over the words in the
+    first passages together.
+    """
     asked = {
         word.lower(): terms
         for word in WORD.findall(question.own)
@@ -84,7 +90,7 @@ def _soft_coverage(
 def _closeness(
     asked: dict[str, list[str]], text: str, semantic: bool, knowledge: Knowledge
 ) -> Floats:
-    """For each word asked, how close the closest word of a text comes: 1 when it is there."""
+    """Return, for each word asked, the similarity of the closest word; 1 if it is present."""
     stored = set(knowledge.terms(text))
     exact = np.array(
         [1.0 if set(terms) & stored else 0.0 for terms in asked.values()], dtype=np.float32
@@ -104,7 +110,7 @@ def _closeness(
 WORD = re.compile(r"[^\W\d_]{3,}")
 
 
-#: Words that a question needs and an answer does not: whether they are met says nothing.
+#: Words that a question needs but an answer does not: whether they occur says nothing.
 _LIGHT = frozenset(
     "get gets got let lets take takes bring put give gives given goes come comes use used make makes made happen happens "
     "want wants like need needs know tell keep kept find found look see seen try thing things way time long old new one "

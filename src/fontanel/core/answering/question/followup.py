@@ -16,7 +16,7 @@ _OPENING = re.compile(
     r"^\s*(?:and|but|so|or|then|also|what about|how about|what if|and if|in (?:that|which) case|else)\b",
     re.I,
 )
-#: "it" in these is no pronoun for something said before.
+#: Phrases in which "it" does not refer to anything said before.
 _EMPTY_IT = re.compile(
     r"\bis it (?:possible|allowed|permitted|true|necessary|safe|ok(?:ay)?)\b|\bdoes it (?:matter|cost)\b|\bit is\b|\bthat (?:is|are|the|a|i|we|you)\b|\bthere (?:is|are|a|any|be)\b|\b(?:is|are|was|were) there\b|\b(?:this|that|these|those) \w{4,}",
     re.I,
@@ -26,7 +26,7 @@ _LEAD = re.compile(r"^\s*(?:and|but|so|or|then|also|what about|how about|what if
 
 @dataclass(frozen=True, slots=True)
 class Exchange:
-    """An earlier turn: what was asked, what it was understood as, and the titles that its answer cited."""
+    """An earlier turn: its question, its interpretation, and the titles that were cited."""
 
     question: str
     standalone: str
@@ -34,7 +34,11 @@ class Exchange:
 
 
 def leans_on_history(question: str, content_words: int) -> bool:
-    """Whether a question cannot be understood alone. `content_words` is the number of its index terms."""
+    """Return whether a question depends on the conversation.
+
+    Args:
+        content_words: The number of its index terms.
+    """
     if _OPENING.search(question):
         return True
     cleaned = _EMPTY_IT.sub(" ", question)
@@ -46,9 +50,9 @@ def leans_on_history(question: str, content_words: int) -> bool:
 def stand_alone(
     question: str, history: Sequence[Exchange], terms: Callable[[str], list[str]]
 ) -> str:
-    """The question with what it leans on made explicit: the topic words of the question before, in brackets.
+    """Return the question with topic words of the one before added in brackets.
 
-    The question's own words stay as they are, so that what a person asked can always be recognised.
+    The question's own words stay unchanged, so that a person recognises them.
     """
     if not history or not leans_on_history(question, len(set(terms(question)))):
         return question
@@ -68,7 +72,7 @@ def stand_alone(
 
 
 def _has_another(question: str, word: str, head: str, terms: Callable[[str], list[str]]) -> bool:
-    """Whether a question puts another word before the same head: "the ferry berth" after "the outer berth"."""
+    """Return whether a question changes the modifier: "the ferry berth", "the outer berth"."""
     requested = set(terms(head))
     words = re.findall(r"[\w][\w'’./-]*", question)
     return any(
@@ -80,6 +84,6 @@ def _has_another(question: str, word: str, head: str, terms: Callable[[str], lis
 
 
 def split_stand_alone(standalone: str) -> tuple[str, str]:
-    """The question's own words, and the topic words taken from the conversation ('' when there are none)."""
+    """Return the question's own words, and the topic words from the conversation or ''."""
     match = re.match(r"^(.*\S)\s+\(([^()]*)\)$", standalone, re.S)
     return (match.group(1), match.group(2)) if match else (standalone, "")

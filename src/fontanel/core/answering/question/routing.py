@@ -1,4 +1,4 @@
-"""Which knowledge bases a question is for, by the line that says what each is to be used for."""
+"""Choosing the knowledge bases for a question, by the description of their use."""
 
 from __future__ import annotations
 
@@ -7,7 +7,7 @@ from dataclasses import dataclass
 
 from fontanel.core.answering.evidence import Knowledge
 
-#: A knowledge base stays out when another's line comes this much closer to the question, and close enough to count.
+#: A knowledge base is left out when another's description is this much closer.
 _BEHIND, _CLOSE = 0.2, 0.35
 
 
@@ -22,7 +22,7 @@ class Route:
 
 @dataclass(frozen=True, slots=True)
 class Routes:
-    """The knowledge bases to choose from; `among` gives what only those ids know."""
+    """The knowledge bases to choose from; `among` returns the knowledge of some of them."""
 
     routes: Sequence[Route]
     among: Callable[[frozenset[str]], Knowledge]
@@ -31,9 +31,9 @@ class Routes:
 def choose(
     question: str, routes: Sequence[Route], knowledge: Knowledge
 ) -> list[tuple[Route, float | None, bool]]:
-    """Each route with how close its line comes to the question (None without a line), and whether it is taken.
+    """Return each route with the similarity of its description, and whether it is used.
 
-    A line counts by meaning, where there are vectors, and by the share of the question's words that it holds.
+    Similarity is by vectors where there are any, and by the share of the question's words.
     """
     lines = [f"{route.name}: {route.use_for}" for route in routes]
     vectors = knowledge.embed([question, *lines])

@@ -1,4 +1,4 @@
-"""What a question asks for: whether it needs documents, and the shape of its answer."""
+"""What a question asks for: whether it needs documents, and the shape of the answer."""
 
 from __future__ import annotations
 
@@ -151,7 +151,7 @@ _NUMBER_WORDS = (
 
 
 def fit(statement: str, question: str, shape: Shape) -> float:
-    """How far, 0-1, a statement holds the kind of thing that the question asks for: so many of these, a price, a colour."""
+    """Return how well, 0-1, a statement has the kind of answer that is asked for."""
     if match := _HOW_MANY.search(question):
         counted = [word.lower() for word in match.groups() if word and word.lower() not in _VERBS]
         stems = "|".join(re.escape(word.rstrip("s")[:7]) for word in counted) or "$^"
@@ -193,8 +193,10 @@ _ABOUT = re.compile(
 
 
 def small_talk(question: str, phrases: Phrases | None = None, greeting: str = "") -> str | None:
-    """The reply to a greeting, to thanks, or to a question about the service itself; None when documents are needed. A desk's own
-    greeting answers a greeting."""
+    """Return the reply to a greeting, thanks, or a question about the service; else None.
+
+    A desk's own greeting replies to a greeting.
+    """
     phrases = phrases or phrases_in("en")
     if _GREETING.match(question):
         return greeting or phrases.greeting
@@ -221,9 +223,9 @@ _LIMITED = re.compile(
 
 
 def yes_or_no(question: str, statement: str, terms: Callable[[str], list[str]]) -> bool | None:
-    """Whether a statement says yes or no to a question that asks for one of them; None when it does neither plainly.
+    """Return whether a statement answers a yes-or-no question plainly; None otherwise.
 
-    Plain means: it holds every word of the question, sets no condition and speaks of the same leave or duty.
+    Plainly: it contains every word of the question, sets no condition, and has the same modality.
     """
     own = re.sub(r"\s*\([^()]*\)$", "", question)
     if (

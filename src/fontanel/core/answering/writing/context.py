@@ -1,4 +1,4 @@
-"""What a model is sent of the passages: the sentences that matter, whole, within a budget of tokens; never a whole document."""
+"""What a model is sent of the passages: relevant sentences within a token budget."""
 
 from __future__ import annotations
 
@@ -10,16 +10,16 @@ from fontanel.core.answering.composing.asked import Scored
 from fontanel.core.answering.composing.statements import Statement, planted
 from fontanel.core.answering.evidence import EvidencePassage
 
-#: What stands around a source: its number, title and place.
+#: Tokens of the markup around a source: its number, title and place.
 _FRAME = 30
-#: A passage this little above what was chosen of it is sent whole.
+#: A passage this little longer than its chosen parts is sent whole.
 _CHEAP = 40
 GAP = " … "
 
 
 @dataclass(frozen=True, slots=True)
 class Source:
-    """A passage as a model sees it: its number, and the parts of it that were chosen, gaps marked."""
+    """A passage as a model sees it: its number and chosen parts, with gaps marked."""
 
     number: int
     passage: EvidencePassage
@@ -29,7 +29,7 @@ class Source:
 
 @dataclass(frozen=True, slots=True)
 class Context:
-    """The sources that were packed, best first. `left_out` are the sentences that speak to the machine."""
+    """The packed sources, best first; `left_out` are sentences that address the model."""
 
     sources: tuple[Source, ...]
     tokens: int
@@ -37,16 +37,22 @@ class Context:
 
 
 def tokens_of(text: str) -> int:
-    """An estimate of what a text costs a model: four characters of English to a token, a bit on the safe side; other scripts by
-    their bytes. What a model server counts itself is what is recorded."""
+    """Estimate the tokens of a text, erring on the high side.
+
+    Four characters of English per token; other scripts by their bytes. What a server counts is
+    recorded instead, when it does.
+    """
     return math.ceil(len(text.encode()) / 3.6)
 
 
 def pack(ranked: Sequence[Scored], passages: Sequence[EvidencePassage], budget: int) -> Context:
-    """Fill the budget with the best statements of the passages, each with its neighbours where there is room.
+    """Fill the budget with the best statements, each with its neighbours if they fit.
 
-    `ranked` are the statements of the passages, best first; each comes with the sentence before and after it. What little is missing of
-    a passage then is added. Sources stand in the order of their best statement.
+    Args:
+        ranked: The statements of the passages, best first.
+
+    A passage of which little is missing is completed. Sources are in the order of their best
+    statement.
     """
     order = list(dict.fromkeys(item.statement.passage.passage_id for item in ranked))
     by_id = {passage.passage_id: passage for passage in passages}
@@ -71,7 +77,7 @@ class _Packer:
         self._left_out: list[tuple[str, str]] = []
 
     def take_around(self, statement: Statement) -> bool:
-        """The statement and its neighbours. False when there is no room left for anything."""
+        """Take a statement and its neighbours; return False when the budget is used up."""
         passage = statement.passage
         units = self._units[passage.passage_id]
         place = next((n for n, unit in enumerate(units) if unit.start == statement.start), None)
@@ -95,7 +101,7 @@ class _Packer:
     def _take(self, passage: EvidencePassage, place: int) -> None:
         taken = self._taken[passage.passage_id]
         unit = self._units[passage.passage_id][place]
-        # One more for what stands between it and the next.
+        # One more for the separator between it and the next.
         cost = tokens_of(unit.text) + 1 + (0 if taken else _FRAME)
         if place in taken or cost > self._left:
             return
@@ -124,7 +130,7 @@ class _Packer:
 
 
 def _joined(units: Sequence[Statement], taken: Sequence[int]) -> str:
-    """The chosen statements as they stand: items and rows on lines of their own, what was left out marked."""
+    """Return the chosen statements in order, items and rows on their own lines, gaps marked."""
     text = ""
     for position, place in enumerate(taken):
         unit = units[place]

@@ -1,6 +1,7 @@
-"""What a statement says otherwise than the place that it cites: other numbers, other names, a denial, the opposite, another row.
+"""What a statement contradicts in its cited place: numbers, names, denials, opposites.
 
-Words alone do not tell: "three hours before" and "three hours after" share theirs, and a table holds the figures of every row.
+Words alone are not enough: "three hours before" and "three hours after" share theirs, and a table
+contains the figures of every row.
 """
 
 from __future__ import annotations
@@ -21,7 +22,7 @@ _NEGATION = re.compile(
     r"nicht|kein\w*|nie|ohne|verboten|pas|jamais|aucune?|sans|interdit\w*|nunca|sin|ningún|ninguna|prohibid[oa]s?)\b|n['’]t\b",
     re.I,
 )
-#: Words of which one says the opposite of the other: a statement with one of them is not carried by a place with the other.
+#: Pairs of opposites: a statement with one is not supported by a place with the other.
 _OPPOSITES = tuple(
     (re.compile(rf"\b(?:{one})\b", re.I), re.compile(rf"\b(?:{other})\b", re.I))
     for one, other in (
@@ -56,7 +57,7 @@ _FIGURES = {
 }
 _FIGURE_WORD = re.compile(rf"\b(?:{'|'.join(_FIGURES)})\b", re.I)
 _ONE = re.compile(r"\bone\b", re.I)
-#: Words on either side of a word that tell what it is said of.
+#: Words on either side of a word that show what it applies to.
 _BESIDE = 4
 
 
@@ -72,7 +73,7 @@ def numbers(text: str) -> set[str]:
 
 
 def names(text: str) -> set[str]:
-    """Words of a sentence that are written with a capital within it, and words of capitals and digits."""
+    """Return the capitalised words within a sentence, and words of capitals and digits."""
     results = set()
     for position, match in enumerate(_WORD.finditer(text)):
         word = match.group()
@@ -85,8 +86,12 @@ def names(text: str) -> set[str]:
 def contradicted(
     statement: str, units: Sequence[Statement], around: str, cited: Sequence[EvidencePassage]
 ) -> str:
-    """What a statement says otherwise than the `units`, the sentences and rows of the cited passages that come nearest to it; ''
-    when nothing. `around` is what they stand below, and the question."""
+    """Return what a statement contradicts, '' if nothing.
+
+    Args:
+        units: The closest sentences and rows of the cited passages.
+        around: Their headings, and the question.
+    """
     near = " ".join(f"{unit.lead} {unit.text}" for unit in units)
     # "One" is a pronoun more often than a number.
     plain = _ONE.sub(" ", statement)
@@ -114,7 +119,7 @@ def contradicted(
 
 
 def _other_unit(statement: str, place: str) -> str:
-    """A quantity whose number the place holds only for another unit, or in a name: four hours, where it has Berth 4."""
+    """Return a quantity whose number has only another unit there, or is part of a name."""
     in_figures = _in_figures(place)
     for value, unit in sorted(quantities(_in_figures(statement))):
         result = uses(value, in_figures)
@@ -128,7 +133,7 @@ def _in_figures(text: str) -> str:
 
 
 def _excused(statement: str, near: str) -> bool:
-    """A place that denies one thing beside another may carry the other: the clause that comes nearest decides."""
+    """Return whether the closest clause excuses a denial of something else."""
     own = {word.lower() for word in _WORD.findall(statement) if len(word) > 3}
     clauses = [
         clause
@@ -149,7 +154,10 @@ def _excused(statement: str, near: str) -> bool:
 
 
 def _opposed(statement: str, near: str, mine: re.Pattern[str], theirs: re.Pattern[str]) -> bool:
-    """Whether the statement says `mine` where the place says `theirs`. Where the place says both, what stands beside decides."""
+    """Return whether the statement uses a word whose opposite the place uses.
+
+    Where the place uses both, the neighbouring words decide.
+    """
     if not mine.search(statement) or not theirs.search(near):
         return False
     if not mine.search(near):
@@ -162,7 +170,7 @@ def _opposed(statement: str, near: str, mine: re.Pattern[str], theirs: re.Patter
 
 
 def _sides(word: re.Pattern[str], text: str) -> list[set[str]]:
-    """For each place where a word stands, the words and numbers on either side of it, each with the side that it is on."""
+    """Return the words and numbers around each occurrence of a word, with their side."""
     results = []
     for match in word.finditer(text):
         before, after = (
@@ -177,7 +185,7 @@ def _sides(word: re.Pattern[str], text: str) -> list[set[str]]:
 
 
 def _other_row(statement: str, units: Sequence[Statement], around: str) -> str:
-    """A figure that stands in the rows of other things only, though the statement names its own row."""
+    """Return a figure that occurs only in the rows of other things."""
     rows = [
         (label, numbers(unit.text))
         for unit in units

@@ -1,4 +1,4 @@
-"""The messages that a model is sent: the editors' instructions, the rules, the sources fenced as data, the question."""
+"""The messages to a model: instructions, rules, sources fenced as data, the question."""
 
 from __future__ import annotations
 
@@ -39,8 +39,11 @@ def messages(
     settings: AnswerSettings,
     language: str,
 ) -> list[Message]:
-    """What a model is sent. Sources stand in the user's message, fenced and named as data; no document's text reaches the
-    system message."""
+    """Return the messages to a model.
+
+    Sources are in the user's message, fenced and named as data; no document's text reaches the
+    system message.
+    """
     fenced = "\n\n".join(_source(source) for source in context.sources)
     earlier = "\n".join(f"- {exchange.question}" for exchange in history[-3:])
     asked = f"<question>\n{_plain(question)}\n</question>"

@@ -1,7 +1,7 @@
-"""Verification: whether the passages that a statement cites carry it.
+"""Verification: whether the passages that a statement cites support it.
 
-Every number, name and negation of a statement must be in what it cites, and its words or its meaning must be close; whatever a
-model writes is checked so, sentence by sentence.
+Every number, name and negation of a statement must occur in what it cites, and its words or its
+meaning must be close. Everything that a model writes is checked, sentence by sentence.
 """
 
 from __future__ import annotations
@@ -15,16 +15,17 @@ from fontanel.core.answering.events import Verdict
 from fontanel.core.answering.evidence import EvidencePassage, Knowledge
 from fontanel.core.answering.writing.contradictions import contradicted, numbers
 
-#: The share of a statement's words that must be met, and the share that is enough when the meaning is close.
+#: The share of a statement's words that must be covered, and the share that is enough when the
+#: meaning is close.
 _COVERED, _HALF_COVERED = 0.7, 0.45
 _CLOSE = 0.62
-#: How many sentences of the cited passages are looked at together.
+#: How many sentences of the cited passages are combined.
 _TOGETHER = 3
 
 
 @dataclass(frozen=True, slots=True)
 class Quote:
-    """The place of a passage that carries a statement best: characters [start, end) of its revision."""
+    """The characters [start, end) of a revision that best support a statement."""
 
     passage: EvidencePassage
     first: Statement
@@ -34,7 +35,7 @@ class Quote:
 
 @dataclass(frozen=True, slots=True)
 class Check:
-    """What checking a statement gave. `support` is the share, 0-1, of its words that are met; `reason` says what is not."""
+    """The result of a check; `support` is the share of words covered, `reason` what is not."""
 
     verdict: Verdict
     support: float
@@ -43,7 +44,7 @@ class Check:
 
 
 def support(statement: str, quote: str, terms: Callable[[str], list[str]]) -> float:
-    """The share, 0-1, of a statement's terms that its quote holds; 0 when it states a number that the quote does not."""
+    """Return the share, 0-1, of a statement's terms in its quote; 0 for a missing number."""
     if not numbers(statement) <= numbers(quote):
         return 0.0
     requested = set(terms(statement))
@@ -64,7 +65,7 @@ def check(
         return Check(Verdict.WEAK, 0.0, "The cited place holds no statement.")
     stored = [set(knowledge.terms(f"{unit.lead} {unit.text}")) for unit in units]
     best = _together(statement, weights, units, stored)
-    # Titles, headings and the question name what a sentence is about without being what it says.
+    # Titles, headings and the question name what a sentence is about, but are not its content.
     around = " ".join(
         dict.fromkeys(
             [
@@ -98,7 +99,7 @@ def check(
 
 
 def states_something(statement: str, knowledge: Knowledge) -> bool:
-    """Whether there is anything to check: a lead-in ("The rules are:"), a table's rule or a bare heading states nothing."""
+    """Return whether a text states anything, unlike a lead-in, table rule or bare heading."""
     plain = statement.strip().strip("*#|-: ")
     if not plain or re.fullmatch(r"[\s|:-]*", statement):
         return False
@@ -110,7 +111,7 @@ def states_something(statement: str, knowledge: Knowledge) -> bool:
 def _together(
     statement: str, weights: dict[str, float], units: list[Statement], unit_terms: list[set[str]]
 ) -> list[int]:
-    """The few sentences that together meet most of the statement, the most telling first."""
+    """Return the few sentences that together cover most of the statement, best first."""
     requested, figures = dict(weights), numbers(statement)
     chosen: list[int] = []
     for _ in range(_TOGETHER):
@@ -136,7 +137,7 @@ def _together(
 def _quotes(
     units: list[Statement], unit_terms: list[set[str]], best: list[int], weights: dict[str, float]
 ) -> list[Quote]:
-    """For each passage that takes part, the run of sentences around its most telling one."""
+    """Return, for each passage used, the run of sentences around its best one."""
     quotes: list[Quote] = []
     for place in best:
         if any(quote.passage is units[place].passage for quote in quotes):

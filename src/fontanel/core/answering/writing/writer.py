@@ -1,4 +1,4 @@
-"""What a model writes: its stream of text, cut into statements, each bound to what it cites and checked."""
+"""A model's answer: its stream of text, split into cited and verified statements."""
 
 from __future__ import annotations
 
@@ -27,7 +27,7 @@ from fontanel.errors import Unavailable
 _MARK = re.compile(
     r"(?<!\s)\s*+[\[【](?:sources?\s*)?(\d{1,3}(?:\s*[-,;–]\s*\d{1,3})*)\s*[\]】]", re.I
 )
-#: The beginning of what may become a mark; it is held back until it is clear.
+#: The beginning of a possible mark, until it is complete.
 _MARK_BEGUN = re.compile(
     r"(?<!\s)\s*+(?:[\[【](?:s(?:o(?:u(?:r(?:c(?:e(?:s)?)?)?)?)?)?)?\s*[\d\s,;–-]{0,12})?$", re.I
 )
@@ -49,7 +49,11 @@ class Writer(Protocol):
     def write(
         self, messages: Sequence[Message], max_tokens: int, temperature: float
     ) -> Generator[str, None, None]:
-        """The model's text, piece by piece as it comes. Raises WriterFailed. Closing the generator ends the model's work."""
+        """Yield the model's text as it arrives; closing the generator cancels the model.
+
+        Raises:
+            WriterFailed: the model failed.
+        """
         ...
 
     def use(self) -> TokenUse | None:
@@ -58,10 +62,11 @@ class Writer(Protocol):
 
 
 class Binding:
-    """Takes a model's text as it comes and gives events: text without its marks, citations, checks.
+    """Turns a model's text into events: text without its marks, citations, checks.
 
-    With `UnsupportedStatements.MARK`, words pass as they come, and the check of a statement follows it. With `UnsupportedStatements.REMOVE`, each statement is held until
-    it has been checked, and only passes when it is carried. `text` is the answer so far, `raw` what the model wrote.
+    With `UnsupportedStatements.MARK`, words pass through immediately, and the check of a statement
+    follows. With `UnsupportedStatements.REMOVE`, each statement waits for its check, and passes
+    only if it is supported. `text` is the answer so far, `raw` the model's output.
     """
 
     def __init__(
@@ -77,7 +82,8 @@ class Binding:
         self._knowledge = knowledge
         self._remove = weak == UnsupportedStatements.REMOVE
         self._ground = ground
-        #: The model's text without marks; where marks stood in it; up to where statements are done, and text was given out.
+        #: The text without marks, the positions of marks, and how far statements are done and
+        #: passed on.
         self._plain = ""
         self._held = ""
         self._marks: list[tuple[int, list[int]]] = []
@@ -131,7 +137,7 @@ class Binding:
         return self._begun
 
     def _read_marks(self, final: bool) -> None:
-        """Move what is clear from `_held` to `_plain`, marks taken out."""
+        """Move complete text from `_held` to `_plain`, without marks."""
         while match := _MARK.search(self._held):
             self._plain += self._held[: match.start()]
             self._marks.append((len(self._plain), _numbers(match.group(1))))
@@ -184,7 +190,7 @@ class Binding:
     def _settle(
         self, start: int, end: int
     ) -> Iterator[TextPiece | CitationBound | StatementChecked]:
-        """Let a statement through when it is carried, with what stands before it."""
+        """Pass on a supported statement, with the text before it."""
         result = self._check(start, end)
         between = self._plain[self._done : start]
         self._done = end
@@ -209,14 +215,14 @@ class Binding:
 
     def _check(self, start: int, end: int) -> Check:
         statement = self._plain[start:end]
-        # A mark may stand after the full stop.
+        # A mark may follow the full stop.
         cited = [n for at, ns in self._marks if start < at <= end + 3 for n in ns]
         passages = [self._sources[n] for n in dict.fromkeys(cited) if n in self._sources]
         if self.own_knowledge:
             return Check(Verdict.UNCITED, 0.0, "The model's own knowledge.")
         result = check(statement, passages, self._question, self._knowledge)
         if result.verdict == Verdict.UNCITED:
-            # It may cite nothing and still stand in a source.
+            # It may cite nothing and still be in a source.
             better = check(statement, list(self._sources.values()), self._question, self._knowledge)
             return better if better.verdict == Verdict.SUPPORTED else result
         return result

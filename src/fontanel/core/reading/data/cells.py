@@ -1,4 +1,4 @@
-"""Grids of cells, from sheets and delimited text, as tables: regions, header rows, and values as people see them."""
+"""Grids of cells as tables: regions, header rows, and values as displayed."""
 
 from __future__ import annotations
 
@@ -13,7 +13,7 @@ Row = Sequence[Any]
 
 
 def shown(value: Any) -> str:
-    """A cell's value as a person sees it: whole numbers without a point, dates in ISO 8601, yes and no for truth."""
+    """Return a cell's value as displayed: no trailing zeros, ISO 8601 dates, yes and no."""
     if value is None or value == "":
         return ""
     if isinstance(value, bool):
@@ -35,8 +35,13 @@ def shown(value: Any) -> str:
 
 
 def add_grid(builder: ReadingBuilder, rows: Sequence[Row], first_row: int = 1) -> None:
-    """Add a sheet's cells: each run of rows without an empty one between is a table; a row of one cell above it, its
-    title. `first_row` is the number of the first row, from 1."""
+    """Add a sheet's cells: each run of non-empty rows is a table.
+
+    A row with a single cell above it is its title.
+
+    Args:
+        first_row: The number of the first row, from 1.
+    """
     for start, region in _regions(rows):
         row = first_row + start
         while (
@@ -59,7 +64,10 @@ def add_grid(builder: ReadingBuilder, rows: Sequence[Row], first_row: int = 1) -
 
 
 def header_rows(region: Sequence[Row], columns: Sequence[int]) -> int:
-    """1 when the first row names the columns: words in (nearly) every cell, none twice, none of them like the data."""
+    """Return 1 if the first row names the columns, else 0.
+
+    It has words in nearly every cell, no duplicates, and nothing that resembles the data.
+    """
     if len(region) < 2:
         return 0
     first = [shown(region[0][column]) if column < len(region[0]) else "" for column in columns]
@@ -71,7 +79,7 @@ def header_rows(region: Sequence[Row], columns: Sequence[int]) -> int:
     ):
         return 0
     if any(_numeric(text) for text in named):
-        # Years and months may head columns, when a name stands before them.
+        # Years and months may be column headings if a name precedes them.
         return (
             1
             if not _numeric(named[0]) and not all(_numeric(text) for text in first[1:] if text)

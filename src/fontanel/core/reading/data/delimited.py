@@ -1,4 +1,4 @@
-"""CSV (RFC 4180) and its relatives: one table, whatever separates its cells."""
+"""CSV (RFC 4180) and its variants: one table with any separator."""
 
 from __future__ import annotations
 
@@ -26,7 +26,11 @@ def read_delimited(data: bytes) -> ReadingBuilder:
 
 
 def delimited_rows(text: str) -> list[list[str]]:
-    """The rows, by whichever separator cuts the first lines into like numbers of cells. Raises ReadingFailed(damaged)."""
+    """Return the rows, split by the separator that fits the first lines best.
+
+    Raises:
+        ReadingFailed: damaged.
+    """
     return _rows(text)[0]
 
 
@@ -65,13 +69,14 @@ def _all_close(text: str, separator: str) -> bool:
         for _ in csv.reader(io.StringIO(text, newline=""), delimiter=separator, strict=True):
             pass
     except csv.Error as error:
-        # Strict reading also minds what is only unusual, such as letters behind a closing mark.
+        # Strict parsing would also reject what is merely unusual, such as letters after a closing
+        # quote.
         return "unexpected end of data" not in str(error) and "field larger" not in str(error)
     return True
 
 
 def looks_delimited(text: str) -> bool:
-    """Whether a text without a telling name is a table: like numbers of cells on its first lines, by one separator."""
+    """Return whether a text is a table: the same number of cells on its first lines."""
     lines = [line for line in text.splitlines()[:30] if line.strip()]
     if len(lines) < 3:
         return False

@@ -1,4 +1,4 @@
-"""JSON and JSON Lines: lists of like records as tables, the rest as headings and lines "key: value"."""
+"""JSON and JSON Lines: lists of similar records as tables, the rest as headings and lines."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""Rows of a table as documents of their own, when somebody says what its columns mean."""
+"""Rows of a table as separate documents, given the meaning of its columns."""
 
 from __future__ import annotations
 
@@ -20,7 +20,7 @@ _MAX_RECORDS = 20_000
 
 @dataclass(frozen=True, slots=True)
 class Columns:
-    """What a table's columns mean: which one names a row, which hold its text, which become tags."""
+    """The columns of a table that name a row, contain its text, and become tags."""
 
     text: tuple[str, ...]
     title: str | None = None
@@ -33,9 +33,10 @@ class Columns:
 
 
 def row_documents(data: bytes, media_type: str, columns: Columns) -> list[ContainedFile]:
-    """Each row of a CSV, or of a workbook's first sheet, as a document.
+    """Return each row of a CSV file, or of a workbook's first sheet, as a document.
 
-    Raises ReadingFailed: unsupported for what is no table, damaged when it has no such columns, too_large.
+    Raises:
+        ReadingFailed: unsupported for what is not a table, damaged without such columns, too_large.
     """
     rows = [row for row in _rows(data, media_type) if any(cell.strip() for cell in row)]
     names = [collapse(cell) for cell in rows[0]] if rows else []

@@ -16,7 +16,11 @@ _DAMAGED = "The workbook is damaged. Save it again and add it anew."
 
 
 def read_workbook(data: bytes) -> ReadingBuilder:
-    """Read the sheets that a person sees, in their order. Raises ReadingFailed: damaged, encrypted or too_large."""
+    """Read the visible sheets, in their order.
+
+    Raises:
+        ReadingFailed: damaged, encrypted or too_large.
+    """
     if data.startswith(b"PK"):
         archive = open_archive(data)
         if "content.xml" in archive.namelist():
@@ -59,7 +63,7 @@ def read_workbook(data: bytes) -> ReadingBuilder:
 
 
 def _check_well_formed(content: bytes) -> None:
-    """Broken markup of an open spreadsheet keeps calamine looking for its end for ever."""
+    """Check the markup first: malformed open spreadsheets send calamine into a loop."""
     try:
         expat.ParserCreate().Parse(content, True)
     except (expat.ExpatError, ValueError) as error:

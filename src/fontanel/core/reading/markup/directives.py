@@ -1,6 +1,7 @@
-"""The directives and roles of documentation generators, which docutils does not know: what they say is text like any other.
+"""Directives and roles of documentation generators, which docutils does not know.
 
-A directive that nothing here knows gives its content, and its argument where that reads as a sentence. Nothing is included from elsewhere or run.
+An unknown directive yields its content, and its argument if that reads as a sentence. Nothing is
+included from elsewhere or run.
 """
 
 from __future__ import annotations
@@ -15,10 +16,10 @@ from docutils.parsers.rst.languages import en
 
 _USED = re.compile(r"^[ \t]*\.\.[ \t]+([A-Za-z][\w:+.-]*?)::(?=\s|$)", re.MULTILINE)
 _ROLE = re.compile(r":([A-Za-z][\w:+.-]*):`|`:([A-Za-z][\w:+.-]*):")
-#: A text shown in place of what it leads to.
+#: A text displayed instead of its target.
 _TITLED = re.compile(r"(.+?)\s*<[^<>]*>", re.DOTALL)
 _CALLED = frozenset({"func", "meth", "c:func"})
-#: What is said of a document rather than in it, or repeats what other documents say.
+#: Metadata about a document, or repetitions of what other documents say.
 _SILENT = frozenset(
     "toctree index highlight highlightlang tabularcolumns module currentmodule sectionauthor moduleauthor codeauthor default-domain "
     "program literalinclude automodule autoclass autofunction automethod autodata autoexception autosummary testsetup testcleanup graphviz "
@@ -83,7 +84,7 @@ class _Code(_Lenient):
 
 class _Described(_Lenient):
     def run(self) -> list[nodes.Node]:
-        # Several signatures may stand below each other; a backslash at a line's end joins it with the next.
+        # Several signatures may follow each other; a backslash joins a line with the next.
         signatures = self._said().replace("\\\n", " ").split("\n")
         texts = [
             " ".join(signature.replace("\\", "").split())
@@ -126,7 +127,7 @@ def _shown(
     options: Any = None,
     content: Any = None,
 ) -> tuple[list[nodes.Node], list[nodes.Node]]:
-    """What a reader sees of a role: its title, or the last part of what it leads to when that is all that is wanted."""
+    """Return the visible text of a role: its title, or the last part of its target."""
     texts = utils.unescape(text)
     if titled := _TITLED.fullmatch(texts):
         texts = titled.group(1)
@@ -141,10 +142,9 @@ def _shown(
 
 
 def make_known(source: str) -> None:
-    """Register a reading for each role that a source uses and docutils does not know, and for each directive that it leaves out or is
-    strict about.
+    """Register a reader for each role and directive of a source that docutils lacks.
 
-    Those of the source read before are forgotten: what a name means hangs on the document.
+    Those of earlier sources are unregistered: the meaning of a name depends on the document.
     """
     directives._directives.clear()
     roles._roles.clear()
@@ -171,7 +171,7 @@ def make_known(source: str) -> None:
 
 
 def _describes_classes(source: str) -> bool:
-    """Whether `class` is a description of a class here: of its own it names the classes of a paragraph."""
+    """Return whether `class` describes a class here, rather than naming paragraph classes."""
     return (
         re.search(
             r"^[ \t]*\.\.[ \t]+(?:py:)?(?:module|method|function|attribute|currentmodule|class:: \w+\()",

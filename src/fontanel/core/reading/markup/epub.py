@@ -1,4 +1,4 @@
-"""EPUB (W3C EPUB 3): the chapters of its spine, in order, each read as a page of HTML."""
+"""EPUB (W3C EPUB 3): the chapters of its spine, in order, each read as an HTML page."""
 
 from __future__ import annotations
 

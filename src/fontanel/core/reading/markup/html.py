@@ -35,16 +35,16 @@ from fontanel.core.reading.model import ReadingBuilder, ReadingFailed, collapse
 
 _META_CHARSET = re.compile(rb"<meta[^>]+charset=[\"']?\s*([\w-]+)", re.I)
 _XML_DECLARATION = re.compile(r"^\s*<\?xml[^>]*\?>")
-#: Those of them that say nothing but how their words look. Links and spans may carry anchors; pictures are counted.
+#: Those of them that are only about looks. Links and spans may be anchors; pictures are counted.
 _LOOKS = tuple(sorted(INLINE - {"a", "span", "img", "rp"}))
 _KEPT = "kept"
 _ONLY_CLASS = ["class"]
-#: Control characters, and references to them, that no text may hold.
+#: Control characters, and references to them, that text cannot contain.
 _STRAY = bytes([*range(9), 11, 12, *range(14, 32)])
 _STRAY_REFERENCE = re.compile(
     rb"&#0*(?:[0-8]|1[124-9]|2[0-9]|3[01]);?(?![0-9])|&#x0*(?:[0-8bcef]|1[0-9a-f]);", re.I
 )
-#: What a link leads to, seen from this page, when it is no content.
+#: Relations of links that are not content.
 _LEADING = frozenset(["next", "prev", "previous", "up", "index", "contents"])
 #: Boxes with a word of warning, which old pages lay out as tables.
 _ADMONITION = re.compile(r"\b(?:note|tip|warning|caution|important|admonition)\b", re.I)
@@ -64,12 +64,13 @@ def read_html(data: bytes) -> ReadingBuilder:
 
 
 def add_html(builder: ReadingBuilder, text: str) -> None:
-    """Add a page's content to a reading; the page's title becomes the reading's where it has none.
+    """Add a page's content to a reading, and its title where the reading has none.
 
-    Raises ReadingFailed(damaged).
+    Raises:
+        ReadingFailed: damaged.
     """
     try:
-        # The plain tree: the richer classes of lxml.html cost a lookup for every element that is passed.
+        # The plain tree: lxml.html's richer classes cost a lookup per element.
         root = etree.fromstring(
             _without_stray(text),
             etree.HTMLParser(
@@ -91,12 +92,12 @@ def add_html(builder: ReadingBuilder, text: str) -> None:
     _Walker(builder, leading).walk(_main(root))
     heading = builder.first_heading
     if not named and len(heading) > 3 and builder.title.startswith(heading):
-        # What follows is the name of the site or the manual, on every page of it.
+        # The rest is the name of the site or manual, the same on every page.
         builder.title = heading
 
 
 def _without_stray(text: str) -> bytes:
-    """A page in UTF-8, without characters and references to them that no text may hold."""
+    """Return a page in UTF-8, without characters and references that text cannot contain."""
     data = text.encode("utf-8", "ignore").translate(None, _STRAY)
     if b"\xef\xbf" in data:
         data = data.replace(b"\xef\xbf\xbe", b"").replace(b"\xef\xbf\xbf", b"")
@@ -104,7 +105,7 @@ def _without_stray(text: str) -> bytes:
 
 
 def decode_html(data: bytes) -> tuple[str, list[str]]:
-    """The text of a page, by the encoding it states, without its XML declaration; and warnings."""
+    """Decode a page by its declared encoding; return the text and warnings."""
     text, warnings = _decoded(data)
     return _XML_DECLARATION.sub("", text), warnings
 
@@ -119,7 +120,7 @@ def _decoded(data: bytes) -> tuple[str, list[str]]:
 
 
 def _main(root: etree._Element) -> etree._Element:
-    """The element that holds the content: <main>, the only <article>, role=main, else the body."""
+    """Return the content element: <main>, the only <article>, role=main, or the body."""
     for main in root.iter("main", "div", "section", "article", "table"):
         if (main.tag == "main" or main.get("role") == "main") and has_text(main):
             return main
@@ -131,8 +132,11 @@ def _main(root: etree._Element) -> etree._Element:
 
 
 def _simplify(root: etree._Element) -> list[etree._Element]:
-    """Take out what is never read, and put pictures' descriptions in their place as text: whole passes in C, so that walking
-    need not look again. Return the links that lead to the pages before, after and above."""
+    """Remove what is never read, and replace pictures by their descriptions.
+
+    These are whole passes in C, so that walking need not check again. Returns the links to the
+    previous, next and parent page.
+    """
     etree.strip_elements(root, *DROPPED, with_tail=False)
     hidden = [
         (element, element.tag)
@@ -146,9 +150,9 @@ def _simplify(root: etree._Element) -> list[etree._Element]:
         element.tag = tag
     _strip_spans(root)
     for picture in root.iter("img"):
-        # An attribute may hold characters that no text of the tree may.
+        # An attribute may contain characters that the tree's text cannot.
         text = collapse((picture.get("alt") or "").encode("utf-8", "ignore").decode())
-        # "[Note]" stands for a drawing that says what the heading beside it says.
+        # "[Note]" is the text of an icon, and repeats the heading next to it.
         picture.text = "" if text.startswith("[") and text.endswith("]") else text
     leading = []
     for link in root.iter("a"):
@@ -162,7 +166,7 @@ def _simplify(root: etree._Element) -> list[etree._Element]:
 
 
 def _strip_spans(root: etree._Element) -> None:
-    """Take out the spans that only colour what they hold, of which highlighted code makes tens of thousands a page."""
+    """Remove spans that only colour text: highlighted code has tens of thousands per page."""
     for code in root.iter("pre"):
         etree.strip_tags(code, "span")
     plain: dict[str, bool] = {}
@@ -184,7 +188,7 @@ def _strip_spans(root: etree._Element) -> None:
 
 
 class _Walker:
-    """Walks the tree in document order and hands each run of inline content on as a paragraph."""
+    """Walks the tree in document order and emits each run of inline content as a paragraph."""
 
     def __init__(self, builder: ReadingBuilder, leading: list[etree._Element]) -> None:
         self._builder = builder
@@ -285,13 +289,13 @@ class _Walker:
         for child in element:
             self._element(child, depth + 1)
             tail = child.tail
-            # Most of it is the white space between two blocks.
+            # Most of it is white space between two blocks.
             if tail and (self._inline or not tail.isspace()):
                 self._inline.append(tail)
         self._flush()
 
     def _long_items(self, element: etree._Element, depth: int) -> None:
-        """A list whose items hold code or tables: what an item says, then what it holds."""
+        """Add a list whose items contain code or tables: each item's text, then its blocks."""
         for item, mark in _marked(element):
             self._inline.append(f"{mark} ")
             self._block(item, "div", depth + 1)
@@ -307,7 +311,7 @@ class _Walker:
         self._builder.figure(" ".join(text), anchor=self._anchor)
 
     def _definitions(self, element: etree._Element, depth: int) -> None:
-        """Terms with one-paragraph meanings read as a list; a longer meaning keeps its blocks."""
+        """Add a definition list: short meanings as list items, longer ones as blocks."""
         terms: list[str] = []
         for child in itertools.chain.from_iterable(
             part if tag_of(part) == "div" else (part,) for part in element
@@ -360,7 +364,7 @@ class _Walker:
             self._builder.table(grid, header, anchor=self._anchor)
 
     def _text_of(self, element: etree._Element) -> str:
-        """The text of an element, with a blank wherever something inside it stands apart."""
+        """Return the text of an element, with a blank around inner blocks."""
         if not len(element) or not contains(element, self._apart):
             return text_of(element)
         parts: list[str] = []
@@ -392,7 +396,7 @@ class _Walker:
                 child for child in item.iterdescendants("ul", "ol") if closest(child, "li") is item
             ]
             for child in inner:
-                # The nested list becomes items of its own; what follows it belongs to the outer item.
+                # The nested list's items follow; text after it belongs to the outer item.
                 parent = child.getparent()
                 if parent is not None:
                     tail, child.tail = child.tail, None

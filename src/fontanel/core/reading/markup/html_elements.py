@@ -22,7 +22,7 @@ def raw_text(element: etree._Element) -> str:
 
 
 def has_text(element: etree._Element, least: int = 100) -> bool:
-    """Whether an element holds more than a few words."""
+    """Return whether an element contains more than a few words."""
     length = 0
     for part in element.itertext():
         length += len(part.strip())
@@ -54,14 +54,14 @@ def is_dropped(element: etree._Element, tag: str) -> bool:
     if tag == "header":
         return not element.findall(".//h1")
     names = f"{element.get('class') or ''} {element.get('id') or ''}"
-    # A heading or an anchor of such a name is content: a section about cookies has the id "cookies".
+    # A heading or anchor with such a name is content: a section about cookies has the id "cookies".
     return tag in ("div", "ul", "ol", "table", "section", "p", "span", "a", "details") and bool(
         BOILERPLATE.search(names)
     )
 
 
 def is_hidden(element: etree._Element) -> bool:
-    """Whether an element is not shown, or says by its role that it is no content."""
+    """Return whether an element is hidden, or not content by its role."""
     return (
         element.get("hidden") is not None
         or element.get("aria-hidden") == "true"
@@ -70,7 +70,7 @@ def is_hidden(element: etree._Element) -> bool:
 
 
 def leads_elsewhere(element: etree._Element, tag: str) -> bool:
-    """Whether an element with several such links is a bar that leads to the pages before, after and above."""
+    """Return whether an element with several such links is a navigation bar."""
     return (
         tag in ("div", "p", "table")
         and len(text_of(element)) < 400
@@ -79,7 +79,7 @@ def leads_elsewhere(element: etree._Element, tag: str) -> bool:
 
 
 def is_loose(element: etree._Element) -> bool:
-    """Whether text, or what is no item or row, stands between a list's items or a table's rows: broken markup, read as it comes."""
+    """Return whether a list or table has stray content: it is broken, and read as it comes."""
     if element.tag == "table":
         parts = element.iter("table", "thead", "tbody", "tfoot", "tr")
     elif element.tag == "dl":
@@ -122,7 +122,7 @@ def closest(element: etree._Element, tag: str) -> etree._Element | None:
 
 
 def mostly_links(element: etree._Element) -> bool:
-    """Whether a list or table is navigation: nearly all of its text stands in links."""
+    """Return whether a list or table is navigation: nearly all of its text is in links."""
     links = list(element.iter("a"))
     if len(links) <= 3:
         return False
@@ -167,7 +167,7 @@ BOILERPLATE = re.compile(
 )
 
 
-#: What may stand right inside a list, a table and their parts, beside what is never read.
+#: What may be directly inside a list, a table and their parts, except what is never read.
 _INSIDE = {
     "ul": frozenset(["li"]),
     "ol": frozenset(["li"]),
@@ -187,8 +187,10 @@ _EPUB_TYPE = "epub:type"
 
 
 class Apart(dict[object, bool]):
-    """Which tags stand apart from the text around them. Broken markup makes tags that no filter takes; what they hold reads on
-    with the text around it."""
+    """Which tags separate their content from the text around them.
+
+    Broken markup creates tags that no filter knows; their content is part of the text around them.
+    """
 
     def __missing__(self, tag: object) -> bool:
         apart = isinstance(tag, str) and tag not in INLINE and _TAG_NAME.match(tag) is not None

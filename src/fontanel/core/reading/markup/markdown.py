@@ -17,7 +17,7 @@ from fontanel.core.reading.model import ReadingBuilder, ReadingFailed
 _FRONT_MATTER = re.compile(r"\A---\s*\n(.*?\n)---\s*(?:\n|\Z)", re.S)
 _TITLE = re.compile(r"^title:\s*(.+)$", re.M)
 _TAG = re.compile(r"<[^>]{1,200}>")
-#: Markup whose structure counts, or whose content is no text.
+#: Markup whose structure matters, or whose content is not text.
 _STRUCTURED = re.compile(r"<(?:table|ul|ol|dl|pre|h[1-6]|script|style|svg)\b", re.IGNORECASE)
 _NOTE = re.compile(r"^\[\^([^\]\s]{1,50})\]:[ \t]+(.*(?:\n(?: {2,}|\t).*)*)\n?", re.MULTILINE)
 _REFERENCE = re.compile(r"\[\^([^\]\s]{1,50})\]")
@@ -106,7 +106,7 @@ def _markup(builder: ReadingBuilder, content: str) -> None:
 
 
 def slug(heading: str) -> str:
-    """The anchor that Markdown renderers commonly give a heading."""
+    """Return the anchor that Markdown renderers commonly generate for a heading."""
     return re.sub(r"\s+", "-", re.sub(r"[^\w\s-]", "", heading.lower()).strip())
 
 
@@ -134,9 +134,9 @@ def _inline(token: Token) -> str:
 
 
 def _list(builder: ReadingBuilder, tokens: list[Token]) -> None:
-    """Add a list, nested ones flattened with two blanks a level.
+    """Add a list, flattening nested ones with two blanks per level.
 
-    An item that contains code or a table ends the list, and the rest goes on after that.
+    An item that contains code or a table ends the list, and the rest continues after it.
     """
     _ListReader(builder).read(tokens)
 
@@ -205,7 +205,7 @@ class _ListReader:
             self._builder.code(_NOTE_MARK.sub(r"[^\1]", token.content))
 
     def _end(self) -> None:
-        """End the list, to go on after what interrupts it."""
+        """End the list, to continue after what interrupts it."""
         if self._fresh and self._items:
             self._items.pop()  # an item without text before its code
         self._builder.list(self._items)

@@ -1,4 +1,4 @@
-"""reStructuredText, through docutils: its headings, paragraphs, lists, tables and code. Nothing is included or run."""
+"""reStructuredText through docutils: nothing is included from elsewhere or run."""
 
 from __future__ import annotations
 
@@ -22,7 +22,7 @@ _LISTS = (
     nodes.field_list,
 )
 _LEFT_OUT = (nodes.comment, nodes.system_message, nodes.substitution_definition, nodes.target)
-#: What is a block of its own wherever it stands.
+#: What is always a block of its own.
 _BLOCKS = (nodes.literal_block, nodes.doctest_block, nodes.table, nodes.image, nodes.figure)
 _SETTINGS: dict[str, Any] = {
     "file_insertion_enabled": False,
@@ -108,14 +108,14 @@ def _titled(document: Any) -> bool:
 
 
 def _named(field: Any) -> str:
-    """A field: its name and what it says; in the head of a document some have kinds of their own."""
+    """Add a field's name and value; some in a document's head have node types of their own."""
     if isinstance(field, nodes.field):
         return ": ".join(part.astext() for part in field.children)
     return f"{field.tagname}: {field.astext()}"
 
 
 def _list(builder: ReadingBuilder, element: Any, level: int) -> None:
-    """A list; an item that holds code or a table ends it, and the rest goes on after that."""
+    """Add a list; an item that contains code or a table ends it, and the rest continues."""
     waiting: list[str] = []
     for number, item in enumerate(element.children, start=int(element.get("start", 1))):
         first = next(
@@ -153,7 +153,7 @@ def _item(element: Any, number: int, item: Any, depth: int) -> Iterator[str]:
 
 
 def _definition(builder: ReadingBuilder, item: Any, level: int) -> None:
-    """A term and its meaning in one paragraph; what follows the meaning's first paragraph is read as it is."""
+    """Add a term and the first paragraph of its meaning; the rest is read as usual."""
     term = " ".join(part.astext() for part in item.children if isinstance(part, nodes.term)).rstrip(
         ":"
     )

@@ -26,12 +26,12 @@ def parse_xml(data: bytes) -> etree._Element:
 
 
 def local_name(element: etree._Element) -> str:
-    """The tag without its namespace; empty for what is no element."""
+    """Return the tag without its namespace; empty for anything but an element."""
     return etree.QName(element).localname if isinstance(element.tag, str) else ""
 
 
 def attribute(element: etree._Element, name: str) -> str | None:
-    """An attribute's value, whatever its namespace."""
+    """Return an attribute's value in any namespace."""
     for key, value in element.attrib.items():
         if etree.QName(key).localname == name:
             return str(value)

@@ -1,4 +1,4 @@
-"""ZIP archives: their files as contained_files, and the look that every zipped format gets before it is unpacked."""
+"""ZIP archives: their files as contained files, and a check before unpacking any."""
 
 from __future__ import annotations
 
@@ -39,7 +39,11 @@ def open_archive(data: bytes) -> zipfile.ZipFile:
 
 
 def read_entry(archive: zipfile.ZipFile, name: str) -> bytes:
-    """An entry's bytes, never more than its directory announces. Raises ReadingFailed(damaged)."""
+    """Return an entry's bytes, never more than its directory announces.
+
+    Raises:
+        ReadingFailed: damaged.
+    """
     try:
         size = archive.getinfo(name).file_size
         with archive.open(name) as entry:

@@ -1,4 +1,4 @@
-"""Subtitles and transcripts: WebVTT (W3C) and SubRip. Cues are joined into sentences; each keeps when it is spoken."""
+"""Subtitles and transcripts: WebVTT (W3C) and SubRip, joined into timed sentences."""
 
 from __future__ import annotations
 
@@ -63,7 +63,7 @@ def _cues(text: str) -> list[tuple[float, str, str]]:
 
 
 def looks_like_captions(head: str) -> bool:
-    """Whether a text begins as captions do: the WebVTT signature, or a numbered cue with its times."""
+    """Return whether a text begins with the WebVTT signature or a numbered, timed cue."""
     if head.lstrip("\ufeff").startswith("WEBVTT"):
         return True
     lines = [line for line in head.lstrip("\ufeff").splitlines() if line.strip()][:2]

@@ -1,4 +1,4 @@
-"""E-mail (RFC 5322): who wrote to whom, the text, and attachments as contained_files."""
+"""E-mail (RFC 5322): sender and recipients, the text, and attachments."""
 
 from __future__ import annotations
 
@@ -16,9 +16,10 @@ _DAMAGED = "The message is damaged. Save it again and add it anew."
 
 
 def read_mail(data: bytes) -> ReadingBuilder:
-    """Read a message: its heading fields as a list, then its body as the writer's program laid it out.
+    """Read a message: its header fields as a list, then its body as laid out.
 
-    Raises ReadingFailed(damaged).
+    Raises:
+        ReadingFailed: damaged.
     """
     message = _parse(data)
     builder = ReadingBuilder(title=_header(message, "Subject"))
@@ -43,7 +44,11 @@ _AS_IT_CAME = policy.default.clone(refold_source="none")
 
 
 def mail_attachments(data: bytes) -> list[ContainedFile]:
-    """The attachments; a message inside a message is one. Raises ReadingFailed(damaged)."""
+    """Return the attachments; a message inside a message is one.
+
+    Raises:
+        ReadingFailed: damaged.
+    """
     contained_files: list[ContainedFile] = []
     try:
         attachments = list(_parse(data).iter_attachments())
@@ -55,7 +60,7 @@ def mail_attachments(data: bytes) -> list[ContainedFile]:
         name = part.get_filename() or ""
         if part.get_content_type() == "message/rfc822":
             inner = part.get_payload(0) if part.is_multipart() else None
-            # Its fields stay as they came: folding malformed ones anew may never end.
+            # Header fields are kept unchanged: refolding malformed ones may never end.
             content = inner.as_bytes(policy=_AS_IT_CAME) if isinstance(inner, EmailMessage) else b""
             name = name or f"message {number}.eml"
         else:

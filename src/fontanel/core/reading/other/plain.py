@@ -1,4 +1,4 @@
-"""Plain text: paragraphs by blank lines, headings by the habits of people who write plain text."""
+"""Plain text: paragraphs by blank lines, headings by common conventions."""
 
 from __future__ import annotations
 
@@ -8,7 +8,7 @@ from fontanel.core.reading.decode import decode
 from fontanel.core.reading.model import ReadingBuilder
 
 _ITEM = re.compile(r"^(\s*)([-*•–]|\(?\d{1,3}[.)]|\(?[a-z][.)])\s+(?=\S)")
-#: "3 Berths", and with a number of several parts also what ends like a sentence: "3.1. What is a berth?"
+#: "3 Berths", or with a multi-part number also a sentence: "3.1. What is a berth?"
 _NUMBERED = re.compile(
     r"^(\d{1,2}(?:\.\d{1,2}){0,3})\.?\s+[A-Z][^.!?]{1,80}$|^(\d{1,2}(?:\.\d{1,2}){1,3})\.?\s+\S.{1,110}$"
 )
@@ -36,7 +36,7 @@ def add_plain(builder: ReadingBuilder, text: str) -> None:
 
 
 def add_line(builder: ReadingBuilder, line: str) -> None:
-    """Add a line that is a paragraph of its own."""
+    """Add a line as a paragraph."""
     if line.strip():
         _add_chunk(builder, [line.strip()])
 
@@ -75,7 +75,7 @@ def _add_chunk(builder: ReadingBuilder, lines: list[str]) -> None:
 
 
 def _heading_level(line: str) -> int:
-    """The rank of a line that stands alone and reads as a heading, else 0."""
+    """Return the level of a lone line that resembles a heading, else 0."""
     if match := _NUMBERED.match(line):
         return 2 + (match.group(1) or match.group(2)).count(".")
     letters = [c for c in line if c.isalpha()]

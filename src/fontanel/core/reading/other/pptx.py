@@ -1,4 +1,4 @@
-"""PPTX (ISO/IEC 29500) through python-pptx: slides with titles, text, tables, pictures' descriptions and notes."""
+"""PPTX (ISO/IEC 29500) through python-pptx: titles, text, tables, alt texts and notes."""
 
 from __future__ import annotations
 
@@ -26,7 +26,11 @@ _MAX_DEPTH = 20
 
 
 def read_pptx(data: bytes) -> ReadingBuilder:
-    """Read slides in order; on a slide its title, then shapes from top to bottom. Raises ReadingFailed."""
+    """Read slides in order: the title, then shapes from top to bottom.
+
+    Raises:
+        ReadingFailed: damaged, encrypted or too_large.
+    """
     open_archive(data)
     try:
         deck = pptx.Presentation(io.BytesIO(data))
@@ -55,7 +59,7 @@ class _Frame:
     height: float
 
     def box(self, shape: Any) -> list[LineBox]:
-        """Where a shape stands on the slide, as the box of all that it says."""
+        """Return the box of a shape on the slide, for all of its text."""
         sides = shape.left, shape.top, shape.width, shape.height
         if None in sides or self.width <= 0 or self.height <= 0:
             return []
@@ -93,7 +97,7 @@ def _add_slide(builder: ReadingBuilder, slide: Any, frame: _Frame) -> None:
 
 
 def _points(length: Length | None) -> float:
-    # Half-inch steps: shapes that nearly stand in a row are read from left to right.
+    # Steps of half an inch: shapes roughly in a row are read from left to right.
     return 0.0 if length is None else round(length.inches * 2)
 
 
@@ -110,7 +114,7 @@ def _add_shape(builder: ReadingBuilder, shape: Any, box: list[LineBox]) -> None:
     if getattr(shape, "has_table", False):
         rows: list[list[str]] = []
         for row in shape.table.rows:
-            # A cell that goes on from the row above says its text again: a row is read by itself.
+            # A cell merged with the row above repeats its text: rows are read independently.
             above = rows[-1] if rows else []
             rows.append(
                 [
@@ -134,7 +138,7 @@ def _add_shape(builder: ReadingBuilder, shape: Any, box: list[LineBox]) -> None:
 
 
 def _diagram(shape: Any) -> list[str]:
-    """What the boxes of a diagram say: a drawing whose texts lie in a part of their own."""
+    """Return the text of a diagram's boxes, which are in a part of their own."""
     text_ = next((node for node in shape._element.iter() if local_name(node) == "relIds"), None)
     if text_ is None:
         return []

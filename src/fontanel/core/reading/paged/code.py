@@ -11,8 +11,10 @@ _PROMPT = re.compile(r"(?:[$#%>]|>>>) \S")
 
 
 def code_lines(lines: list[Line]) -> dict[int, bool]:
-    """The lines of code (by identity), and whether each begins a piece of it: in letters of one width, two or more right below
-    each other, or one after a prompt."""
+    """Return the lines of code (by identity), and whether each starts a block.
+
+    Code is monospaced text on two or more consecutive lines, or one line after a prompt.
+    """
     results: dict[int, bool] = {}
     run: list[Line] = []
 
@@ -31,7 +33,7 @@ def code_lines(lines: list[Line]) -> dict[int, bool]:
 
 
 def code_text(lines: list[Line]) -> tuple[str, list[tuple[int, int]]]:
-    """Lines of code with their blanks, as their places tell, and the characters of each."""
+    """Return lines of code with blanks by their positions, and the characters of each."""
     edge = min(line.left for line in lines)
     widths = [
         (cell.right - cell.left) / len(cell.text)

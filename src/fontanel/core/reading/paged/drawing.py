@@ -1,4 +1,4 @@
-"""Pages as pictures, so that a person sees the original beside its text."""
+"""Pages as pictures, to show the original next to its text."""
 
 from __future__ import annotations
 

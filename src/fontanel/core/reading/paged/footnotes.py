@@ -1,4 +1,4 @@
-"""Footnotes of pages: small lines at a page's foot that begin with a mark, apart from the text that runs on over the page."""
+"""Footnotes: small lines at the foot of a page that begin with a mark."""
 
 from __future__ import annotations
 
@@ -8,14 +8,18 @@ from fontanel.core.reading.paged.lines import RAISED, Line, PageLines
 
 _MARK = re.compile(rf"^(?:[{RAISED}]{{1,3}}|\d{{1,2}}|[*†‡§])(?=\s*[^\W\d]|\s*[\"'“‘(/<\[]|$)\s*")
 _LOWER_FIGURES = str.maketrans(RAISED, "0123456789")
-#: A note's letters are smaller than the text's by at least this.
+#: A note's letters are smaller than the text's by at least this factor.
 _SMALLER = 0.93
 #: Share of the page's height below which notes begin.
 _LOWER = 0.6
 
 
 def take_footnotes(page: PageLines, body: float) -> list[list[Line]]:
-    """Take the notes out of a page's lines and return the lines of each; `body` is the size of the text in points."""
+    """Remove the notes from a page's lines, and return the lines of each.
+
+    Args:
+        body: The size of the text in points.
+    """
     first = len(page.lines)
     while first and _is_small(page.lines[first - 1], page, body):
         first -= 1
@@ -46,7 +50,7 @@ def note_text(text: str) -> str:
 
 
 def _is_small(line: Line, page: PageLines, body: float) -> bool:
-    # A mark on a line of its own may be of any size.
+    # A mark on its own line may have any size.
     return line.baseline < page.height * _LOWER and (
         line.size <= body * _SMALLER or len(line.text) < 3
     )

@@ -34,7 +34,7 @@ _LOWER = bytes(range(256)).lower()
 
 @dataclass(slots=True)
 class TextStyle:
-    """What the document's text looks like: against it headings stand out."""
+    """The style of the document's text, from which headings differ."""
 
     body: float
     bold_share: float
@@ -43,7 +43,10 @@ class TextStyle:
 
 
 def outline_lines(pages: list[PageLines], outline: Outline) -> dict[int, int]:
-    """The lines (by identity) that are titles of the outline, with their levels. A title may run over lines."""
+    """Return the lines (by identity) that are titles of the outline, with their levels.
+
+    A title may span lines.
+    """
     results: dict[int, int] = {}
     for page in pages:
         requested = [(_key(title), level) for title, level in outline.get(page.number, [])]
@@ -68,7 +71,7 @@ def outline_lines(pages: list[PageLines], outline: Outline) -> dict[int, int]:
 
 
 def _title_lines(keys: list[str], start: int, title: str) -> int:
-    """How many lines from `start` on make up a title, whatever number stands before it; 0 when they do not."""
+    """Return how many lines from `start` on form a title, with any number before it, or 0."""
     text, bare = "", _bare(title)
     for count in range(1, 4):
         if start + count > len(keys) or not keys[start + count - 1]:
@@ -107,7 +110,7 @@ def style_of(pages: list[PageLines], headings: dict[int, int]) -> TextStyle:
     body = weights.most_common(1)[0][0] if weights else 10.0
     share = bold / max(total, 1)
     if len(by_style) and sum(map(len, by_style.values())) >= 3:
-        # The outline tells which styles are headings; text of the body's own style never is.
+        # The outline shows which styles are headings; the body's own style never is.
         levels = {
             style: round(median(result))
             for style, result in by_style.items()
@@ -167,7 +170,7 @@ def heading_level(line: Line, style: TextStyle) -> int:
 
 
 def _numbered_level(text: str, level: int) -> int:
-    """A level that is at least as deep as the heading's number has parts."""
+    """Return a level at least as deep as the heading's number has parts."""
     numbered = NUMBERED.match(text)
     return (
         max(level, 1 + numbered.group(0).split()[0].rstrip(".").count(".")) if numbered else level

@@ -127,7 +127,7 @@ class _BlockMaker:
 # What is code
 
 
-# What belongs together
+# Grouping
 
 
 def _kind(line: Line) -> str:
@@ -203,7 +203,10 @@ def _continues_paragraph(group: _Group, step: _Step) -> bool:
 
 
 def _runs_on(last: Line, line: Line) -> bool:
-    """A paragraph runs over the edge of a page or column when its last line ends no sentence."""
+    """Return whether a paragraph continues on the next page or column.
+
+    It does if its last line ends no sentence.
+    """
     return last.broken or (not _SENTENCE_END.search(last.text.rstrip()) and line.text[:1].islower())
 
 
@@ -286,7 +289,7 @@ def _add_notes(
 
 
 def _run_on(lines: list[Line]) -> tuple[str, list[tuple[int, int]]]:
-    """Lines as one run of text, with the characters of each; words that a line's end broke become whole again."""
+    """Join lines, with the characters of each, rejoining hyphenated words."""
     parts: list[str] = []
     spans: list[tuple[int, int]] = []
     length = 0
@@ -317,7 +320,10 @@ def _run_on(lines: list[Line]) -> tuple[str, list[tuple[int, int]]]:
 def _boxes(
     lines: list[Line], spans: list[tuple[int, int]] | None, sizes: dict[int, tuple[float, float]]
 ) -> list[LineBox]:
-    """Boxes of lines in shares of their pages. Without spans (a table's rows move) each box stands for the whole block."""
+    """Return the boxes of lines in shares of their pages.
+
+    Without spans (a table's rows move) each box is for the whole block.
+    """
     out = []
     for line, (start, end) in zip(
         lines, spans or itertools.repeat((0, 0)), strict=spans is not None
@@ -334,7 +340,7 @@ def _boxes(
 
 
 def _is_table(lines: list[Line]) -> bool:
-    """Two rows or more whose cells begin at like places; else the cells are just words set apart."""
+    """Return whether two or more rows have aligned cells, rather than just spaced words."""
     rows = [line for line in lines if len(line.cells) > 1]
     if len(rows) < 2:
         return False

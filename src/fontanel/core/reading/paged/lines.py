@@ -1,5 +1,7 @@
-"""Lines of text with their places on a page, whatever found them (a PDF's text layer, or recognition in a picture):
-pieces of one line joined, columns put in reading order, running headers and footers dropped."""
+"""Lines of text with their positions on a page, from a text layer or recognition.
+
+Pieces of a line are joined, columns put in reading order, running headers and footers removed.
+"""
 
 from __future__ import annotations
 
@@ -20,11 +22,11 @@ WRAPPED = re.compile(r"\s*(?:←-|[↩↪⏎↵])$")
 WRAP_ENDS = "-↩↪⏎↵"
 _FIRST_WORD = re.compile(r"[^\W\d_]+(?:-[^\W\d_]+)*")
 _LAST_WORD = re.compile(rf"([^\W\d_]+)[{HYPHENS}]?$")
-#: What stands around words and is neither a letter nor a hyphen within one becomes a blank.
+#: Anything around words but letters, and hyphens within words, becomes a blank.
 _NO_LETTERS = bytes(
     code if code > 127 or chr(code).isalpha() or chr(code) == "-" else 32 for code in range(256)
 )
-#: Share of a page's height that counts as its edge, where running lines stand.
+#: The share of a page's height that counts as its edge, with running lines.
 _EDGE = 0.1
 
 
@@ -39,11 +41,12 @@ class Cell:
 
 @dataclass(slots=True)
 class Line:
-    """A line of text; coordinates in points from the page's bottom left, y growing upwards.
+    """A line of text, in points from the page's bottom left with y growing upwards.
 
-    `baseline` is where the letters stand; `fixed`: all letters are as wide as each other, as in code; `broken`: its last word goes on in the next line, and its hyphen is gone;
-    `whole`: a word that goes on in the next line is one word, and not a compound that has a hyphen anyway. `left`, `right` and
-    `text` are those of the cells together: what changes the cells calls `settle`.
+    `baseline` is where the letters stand; `fixed`: it is monospaced; `broken`: its last word
+    continues on the next line, and its hyphen is removed; `whole`: such a word is one word, not a
+    hyphenated compound. `left`, `right` and `text` are derived from the cells: call `settle` after
+    changing them.
     """
 
     page: int
@@ -78,7 +81,7 @@ class Line:
 
 @dataclass(slots=True)
 class PageLines:
-    """A page's lines in reading order. `rules` are its drawn lines: (left, bottom, right, top)."""
+    """A page's lines in reading order; `rules` are drawn lines: (left, bottom, right, top)."""
 
     number: int
     width: float
@@ -88,9 +91,10 @@ class PageLines:
 
 
 def joined(lines: list[Line]) -> list[Line]:
-    """Pieces that stand on one baseline, left to right, are one line: the cells of a table's row, a number and its title.
+    """Join pieces on one baseline into lines: a table row's cells, a number and its title.
 
-    A table's cells of several lines come cell by cell, so that the rest of a row may come a few lines late.
+    The cells of a table's multi-line row come cell by cell, so that the rest of a row may come a
+    few lines later.
     """
     out: list[Line] = []
     for line in lines:
@@ -120,8 +124,10 @@ def joined(lines: list[Line]) -> list[Line]:
 
 
 def join_words(pages: list[PageLines]) -> None:
-    """Tell, of the words that a hyphen breaks over two lines, those that are one word from compounds such as "read-only": by
-    how the rest of the document writes them, or else by whether both parts are words in it."""
+    """Distinguish hyphenated words from compounds such as "read-only".
+
+    By how the rest of the document writes them, or else by whether both parts are words in it.
+    """
     broken: list[tuple[Line, str, str]] = []
     for page in pages:
         for line, after in itertools.pairwise(page.lines):
@@ -154,7 +160,7 @@ def join_words(pages: list[PageLines]) -> None:
 
 
 def in_columns(page: PageLines) -> None:
-    """Where a page is set in two columns of prose, put the left one before the right one, between lines that run across."""
+    """Put the left of two columns of prose before the right, between full-width lines."""
     gutter = _gutter(page.lines)
     if gutter is None:
         return
@@ -175,7 +181,7 @@ def in_columns(page: PageLines) -> None:
 
 
 def _gutter(lines: list[Line]) -> float | None:
-    """The x of the gap between two columns of prose, when lines of both stand beside each other out of order."""
+    """Return the x of the gap between two columns of prose that are out of order."""
     paired = [line for line in lines if len(line.cells) == 2]
     if len(paired) < 8 or len(paired) < 0.4 * len(lines):
         return None
@@ -195,7 +201,7 @@ def _gutter(lines: list[Line]) -> float | None:
 
 
 def drop_running(pages: list[PageLines]) -> None:
-    """Remove lines near the top or bottom edge whose text, digits aside, comes back on many pages."""
+    """Remove lines near the top or bottom that recur on many pages, ignoring digits."""
     if len(pages) < 2:
         return
 
@@ -213,9 +219,9 @@ def drop_running(pages: list[PageLines]) -> None:
     seen: Counter[tuple[str, bool]] = Counter()
     for page, edge in zip(pages, edges, strict=True):
         seen.update({key(line, page) for line in page.lines if id(line) in edge})
-    # A chapter's name comes back on the pages of the chapter alone.
+    # A chapter's name recurs only on the pages of the chapter.
     needed = 3 if len(pages) > 3 else len(pages)
-    # A chapter of a page or two is known by the page's number beside its name.
+    # A chapter of a page or two is recognised by the page number next to its name.
     shifts = Counter(
         shift
         for page, edge in zip(pages, edges, strict=True)

@@ -1,4 +1,4 @@
-"""PDF (ISO 32000) through PDFium: the lines of each page with their places, sizes and weights, and the outline.
+"""PDF (ISO 32000) through PDFium: lines with positions and styles, and the outline.
 
 Lines become blocks in `layout`. Pages without a usable text layer are recognised as pictures.
 """
@@ -40,15 +40,15 @@ from fontanel.core.reading.paged.pdf_geometry import Gap, PageGeometry
 from fontanel.core.reading.paged.recognition import Recogniser, recognise
 
 _MAX_PAGES = 20_000
-#: Pages recognised in one document at most: each takes seconds.
+#: The maximum number of pages to recognise in a document: each takes seconds.
 _MAX_RECOGNISED = 500
 #: Dots an inch at which a page is drawn for recognition.
 _DPI = 200
-#: Objects of a page looked through for rules.
+#: The maximum number of objects of a page to search for rules.
 _MAX_OBJECTS = 20_000
 #: Characters below which a page with a picture on it counts as a scan.
 _LITTLE_TEXT = 16
-#: What PDFium gives where a font does not say which characters its glyphs are.
+#: PDFium's character for glyphs whose font does not map them.
 _UNKNOWN = re.compile("[\x00-\x01\x03-\x08\x0b\x0c\x0e-\x1f\ue000-\uf8ff\ufffd]")
 #: What PDFium puts where it joined a word that a hyphen broke over two lines.
 _BROKEN = ("\x02", "\ufffe")
@@ -165,7 +165,7 @@ class _Scans:
 
 def _document_title(document: pdfium.PdfDocument) -> str:
     title = collapse(document.get_metadata_value("Title") or "")
-    # Programs write a file's name or their own placeholder where a title was never given.
+    # Programs store a file name or a placeholder where no title was set.
     return "" if re.search(r"\.\w{2,4}$|^untitled|^microsoft word", title, re.I) else title
 
 
@@ -235,7 +235,7 @@ def _is_picture(page: Any, area: float) -> bool:
 
 
 def _characters(text_page: Any) -> str:
-    """A page's characters, one for each of PDFium's, so that places in the string are its indices."""
+    """Return a page's characters, one per PDFium character, so that indices agree."""
     count = raw.FPDFText_CountChars(text_page)
     if count <= 0:
         return ""
@@ -266,7 +266,7 @@ def _lines(text_page: Any, text: str, page: int, page_object: Any) -> list[Line]
                 round(-raw.FPDFText_GetCharAngle(text_page, start) * 57.29578 / 90) * 90 % 360
             )
             line = _line(geometry, text, start, end, page, broken) or line
-        # A text layer laid over the same text says everything twice.
+        # A text layer over the same text duplicates everything.
         same = seen.get(line.text)
         if same is None:
             seen[line.text] = [line]
@@ -289,7 +289,7 @@ def _line(
     geometry: PageGeometry, text: str, start: int, end: int, page: int, broken: bool
 ) -> Line | None:
     middle = (start + end) // 2
-    # Before any matrix: where that scales a unit font, the box tells the size.
+    # Before any matrix: where that scales a unit font, the box shows the size.
     size = geometry.size(middle)
     result = geometry.runs(start, end - start, size * 1.1 if size > 1.5 else 4.4)
     if result is None:
@@ -298,8 +298,8 @@ def _line(
     if size <= 1.5:
         size = max(4.0, (top - bottom) * 1.1)
         gaps = [gap for gap in gaps if gap[1] - gap[0] > size * 1.1]
-    # A word in bold or in letters of one width does not make such a line: the first, the middle and the last letter must be. The
-    # mark of a line that was too long for the page is of any font.
+    # A single bold or monospaced word is not enough: the first, middle and last letter must be. The
+    # mark of a wrapped line may have any font.
     bold, fixed = geometry.font(start)
     if bold or fixed:
         mark = WRAPPED.search(text, middle, end) if text[end - 1] in WRAP_ENDS else None
@@ -327,7 +327,7 @@ def _cells(
     right: float,
     size: float,
 ) -> list[Cell]:
-    """Cut a line where a gap between its runs is wide. Where the cut falls in the text is found at its blanks."""
+    """Split a line at wide gaps between its runs, at the corresponding blanks."""
     cells: list[Cell] = []
     run, run_left = start, left
     for match in _SPACES.finditer(text, start, end):
@@ -352,7 +352,7 @@ def _clean(text: str) -> str:
 
 
 def _raised_marks(text_page: Any, text: str) -> str:
-    """Give the figures of a footnote's mark, which stand small after a word, as raised ones: they are no part of the word."""
+    """Mark the small figures after a word as superscript: they refer to a footnote."""
     marks: list[tuple[int, int]] = []
     handle = calls.handle_of(text_page)
     for match in _MARK.finditer(text):

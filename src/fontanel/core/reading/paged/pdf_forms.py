@@ -1,4 +1,4 @@
-"""What people filled in and wrote onto pages: a PDF's form fields and free text, which are no part of a page's text, put beside their labels."""
+"""Form fields and free text that people added to PDF pages, placed at their labels."""
 
 from __future__ import annotations
 
@@ -34,7 +34,7 @@ _PIECE = 64 * 1024
 
 @dataclass(frozen=True, slots=True)
 class Filled:
-    """What a field holds, or a line that was written onto the page, and its box in points from the page's bottom left."""
+    """A field's value, or a line written on the page, with its box in points."""
 
     text: str
     left: float
@@ -44,14 +44,17 @@ class Filled:
 
 
 def open_forms(document: pdfium.PdfDocument) -> None:
-    """Make a document's form known, before any page is looked at; nothing for a document without one."""
+    """Load a document's form, if any, before its pages are read."""
     if pdfium_c.FPDF_GetFormType(document) == pdfium_c.FORMTYPE_ACRO_FORM:
         document.init_forms()
 
 
 def may_hold_notes(data: bytes) -> bool:
-    """Whether a PDF may hold free text, told from its bytes and its object streams (ISO 32000-1, 7.5.7). Asking PDFium for each note of
-    each page takes a tenth of the time that reading a manual full of links does."""
+    """Return whether a PDF may contain free text, by its bytes and object streams.
+
+    ISO 32000-1, 7.5.7. Asking PDFium for each annotation of each page takes a tenth of the time of
+    reading a manual full of links.
+    """
     if b"/FreeText" in data or b"/Encrypt" in data:
         return True
     room = _MAX_UNPACKED
@@ -70,15 +73,20 @@ def may_hold_notes(data: bytes) -> bool:
 
 
 def filled_fields(document: pdfium.PdfDocument, page: Any, notes: bool) -> list[Filled]:
-    """The fields of a page that hold something, boxes with whether they are ticked, and text written onto the page, line by line.
-    Empty on pages that are turned, and without `notes` in a document that has no form."""
+    """Return the filled fields of a page, ticked boxes, and text written on it by line.
+
+    Empty for rotated pages, and without `notes` in a document without a form.
+    """
     if (document.formenv is None and not notes) or page.get_rotation():
         return []
     return list(_fields(document.formenv, page))
 
 
 def take_off_notes(page: Any) -> None:
-    """Take free text off a page that is to be recognised, as it is known better than recognition tells, and the signs of remarks, which recognition takes for letters. The file stays as it is."""
+    """Hide free text and note icons before recognition; the file is not changed.
+
+    The text is known exactly already, and recognition takes icons for letters.
+    """
     for index in reversed(range(min(pdfium_c.FPDFPage_GetAnnotCount(page), _MAX_FIELDS))):
         note = pdfium_c.FPDFPage_GetAnnot(page, index)
         if not note:
@@ -90,9 +98,9 @@ def take_off_notes(page: Any) -> None:
 
 
 def add_fields(lines: list[Line], fields: list[Filled], page: int) -> None:
-    """Put what was filled in behind the label on its left, or else on a line of its own below what stands above it.
+    """Add filled fields after their label on the left, or as a line below what is above.
 
-    A ticked box is told before the label on its right, as people read it.
+    A ticked box precedes the label on its right, in reading order.
     """
     for one in fields:
         middle = (one.bottom + one.top) / 2
@@ -172,7 +180,7 @@ def _written(note: Any) -> str:
 
 
 def _string(call: Callable[[Any, int], int]) -> str:
-    """What a call of PDFium's tells: first how many bytes it takes, then the bytes (UTF-16, with a zero at the end)."""
+    """Return a string from PDFium: first its size, then the bytes (UTF-16, terminated)."""
     size = call(None, 0)
     room = ctypes.create_string_buffer(max(size, 2))
     call(ctypes.cast(room, ctypes.POINTER(pdfium_c.FPDF_WCHAR)), size)

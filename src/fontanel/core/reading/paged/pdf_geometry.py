@@ -13,7 +13,7 @@ from fontanel.core.reading.paged import pdfium_calls as calls
 
 
 class PageGeometry:
-    """What PDFium says of characters, in the coordinates of the page as a person sees it."""
+    """The geometry of characters, in the coordinates of the page as displayed."""
 
     def __init__(self, text_page: Any, page: Any) -> None:
         self._typed = text_page
@@ -37,8 +37,10 @@ class PageGeometry:
     def runs(
         self, start: int, count: int, wide: float
     ) -> tuple[tuple[float, float, float, float], list[Gap]] | None:
-        """The box (left, bottom, right, top) of the runs of text among characters, and the gaps from one run to the next that
-        are wider than `wide`; None where nothing is to be seen of them."""
+        """Return the box (left, bottom, right, top) of text runs, and gaps wider than `wide`.
+
+        None for a run that is not visible.
+        """
         text_page, numbers, plain = self._text_page, self._numbers, self._plain
         one, two, three, four = self._places
         number = calls.count_rects(text_page, start, count)
@@ -46,7 +48,7 @@ class PageGeometry:
             return None
         gaps: list[Gap] = []
         get_rect = calls.get_rect
-        # PDFium gives left, top, right, bottom.
+        # PDFium returns left, top, right, bottom.
         get_rect(text_page, 0, one, four, three, two)
         left, bottom, right, top = _four(numbers) if plain else self._turned(*_four(numbers))
         last = right
@@ -66,7 +68,7 @@ class PageGeometry:
 
     def box(self, index: int) -> tuple[float, float, float, float]:
         one, two, three, four = self._places
-        # Here it gives left, right, bottom, top.
+        # Here it returns left, right, bottom, top.
         calls.get_char_box(self._text_page, index, one, three, two, four)
         return self._turned(*_four(self._numbers))
 
@@ -82,7 +84,7 @@ class PageGeometry:
         return size
 
     def font(self, index: int) -> tuple[bool, bool]:
-        """Whether a character's font is bold, by its weight or its name, and whether its letters are all of one width."""
+        """Return whether a character's font is bold, and whether it is monospaced."""
         font = calls.get_font(calls.get_text_object(self._text_page, index)) or 0
         result = self._fonts.get(font)
         if result is None:

@@ -1,7 +1,7 @@
-"""Where a page of a PDF leads: the boxes of its links, for whoever looks at the page.
+"""Links of a PDF page, with their boxes, for displaying the page.
 
-They are asked for page by page and are no part of a reading: PDFium parses each link by itself, which for a manual would
-take a fifth of the time of reading it.
+They are read page by page and are not part of a reading: PDFium parses each link separately, which
+would take a fifth of the time of reading a manual.
 """
 
 from __future__ import annotations
@@ -16,7 +16,7 @@ import pypdfium2.raw as raw
 from fontanel.core.reading.model import ReadingFailed
 from fontanel.core.reading.paged import pdfium_calls as calls
 
-#: Links of one page at most.
+#: The maximum number of links of a page.
 _MAX = 1000
 _LONGEST_ADDRESS = 4000
 #: Addresses that a page may lead a person to.
@@ -24,8 +24,10 @@ _ADDRESS = re.compile(r"(?:https?|mailto):[^\s\x00-\x1f]{1,2000}$", re.I)
 
 
 class Link(NamedTuple):
-    """A box on a page, in shares of its width and height from the top left, that leads to an address, or to another page of
-    the document (from 1)."""
+    """A box on a page, in shares of its size from the top left, with an address or a page.
+
+    Pages count from 1.
+    """
 
     left: float
     top: float
@@ -56,7 +58,8 @@ def _links(document: pdfium.PdfDocument, page: Any) -> list[Link]:
     results: list[Link] = []
     left, bottom, across, down = page.get_cropbox()
     across, down = across - left, down - bottom
-    # A turned page's boxes would need turning; such pages are tables and plans, which hardly lead anywhere.
+    # A rotated page's boxes would need rotating; such pages are tables and plans, mostly without
+    # links.
     if page.get_rotation() or across <= 0 or down <= 0:
         return results
     raw_page, whole = calls.handle_of(page.raw), ctypes.cast(document.raw, ctypes.c_void_p).value

@@ -1,8 +1,8 @@
-"""PDFium's calls that are made for every line of a page, without ctypes' look at each argument.
+"""PDFium calls made for every line of a page, without ctypes' argument checks.
 
-ctypes checks and wraps every argument whose type is declared, which takes longer than most of these calls do. Here only what
-differs from call to call is declared, and only where it is an address; a page's handle (`handle_of`) and the places that PDFium
-writes to (`places_in`) are wrapped once and passed as they are. Whole numbers go as C's int.
+ctypes checks and wraps every argument with a declared type, which takes longer than most of these
+calls. Here only arguments that differ between calls are declared, and only addresses; a page's
+handle (`handle_of`) and output buffers (`places_in`) are wrapped once. Integers pass as C int.
 """
 
 from __future__ import annotations
@@ -21,7 +21,7 @@ def _lightly(function: Any, result: Any, *arguments: Any) -> Callable[..., Any]:
     return ctypes.CFUNCTYPE(result, *arguments)(address)  # type: ignore[arg-type]
 
 
-# Of a page's text: its handle, and what is asked of it.
+# Arguments: a text page's handle, then values.
 count_rects = _lightly(raw.FPDFText_CountRects, c_int)
 get_rect = _lightly(raw.FPDFText_GetRect, c_int)
 get_font_size = _lightly(raw.FPDFText_GetFontSize, c_double)
@@ -29,11 +29,11 @@ get_origin = _lightly(raw.FPDFText_GetCharOrigin, c_int)
 get_char_box = _lightly(raw.FPDFText_GetCharBox, c_int)
 get_text_object = _lightly(raw.FPDFText_GetTextObject, c_void_p)
 
-# Of a page: its handle, and what is asked of it.
+# Arguments: a page's handle, then values.
 get_object = _lightly(raw.FPDFPage_GetObject, c_void_p)
 next_link = _lightly(raw.FPDFLink_Enumerate, c_int)
 
-# Of addresses that calls gave.
+# Arguments: addresses returned by other calls.
 get_font = _lightly(raw.FPDFTextObj_GetFont, c_void_p, c_void_p)
 get_object_type = _lightly(raw.FPDFPageObj_GetType, c_int, c_void_p)
 get_object_bounds = _lightly(raw.FPDFPageObj_GetBounds, c_int, c_void_p)
@@ -41,7 +41,7 @@ get_link_rect = _lightly(raw.FPDFLink_GetAnnotRect, c_int, c_void_p)
 get_link_action = _lightly(raw.FPDFLink_GetAction, c_void_p, c_void_p)
 get_action_type = _lightly(raw.FPDFAction_GetType, c_ulong, c_void_p)
 
-# Of the document: its handle, and addresses that calls gave.
+# Arguments: the document's handle, and addresses returned by other calls.
 get_address = _lightly(raw.FPDFAction_GetURIPath, c_ulong, c_void_p, c_void_p)
 get_link_dest = _lightly(raw.FPDFLink_GetDest, c_void_p, c_void_p, c_void_p)
 get_dest_page = _lightly(raw.FPDFDest_GetDestPageIndex, c_int, c_void_p, c_void_p)

@@ -1,4 +1,4 @@
-"""Pictures (PNG, JPEG, TIFF, WebP): their text is recognised; each frame of a TIFF is a page."""
+"""Pictures (PNG, JPEG, TIFF, WebP) by text recognition; a TIFF's frames are pages."""
 
 from __future__ import annotations
 
@@ -51,7 +51,11 @@ def read_picture(data: bytes, progress: Callable[[int, int], None]) -> ReadingBu
 
 
 def open_picture(data: bytes) -> Image.Image:
-    """The picture, its pixels not unpacked yet. Raises ReadingFailed: damaged or too_large."""
+    """Open a picture without decoding its pixels.
+
+    Raises:
+        ReadingFailed: damaged or too_large.
+    """
     try:
         image = Image.open(io.BytesIO(data), formats=_FORMATS)
     except Exception as error:  # Pillow raises whatever a broken field of a picture leads it to
@@ -65,7 +69,7 @@ def open_picture(data: bytes) -> Image.Image:
 
 
 def upright(image: Image.Image) -> Image.Image:
-    """The picture as its maker held it, on white, in colour, and no larger than recognition needs."""
+    """Return the picture upright, on white, in colour, and scaled for recognition."""
     if image.width * image.height > _MAX_PIXELS:
         raise ReadingFailed(
             "too_large", "A page of the picture has too many pixels. Add a smaller one."

@@ -1,4 +1,4 @@
-"""Text in pictures, by the detection and recognition networks that the rapidocr package carries."""
+"""Text in pictures, by the detection and recognition networks of the rapidocr package."""
 
 from __future__ import annotations
 
@@ -12,14 +12,17 @@ from fontanel.core.reading.paged.lines import Cell, Line, joined
 
 Picture = npt.NDArray[np.uint8]
 
-#: Below this confidence what was found is more likely a stain than a word.
+#: Below this confidence a result is more likely a stain than a word.
 _MIN_CONFIDENCE = 0.5
-#: A page read with less is looked at turned, too.
+#: A page with less confidence is tried rotated, too.
 _UPRIGHT = 0.85
 
 
 class Recogniser:
-    """Finds and reads lines of text. Holds the networks (some 30 MB, a second to load); not to be shared by threads."""
+    """Detects and recognises lines of text.
+
+    Loads the networks (some 30 MB, a second); not thread-safe.
+    """
 
     def __init__(self, threads: int = 2) -> None:
         from rapidocr import RapidOCR
@@ -28,11 +31,13 @@ class Recogniser:
         self._engine: Any = RapidOCR(
             params={
                 "Global.log_level": "error",
-                # The classifier of upside-down lines turns upright ones now and then: `recognise` looks at the whole page.
+                # The classifier of upside-down lines sometimes turns upright ones: `recognise`
+                # checks the whole page.
                 "Global.use_cls": False,
                 "Det.limit_type": "max",
                 "Det.limit_side_len": 960,
-                # Lines one by one: a batch is padded to its longest, which takes more time and memory than it saves.
+                # One line at a time: a batch is padded to its longest, which costs more than it
+                # saves.
                 "Rec.rec_batch_num": 1,
                 "EngineConfig.onnxruntime.intra_op_num_threads": threads,
                 "EngineConfig.onnxruntime.inter_op_num_threads": 1,
@@ -41,7 +46,7 @@ class Recogniser:
         )
 
     def lines(self, picture: Picture) -> list[tuple[npt.NDArray[np.float32], str, float]]:
-        """The corners (4 x 2, in pixels, from the top left), the text and the confidence, 0-1, of each line found."""
+        """Return the corners (4 x 2 pixels from the top left), text and confidence of each line."""
         result = self._engine(picture)
         if result.boxes is None:
             return []
@@ -55,12 +60,14 @@ class Recogniser:
 def recognise(
     recogniser: Recogniser, picture: Picture, page: int, width: float, height: float
 ) -> list[Line]:
-    """The lines of a picture of a page of `width` x `height` points, from top to bottom. A slight slant is made good; a page
-    that lies on its side or its head is read as if it stood."""
+    """Return the lines of a picture of a page of `width` x `height` points, top to bottom.
+
+    A slight slant is corrected; a page that is rotated is read upright.
+    """
     result = recogniser.lines(picture)
     if turns := _turns(result):
         tried = [(quarter, recogniser.lines(np.rot90(picture, quarter))) for quarter in turns]
-        # Lines that run up the page are read in one direction as they are, but stand in no order.
+        # Vertical lines are recognised as they are, but in no order.
         best, turned = max(tried, key=lambda one: _confidence(one[1]))
         if best % 2 or _confidence(turned) > _confidence(result):
             result, picture = turned, np.rot90(picture, best)
@@ -116,7 +123,7 @@ def _slant(box: npt.NDArray[np.float32]) -> float:
 
 
 def _in_rows(lines: list[Line]) -> list[Line]:
-    """Lines whose baselines differ by less than half their height stand in one row, from left to right."""
+    """Order lines: those whose baselines differ by less than half their height form a row."""
     out: list[Line] = []
     row: list[Line] = []
     for line in lines:

@@ -1,4 +1,4 @@
-"""Ruled tables: the rules drawn on a page make a grid, and lines of text fall into its cells."""
+"""Ruled tables: the rules on a page form a grid, and lines of text fall into its cells."""
 
 from __future__ import annotations
 
@@ -7,17 +7,17 @@ from dataclasses import dataclass
 
 from fontanel.core.reading.paged.lines import Line, PageLines
 
-#: Points within which two rules are one, and past which a rule is no line but a filled area.
+#: Points within which two rules are one, and beyond which a rule is a filled area.
 _NEAR = 2.5
 _THIN = 2.5
-#: Points from one rule of a table to the next at most, and how many frames back a rule may belong to one.
+#: The maximum distance of a table's rules in points, and how many frames back to look.
 _FARTHEST = 200.0
 _FRAMES_BACK = 8
 
 
 @dataclass(slots=True)
 class RuledTable:
-    """A table's rows of cells, and the lines of text that they were made of, in reading order."""
+    """A table's rows of cells, and the lines of text behind them, in reading order."""
 
     rows: list[list[str]]
     header_rows: int
@@ -25,7 +25,7 @@ class RuledTable:
 
 
 def ruled_tables(page: PageLines) -> list[RuledTable]:
-    """The tables that rules make on a page: at least two rows and two columns with text in them."""
+    """Return the ruled tables of a page, with text in two or more rows and columns."""
     across, down = _rules(page)
     tables: list[RuledTable] = []
     for left, bottom, right, top in _frames(across, down):
@@ -68,7 +68,7 @@ def ruled_tables(page: PageLines) -> list[RuledTable]:
 def _rules(
     page: PageLines,
 ) -> tuple[list[tuple[float, float, float]], list[tuple[float, float, float]]]:
-    """Rules across as (left, right, y) and down as (bottom, top, x); the sides of frames are rules."""
+    """Return horizontal (left, right, y) and vertical (bottom, top, x) rules, frames included."""
     across: list[tuple[float, float, float]] = []
     down: list[tuple[float, float, float]] = []
     for left, bottom, right, top in page.rules:
@@ -85,14 +85,17 @@ def _rules(
 def _frames(
     across: list[tuple[float, float, float]], down: list[tuple[float, float, float]]
 ) -> list[tuple[float, float, float, float]]:
-    """Boxes around rules that overlap sideways and follow each other downwards, held together by rules that run down
-    wherever the page has any."""
+    """Return frames of rules that overlap horizontally and follow each other downwards.
+
+    Where the page has vertical rules, they must connect them.
+    """
 
     bands = _bands(down)
     lows = [low for low, _ in bands]
     frames: list[list[float]] = []
     for left, right, y in sorted(across, key=lambda rule: -rule[2]):
-        # Bands come upwards and apart, so that the last one that begins below reaches highest.
+        # Bands are separate and sorted upwards, so that the last one that begins below reaches
+        # highest.
         stored = bisect_right(lows, y + _NEAR) - 1
         reach = bands[stored][1] + _NEAR if stored >= 0 else y + _NEAR if bands else y + _FARTHEST
         for frame in frames[: -_FRAMES_BACK - 1 : -1]:
@@ -128,7 +131,7 @@ def _distinct(places: list[float]) -> list[float]:
 
 
 def _columns(lines: list[Line], left: float, right: float) -> list[float]:
-    """Where no rules run down: columns begin where cells of several lines begin, and nothing crosses."""
+    """Return columns without vertical rules: where cells of several lines begin, uncrossed."""
     starts = _distinct([cell.left for line in lines if len(line.cells) > 1 for cell in line.cells])
     kept = [left]
     for start in starts:
@@ -158,7 +161,7 @@ def _filled(lines: list[Line], xs: list[float], ys: list[float]) -> RuledTable |
             continue
         used.append(line)
         for cell in line.cells:
-            # A cell of text belongs where most of it stands.
+            # A cell of text belongs to the column that it overlaps most.
             centre = min(cell.left + 6, (cell.left + cell.right) / 2)
             column = max(0, bisect_right(xs, centre) - 1)
             if centre < xs[0] - _NEAR or column >= len(xs) - 1:

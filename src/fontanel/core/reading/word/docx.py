@@ -1,7 +1,8 @@
-"""DOCX (ISO/IEC 29500) through python-docx, after a look at what the archive would unpack to.
+"""DOCX (ISO/IEC 29500) through python-docx, after checking the archive's unpacked size.
 
-The text is taken from the elements themselves: insertions that nobody has accepted yet, content controls, text boxes and fields are
-part of what a person sees; deletions, hidden text and the other form of a drawing are not.
+The text is taken from the elements themselves. Insertions that nobody has accepted yet, content
+controls, text boxes and fields are visible text; deletions, hidden text and the alternate form of a
+drawing are not.
 """
 
 from __future__ import annotations
@@ -35,7 +36,7 @@ _NOT_SHOWN = frozenset(
         "rt",
     }
 )
-#: Elements that stand for characters.
+#: Elements that represent characters.
 _CHARACTERS = {"tab": "\t", "br": "\n", "cr": "\n", "noBreakHyphen": "-", "ptab": "\t"}
 #: What wraps paragraphs, rows and cells without being one.
 _WRAPPERS = frozenset(
@@ -77,7 +78,7 @@ class _Reader:
         self._styles = WordStyles(document)
         self.flow = Flow(builder)
         self._notes = _notes(document)
-        #: By the number of a list, 0 for those of a style alone, what stands at each level.
+        #: By list number, 0 for those of a style alone: the counters of each level.
         self._numbers: dict[int, dict[int, int]] = {}
 
     def add(self, parent: Any, depth: int) -> None:
@@ -105,7 +106,7 @@ class _Reader:
         if mark is not None:
             flow.item(self._mark(mark), text, mark.level, notes)
         else:
-            # A list of its own number goes on after what stands between.
+            # A list with a number continues after an interruption.
             self._numbers.pop(0, None)
             if not text.strip():
                 if is_code_style(name):
@@ -161,7 +162,7 @@ class _Reader:
 
 
 def _inner(parent: Any, names: set[str]) -> Iterator[Any]:
-    """The elements of some names below another, through whatever only wraps them, in their order."""
+    """Yield the elements of some names below another, through wrappers, in order."""
     todo = list(reversed(parent))
     while todo:
         element = todo.pop()
@@ -198,7 +199,7 @@ def _is_hidden(run: Any) -> bool:
 
 
 def _boxes(element: Any) -> list[Any]:
-    """The contents of a paragraph's text boxes: each once, though it may be kept in two forms."""
+    """Yield the contents of a paragraph's text boxes once, even if stored in two forms."""
     result = element.iter(qn("w:txbxContent"))
     own = [
         box
@@ -218,7 +219,7 @@ def _pictures(element: Any) -> Iterator[str]:
 
 
 def _in_fixed_font(element: Any) -> bool:
-    """Whether all that a paragraph says is in letters of one width."""
+    """Return whether all text of a paragraph is monospaced."""
     fonts = []
     for run in element.iter(qn("w:r")):
         if any((text.text or "").strip() for text in run.iter(qn("w:t"))):
@@ -228,7 +229,7 @@ def _in_fixed_font(element: Any) -> bool:
 
 
 def _cells(row: Any, above: list[str]) -> list[str]:
-    """The cells of a row. What spans columns says its text in the first; what spans rows says it in each."""
+    """Return a row's cells; column spans appear in the first, row spans in each row."""
     cells: list[str] = []
     before = row.find(f"{qn('w:trPr')}/{qn('w:gridBefore')}")
     cells += [""] * _count(before)

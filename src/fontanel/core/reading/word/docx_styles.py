@@ -1,4 +1,4 @@
-"""What a Word document says of its paragraph styles and lists, learnt once: python-docx looks through all styles for each paragraph."""
+"""Paragraph styles and lists of a Word document, read once rather than per paragraph."""
 
 from __future__ import annotations
 
@@ -16,7 +16,7 @@ _DEEPEST = 6
 
 
 class Mark(NamedTuple):
-    """That a paragraph is an item: of which list (0 for those of a style alone), how deep, and whether it is numbered."""
+    """A paragraph's list (0 for those of a style alone), depth, and whether it is numbered."""
 
     number: int
     level: int
@@ -25,7 +25,7 @@ class Mark(NamedTuple):
 
 @dataclass(frozen=True, slots=True)
 class Style:
-    """A style's name, its rank as a heading (0 for none), and the list and level that it puts its paragraphs in."""
+    """A style's name, heading rank (0: none), and the list and level of its paragraphs."""
 
     name: str = ""
     rank: int = 0
@@ -56,12 +56,12 @@ class WordStyles:
         return self._known[identity]
 
     def rank(self, properties: Any, style: Style) -> int:
-        """The rank of a paragraph as a heading, by itself or by its style; 0 for what is none."""
+        """Return a paragraph's rank as a heading, its own or its style's; 0: none."""
         rank = _outline(properties)
         return style.rank if rank is None else rank
 
     def mark(self, properties: Any, style: Style) -> Mark | None:
-        """None for what is no item of a list."""
+        """Return a paragraph's list mark, None if it is not an item."""
         if match := _LIST.match(style.name):
             return Mark(0, int(match.group(2) or 1) - 1, match.group(1).lower() == "number")
         if self.rank(properties, style):
@@ -81,7 +81,7 @@ class WordStyles:
         )
 
     def _learn(self, identity: str) -> Style:
-        """A style with what it takes over from those that it rests on."""
+        """Resolve a style with what it inherits."""
         rank: int | None = None
         number: int | None = None
         level = 0

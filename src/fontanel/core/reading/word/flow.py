@@ -1,4 +1,4 @@
-"""What the paragraphs of a word processor become: those that belong together are put together."""
+"""Grouping paragraphs of word processors into lists, code blocks and notes."""
 
 from __future__ import annotations
 
@@ -16,24 +16,27 @@ _MAX_DEPTH = 6
 
 
 def is_code_style(name: str) -> bool:
-    """Whether a paragraph style's name says that it is for code."""
+    """Return whether a paragraph style's name is that of code."""
     return _CODE_STYLE.search(name.replace("_20_", " ").replace("_", " ")) is not None
 
 
 def heading_rank(name: str) -> int:
-    """The rank that a paragraph style's name gives, as programs call them in English, German and French; 0 for none."""
+    """Return the rank of a heading style by its English, German or French name, or 0."""
     match = _HEADING_STYLE.match(name)
     return int(match.group(1)) if match else 0
 
 
 def is_contents_style(name: str) -> bool:
-    """Whether a paragraph style's name says that it is for a table of contents, which repeats the headings."""
+    """Return whether a paragraph style is for tables of contents, which repeat headings."""
     return name.lower().startswith(("toc ", "table of figures", "verzeichnis "))
 
 
 class Flow:
-    """Adds to a reading in the order of the document: items that follow each other make one list, lines of code one block, and
-    notes come after the list, code, table or paragraph that refers to them."""
+    """Adds paragraphs to a reading in the order of the document.
+
+    Adjacent items form a list, lines of code a block, and notes follow the list, code, table or
+    paragraph that refers to them.
+    """
 
     def __init__(self, builder: ReadingBuilder) -> None:
         self.builder = builder
@@ -74,7 +77,7 @@ class Flow:
     def table(
         self, rows: Sequence[Sequence[str]], header_rows: int, notes: Iterable[str] = ()
     ) -> None:
-        """A table, filled up to its widest row. Where no header is said, the first of several rows is one."""
+        """Add a table padded to its widest row; by default the first of several is a header."""
         self.end()
         header_rows = header_rows or (1 if len(rows) > 1 else 0)
         width = max((len(row) for row in rows), default=0)
@@ -87,7 +90,7 @@ class Flow:
         self.builder.figure(description)
 
     def end(self) -> None:
-        """Write down what is still being put together."""
+        """Add the block that is still open."""
         if self._items:
             self.builder.list(self._items)
         if self._code:

@@ -1,4 +1,4 @@
-"""ODT (OASIS OpenDocument): headings, paragraphs, lists, tables, code, notes and pictures of a text."""
+"""ODT (OASIS OpenDocument): headings, paragraphs, lists, tables, code and notes."""
 
 from __future__ import annotations
 
@@ -11,7 +11,7 @@ from fontanel.core.reading.model import ReadingBuilder, ReadingFailed, collapse
 from fontanel.core.reading.other.archive import open_archive, read_entry
 from fontanel.core.reading.word.flow import Flow, is_code_style
 
-#: What is stored with a text and is not part of it, or says again what stands elsewhere.
+#: What is stored with a text but is not part of it, or repeats other text.
 _SKIPPED = {
     "table-of-content",
     "illustration-index",
@@ -57,7 +57,7 @@ def read_odt(data: bytes) -> ReadingBuilder:
 
 
 class _Styles:
-    """What a document says of its styles: the names that each rests on, and which lists are numbered at which level."""
+    """Styles of a document: their parents, and which list levels are numbered."""
 
     def __init__(self) -> None:
         self._parents: dict[str, str] = {}
@@ -96,7 +96,7 @@ class _Walk:
     def __init__(self, flow: Flow, styles: _Styles) -> None:
         self._flow = flow
         self._styles = styles
-        #: How far the last list of each style came, for those that go on with it.
+        #: The counters of the last list of each style, for lists that continue them.
         self._last: dict[str, int] = {}
 
     def add(self, parent: etree._Element, depth: int) -> None:
@@ -177,7 +177,7 @@ class _Walk:
 
 
 def _table(element: etree._Element) -> tuple[list[list[str]], int]:
-    """A table's rows, and how many of them are said to be its header."""
+    """Return a table's rows, and how many of them are header rows."""
     rows: list[list[str]] = []
     header = 0
     for row in element.iter():
@@ -220,7 +220,7 @@ def _text(element: etree._Element) -> str:
 
 
 def _shown(element: etree._Element, marks: Mapping[str, str]) -> str:
-    """What an element shows, without its notes; `marks` are what elements stand for that are characters."""
+    """Return an element's visible text, without notes; `marks` are special characters."""
     parts: list[str] = []
 
     def visit(node: etree._Element, depth: int) -> None:
@@ -233,7 +233,7 @@ def _shown(element: etree._Element, marks: Mapping[str, str]) -> str:
         parts.append(marks.get(name, ""))
         parts.append(node.text or "")
         for child in node:
-            # Of a frame, what is said of its picture is no text.
+            # In a frame, a picture's metadata is not text.
             if name != "frame" or local_name(child) == "text-box":
                 visit(child, depth + 1)
             parts.append(child.tail or "")

@@ -1,4 +1,4 @@
-"""RTF: headings, paragraphs, lists, tables, code and footnotes, by styles and outline levels, or by how large letters are where there are none."""
+"""RTF: structure by styles and outline levels, or else by the size of the letters."""
 
 from __future__ import annotations
 
@@ -12,7 +12,7 @@ from fontanel.core.reading.word.rtf_text import RichParagraph, RichTable, rich_t
 
 #: What a numbered item shows in front; anything else is a bullet.
 _NUMBER = re.compile(r"^\(?(?:\d{1,4}(?:\.\d{1,3})*[.)]?|\w{1,6}[.)])$")
-#: A heading is no longer than this, and where there are no styles its letters are larger than those of the text by this share.
+#: The maximum length of a heading, and how much larger its letters are without styles.
 _LONGEST, _LARGER = 120, 1.15
 
 
@@ -51,7 +51,7 @@ def read_rtf(data: bytes) -> ReadingBuilder:
 
 
 def _rank_by_size(paragraphs: Sequence[RichParagraph]) -> None:
-    """Rank short paragraphs in letters larger than the text's as headings, the largest first; then those that are bold throughout."""
+    """Rank short paragraphs in larger letters as headings, then those that are bold."""
     letters: Counter[int] = Counter()
     for part in paragraphs:
         letters[part.size] += len(part.text)

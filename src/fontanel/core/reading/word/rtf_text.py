@@ -1,7 +1,7 @@
-"""The paragraphs and tables of rich text, with the properties that tell what they are.
+"""The paragraphs and tables of rich text, with the properties that classify them.
 
-After "Rich Text Format (RTF) Specification, Version 1.9.1" (2008): groups with their states, destinations, characters in the code page of
-their font or by their Unicode number.
+Follows "Rich Text Format (RTF) Specification, Version 1.9.1" (2008): groups with their states,
+destinations, characters in the code page of their font or by their Unicode number.
 """
 
 from __future__ import annotations
@@ -55,12 +55,12 @@ _CHARACTERS = {
     "nestrow": "\n",
 }
 _SYMBOLS = {"~": " ", "_": "-", "{": "{", "}": "}", "\\": "\\"}
-#: Destinations that hold nothing of the text; so do all that are marked as ignorable and not known here.
+#: Destinations without visible text, like all unknown ignorable ones.
 _LEFT_OUT = frozenset(
     "annotation atnauthor atnid colortbl filetbl fldinst footer footerf footerl footerr ftnsep ftnsepc ftncn aftnsep aftnsepc aftncn header "
     "headerf headerl headerr listtable listoverridetable nonshppict objdata pict private1 revtbl shprslt sn sp sv tc template xe".split()
 )
-#: Ignorable destinations that hold text all the same: those of shapes.
+#: Ignorable destinations that contain text: those of shapes.
 _SHAPES = frozenset({"shpinst"})
 #: Words of a style's definition.
 _STYLE_WORDS = frozenset({"s", "cs", "ds", "ts", "outlinelevel", "sbasedon"})
@@ -68,8 +68,12 @@ _STYLE_WORDS = frozenset({"s", "cs", "ds", "ts", "outlinelevel", "sbasedon"})
 
 @dataclass(slots=True)
 class RichParagraph:
-    """A paragraph's text; `outline` is its rank as a heading, from 1, or 0. `marker` is what a list's item shows in front, None for
-    what is no item, `depth` how deep the item lies; `style` is its style's name in small letters. `size` (half points) and `bold` hold for most of its characters."""
+    """A paragraph's text and properties.
+
+    `outline` is its rank as a heading, from 1, or 0. `marker` is a list item's mark, None for other
+    paragraphs, `depth` its nesting; `style` is its style's name in lower case. `size` (half points)
+    and `bold` apply to most of its characters.
+    """
 
     text: str
     outline: int = 0
@@ -84,7 +88,7 @@ class RichParagraph:
 
 @dataclass(slots=True)
 class RichTable:
-    """Rows of cells; the first `header_rows` are said to be repeated at the head of each page."""
+    """Rows of cells; the first `header_rows` repeat at the head of each page."""
 
     rows: list[list[str]]
     header_rows: int = 0
@@ -169,7 +173,11 @@ class _State:
 
 
 def rich_text(data: bytes) -> RichText:
-    """Raises ReadingFailed(damaged) for what is no rich text or nested without end."""
+    """Return the paragraphs and tables of an RTF file.
+
+    Raises:
+        ReadingFailed: damaged, when it is not rich text or is nested without end.
+    """
     if not data.lstrip().startswith(b"{\\rtf"):
         raise ReadingFailed("damaged", "The rich text is damaged. Save it again and add it anew.")
     return _Reader(data).read()
@@ -365,7 +373,7 @@ class _Reader:
             self._style_number = number if word == "s" else -1 - number
 
     def _property(self, word: str, number: int | None) -> None:
-        """Apply a word that ends something, or that changes more than the group's own state."""
+        """Apply a control word that ends something, or changes more than the group's state."""
         match word:
             case "par" | "sect" | "page" | "column":
                 self._end_paragraph()
@@ -431,7 +439,7 @@ class _Reader:
         )
 
     def _taken(self) -> tuple[str, int, bool, bool]:
-        """The text that stands since the last paragraph's end, and what most of its characters are."""
+        """Return the text since the last paragraph, and the style of most of its characters."""
         sizes: Counter[int] = Counter()
         length = bold = fixed = 0
         for text, heavy, size, mono in self._runs:
@@ -444,7 +452,7 @@ class _Reader:
         return text, size, bold == length > 0, fixed == length > 0
 
     def _rank(self, state: _State) -> tuple[int, str]:
-        """The rank of a paragraph as a heading, by itself or by a style that its own rests on; and its style's name."""
+        """Return a paragraph's rank as a heading, its own or inherited, and its style's name."""
         number: int | None = state.style
         name = self._styles[state.style].name.lower() if state.style in self._styles else ""
         for _ in range(10):

@@ -1,4 +1,4 @@
-"""The record of an answer: how it came about, whether it still holds, and the same question asked as of now."""
+"""Records of answers: how they were made, whether they still apply, and repetition."""
 
 from __future__ import annotations
 
@@ -31,7 +31,11 @@ router = api_router("/teams/{team}/answers", "answers")
 
 
 def _turn(access: Access, ref: str) -> Turn:
-    """A turn that the caller may see whole: an editor all of the team's, anyone their own. Raises NotFound."""
+    """Return a turn with all details: an editor may see all of the team's, others their own.
+
+    Raises:
+        NotFound: there is none, or not for this caller.
+    """
     result = access.session.scalar(access.scope.turns().where(Turn.id == ref))
     if result is None or (access.role == Role.READER and result.asker != access.caller.id):
         raise NotFound("answer", ref)
@@ -65,7 +69,7 @@ def changed_since(session: Session, turn: Turn) -> list[ChangedCitation]:
 
 @router.get("/{answer}", summary="Show how an answer came about")
 def show_answer(answer: str, access: Reader) -> RecordOut:
-    """Steps with times, what was found and sent, what a model wrote, how each statement stands. Your own, or for editors any."""
+    """Steps with times, passages, messages to a model, and verdicts. Your own, or any for editors."""
     turn = _turn(access, answer)
     plain = turn_out(access.session, turn, feedback_by_turn(access.session, [turn])[turn.id])
     return RecordOut(
@@ -88,8 +92,7 @@ def show_answer(answer: str, access: Reader) -> RecordOut:
 
 @router.post("/{answer}/again", summary="Ask again as of now")
 def ask_again(answer: str, access: Editor) -> AgainOut:
-    """The same question with the documents and the published desk of now, beside the first answer. Nothing is added to the
-    conversation."""
+    """Ask again with today's documents and published desk; the conversation is unchanged."""
     turn = _turn(access, answer)
     before = turn_out(access.session, turn, [])
     target = _target_now(access, turn)

@@ -1,4 +1,4 @@
-"""Chat at a desk, for members and for guests who came by a link."""
+"""Chat at a desk, for members and for guests with a link."""
 
 from __future__ import annotations
 
@@ -140,7 +140,7 @@ async def ask_desk(body: DeskAskIn, user: User, request: Request) -> Response:
     if user.link is not None:
         pace: Pace = request.app.state.pace
         pace.check(user.asker, user.link.per_minute)
-        # A guest can appear as many; the link's own limit holds for all of them.
+        # A guest can pose as several; the link's own limit applies to all of them.
         pace.check(user.link.id, user.link.per_minute * _GUESTS)
     target = await run_briefly(_target, user, body)
     asked = Asked(
@@ -194,7 +194,7 @@ def _target(user: DeskUser, body: DeskAskIn) -> Target:
 
 
 def _answer_for(user: DeskUser, turn: Turn) -> AnswerOut:
-    """Return a turn as its answer; guests do not see what it cost."""
+    """Return a turn as its answer; guests do not see its cost."""
     link_tags = tuple((turn.settings or {}).get("link_tags", ()))
     with user.access.runtime.records.reading() as session:
         answer = answer_out(session, turn, link_tags)
@@ -207,7 +207,7 @@ def _answer_for(user: DeskUser, turn: Turn) -> AnswerOut:
 def list_conversations(
     user: User, text: str | None = None, limit: Annotated[int, Query(ge=1, le=200)] = 50
 ) -> Page[ConversationOut]:
-    """Your own, the latest first; with `text` those that speak of it."""
+    """Your own, latest first; with `text`, those that contain it."""
     own = (Conversation.desk_id == user.desk.id, Conversation.asker == user.asker)
     return conversations.listed(user.access.session, *own, text=text, limit=limit)
 
@@ -278,7 +278,7 @@ def give_feedback(turn: str, body: FeedbackIn, user: UserWrite) -> FeedbackOut:
 
 @router.get(AT_DESK + "/turns/{turn}/citations/{number}", summary="Read a citation in its place")
 def citation_context(turn: str, number: Number, user: User) -> ContextOut:
-    """The quote with the text around it, for chat users who have no way to the document itself."""
+    """The quote with the text around it, for chat users without access to the document."""
     result = user.turn(turn)
     cited = next((citation for citation in result.citations if citation["number"] == number), None)
     if cited is None:

@@ -1,4 +1,4 @@
-"""Desks for their editors: settings, versions, links, and what was asked."""
+"""Desks for their editors: settings, versions, links, and questions."""
 
 from __future__ import annotations
 
@@ -84,7 +84,7 @@ def show_desk(desk: str, access: Editor) -> DeskOut:
 
 @router.patch("/{desk}", summary="Change a desk's draft")
 def change_desk(desk: str, body: DeskChange, access: EditorWrite, request: Request) -> DeskOut:
-    """Settings that are not named stay. Chat users see nothing of it until it is published."""
+    """Settings left out stay. Chat users see the change once it is published."""
     desk_row = access.scope.desk(desk)
     check_version(request, desk_row.version)
     if body.name is not None:
@@ -117,7 +117,7 @@ def delete_desk(desk: str, access: EditorWrite) -> None:
 
 @router.post("/{desk}/publish", status_code=201, summary="Publish a desk's draft")
 def publish(desk: str, body: PublishIn, access: EditorWrite) -> DeskVersionOut:
-    """The draft becomes a version of its own number, and serves from now on."""
+    """Publish the draft as a new version."""
     desk_row = access.scope.desk(desk)
     if not desk_row.draft["kbs"]:
         raise Refused(
@@ -219,7 +219,7 @@ def list_links(desk: str, access: Editor) -> Page[DeskLinkOut]:
 
 @router.post("/{desk}/links", status_code=201, summary="Make a link to a desk")
 def make_link(desk: str, body: DeskLinkIn, access: EditorWrite) -> DeskLinkCreated:
-    """Who has the link may ask the desk, once its published version is for an audience of `link`."""
+    """Whoever has the link may ask the desk, once the published version's audience is `link`."""
     desk_row = access.scope.desk(desk)
     secret = new_secret("dl")
     expires = None if body.expires_in_days is None else now() + timedelta(days=body.expires_in_days)
@@ -235,7 +235,7 @@ def make_link(desk: str, body: DeskLinkIn, access: EditorWrite) -> DeskLinkCreat
     )
     access.session.add(link)
     access.session.flush()
-    # After the number sign, so that it is sent to no server and stands in no log.
+    # After the number sign, so that it is not sent to servers or logged.
     url = f"{access.runtime.settings.origin}/chat/{desk_row.id}#{secret}"
     plain = DeskLinkOut.model_validate(link)
     return DeskLinkCreated(**plain.model_dump(), url=url, secret=secret)
@@ -243,7 +243,7 @@ def make_link(desk: str, body: DeskLinkIn, access: EditorWrite) -> DeskLinkCreat
 
 @router.delete("/{desk}/links/{link}", status_code=204, summary="Revoke a link")
 def revoke_link(desk: str, link: str, access: EditorWrite) -> None:
-    """At once; the conversations that came by it stay."""
+    """Takes effect immediately; conversations by the link remain."""
     desk_row = access.scope.desk(desk)
     query = access.scope.select(DeskLink).where(
         DeskLink.desk_id == desk_row.id, (DeskLink.id == link) | (DeskLink.name == link)

@@ -1,4 +1,4 @@
-"""Asking a knowledge base by itself, and the conversations that keep what was asked."""
+"""Asking a knowledge base directly, and its conversations."""
 
 from __future__ import annotations
 
@@ -77,7 +77,7 @@ def list_conversations(
     text: str | None = None,
     limit: Annotated[int, Query(ge=1, le=200)] = 50,
 ) -> Page[ConversationOut]:
-    """Your own, the latest first; with `text` those that speak of it."""
+    """Your own, latest first; with `text`, those that contain it."""
     own = (Conversation.kb_id == access.scope.kb(kb).id, Conversation.asker == access.caller.id)
     return conversations.listed(access.session, *own, text=text, limit=limit)
 

@@ -59,7 +59,7 @@ def list_models(caller: Operator, runtime: RuntimeDep) -> Page[ModelOut]:
 
 @router.post("/models", status_code=201, summary="Set up a model")
 def create_model(body: ModelIn, caller: Operator, runtime: RuntimeDep) -> ModelOut:
-    """For operators. Desks name it; what it stands for can be changed without touching them."""
+    """For operators. Desks name it; its address can be changed without touching them."""
     with runtime.records.writing() as session:
         if (
             session.scalar(select(TextModel.id).where(TextModel.name == body.name))
@@ -84,7 +84,7 @@ def create_model(body: ModelIn, caller: Operator, runtime: RuntimeDep) -> ModelO
 def change_model(
     model: str, body: ModelChange, caller: Operator, runtime: RuntimeDep, request: Request
 ) -> ModelOut:
-    """What is left out stays; a secret of "" takes it away. The desks that name it go on with what it stands for now."""
+    """Fields left out stay; a secret of "" deletes it. Desks use the new settings."""
     with runtime.records.writing() as session:
         row = _found(session, model)
         check_version(request, row.version)
@@ -110,7 +110,7 @@ def change_model(
 
 @router.delete("/models/{model}", status_code=204, summary="Remove a model")
 def delete_model(model: str, caller: Operator, runtime: RuntimeDep) -> None:
-    """Desks that name it go on with the built-in composer, and say so."""
+    """Desks that name it fall back to the built-in composer, and say so."""
     with runtime.records.writing() as session:
         session.delete(_found(session, model))
 

@@ -1,4 +1,4 @@
-"""What was asked and used, by desk, knowledge base, member, day or composer; as CSV too."""
+"""Usage by desk, knowledge base, member, day or composer, also as CSV."""
 
 from __future__ import annotations
 
@@ -40,7 +40,7 @@ def show_usage(
     until: Until = None,
     desk: str | None = None,
 ) -> UsageOut:
-    """Questions, outcomes, feedback, tokens, cost and times, by what `by` names; days are the team's own."""
+    """Questions, outcomes, feedback, tokens, cost and times; days are the team's own."""
     uses = _uses(access, since, until, desk)
     return UsageOut(
         by=by,
@@ -66,7 +66,7 @@ def usage_csv(
 def show_all_usage(
     caller: Operator, runtime: RuntimeDep, since: Since = None, until: Until = None
 ) -> list[TeamUsage]:
-    """For operators: what the teams used, the busiest first, and how their budgets stand."""
+    """For operators: the usage and budgets of all teams, the busiest first."""
     with runtime.records.reading() as session:
         return _of_teams(session, since, until)
 

@@ -43,7 +43,7 @@ from fontanel.service.routers import api_router
 router = api_router("/teams/{team}/kbs/{kb}", "documents")
 
 _CHUNK = 1024 * 1024
-#: What a browser may show by itself; everything else is downloaded.
+#: Types that a browser may display; everything else is downloaded.
 _SHOWN = {
     "application/pdf",
     "text/plain",
@@ -123,8 +123,10 @@ def add(
         ),
     ] = None,
 ) -> AddedOut:
-    """A new name is a new document, a known name a new revision; the same bytes again change nothing, so that sending
-    twice does no harm. Answers as soon as the bytes are safe; the job tells how indexing goes."""
+    """A new name creates a document, a known one a revision; identical bytes change nothing.
+
+    Returns as soon as the bytes are safe; the job reports the progress of indexing.
+    """
     kb_row = access.scope.kb(kb)
     kb_id = kb_row.id
     access.release()
@@ -178,7 +180,7 @@ def change(
     request: Request,
     response: Response,
 ) -> DocumentOut:
-    """The tags given replace those it had."""
+    """Replaces the document's tags."""
     document_row = access.scope.document(access.scope.kb(kb), document)
     check_version(request, document_row.version)
     set_tags(access.session, document_row, check_tags(body.tags))
@@ -223,7 +225,7 @@ def list_revisions(kb: str, document: str, access: Reader) -> Page[RevisionOut]:
 def show_text(
     kb: str, document: str, access: Reader, revision: str | None = None
 ) -> DocumentTextOut:
-    """The text that citations and passages give their characters in."""
+    """The text whose characters citations and passages refer to."""
     result, version = revision_of(access, kb, document, revision)
     reading = reading_of(access.runtime.blobs, version)
     if reading is None:

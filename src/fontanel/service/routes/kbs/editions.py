@@ -44,7 +44,7 @@ log = structlog.get_logger()
 
 router = api_router("/teams/{team}/kbs/{kb}/editions", "editions")
 
-#: How deep the expected document is looked for when two editions are compared.
+#: The maximum rank of the expected document in a comparison of editions.
 _DEPTH = 10
 
 
@@ -59,8 +59,10 @@ def list_editions(kb: str, access: Reader) -> Page[EditionOut]:
 
 @router.post("", status_code=202, summary="Build an edition with other settings")
 def build(kb: str, body: EditionIn, access: EditorWrite) -> EditionOut:
-    """It is built beside the one that serves, which goes on as before; changes reach both. Vectors of text that has not changed
-    are used again."""
+    """Builds a standby edition; the active one stays in use, and changes reach both.
+
+    Vectors of unchanged text are reused.
+    """
     kb_row = access.scope.kb(kb)
     edition = build_edition(
         access.session,
@@ -76,7 +78,7 @@ def build(kb: str, body: EditionIn, access: EditorWrite) -> EditionOut:
 def activate(kb: str, number: Number, access: Editor) -> EditionOut:
     """Searches and answers use it from now on.
 
-    The edition before stays on standby and up to date, so that you can switch back.
+    The previous edition stays on standby and up to date, so that you can switch back.
     """
     with access.writing() as writing:
         kb_row = writing.scope.kb(kb)
@@ -97,7 +99,7 @@ def drop(kb: str, number: Number, access: EditorWrite) -> None:
 
 @router.get("/{number}/pack", summary="Export an edition as one file", response_class=FileResponse)
 def export(kb: str, number: Number, access: Reader) -> FileResponse:
-    """A ZIP archive with the originals, their readings, passages and vectors; importing it embeds nothing anew."""
+    """A ZIP archive with originals, readings, passages and vectors, to import elsewhere."""
     kb_row = access.scope.kb(kb)
     edition = edition_of(access, kb_row, number)
     folder = Path(tempfile.mkdtemp(prefix="pack-", dir=access.runtime.settings.data))
@@ -126,7 +128,7 @@ def import_edition(
         str | None, Form(description="The new knowledge base's name; default: the pack's.")
     ] = None,
 ) -> KbOut:
-    """Refused when it is damaged, of another version, or when its vectors are by another embedder than this service's."""
+    """Rejected if damaged, of another version, or with another embedder's vectors."""
     if access.scope.kb_ids is not None:
         raise Refused("file", "This key reaches single knowledge bases only and cannot create one.")
     access.release()
@@ -173,7 +175,7 @@ def _verify(runtime: Runtime, path: Path) -> None:
 
 @router.post("/compare", summary="Compare two editions on questions")
 def compare(kb: str, body: CompareIn, access: Reader) -> ComparisonOut:
-    """What each finds, and where the expected documents stand."""
+    """The results of both, and the ranks of the expected documents."""
     kb_row = access.scope.kb(kb)
     first = kb_knowledge(access, kb_row, edition=edition_of(access, kb_row, body.first))
     second = kb_knowledge(access, kb_row, edition=edition_of(access, kb_row, body.second))

@@ -39,7 +39,7 @@ def list_kbs(access: Reader) -> Page[KbOut]:
 
 @router.post("", status_code=201, summary="Create a knowledge base")
 def create(body: KbIn, access: EditorWrite, request: Request) -> KbOut:
-    """A temporary knowledge base vanishes by itself; its name need not be free."""
+    """A temporary knowledge base is deleted after a while; its name need not be free."""
     if access.scope.kb_ids is not None:
         raise Refused("name", "This key reaches single knowledge bases only and cannot create one.")
     idempotency = Idempotency(request, access.session, access.caller, body.model_dump_json())
@@ -70,7 +70,7 @@ def show(kb: str, access: Reader, response: Response) -> KbOut:
 def change(
     kb: str, body: KbChange, access: EditorWrite, request: Request, response: Response
 ) -> KbOut:
-    """Takes If-Match with the ETag that showing it gave."""
+    """Accepts If-Match with the ETag from showing it."""
     kb_row = access.scope.kb(kb)
     check_version(request, kb_row.version)
     if body.name is not None and body.name.lower() != kb_row.name.lower():

@@ -1,4 +1,4 @@
-"""Pages of a document: pictures of them, and where its text stands on them."""
+"""Pages of a document: pictures of them, and the positions of their text."""
 
 from __future__ import annotations
 
@@ -28,7 +28,7 @@ _DRAW_SECONDS = 60.0
 def show_page(
     kb: str, document: str, page: PageNumber, access: Reader, revision: str | None = None
 ) -> PageOut:
-    """The characters of the text that stand on the page, and their boxes where the format fixes them."""
+    """The characters of the text on the page, and their boxes in fixed layouts."""
     _, version = revision_of(access, kb, document, revision)
     reading = reading_of(access.runtime.blobs, version)
     blocks = [block for block in reading.blocks if block.page == page] if reading else []
@@ -50,7 +50,7 @@ def show_page(
 
 
 def _links(access: Access, version: Revision, page: int) -> list[LinkOut]:
-    """Where the page of a PDF leads, asked of the file itself. A page that will not tell is shown without."""
+    """Return the links of a PDF page, none if they cannot be read."""
     if version.media_type != PDF:
         return []
     path = access.runtime.blobs.path(version.sha256)
@@ -86,7 +86,7 @@ def draw(
     revision: str | None = None,
     width: Annotated[int, Query(ge=80, le=2400, description="Pixels across.")] = 900,
 ) -> Response:
-    """A PNG of a page of a PDF or a picture. A revision's pages never change, so that they may be kept."""
+    """A PNG of a page of a PDF or a picture; it can be cached, as revisions never change."""
     _, version = revision_of(access, kb, document, revision)
     if version.media_type not in DRAWN:
         raise ApiError(

@@ -1,4 +1,4 @@
-"""Search: passages for a question, with their scores, before any chat user is let in."""
+"""Search: passages for a question with their scores, for trying before chat users do."""
 
 from __future__ import annotations
 

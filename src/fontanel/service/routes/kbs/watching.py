@@ -40,11 +40,11 @@ _KEEP_ALIVE_SECONDS = 15.0
 
 @router.get("/{kb}/events", summary="Watch documents change", response_class=StreamingResponse)
 async def watch(kb: str, request: Request, access: Reader) -> StreamingResponse:
-    """Server-Sent Events: `document` with a changed document, `removed` with a deleted one's id,
-    `kb` with the knowledge base.
+    """Server-Sent Events of documents and of the knowledge base.
 
-    The stream begins with documents that are not finished, at most 200. It ends when the caller's
-    access does. A caller can have 20 streams open, a team 200.
+    `document` has a changed document, `removed` a deleted one's id, `kb` the knowledge base. The
+    stream begins with unfinished documents, at most 200, and ends with the caller's access. A
+    caller can have 20 streams open, a team 200.
     """
     kb_id = await run_briefly(_kb_id, access, kb)
     streams: OpenStreams = request.app.state.streams
@@ -84,7 +84,7 @@ async def _events(renewal: Renewal, kb_id: str) -> AsyncIterator[bytes | str]:
 
 @dataclass(frozen=True, slots=True)
 class _Batch:
-    """The events to send now; `more` follow at once; `ended`: the caller's access, or the kb."""
+    """The events to send; `more` follow immediately; `ended`: the access or kb is gone."""
 
     events: list[bytes | str] = field(default_factory=list)
     more: bool = False

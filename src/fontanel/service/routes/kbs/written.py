@@ -1,4 +1,4 @@
-"""Documents written here, the history of revisions, and care for many documents at once."""
+"""Documents written here, the history of revisions, and bulk changes."""
 
 from __future__ import annotations
 
@@ -50,7 +50,7 @@ _AROUND = 2
 
 @router.post("/written", status_code=202, summary="Write a document")
 def write(kb: str, body: WrittenIn, access: Editor) -> AddedOut:
-    """Markdown, plain text, or a small table as CSV: a document like any other, with revisions."""
+    """Markdown, plain text, or a small table as CSV: a document like any other."""
     name = document_name(body.name)
     if not name.lower().endswith(EDITABLE_ENDINGS):
         raise Refused(
@@ -103,7 +103,7 @@ def _why_not(document: Document, revision: Revision) -> str | None:
 def rewrite(
     kb: str, document: str, body: WrittenChange, access: EditorWrite, request: Request
 ) -> AddedOut:
-    """A new revision; takes If-Match, so that nobody writes over another's change unseen."""
+    """Adds a revision; accepts If-Match, so that nobody overwrites another's change."""
     result, version = revision_of(access, kb, document, None)
     check_version(request, result.version)
     if (reason := _why_not(result, version)) is not None:
@@ -150,7 +150,7 @@ def compare_revisions(
         str | None, Query(description="A revision; default: the newest that was read.")
     ] = None,
 ) -> DifferencesOut:
-    """By paragraphs, rows and items of the text as it was read, and by words within those that changed."""
+    """Compares paragraphs, rows and items, and the words of those that changed."""
     document_row = access.scope.document(access.scope.kb(kb), document)
     of_document = access.scope.select(Revision).where(Revision.document_key == document_row.key)
     revisions = access.session.scalars(of_document.order_by(Revision.number)).all()
@@ -248,7 +248,7 @@ def list_folders(kb: str, access: Reader, under: str = "") -> list[FolderOut]:
 
 @router.post("/documents/bulk", summary="Do something to many documents")
 def bulk(kb: str, body: BulkIn, access: EditorWrite) -> BulkOut:
-    """All in one transaction: it is done to all of them or to none."""
+    """All in one transaction: either all documents are changed or none."""
     kb_row = access.scope.kb(kb)
     documents = access.session.scalars(selected_documents(access, kb_row, body.chosen)).all()
     set_these = check_tags(body.set_tags)

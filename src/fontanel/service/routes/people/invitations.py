@@ -1,7 +1,8 @@
 """Invitations to a team: one-time links that people open themselves.
 
-Nobody sets a password for somebody else, and nobody joins a team without doing so themselves. A person is created when they
-accept; somebody who has an account already accepts while signed in to it. What an inviter is told is the same in both cases.
+Nobody sets a password for somebody else, and nobody joins a team without accepting. A new person is
+created on acceptance; somebody with an account accepts while signed in. The inviter sees the same
+in both cases.
 """
 
 from __future__ import annotations
@@ -41,7 +42,7 @@ from fontanel.service.problems import ApiError
 from fontanel.service.routers import api_router
 
 router = api_router("/teams/{team}/invitations", "members")
-#: What whoever has a link can do with it.
+#: Routes that a link opens.
 links = api_router("/invitations", "members")
 
 MAX_OPEN = 200
@@ -69,7 +70,7 @@ def invite(body: InvitationIn, access: Owner) -> InvitationCreated:
     with access.writing() as writing:
         row = _add_invitation(writing, body, secret)
         out = InvitationOut.model_validate(row).model_dump()
-    # After the number sign, so that it is sent to no server and appears in no log.
+    # After the number sign, so that it is not sent to servers or logged.
     url = f"{settings.origin}/invitation#{secret}"
     if not mails(settings):
         return InvitationCreated(**out, url=url, secret=secret)
@@ -133,7 +134,7 @@ def withdraw(invitation: str, access: OwnerWrite) -> None:
 def open_invitation(
     body: InvitationOpen, request: Request, runtime: RuntimeDep
 ) -> InvitationDetails:
-    """For whoever has the link. Nothing is accepted yet."""
+    """For whoever has the link; this does not accept it."""
     check_same_site(request)
     with runtime.records.reading() as session:
         row, team = _found(session, body.secret)
@@ -151,7 +152,7 @@ def open_invitation(
 def accept(
     body: InvitationAccept, request: Request, response: Response, runtime: RuntimeDep
 ) -> SessionOut:
-    """Signed in, with the account of the invited address; or with a name and a password for a new account, which signs in."""
+    """Signed in as the invited address, or with a name and password for a new account."""
     check_same_site(request)
     new_hash = hash_password(body.password) if body.password is not None else None
     with runtime.records.writing() as session:

@@ -128,7 +128,7 @@ def change_password(
     summary="Make a link by which a person sets a new password",
 )
 def make_password_link(email: str, caller: Operator, runtime: RuntimeDep) -> PasswordLinkCreated:
-    """For operators. It works once, within a day; the operator hands it over and never sees the password."""
+    """For operators. It works once, within a day; the operator never sees the password."""
     secret = new_secret("fp")
     expires = now() + timedelta(days=1)
     with runtime.records.writing() as session:
@@ -149,7 +149,7 @@ def make_password_link(email: str, caller: Operator, runtime: RuntimeDep) -> Pas
 
 @router.post("/passwords", status_code=204, summary="Set a new password with a link")
 def set_password(body: PasswordSet, request: Request, runtime: RuntimeDep) -> None:
-    """For whoever has the link. All sign-ins of the person end."""
+    """For whoever has the link. Ends all sign-ins of the person."""
     check_same_site(request)
     password_hash = hash_password(body.new)
     with runtime.records.writing() as session:

@@ -42,7 +42,7 @@ from fontanel.service.routers import api_router
 
 router = api_router()
 
-#: How long a key lives that an operator makes for a team without being a member, in days.
+#: Days that an operator's key for a team without membership is valid.
 _OPERATOR_KEY_DAYS = 7
 
 
@@ -123,7 +123,7 @@ def change_team(
 
 @router.delete("/teams/{team}", status_code=204, tags=["teams"], summary="Delete a team")
 def delete_team(access: OwnerWrite) -> None:
-    """For operators. Everything the team has goes with it."""
+    """For operators. Deletes everything that the team has."""
     if not access.caller.operator:
         raise ApiError("not-allowed", "Only an operator deletes a team.")
     access.session.delete(access.session.get_one(Team, access.team.id))
@@ -187,14 +187,14 @@ def _member(member: Member) -> MemberOut:
 
 @router.get("/teams/{team}/keys", tags=["keys"], summary="List keys")
 def list_keys(access: Owner) -> Page[KeyOut]:
-    """The keys themselves are not kept; their first characters tell them apart."""
+    """The keys themselves are not stored; their first characters identify them."""
     keys = access.session.scalars(access.scope.select(Key).order_by(Key.created_at.desc()))
     return Page(items=[KeyOut.model_validate(key) for key in keys])
 
 
 @router.post("/teams/{team}/keys", status_code=201, tags=["keys"], summary="Make a key")
 def make_key(body: KeyIn, access: OwnerWrite, request: Request) -> KeyCreated:
-    """The key is in the answer and never shown again. An Idempotency-Key seen before is refused, for the same reason."""
+    """The key is shown only once. A repeated Idempotency-Key is rejected for that reason."""
     session = access.session
     idempotency = Idempotency(request, session, access.caller, body.model_dump_json())
     if idempotency.earlier() is not None:
@@ -256,8 +256,10 @@ def _is_outsider(access: Access) -> bool:
 
 @router.put("/teams/{team}/grants", tags=["teams"], summary="Say what a team's sources may read")
 def set_grants(team: str, body: GrantsIn, caller: Operator, runtime: RuntimeDep) -> TeamOut:
-    """For operators: folders of this machine and private networks, within those that the service is started with. Sources that need
-    more fail at their next run, and say why."""
+    """For operators: folders and private networks, within those that the service allows.
+
+    Sources that need more fail at their next run, and say why.
+    """
     check_grants(runtime.settings, body.source_folders, body.source_networks)
     with runtime.records.writing() as session:
         team_row = session.scalar(select(Team).where((Team.id == team) | (Team.slug == team)))

@@ -1,4 +1,4 @@
-"""Sources of a knowledge base: kinds, checks, settings, signals, and documents that programs send."""
+"""Sources of a knowledge base: kinds, previews, settings, signals, pushed documents."""
 
 from __future__ import annotations
 
@@ -99,7 +99,7 @@ def list_sources(kb: str, access: Reader) -> Page[SourceOut]:
 
 @router.post("", status_code=201, summary="Connect a source")
 def create(kb: str, body: SourceIn, access: EditorWrite, request: Request) -> SourceOut:
-    """Its first run starts at once. Check it before, to see what it would take."""
+    """Starts its first run; preview it to see what it would add."""
     kb_row = access.scope.kb(kb)
     idempotency = Idempotency(request, access.session, access.caller, body.model_dump_json())
     if earlier := idempotency.earlier():
@@ -138,7 +138,7 @@ def _wanted(body: SourceIn) -> Wanted:
 
 @router.post("/check", summary="Look at a source before it is connected")
 def check(kb: str, body: CheckIn, access: Editor, request: Request) -> TrialOut:
-    """Connects, lists, and says what would be taken and what not. Nothing is kept."""
+    """Connects and lists, and returns what would be added and skipped. Nothing is stored."""
     access.scope.kb(kb)
     access.release()
     return _look(access, request, body.kind, body.settings, body.credentials or {})
@@ -148,7 +148,7 @@ def check(kb: str, body: CheckIn, access: Editor, request: Request) -> TrialOut:
 def check_again(
     kb: str, source: str, access: Editor, request: Request, body: SourceChange | None = None
 ) -> TrialOut:
-    """With other settings or credentials if they are given, else with its own."""
+    """With other settings or credentials if the request has any."""
     source_row = access.scope.source(access.scope.kb(kb), source)
     access.release()
     settings = body.settings if body and body.settings is not None else source_row.settings
@@ -225,7 +225,7 @@ def change(
     request: Request,
     response: Response,
 ) -> SourceOut:
-    """Other settings are followed by a run at once; its guard holds what would remove too much."""
+    """Changed settings start a run; its guard holds a run that would remove too much."""
     source_row = access.scope.source(access.scope.kb(kb), source)
     check_version(request, source_row.version)
     values = body.model_dump(exclude_unset=True)
@@ -293,7 +293,7 @@ def start(kb: str, source: str, access: EditorWrite) -> SyncOut:
 
 @router.post("/{source}/signal-secret", summary="Make the secret that signals are signed with")
 def make_secret(kb: str, source: str, access: EditorWrite) -> SignalSecret:
-    """The one before is no longer taken."""
+    """The previous secret stops working."""
     source_row = access.scope.source(access.scope.kb(kb), source)
     secret = new_webhook_secret()
     source_row.signal_secret = access.runtime.vault.seal(secret)
@@ -317,7 +317,7 @@ async def signal(source: str, request: Request, runtime: RuntimeDep) -> dict[str
 def _take_signal(runtime: Runtime, ref: str, headers: Mapping[str, str], body: bytes) -> None:
     with runtime.records.reading() as session:
         source = session.get(Source, ref)
-    # Checked before the write lock is taken: strangers must not hold it.
+    # Checked before taking the write lock, which strangers must not hold.
     if source is None or not is_signed(runtime.vault.open(source.signal_secret), headers, body):
         raise ApiError("not-signed-in", "The signal is not signed with this source's secret.")
     with runtime.records.writing() as session:
@@ -331,7 +331,7 @@ def _take_signal(runtime: Runtime, ref: str, headers: Mapping[str, str], body: b
 
 @router.post("/{source}/documents", summary="Send documents to a source")
 def push(kb: str, source: str, body: PushIn, access: Editor) -> PushOut:
-    """Each has an id of the sender's. Sending the same again changes nothing; one transaction takes them all."""
+    """Each has the sender's id. Repeating it changes nothing; it is one transaction."""
     kb_row = access.scope.kb(kb)
     target = access.scope.source(kb_row, source)
     if not kind_of(target.kind).pushed:

@@ -88,7 +88,7 @@ def list_items(
 
 @router.post("/{sync}/confirm", status_code=202, summary="Let a held run go on")
 def confirm(kb: str, source: str, sync: str, access: EditorWrite) -> SyncOut:
-    """It removes what it showed, no more: what has gone missing since is held again."""
+    """Removes what it listed, no more: later removals are held again."""
     sync_row = access.scope.sync(access.scope.source(access.scope.kb(kb), source), sync)
     if sync_row.state != SyncState.HELD:
         raise ApiError("conflict", "The run is not held; there is nothing to confirm.")
@@ -104,7 +104,7 @@ def confirm(kb: str, source: str, sync: str, access: EditorWrite) -> SyncOut:
 
 @router.post("/{sync}/reject", summary="Keep what a held run would remove, or end a run")
 def reject(kb: str, source: str, sync: str, access: EditorWrite) -> SyncOut:
-    """What a run has taken so far stays."""
+    """What the run has stored so far remains."""
     sync_row = access.scope.sync(access.scope.source(access.scope.kb(kb), source), sync)
     if sync_row.state not in (SyncState.HELD, SyncState.WAITING, SyncState.RUNNING):
         raise ApiError("conflict", "The run is over.")
