@@ -1,4 +1,4 @@
-/** The page that describes the HTTP API, from the service's own OpenAPI document and with nothing from elsewhere. */
+/** The API reference, from the service's own OpenAPI document, without other servers. */
 import "swagger-ui-dist/swagger-ui.css";
 import SwaggerUI from "swagger-ui-dist/swagger-ui-es-bundle.js";
 

@@ -10,7 +10,7 @@ const wished =
   localStorage.getItem("theme") ??
   (matchMedia("(prefers-color-scheme: dark)").matches ? "night" : "fog");
 document.documentElement.dataset.theme = wished;
-/** The service says at once what is wrong: trying again is for the person. */
+/** The service reports errors at once: people decide whether to retry. */
 const queries = new QueryClient({
   defaultOptions: { queries: { retry: false, refetchOnWindowFocus: false, networkMode: "always" } },
 });

@@ -11,7 +11,7 @@ export type Answer = Schemas["AnswerOut"];
 export type Hit = Schemas["HitOut"];
 export type Problem = Schemas["Problem"];
 
-/** What the service refused, with what to do about it. */
+/** A problem that the service returned, with its advice. */
 export class ProblemError extends Error {
   constructor(readonly problem: Problem) {
     super(problem.advice ? `${problem.detail} ${problem.advice}` : problem.detail);
@@ -21,10 +21,10 @@ export class ProblemError extends Error {
 const BASE = "/api/v1";
 const CONSOLE = { "X-Fontanel-Console": "1" };
 
-/** What a guest sends instead of a cookie: the link's secret, and the guest's own. */
+/** Whether the headers are a guest's: the link's secret and the guest's own. */
 const isGuest = (headers: Record<string, string>) => "Authorization" in headers;
 
-/** Set while a person signs out: what is still being asked for then must not lead back to where they were. */
+/** Set while signing out: requests in progress must not redirect to the current page. */
 let leaving = false;
 
 export async function signOut(): Promise<void> {
@@ -84,7 +84,7 @@ export async function send<T>(
 export const get = <T>(path: string, headers?: Record<string, string>) =>
   send<T>("GET", path, undefined, headers);
 
-/** A file that the service makes, handed to the browser to keep. */
+/** Download a file that the service creates. */
 export async function keep(
   path: string,
   name: string,
@@ -101,7 +101,7 @@ export async function keep(
   URL.revokeObjectURL(link.href);
 }
 
-/** Send a form, for what takes a file along with other fields. */
+/** Send a form, for requests with a file and other fields. */
 export async function sendForm<T>(path: string, form: FormData): Promise<T> {
   const response = await check(
     await fetch(BASE + path, { method: "POST", headers: CONSOLE, body: form }),
@@ -109,7 +109,7 @@ export async function sendForm<T>(path: string, form: FormData): Promise<T> {
   return (await response.json()) as T;
 }
 
-/** Send one file, reporting the share that has gone out. */
+/** Upload one file, reporting the share sent. */
 export function upload(
   path: string,
   file: File,
@@ -145,7 +145,7 @@ export type AskEvent =
   | Schemas["FinishEvent"]
   | Schemas["ProblemEvent"];
 
-/** Ask, and hand on each event as it comes. */
+/** Ask, and pass on each event as it arrives. */
 export async function ask(
   path: string,
   body: { question: string; conversation_id: string | null } & Record<string, unknown>,

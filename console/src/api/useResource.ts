@@ -5,15 +5,15 @@ import { get } from "./client";
 interface Options<T> {
   /** Headers to send, such as a guest's. They must be the same object between renders. */
   headers?: Record<string, string>;
-  /** Whether something is in progress: then the resource is loaded again soon. */
+  /** Whether something is in progress, so that the resource is reloaded soon. */
   busy?: (data: T) => boolean;
-  /** Milliseconds between two loads while nothing is in progress; null: never by the clock. */
+  /** Milliseconds between reloads while nothing is in progress; null: no reloads. */
   idle?: number | null;
 }
 
-/** Milliseconds between two loads while something is in progress. */
+/** Milliseconds between reloads while something is in progress. */
 const BUSY = 700;
-/** Milliseconds between two loads of what others may change. */
+/** Milliseconds between reloads of data that others may change. */
 export const IDLE = 4000;
 
 /**

@@ -20,12 +20,12 @@ type Cited = {
 
 interface Props {
   turn: Draft;
-  /** Where the knowledge base of a citation stands; null when this reader has no way to documents. */
+  /** The path of a citation's knowledge base; null for readers without access to documents. */
   pathOf: (cited: Cited) => string | null;
   live: boolean;
-  /** Read a citation in its place, for readers without a way to the document. */
+  /** Open a citation's context, for readers without access to the document. */
   onContext?: (citation: Citation) => void;
-  /** Where records of answers stand, for editors. */
+  /** The path of records of answers, for editors. */
   record?: string;
   children?: ReactNode;
 }
@@ -36,7 +36,7 @@ const STATES: Partial<Record<Draft["state"], string>> = {
   failed: "This answer failed.",
 };
 
-/** A turn as a set page: the question, the answer in the measure, its citations as notes level with their lines. */
+/** A turn: the question, the answer, and its citations as margin notes next to their lines. */
 export function AnswerView({ turn, pathOf, live, onContext, record, children }: Props) {
   const [lit, setLit] = useState<number | null>(null);
   const [opened, setOpened] = useState<Citation | null>(null);
@@ -138,7 +138,7 @@ export function AnswerView({ turn, pathOf, live, onContext, record, children }: 
   );
 }
 
-/** What the cited places do not carry, said in words; what was left out is named too. */
+/** The statements that the cited passages do not support, and those that were removed. */
 function Doubts({ turn, doubts }: { turn: Draft; doubts: Draft["statements"] }) {
   const removed = doubts.filter((statement) => statement.removed).length;
   const marked = doubts.length - removed;
@@ -214,7 +214,7 @@ function AnswerText({
       />
     );
     if (/^\|[\s|:-]*$/.test(line)) {
-      // the rule below a table's head
+      // The separator below a table's head.
     } else if (line.startsWith("|")) {
       rows.push(
         <tr key={at}>
@@ -245,7 +245,7 @@ function AnswerText({
   return <>{blocks}</>;
 }
 
-/** Where the cells of a table's line begin and end. */
+/** Where the cells of a table's row begin and end. */
 function cells(line: string): [number, number][] {
   const bars = [...line.matchAll(/(?<!\\)\|/g)].map((match) => match.index);
   return bars.slice(0, -1).map((bar, n) => [bar + 1, bars[n + 1]!]);
@@ -307,7 +307,7 @@ function Ranges({
   return <>{parts}</>;
 }
 
-/** The margin: each note as level with its line as the notes above it allow. */
+/** The margin: each note as close to its line as the notes above allow. */
 function Notes({
   turn,
   pathOf,
@@ -372,7 +372,7 @@ interface NoteProps extends Pick<Props, "onContext"> {
   top: number;
 }
 
-/** A note leads to the document, or for those without a way there to the quote in its place. */
+/** A note opens the document, or the quote in its context without access. */
 function Note({ citation, path, onContext, lit, onLight, top }: NoteProps) {
   const shared = {
     "data-note": citation.number,
@@ -460,7 +460,7 @@ function Nearest({ evidence, pathOf }: { evidence: Evidence[]; pathOf: Props["pa
   );
 }
 
-/** On a narrow screen a note rises from the bottom. */
+/** On a narrow screen a note opens from the bottom. */
 function Rising({
   citation,
   path,

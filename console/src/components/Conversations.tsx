@@ -9,11 +9,11 @@ interface Props {
   headers?: Record<string, string>;
   current: string | null;
   onOpen: (id: string | null) => void;
-  /** Begin in the search field. */
+  /** Focus the search field. */
   focus?: boolean;
 }
 
-/** The asker's own conversations: found, renamed, exported, deleted. */
+/** The asker's own conversations: search, rename, export, delete. */
 export function Conversations({ api, headers, current, onOpen, focus }: Props) {
   const [text, setText] = useState("");
   const [renamed, setRenamed] = useState<string | null>(null);

@@ -34,7 +34,7 @@ function Tab({ to, children }: { to: string; children: ReactNode }) {
   );
 }
 
-/** Remembers which of the two themes a person chose; the system's wish holds until then. */
+/** Stores a person's choice of theme; without one the system's preference applies. */
 function ThemeButton() {
   const dark = () => document.documentElement.dataset.theme === "night";
   const [on, setOn] = useState(dark);
@@ -51,7 +51,7 @@ function ThemeButton() {
   );
 }
 
-/** How many notices have come since this person last looked. */
+/** How many notices this person has not seen yet. */
 function Unseen({ api }: { api: string }) {
   const { data } = useResource<Schemas["NoticesOut"]>(`${api}/notices?limit=1`, { idle: IDLE });
   if (!data?.unseen) return null;
@@ -66,8 +66,8 @@ function Unseen({ api }: { api: string }) {
   );
 }
 
-/** What stands around every page: the bar, and the page in a measure. */
-/** Said once after signing in: that the person is signed in elsewhere too. */
+/** The frame of every page: navigation and content. */
+/** Shown once after signing in: the person is signed in elsewhere too. */
 function Elsewhere() {
   const [count, setCount] = useState(sessionStorage.getItem("elsewhere"));
   if (!count) return null;

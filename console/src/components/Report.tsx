@@ -2,7 +2,7 @@ import { Fragment } from "react";
 import type { Schemas } from "../api/client";
 import { count, percent } from "./text";
 
-/** What reading a document gave, in numbers. */
+/** The reading report of a document, in numbers. */
 export function reportFacts(report: Schemas["ReportOut"]): [string, string][] {
   const blocks = Object.entries(report.blocks).map(
     ([kind, number]) => `${count(number)} ${kind}${number === 1 ? "" : "s"}`,

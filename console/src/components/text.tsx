@@ -2,7 +2,7 @@ import type { Doc, Schemas } from "../api/client";
 
 const MINUTE = 60_000;
 
-/** A time as people say it, with the exact one on hover. */
+/** A relative time, with the exact one on hover. */
 export function Ago({ at }: { at: string | null | undefined }) {
   if (!at) return <span className="soft">–</span>;
   const then = new Date(at);
@@ -45,12 +45,12 @@ export function clock(seconds: number): string {
   return hours ? `${hours}:${two(minutes)}:${two(rest)}` : `${minutes}:${two(rest)}`;
 }
 
-/** A page, slide, sheet or chapter as people call it: a sheet by its name, a page by the number printed on it. */
+/** A page, slide, sheet or chapter: a sheet by its name, a page by its printed number. */
 export function unitName(unit: string, number: number, label?: string | null): string {
   return `${unit} ${label && (unit === "page" || unit === "sheet") ? label : number}`;
 }
 
-/** Page, rows or time and headings of a passage, without the title once more. */
+/** Page, rows or time, and headings of a passage, without the title. */
 export function place(title: string, locator: Schemas["LocatorOut"]): string {
   const path = locator.heading_path.filter((heading) => heading !== title).join(" › ");
   const [first, last] = locator.rows ?? [];
@@ -70,7 +70,7 @@ const STATES: Record<Doc["state"], { word: string; dot: string }> = {
   removed: { word: "removed at source", dot: "bg-base-300" },
 };
 
-/** A document's state: a dot and a word, a bar while a stage is under way, the reason when it failed. */
+/** A document's state: a dot and a word, with its progress, or the reason of a failure. */
 export function State({ document }: { document: Doc }) {
   const { word, dot } = STATES[document.state];
   if (document.progress != null && document.state !== "failed") {

@@ -1,7 +1,7 @@
 import { useCallback, useEffect, useRef, useState } from "react";
 import { type Answer, ask, type Citation, type Evidence, type Schemas } from "../api/client";
 
-/** A turn as it comes about: its text, citations and checks grow until there is an outcome. */
+/** A turn in progress: its text, citations and checks grow until there is an outcome. */
 export interface Draft {
   id: string | null;
   question: string;
@@ -57,7 +57,7 @@ const ofAnswer = (answer: Answer): Partial<Draft> => ({
   state: "done",
 });
 
-/** Asks, and keeps the turns of one conversation as they come about. */
+/** Asks, and holds the turns of one conversation as they progress. */
 export function useAsking(path: string, headers?: Record<string, string>) {
   const [turns, setTurns] = useState<Draft[]>([]);
   const [busy, setBusy] = useState(false);

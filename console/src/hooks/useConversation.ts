@@ -3,8 +3,8 @@ import { get, type Schemas } from "../api/client";
 import { type Draft, ofTurn, useAsking } from "./useAsking";
 
 /**
- * The conversation that the address names, loaded and asked on; `onBegun` hears the id of a new one. A turn that is being answered
- * elsewhere (in another tab, or stopped a moment ago) is looked at until it has ended.
+ * The conversation in the address, loaded and continued; `onBegun` receives a new one's id. A turn
+ * answered elsewhere (in another tab, or just stopped) is reloaded until it ends.
  */
 export function useConversation(
   api: string,

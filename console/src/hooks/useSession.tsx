@@ -14,7 +14,7 @@ export function useSession(): Session {
   return session;
 }
 
-/** The team in the address, the caller's role in it, and where its API begins. */
+/** The team in the address, the caller's role in it, and the path of its API. */
 export function useTeam() {
   const { team = "" } = useParams();
   const session = useSession();

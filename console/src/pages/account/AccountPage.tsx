@@ -4,7 +4,7 @@ import { useResource } from "../../api/useResource";
 import { Ago, Failure } from "../../components/text";
 import { useSession } from "../../hooks/useSession";
 
-/** A person's own: where they are signed in, and their password. */
+/** The person's own account: where they are signed in, and their password. */
 export function AccountPage() {
   const session = useSession();
   return (

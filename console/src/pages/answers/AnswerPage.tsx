@@ -11,7 +11,7 @@ import { asker, REASONS } from "../desks/words";
 
 type Answer = Schemas["RecordOut"];
 
-/** How an answer came about, from the question to each checked statement. */
+/** How an answer was made, from the question to each checked statement. */
 export function AnswerPage() {
   const team = useTeam();
   const { answer: id = "" } = useParams();
@@ -60,7 +60,7 @@ export function AnswerPage() {
   );
 }
 
-/** Each step: a bar in the whole time, and what it found. */
+/** Each step: a bar on the time line, and its details. */
 function TimeLine({ record }: { record: Answer }) {
   const whole = Math.max(
     record.seconds.total ?? 0,
@@ -106,7 +106,7 @@ function TimeLine({ record }: { record: Answer }) {
   );
 }
 
-/** What a step found: plain values on a line, lists below. */
+/** The details of a step: plain values on a line, lists below. */
 function Told({ told }: { told: Record<string, unknown> }) {
   const plain = Object.entries(told).filter(
     ([, value]) => typeof value !== "object" || value === null,
@@ -169,7 +169,7 @@ function Passages({ record, team }: { record: Answer; team: string }) {
   );
 }
 
-/** The exact prompt, the model's own words, and the settings. */
+/** The exact prompt, the model's text, and the settings. */
 function Sent({ record }: { record: Answer }) {
   const parts: [string, string][] = record.prompt.map((message) => [
     `Sent to the model (${message.role})`,
@@ -191,7 +191,7 @@ function Sent({ record }: { record: Answer }) {
   );
 }
 
-/** The same question as of now, and what differs. */
+/** The same question asked again, and what differs. */
 function Again({ api, id }: { api: string; id: string }) {
   const team = useTeam();
   const [found, setFound] = useState<Schemas["AgainOut"] | null>(null);

@@ -14,7 +14,7 @@ import { Helpful } from "./Helpful";
 type Face = Schemas["PublicDesk"];
 type Headers = Record<string, string>;
 
-/** A guest's own secret, kept in this browser for each link. */
+/** A guest's own secret, stored in this browser for each link. */
 function guestSecret(link: string): string {
   const name = `guest ${link.slice(0, 8)}`;
   try {
@@ -28,7 +28,10 @@ function guestSecret(link: string): string {
   }
 }
 
-/** The chat page: for members by their sign-in, for guests by the secret behind the number sign of the link. */
+/**
+ * The chat page: for members who are signed in, and for guests with the secret in the link's
+ * fragment.
+ */
 export function ChatPage() {
   const { desk = "" } = useParams();
   const headers = useMemo<Headers | undefined>(() => {
@@ -69,7 +72,7 @@ function Chat({ face, headers }: { face: Face; headers?: Headers }) {
   const field = useRef<HTMLTextAreaElement>(null);
   const end = useRef<HTMLDivElement>(null);
 
-  // The fragment holds a guest's way in: it stays.
+  // Keep the fragment: it contains the guest's secret.
   const move = useCallback(
     (id: string | null, replace: boolean) =>
       void navigate({ search: id ? `?conversation=${id}` : "", hash: location.hash }, { replace }),

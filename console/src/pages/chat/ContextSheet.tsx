@@ -6,12 +6,12 @@ import { Failure, place } from "../../components/text";
 interface Props {
   path: string;
   headers?: Record<string, string>;
-  /** Whether it is the right place for what the answer says. */
+  /** Whether it is the right passage for the answer. */
   onSay: (right: boolean) => Promise<unknown>;
   onClose: () => void;
 }
 
-/** A quote in its place, for readers without a way to the document: the text around it, the words marked. */
+/** A quote in its context, for readers without access to the document. */
 export function ContextSheet({ path, headers, onSay, onClose }: Props) {
   const { data, error } = useResource<Schemas["ContextOut"]>(path, { headers });
   const [said, setSaid] = useState(false);
@@ -22,7 +22,7 @@ export function ContextSheet({ path, headers, onSay, onClose }: Props) {
   }, []);
   // biome-ignore lint/correctness/useExhaustiveDependencies: the quote appears with the data
   useEffect(() => {
-    // In braces: it may return a promise, which is not a clean-up function.
+    // In braces: a returned promise would be taken for a clean-up function.
     quote.current?.scrollIntoView({ block: "center" });
   }, [data]);
   return (

@@ -4,7 +4,7 @@ import { REASONS } from "../desks/words";
 
 type Given = Schemas["FeedbackOut"];
 
-/** Whether an answer helped; when not, why. */
+/** Whether an answer helped, and if not, why. */
 export function Helpful({
   api,
   headers,

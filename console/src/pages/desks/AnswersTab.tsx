@@ -7,7 +7,7 @@ import { useTeam } from "../../hooks/useSession";
 import { useDesk } from "./DeskPage";
 import { asker, OUTCOMES, REASONS } from "./words";
 
-/** What the desk was asked, with what people thought of it. */
+/** The questions of the desk, with feedback. */
 export function AnswersTab() {
   const team = useTeam();
   const { api } = useDesk();

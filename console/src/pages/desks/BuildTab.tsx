@@ -8,7 +8,7 @@ import { SettingsForm } from "./SettingsForm";
 import { TryPanel } from "./TryPanel";
 import type { Settings } from "./words";
 
-/** The draft's settings beside a panel in which it can be tried as it stands in the form, unsaved changes too. */
+/** The draft's settings, with a panel to try it, unsaved changes included. */
 export function BuildTab() {
   const team = useTeam();
   const { desk, api, reload } = useDesk();

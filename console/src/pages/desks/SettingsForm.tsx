@@ -56,7 +56,7 @@ const lines = (text: string) =>
     .map((line) => line.trim())
     .filter(Boolean);
 
-/** Everything that decides how a desk answers. */
+/** All settings of a desk's answers. */
 export function SettingsForm({ settings, onChange, kbs, models }: Props) {
   const set = (change: Partial<Settings>) => onChange({ ...settings, ...change });
   const choice = <K extends keyof Settings>(
@@ -358,7 +358,7 @@ export function SettingsForm({ settings, onChange, kbs, models }: Props) {
   );
 }
 
-/** The knowledge bases, each with the line that says when it is to be used. */
+/** The knowledge bases, each with a description of its use. */
 function KbChoice({
   settings,
   set,

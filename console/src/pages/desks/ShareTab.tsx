@@ -6,7 +6,7 @@ import { Ago, Failure } from "../../components/text";
 import { useTeam } from "../../hooks/useSession";
 import { useDesk } from "./DeskPage";
 
-/** Links for guests, the way into other pages, and the end of the desk. */
+/** Links for guests, embedding, and deleting the desk. */
 export function ShareTab() {
   const team = useTeam();
   const navigate = useNavigate();

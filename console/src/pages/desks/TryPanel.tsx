@@ -7,7 +7,7 @@ import { useTeam } from "../../hooks/useSession";
 import { useDesk } from "./DeskPage";
 import type { Settings } from "./words";
 
-/** Ask the draft as it stands in the form, and the published version beside it. */
+/** Ask the draft in the form, and the published version next to it. */
 export function TryPanel({ settings }: { settings: Settings }) {
   const { desk, api } = useDesk();
   const [question, setQuestion] = useState("");
@@ -82,7 +82,7 @@ export function TryPanel({ settings }: { settings: Settings }) {
   );
 }
 
-/** An answer with what it rests on, close together. */
+/** An answer with its passages, in little space. */
 function Tried({ turn, title }: { turn: Draft; title: string | null }) {
   const team = useTeam();
   const isCited = (passage: Evidence) =>

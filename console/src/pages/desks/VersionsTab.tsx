@@ -4,7 +4,7 @@ import { useResource } from "../../api/useResource";
 import { Ago, Failure } from "../../components/text";
 import { useDesk } from "./DeskPage";
 
-/** Published versions: what changed between them, and the way back. */
+/** Published versions: compare them, publish one again. */
 export function VersionsTab() {
   const { desk, api, reload } = useDesk();
   const versions = useResource<Schemas["Page_DeskVersionOut_"]>(`${api}/versions`);
@@ -52,7 +52,8 @@ export function VersionsTab() {
             <b className="font-semibold">Version {version.number}</b>
             {version.number === desk.published?.number && (
               <span className="flex items-baseline gap-2">
-                <span className="bg-success inline-block size-2 rounded-full" aria-hidden /> published
+                <span className="bg-success inline-block size-2 rounded-full" aria-hidden />{" "}
+                published
               </span>
             )}
             <span>{version.note}</span>

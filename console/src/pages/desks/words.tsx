@@ -15,7 +15,7 @@ const COLOURS: Record<Colour, string> = {
 };
 export const COLOUR_NAMES = Object.keys(COLOURS) as Colour[];
 
-/** A desk's sign: its symbol, or the first letter of its name, on its colour. */
+/** A desk's sign: its symbol or the first letter of its name, on its colour. */
 export function Sign({
   name,
   symbol,
@@ -55,7 +55,7 @@ export const OUTCOMES: Record<string, string> = {
   unfinished: "unfinished",
 };
 
-/** Who asked, as far as people can tell. */
+/** Who asked, as far as known. */
 export const asker = (id: string) =>
   id.startsWith("guest:")
     ? `guest ${id.slice(6, 12)}`

@@ -14,7 +14,7 @@ import { Tags } from "./Tags";
 
 type Cut = Schemas["PassageOut"];
 
-/** One document: its original beside its text, the cited words marked on both, its passages, its tags, what reading gave. */
+/** One document: its original next to its text, cited words highlighted, passages, tags, report. */
 export function DocumentPage() {
   const team = useTeam();
   const { kb = "", document: id = "" } = useParams();
@@ -261,7 +261,7 @@ interface BarProps {
   download: string;
 }
 
-/** Going about in a document: to a page, to words, to its passages, to its original. */
+/** Navigation in a document: to a page, words, passages, or the original. */
 function Bar({
   text,
   page,
@@ -421,7 +421,9 @@ function About({
   );
 }
 
-/** Bring a part of the text into sight. A text that scrolls by itself, beside its original, leaves the page where it is. */
+/**
+ * Scroll a part of the text into view; a text with its own scroll bar leaves the page where it is.
+ */
 function show(sheet: HTMLElement | null, selector: string, share = 0.35) {
   const part = sheet?.querySelector(selector);
   if (!sheet || !part) return;
@@ -435,7 +437,7 @@ function pageAt(blocks: Schemas["BlockOut"][], position: number): number | null 
   return blocks.find((block) => block.start <= position && position < block.end)?.page ?? null;
 }
 
-/** Where the original opens: a PDF at its page, a web page at the heading above the words. */
+/** Where the original opens: a PDF at its page, a web page at the heading above. */
 function fragment(text: Schemas["DocumentTextOut"] | null, page: number, from: number): string {
   if (!text) return "";
   if (text.revision.media_type === "application/pdf") return `#page=${page}`;
@@ -443,7 +445,7 @@ function fragment(text: Schemas["DocumentTextOut"] | null, page: number, from: n
   return block?.anchor ? `#${block.anchor}` : "";
 }
 
-/** Where words stand in a text, whatever their case; at most a thousand places. */
+/** Occurrences of words in a text, ignoring case; at most a thousand. */
 function occurrences(text: string, find: string): number[] {
   if (find.length < 2) return [];
   const [where, what] = [text.toLowerCase(), find.toLowerCase()];

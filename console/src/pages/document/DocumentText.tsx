@@ -5,7 +5,7 @@ import { clock, unitName } from "../../components/text";
 type Block = Schemas["BlockOut"];
 type Cut = Schemas["CutOut"];
 
-/** Characters [start, end) that are to stand out: cited words, or what was looked for (`now`: the one that is shown). */
+/** Characters [start, end) to highlight: cited words or search results (`now`: the current one). */
 export interface Mark {
   start: number;
   end: number;
@@ -19,11 +19,11 @@ interface Props {
   labels: string[];
   marks: Mark[];
   passages: Cut[];
-  /** Show this page alone. */
+  /** Show only this page. */
   only?: number;
 }
 
-/** A document's text by block, with page marks; marks stand out; passages are told where they begin. */
+/** A document's text by block, with page marks, highlights, and starts of passages. */
 export function DocumentText({ text, blocks, unit, labels, marks, passages, only }: Props) {
   const out: ReactNode[] = [];
   let page: number | null = null;
@@ -45,7 +45,7 @@ export function DocumentText({ text, blocks, unit, labels, marks, passages, only
         </p>,
       );
     }
-    // What begins inside a long block is told before it.
+    // A passage that starts inside a long block is marked before it.
     for (; next < passages.length && passages[next]!.start < block.end; next++) {
       out.push(<PassageMark key={`m${passages[next]!.ordinal}`} passage={passages[next]!} />);
     }
@@ -126,10 +126,10 @@ export function BlockText({ block, text, marks }: { block: Block; text: string; 
   );
 }
 
-/** Rows shown at once: a browser bears no more of a long table. */
+/** Rows shown at once: browsers are slow with more. */
 const ROWS = 200;
 
-/** A table with its column names kept in sight, the numbers of a sheet's rows, and so many rows at a time. */
+/** A table with a sticky head and row numbers, a number of rows at a time. */
 function Table({ block, text, marks }: { block: Block; text: string; marks: Mark[] }) {
   const lines = linesOf(block, text);
   const headers = block.header_rows ?? 0;

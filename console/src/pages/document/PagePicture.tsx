@@ -13,7 +13,10 @@ interface Props {
   onPage: (page: number) => void;
 }
 
-/** A page of the original as a picture. What is marked in the text is marked on it too; a click on a line shows it in the text. */
+/**
+ * A page of the original as a picture, with the text's highlights. A click on a line shows it in
+ * the text.
+ */
 export function PagePicture({ api, page, revision, marks, passages, onChoose, onPage }: Props) {
   const query = revision ? `revision=${revision}` : "";
   const { data, error } = useResource<Schemas["PageOut"]>(`${api}/pages/${page}?${query}`);
@@ -29,7 +32,7 @@ export function PagePicture({ api, page, revision, marks, passages, onChoose, on
       {places.map((place) => {
         const mark = marks.find((item) => item.start < place.end && item.end > place.start);
         const number = passages.length ? passageAt(place.start) : -1;
-        // Within a line the marked words stand about where their share of its characters does.
+        // Within a line, highlights are placed by their share of its characters.
         const share = (position: number) =>
           Math.min(1, Math.max(0, (position - place.start) / (place.end - place.start)));
         const [a, b] = mark ? [share(mark.start), share(mark.end)] : [0, 1];

@@ -12,7 +12,7 @@ interface Props {
   onChoose: (position: number) => void;
 }
 
-/** A slide with what it says where it says it. Its drawings are not there; the original has them. */
+/** A slide's text in its layout. Its drawings are only in the original. */
 export function SlidePicture({ api, page, revision, text, marks, onChoose }: Props) {
   const { data, error } = useResource<Schemas["PageOut"]>(
     `${api}/pages/${page}${revision ? `?revision=${revision}` : ""}`,

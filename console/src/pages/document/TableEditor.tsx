@@ -1,6 +1,6 @@
 import { useState } from "react";
 
-/** A small table as rows and columns; kept as CSV (RFC 4180). */
+/** A small table as rows and columns; stored as CSV (RFC 4180). */
 export function TableEditor({
   text,
   separator,
@@ -87,7 +87,7 @@ const padded = (row: string[], width: number) => [
 const quoted = (cell: string, separator: string) =>
   cell.includes(separator) || /["\n\r]/.test(cell) ? `"${cell.replaceAll('"', '""')}"` : cell;
 
-/** The cells of a text with separated values; quotes may hold separators and line ends. */
+/** Parse separated values; quotes may contain separators and line ends. */
 function parse(text: string, separator: string): string[][] {
   const rows: string[][] = [];
   let row: string[] = [];

@@ -8,7 +8,7 @@ import { TableEditor } from "./TableEditor";
 
 type Preview = Schemas["PreviewOut"];
 
-/** Write a new document, or edit one that was written here: Markdown with what becomes of it beside, a table as rows. */
+/** Write a document, or edit one: Markdown with a preview, a table as rows. */
 export function WritePage() {
   const team = useTeam();
   const { kb = "", document: id } = useParams();
@@ -119,7 +119,7 @@ export function WritePage() {
   );
 }
 
-/** A name with an ending: Markdown, unless another is given. */
+/** A name with an ending, by default Markdown's. */
 const whole = (name: string) => (/\.\w+$/.test(name) ? name : `${name}.md`);
 
 function Markdown({
@@ -139,7 +139,7 @@ function Markdown({
       setPreview(null);
       return;
     }
-    // Read by the service itself: what is shown is what will be searched.
+    // The service itself reads it: the preview shows what will be indexed.
     const timer = setTimeout(() => {
       const form = new FormData();
       form.append("file", new File([text], whole(name.split("/").pop() || "new")));

@@ -14,7 +14,7 @@ interface Sending {
   error?: string;
 }
 
-/** Sends files two at a time and reports how far each is. */
+/** Uploads files two at a time and reports their progress. */
 function useSending(api: string) {
   const [sending, setSending] = useState<Sending[]>([]);
   const add = async (files: File[]) => {
@@ -63,7 +63,7 @@ export function DocumentsTab() {
     });
   const { data: sources } = useResource<Schemas["Page_SourceOut_"]>(`${api}/sources`);
   const [picked, setPicked] = useState<ReadonlySet<string>>(new Set());
-  // What narrows is asked of the service: the list here may hold only the first documents of many.
+  // The service applies the filters: this list may only have the first of many documents.
   const asked = [
     source && `source=${source}`,
     folder && `folder=${encodeURIComponent(folder)}`,
@@ -295,7 +295,7 @@ function fits(document: Doc, state: string): boolean {
   return state === "warned" ? document.revision.warnings.length > 0 : document.state === state;
 }
 
-/** What can be done to several documents at once. */
+/** Changes to several documents at once. */
 function Bulk({
   api,
   picked,

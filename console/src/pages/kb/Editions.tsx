@@ -5,7 +5,7 @@ import { type Splitting, SplittingFields, splittingText } from "./Splitting";
 
 type Edition = Schemas["EditionOut"];
 
-/** The indexes of a knowledge base: build one with other settings beside the one that serves, try it, switch, switch back. */
+/** The indexes of a knowledge base: build one with other settings, try it, switch, switch back. */
 export function Editions({
   api,
   splitting,

@@ -6,7 +6,7 @@ import { useThrottled } from "../../hooks/useThrottled";
 
 type Folder = Schemas["FolderOut"];
 
-/** The folders of a knowledge base as a tree; a branch is asked for when it is opened. */
+/** The folders of a knowledge base as a tree; a branch is loaded when it is opened. */
 export function Folders({
   api,
   chosen,

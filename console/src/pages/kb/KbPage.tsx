@@ -15,7 +15,7 @@ export interface KbContext {
 
 export const useKb = () => useOutletContext<KbContext>();
 
-/** One knowledge base: how it stands, and its tabs. */
+/** One knowledge base: its state, and its tabs. */
 export function KbPage() {
   const team = useTeam();
   const { kb: slug = "" } = useParams();

@@ -8,7 +8,7 @@ import { type Splitting, SplittingFields } from "./Splitting";
 
 type Preview = Schemas["PreviewOut"];
 
-/** What would become of a file under given settings: its report, its sizes, and the cuts on its text. Nothing is kept. */
+/** How a file would be read and split with some settings. Nothing is stored. */
 export function PreviewTab() {
   const { kb, api } = useKb();
   const [file, setFile] = useState<File | null>(null);
@@ -120,7 +120,7 @@ export function PreviewTab() {
   );
 }
 
-/** How many passages there are of which size. */
+/** A histogram of passages by size. */
 function Sizes({ sizes }: { sizes: Schemas["SizesOut"] }) {
   const most = Math.max(1, ...sizes.bins.map(([, , number]) => number));
   if (sizes.bins.length === 0) return null;

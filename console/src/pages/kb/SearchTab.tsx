@@ -38,7 +38,7 @@ export function SearchTab() {
   const [document, setDocument] = useState("");
   const [ways, setWays] = useState<Way[]>([USUAL]);
   const [found, setFound] = useState<Found[]>([]);
-  /** The number of the latest search: 0 before any. Once one is under way, another setting asks anew. */
+  /** The number of the latest search, 0 before any; after one, changed settings search again. */
   const latest = useRef(0);
   const [explained, setExplained] = useState(false);
   const [error, setError] = useState<string | null>(null);
@@ -67,7 +67,7 @@ export function SearchTab() {
         documents: document ? [document] : null,
         explain,
       });
-    // An earlier search that comes back late must not take the place of a later one.
+    // A late response of an earlier search must not replace a later one.
     const mine = ++latest.current;
     try {
       const hits = await Promise.all(all.map(ask));
@@ -298,7 +298,10 @@ function WayForm({
   );
 }
 
-/** What one search found. `other` is what the setting beside it found: each hit tells where it stands there. */
+/**
+ * The results of one search. `other` are those of the setting next to it: each hit shows its rank
+ * there.
+ */
 function Results({
   found,
   other,
@@ -341,7 +344,7 @@ function Results({
   );
 }
 
-/** Whether two hits, of editions that may be cut differently, hold some of the same words. */
+/** Whether two hits, of editions that may be split differently, overlap. */
 const meets = (one: Hit, other: Hit) =>
   one.document_id === other.document_id && one.start < other.end && one.end > other.start;
 
@@ -419,7 +422,7 @@ function HitCard({
   );
 }
 
-/** A passage joined to a hit. */
+/** A passage merged with a hit. */
 function Beside({ text }: { text: string }) {
   return (
     <p className="soft border-base-300 my-1.5 line-clamp-3 border-l-2 pl-3 font-serif text-[14px] whitespace-pre-line">
@@ -430,7 +433,7 @@ function Beside({ text }: { text: string }) {
 
 const FIELDS = ["title", "heading", "body", "about"] as const;
 
-/** How a hit's score came about: its parts, then what each term gave in each field. */
+/** How a hit's score was computed: its parts, then each term in each field. */
 function Explanation({ explanation, hit }: { explanation: Schemas["ExplanationOut"]; hit: Hit }) {
   const shown = (value: number) => (value ? value.toFixed(2) : "–");
   return (
@@ -478,7 +481,7 @@ function Explanation({ explanation, hit }: { explanation: Schemas["ExplanationOu
   );
 }
 
-/** One line break between blocks is enough in a list of hits. */
+/** A single line break between blocks is enough in a list of hits. */
 const tight = (text: string) => text.replaceAll("\n\n", "\n").replaceAll("\t", " · ");
 
 function Highlighted({ text, spans }: { text: string; spans: { start: number; end: number }[] }) {

@@ -17,7 +17,7 @@ const SIZES = [
   ["overlap_tokens", "Overlap tokens", 0, 300],
 ] as const;
 
-/** How documents are cut, as fields of a form. */
+/** The splitting settings as form fields. */
 export function SplittingFields({
   splitting,
   onChange,

@@ -79,7 +79,7 @@ export function KbsPage() {
   );
 }
 
-/** Sources shown on a card; the others are counted. */
+/** Sources shown on a card; the rest are counted. */
 const SHOWN = 3;
 
 function KbCard({ kb, team, sources }: { kb: Kb; team: string; sources: SourceFreshness[] }) {

@@ -16,7 +16,7 @@ const BLANK = {
   seconds: 60,
 };
 
-/** For operators: the text-generating models that desks may name. */
+/** For operators: the text-generating models that desks can use. */
 export function ModelsPage() {
   const { data, error, reload } = useResource<Schemas["Page_ModelOut_"]>("/models");
   const [form, setForm] = useState(BLANK);

@@ -13,7 +13,7 @@ const TONES: Record<string, string> = {
   "freshness.missed": "bg-error",
 };
 
-/** How fresh the team's sources are, and what happened to them. */
+/** The freshness of the team's sources, and their events. */
 export function NoticesPage() {
   const team = useTeam();
   const { data: sources } = useResource<Schemas["SourceFreshness"][]>(`${team.api}/freshness`, {

@@ -3,7 +3,7 @@ import { type Schemas, send } from "../../api/client";
 import { useResource } from "../../api/useResource";
 import { Ago, Failure } from "../../components/text";
 
-/** Addresses that notices are sent to, as signed events. */
+/** Addresses that receive notices as signed events. */
 export function Receivers({ api }: { api: string }) {
   const { data, reload } = useResource<Schemas["Page_ReceiverOut_"]>(`${api}/receivers`);
   const [url, setUrl] = useState("");

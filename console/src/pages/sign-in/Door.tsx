@@ -1,7 +1,7 @@
 import type { ReactNode } from "react";
 import { Mark } from "../../components/Frame";
 
-/** The frame of pages that people see who are not signed in. */
+/** The frame of pages for people who are not signed in. */
 export function Door({ children }: { children: ReactNode }) {
   return (
     <main className="mx-auto flex min-h-screen max-w-sm flex-col justify-center px-4 pb-24">

@@ -3,7 +3,7 @@ import { get, type Schemas, type Session, send } from "../../api/client";
 import { Failure } from "../../components/text";
 import { Door } from "./Door";
 
-/** What the link of an invitation opens. The secret stands behind the number sign, so that no server's log has it. */
+/** The page of an invitation's link. The secret is in the fragment, so that no server logs it. */
 export function InvitationPage() {
   const [secret] = useState(location.hash.slice(1));
   const [face, setFace] = useState<Schemas["InvitationDetails"] | null>(null);

@@ -3,7 +3,7 @@ import { send } from "../../api/client";
 import { Failure } from "../../components/text";
 import { Door } from "./Door";
 
-/** What an operator's link opens for somebody who forgot their password. */
+/** The page of a link to set a new password. */
 export function PasswordPage() {
   const [password, setPassword] = useState("");
   const [done, setDone] = useState(false);

@@ -3,7 +3,7 @@ import { type Session, send } from "../../api/client";
 import { Failure } from "../../components/text";
 import { Door } from "./Door";
 
-/** An address of this service, whatever was asked for: as the browser itself reads it, since it overlooks tabs and the like. */
+/** Return an address within this service, parsed as browsers do, which ignore tabs and the like. */
 function own(next: string | null): string {
   try {
     const found = new URL(next ?? "/", location.origin);

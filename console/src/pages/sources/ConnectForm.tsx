@@ -7,7 +7,7 @@ import { defaults, filled, type ObjectSchema, SchemaFields, type Values } from "
 type Kind = Schemas["KindOut"];
 type Trial = Schemas["TrialOut"];
 
-/** Choose a kind of source, fill in its form, look at what it would take, connect it. */
+/** Choose a kind of source, fill in its form, preview it, connect it. */
 export function ConnectForm({ api, onDone }: { api: string; onDone: () => void }) {
   const { data: kinds, error } = useResource<Kind[]>("/source-kinds");
   const [kind, setKind] = useState<Kind | null>(null);
@@ -149,7 +149,7 @@ export function careBody(care: Care) {
   };
 }
 
-/** When a source runs, and how soon its changes should be answerable. */
+/** When a source runs, and its freshness target. */
 export function CareFields({
   care,
   watchable,
@@ -213,7 +213,7 @@ export function CareFields({
   );
 }
 
-/** What a look at a source showed. */
+/** The preview of a source. */
 export function TrialView({ trial }: { trial: Trial }) {
   return (
     <section className="sheet p-5" aria-label="Documents that would be added">

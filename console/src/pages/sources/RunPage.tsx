@@ -22,7 +22,7 @@ const OUTCOMES = [
   "unchanged",
 ] as const;
 
-/** One run of a source: what it counted, and what became of each item. */
+/** One run of a source: its counts, and the outcome of each item. */
 export function RunPage() {
   const team = useTeam();
   const { api, path } = useKb();

@@ -1,6 +1,6 @@
 import { useId, useState } from "react";
 
-/** The parts of a JSON Schema that the service's kinds of sources use. */
+/** The parts of JSON Schema that kinds of sources use. */
 export interface Property {
   title?: string;
   description?: string;
@@ -18,7 +18,7 @@ export interface ObjectSchema {
 }
 export type Values = Record<string, unknown>;
 
-/** What a form begins with. */
+/** The initial values of a form. */
 export function defaults(schema: ObjectSchema): Values {
   return Object.fromEntries(
     Object.entries(schema.properties ?? {}).map(([name, property]) => [
@@ -29,7 +29,7 @@ export function defaults(schema: ObjectSchema): Values {
   );
 }
 
-/** A form's values as the service wants them: what was left empty is left out. */
+/** A form's values for the service, without those left empty. */
 export function filled(values: Values): Values {
   const given = Object.entries(values).filter(
     ([, value]) => value !== null && value !== "" && !(Array.isArray(value) && value.length === 0),
@@ -37,7 +37,7 @@ export function filled(values: Values): Values {
   return Object.fromEntries(given);
 }
 
-/** Fields made from a JSON Schema; what can be left alone is folded away. */
+/** Fields made from a JSON Schema; optional ones are folded. */
 export function SchemaFields({
   schema,
   values,
@@ -99,7 +99,7 @@ function Field({
 }) {
   const label = property.title ?? name;
   const type = property.type ?? property.anyOf?.find((part) => part.type !== "null")?.type;
-  // The hint describes the field; it is no part of its name.
+  // The hint describes the field, and is not part of its name.
   const about = useId();
   const hint = property.description && (
     <span id={about} className="soft text-[13px]">
@@ -188,7 +188,7 @@ function Field({
   );
 }
 
-/** A list of texts, one a line. What is being typed stays as it is until it is done. */
+/** A list of texts, one per line. Text being typed stays unchanged until the field is left. */
 function Lines({
   value,
   required,

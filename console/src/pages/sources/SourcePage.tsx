@@ -12,7 +12,7 @@ import { counts, Fresh, plan, RunState, type Source, took } from "./words";
 const busy = (source: Source) =>
   source.recent.some((run) => ["waiting", "running"].includes(run.state) || run.indexing > 0);
 
-/** One source: how fresh it is, its runs, its settings. */
+/** One source: its freshness, runs and settings. */
 export function SourcePage() {
   const team = useTeam();
   const { api, path } = useKb();

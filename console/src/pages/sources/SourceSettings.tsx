@@ -11,7 +11,7 @@ interface Rule {
   tags: string;
 }
 
-/** Change what a source takes, when it runs, what its guard lets pass, and the tags it gives. */
+/** Change a source's settings, schedule, guard and tags. */
 export function SourceSettings({
   source,
   base,

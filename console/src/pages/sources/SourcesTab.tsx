@@ -15,7 +15,7 @@ const busy = (page: { items: Source[] }) =>
       (["waiting", "running"].includes(source.recent[0].state) || source.recent[0].indexing > 0),
   );
 
-/** What keeps documents flowing into a knowledge base. */
+/** The sources of a knowledge base. */
 export function SourcesTab() {
   const team = useTeam();
   const { api, path } = useKb();

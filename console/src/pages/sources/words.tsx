@@ -7,19 +7,19 @@ type Freshness = Schemas["FreshnessOut"];
 
 const WORDS = ["added", "changed", "moved", "removed", "unchanged", "skipped", "failed"] as const;
 
-/** What a run did, in words. */
+/** The outcome of a run, in words. */
 export function counts(sync: Sync): string {
   const parts = WORDS.filter((word) => sync[word]).map((word) => `${count(sync[word])} ${word}`);
   return parts.join(", ") || "nothing there";
 }
 
-/** A span of time, short. */
+/** A short duration. */
 export function span(seconds: number): string {
   if (seconds < 120) return `${seconds < 10 ? seconds.toFixed(1) : Math.round(seconds)} s`;
   return seconds < 7200 ? `${Math.round(seconds / 60)} min` : `${Math.round(seconds / 3600)} h`;
 }
 
-/** How long a run took, or has taken so far. */
+/** How long a run took, or has been running. */
 export function took(sync: Sync): string {
   if (!sync.started_at) return "–";
   const end = sync.finished_at ? new Date(sync.finished_at).getTime() : Date.now();
@@ -35,7 +35,7 @@ const STAGES: Record<string, string> = {
   embed: "embedding",
 };
 
-/** Where a run's time went, stage by stage; what documents took is added up. */
+/** The time of a run by stage; the documents' times are added up. */
 export function stages(sync: Sync): string {
   return Object.entries(sync.seconds)
     .filter(([, seconds]) => seconds >= 0.05)
@@ -60,7 +60,7 @@ const STATES: Record<Freshness["state"], { word: string; dot: string }> = {
   unscheduled: { word: "run by hand", dot: "bg-base-300" },
 };
 
-/** How fresh a source is: a dot and a word. */
+/** The freshness of a source: a dot and a word. */
 export function FreshWord({ freshness }: { freshness: Freshness }) {
   const { word, dot } = STATES[freshness.state];
   const since = freshness.late_since
@@ -75,7 +75,7 @@ export function FreshWord({ freshness }: { freshness: Freshness }) {
   );
 }
 
-/** The same with what was measured. */
+/** The same with its measurements. */
 export function Fresh({ freshness }: { freshness: Freshness }) {
   return (
     <span data-freshness={freshness.state}>
@@ -125,7 +125,7 @@ export function Strip({ runs, path }: { runs: Sync[]; path: string }) {
   );
 }
 
-/** A run's state, with a bar while it goes on. */
+/** A run's state, with its progress. */
 export function RunState({ sync }: { sync: Sync }) {
   if (sync.state === "running") {
     const total = Math.max(sync.expected, sync.seen);

@@ -5,7 +5,7 @@ import { Ago, Failure } from "../../components/text";
 import { useSession } from "../../hooks/useSession";
 import { Once, type Role, RoleChoice } from "./parts";
 
-/** Who is in the team, who is invited, and the form that invites. */
+/** Members, invitations, and the form to invite. */
 export function Members({ api }: { api: string }) {
   const session = useSession();
   const members = useResource<Schemas["Page_MemberOut_"]>(`${api}/members`);

@@ -10,7 +10,7 @@ import { Once, type Role, RoleChoice } from "./parts";
 export function TeamPage() {
   const team = useTeam();
   const session = useSession();
-  // An operator who is no member knows the team by its address alone.
+  // An operator who is not a member only knows the team's address.
   const all = useResource<Schemas["Page_TeamOut_"]>(team.member ? null : "/teams");
   const name = all.data?.items.find((item) => item.slug === team.slug)?.name ?? team.name;
   return (

@@ -61,7 +61,7 @@ export function TeamsPage() {
   );
 }
 
-/** What each team used in the last thirty days, and how its budget stands. Who is no member of a team gets to its page alone. */
+/** The usage of each team in the last thirty days, and its budget. */
 function AllUsage() {
   const { teams } = useSession();
   const { data } = useResource<Schemas["TeamUsage"][]>("/usage");
@@ -133,7 +133,7 @@ function AllUsage() {
   );
 }
 
-/** How fresh the sources of all teams are, late ones first. */
+/** The freshness of all teams' sources, late ones first. */
 function AllSources() {
   const { data } = useResource<Schemas["SourceFreshness"][]>("/freshness");
   if (!data?.length) return null;

@@ -14,7 +14,7 @@ const WAYS: [By, string][] = [
   ["composer", "by model"],
 ];
 
-/** What the team asked and used in the last thirty days. */
+/** The team's questions and usage in the last thirty days. */
 export function UsagePage() {
   const team = useTeam();
   const [by, setBy] = useState<By>("day");
@@ -142,7 +142,7 @@ function Budget({ budget, onChange }: { budget: Schemas["BudgetOut"]; onChange: 
   );
 }
 
-/** Questions a day: answered below, declined above; the figures stand in the table too. */
+/** Questions per day: answered below, declined above; the table has the numbers too. */
 function Chart({ rows }: { rows: Row[] }) {
   const shown = withQuietDays(rows);
   const most = Math.max(...rows.map((row) => row.questions), 1);
@@ -200,7 +200,7 @@ function Chart({ rows }: { rows: Row[] }) {
   );
 }
 
-/** The days without questions too, thirty in all, up to the last that had some. */
+/** Add the days without questions, thirty in all. */
 function withQuietDays(rows: Row[]): Pick<Row, "key" | "questions" | "answered" | "declined">[] {
   const known = new Map(rows.map((row) => [row.key, row]));
   const last = new Date(`${rows.at(-1)!.key}T12:00Z`).getTime();
