@@ -124,7 +124,7 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * List the teams you reach
+         * List your teams
          * @description A member sees their teams, an operator all teams, a key its one team.
          */
         get: operations["list_teams_api_v1_teams_get"];
@@ -596,7 +596,7 @@ export interface paths {
         get?: never;
         put?: never;
         /**
-         * Do something to many documents
+         * Change many documents
          * @description All in one transaction: either all documents are changed or none.
          */
         post: operations["bulk_api_v1_teams__team__kbs__kb__documents_bulk_post"];
@@ -667,7 +667,7 @@ export interface paths {
         get?: never;
         put?: never;
         /**
-         * Read a document once more
+         * Read a document again
          * @description For a document that failed.
          */
         post: operations["retry_api_v1_teams__team__kbs__kb__documents__document__retry_post"];
@@ -968,7 +968,7 @@ export interface paths {
         get?: never;
         put?: never;
         /**
-         * Let a held run go on
+         * Let a held run continue
          * @description Removes what it listed, no more: later removals are held again.
          */
         post: operations["confirm_api_v1_teams__team__kbs__kb__sources__source__syncs__sync__confirm_post"];
@@ -988,7 +988,7 @@ export interface paths {
         get?: never;
         put?: never;
         /**
-         * Keep what a held run would remove, or end a run
+         * Keep what a held run would remove, or cancel a run
          * @description What the run has stored so far remains.
          */
         post: operations["reject_api_v1_teams__team__kbs__kb__sources__source__syncs__sync__reject_post"];
@@ -1069,7 +1069,7 @@ export interface paths {
         get?: never;
         put?: never;
         post?: never;
-        /** Send no more notices to an address */
+        /** Stop sending notices to an address */
         delete: operations["remove_receiver_api_v1_teams__team__receivers__receiver__delete"];
         options?: never;
         head?: never;
@@ -1084,7 +1084,7 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * Show where a page's text stands
+         * Show a page's text with its positions
          * @description The characters of the text on the page, and their boxes in fixed layouts.
          */
         get: operations["show_page_api_v1_teams__team__kbs__kb__documents__document__pages__page__get"];
@@ -1577,7 +1577,7 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * Read a citation in its place
+         * Show a citation in its context
          * @description The quote with the text around it, for chat users without access to the document.
          */
         get: operations["citation_context_api_v1_teams__team__desks__desk__turns__turn__citations__number__get"];
@@ -1597,7 +1597,7 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * Show how an answer came about
+         * Show how an answer was made
          * @description Steps with times, passages, messages to a model, and verdicts. Your own, or any for editors.
          */
         get: operations["show_answer_api_v1_teams__team__answers__answer__get"];
@@ -1619,7 +1619,7 @@ export interface paths {
         get?: never;
         put?: never;
         /**
-         * Ask again as of now
+         * Ask the same question again
          * @description Ask again with today's documents and published desk; the conversation is unchanged.
          */
         post: operations["ask_again_api_v1_teams__team__answers__answer__again_post"];
@@ -2102,7 +2102,7 @@ export interface components {
             composer: string;
             /**
              * Note
-             * @description What is to be said besides: that a model failed, that it answers from what it knows.
+             * @description A note for the reader, such as that a model failed.
              * @default
              */
             note: string;
@@ -2349,7 +2349,7 @@ export interface components {
         BulkOut: {
             /**
              * Documents
-             * @description How many it was done to.
+             * @description The number of documents changed.
              */
             documents: number;
         };
@@ -2443,7 +2443,7 @@ export interface components {
             match: number;
             /**
              * Support
-             * @description How well the quote carries what the answer says, 0-1.
+             * @description How well the quote supports the answer, 0-1.
              */
             support: number;
             /**
@@ -2464,7 +2464,7 @@ export interface components {
         Columns: {
             /**
              * Text
-             * @description Columns that hold a row's text.
+             * @description Columns with a row's text.
              */
             text: string[];
             /**
@@ -2622,7 +2622,7 @@ export interface components {
             waiting: number;
             /**
              * Failed
-             * @description Documents of which nothing that it wrote was taken.
+             * @description Documents whose description was rejected.
              */
             failed: number;
             /**
@@ -2826,7 +2826,7 @@ export interface components {
             first_questions?: string[];
             /**
              * Symbol
-             * @description A letter or a sign that stands for the desk.
+             * @description A letter or symbol of the desk.
              * @default
              */
             symbol: string;
@@ -2858,7 +2858,7 @@ export interface components {
             passages: number;
             /**
              * Documents
-             * @description Documents that an answer may draw on at most.
+             * @description The maximum number of documents in an answer.
              */
             documents?: number | null;
             /**
@@ -2880,14 +2880,14 @@ export interface components {
             language?: string | null;
             /**
              * Unsupported
-             * @description What becomes of statements that their sources do not carry.
+             * @description What happens to statements that their sources do not support.
              * @default mark
              * @enum {string}
              */
             unsupported: "mark" | "remove";
             /**
              * Link Tags
-             * @description Tags of documents that hold links to offer.
+             * @description Tags of documents that contain links to offer.
              */
             link_tags?: string[];
             /**
@@ -2902,7 +2902,7 @@ export interface components {
             temperature: number;
             /**
              * Context Tokens
-             * @description What a model is sent of the sources, at most.
+             * @description The maximum tokens of sources sent to a model.
              * @default 1200
              */
             context_tokens: number;
@@ -3117,7 +3117,7 @@ export interface components {
             embedder: string | null;
             /**
              * Outdated
-             * @description Made with another embedder or analyser than the service holds. Without its embedder it is searched by words alone.
+             * @description Built with another embedder or analyser than the service's. Without its embedder, only keyword search works.
              * @default false
              */
             outdated: boolean;
@@ -3351,7 +3351,7 @@ export interface components {
             version: string;
             /**
              * Embedder
-             * @description The embedder in use; None when the service works by words alone.
+             * @description The embedder in use; null for keyword search only.
              */
             embedder: string | null;
             /** Note */
@@ -3397,7 +3397,7 @@ export interface components {
             similarity: number | null;
             /**
              * Terms
-             * @description What each matching term gave to the lexical score.
+             * @description The contribution of each matching term to the keyword score.
              */
             terms: {
                 [key: string]: number;
@@ -3604,7 +3604,7 @@ export interface components {
             splitting?: components["schemas"]["Splitting"] | null;
             /**
              * Temporary
-             * @description Vanishes by itself after a day.
+             * @description Deleted after a day.
              * @default false
              */
             temporary: boolean;
@@ -3777,7 +3777,7 @@ export interface components {
             pushed: boolean;
             /**
              * Watchable
-             * @description Watchers can be taken up at once, by file events.
+             * @description Changes can be noticed immediately, by file events.
              */
             watchable: boolean;
         };
@@ -3941,7 +3941,7 @@ export interface components {
             remote: string;
             /**
              * Secret
-             * @description Sent as a bearer token; kept encrypted, never given back.
+             * @description Sent as a bearer token; stored encrypted, never returned.
              */
             secret?: string | null;
             /**
@@ -3961,7 +3961,7 @@ export interface components {
             currency: string;
             /**
              * Teams
-             * @description Teams that may use it, by short name; None for all.
+             * @description Teams that may use it, by short name; null for all.
              */
             teams?: string[] | null;
             /**
@@ -4802,7 +4802,7 @@ export interface components {
             limit: number;
             /**
              * Per Document
-             * @description Passages of one document at most.
+             * @description The maximum number of passages per document.
              * @default 3
              */
             per_document: number;
@@ -4850,12 +4850,12 @@ export interface components {
             join_neighbours: boolean;
             /**
              * Edition
-             * @description An edition's number; by default the one that serves.
+             * @description An edition's number; by default the active one.
              */
             edition?: number | null;
             /**
              * Explain
-             * @description Tell for each hit how its score came about.
+             * @description Return how each score was computed.
              * @default false
              */
             explain: boolean;
@@ -5105,7 +5105,7 @@ export interface components {
             guard_share: number;
             /**
              * Guard Min
-             * @description Never hold a run over fewer items than this.
+             * @description Never hold a run that removes fewer items.
              * @default 10
              */
             guard_min: number;
@@ -5131,14 +5131,14 @@ export interface components {
             };
             /**
              * Credentials
-             * @description Kept encrypted, never given back.
+             * @description Stored encrypted, never returned.
              */
             credentials?: {
                 [key: string]: string;
             } | null;
             /**
              * Folder
-             * @description Where its documents lie in the knowledge base.
+             * @description The folder of its documents in the knowledge base.
              */
             folder?: string | null;
         };
@@ -5239,7 +5239,7 @@ export interface components {
             overlap_tokens: number;
             /**
              * Table Mode
-             * @description `packed`: rows up to the target size in one passage; `single`: each row by itself.
+             * @description `packed`: rows up to the target size in one passage; `single`: one row per passage.
              * @default packed
              * @enum {string}
              */
@@ -5252,7 +5252,7 @@ export interface components {
             windows: boolean;
             /**
              * Compact
-             * @description Vectors are kept as bytes: a quarter of the room and of the memory, nearly the same order.
+             * @description Store vectors as bytes: a quarter of the disk and memory, with nearly the same ranking.
              * @default false
              */
             compact: boolean;
@@ -5370,7 +5370,7 @@ export interface components {
             seen: number;
             /**
              * Expected
-             * @description How many items were known before.
+             * @description The number of items known before.
              */
             expected: number;
             /** Unchanged */
@@ -5445,7 +5445,7 @@ export interface components {
             time_zone?: string | null;
             /**
              * Kept Days
-             * @description Days that conversations are kept; null for good.
+             * @description Days that conversations are kept; null for unlimited.
              */
             kept_days?: number | null;
             /**
@@ -5511,7 +5511,7 @@ export interface components {
             term: string;
             /**
              * Idf
-             * @description How telling the term is among all passages.
+             * @description The inverse document frequency of the term.
              */
             idf: number;
             /** Score */
@@ -5532,7 +5532,7 @@ export interface components {
         TrialOut: {
             /**
              * Taken
-             * @description Items that would be taken.
+             * @description Items that would be added.
              */
             taken: number;
             /** Bytes */
@@ -5541,7 +5541,7 @@ export interface components {
             sample: components["schemas"]["ListedOut"][];
             /**
              * Skipped
-             * @description Reason -> how many.
+             * @description Reason -> number of items.
              */
             skipped: {
                 [key: string]: number;
@@ -8483,7 +8483,7 @@ export interface operations {
                 name?: string | null;
                 /** @description `key=value`; may be given more than once. */
                 tag?: string[] | null;
-                /** @description Only those whose reading gave warnings. */
+                /** @description Only documents that were read with warnings. */
                 warnings?: boolean;
                 /** @description Only those found inside this document. */
                 parent?: string | null;

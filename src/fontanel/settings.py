@@ -18,7 +18,7 @@ class Settings(BaseSettings):
     port: int = Field(8460, description="Port to listen on.", ge=0, le=65535)
     public_url: str = Field(
         "",
-        description="The address that people reach the service at, named in events; default: host and port.",
+        description="The public address of the service, used in events; default: host and port.",
     )
     log_level: Literal["debug", "info", "warning", "error"] = Field(
         "info", description="Lowest level of messages that are logged to stderr."
@@ -40,10 +40,10 @@ class Settings(BaseSettings):
         description="Seconds after which the body of a request must arrive at 2 kB a second or more.",
         gt=0,
     )
-    max_upload_mb: int = Field(200, description="Largest file that is taken, in megabytes.", gt=0)
+    max_upload_mb: int = Field(200, description="Maximum size of a file, in megabytes.", gt=0)
     min_free_mb: int = Field(
         100,
-        description="Room that is kept free on the data directory's disk, in megabytes; with less, nothing is taken.",
+        description="Space to keep free on the data directory's disk, in megabytes; with less, uploads are rejected.",
         ge=0,
     )
     read_seconds: float = Field(
@@ -77,15 +77,15 @@ class Settings(BaseSettings):
         "`10.20.0.0/16,127.0.0.1`. Default: none, public addresses only.",
     )
     source_seconds: float = Field(
-        30.0, description="How long a source's server may take to answer, in seconds.", gt=0
+        30.0, description="Timeout of a source's server, in seconds.", gt=0
     )
     sync_threads: int = Field(
         6,
-        description="Runs of sources that go on at once; a third of them, at least one, of any one team.",
+        description="Concurrent runs of sources; a team may have a third of them, at least one.",
         ge=1,
     )
     removed_days: int = Field(
-        30, description="How long documents that left their source are kept, in days.", ge=0
+        30, description="Retention of documents that were removed from their source, in days.", ge=0
     )
     smtp_url: str = Field(
         "",
@@ -103,7 +103,8 @@ class Settings(BaseSettings):
         description="Secret that `/metrics` asks for, as a bearer token. Default: only this machine may read it.",
     )
     secure_cookie: bool = Field(
-        False, description="Mark the session cookie Secure; set it when served over HTTPS."
+        False,
+        description="Mark the session cookie Secure; set it when the service is behind HTTPS.",
     )
 
     @property

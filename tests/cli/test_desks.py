@@ -40,7 +40,9 @@ def test_a_desk_from_draft_to_record(run: Run, team: TeamSetup, storm: str, writ
     drafted = run("ask", "--desk", "crane-desk", "--draft", QUESTION)
     assert "38 knots" in drafted.stdout
     assert "[1] Storm plan" in drafted.stdout
-    assert "Version 1 is published" in run("desk", "publish", "crane-desk", "--note", "first").stdout
+    assert (
+        "Version 1 is published" in run("desk", "publish", "crane-desk", "--note", "first").stdout
+    )
     assert (
         "changed"
         in run(

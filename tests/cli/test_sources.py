@@ -41,7 +41,7 @@ def folder(service: Service, team: TeamSetup) -> Path:
 def test_a_folder_from_check_to_disconnect(run: Run, folder: Path) -> None:
     path = f"path={folder}"
     looked = run("source", "check", "--kind", "folder", "--set", path, "--set", "exclude=1*.md")
-    assert "10 would be taken" in looked.stdout
+    assert "10 would be added" in looked.stdout
     assert "2 skipped: left out by a pattern, for instance 1" in looked.stdout
     connected = run(
         "source",

@@ -47,9 +47,9 @@ def test_pages_files_and_what_is_left(web: WebServer) -> None:
     reasons = {address.removeprefix(web.url): reason for address, reason in result.skipped.items()}
     assert reasons == {
         "/a": f"leads to {web.url}/alpha",
-        "/b?id=2": "asks robots not to take it",
-        "/c": "asks robots not to take it",
-        "/picture.png": "a kind of file that is not taken (image/png)",
+        "/b?id=2": "asks robots not to index it",
+        "/c": "asks robots not to index it",
+        "/picture.png": "a kind of file that is not read (image/png)",
         "/secret/x": "not allowed by robots.txt",
         "/ghost": "is not there (status 404)",
         "/deep/2": "more links deep than wanted",

@@ -54,7 +54,7 @@ def build_parser() -> Parser:
     """The whole command line."""
     parser = Parser(
         prog="fontanel",
-        description="Knowledge bases for teams, and answers that cite the exact place.",
+        description="Knowledge bases for teams, and answers with exact citations.",
     )
     parser.add_argument("--version", action="version", version=f"fontanel {__version__}")
     commands = parser.add_subparsers(title="commands", metavar="COMMAND", parser_class=Parser)
@@ -77,13 +77,13 @@ def build_parser() -> Parser:
     asking.add_commands(commands, verb, common, kb)
     kbs.add_commands(noun("kb", "knowledge bases"), verb, common)
     editions.add_commands(
-        noun("edition", "indexes of a knowledge base beside each other"), verb, common, kb
+        noun("edition", "indexes of a knowledge base with different settings"), verb, common, kb
     )
     document = noun("document", "documents of a knowledge base")
     documents.add_commands(document, verb, common, kb)
     written.add_commands(document, verb, common, kb)
     sources.add_commands(
-        noun("source", "what keeps documents flowing into a knowledge base"), verb, common, kb
+        noun("source", "sources of a knowledge base, synced automatically"), verb, common, kb
     )
     asking.add_conversation_commands(noun("conversation", "your conversations"), verb, common, kb)
     desks.add_commands(noun, verb, common)

@@ -39,7 +39,7 @@ class CitationOut(Model):
     end: int
     quote: str
     match: float
-    support: float = Field(description="How well the quote carries what the answer says, 0-1.")
+    support: float = Field(description="How well the quote supports the answer, 0-1.")
     kb_id: str = ""
     also: list[str] = Field(
         default_factory=list, description="Titles of other documents that say the same."
@@ -103,7 +103,7 @@ class AnswerOut(Model):
     composer: str = Field(description="What wrote it: built-in, or the name of a model.")
     note: str = Field(
         "",
-        description="What is to be said besides: that a model failed, that it answers from what it knows.",
+        description="A note for the reader, such as that a model failed.",
     )
     statements: list[StatementOut] = []
     links: list[OfferedLink] = []

@@ -43,9 +43,7 @@ class DeskSettings(Model):
     )
     greeting: str = Field("", max_length=500)
     first_questions: list[Line] = Field(default_factory=list, max_length=8)
-    symbol: str = Field(
-        "", max_length=4, description="A letter or a sign that stands for the desk."
-    )
+    symbol: str = Field("", max_length=4, description="A letter or symbol of the desk.")
     colour: ColourName = "harbour"
     kbs: list[DeskKb] = Field(default_factory=list, max_length=20)
     grounding: GroundingName = Field(
@@ -57,7 +55,7 @@ class DeskSettings(Model):
     )
     passages: int = Field(16, ge=1, le=40)
     documents: int | None = Field(
-        None, ge=1, le=40, description="Documents that an answer may draw on at most."
+        None, ge=1, le=40, description="The maximum number of documents in an answer."
     )
     length: LengthName = "medium"
     layout: LayoutName = "auto"
@@ -65,19 +63,19 @@ class DeskSettings(Model):
         None, description="None: the asker's."
     )
     unsupported: UnsupportedName = Field(
-        "mark", description="What becomes of statements that their sources do not carry."
+        "mark", description="What happens to statements that their sources do not support."
     )
     link_tags: list[Line] = Field(
         default_factory=list,
         max_length=5,
-        description="Tags of documents that hold links to offer.",
+        description="Tags of documents that contain links to offer.",
     )
     model: str | None = Field(
         None, description="The name of a model; None for the built-in composer."
     )
     temperature: float = Field(0.0, ge=0, le=2)
     context_tokens: int = Field(
-        1200, ge=200, le=16_000, description="What a model is sent of the sources, at most."
+        1200, ge=200, le=16_000, description="The maximum tokens of sources sent to a model."
     )
     answer_tokens: int = Field(500, ge=50, le=4000)
     audience: AudienceName = "members"

@@ -26,7 +26,7 @@ class EditionOut(Model):
     embedder: str | None
     outdated: bool = Field(
         False,
-        description="Made with another embedder or analyser than the service holds. Without its embedder it is searched by words alone.",
+        description="Built with another embedder or analyser than the service's. Without its embedder, only keyword search works.",
     )
     replaces_active: bool = Field(
         False, description="Serves as soon as it is built, in the place of one that is outdated."

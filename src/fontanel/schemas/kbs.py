@@ -36,7 +36,7 @@ class Splitting(Model):
     )
     table_mode: TableMode = Field(
         _SPLIT.table_mode,
-        description="`packed`: rows up to the target size in one passage; `single`: each row by itself.",
+        description="`packed`: rows up to the target size in one passage; `single`: one row per passage.",
     )
 
     windows: bool = Field(
@@ -46,7 +46,7 @@ class Splitting(Model):
 
     compact: bool = Field(
         _SPLIT.compact,
-        description="Vectors are kept as bytes: a quarter of the room and of the memory, nearly the same order.",
+        description="Store vectors as bytes: a quarter of the disk and memory, with nearly the same ranking.",
     )
 
     @model_validator(mode="after")
@@ -64,7 +64,7 @@ class KbIn(Model):
     splitting: Splitting | None = Field(
         None, description="Default: passages of 300 tokens without overlap, with sentence windows."
     )
-    temporary: bool = Field(False, description="Vanishes by itself after a day.")
+    temporary: bool = Field(False, description="Deleted after a day.")
     describer: str | None = Field(
         None,
         max_length=60,
@@ -88,7 +88,7 @@ class DescribingOut(Model):
     model: str
     described: int
     waiting: int
-    failed: int = Field(description="Documents of which nothing that it wrote was taken.")
+    failed: int = Field(description="Documents whose description was rejected.")
     error: str | None = Field(description="The newest failure, or why the model is not asked.")
 
 
@@ -115,9 +115,7 @@ class KbOut(Model):
 class Columns(Model):
     """What a table's columns mean: its rows become documents of their own."""
 
-    text: list[str] = Field(
-        min_length=1, max_length=50, description="Columns that hold a row's text."
-    )
+    text: list[str] = Field(min_length=1, max_length=50, description="Columns with a row's text.")
     title: str | None = Field(None, description="The column that names a row.")
     tags: list[str] = Field([], max_length=30, description="Columns that become tags.")
 

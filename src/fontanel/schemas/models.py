@@ -25,13 +25,13 @@ class ModelIn(Model):
         None,
         max_length=500,
         pattern=r"^[\x21-\x7e]*$",
-        description="Sent as a bearer token; kept encrypted, never given back.",
+        description="Sent as a bearer token; stored encrypted, never returned.",
     )
     price_read: float = Field(0.0, ge=0)
     price_written: float = Field(0.0, ge=0)
     currency: Annotated[str, StringConstraints(pattern="^[A-Z]{3}$")] = "EUR"
     teams: list[str] | None = Field(
-        None, description="Teams that may use it, by short name; None for all."
+        None, description="Teams that may use it, by short name; null for all."
     )
     seconds: float = Field(60.0, gt=0, le=600, description="How long it may be silent.")
     tries: int = Field(3, ge=1, le=6)

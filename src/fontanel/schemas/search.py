@@ -13,7 +13,9 @@ class SearchIn(Model):
     question: str = Field(min_length=1, max_length=2000, examples=["wind limit at the outer berth"])
     mode: Literal["hybrid", "lexical", "vector"] = "hybrid"
     limit: int = Field(10, ge=1, le=100)
-    per_document: int = Field(3, ge=1, le=100, description="Passages of one document at most.")
+    per_document: int = Field(
+        3, ge=1, le=100, description="The maximum number of passages per document."
+    )
     tags: Tags = Field(default_factory=dict)
     documents: list[str] | None = Field(
         None, description="Ids or names of the only documents to search."
@@ -39,18 +41,18 @@ class SearchIn(Model):
         False, description="Show passages that follow each other in a document as one hit."
     )
     edition: int | None = Field(
-        None, ge=1, le=1_000_000, description="An edition's number; by default the one that serves."
+        None, ge=1, le=1_000_000, description="An edition's number; by default the active one."
     )
-    explain: bool = Field(False, description="Tell for each hit how its score came about.")
+    explain: bool = Field(False, description="Return how each score was computed.")
 
     @field_validator("boost")
     @classmethod
     def _tags_and_factors(cls, boost: dict[str, float]) -> dict[str, float]:
         for tag, factor in boost.items():
             if "=" not in tag:
-                raise ValueError(f"{tag!r} is no tag: write key=value")
+                raise ValueError(f"{tag!r} is not a tag: write key=value")
             if not 0.1 <= factor <= 10:
-                raise ValueError(f"the factor of {tag} is to lie between 0.1 and 10")
+                raise ValueError(f"the factor of {tag} must be between 0.1 and 10")
         return boost
 
 
@@ -82,7 +84,7 @@ class TermOut(Model):
     """The contribution of a term to the keyword score of a hit, in all and by field."""
 
     term: str
-    idf: float = Field(description="How telling the term is among all passages.")
+    idf: float = Field(description="The inverse document frequency of the term.")
     score: float
     title: float
     heading: float
@@ -129,7 +131,7 @@ class HitOut(Model):
     lexical: float
     similarity: float | None
     terms: dict[str, float] = Field(
-        description="What each matching term gave to the lexical score."
+        description="The contribution of each matching term to the keyword score."
     )
     highlights: list[SpanOut]
     also: list[AlsoOut] = Field(description="Documents that say the same, shown once.")

@@ -26,7 +26,7 @@ class KindOut(Model):
     settings: dict[str, Any]
     credentials: dict[str, Any]
     pushed: bool = Field(description="Documents are sent by programs; there is nothing to run.")
-    watchable: bool = Field(description="Watchers can be taken up at once, by file events.")
+    watchable: bool = Field(description="Changes can be noticed immediately, by file events.")
 
 
 class TagRule(Model):
@@ -54,7 +54,7 @@ class _Care(Model):
         0.2, ge=0, le=1, description="Hold a run that would remove or fail more than this share."
     )
     guard_min: int = Field(
-        10, ge=1, le=1_000_000, description="Never hold a run over fewer items than this."
+        10, ge=1, le=1_000_000, description="Never hold a run that removes fewer items."
     )
 
 
@@ -65,10 +65,10 @@ class SourceIn(_Care):
         description="As the kind's schema says.", examples=[{"path": "/srv/notices"}]
     )
     credentials: dict[str, CredentialText] | None = Field(
-        None, description="Kept encrypted, never given back."
+        None, description="Stored encrypted, never returned."
     )
     folder: str | None = Field(
-        None, max_length=100, description="Where its documents lie in the knowledge base."
+        None, max_length=100, description="The folder of its documents in the knowledge base."
     )
 
 
@@ -108,10 +108,10 @@ class SkippedOut(Model):
 class TrialOut(Model):
     """The preview of a source; nothing is stored."""
 
-    taken: int = Field(description="Items that would be taken.")
+    taken: int = Field(description="Items that would be added.")
     bytes: int | None
     sample: list[ListedOut]
-    skipped: dict[str, int] = Field(description="Reason -> how many.")
+    skipped: dict[str, int] = Field(description="Reason -> number of items.")
     skipped_sample: list[SkippedOut]
     complete: bool = Field(description="False when there is more than was looked at.")
     seconds: float
@@ -133,7 +133,7 @@ class SyncOut(Model):
     held_reason: str | None
     error: str | None
     seen: int
-    expected: int = Field(description="How many items were known before.")
+    expected: int = Field(description="The number of items known before.")
     unchanged: int
     added: int
     changed: int

@@ -83,7 +83,7 @@ class TeamChange(Model):
         None, max_length=60, description="Cron lines are in it.", examples=["Europe/Berlin"]
     )
     kept_days: int | None = Field(
-        None, ge=1, le=3650, description="Days that conversations are kept; null for good."
+        None, ge=1, le=3650, description="Days that conversations are kept; null for unlimited."
     )
     monthly_tokens: int | None = Field(
         None, ge=0, description="Tokens of models a month; null for no bound."
@@ -212,8 +212,6 @@ class KeyCreated(KeyOut):
 class Health(Model):
     status: Literal["ok"]
     version: str
-    embedder: str | None = Field(
-        description="The embedder in use; None when the service works by words alone."
-    )
+    embedder: str | None = Field(description="The embedder in use; null for keyword search only.")
     note: str | None = None
     waiting: int = Field(description="Documents that wait to be indexed.")

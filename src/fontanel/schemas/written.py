@@ -104,4 +104,4 @@ class BulkIn(Model):
 
 
 class BulkOut(Model):
-    documents: int = Field(description="How many it was done to.")
+    documents: int = Field(description="The number of documents changed.")

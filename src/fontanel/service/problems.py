@@ -189,7 +189,9 @@ def install(app: FastAPI) -> None:
         log.info("integrity", error=str(error.orig))
         return reply(
             request,
-            ApiError("conflict", "Something of that name was made at the same moment. Try again."),
+            ApiError(
+                "conflict", "Something of that name was created at the same moment. Try again."
+            ),
         )
 
     @app.exception_handler(HTTPException)

@@ -59,7 +59,7 @@ class DatabaseSettings(SettingsModel):
         max_length=20_000,
         description="One SELECT. Each row becomes a document.",
     )
-    identity: list[str] = Field(title="Columns that tell rows apart", min_length=1, max_length=10)
+    identity: list[str] = Field(title="Columns that identify a row", min_length=1, max_length=10)
     title: str | None = Field(None, title="Title column")
     text: list[str] = Field(title="Text columns", min_length=1, max_length=50)
     link: str | None = Field(None, title="Link column")
@@ -67,10 +67,10 @@ class DatabaseSettings(SettingsModel):
     changed_at: str | None = Field(
         None,
         title="Changed-at column",
-        description="With it only rows that changed are read whole; without it all are, each time.",
+        description="With it, only changed rows are read; without it, all rows are, at each run.",
     )
     max_rows: int = Field(100_000, title="Rows at most", ge=1, le=5_000_000)
-    seconds: int = Field(60, title="Seconds for a query at most", ge=1, le=3600)
+    seconds: int = Field(60, title="Maximum seconds for a query", ge=1, le=3600)
 
 
 class DatabaseCredentials(SettingsModel):
@@ -168,7 +168,7 @@ class Database(Source):
             seen += 1
             if seen > settings.max_rows:
                 raise SourceUnavailable(
-                    f"The query gives more than {settings.max_rows:,} rows. Narrow it, or allow more.",
+                    f"The query returns more than {settings.max_rows:,} rows. Narrow it, or allow more.",
                     again=False,
                 )
             item_id = _identity(row, settings.identity)
@@ -230,7 +230,7 @@ class Database(Source):
         if not results:
             raise ItemFailed("The row is no longer there.")
         if len(results) > 1:
-            raise ItemFailed(f"The query gives {len(results)} rows with this identity.")
+            raise ItemFailed(f"The query returns {len(results)} rows with this identity.")
         return results[0]
 
     def _columns(self) -> list[str]:

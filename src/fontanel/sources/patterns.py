@@ -60,7 +60,7 @@ class Patterns(SettingsModel):
         [],
         title="Leave out",
         max_length=100,
-        description="Patterns of paths that are not taken, for instance `**/drafts/**`.",
+        description="Patterns of paths to skip, for instance `**/drafts/**`.",
     )
     hidden: bool = Field(
         False,
@@ -132,7 +132,7 @@ def chooser(patterns: Patterns, files: bool = True) -> Callable[[str], str | Non
         if excluded is not None and excluded(path):
             return "left out by a pattern"
         if included is not None and not included(path):
-            return "fits no pattern of what to take"
+            return "matches no pattern to include"
         if "~" in path and (path[-1] == "~" or path.rpartition("/")[2].startswith("~$")):
             return "a program's scratch file"
         if files and (dot := path.rfind(".")) >= 0 and path[dot + 1 :].lower() in without_text:

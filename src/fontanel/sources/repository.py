@@ -53,7 +53,7 @@ class RepositorySettings(Patterns):
         pattern=r"^([\w.][\w./-]*)?$",
     )
     paths: list[str] = Field(
-        [], title="Folders", max_length=50, description="Only what lies below these folders."
+        [], title="Folders", max_length=50, description="Only files below these folders."
     )
     link: str = Field(
         "",

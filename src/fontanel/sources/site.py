@@ -67,18 +67,18 @@ class SiteSettings(Patterns):
     sitemaps: bool = Field(
         True,
         title="Read sitemaps",
-        description="Those that the site names in robots.txt, and /sitemap.xml.",
+        description="By default those named in robots.txt, and /sitemap.xml.",
     )
     hosts: list[str] = Field(
         [],
         title="Other hosts",
         max_length=50,
-        description="Hosts besides those of the start pages that belong to the site.",
+        description="Further hosts of the site, besides those of the start pages.",
     )
     files: bool = Field(
         True, title="Take linked files", description="PDFs and other documents that pages link to."
     )
-    depth: int = Field(10, title="Links deep at most", ge=0, le=100)
+    depth: int = Field(10, title="Maximum depth of links", ge=0, le=100)
     max_pages: int = Field(2000, title="Pages at most", ge=1, le=200_000)
     delay: float = Field(
         0.2,
@@ -164,7 +164,7 @@ class Site(Source):
         if frontier.exceeded:
             yield self._limit()
         if not reached:
-            reason = f"No page could be taken from {self._starts[0]}."
+            reason = f"No page could be read from {self._starts[0]}."
             raise SourceUnavailable(next(iter(self._failed.values()), reason))
 
     def _crawl(self, frontier: Frontier, previous: PreviousItems) -> Iterator[_Visit]:
@@ -326,7 +326,7 @@ class Site(Source):
             return _Visit(
                 address,
                 depth,
-                Skipped(address, f"a kind of file that is not taken ({media or 'unknown'})"),
+                Skipped(address, f"a kind of file that is not read ({media or 'unknown'})"),
                 (),
                 through,
             )
@@ -343,7 +343,7 @@ class Site(Source):
             links = text.links if text.followed and "nofollow" not in wishes else ()
             if not text.taken:
                 return _Visit(
-                    address, depth, Skipped(address, "asks robots not to take it"), links, through
+                    address, depth, Skipped(address, "asks robots not to index it"), links, through
                 )
             if (
                 text.canonical
@@ -354,7 +354,7 @@ class Site(Source):
                 notes["known_as"] = identity
         if "noindex" in wishes:
             return _Visit(
-                address, depth, Skipped(address, "asks robots not to take it"), links, through
+                address, depth, Skipped(address, "asks robots not to index it"), links, through
             )
         if (
             not is_page
@@ -363,7 +363,7 @@ class Site(Source):
             and self._reason(urlsplit(address).path.lstrip("/"))
         ):
             return _Visit(
-                address, depth, Skipped(address, "fits no pattern of what to take"), links, through
+                address, depth, Skipped(address, "matches no pattern to include"), links, through
             )
         mark = hashlib.sha256(data).hexdigest()[:32]
         kept = {key: value for key, value in notes.items() if value} | (

@@ -44,7 +44,7 @@ class ShareCredentials(SettingsModel):
         None, title="Password", description="An app password, where the server has them."
     )
     token: HeaderSecret | None = Field(
-        None, title="Token", description="Instead of name and password, when the server takes one."
+        None, title="Token", description="Instead of name and password, if the server accepts one."
     )
 
 

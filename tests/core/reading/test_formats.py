@@ -191,7 +191,7 @@ class TestJson:
     def test_lines_that_are_no_json_are_named(self) -> None:
         reading = read(b'{"a": "1", "b": "2"}\noops\n{"a": "3", "b": "4"}\n', "log.jsonl")
         assert reading.text == "a\tb\n1\t2\n3\t4"
-        assert reading.warnings == ("1 lines are no JSON and were left out: 2",)
+        assert reading.warnings == ("1 lines are not JSON and were left out: 2",)
 
     @pytest.mark.parametrize("data", [b"[" * 100_000, b'{"a": ', b"nothing at all {"])
     def test_what_is_no_json_fails_with_a_reason(self, data: bytes) -> None:

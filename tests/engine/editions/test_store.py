@@ -240,7 +240,7 @@ def test_a_merge_in_a_process_of_its_own_writes_what_one_here_does(
 
 def test_a_merge_that_fails_says_so_and_leaves_no_file(tmp_path: Path) -> None:
     (tmp_path / "broken").write_bytes(b"no segment")
-    with pytest.raises(MergeFailed, match="no segment file"):
+    with pytest.raises(MergeFailed, match="not a segment file"):
         merge_elsewhere(
             MergePlan("words", str(tmp_path / "out"), [str(tmp_path / "broken")], [], [1.0] * 4)
         )

@@ -216,7 +216,7 @@ def test_without_an_embedder_words_alone_work_and_it_is_said(
         assert result.mode == "lexical"
         assert result.hits
         assert "38 knots" in team.client.ask(kb, "At what gust does the quay crane stop?").text
-        assert "by words alone" in httpx.get(f"{service.url}/health/ready").json()["note"]
+        assert "use keywords only" in httpx.get(f"{service.url}/health/ready").json()["note"]
     finally:
         service.stop()
 

@@ -22,7 +22,7 @@ export function ContextSheet({ path, headers, onSay, onClose }: Props) {
   }, []);
   // biome-ignore lint/correctness/useExhaustiveDependencies: the quote appears with the data
   useEffect(() => {
-    // In braces: a returned promise would be taken for a clean-up function.
+    // In braces: a returned promise would be added for a clean-up function.
     quote.current?.scrollIntoView({ block: "center" });
   }, [data]);
   return (

@@ -16,15 +16,13 @@ _MARKS = {"supported": "ok", "weak": "weak", "uncited": "uncited", "none": ""}
 
 
 def add_commands(noun: Any, verb: Any, common: argparse.ArgumentParser) -> None:
-    answers = noun("answer", "how answers came about")
-    show = verb(answers, "show", show_answer, "show how an answer came about", common)
+    answers = noun("answer", "how answers were made")
+    show = verb(answers, "show", show_answer, "show how an answer was made", common)
     show.add_argument(
-        "--prompt", action="store_true", help="the exact prompt and the model's own words too"
+        "--prompt", action="store_true", help="also the exact prompt and the model's text"
     )
-    again = verb(answers, "again", ask_again, "ask the same question as of now", common)
-    feedback = verb(
-        answers, "feedback", give_feedback, "say whether an answer of yours helped", common
-    )
+    again = verb(answers, "again", ask_again, "ask the same question again now", common)
+    feedback = verb(answers, "feedback", give_feedback, "give feedback on an answer", common)
     for parser in (show, again, feedback):
         parser.add_argument("answer", metavar="ID")
     feedback.add_argument("desk", metavar="DESK")
@@ -57,7 +55,7 @@ def show_answer(context: Context, options: argparse.Namespace) -> None:
     if record.standalone != record.question:
         out.print(Text(f"Understood as: {record.standalone}", "dim"))
     version = "draft" if record.desk_version is None else f"version {record.desk_version}"
-    asked = f"desk {record.desk_id}, {version}" if record.desk_id else "knowledge base by itself"
+    asked = f"desk {record.desk_id}, {version}" if record.desk_id else "knowledge base directly"
     tokens = (
         f", {record.tokens_read} tokens read, {record.tokens_written} written, cost {record.cost:.5f}"
         if record.tokens_read
@@ -156,7 +154,7 @@ def ask_again(context: Context, options: argparse.Namespace) -> None:
         context.show(result)
         return
     if result.same_text and not result.citations_new and not result.citations_gone:
-        context.say("The answer is the same as of now.")
+        context.say("The answer is the same today.")
         return
     for sign, line in result.lines:
         context.say(Text(f"{sign} {line}", {"-": "red", "+": "green"}.get(sign, "dim")))

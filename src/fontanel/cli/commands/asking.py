@@ -46,7 +46,7 @@ def add_commands(
         commands,
         "ask",
         ask_question,
-        "ask a question and get an answer that cites its places",
+        "ask a question and get a cited answer",
         common,
         kb,
     )
@@ -54,12 +54,12 @@ def add_commands(
     ask.add_argument(
         "--file",
         type=Path,
-        help="ask this one file; it is kept for a day, in a knowledge base of its own",
+        help="ask this file, in a temporary knowledge base",
     )
     ask.add_argument("--desk", help="ask this desk instead of a knowledge base (FONTANEL_DESK)")
     ask.add_argument("--draft", action="store_true", help="ask the desk's draft")
     ask.add_argument("--version", type=int, metavar="NUMBER", help="ask this version of the desk")
-    ask.add_argument("--conversation", metavar="ID", help="go on with this conversation")
+    ask.add_argument("--conversation", metavar="ID", help="continue this conversation")
     ask.add_argument(
         "--tag",
         action="append",
@@ -78,11 +78,11 @@ def add_commands(
         "--mode",
         choices=["hybrid", "lexical", "vector"],
         default="hybrid",
-        help="words, meaning or both (default)",
+        help="keyword (lexical), semantic (vector) or both (default: hybrid)",
     )
     search.add_argument("--limit", type=int, default=10, help="number of passages (default 10)")
     search.add_argument(
-        "--per-document", type=int, default=3, help="passages of one document at most (default 3)"
+        "--per-document", type=int, default=3, help="maximum passages per document (default 3)"
     )
     search.add_argument(
         "--tag",
@@ -97,15 +97,15 @@ def add_commands(
     search.add_argument(
         "--plain",
         action="store_true",
-        help='quotes, + and - mean nothing ("a phrase", +required, -excluded, beginning*)',
+        help='ignore the operators "a phrase", +required, -excluded and prefix*',
     )
     search.add_argument(
         "--keyword-weight",
         type=float,
         metavar="SHARE",
-        help="the share of words in the blend, 0 to 1",
+        help="the share of keywords in the score, 0 to 1",
     )
-    search.add_argument("--newer", action="store_true", help="prefer documents that changed lately")
+    search.add_argument("--newer", action="store_true", help="prefer recently changed documents")
     search.add_argument(
         "--boost",
         action="append",
@@ -114,29 +114,28 @@ def add_commands(
         help="multiply the scores of documents with a tag",
     )
     search.add_argument(
-        "--edition", type=int, metavar="NUMBER", help="search this edition, not the one that serves"
+        "--edition",
+        type=int,
+        metavar="NUMBER",
+        help="search this edition instead of the active one",
     )
-    search.add_argument(
-        "--join", action="store_true", help="show passages that follow each other as one"
-    )
-    search.add_argument("--explain", action="store_true", help="tell how each score came about")
+    search.add_argument("--join", action="store_true", help="show adjacent passages as one")
+    search.add_argument("--explain", action="store_true", help="show how each score is computed")
 
 
 def add_conversation_commands(
     group: Any, verb: Any, common: argparse.ArgumentParser, kb: argparse.ArgumentParser
 ) -> None:
     result = verb(group, "list", list_conversations, "list your conversations", common, kb)
-    result.add_argument("--text", metavar="TEXT", help="only those that speak of it")
+    result.add_argument("--text", metavar="TEXT", help="only conversations that contain this")
     show = verb(group, "show", show_conversation, "show the turns of a conversation", common, kb)
-    rename = verb(
-        group, "rename", rename_conversation, "give a conversation another title", common, kb
-    )
-    export = verb(group, "export", export_conversation, "write a conversation out", common, kb)
+    rename = verb(group, "rename", rename_conversation, "rename a conversation", common, kb)
+    export = verb(group, "export", export_conversation, "export a conversation", common, kb)
     delete = verb(group, "delete", delete_conversation, "delete a conversation", common, kb)
     for one in (show, rename, export, delete):
         one.add_argument("conversation", metavar="ID")
     for one in (result, show, rename, export, delete):
-        one.add_argument("--desk", metavar="DESK", help="at this desk, not with a knowledge base")
+        one.add_argument("--desk", metavar="DESK", help="at this desk instead of a knowledge base")
     rename.add_argument("title", metavar="TITLE")
     export.add_argument(
         "--form",
@@ -167,7 +166,7 @@ def search_kb(context: Context, options: argparse.Namespace) -> None:
         context.show(result)
         return
     if result.keyword_only:
-        print("fontanel: there is no embedder; found by words alone", file=sys.stderr)
+        print("fontanel: there is no embedder; used keyword search only", file=sys.stderr)
     for word, near in result.corrected.items():
         print(
             f"fontanel: no passage has {word!r}; searched for {' or '.join(near)}", file=sys.stderr
@@ -207,7 +206,7 @@ def _boost(text: str) -> tuple[str, float]:
         return tag, float(factor)
     except ValueError as error:
         raise UsageProblem(
-            f"{text!r} is no boost. Write it as key=value:factor, such as kind=rule:1.3."
+            f"{text!r} is not a boost. Write it as key=value:factor, such as kind=rule:1.3."
         ) from error
 
 

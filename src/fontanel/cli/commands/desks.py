@@ -28,28 +28,30 @@ from fontanel.schemas import (
 
 
 def add_commands(noun: Any, verb: Any, common: argparse.ArgumentParser) -> None:
-    desks = noun("desk", "what chat users talk to")
+    desks = noun("desk", "what chat users ask")
     verb(desks, "list", list_desks, "list the team's desks", common)
-    create = verb(desks, "create", create_desk, "make a desk, as a draft", common)
+    create = verb(desks, "create", create_desk, "create a desk, as a draft", common)
     create.add_argument("name")
     show = verb(desks, "show", show_desk, "show a desk's draft", common)
     change = verb(desks, "change", change_desk, "change a desk's draft", common)
-    change.add_argument("--name", help="what it is called")
-    publish = verb(desks, "publish", publish_desk, "let the draft serve", common)
-    publish.add_argument("--note", default="", help="what changed, for the list of versions")
+    change.add_argument("--name", help="its new name")
+    publish = verb(desks, "publish", publish_desk, "publish the draft", common)
+    publish.add_argument("--note", default="", help="a description of the changes")
     versions = verb(desks, "versions", list_versions, "list the published versions", common)
-    serve = verb(desks, "activate", activate_version, "roll back to a version, or forward", common)
-    compare = verb(
-        desks, "compare", compare_versions, "show what two versions have differently", common
+    serve = verb(
+        desks, "activate", activate_version, "publish an earlier or later version again", common
     )
-    answers = verb(desks, "answers", list_answers, "list what a desk was asked", common)
+    compare = verb(
+        desks, "compare", compare_versions, "show the differences between two versions", common
+    )
+    answers = verb(desks, "answers", list_answers, "list a desk's questions and answers", common)
     answers.add_argument("--outcome", choices=["answered", "declined", "small_talk", "unfinished"])
     answers.add_argument(
-        "--unhelpful", action="store_true", help="only answers that somebody found unhelpful"
+        "--unhelpful", action="store_true", help="only answers that were marked unhelpful"
     )
-    answers.add_argument("--text", help="only those that speak of this")
+    answers.add_argument("--text", help="only those that contain this")
     links = verb(desks, "links", list_links, "list the links to a desk", common)
-    link = verb(desks, "link", make_link, "make a link by which anyone may ask", common)
+    link = verb(desks, "link", make_link, "create a link by which anyone may ask", common)
     unlink = verb(desks, "unlink", revoke_link, "revoke a link", common)
     delete = verb(desks, "delete", delete_desk, "delete a desk with its conversations", common)
     for parser in (
@@ -73,25 +75,28 @@ def add_commands(noun: Any, verb: Any, common: argparse.ArgumentParser) -> None:
         "before", type=int, nargs="?", help="a version; by default the published one"
     )
     compare.add_argument("after", type=int, nargs="?", help="a version; by default the draft")
-    link.add_argument("name", help="what to call the link")
+    link.add_argument("name", help="the link's name")
     link.add_argument(
-        "--per-minute", type=int, default=10, help="questions a minute of one guest (default 10)"
+        "--per-minute",
+        type=int,
+        default=10,
+        help="questions per minute for each guest (default 10)",
     )
-    link.add_argument("--days", type=int, help="how long it lasts; by default until it is revoked")
+    link.add_argument("--days", type=int, help="days until it expires (default: never)")
     unlink.add_argument("link", metavar="LINK")
     delete.add_argument("--yes", action="store_true", help="do not ask")
 
     models = noun("model", "text-generating models, for operators")
     verb(models, "list", list_models, "list the models", common)
-    verb(models, "usable", list_usable, "list the models that the team's desks may name", common)
+    verb(models, "usable", list_usable, "list the models that the team's desks may use", common)
     make = verb(
-        models, "create", create_model, "set up a model behind a chat-completions address", common
+        models, "create", create_model, "set up a model with a chat-completions address", common
     )
     alter = verb(
         models,
         "change",
         change_model,
-        "change what a model stands for; desks that name it go on",
+        "change a model's settings; desks use the new ones",
         common,
     )
     check = verb(models, "check", check_model, "ask a model one short question", common)
@@ -104,14 +109,12 @@ def add_commands(noun: Any, verb: Any, common: argparse.ArgumentParser) -> None:
             dest="url_of_model",
             metavar="URL",
             required=parser is make,
-            help="what /chat/completions is added to",
+            help="the base URL, without /chat/completions",
         )
         parser.add_argument("--remote", help="the model's name at its server")
         parser.add_argument("--secret", help="sent as a bearer token")
-        parser.add_argument("--price-read", type=float, help="for a million tokens that it reads")
-        parser.add_argument(
-            "--price-written", type=float, help="for a million tokens that it writes"
-        )
+        parser.add_argument("--price-read", type=float, help="per million input tokens")
+        parser.add_argument("--price-written", type=float, help="per million output tokens")
         parser.add_argument("--currency", help="such as EUR")
         parser.add_argument(
             "--only-team",
@@ -119,14 +122,12 @@ def add_commands(noun: Any, verb: Any, common: argparse.ArgumentParser) -> None:
             metavar="TEAM",
             help="only this team may use it; may be repeated",
         )
-        parser.add_argument("--seconds", type=float, help="how long it may be silent")
-        parser.add_argument(
-            "--tries", type=int, help="how often it is asked when its server is busy"
-        )
+        parser.add_argument("--seconds", type=float, help="timeout of a response, in seconds")
+        parser.add_argument("--tries", type=int, help="attempts when its server is busy")
     alter.add_argument("--enable", dest="enabled", action="store_true", default=None)
     alter.add_argument("--disable", dest="enabled", action="store_false", default=None)
 
-    usage = noun("usage", "what was asked and used")
+    usage = noun("usage", "questions, tokens and costs")
     shown = verb(
         usage,
         "show",
@@ -137,7 +138,7 @@ def add_commands(noun: Any, verb: Any, common: argparse.ArgumentParser) -> None:
     shown.add_argument("--by", choices=["day", "desk", "kb", "member", "composer"], default="day")
     shown.add_argument("--desk", help="only this desk")
     shown.add_argument("--csv", action="store_true", help="as CSV")
-    teams = verb(usage, "teams", show_team_usage, "the same of each team, for operators", common)
+    teams = verb(usage, "teams", show_team_usage, "the same for each team; operators only", common)
     teams.add_argument("--csv", action="store_true", help="as CSV")
 
 
@@ -146,10 +147,10 @@ def _add_settings(parser: argparse.ArgumentParser) -> None:
         "--kb",
         action="append",
         metavar="KB[=USE]",
-        help="answer from this knowledge base; may be repeated, with what it is to be used for",
+        help="answer from this knowledge base, optionally with its use; may be repeated",
     )
     parser.add_argument("--purpose")
-    parser.add_argument("--instructions", metavar="TEXT|@FILE", help="told to the model")
+    parser.add_argument("--instructions", metavar="TEXT|@FILE", help="instructions for the model")
     parser.add_argument("--greeting")
     parser.add_argument("--model", help="the model that writes; '' for the built-in composer")
     parser.add_argument("--length", choices=["short", "medium", "long"])
@@ -164,7 +165,7 @@ def _add_settings(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "--weak",
         choices=["mark", "remove"],
-        help="what becomes of statements that their sources do not carry",
+        help="what happens to statements that their sources do not support",
     )
     parser.add_argument("--audience", choices=["members", "link"])
     parser.add_argument(
@@ -184,7 +185,7 @@ def _settings(options: argparse.Namespace) -> dict[str, Any]:
         "layout",
         "evidence_needed",
         "passages",
-        "weak",
+        "unsupported",
         "audience",
     )
     texts: dict[str, Any] = {
@@ -204,7 +205,7 @@ def _settings(options: argparse.Namespace) -> dict[str, Any]:
         name, sign, value = item.partition("=")
         if not sign:
             raise UsageProblem(
-                f"{item!r} is no setting. Write it as name=value, such as context_tokens=800."
+                f"{item!r} is not a setting. Write it as name=value, such as context_tokens=800."
             )
         try:
             texts[name] = json.loads(value)
@@ -322,7 +323,7 @@ def compare_versions(context: Context, options: argparse.Namespace) -> None:
 
 def _print_comparison(context: Context, comparison: DeskComparison) -> None:
     if not comparison.differences:
-        context.say("They say the same.")
+        context.say("The versions are identical.")
     for item in comparison.differences:
         context.say(Text(item.setting.replace("_", " "), "bold"))
         lines = item.lines or [

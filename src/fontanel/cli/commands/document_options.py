@@ -12,34 +12,34 @@ from fontanel.schemas import Columns, Splitting
 def splitting_options(parser: argparse.ArgumentParser) -> None:
     """How documents are cut into passages, sizes in the embedder's tokens."""
     parser.add_argument(
-        "--target", type=int, metavar="TOKENS", help="what a passage aims at (default: 300)"
+        "--target", type=int, metavar="TOKENS", help="target size of a passage (default: 300)"
     )
     parser.add_argument(
         "--min-tokens",
         type=int,
         metavar="TOKENS",
-        help="below this it is joined with its neighbour (120)",
+        help="merge smaller passages with a neighbour (default: 120)",
     )
     parser.add_argument(
         "--overlap-tokens",
         type=int,
         metavar="TOKENS",
-        help="whole sentences repeated from the one before (0)",
+        help="sentences repeated from the passage before (default: 0)",
     )
     parser.add_argument(
         "--table-mode",
         choices=["packed", "single"],
-        help="rows together, or each a passage (packed)",
+        help="several rows per passage, or one (default: packed)",
     )
     parser.add_argument(
         "--windows",
         action=argparse.BooleanOptionalAction,
-        help="vectors for each few sentences too (with)",
+        help="also embed every few sentences (default: yes)",
     )
     parser.add_argument(
         "--compact",
         action=argparse.BooleanOptionalAction,
-        help="keep vectors as bytes, a quarter of the room (not)",
+        help="store vectors as bytes, a quarter of the size (default: no)",
     )
 
 
@@ -70,7 +70,7 @@ def column_options(parser: argparse.ArgumentParser) -> None:
         action="append",
         default=[],
         metavar="NAME",
-        help="a table's column with text; its rows become documents; may be repeated",
+        help="make documents of a table's rows, with the text of this column; may be repeated",
     )
     parser.add_argument("--title-column", metavar="NAME", help="the column that names a row")
     parser.add_argument(
@@ -90,7 +90,7 @@ def columns_of(options: argparse.Namespace) -> Columns | None:
     """
     if not options.text_column:
         if options.title_column or options.tag_column:
-            raise UsageProblem("Say with --text-column which columns hold the text.")
+            raise UsageProblem("Name the columns with text with --text-column.")
         return None
     return Columns(text=options.text_column, title=options.title_column, tags=options.tag_column)
 
@@ -100,7 +100,7 @@ def parse_tags(pairs: list[str]) -> dict[str, str]:
     for pair in pairs:
         key, mark, value = pair.partition("=")
         if not mark or not key or not value:
-            raise UsageProblem(f"{pair!r} is no tag. Write key=value.")
+            raise UsageProblem(f"{pair!r} is not a tag. Write key=value.")
         tags[key] = value
     return tags
 
@@ -123,5 +123,5 @@ def files_below(paths: list[str]) -> list[tuple[Path, str]]:
         else:
             raise UsageProblem(f"There is no file {values}.")
     if not results:
-        raise UsageProblem("There are no files in what was given.")
+        raise UsageProblem("There are no files in these paths.")
     return results

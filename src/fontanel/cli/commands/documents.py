@@ -44,7 +44,7 @@ def add_commands(
         action="append",
         default=[],
         metavar="KEY=VALUE",
-        help="tag each with this; may be repeated",
+        help="a tag for each document; may be repeated",
     )
     add.add_argument(
         "--name", help="the document's name, when one file is added (default: the file's)"
@@ -55,7 +55,7 @@ def add_commands(
         group,
         "preview",
         preview_document,
-        "try what would become of a file, without adding it",
+        "show how a file would be read and split, without adding it",
         common,
         kb,
     )
@@ -67,22 +67,22 @@ def add_commands(
     listing.add_argument("--state", choices=_STATES)
     listing.add_argument("--name", help="part of the name or title")
     listing.add_argument("--tag", action="append", default=[], metavar="KEY=VALUE")
-    listing.add_argument("--source", help="only those of this source; 'none': what people added")
-    listing.add_argument("--folder", help="only those in or below this folder")
+    listing.add_argument("--source", help="only documents of this source; 'none': added by people")
+    listing.add_argument("--folder", help="only documents in or below this folder")
     listing.add_argument(
-        "--warnings", action="store_true", help="only those whose reading gave warnings"
+        "--warnings", action="store_true", help="only documents that were read with warnings"
     )
     listing.add_argument(
         "--inside",
         metavar="DOCUMENT",
-        help="only those found inside this one (an archive, a message)",
+        help="only documents inside this one (an archive, a message)",
     )
     for name, run, about in (
         ("show", show_document, "show a document"),
         ("text", show_text, "print a document's text as it was read"),
         ("passages", show_passages, "show the passages a document was split into"),
-        ("retry", retry_document, "read a failed document once more"),
-        ("delete", delete_document, "delete a document; it leaves answers at once"),
+        ("retry", retry_document, "read a failed document again"),
+        ("delete", delete_document, "delete a document; it disappears from answers at once"),
     ):
         verb(group, name, run, about, common, kb).add_argument("document", help="its name or id")
     tag = verb(group, "tag", tag_document, "replace a document's tags", common, kb)
@@ -98,7 +98,7 @@ def add_commands(
 def add_documents(context: Context, options: argparse.Namespace) -> int:
     files = files_below(options.paths)
     if options.name and len(files) > 1:
-        raise UsageProblem("--name goes with one file only.")
+        raise UsageProblem("--name can only be used with one file.")
     tags = parse_tags(options.tag) or None
     columns = columns_of(options)
     client, kb = context.client, context.kb()
@@ -175,7 +175,7 @@ def _summary(added: list[AddedOut], failed: list[DocumentOut], no_wait: bool) ->
     if failed:
         parts.append(f"{len(failed)} failed")
     text = ", ".join(parts) or "nothing added"
-    return text + (". Indexing goes on; see 'fontanel document list'." if no_wait else ".")
+    return text + (". Indexing continues; see 'fontanel document list'." if no_wait else ".")
 
 
 def list_documents(context: Context, options: argparse.Namespace) -> None:
@@ -198,7 +198,7 @@ def list_documents(context: Context, options: argparse.Namespace) -> None:
             for warning in d.revision.warnings:
                 context.say(f"  {warning}", markup=False)
         if not documents:
-            context.say("No document gave warnings.")
+            context.say("No document was read with warnings.")
         return
     rows = [
         (

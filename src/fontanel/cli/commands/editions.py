@@ -24,13 +24,15 @@ def add_commands(
         group,
         "build",
         build_edition,
-        "build an edition with other settings beside the serving one",
+        "build a standby edition with other settings",
         common,
         kb,
     )
     splitting_options(build)
     build.add_argument(
-        "--no-wait", action="store_true", help="return at once; 'edition list' tells how far it is"
+        "--no-wait",
+        action="store_true",
+        help="return immediately; 'edition list' shows the progress",
     )
     serve = verb(
         group, "activate", activate_edition, "switch searches and answers to an edition", common, kb
@@ -43,7 +45,7 @@ def add_commands(
     compare.add_argument(
         "--file",
         type=Path,
-        help="questions, one a line; or JSON lines with 'question' and, if you like, 'document'",
+        help="questions, one per line, or JSON Lines with 'question' and optionally 'document'",
     )
     export = verb(
         group,
@@ -59,14 +61,12 @@ def add_commands(
         group,
         "import",
         import_pack,
-        "make a knowledge base of an exported edition, embedding nothing",
+        "create a knowledge base from an exported edition, without embedding",
         common,
     )
     take.add_argument("file", type=Path, help="a file that 'edition export' wrote")
-    take.add_argument(
-        "--name", help="the new knowledge base's name (default: that of the exported one)"
-    )
-    drop = verb(group, "drop", drop_edition, "remove an edition that does not serve", common, kb)
+    take.add_argument("--name", help="the new knowledge base's name (default: as exported)")
+    drop = verb(group, "drop", drop_edition, "delete a standby edition", common, kb)
     drop.add_argument("edition", type=int, metavar="NUMBER")
 
 
@@ -115,7 +115,7 @@ def build_edition(context: Context, options: argparse.Namespace) -> int:
     splitting = splitting_of(options)
     if splitting is None:
         raise UsageProblem(
-            "Say what is to be different: --target, --min-tokens, --overlap-tokens or --table-mode."
+            "Name a setting to change: --target, --min-tokens, --overlap-tokens or --table-mode."
         )
     edition = context.client.build_edition(kb, splitting)
     requested = edition.number

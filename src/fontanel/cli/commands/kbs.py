@@ -15,29 +15,29 @@ def add_commands(group: Any, verb: Any, common: argparse.ArgumentParser) -> None
     verb(group, "list", list_kbs, "list the team's knowledge bases", common)
     create = verb(group, "create", create_kb, "create a knowledge base", common)
     create.add_argument("name")
-    create.add_argument("--description", default="", help="a line on what it holds")
+    create.add_argument("--description", default="", help="one line about its content")
     create.add_argument(
         "--describer", metavar="MODEL", help="the model that describes its documents"
     )
     splitting_options(create)
     show = verb(group, "show", show_kb, "show a knowledge base", common)
     show.add_argument("kb", help="its short name or id")
-    rename = verb(group, "rename", rename_kb, "give a knowledge base another name", common)
+    rename = verb(group, "rename", rename_kb, "rename a knowledge base", common)
     rename.add_argument("kb", help="its short name or id")
     rename.add_argument("name", help="the new name")
     change = verb(
         group,
         "change",
         change_kb,
-        "say what a knowledge base holds, and who describes its documents",
+        "change a knowledge base's description, and how documents are described",
         common,
     )
     change.add_argument("kb", help="its short name or id")
-    change.add_argument("--description", help="a line on what it holds")
+    change.add_argument("--description", help="one line about its content")
     change.add_argument(
         "--describer",
         metavar="MODEL",
-        help="the model that describes its documents; 'built-in': their own words do",
+        help="the model that describes its documents, or 'built-in'",
     )
     delete = verb(group, "delete", delete_kb, "delete a knowledge base with its documents", common)
     delete.add_argument("kb", help="its short name or id")
@@ -104,7 +104,7 @@ def show_kb(context: Context, options: argparse.Namespace) -> None:
         ("state", state_of(kb)),
         ("splitting", _splitting(kb)),
         ("described by", _describing(kb)),
-        ("embedder", kb.embedder or "none: by words alone"),
+        ("embedder", kb.embedder or "none: keyword search only"),
         ("changed", ago(kb.changed_at)),
     ]
     context.show(kb, context.table(rows, KB="left", **{" ": "left"}))

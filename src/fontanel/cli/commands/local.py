@@ -48,62 +48,68 @@ def add_commands(commands: Any, noun: Any, verb: Any) -> None:
     prepare.add_argument(
         "directory",
         type=Path,
-        help="where to write it; give the service the same in FONTANEL_EMBEDDER",
+        help="the directory to write; FONTANEL_EMBEDDER must name it",
     )
     operator = noun("operator", "the people who run the service")
     password = verb(
         operator,
         "password",
         set_password,
-        "give a person a new password, on the service's own machine",
+        "set a new password for a person, on the service's machine",
     )
     password.add_argument("person", metavar="EMAIL")
     password.add_argument("--data", type=Path, required=True, help="the data directory")
-    simulators = noun("simulator", "small simulated outside services, for trying things out")
+    simulators = noun("simulator", "simulated outside services, for trying things out")
     for name, run, about in (
         (
             "bucket",
             serve_bucket,
-            "a store that speaks the S3 protocol; buckets are the folders of a directory",
+            "a bucket store with the S3 protocol; buckets are folders of a directory",
         ),
-        ("drive", serve_drive, "a drive that speaks WebDAV, over a folder"),
+        ("drive", serve_drive, "a WebDAV server for a folder"),
         ("site", serve_site, "a web site of the files in a folder"),
     ):
         simulator = verb(simulators, name, run, about)
         simulator.add_argument("directory", type=Path)
         simulator.add_argument(
-            "--port", type=int, required=True, help="port to listen on, on this machine alone"
+            "--port", type=int, required=True, help="port to listen on, on this machine only"
         )
         if name == "bucket":
             simulator.add_argument("--access-key", default="simulator")
             simulator.add_argument("--secret-key", default="simulator-secret")
         if name == "drive":
             simulator.add_argument("--user", default="simulator")
-            simulator.add_argument("--password", default="", help="without one everybody may")
+            simulator.add_argument(
+                "--password", default="", help="password; without one, none is needed"
+            )
     model = verb(
-        simulators, "model", serve_model, "a model server that speaks the chat-completions protocol"
+        simulators, "model", serve_model, "a model server with the chat-completions protocol"
     )
     model.add_argument(
-        "--port", type=int, required=True, help="port to listen on, on this machine alone"
+        "--port", type=int, required=True, help="port to listen on, on this machine only"
     )
     model.add_argument(
-        "--pace", type=float, default=0.0, metavar="SECONDS", help="between two words (default 0)"
+        "--pace",
+        type=float,
+        default=0.0,
+        metavar="SECONDS",
+        help="seconds between words (default 0)",
     )
     model.add_argument(
         "--wait",
         type=float,
         default=0.0,
         metavar="SECONDS",
-        help="before the first word (default 0)",
+        help="seconds before the first word (default 0)",
     )
     model.add_argument(
-        "--secret", default="", help="what requests must bear; without one everybody may"
+        "--secret", default="", help="the secret that requests need; by default none"
     )
     model.add_argument(
         "--behaviour",
         choices=list(BEHAVIOURS),
         default="",
-        help="how it behaves; by default as the name of the model says that is asked for",
+        help="its behaviour; by default the name of the requested model",
     )
     completion = verb(
         commands, "completion", print_completion, "print a completion script for a shell"
@@ -153,7 +159,7 @@ def _serve_standin(app: Any, options: argparse.Namespace) -> None:
     import uvicorn
 
     if "directory" in options and not options.directory.is_dir():
-        raise UsageProblem(f"{options.directory} is no directory.")
+        raise UsageProblem(f"{options.directory} is not a directory.")
     print(f"A simulator listens on http://127.0.0.1:{options.port}", flush=True)
     uvicorn.run(app, host="127.0.0.1", port=options.port, log_level="warning")
 
@@ -180,7 +186,7 @@ def set_password(context: Context, options: argparse.Namespace) -> None:
     from fontanel.records.unit_of_work import Records
 
     if not (options.data / "fontanel.db").is_file():
-        raise UsageProblem(f"{options.data} is no data directory.")
+        raise UsageProblem(f"{options.data} is not a data directory.")
     records = Records(options.data / "fontanel.db")
     password = new_password()
     with records.writing() as session:

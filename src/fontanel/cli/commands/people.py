@@ -15,12 +15,12 @@ _ROLES = ["reader", "editor", "owner"]
 
 def add_commands(noun: Any, verb: Any, commands: Any, common: argparse.ArgumentParser) -> None:
     team = noun("team", "teams")
-    verb(team, "list", list_teams, "list the teams you reach", common)
+    verb(team, "list", list_teams, "list your teams", common)
     granting = verb(
         team,
         "grant",
         set_grants,
-        "say which folders and private networks a team's sources may read; for operators",
+        "set the folders and private networks that a team's sources may read; operators only",
         common,
     )
     granting.add_argument("name", metavar="TEAM")
@@ -36,29 +36,31 @@ def add_commands(noun: Any, verb: Any, commands: Any, common: argparse.ArgumentP
         default=[],
         help="a network within FONTANEL_SOURCE_NETWORKS; may be repeated",
     )
-    granting.add_argument("--everything", action="store_true", help="all that the service allows")
+    granting.add_argument(
+        "--everything", action="store_true", help="everything that the service allows"
+    )
     create = verb(team, "create", create_team, "create a team; for operators (--email)", common)
     create.add_argument("name")
     change = verb(
         team,
         "change",
         change_team,
-        "rename the team, or set the time zone of its cron lines",
+        "rename the team, or change its time zone, retention and budget",
         common,
     )
     change.add_argument("--name")
     change.add_argument("--time-zone", metavar="ZONE", help="for instance Europe/Berlin")
     change.add_argument(
-        "--kept-days", type=int, metavar="DAYS", help="keep conversations so long; 0 for good"
+        "--kept-days", type=int, metavar="DAYS", help="days to keep conversations; 0 for unlimited"
     )
     change.add_argument(
         "--monthly-tokens",
         type=int,
         metavar="TOKENS",
-        help="what desks may use of models; 0 without bound",
+        help="monthly budget of model tokens; 0 for unlimited",
     )
     verb(
-        noun("notice", "what happened to the team's sources"),
+        noun("notice", "events of the team's sources"),
         "list",
         list_notices,
         "list notices",
@@ -74,7 +76,7 @@ def add_commands(noun: Any, verb: Any, commands: Any, common: argparse.ArgumentP
         "--kind", action="append", default=[], help="only notices of this kind; may be repeated"
     )
     verb(
-        receiver, "remove", remove_receiver, "send no more notices to an address", common
+        receiver, "remove", remove_receiver, "stop sending notices to an address", common
     ).add_argument("id")
     member = noun("member", "people in the team")
     verb(member, "list", list_members, "list members", common)
@@ -84,7 +86,7 @@ def add_commands(noun: Any, verb: Any, commands: Any, common: argparse.ArgumentP
         member,
         "password-link",
         make_password_link,
-        "make a link by which a person sets a new password; for operators",
+        "create a link to set a new password; operators only",
         common,
     )
     link.add_argument("member", metavar="EMAIL")
@@ -92,9 +94,7 @@ def add_commands(noun: Any, verb: Any, commands: Any, common: argparse.ArgumentP
     verb(session, "list", list_sign_ins, "list where you are signed in", common)
     verb(session, "end-others", end_other_sign_ins, "sign out everywhere else", common)
     password = noun("password", "your own password")
-    new = verb(
-        password, "set", set_password, "set a new password with the link you were given", common
-    )
+    new = verb(password, "set", set_password, "set a new password with a link", common)
     new.add_argument("link", metavar="LINK")
     invitation = noun("invitation", "invitations to the team")
     verb(invitation, "list", list_invitations, "list open invitations", common)
@@ -113,25 +113,25 @@ def add_commands(noun: Any, verb: Any, commands: Any, common: argparse.ArgumentP
         invitation,
         "withdraw",
         withdraw_invitation,
-        "make an invitation's link stop working",
+        "withdraw an invitation",
         common,
     )
     withdraw.add_argument("member", metavar="EMAIL")
     accept = verb(
-        invitation, "accept", accept_invitation, "join a team with the link you were given", common
+        invitation, "accept", accept_invitation, "join a team with an invitation's link", common
     )
     accept.add_argument("link", metavar="LINK")
     accept.add_argument("--name", help="your name (default: as in the invitation)")
     key = noun("key", "access keys for programs")
     verb(key, "list", list_keys, "list keys", common)
-    make = verb(key, "make", make_key, "make a key, shown once", common)
+    make = verb(key, "make", make_key, "create a key, which is shown once", common)
     make.add_argument("name")
     make.add_argument("--role", choices=_ROLES, default="reader")
     make.add_argument(
         "--only",
         action="append",
         metavar="KB",
-        help="reach this knowledge base only; may be repeated",
+        help="limit the key to this knowledge base; may be repeated",
     )
     make.add_argument(
         "--days", type=int, help="days until it expires (default: never; operators: at most 7)"
@@ -142,11 +142,11 @@ def add_commands(noun: Any, verb: Any, commands: Any, common: argparse.ArgumentP
         commands,
         "sign-in",
         keep_profile,
-        "keep address, key, team and knowledge base for later commands",
+        "store address, key, team and knowledge base for later commands",
         common,
     )
     sign_in.add_argument("--kb", help="the knowledge base to use when none is named")
-    verb(commands, "whoami", show_session, "show whose key is in use and what it reaches", common)
+    verb(commands, "whoami", show_session, "show the current key's owner, and its access", common)
 
 
 def list_teams(context: Context, options: argparse.Namespace) -> None:
@@ -172,7 +172,7 @@ def create_team(context: Context, options: argparse.Namespace) -> None:
 
 def set_grants(context: Context, options: argparse.Namespace) -> None:
     if options.everything and (options.folder or options.network):
-        raise UsageProblem("Say --everything, or name folders and networks.")
+        raise UsageProblem("Pass --everything, or name folders and networks.")
     folders, networks = (None, None) if options.everything else (options.folder, options.network)
     team = context.client.set_grants(options.name, folders, networks)
     shown = [
@@ -192,12 +192,12 @@ def change_team(context: Context, options: argparse.Namespace) -> None:
     # 0 means without bound, which the service calls null.
     texts = {name: (value or None) for name, value in values.items() if value is not None}
     if not texts:
-        raise UsageProblem("Say --name, --time-zone, --kept-days or --monthly-tokens.")
+        raise UsageProblem("Pass --name, --time-zone, --kept-days or --monthly-tokens.")
     team = context.client.change_team(TeamChange(**texts))
     kept = (
         f"conversations kept for {team.kept_days} days"
         if team.kept_days
-        else "conversations kept for good"
+        else "conversations kept without limit"
     )
     tokens = (
         f"{team.monthly_tokens:,} tokens a month" if team.monthly_tokens else "no bound on tokens"
@@ -376,7 +376,7 @@ def revoke_key(context: Context, options: argparse.Namespace) -> None:
 def keep_profile(context: Context, options: argparse.Namespace) -> None:
     if options.email:
         raise UsageProblem(
-            "Only a key can be kept. Make one with 'fontanel key make NAME --email ...'."
+            "Only a key can be stored. Create one with 'fontanel key make NAME --email ...'."
         )
     session = context.client.session()
     values = {name: context.setting(name) for name in ("url", "key", "team", "kb")}

@@ -1,4 +1,4 @@
-"""`fontanel source`: what keeps documents flowing into a knowledge base."""
+"""`fontanel source`: sources of a knowledge base, synced automatically."""
 
 from __future__ import annotations
 
@@ -44,11 +44,11 @@ def add_commands(
         group,
         "check",
         check_source,
-        "look at a source: what would be taken, and what not",
+        "preview a source: what would be added, and what is skipped",
         common,
         kb,
     )
-    check.add_argument("source", nargs="?", help="a connected source; or say --kind and --set")
+    check.add_argument("source", nargs="?", help="a connected source, instead of --kind and --set")
     check.add_argument("--kind", help="the kind of a source that is not connected yet")
     _settings(check)
     connect = verb(group, "connect", connect_source, "connect a source and run it", common, kb)
@@ -56,32 +56,32 @@ def add_commands(
     connect.add_argument("--kind", required=True, help="see 'fontanel source kinds'")
     connect.add_argument(
         "--folder",
-        help="where its documents lie in the knowledge base (default: made from the name)",
+        help="the folder of its documents (default: from its name)",
     )
     connect.add_argument("--no-wait", action="store_true", help="do not watch the first run")
     _settings(connect)
     _care(connect)
-    verb(group, "list", list_sources, "list the sources, with how fresh they are", common, kb)
+    verb(group, "list", list_sources, "list the sources with their freshness", common, kb)
     for name, run, about in (
         ("show", show_source, "show a source with its settings and recent runs"),
-        ("signal", make_secret, "make the secret that signals of changes are signed with"),
+        ("signal", make_secret, "create the secret for signing signals"),
     ):
         verb(group, name, run, about, common, kb).add_argument("source")
     change = verb(
-        group, "change", change_source, "change a source's settings, schedule or care", common, kb
+        group, "change", change_source, "change a source's settings, schedule or guard", common, kb
     )
     change.add_argument("source")
     change.add_argument("--name")
-    change.add_argument("--pause", action="store_true", help="start no runs by itself")
-    change.add_argument("--resume", action="store_true", help="start runs by itself again")
+    change.add_argument("--pause", action="store_true", help="pause scheduled runs")
+    change.add_argument("--resume", action="store_true", help="resume scheduled runs")
     _settings(change)
     _care(change)
     sync = verb(group, "sync", sync_source, "run a source now and watch it", common, kb)
     sync.add_argument("source")
-    sync.add_argument("--no-wait", action="store_true", help="return at once")
+    sync.add_argument("--no-wait", action="store_true", help="return immediately")
     runs = verb(group, "runs", list_runs, "list a source's runs", common, kb)
     runs.add_argument("source")
-    run = verb(group, "run", show_run, "show what a run did, item by item", common, kb)
+    run = verb(group, "run", show_run, "show the outcome of a run, item by item", common, kb)
     run.add_argument("source")
     run.add_argument(
         "run_id", nargs="?", default="latest", metavar="RUN", help="default: the latest"
@@ -101,8 +101,8 @@ def add_commands(
         ),
     )
     for name, decision, about in (
-        ("confirm", "confirm", "let a held run remove what it showed"),
-        ("reject", "reject", "keep what a held run would remove, or end one that goes on"),
+        ("confirm", "confirm", "let a held run remove the documents that it listed"),
+        ("reject", "reject", "keep what a held run would remove, or cancel a running one"),
     ):
         decide = verb(group, name, decide_run, about, common, kb)
         decide.set_defaults(decision=decision)
@@ -118,7 +118,7 @@ def add_commands(
     )
     push.add_argument("--tag", action="append", default=[], metavar="KEY=VALUE")
     push.add_argument(
-        "--remove", action="append", default=[], metavar="ID", help="a document that is gone"
+        "--remove", action="append", default=[], metavar="ID", help="the id of a removed document"
     )
     drop = verb(group, "disconnect", disconnect, "disconnect a source", common, kb)
     drop.add_argument("source")
@@ -128,7 +128,7 @@ def add_commands(
         help="keep its documents as if people had added them",
     )
     drop.add_argument("--yes", action="store_true", help="do not ask")
-    verb(group, "freshness", show_freshness, "show how fresh the team's sources are", common)
+    verb(group, "freshness", show_freshness, "show the freshness of the team's sources", common)
 
 
 def _settings(parser: argparse.ArgumentParser) -> None:
@@ -137,38 +137,40 @@ def _settings(parser: argparse.ArgumentParser) -> None:
         action="append",
         default=[],
         metavar="NAME=VALUE",
-        help="a setting of the kind; lists by repeating it",
+        help="a setting of the kind; repeat it for lists",
     )
     parser.add_argument(
         "--credential",
         action="append",
         default=[],
         metavar="NAME[=VALUE]",
-        help="a credential; without a value it is asked for, or taken from FONTANEL_CREDENTIAL_<NAME>",
+        help="a credential; without a value, prompts or reads FONTANEL_CREDENTIAL_<NAME>",
     )
 
 
 def _care(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--every", type=int, metavar="MINUTES", help="run at this interval")
-    parser.add_argument("--cron", metavar="LINE", help="run by a cron line in the team's time zone")
+    parser.add_argument(
+        "--cron", metavar="LINE", help="run by a cron expression in the team's time zone"
+    )
     parser.add_argument(
         "--target",
         type=int,
         metavar="MINUTES",
-        help="changes should be answerable within this time",
+        help="freshness target: changes should be in answers within this time",
     )
     parser.add_argument(
         "--guard-share", type=float, metavar="SHARE", help="hold runs that would remove more (0-1)"
     )
     parser.add_argument(
-        "--guard-min", type=int, metavar="COUNT", help="never hold a run over fewer items"
+        "--guard-min", type=int, metavar="COUNT", help="never hold a run that removes fewer items"
     )
     parser.add_argument(
         "--tag-rule",
         action="append",
         default=[],
         metavar="PATTERN:KEY=VALUE",
-        help="tags for paths that fit a pattern",
+        help="tags for paths that match a pattern",
     )
 
 
@@ -233,7 +235,7 @@ def _rules(pairs: list[str]) -> list[TagRule]:
     for pair in pairs:
         pattern, colon, tags = pair.rpartition(":")
         if not colon:
-            raise UsageProblem(f"{pair!r} is no tag rule. Write PATTERN:KEY=VALUE.")
+            raise UsageProblem(f"{pair!r} is not a tag rule. Write PATTERN:KEY=VALUE.")
         rules.append(TagRule(pattern=pattern, tags=parse_tags([tags])))
     return rules
 
@@ -305,7 +307,7 @@ def check_source(context: Context, options: argparse.Namespace) -> None:
 def _print_trial(context: Context, trial: TrialOut) -> None:
     least = "" if trial.complete else "at least "
     amount = f", {size(trial.bytes)}" if trial.bytes is not None else ""
-    context.say(f"{least}{trial.taken:,} would be taken{amount} ({trial.seconds:.1f} s)")
+    context.say(f"{least}{trial.taken:,} would be added{amount} ({trial.seconds:.1f} s)")
     for item in trial.sample[:10]:
         context.say(f"  {item.name}", markup=False)
     if trial.taken > 10:

@@ -44,7 +44,7 @@ def add_commands(
     )
     edit.add_argument("document", help="its name or id")
     edit.add_argument(
-        "--from", dest="file", type=Path, help="take the new text from a file instead"
+        "--from", dest="file", type=Path, help="read the new text from a file instead"
     )
     revisions = verb(group, "revisions", list_revisions, "list a document's revisions", common, kb)
     revisions.add_argument("document", help="its name or id")
@@ -62,7 +62,7 @@ def add_commands(
     restore.add_argument("document", help="its name or id")
     restore.add_argument("revision", help="its number or id")
     folders = verb(group, "folders", list_folders, "list the folders of documents", common, kb)
-    folders.add_argument("under", nargs="?", default="", help="those below this folder")
+    folders.add_argument("under", nargs="?", default="", help="only folders below this one")
     bulk = verb(
         group,
         "bulk",
@@ -72,21 +72,23 @@ def add_commands(
         kb,
     )
     bulk.add_argument("action", choices=("retry", "reread", "delete", "tag"))
-    bulk.add_argument("documents", nargs="*", help="names or ids; or choose by the options")
+    bulk.add_argument("documents", nargs="*", help="names or ids, instead of the filters below")
     bulk.add_argument("--state")
-    bulk.add_argument("--source", help="those of this source; 'none': what people added")
-    bulk.add_argument("--folder", help="those in or below this folder")
+    bulk.add_argument("--source", help="documents of this source; 'none': added by people")
+    bulk.add_argument("--folder", help="documents in or below this folder")
     bulk.add_argument("--name", help="part of the name or title")
     bulk.add_argument(
-        "--tag", action="append", default=[], metavar="KEY=VALUE", help="those with this tag"
+        "--tag", action="append", default=[], metavar="KEY=VALUE", help="documents with this tag"
     )
-    bulk.add_argument("--warnings", action="store_true", help="those whose reading gave warnings")
+    bulk.add_argument(
+        "--warnings", action="store_true", help="documents that were read with warnings"
+    )
     bulk.add_argument("--all", action="store_true", help="every document")
     bulk.add_argument(
         "--set", action="append", default=[], metavar="KEY=VALUE", help="with 'tag': tags to add"
     )
     bulk.add_argument(
-        "--drop", action="append", default=[], metavar="KEY", help="with 'tag': tags to take away"
+        "--drop", action="append", default=[], metavar="KEY", help="with 'tag': tags to remove"
     )
     bulk.add_argument("--yes", action="store_true", help="do not ask before deleting")
 
@@ -221,7 +223,7 @@ def do_bulk(context: Context, options: argparse.Namespace) -> None:
         )
     except ValueError as error:
         raise UsageProblem(
-            "Say which documents: names, or options such as --folder, or --all."
+            "Choose documents: names, or options such as --folder, or --all."
         ) from error
     if (
         options.action == "delete"
@@ -237,7 +239,7 @@ def do_bulk(context: Context, options: argparse.Namespace) -> None:
     )
     done = context.client.bulk(context.kb(), request)
     words = {
-        "retry": "being read once more",
+        "retry": "being read again",
         "reread": "being read again",
         "delete": "deleted",
         "tag": "tagged",

@@ -24,11 +24,11 @@ class Phrases:
 _ENGLISH = Phrases(
     declined="The documents do not answer this question.",
     nothing_indexed="There is nothing to answer from yet: no document of this knowledge base is indexed.",
-    greeting="Hello. Ask a question about the documents, and the answer will show where each statement stands.",
+    greeting="Hello. Ask a question about the documents, and the answer will cite a source for each statement.",
     thanks="You are welcome. Ask the next question whenever you like.",
     about="Questions are answered from the documents of this knowledge base. Every statement cites the place it comes from; when "
     "the documents do not answer, that is said.",
-    model_failed="The model {model} could not answer ({reason}). This answer was put together from the documents without it.",
+    model_failed="The model {model} could not answer ({reason}). This answer was composed from the documents without it.",
     own_knowledge="The documents do not answer this. What follows is the model's own knowledge and was not checked.",
     differs="“{title}” says otherwise:",
     yes="Yes.",

@@ -91,4 +91,4 @@ def _check(values: str, shown: str, analyser: Analyser) -> None:
             raise DescriptionUnusable(f"it wrote {number}, which the document does not say")
     words = set(analyser.terms(values))
     if not words or len(words & set(analyser.terms(shown))) < _BORNE_OUT * len(words):
-        raise DescriptionUnusable("the document does not bear out what it wrote")
+        raise DescriptionUnusable("the document does not support what it wrote")

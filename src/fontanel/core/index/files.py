@@ -130,7 +130,7 @@ def _open(path: Path) -> tuple[dict[str, Any], int, mmap.mmap]:
     except (OSError, ValueError) as error:
         raise SegmentDamaged(f"{path} cannot be opened: {error}") from error
     if mapped[:8] != _MAGIC:
-        raise SegmentDamaged(f"{path} is no segment file")
+        raise SegmentDamaged(f"{path} is not a segment file")
     length = int.from_bytes(mapped[8:16], "little")
     try:
         header = json.loads(mapped[16 : 16 + length])

@@ -30,9 +30,7 @@ def document_name(raw: str) -> str:
     parts = [part.strip() for part in name.split("/") if part.strip() not in ("", ".", "..")]
     clean = "/".join(parts)
     if not clean or len(clean) > 400:
-        raise Refused(
-            "name", f"{raw[:80]!r} cannot be a document's name. Give one of 1 to 400 characters."
-        )
+        raise Refused("name", f"{raw[:80]!r} cannot be a document's name. Use 1 to 400 characters.")
     return clean
 
 

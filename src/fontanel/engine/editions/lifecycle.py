@@ -252,7 +252,7 @@ def drop_edition(session: Session, kb: Kb, edition: Edition) -> None:
     """
     if edition.id == kb.edition_id:
         raise Conflict(
-            f"Edition {edition.number} serves. Switch to another one before dropping it."
+            f"Edition {edition.number} is active. Switch to another one before deleting it."
         )
     session.execute(delete(Job).where(Job.edition_id == edition.id))
     session.delete(edition)

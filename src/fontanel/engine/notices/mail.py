@@ -41,4 +41,6 @@ def send_mail(settings: Settings, to: str, subject: str, text: str) -> None:
                 server.login(unquote(url.username), unquote(url.password or ""))
             server.send_message(message)
     except (OSError, smtplib.SMTPException, ValueError) as error:
-        raise MailFailed(f"The mail server did not take the message for {to}: {error}.") from error
+        raise MailFailed(
+            f"The mail server did not accept the message for {to}: {error}."
+        ) from error

@@ -290,7 +290,7 @@ class Require:
             )
         limited = caller.key is not None and caller.key.kb_ids is not None
         if limited and self._administrative:
-            raise ApiError("not-allowed", "This key reaches single knowledge bases only.")
+            raise ApiError("not-allowed", "This key is limited to some knowledge bases.")
         return Access(
             caller,
             record,

@@ -32,7 +32,7 @@ def ready(runtime: RuntimeDep) -> Health:
         raise disk_full(runtime.settings)
     note = None
     if embedder is None:
-        note = f"No embedder: searches and answers go by words alone ({runtime.embedders.problem})."
+        note = f"No embedder: searches and answers use keywords only ({runtime.embedders.problem})."
     return Health(status="ok", version=__version__, embedder=embedder, note=note, waiting=count)
 
 

@@ -51,7 +51,7 @@ class OpenStreams:
                 if self._open[name] >= limit:
                     raise ApiError(
                         "too-many-streams",
-                        f"{whose} {limit} event streams open, which is as many as there may be.",
+                        f"{whose} {limit} event streams open, which is the maximum.",
                         advice="Close some of them, for instance by closing tabs of the console.",
                         headers={"Retry-After": "10"},
                     )

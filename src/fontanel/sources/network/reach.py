@@ -326,7 +326,5 @@ def check_url(url: str, field: str, schemes: Sequence[str] = ("https", "http")) 
     if not _is_host(host):
         raise SettingsRefused(field, f"{host[:100]!r} is not the name of a host.")
     if parsed.userinfo:
-        raise SettingsRefused(
-            field, "Give name and password as credentials, not within the address."
-        )
+        raise SettingsRefused(field, "Enter name and password as credentials, not in the address.")
     return parsed

@@ -96,12 +96,12 @@ def contradicted(
     # "One" is a pronoun more often than a number.
     plain = _ONE.sub(" ", statement)
     if missing := numbers(plain) - numbers(near) - numbers(around):
-        return f"The cited place does not hold the number {', '.join(sorted(missing))}."
+        return f"The cited passage does not contain the number {', '.join(sorted(missing))}."
     if other := _other_unit(plain, f"{near} {around}"):
         return other
     text = f"{around} {' '.join(p.text for p in cited)}".lower()
     if unknown := {name for name in names(statement) if name not in text}:
-        return f"The cited place does not name {', '.join(sorted(unknown))}."
+        return f"The cited passage does not mention {', '.join(sorted(unknown))}."
     if bool(_NEGATION.search(statement)) != bool(_NEGATION.search(near)) and not _excused(
         statement, near
     ):

@@ -62,7 +62,7 @@ def check(
     weights = {term: max(knowledge.idf(term), 0.1) for term in knowledge.terms(statement)}
     units = [unit for passage in cited for unit in statements(passage)]
     if not units:
-        return Check(Verdict.WEAK, 0.0, "The cited place holds no statement.")
+        return Check(Verdict.WEAK, 0.0, "The cited passage contains no statement.")
     stored = [set(knowledge.terms(f"{unit.lead} {unit.text}")) for unit in units]
     best = _together(statement, weights, units, stored)
     # Titles, headings and the question name what a sentence is about, but are not its content.

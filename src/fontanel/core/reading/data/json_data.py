@@ -30,7 +30,7 @@ def read_json(data: bytes) -> ReadingBuilder:
             raise ReadingFailed("damaged", f"The JSON is damaged: {error}.") from error
         if bad:
             shown_lines = ", ".join(map(str, bad[:10]))
-            warnings.append(f"{len(bad)} lines are no JSON and were left out: {shown_lines}")
+            warnings.append(f"{len(bad)} lines are not JSON and were left out: {shown_lines}")
     if isinstance(value, dict):
         builder.title = next(
             (str(value[key]) for key in _TITLES if isinstance(value.get(key), str)), ""

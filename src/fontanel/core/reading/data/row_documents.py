@@ -65,7 +65,7 @@ def _rows(data: bytes, media_type: str) -> list[list[str]]:
             )
         except (calamine.CalamineError, OSError, ValueError) as error:
             raise ReadingFailed(
-                "damaged", "The workbook is damaged. Save it again and add it anew."
+                "damaged", "The workbook is damaged. Save it again, and add the new file."
             ) from error
         return [[shown(cell) for cell in row] for row in sheet]
     raise ReadingFailed(

@@ -12,7 +12,7 @@ from fontanel.core.reading.model import ReadingBuilder, ReadingFailed
 from fontanel.core.reading.other.archive import open_archive, read_entry
 
 _MAX_CELLS = 20_000_000
-_DAMAGED = "The workbook is damaged. Save it again and add it anew."
+_DAMAGED = "The workbook is damaged. Save it again, and add the new file."
 
 
 def read_workbook(data: bytes) -> ReadingBuilder:

@@ -82,7 +82,7 @@ def add_html(builder: ReadingBuilder, text: str) -> None:
             ),
         )
     except (etree.ParserError, etree.XMLSyntaxError, ValueError) as error:
-        raise ReadingFailed("damaged", "The page holds no HTML that can be read.") from error
+        raise ReadingFailed("damaged", "The page contains no readable HTML.") from error
     if root is None:
         return  # nothing but comments
     title = next(root.iter("title"), None)

@@ -21,7 +21,7 @@ def parse_xml(data: bytes) -> etree._Element:
         return etree.fromstring(data, parser)
     except (etree.XMLSyntaxError, ValueError) as error:
         raise ReadingFailed(
-            "damaged", "The file is damaged inside. Save it again and add it anew."
+            "damaged", "The file is damaged inside. Save it again, and add the new file."
         ) from error
 
 

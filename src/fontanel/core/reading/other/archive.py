@@ -69,10 +69,10 @@ def read_archive(data: bytes) -> ReadingBuilder:
     archive = open_archive(data)
     names = _wanted(archive)
     if not names:
-        raise ReadingFailed("no_text", "The archive holds no files.")
+        raise ReadingFailed("no_text", "The archive contains no files.")
     builder = ReadingBuilder(container=True)
     if len(names) > _MAX_FILES:
-        builder.warnings.append(f"Only the first {_MAX_FILES:,} of {len(names):,} files were taken")
+        builder.warnings.append(f"Only the first {_MAX_FILES:,} of {len(names):,} files were added")
     builder.list([f"- {name}" for name in names[:_MAX_FILES]])
     return builder
 

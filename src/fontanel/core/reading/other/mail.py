@@ -12,7 +12,7 @@ from fontanel.core.reading.other.plain import add_plain
 
 _HEADERS = ("From", "To", "Cc", "Date", "Subject")
 _MAX_ATTACHMENTS = 500
-_DAMAGED = "The message is damaged. Save it again and add it anew."
+_DAMAGED = "The message is damaged. Save it again, and add the new file."
 
 
 def read_mail(data: bytes) -> ReadingBuilder:

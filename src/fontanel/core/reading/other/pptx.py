@@ -45,7 +45,7 @@ def read_pptx(data: bytes) -> ReadingBuilder:
             _add_slide(builder, slide, _Frame(number, width, height))
     except Exception as error:  # python-pptx raises whatever the broken part of the archive leads it to, soon or late
         raise ReadingFailed(
-            "damaged", "The presentation is damaged. Save it again and add it anew."
+            "damaged", "The presentation is damaged. Save it again, and add the new file."
         ) from error
     return builder
 

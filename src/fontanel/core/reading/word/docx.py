@@ -68,7 +68,7 @@ def read_docx(data: bytes) -> ReadingBuilder:
         reader.flow.end()
     except Exception as error:  # python-docx raises whatever the broken part of the archive leads it to, soon or late
         raise ReadingFailed(
-            "damaged", "The Word document is damaged. Save it again and add it anew."
+            "damaged", "The Word document is damaged. Save it again, and add the new file."
         ) from error
     return builder
 

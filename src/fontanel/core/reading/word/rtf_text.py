@@ -179,7 +179,9 @@ def rich_text(data: bytes) -> RichText:
         ReadingFailed: damaged, when it is not rich text or is nested without end.
     """
     if not data.lstrip().startswith(b"{\\rtf"):
-        raise ReadingFailed("damaged", "The rich text is damaged. Save it again and add it anew.")
+        raise ReadingFailed(
+            "damaged", "The rich text is damaged. Save it again, and add the new file."
+        )
     return _Reader(data).read()
 
 
@@ -289,7 +291,7 @@ class _Reader:
             if len(self._around) >= _DEEPEST:
                 raise ReadingFailed(
                     "damaged",
-                    "The rich text is nested too deeply to be read. Save it again and add it anew.",
+                    "The rich text is nested too deeply to be read. Save it again, and add the new file.",
                 )
             self._around.append(self._state)
             self._state = copy(self._state)

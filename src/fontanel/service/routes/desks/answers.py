@@ -67,7 +67,7 @@ def changed_since(session: Session, turn: Turn) -> list[ChangedCitation]:
     return out
 
 
-@router.get("/{answer}", summary="Show how an answer came about")
+@router.get("/{answer}", summary="Show how an answer was made")
 def show_answer(answer: str, access: Reader) -> RecordOut:
     """Steps with times, passages, messages to a model, and verdicts. Your own, or any for editors."""
     turn = _turn(access, answer)
@@ -90,7 +90,7 @@ def show_answer(answer: str, access: Reader) -> RecordOut:
     )
 
 
-@router.post("/{answer}/again", summary="Ask again as of now")
+@router.post("/{answer}/again", summary="Ask the same question again")
 def ask_again(answer: str, access: Editor) -> AgainOut:
     """Ask again with today's documents and published desk; the conversation is unchanged."""
     turn = _turn(access, answer)

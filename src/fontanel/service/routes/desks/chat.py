@@ -276,7 +276,7 @@ def give_feedback(turn: str, body: FeedbackIn, user: UserWrite) -> FeedbackOut:
     return feedback_out(row)
 
 
-@router.get(AT_DESK + "/turns/{turn}/citations/{number}", summary="Read a citation in its place")
+@router.get(AT_DESK + "/turns/{turn}/citations/{number}", summary="Show a citation in its context")
 def citation_context(turn: str, number: Number, user: User) -> ContextOut:
     """The quote with the text around it, for chat users without access to the document."""
     result = user.turn(turn)

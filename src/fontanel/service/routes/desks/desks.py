@@ -107,7 +107,7 @@ def delete_desk(desk: str, access: EditorWrite) -> None:
     if not all(access.scope.covers(version.settings) for version in versions):
         raise ApiError(
             "not-allowed",
-            "Earlier versions of the desk use knowledge bases that this key does not reach.",
+            "Earlier versions of the desk use knowledge bases that this key has no access to.",
         )
     access.session.delete(desk_row)
 

@@ -168,7 +168,7 @@ def _names(session: Session, keys: Iterable[str], by: By) -> dict[str, str]:
     requested = list(keys)
     if by == "desk":
         result = session.execute(select(Desk.id, Desk.name).where(Desk.id.in_(requested)))
-        return {"": "knowledge bases by themselves", **{key: name for key, name in result}}
+        return {"": "knowledge bases directly", **{key: name for key, name in result}}
     if by == "kb":
         return {
             key: name

@@ -70,7 +70,9 @@ def list_documents(
         list[str] | None,
         Query(description="`key=value`; may be given more than once.", max_length=32),
     ] = None,
-    warnings: Annotated[bool, Query(description="Only those whose reading gave warnings.")] = False,
+    warnings: Annotated[
+        bool, Query(description="Only documents that were read with warnings.")
+    ] = False,
     parent: Annotated[
         str | None, Query(description="Only those found inside this document.")
     ] = None,
@@ -196,7 +198,7 @@ def remove(kb: str, document: str, access: EditorWrite) -> None:
     delete_document(access.session, kb_row, access.scope.document(kb_row, document))
 
 
-@router.post("/documents/{document}/retry", status_code=202, summary="Read a document once more")
+@router.post("/documents/{document}/retry", status_code=202, summary="Read a document again")
 def retry(kb: str, document: str, access: EditorWrite) -> JobOut:
     """For a document that failed."""
     document_row = access.scope.document(access.scope.kb(kb), document)

@@ -130,7 +130,7 @@ def import_edition(
 ) -> KbOut:
     """Rejected if damaged, of another version, or with another embedder's vectors."""
     if access.scope.kb_ids is not None:
-        raise Refused("file", "This key reaches single knowledge bases only and cannot create one.")
+        raise Refused("file", "This key is limited to some knowledge bases and cannot create one.")
     access.release()
     runtime, team_id = access.runtime, access.team.id
     embedder = runtime.embedders.name

@@ -41,7 +41,7 @@ def list_kbs(access: Reader) -> Page[KbOut]:
 def create(body: KbIn, access: EditorWrite, request: Request) -> KbOut:
     """A temporary knowledge base is deleted after a while; its name need not be free."""
     if access.scope.kb_ids is not None:
-        raise Refused("name", "This key reaches single knowledge bases only and cannot create one.")
+        raise Refused("name", "This key is limited to some knowledge bases and cannot create one.")
     idempotency = Idempotency(request, access.session, access.caller, body.model_dump_json())
     if earlier := idempotency.earlier():
         return KbOut.model_validate_json(earlier)

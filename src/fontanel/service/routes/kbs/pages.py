@@ -24,7 +24,7 @@ PageNumber = Annotated[int, Path(ge=1, le=100_000)]
 _DRAW_SECONDS = 60.0
 
 
-@router.get("/{page}", summary="Show where a page's text stands")
+@router.get("/{page}", summary="Show a page's text with its positions")
 def show_page(
     kb: str, document: str, page: PageNumber, access: Reader, revision: str | None = None
 ) -> PageOut:

@@ -54,7 +54,7 @@ def write(kb: str, body: WrittenIn, access: Editor) -> AddedOut:
     name = document_name(body.name)
     if not name.lower().endswith(EDITABLE_ENDINGS):
         raise Refused(
-            "name", f"The name of what is written here ends in {', '.join(EDITABLE_ENDINGS)}."
+            "name", f"The name of a document written here ends in {', '.join(EDITABLE_ENDINGS)}."
         )
     tags = check_tags(body.tags)
     kb_id = access.scope.kb(kb).id
@@ -246,7 +246,7 @@ def list_folders(kb: str, access: Reader, under: str = "") -> list[FolderOut]:
     ]
 
 
-@router.post("/documents/bulk", summary="Do something to many documents")
+@router.post("/documents/bulk", summary="Change many documents")
 def bulk(kb: str, body: BulkIn, access: EditorWrite) -> BulkOut:
     """All in one transaction: either all documents are changed or none."""
     kb_row = access.scope.kb(kb)

@@ -50,7 +50,7 @@ def _tag(response: Response, version: int) -> None:
     response.headers["ETag"] = f'"{version}"'
 
 
-@router.get("/teams", tags=["teams"], summary="List the teams you reach")
+@router.get("/teams", tags=["teams"], summary="List your teams")
 def list_teams(caller: CallerDep, runtime: RuntimeDep) -> Page[TeamOut]:
     """A member sees their teams, an operator all teams, a key its one team."""
     with runtime.records.reading() as session:

@@ -111,7 +111,7 @@ def add_receiver(body: ReceiverIn, access: OwnerWrite) -> ReceiverCreated:
 
 
 @router.delete(
-    "/receivers/{receiver}", status_code=204, summary="Send no more notices to an address"
+    "/receivers/{receiver}", status_code=204, summary="Stop sending notices to an address"
 )
 def remove_receiver(receiver: str, access: OwnerWrite) -> None:
     result = access.session.scalar(access.scope.select(Receiver).where(Receiver.id == receiver))

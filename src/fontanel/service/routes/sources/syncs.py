@@ -86,7 +86,7 @@ def list_items(
     return Page(items=items, next=str(rows[limit - 1][0].key) if len(rows) > limit else None)
 
 
-@router.post("/{sync}/confirm", status_code=202, summary="Let a held run go on")
+@router.post("/{sync}/confirm", status_code=202, summary="Let a held run continue")
 def confirm(kb: str, source: str, sync: str, access: EditorWrite) -> SyncOut:
     """Removes what it listed, no more: later removals are held again."""
     sync_row = access.scope.sync(access.scope.source(access.scope.kb(kb), source), sync)
@@ -102,7 +102,7 @@ def confirm(kb: str, source: str, sync: str, access: EditorWrite) -> SyncOut:
     return sync_out(access.session, sync_row)
 
 
-@router.post("/{sync}/reject", summary="Keep what a held run would remove, or end a run")
+@router.post("/{sync}/reject", summary="Keep what a held run would remove, or cancel a run")
 def reject(kb: str, source: str, sync: str, access: EditorWrite) -> SyncOut:
     """What the run has stored so far remains."""
     sync_row = access.scope.sync(access.scope.source(access.scope.kb(kb), source), sync)
