@@ -27,7 +27,10 @@ from fontanel.schemas import DeskKb, DeskSettings, FinishEvent, ModelIn, PieceEv
 sys.path.insert(0, str(ROOT))
 from tests.conftest import Service, free_port, new_team
 
-WORDS = "tide berth crane rope valve pump deck survey lamp ladder fender grease hatch winch paint anchor keel rudder mast sail buoy chain".split()
+WORDS = (
+    "tide berth crane rope valve pump deck survey lamp ladder fender grease hatch winch paint"
+    " anchor keel rudder mast sail buoy chain".split()
+)
 
 
 def filler(documents: int) -> list[bytes]:
@@ -36,7 +39,8 @@ def filler(documents: int) -> list[bytes]:
     sections = []
     for number in range(400):
         sentences = [
-            f"The {chance.choice(WORDS)} of set {number} is checked with the {chance.choice(WORDS)} and the {chance.choice(WORDS)} in week {chance.randrange(52)}."
+            f"The {chance.choice(WORDS)} of set {number} is checked with the {chance.choice(WORDS)}"
+            f" and the {chance.choice(WORDS)} in week {chance.randrange(52)}."
             for _ in range(14)
         ]
         sections.append(f"## Set {number}\n\n{' '.join(sentences)}\n")
@@ -67,7 +71,10 @@ def stream(client: Client, desk: str, question: str) -> tuple[float, float, floa
 
 
 def spread(seconds: list[float]) -> str:
-    return f"median {1000 * np.median(seconds):.0f} ms, p95 {1000 * np.percentile(seconds, 95):.0f} ms, most {1000 * max(seconds):.0f} ms"
+    return (
+        f"median {1000 * np.median(seconds):.0f} ms, p95 {1000 * np.percentile(seconds, 95):.0f}"
+        f" ms, most {1000 * max(seconds):.0f} ms"
+    )
 
 
 def memory(service: Service) -> float:
@@ -194,7 +201,8 @@ def measure(
         )
     assert all(row[3] == "built-in" for row in half + rest)
     print(
-        f"memory: {before:.0f} MB, after {turns // 2} turns {middle:.0f} MB, after {turns} {memory(service):.0f} MB",
+        f"memory: {before:.0f} MB, after {turns // 2} turns {middle:.0f} MB, after {turns}"
+        f" {memory(service):.0f} MB",
         flush=True,
     )
 
@@ -231,7 +239,8 @@ def at_once(client: Client, desk: str, questions: list[str]) -> None:
         rows = list(pool.map(ask, range(64)))
     composers = {row[3] for row in rows}
     print(
-        f"64 at once: written by {composers}; first event {spread([row[0] for row in rows])}; first word {spread([row[1] for row in rows])}; end {spread([row[2] for row in rows])}",
+        f"64 at once: written by {composers}; first event {spread([row[0] for row in rows])}; first"
+        f" word {spread([row[1] for row in rows])}; end {spread([row[2] for row in rows])}",
         flush=True,
     )
 

@@ -127,12 +127,14 @@ def patterns(cases: int) -> None:
             refused += 1
         slowest = max(slowest, (time.perf_counter() - began, pattern))
     print(
-        f"patterns: {cases:,} random ones, {refused:,} refused; the slowest took {slowest[0] * 1000:.1f} ms ({slowest[1]!r})"
+        f"patterns: {cases:,} random ones, {refused:,} refused; the slowest took"
+        f" {slowest[0] * 1000:.1f} ms ({slowest[1]!r})"
     )
     worst = matcher(["*a" * 16 + "z"] * 100)
     assert worst is not None
     print(
-        f"  100 patterns of 16 wildcards on a path of 4,000 characters: {times(lambda: worst('a' * 4000 + 'b'), 5)}"
+        "  100 patterns of 16 wildcards on a path of 4,000 characters:"
+        f" {times(lambda: worst('a' * 4000 + 'b'), 5)}"
     )
 
 
@@ -226,8 +228,9 @@ def slow(_: int) -> None:
                 time.sleep(0.01)
             results.append(time.monotonic() - began)
         print(
-            f"slow: 20 sources of one team on a server that sends a byte a second; another team's folder is taken after "
-            f"{statistics.median(results):.2f} s, at most {max(results):.2f} s"
+            "slow: 20 sources of one team on a server that sends a byte a second; another team's"
+            f" folder is taken after {statistics.median(results):.2f} s, at most"
+            f" {max(results):.2f} s"
         )
         stop.set()
 
@@ -273,14 +276,16 @@ def bodies(_: int) -> None:
             thread.start()
         with Client(service.url, team.key, team.slug) as client:
             print(
-                f"bodies: 60 MB of JSON, 12 at a time; a list meanwhile: {times(lambda: list(client.list_documents(kb)), 100)}"
+                "bodies: 60 MB of JSON, 12 at a time; a list meanwhile:"
+                f" {times(lambda: list(client.list_documents(kb)), 100)}"
             )
         peak = process.memory_info().rss
         stop.set()
         for thread in threads:
             thread.join()
         print(
-            f"  answers by status (0: cut off): {dict(statuses)}; memory {before / 1e6:.0f} MB before, {peak / 1e6:.0f} MB meanwhile"
+            f"  answers by status (0: cut off): {dict(statuses)}; memory {before / 1e6:.0f} MB"
+            f" before, {peak / 1e6:.0f} MB meanwhile"
         )
 
 

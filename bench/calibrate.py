@@ -131,7 +131,8 @@ def main() -> None:
     print(f"{len(y)} examples, {int(y.sum())} with enough evidence")
     for i, name in enumerate(FEATURES):
         print(
-            f"  {name:20} AUC {auc(x[:, i], y):.3f}   mean {x[y > 0, i].mean():.2f} / {x[y == 0, i].mean():.2f}"
+            f"  {name:20} AUC {auc(x[:, i], y):.3f}   mean {x[y > 0, i].mean():.2f} /"
+            f" {x[y == 0, i].mean():.2f}"
         )
     out = {}
     for name, columns in (
@@ -141,7 +142,8 @@ def main() -> None:
         w = fit(x[:, columns], y, values)
         scores = x[:, columns] @ w[1:] + w[0]
         print(
-            f"{name}: AUC {auc(scores, y):.3f}; at 0.5 keeps {(scores[y > 0] > 0).mean():.2f}, declines {(scores[y == 0] <= 0).mean():.2f}"
+            f"{name}: AUC {auc(scores, y):.3f}; at 0.5 keeps {(scores[y > 0] > 0).mean():.2f},"
+            f" declines {(scores[y == 0] <= 0).mean():.2f}"
         )
         likely = 1 / (1 + np.exp(-scores[y > 0]))
         floor = AnswerSettings().evidence_needed
@@ -151,7 +153,8 @@ def main() -> None:
         )
         print(f"  the floor of {floor} in force keeps {kept:.2f}, declines {declined:.2f}")
         print(
-            f"  a floor of {np.quantile(likely, 0.1):.2f} would decline one answerable question in ten"
+            f"  a floor of {np.quantile(likely, 0.1):.2f} would decline one answerable question"
+            " in ten"
         )
         out[name] = {"intercept": round(float(w[0]), 3)} | {
             FEATURES[c]: round(float(v), 3) for c, v in zip(columns, w[1:], strict=True)

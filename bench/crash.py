@@ -33,7 +33,8 @@ _NAMES = [f"note-{number}.md" for number in range(14)]
 def content(name: str, number: int) -> bytes:
     stem = name.removesuffix(".md").replace("-", "")
     lines = "\n\n".join(
-        f"Watch {part} of {stem} in the year {number} was quiet but for the buoy at mark {part * 7}."
+        f"Watch {part} of {stem} in the year {number} was quiet but for the buoy at mark"
+        f" {part * 7}."
         for part in range(6)
     )
     return (
@@ -160,7 +161,8 @@ def main() -> None:
             service.stop()
             if died.total() % 20 == 0:
                 print(
-                    f"{died.total()} kills, {len(stored)} documents, {time.monotonic() - started:.0f} s",
+                    f"{died.total()} kills, {len(stored)} documents,"
+                    f" {time.monotonic() - started:.0f} s",
                     flush=True,
                 )
     print(f"{died.total()} kills, nothing lost, nothing twice: {dict(died)}")

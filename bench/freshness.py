@@ -137,13 +137,19 @@ class Searcher(threading.Thread):
     def end(self) -> str:
         self.over.set()
         self.join()
-        return f"median {np.median(self.taken):.1f} ms, p95 {np.percentile(self.taken, 95):.1f} ms ({len(self.taken)})"
+        return (
+            f"median {np.median(self.taken):.1f} ms, p95 {np.percentile(self.taken, 95):.1f} ms"
+            f" ({len(self.taken)})"
+        )
 
 
 def change(runtime: Runtime, kb_id: str, edition: str, number: int) -> tuple[float, float]:
     """Change a document; the seconds until it is found by words, and until its vector is there."""
     word = f"zephyr{number}q"
-    text = f"# Notice {number % 20}\n\nThe {word} rule holds at berth {number} from the first of the month until it is withdrawn."
+    text = (
+        f"# Notice {number % 20}\n\nThe {word} rule holds at berth {number} from the first of the"
+        " month until it is withdrawn."
+    )
     started = time.perf_counter()
     sha256, size = runtime.blobs.put([text.encode()])
     with runtime.records.writing() as session:
@@ -189,7 +195,8 @@ def main() -> None:
         print("searches, while changing:", busy.end())
         words, meaning = np.percentile(taken, [50, 95], axis=0).T
         print(
-            f"found by words after {words[0]:.2f} s (p95 {words[1]:.2f}), by meaning after {meaning[0]:.2f} s (p95 {meaning[1]:.2f})"
+            f"found by words after {words[0]:.2f} s (p95 {words[1]:.2f}), by meaning after"
+            f" {meaning[0]:.2f} s (p95 {meaning[1]:.2f})"
         )
         during = Searcher(runtime, edition, questions, vectors)
         during.start()

@@ -57,7 +57,9 @@ def seeds() -> dict[str, list[tuple[str, bytes]]]:
             "a.epub",
             samples.epub(
                 {
-                    "one.xhtml": "<h1>One</h1><p>First.</p><table><tr><td>a</td><td>b</td></tr></table>"
+                    "one.xhtml": (
+                        "<h1>One</h1><p>First.</p><table><tr><td>a</td><td>b</td></tr></table>"
+                    )
                 }
             ),
         ),
@@ -74,13 +76,19 @@ def seeds() -> dict[str, list[tuple[str, bytes]]]:
         ("a.vtt", b"WEBVTT\n\n00:01.000 --> 00:02.000\n<v A>Hello.\n"),
         (
             "a.rst",
-            b"Title\n=====\n\n- a\n- b\n\n.. code::\n\n   x\n\n==== ====\na    b\n==== ====\n1    2\n==== ====\n",
+            (
+                b"Title\n=====\n\n- a\n- b\n\n.. code::\n\n   x\n\n==== ====\na    b\n==== ====\n1 "
+                b"   2\n==== ====\n"
+            ),
         ),
         ("a.zip", samples.zipped({"x.md": "# X", "y/z.txt": "text"})),
         ("a.ods", samples.ods([["Berth", "Depth"], ["North", "7"]])),
         (
             "a.srt",
-            b"1\n00:00:01,000 --> 00:00:02,000\nHello.\n\n2\n00:00:03,000 --> 00:00:04,500\nAgain.\n",
+            (
+                b"1\n00:00:01,000 --> 00:00:02,000\nHello.\n\n2\n00:00:03,000 -->"
+                b" 00:00:04,500\nAgain.\n"
+            ),
         ),
         *(
             (f"a.{kind}", samples.drawn(["Berth 7"], kind=kind.upper(), width=300))
@@ -239,7 +247,8 @@ def main() -> None:
             counts[outcome] += 1
     died = [worker.pid for worker in workers if not worker.is_alive() and worker.exitcode]
     print(
-        f"{sum(counts.values()) + sum(bad.values()):,} inputs in {time.monotonic() - started:.0f} s: {dict(counts)}"
+        f"{sum(counts.values()) + sum(bad.values()):,} inputs in {time.monotonic() - started:.0f}"
+        f" s: {dict(counts)}"
     )
     print("by kind:", ", ".join(f"{kind} {count:,}" for kind, count in sorted(kinds.items())))
     for what, count in bad.most_common():

@@ -116,7 +116,8 @@ def main() -> None:
         f"machine: {platform.machine()}, {os.cpu_count()} cores, Python {platform.python_version()}"
     )
     print(
-        f"documents {len(files)} ({failed} failed), passages {len(texts)}, tokens {sum(embedder.count_tokens(texts))}"
+        f"documents {len(files)} ({failed} failed), passages {len(texts)}, tokens"
+        f" {sum(embedder.count_tokens(texts))}"
     )
     print(f"upload    {uploaded:7.1f} s")
     print(f"ingest    {whole:7.1f} s   {len(texts) / whole:7.1f} passages/s")

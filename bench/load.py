@@ -76,8 +76,9 @@ async def over_http(url: str, key: str, kb: str, questions: list[str], clients: 
         for question in waiting:
             body = json.dumps({"question": question}).encode()
             head = (
-                f"POST /api/v1/teams/a/kbs/{kb}/search HTTP/1.1\r\nHost: {host}\r\nAuthorization: Bearer {key}\r\n"
-                f"Content-Type: application/json\r\nContent-Length: {len(body)}\r\n\r\n"
+                f"POST /api/v1/teams/a/kbs/{kb}/search HTTP/1.1\r\nHost: {host}\r\nAuthorization:"
+                f" Bearer {key}\r\nContent-Type: application/json\r\nContent-Length:"
+                f" {len(body)}\r\n\r\n"
             )
             started = time.perf_counter()
             writer.write(head.encode() + body)

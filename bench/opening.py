@@ -161,7 +161,8 @@ def main() -> None:
         segments = sum(file.stat().st_size for file in (data / "editions").glob("*/*")) / 1e6
         records = (data / "fontanel.db").stat().st_size / 1e6
         print(
-            f"vectors {vectors:,.0f} MB, all segments {segments:,.0f} MB, records {records:,.0f} MB",
+            f"vectors {vectors:,.0f} MB, all segments {segments:,.0f} MB, records"
+            f" {records:,.0f} MB",
             flush=True,
         )
         for _ in range(3):
@@ -186,7 +187,8 @@ def main() -> None:
                     client.search(kb, question)
                     taken.append(time.perf_counter() - began)
                 print(
-                    f"{len(taken)} searches over HTTP: median {1000 * np.median(taken):.0f} ms, p95 {1000 * np.percentile(taken, 95):.0f} ms"
+                    f"{len(taken)} searches over HTTP: median {1000 * np.median(taken):.0f} ms, p95"
+                    f" {1000 * np.percentile(taken, 95):.0f} ms"
                 )
                 resident(service)
             service.stop()

@@ -174,7 +174,8 @@ def main() -> None:
     arguments = parser.parse_args()
     collection = Collection(arguments.collection)
     print(
-        f"{len(collection.documents)} documents, {len(collection.passages)} passages, {len(collection.failures)} failed"
+        f"{len(collection.documents)} documents, {len(collection.passages)} passages,"
+        f" {len(collection.failures)} failed"
     )
     for failure in collection.failures[:10]:
         print("  ", failure, file=sys.stderr)

@@ -150,8 +150,9 @@ def main() -> None:
             chosen = np.random.default_rng(7).integers(0, len(blend), (4000, len(blend)))
             low, high = np.percentile((ranked - blend)[chosen].mean(axis=1), [2.5, 97.5])
             print(
-                f"   {name}: {len(questions)} questions, MRR blend {100 * blend.mean():.1f}, ranker {100 * ranked.mean():.1f}, "
-                f"difference {100 * (ranked - blend).mean():+.1f} ({100 * low:+.1f} to {100 * high:+.1f})"
+                f"   {name}: {len(questions)} questions, MRR blend {100 * blend.mean():.1f}, ranker"
+                f" {100 * ranked.mean():.1f}, difference {100 * (ranked - blend).mean():+.1f}"
+                f" ({100 * low:+.1f} to {100 * high:+.1f})"
             )
 
 

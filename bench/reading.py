@@ -174,8 +174,8 @@ def html_files(name: str) -> list[Path]:
 
 def agreement(verbose: bool) -> None:
     print(
-        f"{'manual':22} {'words':>8} {'in order':>9} {'by block':>9} {'bare':>7} {'headings':>9} {'found':>7} {'levels':>7}"
-        f" {'cells':>7} {'agree':>7}"
+        f"{'manual':22} {'words':>8} {'in order':>9} {'by block':>9} {'bare':>7} {'headings':>9}"
+        f" {'found':>7} {'levels':>7} {'cells':>7} {'agree':>7}"
     )
     for name, (_, _, pdf) in PAIRS.items():
         path = COLLECTIONS / pdf
@@ -215,7 +215,8 @@ def agreement(verbose: bool) -> None:
             if verbose and len(both) < len(mine):
                 stored = {key for (key, _), _ in both}
                 print(
-                    f"   {file.name}: headings missing: {[k for k, _ in mine if k not in stored][:8]}"
+                    f"   {file.name}: headings missing:"
+                    f" {[k for k, _ in mine if k not in stored][:8]}"
                 )
             for ((_, a), (_, b)), ((_, c), (_, d)) in itertools.pairwise(both):
                 pairs += 1
@@ -226,7 +227,8 @@ def agreement(verbose: bool) -> None:
                 agreed += best
                 if verbose and best < 0.9 * sum(1 for row in table for cell in row if cell):
                     print(
-                        f"   {file.name}: table {table[0][:3]}: {best} of {sum(1 for r in table for c in r if c)} cells"
+                        f"   {file.name}: table {table[0][:3]}: {best} of"
+                        f" {sum(1 for r in table for c in r if c)} cells"
                     )
         print(
             f"{name:22} {total:8,} {matched / max(total, 1):9.1%} {moved / max(total, 1):9.1%} "
@@ -301,7 +303,8 @@ def speed() -> None:
             f"{pdf:55} bare {bare:6.2f} s  read {own:6.2f} s  ratio {bare / own:.2f}  (wanted 0.5)"
         )
     print(
-        f"{'the five together':55} bare {together[0]:6.2f} s  read {together[1]:6.2f} s  ratio {together[0] / together[1]:.2f}"
+        f"{'the five together':55} bare {together[0]:6.2f} s  read {together[1]:6.2f} s  ratio"
+        f" {together[0] / together[1]:.2f}"
     )
     pages = [path.read_bytes() for path in (COLLECTIONS / "python").rglob("*.html")][:300]
     bare, own = _compared(
@@ -310,7 +313,8 @@ def speed() -> None:
         lambda: _each(lambda page: read(page, "a.html"), pages),
     )
     print(
-        f"{len(pages)} pages of HTML: bare parse {bare:.2f} s  read {own:.2f} s  ratio {bare / own:.2f}  (wanted 0.33)"
+        f"{len(pages)} pages of HTML: bare parse {bare:.2f} s  read {own:.2f} s  ratio"
+        f" {bare / own:.2f}  (wanted 0.33)"
     )
     table = io.StringIO()
     writer = csv.writer(table)
@@ -343,9 +347,10 @@ def memory() -> None:
     target.parent.mkdir(parents=True, exist_ok=True)
     joined.save(str(target))
     code = (
-        "import resource,sys,json; from pathlib import Path; from fontanel.core.reading import read; "
-        "reading = read(Path(sys.argv[1]).read_bytes(), 'a.pdf'); json.dumps(reading.to_dict()); "
-        "print(reading.pages, resource.getrusage(resource.RUSAGE_SELF).ru_maxrss // 1024)"
+        "import resource,sys,json; from pathlib import Path; from fontanel.core.reading import"
+        " read; reading = read(Path(sys.argv[1]).read_bytes(), 'a.pdf');"
+        " json.dumps(reading.to_dict()); print(reading.pages,"
+        " resource.getrusage(resource.RUSAGE_SELF).ru_maxrss // 1024)"
     )
     out = subprocess.run(
         [sys.executable, "-c", code, str(target)], capture_output=True, text=True, check=True

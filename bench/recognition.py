@@ -96,5 +96,6 @@ def recognition() -> None:
             reading = read(data, "page.png")
             seconds = time.perf_counter() - started
             print(
-                f"{dpi} dpi, {name:19} {errors(text, reading.text):8.2%}  {most:8.0%}  {seconds:8.1f}"
+                f"{dpi} dpi, {name:19} {errors(text, reading.text):8.2%}  {most:8.0%} "
+                f" {seconds:8.1f}"
             )

@@ -202,8 +202,9 @@ def keyword_only(size: int) -> None:
 
     a, b = in_turns(other, own, rounds, 3 if size < 1_000_000 else 1)
     print(
-        f"{size:>9,} FTS5 {a[0]:8.2f} ({a[1]:7.2f})  own {b[0]:6.2f} ({b[1]:6.2f})  times faster {a[0] / b[0]:5.1f} ({a[1] / b[1]:5.1f})"
-        f"  indexed in {seconds:.1f} s, analysis {analysis:.1f} MB/s"
+        f"{size:>9,} FTS5 {a[0]:8.2f} ({a[1]:7.2f})  own {b[0]:6.2f} ({b[1]:6.2f})  times faster"
+        f" {a[0] / b[0]:5.1f} ({a[1] / b[1]:5.1f})  indexed in {seconds:.1f} s, analysis"
+        f" {analysis:.1f} MB/s"
     )
 
 
@@ -229,7 +230,10 @@ def semantic(size: int, words: bool) -> None:
         )
 
     a, b = timed(bare, 200), timed(search(Mode.VECTOR), 200)
-    line = f"{size:>9,} bare product {a[0]:7.2f} ({a[1]:7.2f})  exact {b[0]:7.2f} ({b[1]:7.2f})  ratio {b[0] / a[0]:.2f}"
+    line = (
+        f"{size:>9,} bare product {a[0]:7.2f} ({a[1]:7.2f})  exact {b[0]:7.2f} ({b[1]:7.2f})  ratio"
+        f" {b[0] / a[0]:.2f}"
+    )
     if words:
         c = timed(search(Mode.HYBRID), 500)
         line += f"  hybrid {c[0]:7.2f} ({c[1]:7.2f})"
@@ -267,8 +271,9 @@ def in_cells(size: int) -> None:
     recall = np.mean([len(set(search(exact)(i)) & set(search(celled)(i))) / 10 for i in range(200)])
     a, b = timed(search(exact), 60), timed(search(celled), 200)
     print(
-        f"{size:>9,} exact {a[0]:7.2f} ({a[1]:7.2f})  cells {b[0]:6.2f} ({b[1]:6.2f})  times faster {a[0] / b[0]:.1f}  recall@10 {recall:.3f}"
-        f" (measured at build {cut.cells.recall:.3f} with {cut.cells.probes} of {len(cut.cells.centres)} cells), built in {built:.0f} s"
+        f"{size:>9,} exact {a[0]:7.2f} ({a[1]:7.2f})  cells {b[0]:6.2f} ({b[1]:6.2f})  times faster"
+        f" {a[0] / b[0]:.1f}  recall@10 {recall:.3f} (measured at build {cut.cells.recall:.3f} with"
+        f" {cut.cells.probes} of {len(cut.cells.centres)} cells), built in {built:.0f} s"
     )
 
 
@@ -280,7 +285,8 @@ def main() -> None:
     parser.add_argument("--words", type=int, nargs="*", help="sizes for words alone")
     arguments = parser.parse_args()
     print(
-        f"machine: {platform.machine()}, {os.cpu_count()} cores, numpy {np.__version__}; milliseconds, median (p95)"
+        f"machine: {platform.machine()}, {os.cpu_count()} cores, numpy {np.__version__};"
+        " milliseconds, median (p95)"
     )
     for size in arguments.words or []:
         keyword_only(size)

@@ -42,8 +42,9 @@ from fontanel.simulators.bucket import bucket_app  # noqa: E402
 
 def text_of(number: int, turn: int = 0) -> str:
     return (
-        f"# Berth record {number}\n\nBerth record {number} of turn {turn}: the fender number {number * 7 % 1009} was looked at, the "
-        f"bollard {number * 13 % 997} holds {number % 90 + 10} tonnes, and the lamp code is zq{number}x{turn}.\n"
+        f"# Berth record {number}\n\nBerth record {number} of turn {turn}: the fender number"
+        f" {number * 7 % 1009} was looked at, the bollard {number * 13 % 997} holds"
+        f" {number % 90 + 10} tonnes, and the lamp code is zq{number}x{turn}.\n"
     )
 
 
@@ -94,7 +95,8 @@ def first_run(
         )
         time.sleep(0.5)
     print(
-        f"\nfirst run of {sync.added} items, {kind}: {time.monotonic() - began:.0f} s until indexed",
+        f"\nfirst run of {sync.added} items, {kind}: {time.monotonic() - began:.0f} s until"
+        " indexed",
         flush=True,
     )
     return source
@@ -125,7 +127,8 @@ def unchanged(client: Client, source: s.SourceOut, folder: Path) -> None:
         runs.append((sync.finished_at - sync.started_at).total_seconds())
     run, bare = statistics.median(runs), statistics.median(walks)
     print(
-        f"{sync.seen} unchanged files: run {run * 1000:.0f} ms, bare walk with stat {bare * 1000:.0f} ms, {run / bare:.1f} times"
+        f"{sync.seen} unchanged files: run {run * 1000:.0f} ms, bare walk with stat"
+        f" {bare * 1000:.0f} ms, {run / bare:.1f} times"
     )
 
 
@@ -159,8 +162,9 @@ def edits(client: Client, folder: Path, count: int, documents: int) -> None:
         )
     lags.sort()
     print(
-        f"{count} edits among {documents} watched files: answerable after {statistics.median(lags):.2f} s at the median, "
-        f"{lags[int(len(lags) * 0.95)]:.2f} s at p95; 10 deleted: gone after {max(removed):.2f} s at most"
+        f"{count} edits among {documents} watched files: answerable after"
+        f" {statistics.median(lags):.2f} s at the median, {lags[int(len(lags) * 0.95)]:.2f} s at"
+        f" p95; 10 deleted: gone after {max(removed):.2f} s at most"
     )
 
 
@@ -202,8 +206,8 @@ def remote(folder: Path, count: int) -> None:
         assert sync.finished_at is not None
         seconds = (sync.finished_at - sync.started_at).total_seconds()
         print(
-            f"{kind}: {sync.seen} seen, {sync.unchanged} unchanged, {sync.embedded} embedded, {sync.bytes} bytes taken; "
-            f"{seconds:.1f} s; answered {dict(asked)}",
+            f"{kind}: {sync.seen} seen, {sync.unchanged} unchanged, {sync.embedded} embedded,"
+            f" {sync.bytes} bytes taken; {seconds:.1f} s; answered {dict(asked)}",
             flush=True,
         )
     service.stop()
@@ -281,7 +285,8 @@ def kills(count: int) -> None:
         for r in client.list_revisions("kb", d.id)
     )
     print(
-        f"\n{count} syncs killed at random: {wrong} ended otherwise than the folder; {embedded} embedded of {passages} passages"
+        f"\n{count} syncs killed at random: {wrong} ended otherwise than the folder; {embedded}"
+        f" embedded of {passages} passages"
     )
     service.stop()
     shutil.rmtree(folder)

@@ -142,7 +142,8 @@ def main() -> None:
                     client.add_document(kb, text.encode(), f"new/{watching}-{n}.md", wait=True)
                 spent = time.perf_counter() - started, processor(service) - before
                 print(
-                    f"  {watching} watching: {ADDED} documents in {spent[0]:.1f} s, {spent[1]:.1f} s of the processor"
+                    f"  {watching} watching: {ADDED} documents in {spent[0]:.1f} s, {spent[1]:.1f}"
+                    " s of the processor"
                 )
         service.stop()
 

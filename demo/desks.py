@@ -31,7 +31,10 @@ def settings_of(
         kbs=[
             DeskKb(
                 kb=marine["kb"],
-                use_for="rules of the harbour: berths, pilots, wind limits, cranes, the lock, dangerous goods",
+                use_for=(
+                    "rules of the harbour: berths, pilots, wind limits, cranes, the lock, dangerous"
+                    " goods"
+                ),
             ),
             DeskKb(
                 kb="live-sources", use_for="buoys, small craft, crane manuals, notices of this year"

@@ -177,8 +177,7 @@ def write_html(path: Path, about: dict[str, str], pieces: list[Piece]) -> None:
             out.append(f"<{kind}{anchor}>{html.escape(value)}</{kind}>")
     body = "\n".join(out)
     title = html.escape(about["title"])
-    path.write_text(
-        f"""<!doctype html>
+    path.write_text(f"""<!doctype html>
 <html lang="en">
 <head><meta charset="utf-8"><title>{title}</title><style>body {{ font-family: serif }}</style></head>
 <body>
@@ -190,8 +189,7 @@ def write_html(path: Path, about: dict[str, str], pieces: list[Piece]) -> None:
 <script>console.log("visited");</script>
 </body>
 </html>
-"""
-    )
+""")
 
 
 def write_markdown(path: Path, about: dict[str, str], pieces: list[Piece]) -> None:

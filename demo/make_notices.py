@@ -181,12 +181,13 @@ def message() -> bytes:
     mail["Subject"] = "Repair of the outer gate"
     mail["Message-ID"] = "<repair-1@skerrow.example>"
     mail.set_content(
-        "The outer gate's lower hinge is renewed in March.\n\nThe lock is shut in the nights listed in the table. "
-        "Small craft may lie in the basin free of dues while they wait.\n\nBring the portable pump from the yard "
-        "on the first evening.\n"
+        "The outer gate's lower hinge is renewed in March.\n\nThe lock is shut in the nights listed"
+        " in the table. Small craft may lie in the basin free of dues while they wait.\n\nBring the"
+        " portable pump from the yard on the first evening.\n"
     )
     mail.add_attachment(
-        "Night,Shut from,Open again\n9 March,21:00,05:30\n10 March,21:00,05:30\n12 March,20:00,06:15\n",
+        "Night,Shut from,Open again\n9 March,21:00,05:30\n10 March,21:00,05:30\n12"
+        " March,20:00,06:15\n",
         subtype="csv",
         filename="closures.csv",
     )
@@ -195,7 +196,8 @@ def message() -> bytes:
     inner["Subject"] = "Hinge ready"
     inner["Date"] = "Fri, 30 Jan 2026 15:00:00 +0000"
     inner.set_content(
-        "The hinge weighs 410 kg and comes by the ferry of 6 March. It needs a crane hook of at least one tonne."
+        "The hinge weighs 410 kg and comes by the ferry of 6 March. It needs a crane hook of at"
+        " least one tonne."
     )
     mail.add_attachment(inner)
     mail.set_boundary("skerrow-boundary")
@@ -209,11 +211,17 @@ def archive() -> bytes:
         for name, text in (
             (
                 "circular-2021-03.txt",
-                "3 OF 2021\n\nThe visitors' pontoon has water from April to October only, since its pipe freezes.\n",
+                (
+                    "3 OF 2021\n\nThe visitors' pontoon has water from April to October only, since"
+                    " its pipe freezes.\n"
+                ),
             ),
             (
                 "circular-2022-07.txt",
-                "7 OF 2022\n\nDivers' flags are lent by the pilot station. A flag that is lost costs 25 crowns.\n",
+                (
+                    "7 OF 2022\n\nDivers' flags are lent by the pilot station. A flag that is lost"
+                    " costs 25 crowns.\n"
+                ),
             ),
         ):
             entry = zipfile.ZipInfo(name, WHEN.timetuple()[:6])

@@ -184,7 +184,8 @@ def _lay_out() -> None:
     shutil.copytree(HERE / "live", scratch)
     with sqlite3.connect(scratch / "buoys.db") as db:
         db.execute(
-            "create table buoys (name text primary key, shape text, light text, area text, checked text, remarks text)"
+            "create table buoys (name text primary key, shape text, light text, area text, checked"
+            " text, remarks text)"
         )
         db.executemany("insert into buoys values (?, ?, ?, ?, ?, ?)", BUOYS)
     scratch.rename(LIVE_DATA)
@@ -305,7 +306,8 @@ def _connect(client: Client, port: int) -> None:
             made = client.connect_source(kb, source)
             run = client.wait_for_sync(kb, made.id, "latest")
             print(
-                f"  {run.state:8} {LIVE[0]} / {source.name}: {run.added} added, {run.skipped} skipped",
+                f"  {run.state:8} {LIVE[0]} / {source.name}: {run.added} added, {run.skipped}"
+                " skipped",
                 flush=True,
             )
 
@@ -372,7 +374,8 @@ def _tell(url: str, notes: dict[str, Any]) -> None:
     print('  fontanel ask "What is the wind limit for leaving the outer berth?"')
     print('  fontanel search "quay crane gust"')
     print(
-        '  fontanel ask --file demo/documents/passenger-services/vehicles.md "What does a motorcycle cost?"'
+        '  fontanel ask --file demo/documents/passenger-services/vehicles.md "What does a'
+        ' motorcycle cost?"'
     )
     notice = os.path.relpath(LIVE_DATA / "notices/2026/small-craft-basin.md")
     print("\nWatch an answer follow its source")
@@ -384,7 +387,8 @@ def _tell(url: str, notes: dict[str, Any]) -> None:
     for name, link in notes["links"]:
         print(f"  {name}, open to anyone: {link}")
     print(
-        '  fontanel ask --desk written-answers "What is the wind limit for leaving the outer berth?"'
+        '  fontanel ask --desk written-answers "What is the wind limit for leaving the outer'
+        ' berth?"'
     )
     print("  fontanel desk answers written-answers")
     print("\nCtrl-C stops the service. The data stay in var/demo.", flush=True)

@@ -55,7 +55,10 @@ def problems() -> str:
     out = [
         "# Problems",
         "",
-        "Every error is a problem detail (RFC 9457) of one of these types. Made by `make reference`.",
+        (
+            "Every error is a problem detail (RFC 9457) of one of these types. Made by `make"
+            " reference`."
+        ),
         "",
     ]
     out += ["| type | status | title |", "| --- | --- | --- |"]

@@ -253,7 +253,10 @@ def test_completion_knows_every_command(run: Run, shell: str) -> None:
 
 def test_completion_completes_in_bash(run: Run, tmp_path: Path) -> None:
     (tmp_path / "complete.sh").write_text(run("completion", "bash").stdout)
-    code = 'source complete.sh; COMP_WORDS=(fontanel document ret); COMP_CWORD=2; _shtab_fontanel; echo "${COMPREPLY[@]}"'
+    code = (
+        "source complete.sh; COMP_WORDS=(fontanel document ret); COMP_CWORD=2; _shtab_fontanel;"
+        ' echo "${COMPREPLY[@]}"'
+    )
     done = subprocess.run(
         ["bash", "-c", code], capture_output=True, text=True, cwd=tmp_path, check=True
     )
@@ -265,8 +268,10 @@ def test_reference_pages_are_what_the_code_says() -> None:
         [
             sys.executable,
             "-c",
-            "import sys; sys.path.insert(0, 'tools'); import write_reference as w; import json;"
-            "print(json.dumps({name: make() for name, make in w.PAGES.items()}))",
+            (
+                "import sys; sys.path.insert(0, 'tools'); import write_reference as w; import json;"
+                "print(json.dumps({name: make() for name, make in w.PAGES.items()}))"
+            ),
         ],
         capture_output=True,
         text=True,

@@ -81,7 +81,8 @@ def test_a_kb_keeps_its_splitting(run: Run) -> None:
 def test_rows_become_documents(run: Run, tmp_path: Path) -> None:
     run("kb", "create", "Questions")
     (tmp_path / "faq.csv").write_text(
-        "Question,Answer,Area\nWhen does the lock open?,At nine.,Locks\nWho calls?,The duty officer.,Storms\n"
+        "Question,Answer,Area\nWhen does the lock open?,At nine.,Locks\nWho calls?,The duty"
+        " officer.,Storms\n"
     )
     added = run(
         "document",

@@ -95,11 +95,15 @@ def _open_document(kind: str, body: str, title: str = "", styles: str = "") -> b
         for prefix in ("office", "text", "table", "style", "drawing", "svg-compatible")
     )
     content = (
-        f"<office:document-content {spaces}><office:automatic-styles>{styles}</office:automatic-styles>"
+        "<office:document-content"
+        f" {spaces}><office:automatic-styles>{styles}</office:automatic-styles>"
         f"<office:body><office:{kind}>{body}</office:{kind}></office:body>"
         "</office:document-content>"
     )
-    meta = f'<office:document-meta {spaces} xmlns:dc="http://purl.org/dc/elements/1.1/"><office:meta><dc:title>{title}</dc:title></office:meta></office:document-meta>'
+    meta = (
+        f"<office:document-meta {spaces}"
+        f' xmlns:dc="http://purl.org/dc/elements/1.1/"><office:meta><dc:title>{title}</dc:title></office:meta></office:document-meta>'
+    )
     manifest = (
         '<manifest:manifest xmlns:manifest="urn:oasis:names:tc:opendocument:xmlns:manifest:1.0"/>'
     )
@@ -123,7 +127,8 @@ def ods(rows: list[list[str]], sheet: str = "Sheet") -> bytes:
     cells = "".join(
         "<table:table-row>"
         + "".join(
-            f'<table:table-cell office:value-type="string"><text:p>{cell}</text:p></table:table-cell>'
+            "<table:table-cell"
+            f' office:value-type="string"><text:p>{cell}</text:p></table:table-cell>'
             for cell in row
         )
         + "</table:table-row>"
@@ -140,14 +145,16 @@ def epub(chapters: dict[str, str], title: str = "A book") -> bytes:
     )
     spine = "".join(f'<itemref idref="c{i}"/>' for i in range(len(chapters)))
     package = (
-        f'<package xmlns="http://www.idpf.org/2007/opf" version="3.0"><metadata xmlns:dc="http://purl.org/dc/elements/1.1/">'
-        f"<dc:title>{title}</dc:title></metadata><manifest>{manifest}"
-        f'<item id="nav" href="nav.xhtml" properties="nav" media-type="application/xhtml+xml"/></manifest>'
-        f'<spine><itemref idref="nav"/>{spine}</spine></package>'
+        '<package xmlns="http://www.idpf.org/2007/opf" version="3.0"><metadata'
+        f' xmlns:dc="http://purl.org/dc/elements/1.1/"><dc:title>{title}</dc:title></metadata><manifest>{manifest}<item'
+        ' id="nav" href="nav.xhtml" properties="nav"'
+        ' media-type="application/xhtml+xml"/></manifest><spine><itemref'
+        f' idref="nav"/>{spine}</spine></package>'
     )
     container = (
-        '<container xmlns="urn:oasis:names:tc:opendocument:xmlns:container" version="1.0"><rootfiles>'
-        '<rootfile full-path="OEBPS/book.opf" media-type="application/oebps-package+xml"/></rootfiles></container>'
+        '<container xmlns="urn:oasis:names:tc:opendocument:xmlns:container"'
+        ' version="1.0"><rootfiles><rootfile full-path="OEBPS/book.opf"'
+        ' media-type="application/oebps-package+xml"/></rootfiles></container>'
     )
     pages: dict[str, bytes | str] = {
         f"OEBPS/{name}": f'<html xmlns="http://www.w3.org/1999/xhtml"><body>{body}</body></html>'
@@ -209,21 +216,29 @@ def word() -> bytes:
 #: How rich text begins: fonts with their code pages, styles, what is left out.
 RICH_HEAD = (
     r"{\rtf1\ansi\ansicpg1252\deff0\uc1"
-    r"{\fonttbl{\f0\fswiss\fcharset0 Arial;}{\f1\fmodern\fcharset0 Courier New;}{\f2\froman\fcharset204 Times;}{\f3\fnil\fcharset128 Gothic;}}"
-    r"{\stylesheet{\ql\fs22 Normal;}{\s1\outlinelevel0\b\fs32\sbasedon0\snext0 Chapter;}{\s2\sbasedon0 heading 2;}"
+    r"{\fonttbl{\f0\fswiss\fcharset0 Arial;}{\f1\fmodern\fcharset0 Courier"
+    r" New;}{\f2\froman\fcharset204 Times;}{\f3\fnil\fcharset128 Gothic;}}"
+    r"{\stylesheet{\ql\fs22 Normal;}{\s1\outlinelevel0\b\fs32\sbasedon0\snext0"
+    r" Chapter;}{\s2\sbasedon0 heading 2;}"
     r"{\s3\sbasedon2 Own heading;}{\s4 Title;}{\*\cs1\additive Emphasis;}}"
-    r"{\*\listtable{\list{\listlevel\levelnfc23{\leveltext\'01\u8226 ?;}}\listid5}}{\*\generator Writer;}"
+    r"{\*\listtable{\list{\listlevel\levelnfc23{\leveltext\'01\u8226 ?;}}\listid5}}{\*\generator"
+    r" Writer;}"
     r"{\info{\title Mooring rules}{\author Varda Skerrow}{\*\company Harbour}}"
-    r"{\header\pard Skerrow Harbour Trust\par}{\footer\pard Page {\field{\*\fldinst PAGE}{\fldrslt 1}}\par}"
+    r"{\header\pard Skerrow Harbour Trust\par}{\footer\pard Page {\field{\*\fldinst PAGE}{\fldrslt"
+    r" 1}}\par}"
 )
 
 
 def rich_text() -> bytes:
     """A page with what rich text can hold, as word processors write it."""
     body = (
-        r"\pard\plain\s1 Lines\par \pard\plain\fs22 Take \b six\b0  lines; the caf\'e9 \u8211? open.{\footnote\pard Since 2024.\par}\par"
-        r"{\listtext\pard\'b7\tab}\pard\ls1\ilvl0 double them\par {\pntext 1.\tab}{\*\pn\pnlvlbody}\fi-360 call\par"
-        r"\trowd\trhdr\cellx3000\cellx6000\pard\intbl Stage\cell Wind\cell\row \trowd\cellx3000\pard\intbl Red\cell 35\cell\row"
-        r"\pard{\f1 make tide\par}{\f2 \'cf\'f0}{\f3 \'82\'a0}{\v hidden}{\field{\*\fldinst HYPERLINK x}{\fldrslt plan}}\par}"
+        r"\pard\plain\s1 Lines\par \pard\plain\fs22 Take \b six\b0  lines; the caf\'e9 \u8211?"
+        r" open.{\footnote\pard Since 2024.\par}\par"
+        r"{\listtext\pard\'b7\tab}\pard\ls1\ilvl0 double them\par {\pntext"
+        r" 1.\tab}{\*\pn\pnlvlbody}\fi-360 call\par"
+        r"\trowd\trhdr\cellx3000\cellx6000\pard\intbl Stage\cell Wind\cell\row"
+        r" \trowd\cellx3000\pard\intbl Red\cell 35\cell\row"
+        r"\pard{\f1 make tide\par}{\f2 \'cf\'f0}{\f3 \'82\'a0}{\v hidden}{\field{\*\fldinst"
+        r" HYPERLINK x}{\fldrslt plan}}\par}"
     )
     return (RICH_HEAD + body).encode("latin-1")

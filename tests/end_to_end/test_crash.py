@@ -16,7 +16,10 @@ from tests.conftest import STORM, Service, TeamSetup, new_team, until
 
 
 def note(number: int) -> bytes:
-    return f"# Note {number}\n\nThe duty officer wrote note number {number} about buoy {number * 7}.\n\n{STORM.decode()}".encode()
+    return (
+        f"# Note {number}\n\nThe duty officer wrote note number {number} about buoy"
+        f" {number * 7}.\n\n{STORM.decode()}".encode()
+    )
 
 
 def reconnect(team: TeamSetup) -> Client:

@@ -253,7 +253,10 @@ def test_reach_asks_all_at_once_and_costs_nothing(
 
 
 def test_the_stand_in_is_what_its_behaviours_say() -> None:
-    sources = '<sources>\n<source number="1" title="Crane" place="">\nThe crane stops at 38 knots. The lock opens at 06:00.\n</source>\n</sources>'
+    sources = (
+        '<sources>\n<source number="1" title="Crane" place="">\nThe crane stops at 38 knots. The'
+        " lock opens at 06:00.\n</source>\n</sources>"
+    )
     messages = [
         {
             "role": "user",

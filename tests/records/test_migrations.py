@@ -35,22 +35,24 @@ def test_documents_of_the_first_schema_are_still_there(tmp_path: Path) -> None:
     moment = "2026-01-02 03:04:05.000000"
     with sqlite3.connect(path) as db:
         db.execute(
-            "insert into teams (id, slug, name, created_at, version) values ('t', 'team', 'Team', ?, 1)",
+            "insert into teams (id, slug, name, created_at, version) values ('t', 'team', 'Team',"
+            " ?, 1)",
             (moment,),
         )
         db.execute(
-            "insert into kbs (id, team_id, slug, name, description, edition_id, created_at, version) "
-            "values ('k', 't', 'kb', 'Kb', '', 'e', ?, 1)",
+            "insert into kbs (id, team_id, slug, name, description, edition_id, created_at,"
+            " version) values ('k', 't', 'kb', 'Kb', '', 'e', ?, 1)",
             (moment,),
         )
         db.execute(
-            "insert into documents (key, id, team_id, kb_id, name, title, state, latest_revision_id, tags, created_at, "
-            "changed_at, version) values (7, 'd', 't', 'k', 'a.md', 'A', 'indexed', 'r', '{}', ?, ?, 1)",
+            "insert into documents (key, id, team_id, kb_id, name, title, state,"
+            " latest_revision_id, tags, created_at, changed_at, version) values (7, 'd', 't', 'k',"
+            " 'a.md', 'A', 'indexed', 'r', '{}', ?, ?, 1)",
             (moment, moment),
         )
         db.execute(
-            "insert into revisions (id, team_id, document_key, number, sha256, size, warnings, seconds, created_at) "
-            "values ('r', 't', 7, 1, 'ab', 3, '[]', '{}', ?)",
+            "insert into revisions (id, team_id, document_key, number, sha256, size, warnings,"
+            " seconds, created_at) values ('r', 't', 7, 1, 'ab', 3, '[]', '{}', ?)",
             (moment,),
         )
     records = Records(path)
@@ -78,12 +80,13 @@ def test_conversations_keep_their_turns_when_their_table_is_rebuilt(tmp_path: Pa
     moment = "2026-01-02 03:04:05.000000"
     with sqlite3.connect(path) as db:
         db.execute(
-            "insert into teams (id, slug, name, created_at, version) values ('t', 'team', 'Team', ?, 1)",
+            "insert into teams (id, slug, name, created_at, version) values ('t', 'team', 'Team',"
+            " ?, 1)",
             (moment,),
         )
         db.execute(
-            "insert into kbs (id, team_id, slug, name, description, edition_id, created_at, version) "
-            "values ('k', 't', 'kb', 'Kb', '', 'e', ?, 1)",
+            "insert into kbs (id, team_id, slug, name, description, edition_id, created_at,"
+            " version) values ('k', 't', 'kb', 'Kb', '', 'e', ?, 1)",
             (moment,),
         )
         db.execute(
@@ -92,9 +95,10 @@ def test_conversations_keep_their_turns_when_their_table_is_rebuilt(tmp_path: Pa
             (moment, moment),
         )
         db.execute(
-            "insert into turns (id, team_id, conversation_id, number, question, standalone, outcome, text, sufficiency, citations, "
-            "evidence, edition_id, composer, seconds, request_id, created_at) values ('n', 't', 'c', 1, 'When?', 'When?', "
-            "'answered', 'At noon.', 0.9, '[]', '[]', 'e', 'built-in', '{}', 'r', ?)",
+            "insert into turns (id, team_id, conversation_id, number, question, standalone,"
+            " outcome, text, sufficiency, citations, evidence, edition_id, composer, seconds,"
+            " request_id, created_at) values ('n', 't', 'c', 1, 'When?', 'When?', 'answered', 'At"
+            " noon.', 0.9, '[]', '[]', 'e', 'built-in', '{}', 'r', ?)",
             (moment,),
         )
     records = Records(path)

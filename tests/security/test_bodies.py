@@ -46,8 +46,8 @@ def test_strangers_are_refused_before_their_body_comes(
 ) -> None:
     """Nothing of the 150 MB that are announced is sent, and the answer comes all the same."""
     head = (
-        f"POST {path} HTTP/1.1\r\nHost: x\r\nContent-Type: application/json\r\nContent-Length: 150000000\r\n"
-        f"Expect: 100-continue\r\n{credentials}\r\n"
+        f"POST {path} HTTP/1.1\r\nHost: x\r\nContent-Type: application/json\r\nContent-Length:"
+        f" 150000000\r\nExpect: 100-continue\r\n{credentials}\r\n"
     )
     answer = exchange(service, head.encode())
     assert answer.startswith(b"HTTP/1.1 401"), answer
@@ -112,7 +112,8 @@ def test_what_is_wrong_in_json_is_named() -> None:
         check_json(b'{"documents": [{"tags": {"a": "\\ud83d"}}]}')
     assert caught.value.error.field == "documents.0.tags.a"
     check_json(
-        b'{"fine": "\\ud83d\\ude00", "brackets": "[[[[[[[[[[[[[[[[[[[[[[[[[[[[[[[[[[[[[[[[[[[[[[[[[[[[[["}'
+        b'{"fine": "\\ud83d\\ude00", "brackets":'
+        b' "[[[[[[[[[[[[[[[[[[[[[[[[[[[[[[[[[[[[[[[[[[[[[[[[[[[[[["}'
     )
 
 
@@ -138,8 +139,8 @@ def test_a_second_request_s_head_has_to_come_too(hurried: Service) -> None:
 def test_a_body_that_does_not_come_is_given_up(hurried: Service) -> None:
     key = new_team(hurried).key
     head = (
-        f"POST /api/v1/teams HTTP/1.1\r\nHost: x\r\nAuthorization: Bearer {key}\r\nContent-Type: application/json\r\n"
-        "Content-Length: 100\r\n\r\n{"
+        f"POST /api/v1/teams HTTP/1.1\r\nHost: x\r\nAuthorization: Bearer {key}\r\nContent-Type:"
+        " application/json\r\nContent-Length: 100\r\n\r\n{"
     )
     answer = exchange(hurried, head.encode())
     assert answer.startswith(b"HTTP/1.1 408"), answer

@@ -97,8 +97,8 @@ def test_vectors_of_its_own_making_are_refused(
         "long": vectors(unit(rows, columns) * 40),
         "foreign": vectors(unit(rows, columns)),
         "doubles": vectors(unit(rows, columns).astype(np.float64)),
-        "shape bomb": entries["vectors.npy"].replace(
-            f"({rows}, {columns})".encode(), b"(999999999, 384)"
+        "shape bomb": (
+            entries["vectors.npy"].replace(f"({rows}, {columns})".encode(), b"(999999999, 384)")
         ),
     }[kind]
     assert "damaged" in refused(team, sealed(entries), tmp_path)

@@ -600,7 +600,10 @@ def test_a_cell_without_end_harms_its_own_source_only(tmp_path: Path) -> None:
         for query in (
             "select 1 as a, zeroblob(900000000) as b",
             "select 1 as a, hex(zeroblob(400000000)) as b",
-            "with recursive n(a) as (select 1 union all select a + 1 from n) select a, hex(zeroblob(9000000)) as b from n limit 400",
+            (
+                "with recursive n(a) as (select 1 union all select a + 1 from n) select a,"
+                " hex(zeroblob(9000000)) as b from n limit 400"
+            ),
         ):
             with pytest.raises(Invalid, match=r"too big|memory|300 MB"):
                 check(query)

@@ -16,9 +16,10 @@ from tests.servers import Postgres, content, look, opened
 @pytest.fixture
 def buoys(postgres: Postgres) -> Iterator[dict[str, Any]]:
     postgres.run(
-        "create table buoys (id int primary key, name text, light text, area text, page text, changed timestamptz default now());"
-        "insert into buoys values (1, 'Garrack', 'Fl R 5s', 'outer', 'https://b.example/1', '2026-01-02 03:04:05+00'),"
-        " (2, 'Whelk: north', 'Q(3) 10s', null, null, '2026-01-03 03:04:05+00')"
+        "create table buoys (id int primary key, name text, light text, area text, page text,"
+        " changed timestamptz default now());insert into buoys values (1, 'Garrack', 'Fl R 5s',"
+        " 'outer', 'https://b.example/1', '2026-01-02 03:04:05+00'), (2, 'Whelk: north', 'Q(3)"
+        " 10s', null, null, '2026-01-03 03:04:05+00')"
     )
     yield {
         "system": "postgresql",
@@ -48,7 +49,8 @@ def test_rows_become_documents(buoys: dict[str, Any], postgres: Postgres) -> Non
         assert (fetched.tags, fetched.link) == ({"area": "outer"}, "https://b.example/1")
         assert before.items["1"].changed_at == 1767323045.0
     postgres.run(
-        "update buoys set light = 'Fl G 3s', changed = '2026-05-01' where id = 2; delete from buoys where id = 1"
+        "update buoys set light = 'Fl G 3s', changed = '2026-05-01' where id = 2; delete from buoys"
+        " where id = 1"
     )
     with opened("sql", buoys, KEEPER) as source:
         after = look(source)
@@ -80,8 +82,14 @@ def test_without_a_time_of_change_rows_are_compared_whole(
         "delete from buoys",
         "insert into buoys (id) values (9)",
         "with gone as (delete from buoys returning *) select * from gone",
-        "select 1 as id, '' as said, '' as name, '' as area, '' as page, now() as changed) as x; delete from buoys; --",
-        "select *, pg_terminate_backend(pg_backend_pid())::text as said from buoys; commit; delete from buoys",
+        (
+            "select 1 as id, '' as said, '' as name, '' as area, '' as page, now() as changed) as"
+            " x; delete from buoys; --"
+        ),
+        (
+            "select *, pg_terminate_backend(pg_backend_pid())::text as said from buoys; commit;"
+            " delete from buoys"
+        ),
         "select * from (select setval('s', 1)) as x",
     ],
 )

@@ -28,9 +28,10 @@ def paths(web: WebServer, found: Look) -> set[str]:
 def test_pages_files_and_what_is_left(web: WebServer) -> None:
     web.page(
         "/",
-        '<a href="/a">A</a> <a href="b?utm_source=x&id=2#part">B</a> <a href="https://elsewhere.example/">out</a>'
-        '<!-- <a href="/hidden">no</a> --><script>"<a href=/scripted>"</script><a href="/guide.pdf">PDF</a>'
-        '<a href="/picture.png">P</a><a href="/secret/x">S</a><a href="/ghost">G</a><a rel="nofollow" href="/unwanted">U</a>',
+        '<a href="/a">A</a> <a href="b?utm_source=x&id=2#part">B</a> <a'
+        ' href="https://elsewhere.example/">out</a><!-- <a href="/hidden">no</a> --><script>"<a'
+        ' href=/scripted>"</script><a href="/guide.pdf">PDF</a><a href="/picture.png">P</a><a'
+        ' href="/secret/x">S</a><a href="/ghost">G</a><a rel="nofollow" href="/unwanted">U</a>',
     )
     web.page(
         "/a", '<link rel="canonical" href="/alpha"><a href="/">home</a><a href="/deep/1">on</a>'

@@ -42,7 +42,8 @@ def main(arguments: Sequence[str] | None = None) -> int:
         return _say(str(error), 4)
     except Unreachable as error:
         return _say(
-            f"{error}. Is the service running? Start it with 'fontanel serve', or name it with --url.",
+            f"{error}. Is the service running? Start it with 'fontanel serve', or name it with"
+            " --url.",
             5,
         )
     except (FontanelError, OSError) as error:

@@ -27,7 +27,8 @@ class Vault:
             return json.loads(self._fernet.decrypt(sealed))
         except InvalidToken as error:
             raise SecretUnreadable(
-                "The credentials were encrypted with another key (secret.key in the data directory). Enter them again."
+                "The credentials were encrypted with another key (secret.key in the data"
+                " directory). Enter them again."
             ) from error
 
 

@@ -29,8 +29,8 @@ class VectorCache:
         self._db.execute("PRAGMA journal_mode=WAL")
         self._db.execute("PRAGMA synchronous=NORMAL")
         self._db.execute(
-            "CREATE TABLE IF NOT EXISTS team_vectors (team_id TEXT, key BLOB, vector BLOB NOT NULL, "
-            "PRIMARY KEY (team_id, key)) WITHOUT ROWID"
+            "CREATE TABLE IF NOT EXISTS team_vectors (team_id TEXT, key BLOB, vector BLOB NOT NULL,"
+            " PRIMARY KEY (team_id, key)) WITHOUT ROWID"
         )
         self._db.commit()
 

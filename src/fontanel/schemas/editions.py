@@ -26,7 +26,10 @@ class EditionOut(Model):
     embedder: str | None
     outdated: bool = Field(
         False,
-        description="Built with another embedder or analyser than the service's. Without its embedder, only keyword search works.",
+        description=(
+            "Built with another embedder or analyser than the service's. Without its embedder, only"
+            " keyword search works."
+        ),
     )
     replaces_active: bool = Field(
         False, description="Serves as soon as it is built, in the place of one that is outdated."
@@ -34,7 +37,10 @@ class EditionOut(Model):
     passages: int
     recall: float | None = Field(
         None,
-        description="Share of the ten nearest vectors that a search finds, as measured; None where all are compared.",
+        description=(
+            "Share of the ten nearest vectors that a search finds, as measured; None where all are"
+            " compared."
+        ),
     )
     done: int = Field(
         description="Documents in it, of those queued when it was built or changed since."

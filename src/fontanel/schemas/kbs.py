@@ -36,17 +36,25 @@ class Splitting(Model):
     )
     table_mode: TableMode = Field(
         _SPLIT.table_mode,
-        description="`packed`: rows up to the target size in one passage; `single`: one row per passage.",
+        description=(
+            "`packed`: rows up to the target size in one passage; `single`: one row per passage."
+        ),
     )
 
     windows: bool = Field(
         _SPLIT.windows,
-        description="Besides its own vector a passage has one for each few sentences: finds more, embeds twice as much.",
+        description=(
+            "Besides its own vector a passage has one for each few sentences: finds more, embeds"
+            " twice as much."
+        ),
     )
 
     compact: bool = Field(
         _SPLIT.compact,
-        description="Store vectors as bytes: a quarter of the disk and memory, with nearly the same ranking.",
+        description=(
+            "Store vectors as bytes: a quarter of the disk and memory, with nearly the same"
+            " ranking."
+        ),
     )
 
     @model_validator(mode="after")

@@ -22,7 +22,9 @@ class SearchIn(Model):
     )
     operators: bool = Field(
         True,
-        description='Whether "a phrase", +required, -excluded and beginnings* of words mean something.',
+        description=(
+            'Whether "a phrase", +required, -excluded and beginnings* of words mean something.'
+        ),
     )
     keyword_weight: float | None = Field(
         None,
@@ -105,7 +107,10 @@ class ExplanationOut(Model):
     boost: float
     coverage: float = Field(description="The lexical score as a share of the best attainable.")
     window: float | None = Field(
-        description="The cosine of its nearest sentence window; `similarity` is the mean of this and of the whole passage's."
+        description=(
+            "The cosine of its nearest sentence window; `similarity` is the mean of this and of the"
+            " whole passage's."
+        )
     )
     terms: list[TermOut]
 

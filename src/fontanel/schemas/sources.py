@@ -148,8 +148,10 @@ class SyncOut(Model):
     passages: int
     embedded: int
     seconds: dict[str, float] = Field(
-        description="By stage: `taking` (listing and fetching) from start to end; what the documents took then, added up: `read`, "
-        "`split`, `describe`, `words`, `embed`."
+        description=(
+            "By stage: `taking` (listing and fetching) from start to end; what the documents took"
+            " then, added up: `read`, `split`, `describe`, `words`, `embed`."
+        )
     )
     created_at: datetime
     started_at: datetime | None

@@ -102,7 +102,9 @@ class TeamOut(Model):
     )
     source_networks: list[str] | None = Field(
         None,
-        description="Private networks that its sources may reach; null: all that the service allows.",
+        description=(
+            "Private networks that its sources may reach; null: all that the service allows."
+        ),
     )
     created_at: datetime
     version: int

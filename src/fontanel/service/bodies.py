@@ -256,7 +256,10 @@ def check_json(data: bytes) -> None:
         except (ValueError, RecursionError):
             return
         if (field := _unusable(value)) is not None:
-            detail = f"{field}: it has a number or a character that cannot be stored (NaN, infinity, half a character)."
+            detail = (
+                f"{field}: it has a number or a character that cannot be stored (NaN, infinity,"
+                " half a character)."
+            )
             raise BodyRefused(ApiError("invalid", detail, field=field))
 
 

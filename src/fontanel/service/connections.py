@@ -9,7 +9,10 @@ from typing import Any
 
 from uvicorn.protocols.http.h11_impl import H11Protocol
 
-_FULL = b"HTTP/1.1 503 Service Unavailable\r\nConnection: close\r\nRetry-After: 5\r\nContent-Length: 0\r\n\r\n"
+_FULL = (
+    b"HTTP/1.1 503 Service Unavailable\r\nConnection: close\r\nRetry-After: 5\r\nContent-Length:"
+    b" 0\r\n\r\n"
+)
 
 
 def protocol(max_connections: int, head_seconds: float) -> Callable[..., H11Protocol]:

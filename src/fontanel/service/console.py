@@ -14,8 +14,8 @@ from fontanel.service.problems import ApiError
 
 BUILT = Path(__file__).parent / "console"
 _POLICY = (
-    "default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; object-src 'none'; "
-    "base-uri 'none'; form-action 'self'; frame-ancestors "
+    "default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; object-src 'none';"
+    " base-uri 'none'; form-action 'self'; frame-ancestors "
 )
 
 

@@ -64,9 +64,9 @@ def run(settings: Settings) -> int:
     except (DatabaseError, sqlite3.DatabaseError) as error:
         # There are two databases: the records, and the vector cache, which can be deleted.
         print(
-            f"fontanel: A database in {settings.data} cannot be read: {getattr(error, 'orig', None) or error}.\n"
-            "Restore fontanel.db from a backup. If the damaged file is 'vectors', delete it: "
-            "it is a cache, and texts are embedded again.",
+            f"fontanel: A database in {settings.data} cannot be read:"
+            f" {getattr(error, 'orig', None) or error}.\nRestore fontanel.db from a backup. If the"
+            " damaged file is 'vectors', delete it: it is a cache, and texts are embedded again.",
             file=sys.stderr,
         )
         return 1
@@ -82,8 +82,9 @@ def run(settings: Settings) -> int:
         )
     if runtime.operator_password:
         print(
-            f"\nFirst start. Sign in as operator@localhost with the password {runtime.operator_password}\n"
-            "It is not shown again; 'fontanel operator password' makes a new one.\n",
+            "\nFirst start. Sign in as operator@localhost with the password"
+            f" {runtime.operator_password}\nIt is not shown again; 'fontanel operator password'"
+            " makes a new one.\n",
             flush=True,
         )
     print(f"Fontanel listens on http://{settings.host}:{settings.port}", flush=True)

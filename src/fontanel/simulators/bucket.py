@@ -116,7 +116,8 @@ class _Store:
         names = sorted(path.name for path in self._directory.iterdir() if path.is_dir())
         rows = "".join(f"<Bucket><Name>{escape(name)}</Name></Bucket>" for name in names)
         return _xml(
-            f'<ListAllMyBucketsResult xmlns="{_NAMESPACE}"><Buckets>{rows}</Buckets></ListAllMyBucketsResult>'
+            "<ListAllMyBucketsResult"
+            f' xmlns="{_NAMESPACE}"><Buckets>{rows}</Buckets></ListAllMyBucketsResult>'
         )
 
     def _listing(self, request: Request, folder: Path) -> Response:
@@ -161,7 +162,8 @@ class _Store:
         token = f"<NextContinuationToken>{escape(last)}</NextContinuationToken>" if more else ""
         coding = "<EncodingType>url</EncodingType>" if encoded else ""
         return _xml(
-            f'<ListBucketResult xmlns="{_NAMESPACE}"><Name>{escape(folder.name)}</Name><Prefix>{shown(prefix)}</Prefix>{coding}'
+            "<ListBucketResult"
+            f' xmlns="{_NAMESPACE}"><Name>{escape(folder.name)}</Name><Prefix>{shown(prefix)}</Prefix>{coding}'
             f"<KeyCount>{len(rows)}</KeyCount><MaxKeys>{most}</MaxKeys><IsTruncated>{str(more).lower()}</IsTruncated>"
             f"{''.join(rows)}{token}</ListBucketResult>"
         )
@@ -195,7 +197,8 @@ class _Store:
         upload = secrets.token_hex(16)
         self._parts[upload] = Path(tempfile.mkdtemp(prefix="fontanel-upload-"))
         return _xml(
-            f'<InitiateMultipartUploadResult xmlns="{_NAMESPACE}"><Bucket>{escape(folder.name)}</Bucket><Key>{escape(key)}</Key>'
+            "<InitiateMultipartUploadResult"
+            f' xmlns="{_NAMESPACE}"><Bucket>{escape(folder.name)}</Bucket><Key>{escape(key)}</Key>'
             f"<UploadId>{upload}</UploadId></InitiateMultipartUploadResult>"
         )
 
@@ -227,7 +230,8 @@ class _Store:
         if request.method == "DELETE":
             return Response(status_code=204)
         return _xml(
-            f'<CompleteMultipartUploadResult xmlns="{_NAMESPACE}"><Bucket>{escape(folder.name)}</Bucket><Key>{escape(key)}</Key>'
+            "<CompleteMultipartUploadResult"
+            f' xmlns="{_NAMESPACE}"><Bucket>{escape(folder.name)}</Bucket><Key>{escape(key)}</Key>'
             f"<ETag>&quot;{self._etag(path)}&quot;</ETag></CompleteMultipartUploadResult>"
         )
 

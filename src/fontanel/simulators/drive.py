@@ -92,7 +92,10 @@ class _Drive:
             return Response("Ask with Depth 0 or 1.", status_code=403)
         shown = [path, *sorted(path.iterdir())] if path.is_dir() and depth == "1" else [path]
         rows = "".join(part for one in shown for part in self._row(one))
-        text = f'<?xml version="1.0" encoding="utf-8"?>\n<D:multistatus xmlns:D="DAV:">{rows}</D:multistatus>'
+        text = (
+            '<?xml version="1.0" encoding="utf-8"?>\n<D:multistatus'
+            f' xmlns:D="DAV:">{rows}</D:multistatus>'
+        )
         return Response(text, status_code=207, media_type="application/xml")
 
     def _row(self, path: Path) -> Iterator[str]:

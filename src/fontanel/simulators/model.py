@@ -41,8 +41,9 @@ _DOCUMENT = re.compile(r"<document>\n(.*?)\n</document>", re.S)
 _QUESTION = re.compile(r"<question>\n(.*?)\n</question>", re.S)
 _UNDERSTOOD = re.compile(r"understood as: (.*)")
 _STOP = frozenset(
-    "the a an of and or to in on at for is are was were be by with from as it its this that these those which who what when where how "
-    "do does did may can must should will would i we you they there not no if any all".split()
+    "the a an of and or to in on at for is are was were be by with from as it its this that these"
+    " those which who what when where how do does did may can must should will would i we you they"
+    " there not no if any all".split()
 )
 _NUMBER = re.compile(r"\d+(?:[.,]\d+)*")
 _OPPOSITES = {
@@ -198,7 +199,8 @@ def gullible(prompt: Prompt) -> list[Said]:
         for number, _, text in prompt.sources
         for sentence in re.split(r"(?<=[.!?])\s+|\n", text)
         if re.search(
-            r"\b(?:ignore|assistant|instructions?|you must|you are|reply|respond|say|AI|model|system|prompt|answer)\b",
+            r"\b(?:ignore|assistant|instructions?|you must|you"
+            r" are|reply|respond|say|AI|model|system|prompt|answer)\b",
             sentence,
             re.I,
         )
@@ -338,12 +340,18 @@ async def _stream(
         await asyncio.sleep(pace)
     yield _event({"index": 0, "delta": {}, "finish_reason": "stop"}, kind)
     if use is not None:
-        yield f"data: {json.dumps({'object': 'chat.completion.chunk', 'model': kind, 'choices': [], 'usage': use})}\n\n"
+        yield (
+            "data:"
+            f" {json.dumps({'object': 'chat.completion.chunk', 'model': kind, 'choices': [], 'usage': use})}\n\n"
+        )
     yield "data: [DONE]\n\n"
 
 
 def _event(choice: dict[str, Any], kind: str) -> str:
-    return f"data: {json.dumps({'object': 'chat.completion.chunk', 'model': kind, 'choices': [choice]})}\n\n"
+    return (
+        "data:"
+        f" {json.dumps({'object': 'chat.completion.chunk', 'model': kind, 'choices': [choice]})}\n\n"
+    )
 
 
 def _tokens(text: str) -> int:

@@ -171,7 +171,10 @@ class Bucket(Source):
         made = sign(
             credentials.secret_key, "GET", path, query, headers, names, EMPTY, moment, scope
         )
-        text = f"Credential={credentials.access_key}/{scope}, SignedHeaders={';'.join(names)}, Signature={made}"
+        text = (
+            f"Credential={credentials.access_key}/{scope}, SignedHeaders={';'.join(names)},"
+            f" Signature={made}"
+        )
         return {**headers, "authorization": f"{ALGORITHM} {text}"}
 
 

@@ -51,7 +51,9 @@ class DatabaseSettings(SettingsModel):
         title="Database",
         min_length=1,
         max_length=1000,
-        description="Its name; for SQLite the path of its file, below a folder that the operator allows.",
+        description=(
+            "Its name; for SQLite the path of its file, below a folder that the operator allows."
+        ),
     )
     query: str = Field(
         title="Query",
@@ -140,7 +142,10 @@ class Database(Source):
             except OSError as error:
                 raise SourceUnavailable(f"There is no host {self._settings.host}.") from error
             # Connect to the address that was checked, whatever the name resolves to a moment later.
-            options = f"-c statement_timeout={self._settings.seconds * 1000} -c default_transaction_read_only=on"
+            options = (
+                f"-c statement_timeout={self._settings.seconds * 1000} -c"
+                " default_transaction_read_only=on"
+            )
             arguments = {
                 "hostaddr": address,
                 "connect_timeout": max(2, int(self._around.seconds)),
@@ -168,7 +173,8 @@ class Database(Source):
             seen += 1
             if seen > settings.max_rows:
                 raise SourceUnavailable(
-                    f"The query returns more than {settings.max_rows:,} rows. Narrow it, or allow more.",
+                    f"The query returns more than {settings.max_rows:,} rows. Narrow it, or allow"
+                    " more.",
                     again=False,
                 )
             item_id = _identity(row, settings.identity)
@@ -185,8 +191,9 @@ class Database(Source):
                 )
                 if stored > _MAX_HELD:
                     raise SourceUnavailable(
-                        f"The rows have more than {_MAX_HELD // 1_000_000} MB. Narrow the query, or name the column that says when a "
-                        "row changed, so that they are read one by one.",
+                        f"The rows have more than {_MAX_HELD // 1_000_000} MB. Narrow the query, or"
+                        " name the column that says when a row changed, so that they are read one"
+                        " by one.",
                         again=False,
                     )
                 mark = hashlib.sha256(
@@ -247,7 +254,10 @@ class Database(Source):
     ) -> Iterator[dict[str, Any]]:
         chosen = ", ".join(self._name(column) for column in columns)
         # A bound limit makes the driver use the protocol that accepts a single statement.
-        statement = f"select {chosen} from (\n{self._query.replace(':', chr(92) + ':')}\n) as source_rows{where} limit :max_rows"
+        statement = (
+            f"select {chosen} from (\n{self._query.replace(':', chr(92) + ':')}\n) as"
+            f" source_rows{where} limit :max_rows"
+        )
         try:
             with self._connect() as connection:
                 options = {"stream_results": True, "yield_per": _PAGE}

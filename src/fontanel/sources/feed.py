@@ -129,7 +129,10 @@ class Feed(Source):
         content = next((part.value for part in entry.get("content", []) if part.get("value")), None)
         body = content or entry.get("summary", "")
         title = html.escape(entry.get("title") or "Entry")
-        return f"<!doctype html><meta charset=utf-8><title>{title}</title><h1>{title}</h1>\n<main>{body}</main>"
+        return (
+            "<!doctype html><meta"
+            f" charset=utf-8><title>{title}</title><h1>{title}</h1>\n<main>{body}</main>"
+        )
 
 
 def _short(item_id: str) -> str:

@@ -37,7 +37,8 @@ def take_over(repository: Path, target: Path, stopping: Callable[[], bool]) -> N
             inner = os.dup(root)
         except OSError as error:
             raise SourceUnavailable(
-                f"{repository} has a .git that is a link or a file and leads elsewhere. Name the repository itself.",
+                f"{repository} has a .git that is a link or a file and leads elsewhere. Name the"
+                " repository itself.",
                 again=False,
             ) from error
         try:

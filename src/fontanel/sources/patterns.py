@@ -14,9 +14,10 @@ from fontanel.sources.protocol import SettingsModel
 
 #: Files with video, sound, programs or other programs' data.
 _WITHOUT_TEXT = frozenset(
-    "3gp 7z a aac avi bak bin bz2 class com crdownload dat db db-shm db-wal deb dll dmg dwg dylib eot exe flac gz ico iso jar ko lib "
-    "lnk lock log1 m4a m4v mkv mov mp3 mp4 mpeg mpg msi o obj ogg otf part pdb pyc pyo qcow2 rar rpm so sqlite swp sys tar tgz "
-    "tmp ttf vdi vmdk wasm wav webm wma wmv woff woff2 xz zst".split()
+    "3gp 7z a aac avi bak bin bz2 class com crdownload dat db db-shm db-wal deb dll dmg dwg dylib"
+    " eot exe flac gz ico iso jar ko lib lnk lock log1 m4a m4v mkv mov mp3 mp4 mpeg mpg msi o obj"
+    " ogg otf part pdb pyc pyo qcow2 rar rpm so sqlite swp sys tar tgz tmp ttf vdi vmdk wasm wav"
+    " webm wma wmv woff woff2 xz zst".split()
 )
 
 
@@ -53,8 +54,10 @@ class Patterns(SettingsModel):
         [],
         title="Take only",
         max_length=100,
-        description="Patterns of paths, for instance `notices/**/*.pdf`. `*` stands for anything within a folder, `**` also "
-        "across folders. Empty: everything.",
+        description=(
+            "Patterns of paths, for instance `notices/**/*.pdf`. `*` stands for anything within a"
+            " folder, `**` also across folders. Empty: everything."
+        ),
     )
     exclude: list[Pattern] = Field(
         [],

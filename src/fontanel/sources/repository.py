@@ -43,7 +43,10 @@ class RepositorySettings(Patterns):
         title="Address",
         min_length=1,
         max_length=2000,
-        description="An https address, or an absolute path on the service's machine that the operator allows.",
+        description=(
+            "An https address, or an absolute path on the service's machine that the operator"
+            " allows."
+        ),
     )
     branch: str = Field(
         "",
@@ -239,7 +242,10 @@ class Repository(Source):
             environment |= {
                 "GIT_CONFIG_COUNT": "1",
                 "GIT_CONFIG_KEY_0": "http.extraHeader",
-                "GIT_CONFIG_VALUE_0": f"Authorization: {basic(self._credentials.user or 'token', self._credentials.token)}",
+                "GIT_CONFIG_VALUE_0": (
+                    "Authorization:"
+                    f" {basic(self._credentials.user or 'token', self._credentials.token)}"
+                ),
             }
         return environment
 

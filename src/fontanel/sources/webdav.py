@@ -29,7 +29,8 @@ from fontanel.sources.protocol import (
 _MAX_LISTING = 50_000_000
 _MAX_FOLDERS = 100_000
 _ASKED = (
-    b'<?xml version="1.0" encoding="utf-8"?><d:propfind xmlns:d="DAV:"><d:prop><d:resourcetype/><d:getetag/>'
+    b'<?xml version="1.0" encoding="utf-8"?><d:propfind'
+    b' xmlns:d="DAV:"><d:prop><d:resourcetype/><d:getetag/>'
     b"<d:getlastmodified/><d:getcontentlength/></d:prop></d:propfind>"
 )
 

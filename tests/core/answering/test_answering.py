@@ -269,15 +269,24 @@ def test_any_question_gets_an_answer_or_is_declined(question: str) -> None:
 
 
 def test_who_asks_how_gets_the_numbered_steps(embedder: OnnxEmbedder) -> None:
-    data = b"# Buoys\n\n## Lifting a buoy\n\nBuoys are lifted by the tug. The team is four people.\n\n1. Fix the position.\n2. Take the load.\n3. Bring it on deck.\n"
+    data = (
+        b"# Buoys\n\n## Lifting a buoy\n\nBuoys are lifted by the tug. The team is four"
+        b" people.\n\n1. Fix the position.\n2. Take the load.\n3. Bring it on deck.\n"
+    )
     result = asked(Documents(embedder, buoys=data), "How do I lift a buoy?")
     assert result.text == "1. Fix the position.\n2. Take the load.\n3. Bring it on deck."
     assert [citation.support for citation in result.citations] == [1.0]
 
 
 def test_a_superseded_rule_does_not_come_before_the_one_in_force(embedder: OnnxEmbedder) -> None:
-    old = b"# Heavy-weather notice 2019 (superseded)\n\nThe port is closed when the mean wind is above 40 knots.\n"
-    new = b"# Storm plan\n\nAt stage red, from 35 knots of mean wind, the port is closed to all but rescue craft.\n"
+    old = (
+        b"# Heavy-weather notice 2019 (superseded)\n\nThe port is closed when the mean wind is"
+        b" above 40 knots.\n"
+    )
+    new = (
+        b"# Storm plan\n\nAt stage red, from 35 knots of mean wind, the port is closed to all but"
+        b" rescue craft.\n"
+    )
     result = asked(Documents(embedder, old=old, new=new), "At what wind is the port closed?")
     assert result.citations[0].title == "Storm plan"
 

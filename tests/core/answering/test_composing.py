@@ -101,8 +101,8 @@ def test_documents_that_disagree_are_told_of(embedder: OnnxEmbedder) -> None:
     )
     assert "38 knots" in result.text
     assert (
-        "“Storm notice 2019” says otherwise: The quay crane stops at a gust of 45 knots and is pinned."
-        in result.text
+        "“Storm notice 2019” says otherwise: The quay crane stops at a gust of 45 knots and is"
+        " pinned." in result.text
     )
     assert {citation.document_id for citation in result.citations} == {"doc_storm", "doc_old"}
     alone = said(Documents(embedder, storm=STORM), "At what gust does the quay crane stop?")

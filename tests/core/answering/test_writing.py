@@ -67,7 +67,10 @@ def written(documents: Documents, text: str, size: int = 5, **more: object) -> A
     return finished.answer
 
 
-TEXT = "The quay crane stops at a gust of 38 knots [1]. It is pinned at 44 knots.[1] Above the limit the duty harbour master decides [1, 2]."
+TEXT = (
+    "The quay crane stops at a gust of 38 knots [1]. It is pinned at 44 knots.[1] Above the limit"
+    " the duty harbour master decides [1, 2]."
+)
 
 
 @given(size=st.integers(1, 60))
@@ -121,7 +124,10 @@ def test_statements_are_checked_against_what_they_cite(
 def test_statements_that_are_not_carried_are_left_out_when_that_is_the_policy(
     storm: Documents,
 ) -> None:
-    text = "The quay crane stops at a gust of 38 knots [1]. It was built in Garnwick in 1907 [1]. It is pinned at 44 knots [1]."
+    text = (
+        "The quay crane stops at a gust of 38 knots [1]. It was built in Garnwick in 1907 [1]. It"
+        " is pinned at 44 knots [1]."
+    )
     result = written(storm, text, unsupported=UnsupportedStatements.REMOVE)
     assert result.text == "The quay crane stops at a gust of 38 knots. It is pinned at 44 knots."
     assert [s.removed for s in result.statements if s.removed] == [

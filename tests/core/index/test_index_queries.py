@@ -172,7 +172,10 @@ class TestRanking:
         assert hit.keyword_part + hit.semantic_part == pytest.approx(hit.score, rel=1e-5)
 
     def test_the_same_text_in_many_documents_shows_once(self) -> None:
-        notice = "The lock is closed on Monday from six to ten for the yearly inspection of its gates and sluices."
+        notice = (
+            "The lock is closed on Monday from six to ten for the yearly inspection of its gates"
+            " and sluices."
+        )
         made = [entry(n, notice) for n in (1, 2, 3)] + [
             entry(4, "The lock opens at six on all other days of the week.")
         ]

@@ -131,7 +131,10 @@ def test_passages_cover_the_text_in_order_without_overlap(
 
 
 def test_a_place_within_a_passage_knows_its_own_heading_and_page() -> None:
-    text = b"# Plan\n\n## Berths\n\nBerth 4 is deep.\n\n### Fenders\n\nThey are black.\n\n## Cranes\n\nThe crane is yellow.\n"
+    text = (
+        b"# Plan\n\n## Berths\n\nBerth 4 is deep.\n\n### Fenders\n\nThey are black.\n\n##"
+        b" Cranes\n\nThe crane is yellow.\n"
+    )
     reading = read(text, "plan.md")
     (passage,) = split(reading, SplitSettings(300, 200), estimate_tokens)
     requested = {

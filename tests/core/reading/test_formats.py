@@ -46,9 +46,10 @@ class TestSlides:
 
     def test_the_boxes_of_a_diagram_are_a_list(self) -> None:
         spaces = (
-            'xmlns:a="http://schemas.openxmlformats.org/drawingml/2006/main" xmlns:p="http://schemas.openxmlformats.org/presentationml/2006/main" '
-            'xmlns:dgm="http://schemas.openxmlformats.org/drawingml/2006/diagram" '
-            'xmlns:r="http://schemas.openxmlformats.org/officeDocument/2006/relationships"'
+            'xmlns:a="http://schemas.openxmlformats.org/drawingml/2006/main"'
+            ' xmlns:p="http://schemas.openxmlformats.org/presentationml/2006/main"'
+            ' xmlns:dgm="http://schemas.openxmlformats.org/drawingml/2006/diagram"'
+            ' xmlns:r="http://schemas.openxmlformats.org/officeDocument/2006/relationships"'
         )
         boxes = "".join(
             f"<dgm:pt><dgm:t><a:p><a:r><a:t>{text}</a:t></a:r></a:p></dgm:t></dgm:pt>"
@@ -66,10 +67,10 @@ class TestSlides:
         relation = slide.part.relate_to(
             part, "http://schemas.openxmlformats.org/officeDocument/2006/relationships/diagramData"
         )
-        frame = f'''<p:graphicFrame {spaces}><p:nvGraphicFramePr><p:cNvPr id="9" name="Diagram"/><p:cNvGraphicFramePr/><p:nvPr/></p:nvGraphicFramePr>
+        frame = f"""<p:graphicFrame {spaces}><p:nvGraphicFramePr><p:cNvPr id="9" name="Diagram"/><p:cNvGraphicFramePr/><p:nvPr/></p:nvGraphicFramePr>
             <p:xfrm><a:off x="0" y="900000"/><a:ext cx="900000" cy="900000"/></p:xfrm><a:graphic>
             <a:graphicData uri="http://schemas.openxmlformats.org/drawingml/2006/diagram"><dgm:relIds r:dm="{relation}"/></a:graphicData>
-            </a:graphic></p:graphicFrame>'''
+            </a:graphic></p:graphicFrame>"""
         slide.shapes._spTree.append(parse_xml(frame))
         out = io.BytesIO()
         presentation.save(out)
@@ -225,24 +226,25 @@ class TestBooks:
 class TestOpenDocument:
     def test_headings_paragraphs_lists_and_tables(self) -> None:
         body = (
-            '<text:h text:outline-level="2">Locks</text:h><text:p>The gate<text:s/>opens<text:note><text:note-body>'
-            "<text:p>by hand</text:p></text:note-body></text:note> at high water.</text:p>"
-            "<text:list><text:list-item><text:p>North</text:p><text:list><text:list-item><text:p>inner</text:p>"
-            "</text:list-item></text:list></text:list-item></text:list>"
-            "<table:table><table:table-row><table:table-cell><text:p>Gate</text:p></table:table-cell><table:table-cell>"
-            "<text:p>Width</text:p></table:table-cell></table:table-row><table:table-row><table:table-cell><text:p>A"
-            "</text:p></table:table-cell><table:table-cell><text:p>9 m</text:p></table:table-cell></table:table-row></table:table>"
+            '<text:h text:outline-level="2">Locks</text:h><text:p>The'
+            " gate<text:s/>opens<text:note><text:note-body><text:p>by"
+            " hand</text:p></text:note-body></text:note> at high"
+            " water.</text:p><text:list><text:list-item><text:p>North</text:p><text:list><text:list-item><text:p>inner</text:p></text:list-item></text:list></text:list-item></text:list><table:table><table:table-row><table:table-cell><text:p>Gate</text:p></table:table-cell><table:table-cell><text:p>Width</text:p></table:table-cell></table:table-row><table:table-row><table:table-cell><text:p>A</text:p></table:table-cell><table:table-cell><text:p>9"
+            " m</text:p></table:table-cell></table:table-row></table:table>"
         )
         reading = read(samples.odt(body, "Lock notes"), "lock.odt")
         assert reading.title == "Lock notes"
         assert kinds(reading) == ["heading", "paragraph", "footnote", "list", "table"]
         assert (
-            reading.text
-            == "Locks\n\nThe gate opens at high water.\n\nby hand\n\n- North\n  - inner\n\nGate\tWidth\nA\t9 m"
+            reading.text == "Locks\n\nThe gate opens at high water.\n\nby hand\n\n- North\n  -"
+            " inner\n\nGate\tWidth\nA\t9 m"
         )
 
     def test_entities_are_not_expanded(self) -> None:
-        bomb = '<!DOCTYPE a [<!ENTITY x "boom boom"><!ENTITY y "&x;&x;&x;">]><office:document-content xmlns:office="o"><office:text><p>&y;</p></office:text></office:document-content>'
+        bomb = (
+            '<!DOCTYPE a [<!ENTITY x "boom boom"><!ENTITY y "&x;&x;&x;">]><office:document-content'
+            ' xmlns:office="o"><office:text><p>&y;</p></office:text></office:document-content>'
+        )
         data = samples.zipped(
             {"mimetype": "application/vnd.oasis.opendocument.text", "content.xml": bomb}
         )
@@ -251,7 +253,10 @@ class TestOpenDocument:
 
 class TestRichText:
     def test_paragraphs_and_characters(self) -> None:
-        data = rb"{\rtf1\ansi{\info{\title Harbour dues}}\pard The fee is 12 \'80.\par CAF\'c9 RULES\par Nothing else.\par}"
+        data = (
+            rb"{\rtf1\ansi{\info{\title Harbour dues}}\pard The fee is 12 \'80.\par CAF\'c9"
+            rb" RULES\par Nothing else.\par}"
+        )
         reading = read(data, "dues.rtf")
         assert reading.title == "Harbour dues"
         assert "The fee is 12 €." in reading.text
@@ -280,8 +285,9 @@ class TestMail:
 
 class TestCaptions:
     VTT = (
-        "WEBVTT\n\nNOTE made by hand\n\n00:00:01.000 --> 00:00:03.000\n<v Warden>Good morning,\n\n"
-        "00:00:03.000 --> 00:00:05.500\nthe lock opens at nine.\n\n2\n00:01:02.250 --> 00:01:04.000\n<v Master>Thank you &amp; out.\n"
+        "WEBVTT\n\nNOTE made by hand\n\n00:00:01.000 --> 00:00:03.000\n<v Warden>Good"
+        " morning,\n\n00:00:03.000 --> 00:00:05.500\nthe lock opens at nine.\n\n2\n00:01:02.250 -->"
+        " 00:01:04.000\n<v Master>Thank you &amp; out.\n"
     )
 
     def test_cues_are_joined_into_sentences_with_their_time(self) -> None:
@@ -293,7 +299,10 @@ class TestCaptions:
         assert [block.seconds for block in reading.blocks] == [1.0, 62.25]
 
     def test_subrip(self) -> None:
-        data = b"1\r\n00:00:01,000 --> 00:00:02,000\r\n<i>Mind the gap.</i>\r\n\r\n2\r\n00:00:03,500 --> 00:00:04,000\r\nMind it.\r\n"
+        data = (
+            b"1\r\n00:00:01,000 --> 00:00:02,000\r\n<i>Mind the gap.</i>\r\n\r\n2\r\n00:00:03,500"
+            b" --> 00:00:04,000\r\nMind it.\r\n"
+        )
         assert detect_media_type(data, "film.txt") == "text/vtt"
         reading = read(data, "film.srt")
         assert texts(reading, "cue") == ["Mind the gap.", "Mind it."]

@@ -19,8 +19,9 @@ def blocks(text: str) -> list[tuple[str, str]]:
 
 def test_a_note_comes_after_the_first_block_that_refers_to_it() -> None:
     assert blocks(
-        "Six lines[^1], and more[^long].\n\n- at amber[^1]\n\nA class such as [^a-z] is text, `x[^1]` too.\n\n"
-        "    code[^1]\n\n[^1]: Since.\n[^long]: First line\n    and second.\n[^alone]: refers to nothing\n"
+        "Six lines[^1], and more[^long].\n\n- at amber[^1]\n\nA class such as [^a-z] is text,"
+        " `x[^1]` too.\n\n    code[^1]\n\n[^1]: Since.\n[^long]: First line\n    and"
+        " second.\n[^alone]: refers to nothing\n"
     ) == [
         ("paragraph", "Six lines, and more."),
         ("footnote", "1 Since."),
@@ -34,8 +35,9 @@ def test_a_note_comes_after_the_first_block_that_refers_to_it() -> None:
 
 def test_blocks_of_html_keep_their_structure_and_say_nothing_hidden() -> None:
     assert blocks(
-        "# Rules\n\n<table><tr><th>Berth</th><th>Depth</th></tr><tr><td>7</td><td>12 m</td></tr></table>\n\n"
-        "<script>alert(1)</script>\n\n<div>Tide &amp; wind.</div>\n\n<ul><li>one</li><li>two</li></ul>\n"
+        "# Rules\n\n<table><tr><th>Berth</th><th>Depth</th></tr><tr><td>7</td><td>12"
+        " m</td></tr></table>\n\n<script>alert(1)</script>\n\n<div>Tide &amp;"
+        " wind.</div>\n\n<ul><li>one</li><li>two</li></ul>\n"
     ) == [
         ("heading", "Rules"),
         ("table", "Berth\tDepth\n7\t12 m"),
@@ -47,8 +49,8 @@ def test_blocks_of_html_keep_their_structure_and_say_nothing_hidden() -> None:
 
 def test_code_and_tables_within_items() -> None:
     assert blocks(
-        "1. Call:\n\n   ```sh\n   tide --now\n     wait\n   ```\n\n   and listen.\n2. Leave\n\n   | a | b |\n   |---|---|\n   | 1 | 2 |\n\n"
-        "   - slowly\n3. ```\n   alone\n   ```\n\nEnd.\n"
+        "1. Call:\n\n   ```sh\n   tide --now\n     wait\n   ```\n\n   and listen.\n2. Leave\n\n   |"
+        " a | b |\n   |---|---|\n   | 1 | 2 |\n\n   - slowly\n3. ```\n   alone\n   ```\n\nEnd.\n"
     ) == [
         ("list", "1. Call:"),
         ("code", "tide --now\n  wait"),

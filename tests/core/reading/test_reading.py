@@ -94,18 +94,25 @@ class TestHtml:
         assert reading.text.split() == ["one", "two", "three", "four", "-", "five", "six"]
 
     def test_tables_keep_rows_columns_and_headers(self) -> None:
-        source = b"<table><thead><tr><th>Berth<th>Depth</thead><tr><td>4<td>6.8 m<tr><td>5<td>4.2 m</table>"
+        source = (
+            b"<table><thead><tr><th>Berth<th>Depth</thead><tr><td>4<td>6.8 m<tr><td>5<td>4.2"
+            b" m</table>"
+        )
         reading = read(source, "x.html")
         assert blocks(reading) == [("table", "Berth\tDepth\n4\t6.8 m\n5\t4.2 m")]
         assert reading.blocks[0].header_rows == 1
 
     def test_a_table_used_for_layout_is_read_as_text(self) -> None:
-        source = b"<table><tr><td><h2>Left</h2><p>Some text.</p><table><tr><td>a<td>b</table></td></tr></table>"
+        source = (
+            b"<table><tr><td><h2>Left</h2><p>Some"
+            b" text.</p><table><tr><td>a<td>b</table></td></tr></table>"
+        )
         assert [kind for kind, _ in blocks(read(source, "x.html"))][:2] == ["heading", "paragraph"]
 
     def test_definition_lists_join_term_and_meaning(self) -> None:
         reading = read(
-            b"<dl><dt>Conn</dt><dd>The conduct of the ship.</dd><dt>Lee</dt><dd>Sheltered.</dd></dl>",
+            b"<dl><dt>Conn</dt><dd>The conduct of the"
+            b" ship.</dd><dt>Lee</dt><dd>Sheltered.</dd></dl>",
             "x.html",
         )
         assert [text for _, text in blocks(reading)] == [
@@ -135,7 +142,10 @@ class TestHtml:
 
 class TestPlainText:
     def test_underlined_and_numbered_headings_paragraphs_and_lists(self) -> None:
-        source = b"Group bookings\n==============\n\nTen or more\npeople are a group.\n\n2.1 Paying\n\n- cash\n- card\n  or voucher\n"
+        source = (
+            b"Group bookings\n==============\n\nTen or more\npeople are a group.\n\n2.1 Paying\n\n-"
+            b" cash\n- card\n  or voucher\n"
+        )
         assert blocks(read(source, "x.txt")) == [
             ("heading", "Group bookings"),
             ("paragraph", "Ten or more people are a group."),
@@ -204,7 +214,8 @@ class TestDocx:
 class TestPicturesInPages:
     def test_a_picture_is_read_by_its_description(self) -> None:
         reading = read(
-            b"<p>The mark <img alt='a red cone'> is lit.</p><figure><img alt='x'><figcaption>Marks</figcaption></figure>",
+            b"<p>The mark <img alt='a red cone'> is lit.</p><figure><img"
+            b" alt='x'><figcaption>Marks</figcaption></figure>",
             "a.html",
         )
         assert reading.text == "The mark a red cone is lit.\n\nMarks x"
@@ -233,7 +244,10 @@ class TestPicturesInPages:
         )
 
     def test_a_box_laid_out_as_a_table_is_no_table(self) -> None:
-        page = b"<body><div class='note'><table><tr><td>Note</td><td>Ask first.</td></tr></table></div></body>"
+        page = (
+            b"<body><div class='note'><table><tr><td>Note</td><td>Ask"
+            b" first.</td></tr></table></div></body>"
+        )
         assert {block.kind for block in read(page, "a.html").blocks} == {"paragraph"}
 
 
@@ -290,8 +304,8 @@ class TestPdf:
             (DOCUMENTS / "marine-operations" / "storm-plan.pdf").read_bytes(), "storm-plan.pdf"
         )
         assert (
-            "Amber\t25 to 34 knots\tcranes stop at their own limits, moorings are doubled, weather log every 10 minutes"
-            in reading.text
+            "Amber\t25 to 34 knots\tcranes stop at their own limits, moorings are doubled, weather"
+            " log every 10 minutes" in reading.text
         )
 
     def test_an_encrypted_file_is_named_so(self) -> None:

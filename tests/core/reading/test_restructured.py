@@ -23,11 +23,11 @@ def said(text: str) -> list[str]:
 
 def test_descriptions_of_functions_classes_and_options() -> None:
     assert said(
-        ".. module:: tide\n   :synopsis: Tides.\n\n"
-        ".. function:: height(when, *, berth=7)\n              height(when)\n   :async:\n\n"
-        "   Return the height at *when*.\n\n   .. versionadded:: 3.2\n      The berth.\n\n   .. deprecated:: 4.0\n\n"
-        ".. py:class:: Table(path)\n\n   A table of tides.\n\n   .. method:: rows(\\*args)\n\n      Every row.\n\n"
-        ".. option:: --quiet\n\n   Say nothing.\n\n.. envvar:: TIDE_PATH\n\n   Where tables lie.\n"
+        ".. module:: tide\n   :synopsis: Tides.\n\n.. function:: height(when, *, berth=7)\n        "
+        "      height(when)\n   :async:\n\n   Return the height at *when*.\n\n   .. versionadded::"
+        " 3.2\n      The berth.\n\n   .. deprecated:: 4.0\n\n.. py:class:: Table(path)\n\n   A"
+        " table of tides.\n\n   .. method:: rows(\\*args)\n\n      Every row.\n\n.. option::"
+        " --quiet\n\n   Say nothing.\n\n.. envvar:: TIDE_PATH\n\n   Where tables lie.\n"
     ) == [
         "height(when, *, berth=7)",
         "height(when)",
@@ -47,11 +47,11 @@ def test_descriptions_of_functions_classes_and_options() -> None:
 
 def test_what_is_no_text_is_left_out_and_what_nobody_knows_is_kept() -> None:
     assert said(
-        ".. toctree::\n   :maxdepth: 2\n\n   other\n   pages\n\n.. index:: single: tide\n\n.. contents::\n\n"
-        ".. include:: /etc/passwd\n\n.. raw:: html\n\n   <script>x</script>\n\n.. literalinclude:: /etc/passwd\n\n"
-        ".. house-rule:: Nobody sails alone.\n   :tone: strict\n\n   Two at least.\n\n"
-        ".. only:: html\n\n   On pages.\n\n.. note:: Times are in UTC.\n\n.. warning::\n\n   Stay in.\n\n"
-        ".. glossary::\n\n   neap\n      A small tide.\n"
+        ".. toctree::\n   :maxdepth: 2\n\n   other\n   pages\n\n.. index:: single: tide\n\n.."
+        " contents::\n\n.. include:: /etc/passwd\n\n.. raw:: html\n\n   <script>x</script>\n\n.."
+        " literalinclude:: /etc/passwd\n\n.. house-rule:: Nobody sails alone.\n   :tone: strict\n\n"
+        "   Two at least.\n\n.. only:: html\n\n   On pages.\n\n.. note:: Times are in UTC.\n\n.."
+        " warning::\n\n   Stay in.\n\n.. glossary::\n\n   neap\n      A small tide.\n"
     ) == [
         "Nobody sails alone.",
         "Two at least.",
@@ -91,9 +91,10 @@ def test_a_role_within_a_drawn_table_leaves_its_columns_alone() -> None:
 
 def test_code_stays_code_wherever_it_stands() -> None:
     reading = rst(
-        "Tides\n=====\n\n.. code-block:: python\n   :linenos:\n   :emphasize-lines: 2\n\n   if low:\n       wait()\n\n"
-        "Then::\n\n   go()\n\n1. Call:\n\n   .. code:: sh\n\n      tide --now\n\n   and wait.\n2. Leave.\n\n"
-        ">>> height()\n7\n\nmoor\n   Make fast.\n\n   ::\n\n      moor(7)\n"
+        "Tides\n=====\n\n.. code-block:: python\n   :linenos:\n   :emphasize-lines: 2\n\n   if"
+        " low:\n       wait()\n\nThen::\n\n   go()\n\n1. Call:\n\n   .. code:: sh\n\n      tide"
+        " --now\n\n   and wait.\n2. Leave.\n\n>>> height()\n7\n\nmoor\n   Make fast.\n\n   ::\n\n  "
+        "    moor(7)\n"
     )
     assert blocks(reading)[1:] == [
         ("code", "if low:\n    wait()"),
@@ -111,9 +112,10 @@ def test_code_stays_code_wherever_it_stands() -> None:
 
 def test_lines_options_quotations_captions_and_the_head() -> None:
     reading = rst(
-        ":Author: Varda\n:Version: 3\n\nTides\n-----\n\n| Low at six,\n| high at noon.\n\n-q, --quiet  Say nothing.\n-n NUM       How many.\n\nSo they say:\n\n"
-        "  The sea waits.\n\n  -- Old saying\n\n.. math:: h = 7\n\n"
-        ".. list-table:: Berths\n   :header-rows: 1\n\n   * - Berth\n     - Depth\n   * - 7\n     - 12 m\n\n.. [1] Since 2024.\n"
+        ":Author: Varda\n:Version: 3\n\nTides\n-----\n\n| Low at six,\n| high at noon.\n\n-q,"
+        " --quiet  Say nothing.\n-n NUM       How many.\n\nSo they say:\n\n  The sea waits.\n\n  --"
+        " Old saying\n\n.. math:: h = 7\n\n.. list-table:: Berths\n   :header-rows: 1\n\n   * -"
+        " Berth\n     - Depth\n   * - 7\n     - 12 m\n\n.. [1] Since 2024.\n"
     )
     assert [text for _, text in blocks(reading)] == [
         "- author: Varda\n- version: 3",

@@ -27,7 +27,8 @@ def test_styles_and_outline_levels_make_headings() -> None:
         r"\pard\plain\s4 The rules of mooring\par"
         r"\pard\plain\s1\b\fs32 Lines\par \pard\plain\fs22 Ships take \b six\b0  lines.\par"
         r"\pard\plain\s2 At the outer berth\par \pard\plain Double them.\par"
-        r"\pard\plain\s3 In a storm\par \pard\plain\outlinelevel2 By night\par \pard\plain\outlinelevel9 Leave early.\par"
+        r"\pard\plain\s3 In a storm\par \pard\plain\outlinelevel2 By night\par"
+        r" \pard\plain\outlinelevel9 Leave early.\par"
     )
     assert reading.title == "Mooring rules"
     assert blocks(reading) == [
@@ -43,9 +44,13 @@ def test_styles_and_outline_levels_make_headings() -> None:
 
 
 def test_without_styles_larger_letters_make_headings() -> None:
-    body = r"\pard\fs22 The harbour master sets each stage, and ends it in writing. So it has been since 1990.\par "
+    body = (
+        r"\pard\fs22 The harbour master sets each stage, and ends it in writing. So it has been"
+        r" since 1990.\par "
+    )
     reading = rich(
-        rf"\pard\fs40 Storm plan\par {body}\pard\fs30 Stages\par {body}\pard\b\fs22 Amber\b0\par {body}"
+        rf"\pard\fs40 Storm plan\par {body}\pard\fs30 Stages\par {body}\pard\b\fs22 Amber\b0\par"
+        rf" {body}"
         rf"\pard\fs30 This is said in large letters.\par \pard\fs30 \endash  Old saying\par {body}",
         r"{\rtf1\ansi{\fonttbl{\f0 Arial;}}",
     )
@@ -59,7 +64,8 @@ def test_items_of_lists_carry_their_numbers_and_depth() -> None:
         r"{\listtext\pard\plain\'b7\tab}\pard\s15\ls1\ilvl0 double the lines\par"
         r"{\listtext\pard\plain o\tab}\pard\ls1\ilvl1 bow and stern\par"
         r"{\listtext\pard\plain\'b7\tab}\pard\ls1\ilvl0 stop the cranes\par"
-        r"\pard Then:\par {\pntext\f0 1.\tab}{\*\pn\pnlvlbody}\fi-360\li720 call the tower\par {\pntext\f0 2.\tab}wait\par"
+        r"\pard Then:\par {\pntext\f0 1.\tab}{\*\pn\pnlvlbody}\fi-360\li720 call the tower\par"
+        r" {\pntext\f0 2.\tab}wait\par"
         r"\pard\ls0 Nothing else.\par"
     )
     assert [text for kind, _, text in blocks(reading) if kind == "list"] == [
@@ -110,7 +116,8 @@ def test_footnotes_follow_what_they_note() -> None:
 
 def test_letters_of_one_width_are_code() -> None:
     reading = rich(
-        r"\pard Run:\par \pard\f1 cd /harbour\line     ls -l\par \pard\f1 make tide\par \pard\f0 And wait.\par"
+        r"\pard Run:\par \pard\f1 cd /harbour\line     ls -l\par \pard\f1 make tide\par \pard\f0"
+        r" And wait.\par"
     )
     assert blocks(reading)[1] == ("code", 0, "cd /harbour\n    ls -l\nmake tide")
     assert blocks(reading)[2] == ("paragraph", 0, "And wait.")
@@ -118,17 +125,21 @@ def test_letters_of_one_width_are_code() -> None:
 
 def test_characters_in_the_code_page_of_their_font() -> None:
     reading = rich(
-        r"\pard caf\'e9 \f2 \'cf\'f0\'e8\'f7\'e0\'eb\f0  and \f3 \'82\'a0\'83A\f0  \'80 12 \endash  \ldblquote so\rdblquote\~it is\_good\-ness\par"
+        r"\pard caf\'e9 \f2 \'cf\'f0\'e8\'f7\'e0\'eb\f0  and \f3 \'82\'a0\'83A\f0  \'80 12 \endash "
+        r" \ldblquote so\rdblquote\~it is\_good\-ness\par"
     )
     assert reading.text == "café Причал and あア € 12 – “so” it is-goodness"
 
 
 def test_what_is_not_shown_is_not_read() -> None:
     reading = rich(
-        r"\pard Seen {\v hidden} {\deleted struck} {\*\bkmkstart b}and{\*\bkmkend b} {\xe index} read"
+        r"\pard Seen {\v hidden} {\deleted struck} {\*\bkmkstart b}and{\*\bkmkend b} {\xe index}"
+        r" read"
         r"{\field{\*\fldinst HYPERLINK \"https://skerrow.example\"}{\fldrslt  the plan}}.\par"
-        r"{\*\shppict{\pict\pngblip 89504e47}}{\nonshppict{\pict\wmetafile8 0100}}{\pict\pngblip\bin4 }}{}}"
-        r"{\shp{\*\shpinst{\sp{\sn fFlip}{\sv 0}}{\shptxt\pard In a box\par}}{\shprslt\pard Old box\par}}"
+        r"{\*\shppict{\pict\pngblip 89504e47}}{\nonshppict{\pict\wmetafile8"
+        r" 0100}}{\pict\pngblip\bin4 }}{}}"
+        r"{\shp{\*\shpinst{\sp{\sn fFlip}{\sv 0}}{\shptxt\pard In a box\par}}{\shprslt\pard Old"
+        r" box\par}}"
     )
     assert [" ".join(text.split()) for _, _, text in blocks(reading)] == [
         "Seen and read the plan.",

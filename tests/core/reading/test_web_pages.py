@@ -39,7 +39,8 @@ class TestTitles:
 class TestLists:
     def test_code_in_an_item_stays_code(self) -> None:
         reading = page(
-            "<ol><li>Ask the gauge:<pre>gauge --read\ngauge --log</pre></li><li>Write it down.</li></ol>"
+            "<ol><li>Ask the gauge:<pre>gauge --read\ngauge --log</pre></li><li>Write it"
+            " down.</li></ol>"
         )
         assert texts(reading, "code") == ["gauge --read\ngauge --log"]
         assert texts(reading, "paragraph") == ["1. Ask the gauge:", "2. Write it down."]
@@ -67,7 +68,8 @@ class TestLists:
 
     def test_definitions_in_groups_keep_their_terms(self) -> None:
         reading = page(
-            "<dl><div><dt>ETA</dt><dd>when a ship is expected</dd></div><dt>POB</dt><dd>pilot on board</dd></dl>"
+            "<dl><div><dt>ETA</dt><dd>when a ship is expected</dd></div><dt>POB</dt><dd>pilot on"
+            " board</dd></dl>"
         )
         assert texts(reading, "paragraph") == [
             "ETA: when a ship is expected",
@@ -101,7 +103,8 @@ class TestContent:
 
     def test_words_never_run_together_where_tags_meet(self) -> None:
         reading = page(
-            "<p>Berth<br>four</p><div>Tide<span> table</span></div><table><tr><td>a<p>b</p></td><td>c</td></tr></table>"
+            "<p>Berth<br>four</p><div>Tide<span>"
+            " table</span></div><table><tr><td>a<p>b</p></td><td>c</td></tr></table>"
         )
         assert texts(reading, "paragraph") == ["Berth four", "Tide table"]
         assert texts(reading, "table") == ["a b\tc"]
@@ -112,7 +115,8 @@ class TestContent:
 
     def test_the_anchor_nearest_above_leads_to_a_block(self) -> None:
         reading = page(
-            "<h2 id='dues'>Dues</h2><p>Twelve crowns.</p><section id='late'><p>A quarter more.</p></section>"
+            "<h2 id='dues'>Dues</h2><p>Twelve crowns.</p><section id='late'><p>A quarter"
+            " more.</p></section>"
         )
         assert [block.anchor for block in reading.blocks] == ["dues", "dues", "late"]
 
@@ -175,7 +179,10 @@ def test_a_table_s_caption_comes_before_it() -> None:
 
 
 def test_what_is_hidden_is_not_read_whatever_holds_it() -> None:
-    page = b"<body><main><div><i class='icon' aria-hidden='true'>home</i>The <b>lock</b> opens <em hidden>never</em>at six.</div></main></body>"
+    page = (
+        b"<body><main><div><i class='icon' aria-hidden='true'>home</i>The <b>lock</b> opens <em"
+        b" hidden>never</em>at six.</div></main></body>"
+    )
     assert read(page, "a.html").text == "The lock opens at six."
 
 

@@ -16,9 +16,11 @@ from PIL import Image
 from fontanel.core.reading import Reading, read
 from tests.core import samples
 
-SPACES = nsdecls("w", "wp", "a", "pic", "r") + (
-    ' xmlns:mc="http://schemas.openxmlformats.org/markup-compatibility/2006"'
-    ' xmlns:wps="http://schemas.microsoft.com/office/word/2010/wordprocessingShape" xmlns:v="urn:schemas-microsoft-com:vml"'
+SPACES = (
+    nsdecls("w", "wp", "a", "pic", "r")
+    + ' xmlns:mc="http://schemas.openxmlformats.org/markup-compatibility/2006"'
+    ' xmlns:wps="http://schemas.microsoft.com/office/word/2010/wordprocessingShape"'
+    ' xmlns:v="urn:schemas-microsoft-com:vml"'
 )
 
 
@@ -57,8 +59,9 @@ def run(text: str, properties: str = "") -> str:
 class TestWhatIsSeenInWord:
     def test_changes_that_nobody_accepted_yet(self) -> None:
         reading = written(
-            f"<w:p>{run('Ships take ')}<w:ins w:id='1' w:author='V'>{run('eight ')}</w:ins>"
-            f"<w:del w:id='2' w:author='V'><w:r><w:delText>six </w:delText></w:r></w:del>{run('lines.')}</w:p>",
+            f"<w:p>{run('Ships take ')}<w:ins w:id='1' w:author='V'>{run('eight ')}</w:ins><w:del"
+            " w:id='2' w:author='V'><w:r><w:delText>six"
+            f" </w:delText></w:r></w:del>{run('lines.')}</w:p>",
             f"<w:p><w:moveTo w:id='3' w:author='V'>{run('Moved here.')}</w:moveTo></w:p>",
             f"<w:p><w:moveFrom w:id='4' w:author='V'>{run('Moved away.')}</w:moveFrom></w:p>",
         )
@@ -68,7 +71,8 @@ class TestWhatIsSeenInWord:
         reading = written(
             f"<w:sdt><w:sdtContent><w:p>{run('In a control.')}</w:p></w:sdtContent></w:sdt>",
             f"<w:p><w:sdt><w:sdtContent>{run('Berth ')}</w:sdtContent></w:sdt><w:smartTag>{run('seven')}</w:smartTag>"
-            f"<w:fldSimple w:instr='DATE'>{run(' of nine')}</w:fldSimple><w:r><w:instrText>PAGE</w:instrText></w:r></w:p>",
+            "<w:fldSimple"
+            f" w:instr='DATE'>{run(' of nine')}</w:fldSimple><w:r><w:instrText>PAGE</w:instrText></w:r></w:p>",
             f"<w:p>{run('Wind')}<w:r><w:tab/></w:r>{run('25')}<w:r><w:noBreakHyphen/></w:r>{run('34')}<w:r><w:br/></w:r>{run('knots')}</w:p>",
         )
         assert texts(reading) == ["In a control.", "Berth seven of nine", "Wind 25-34 knots"]
@@ -86,7 +90,8 @@ class TestWhatIsSeenInWord:
     def test_a_text_box_is_read_once_after_its_paragraph(self) -> None:
         box = f"<w:txbxContent><w:p>{run('Call the tower.')}</w:p></w:txbxContent>"
         reading = written(
-            f"<w:p>{run('Before leaving:')}<w:r><mc:AlternateContent><mc:Choice Requires='wps'><w:drawing><wps:txbx>{box}</wps:txbx>"
+            f"<w:p>{run('Before leaving:')}<w:r><mc:AlternateContent><mc:Choice"
+            f" Requires='wps'><w:drawing><wps:txbx>{box}</wps:txbx>"
             f"</w:drawing></mc:Choice><mc:Fallback><w:pict><v:textbox>{box}</v:textbox></w:pict></mc:Fallback></mc:AlternateContent></w:r></w:p>",
             f"<w:p>{run('Then go.')}</w:p>",
         )
@@ -159,13 +164,15 @@ class TestStructureOfWord:
             numbering.insert(
                 0,
                 parse_xml(
-                    f'<w:abstractNum {nsdecls("w")} w:abstractNumId="{number}"><w:lvl w:ilvl="0"><w:numFmt w:val="decimal"/></w:lvl>'
-                    f'<w:lvl w:ilvl="1"><w:numFmt w:val="bullet"/></w:lvl></w:abstractNum>'
+                    f'<w:abstractNum {nsdecls("w")} w:abstractNumId="{number}"><w:lvl'
+                    ' w:ilvl="0"><w:numFmt w:val="decimal"/></w:lvl><w:lvl w:ilvl="1"><w:numFmt'
+                    ' w:val="bullet"/></w:lvl></w:abstractNum>'
                 ),
             )
             numbering.append(
                 parse_xml(
-                    f'<w:num {nsdecls("w")} w:numId="{number}"><w:abstractNumId w:val="{number}"/></w:num>'
+                    f'<w:num {nsdecls("w")} w:numId="{number}"><w:abstractNumId'
+                    f' w:val="{number}"/></w:num>'
                 )
             )
 
@@ -173,7 +180,8 @@ class TestStructureOfWord:
             properties = document.add_paragraph(text)._p.get_or_add_pPr()
             properties.append(
                 parse_xml(
-                    f'<w:numPr {nsdecls("w")}><w:ilvl w:val="{level}"/><w:numId w:val="{number}"/></w:numPr>'
+                    f'<w:numPr {nsdecls("w")}><w:ilvl w:val="{level}"/><w:numId'
+                    f' w:val="{number}"/></w:numPr>'
                 )
             )
 
@@ -268,9 +276,11 @@ def test_however_kinds_follow_each_other_each_word_comes_once_and_in_order(
 
 
 OPEN_STYLES = (
-    '<style:style style:name="P1" style:parent-style-name="Preformatted_20_Text"/>'
-    '<style:style style:name="P2" style:parent-style-name="Title"/><style:style style:name="Loop" style:parent-style-name="Loop"/>'
-    '<text:list-style style:name="L1"><text:list-level-style-number text:level="1"/><text:list-level-style-bullet text:level="2"/></text:list-style>'
+    '<style:style style:name="P1" style:parent-style-name="Preformatted_20_Text"/><style:style'
+    ' style:name="P2" style:parent-style-name="Title"/><style:style style:name="Loop"'
+    ' style:parent-style-name="Loop"/><text:list-style'
+    ' style:name="L1"><text:list-level-style-number text:level="1"/><text:list-level-style-bullet'
+    ' text:level="2"/></text:list-style>'
 )
 
 
@@ -284,10 +294,14 @@ class TestOpenDocument:
         inner = f"<text:list>{items('on channel 12')}</text:list>"
         reading = read(
             samples.odt(
-                f'<text:list text:style-name="L1"><text:list-item><text:p>Call</text:p>{inner}<text:p>and wait</text:p></text:list-item>'
+                "<text:list"
+                f' text:style-name="L1"><text:list-item><text:p>Call</text:p>{inner}<text:p>and'
+                " wait</text:p></text:list-item>"
                 f"{items('Single up')}</text:list><text:p>Then:</text:p>"
-                f'<text:list text:style-name="L1" text:continue-numbering="true">{items("Let go")}</text:list>'
-                f'<text:list text:style-name="L1"><text:list-item text:start-value="7"><text:p>Seven</text:p></text:list-item></text:list>',
+                '<text:list text:style-name="L1"'
+                f' text:continue-numbering="true">{items("Let go")}</text:list>'
+                f'<text:list text:style-name="L1"><text:list-item'
+                f' text:start-value="7"><text:p>Seven</text:p></text:list-item></text:list>',
                 styles=OPEN_STYLES,
             ),
             "a.odt",
@@ -301,15 +315,18 @@ class TestOpenDocument:
 
     def test_titles_code_notes_and_pictures(self) -> None:
         body = (
-            "<text:table-of-content><text:index-body><text:p>Lines 3</text:p></text:index-body></text:table-of-content>"
-            '<text:p text:style-name="P2">Mooring</text:p>'
-            '<text:p text:style-name="P1">if<text:s text:c="2"/>wind:<text:line-break/><text:tab/>wait</text:p>'
-            '<text:p text:style-name="P1">done</text:p>'
-            "<text:p>Six lines<text:note><text:note-citation>1</text:note-citation><text:note-body><text:p>Since 2024.</text:p>"
-            "</text:note-body></text:note> at least.</text:p>"
-            '<text:p text:style-name="Loop">The map:<drawing:frame><drawing:image/><svg-compatible:title>Map</svg-compatible:title>'
-            "<svg-compatible:desc>A map of the outer berth</svg-compatible:desc></drawing:frame></text:p>"
-            "<text:p>In a box:<drawing:frame><drawing:text-box><text:p> call the tower</text:p></drawing:text-box></drawing:frame></text:p>"
+            "<text:table-of-content><text:index-body><text:p>Lines"
+            " 3</text:p></text:index-body></text:table-of-content><text:p"
+            ' text:style-name="P2">Mooring</text:p><text:p text:style-name="P1">if<text:s'
+            ' text:c="2"/>wind:<text:line-break/><text:tab/>wait</text:p><text:p'
+            ' text:style-name="P1">done</text:p><text:p>Six'
+            " lines<text:note><text:note-citation>1</text:note-citation><text:note-body><text:p>Since"
+            " 2024.</text:p></text:note-body></text:note> at least.</text:p><text:p"
+            ' text:style-name="Loop">The'
+            " map:<drawing:frame><drawing:image/><svg-compatible:title>Map</svg-compatible:title><svg-compatible:desc>A"
+            " map of the outer berth</svg-compatible:desc></drawing:frame></text:p><text:p>In a"
+            " box:<drawing:frame><drawing:text-box><text:p> call the"
+            " tower</text:p></drawing:text-box></drawing:frame></text:p>"
         )
         reading = read(samples.odt(body, styles=OPEN_STYLES), "a.odt")
         assert reading.title == "Mooring"

@@ -68,15 +68,24 @@ def test_folding_twice_changes_nothing_more(text: str) -> None:
             "en",
         ),
         (
-            "Das Schiff darf den Liegeplatz verlassen, wenn der Wind nicht zu stark ist und sich die Lage bessert.",
+            (
+                "Das Schiff darf den Liegeplatz verlassen, wenn der Wind nicht zu stark ist und"
+                " sich die Lage bessert."
+            ),
             "de",
         ),
         (
-            "Le navire peut quitter le quai dans les conditions qui sont données par le maître du port.",
+            (
+                "Le navire peut quitter le quai dans les conditions qui sont données par le maître"
+                " du port."
+            ),
             "fr",
         ),
         (
-            "El barco no puede salir de los muelles cuando el viento es más fuerte que lo permitido.",
+            (
+                "El barco no puede salir de los muelles cuando el viento es más fuerte que lo"
+                " permitido."
+            ),
             "es",
         ),
         ("123 456", "en"),
@@ -84,7 +93,10 @@ def test_folding_twice_changes_nothing_more(text: str) -> None:
         ("港内船舶的速度不得超过五节。", "zh"),
         ("В гавани суда идут не быстрее пяти узлов.", "ru"),
         (
-            "The word гавань means harbour, and the pilot knows it as well as the master of the ship does.",
+            (
+                "The word гавань means harbour, and the pilot knows it as well as the master of the"
+                " ship does."
+            ),
             "en",
         ),
         ("Die Schiffe fahren nicht schneller als fünf Knoten, und der Lotse ist an Bord.", "de"),

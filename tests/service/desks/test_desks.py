@@ -553,7 +553,10 @@ def test_a_record_says_when_its_text_has_changed_and_asks_again(team: TeamSetup)
 def test_a_citation_says_where_else_it_stands(team: TeamSetup) -> None:
     client = team.client
     kb = client.create_kb("Rules").slug
-    text = "The lock keeper answers on channel 71, and in fog on channel 14 as well, from an hour before high water."
+    text = (
+        "The lock keeper answers on channel 71, and in fog on channel 14 as well, from an hour"
+        " before high water."
+    )
     for name in ("Lock", "Bridge"):
         client.add_document(kb, f"# {name}\n\n{text}".encode(), f"{name}.md", wait=True)
     answer = client.ask(kb, "Which channel does the lock keeper answer on in fog?")

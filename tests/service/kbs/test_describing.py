@@ -13,7 +13,10 @@ from fontanel import schemas as s
 from fontanel.client import Client, Invalid, Unreachable
 from tests.conftest import STORM, Service, TeamSetup, new_team, until
 
-SCAN = b"The duty officer closes the outer berth when the wind passes 38 knots.\n\nShips double their lines before that.\n"
+SCAN = (
+    b"The duty officer closes the outer berth when the wind passes 38 knots.\n\nShips double their"
+    b" lines before that.\n"
+)
 SENTENCE = "The duty officer closes the outer berth when the wind passes 38 knots."
 
 

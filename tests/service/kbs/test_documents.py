@@ -157,7 +157,10 @@ def test_each_hostile_file_fails_alone_with_its_reason(team: TeamSetup, kb: str)
 
 
 def test_scripts_in_html_neither_show_nor_run(team: TeamSetup, kb: str) -> None:
-    page = b"<html><body><script>steal()</script><p onclick=steal()>The lock opens at six.</p></body></html>"
+    page = (
+        b"<html><body><script>steal()</script><p onclick=steal()>The lock opens at"
+        b" six.</p></body></html>"
+    )
     document = team.client.add_document(kb, page, "page.html", wait=True).document
     assert "steal" not in team.client.document_text(kb, document.id).text
     response = httpx.get(

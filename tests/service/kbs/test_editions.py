@@ -9,7 +9,8 @@ from fontanel.schemas import EditionOut, Splitting
 from tests.conftest import STORM, TeamSetup, new_team
 
 LONG = "# Lock\n\n" + "\n\n".join(
-    f"The lock keeper notes the draught of ship {n} and the level of the basin before the gates are opened at tide {n}."
+    f"The lock keeper notes the draught of ship {n} and the level of the basin before the gates are"
+    f" opened at tide {n}."
     for n in range(60)
 )
 SMALL = Splitting(target_tokens=60, min_tokens=20)

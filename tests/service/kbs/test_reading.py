@@ -15,7 +15,10 @@ from tests.conftest import DOCUMENTS, STORM, Service, TeamSetup
 from tests.core import samples
 
 HANDBOOK = DOCUMENTS / "marine-operations" / "pilotage-handbook.pdf"
-FAQ = b"Question,Answer,Area\nWhen does the lock open?,At nine each morning.,Locks\nWho sets the stage?,The duty officer.,Storms\n"
+FAQ = (
+    b"Question,Answer,Area\nWhen does the lock open?,At nine each morning.,Locks\nWho sets the"
+    b" stage?,The duty officer.,Storms\n"
+)
 
 
 def test_a_revision_has_a_reading_report(team: TeamSetup, kb: str) -> None:

@@ -77,7 +77,10 @@ def test_an_explanation_adds_up(marine: Marine) -> None:
 
 
 class TestPreferences:
-    NOTICE = "# Lock notice\n\nThe lock is closed on Monday from six to ten for the yearly inspection of its gates."
+    NOTICE = (
+        "# Lock notice\n\nThe lock is closed on Monday from six to ten for the yearly inspection of"
+        " its gates."
+    )
 
     def test_copies_show_once_with_where_else_they_stand(self, team: TeamSetup, kb: str) -> None:
         for name in ("one.md", "two.md", "three.md"):

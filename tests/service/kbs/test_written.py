@@ -8,7 +8,10 @@ from fontanel import schemas as s
 from fontanel.client import NotAllowed, ProblemError
 from tests.conftest import STORM, TeamSetup
 
-NOTE = "# Winter moorings\n\nBoats leave pontoon A by 1 November.\n\n- Take the sails off.\n- Double the lines.\n"
+NOTE = (
+    "# Winter moorings\n\nBoats leave pontoon A by 1 November.\n\n- Take the sails off.\n- Double"
+    " the lines.\n"
+)
 
 
 def test_writing_editing_and_going_back(team: TeamSetup, kb: str) -> None:

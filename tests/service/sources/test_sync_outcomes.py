@@ -51,7 +51,10 @@ LIGHTS = ("Skua", "Gannet", "Fulmar", "Puffin", "Tern", "Eider", "Petrel")
 
 def page(number: int) -> str:
     name = LIGHTS[number % len(LIGHTS)] + " rock" * (number // len(LIGHTS))
-    return f"<html><body><main><h1>Light {name}</h1><p>The light {name} shows every {number + 20} seconds.</p></main></body></html>"
+    return (
+        f"<html><body><main><h1>Light {name}</h1><p>The light {name} shows every {number + 20}"
+        " seconds.</p></main></body></html>"
+    )
 
 
 def test_a_name_that_somebody_else_has_gets_a_number(team: TeamSetup, folder: Path) -> None:
@@ -136,7 +139,8 @@ def test_a_page_that_fails_keeps_its_document_and_comes_back(
     links = "".join(f'<a href="/{number}">Light {number}</a> ' for number in range(5))
     web.page(
         "/",
-        f"<html><body><main><h1>Lights</h1><p>All the lights of the harbour.</p>{links}</main></body></html>",
+        "<html><body><main><h1>Lights</h1><p>All the lights of the"
+        f" harbour.</p>{links}</main></body></html>",
     )
     for number in range(5):
         web.page(f"/{number}", page(number))

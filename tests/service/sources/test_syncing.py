@@ -68,7 +68,8 @@ def test_a_site_is_crawled_and_reported_page_by_page(team: TeamSetup, web: WebSe
     client = team.client
     web.page(
         "/",
-        "<title>Home</title><main><h1>Home</h1><p>The pier opens at nine.</p><a href='/a'>A</a><a href='/gone'>G</a></main>",
+        "<title>Home</title><main><h1>Home</h1><p>The pier opens at nine.</p><a href='/a'>A</a><a"
+        " href='/gone'>G</a></main>",
         headers={"ETag": '"1"'},
     )
     web.page(
@@ -148,7 +149,8 @@ def test_a_bucket_that_is_emptied_or_refuses(
 def test_a_database_that_goes_away(team: TeamSetup, postgres: Postgres) -> None:
     client = team.client
     postgres.run(
-        "create table lights (id int, said text); insert into lights select n, 'Light '||n||' is lit' from generate_series(1,3) n"
+        "create table lights (id int, said text); insert into lights select n, 'Light '||n||' is"
+        " lit' from generate_series(1,3) n"
     )
     settings = {
         "host": "127.0.0.1",
@@ -160,7 +162,8 @@ def test_a_database_that_goes_away(team: TeamSetup, postgres: Postgres) -> None:
     }
     source = connect(client, "sql", settings, {"user": "keeper"})
     postgres.run(
-        "update lights set said = 'Light 2 was put out' where id = 2; delete from lights where id = 3"
+        "update lights set said = 'Light 2 was put out' where id = 2; delete from lights where"
+        " id = 3"
     )
     sync = run(client, source)
     assert (sync.changed, sync.removed, sync.unchanged) == (1, 1, 1)
@@ -175,8 +178,8 @@ def test_only_what_changed_is_embedded(team: TeamSetup, service: Service) -> Non
     folder = service.data.parent / team.slug
     folder.mkdir()
     paragraphs = [
-        f"Paragraph {n} tells of the berth number {n}, its bollards, its fenders and the {n * 7} metres of its quay. "
-        * 4
+        f"Paragraph {n} tells of the berth number {n}, its bollards, its fenders and the {n * 7}"
+        " metres of its quay. " * 4
         for n in range(400)
     ]
     book = folder / "book.md"
@@ -208,8 +211,14 @@ def handbook(changed: int | None = None) -> bytes:
             place = number * 3 + paragraph
             said = "is closed to all traffic" if place == changed else "lies open to all traffic"
             for line in (
-                f"Berth {place} {said} and has {place % 7 + 4} bollards of {place % 50 + 20} tonnes.",
-                f"Its quay is {place * 3 % 211 + 40} metres long, and lamp {place * 11 % 977} stands at its head.",
+                (
+                    f"Berth {place} {said} and has {place % 7 + 4} bollards of {place % 50 + 20}"
+                    " tonnes."
+                ),
+                (
+                    f"Its quay is {place * 3 % 211 + 40} metres long, and lamp {place * 11 % 977}"
+                    " stands at its head."
+                ),
             ):
                 page.drawString(72, y, line)
                 y -= 14
@@ -234,7 +243,7 @@ def test_one_paragraph_of_a_long_pdf_costs_the_passages_it_touches(
     sync = run(client, source)
     assert sync.changed == 1
     assert 1 <= sync.embedded <= 2
-    (hit, *_) = client.search("kb", "berth closed to all traffic").hits
+    hit, *_ = client.search("kb", "berth closed to all traffic").hits
     assert "Berth 451 is closed" in hit.text
 
 

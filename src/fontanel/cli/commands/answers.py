@@ -57,13 +57,15 @@ def show_answer(context: Context, options: argparse.Namespace) -> None:
     version = "draft" if record.desk_version is None else f"version {record.desk_version}"
     asked = f"desk {record.desk_id}, {version}" if record.desk_id else "knowledge base directly"
     tokens = (
-        f", {record.tokens_read} tokens read, {record.tokens_written} written, cost {record.cost:.5f}"
+        f", {record.tokens_read} tokens read, {record.tokens_written} written, cost"
+        f" {record.cost:.5f}"
         if record.tokens_read
         else ""
     )
     out.print(
         Text(
-            f"{record.created_at:%Y-%m-%d %H:%M:%S} UTC  {asked}  {record.outcome}, by {record.composer}{tokens}",
+            f"{record.created_at:%Y-%m-%d %H:%M:%S} UTC  {asked}  {record.outcome}, by"
+            f" {record.composer}{tokens}",
             "dim",
         )
     )
@@ -106,14 +108,18 @@ def _print_statements(context: Context, record: RecordOut) -> None:
     for statement in record.statements or ():
         context.say(
             Text(
-                f"  {_MARKS[statement.verdict]:>8}  {percent(statement.support):>5}  {_said(record, statement)}"
+                f"  {_MARKS[statement.verdict]:>8}  {percent(statement.support):>5} "
+                f" {_said(record, statement)}"
             )
         )
         if statement.reason:
             context.say(Padding(Text(statement.reason, "yellow"), (0, 0, 0, 19)))
         for citation in record.citations:
             if citation.number in statement.citations:
-                where = f"[{citation.number}] {citation.title}  {place(citation.title, citation.locator)}"
+                where = (
+                    f"[{citation.number}] {citation.title} "
+                    f" {place(citation.title, citation.locator)}"
+                )
                 context.say(
                     Padding(
                         Text(f"{where}: “{' '.join(citation.quote.split())[:160]}”", "dim"),
@@ -126,7 +132,8 @@ def _print_statements(context: Context, record: RecordOut) -> None:
         cosine = "-" if passage.similarity is None else f"{passage.similarity:.2f}"
         context.say(
             Text(
-                f"  {percent(passage.match):>5}  cosine {cosine}  {passage.title}  {place(passage.title, passage.locator)}"
+                f"  {percent(passage.match):>5}  cosine {cosine}  {passage.title} "
+                f" {place(passage.title, passage.locator)}"
             )
         )
 

@@ -254,7 +254,8 @@ def create_desk(context: Context, options: argparse.Namespace) -> None:
     desk = context.client.create_desk(options.name, DeskSettings.model_validate(_settings(options)))
     context.show(
         desk,
-        f"{desk.slug} is a draft. Try it with 'fontanel ask --desk {desk.slug} --draft QUESTION'; then publish it.",
+        f"{desk.slug} is a draft. Try it with 'fontanel ask --desk {desk.slug} --draft QUESTION';"
+        " then publish it.",
     )
 
 
@@ -281,7 +282,8 @@ def change_desk(context: Context, options: argparse.Namespace) -> None:
     desk = context.client.change_desk(options.desk, text or None, options.name)
     context.show(
         desk,
-        f"The draft of {desk.slug} is changed. 'fontanel desk compare {desk.slug}' shows how it differs.",
+        f"The draft of {desk.slug} is changed. 'fontanel desk compare {desk.slug}' shows how it"
+        " differs.",
     )
 
 

@@ -72,7 +72,10 @@ def add_commands(
 
 def _row(edition: EditionOut) -> tuple[str, ...]:
     splitting = edition.splitting
-    cuts = f"{splitting.target_tokens} tokens, {splitting.overlap_tokens} repeated, rows {splitting.table_mode}"
+    cuts = (
+        f"{splitting.target_tokens} tokens, {splitting.overlap_tokens} repeated, rows"
+        f" {splitting.table_mode}"
+    )
     state: str = "active" if edition.active else edition.state
     if edition.state == "building":
         state = f"building, {edition.done} of {edition.total}"
@@ -133,7 +136,8 @@ def build_edition(context: Context, options: argparse.Namespace) -> int:
         print("\r", end="")
     context.show(
         edition,
-        f"Edition {requested} is {edition.state}. Switch to it with 'fontanel edition activate {requested}'.",
+        f"Edition {requested} is {edition.state}. Switch to it with 'fontanel edition activate"
+        f" {requested}'.",
     )
     return 1 if edition.failed else 0
 
@@ -182,7 +186,10 @@ def compare_editions(context: Context, options: argparse.Namespace) -> None:
     if not context.json:
         same = f"The same document is best for {percent(result.same_best)} of the questions."
         if result.first_mrr is not None and result.second_mrr is not None:
-            same += f" Mean reciprocal rank of the expected: {result.first_mrr:.3f} and {result.second_mrr:.3f}."
+            same += (
+                f" Mean reciprocal rank of the expected: {result.first_mrr:.3f} and"
+                f" {result.second_mrr:.3f}."
+            )
         context.say(same)
 
 

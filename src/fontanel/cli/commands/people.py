@@ -166,7 +166,8 @@ def create_team(context: Context, options: argparse.Namespace) -> None:
     team = context.client.create_team(options.name)
     context.show(
         team,
-        f"Created {team.slug}. Invite its owner with 'fontanel invitation create --team {team.slug} --role owner EMAIL NAME'.",
+        f"Created {team.slug}. Invite its owner with 'fontanel invitation create --team {team.slug}"
+        " --role owner EMAIL NAME'.",
     )
 
 
@@ -190,7 +191,7 @@ def change_team(context: Context, options: argparse.Namespace) -> None:
         for name in ("name", "time_zone", "kept_days", "monthly_tokens")
     }
     # 0 means without bound, which the service calls null.
-    texts = {name: (value or None) for name, value in values.items() if value is not None}
+    texts = {name: value or None for name, value in values.items() if value is not None}
     if not texts:
         raise UsageProblem("Pass --name, --time-zone, --kept-days or --monthly-tokens.")
     team = context.client.change_team(TeamChange(**texts))
@@ -227,9 +228,11 @@ def list_receivers(context: Context, options: argparse.Namespace) -> None:
     )
     context.show(
         receivers,
-        table
-        if receivers
-        else "Notices are sent nowhere. Add an address with 'fontanel receiver add URL'.",
+        (
+            table
+            if receivers
+            else "Notices are sent nowhere. Add an address with 'fontanel receiver add URL'."
+        ),
     )
 
 
@@ -306,7 +309,8 @@ def make_password_link(context: Context, options: argparse.Namespace) -> None:
     made = context.client.make_password_link(options.member)
     context.show(
         made,
-        f"{made.url}\nThis link is for {made.email}. It works once, within a day, and is not shown again.",
+        f"{made.url}\nThis link is for {made.email}. It works once, within a day, and is not shown"
+        " again.",
     )
 
 

@@ -78,7 +78,8 @@ def _print_run(context: Context, sync: SyncOut) -> None:
     if sync.passages:
         reused = sync.passages - sync.embedded
         context.say(
-            f"{sync.words:,} words in {sync.passages:,} passages, of which {reused:,} had their vectors; {size(sync.bytes)} read"
+            f"{sync.words:,} words in {sync.passages:,} passages, of which {reused:,} had their"
+            f" vectors; {size(sync.bytes)} read"
         )
     for reason, count in sync.skip_reasons.items():
         context.say(f"{count:,} skipped: {reason}", markup=False)
@@ -86,8 +87,8 @@ def _print_run(context: Context, sync: SyncOut) -> None:
         print(f"fontanel: {sync.error}", file=sys.stderr)
     if sync.held_reason:
         print(
-            f"fontanel: {sync.held_reason} Look with 'fontanel source run SOURCE --outcome missing', then 'fontanel source confirm' "
-            "or 'fontanel source reject'.",
+            f"fontanel: {sync.held_reason} Look with 'fontanel source run SOURCE --outcome"
+            " missing', then 'fontanel source confirm' or 'fontanel source reject'.",
             file=sys.stderr,
         )
 
@@ -100,9 +101,11 @@ def _runs_table(context: Context, runs: list[SyncOut]) -> Any:
             r.cause,
             r.state,
             _counts(r),
-            f"{(r.finished_at - r.started_at).total_seconds():.1f} s"
-            if r.finished_at and r.started_at
-            else None,
+            (
+                f"{(r.finished_at - r.started_at).total_seconds():.1f} s"
+                if r.finished_at and r.started_at
+                else None
+            ),
             _stages(r.seconds),
             r.held_reason or r.error,
         )

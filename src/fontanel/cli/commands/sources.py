@@ -182,7 +182,8 @@ def _given(kind: KindOut, pairs: list[str]) -> dict[str, Any]:
         name, equals, value = pair.partition("=")
         if name not in properties or not equals:
             raise UsageProblem(
-                f"{pair!r}: the kind {kind.name!r} has the settings {', '.join(properties) or 'none'}."
+                f"{pair!r}: the kind {kind.name!r} has the settings"
+                f" {', '.join(properties) or 'none'}."
             )
         results[name] = _valued(properties[name], name, value, results.get(name))
     return results
@@ -371,9 +372,11 @@ def list_sources(context: Context, options: argparse.Namespace) -> None:
     )
     context.show(
         sources,
-        table
-        if sources
-        else "No sources. Connect one with 'fontanel source connect NAME --kind KIND'.",
+        (
+            table
+            if sources
+            else "No sources. Connect one with 'fontanel source connect NAME --kind KIND'."
+        ),
     )
 
 
@@ -388,7 +391,10 @@ def _fresh(freshness: FreshnessOut) -> str:
     if freshness.state == "late" and freshness.late_since:
         text += f" since {ago(freshness.late_since).removesuffix(' ago')}"
     if freshness.median_seconds is not None and freshness.within is not None:
-        text += f", {percent(freshness.within)} within {freshness.target_minutes} min, median {run_seconds(freshness.median_seconds)}"
+        text += (
+            f", {percent(freshness.within)} within {freshness.target_minutes} min, median"
+            f" {run_seconds(freshness.median_seconds)}"
+        )
     return text
 
 
@@ -508,9 +514,11 @@ def show_freshness(context: Context, options: argparse.Namespace) -> None:
             number(f.documents),
             _fresh(f.freshness),
             f"{f.freshness.target_minutes} min",
-            run_seconds(f.freshness.worst_seconds)
-            if f.freshness.worst_seconds is not None
-            else None,
+            (
+                run_seconds(f.freshness.worst_seconds)
+                if f.freshness.worst_seconds is not None
+                else None
+            ),
             f.error,
         )
         for f in result

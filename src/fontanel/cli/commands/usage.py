@@ -24,7 +24,8 @@ def show_usage(context: Context, options: argparse.Namespace) -> None:
     budget = result.budget
     if budget.monthly_tokens is not None:
         context.say(
-            f"\nThis month: {budget.used:,} of {budget.monthly_tokens:,} tokens ({budget.share or 0:.0%})."
+            f"\nThis month: {budget.used:,} of {budget.monthly_tokens:,} tokens"
+            f" ({budget.share or 0:.0%})."
         )
 
 
@@ -40,7 +41,8 @@ def show_team_usage(context: Context, options: argparse.Namespace) -> None:
     for team in result:
         if team.budget.state in ("low", "spent") and not context.json:
             context.say(
-                f"{team.used.name} has used {team.budget.used:,} of {team.budget.monthly_tokens:,} tokens this month."
+                f"{team.used.name} has used {team.budget.used:,} of {team.budget.monthly_tokens:,}"
+                " tokens this month."
             )
 
 

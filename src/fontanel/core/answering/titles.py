@@ -6,8 +6,10 @@ import re
 
 _LEAD = re.compile(
     r"^\s*(?:(?:hi|hello|hey|please|so|and|ok|okay)\b[\s,!.]*)*"
-    r"(?:(?:can|could|would) (?:you|someone) (?:please )?(?:tell me|explain|say)\b\s*|tell me\s+(?:about\s+)?|i (?:would like|want|need) to know\s+)?"
-    r"(?:(?:what|who|where|which)(?:'s| is| are| was| were)\s+(?:the\s+|an?\s+)?|how (?:do|can|should|must) (?:i|we|you|one)\s+|how to\s+)?",
+    r"(?:(?:can|could|would) (?:you|someone) (?:please )?(?:tell me|explain|say)\b\s*|tell"
+    r" me\s+(?:about\s+)?|i (?:would like|want|need) to know\s+)?"
+    r"(?:(?:what|who|where|which)(?:'s| is| are| was| were)\s+(?:the\s+|an?\s+)?|how"
+    r" (?:do|can|should|must) (?:i|we|you|one)\s+|how to\s+)?",
     re.I,
 )
 _LONGEST = 64

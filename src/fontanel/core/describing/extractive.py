@@ -20,7 +20,8 @@ _MAX_CHARACTERS = 300
 _MAX_TITLE = 90
 #: Titles set by programs: file names, "Untitled", "Document1", bare numbers.
 _NO_TITLE = re.compile(
-    r"^(?:untitled|document|microsoft word|presentation|slide|book|sheet|new|scan|img|image|file)?[\W_\d]*$|"
+    r"^(?:untitled|document|microsoft"
+    r" word|presentation|slide|book|sheet|new|scan|img|image|file)?[\W_\d]*$|"
     r"^[\w-]+\.\w{2,4}$",
     re.I,
 )

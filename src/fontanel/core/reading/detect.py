@@ -62,7 +62,8 @@ MEDIA_TYPES = {
 DRAWN = frozenset({PDF, PNG, JPEG, TIFF, WEBP})
 
 _HTML_START = re.compile(
-    rb"^\s*(?:\xef\xbb\xbf)?(?:<\?xml[^>]*>\s*)?(?:<!--.*?-->\s*)*<(?:!doctype html|html|head|body)\b",
+    rb"^\s*(?:\xef\xbb\xbf)?(?:<\?xml[^>]*>\s*)?(?:<!--.*?-->\s*)*<(?:!doctype"
+    rb" html|html|head|body)\b",
     re.I | re.S,
 )
 _MAIL_FIELD = re.compile(

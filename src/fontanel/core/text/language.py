@@ -7,12 +7,25 @@ from collections import Counter
 
 #: Language code -> words that are frequent in it and rare elsewhere.
 _COMMON = {
-    "en": "the of and to in is that for it with as was on are be this by at from or which not have an",
-    "de": "der die und das den nicht ist von zu mit sich auf für dem ein eine im auch wird sind oder bei werden",
-    "fr": "le la les des et est une du dans que pour qui pas sur au avec sont ce il par plus ne cette ou",
+    "en": (
+        "the of and to in is that for it with as was on are be this by at from or which not have an"
+    ),
+    "de": (
+        "der die und das den nicht ist von zu mit sich auf für dem ein eine im auch wird sind oder"
+        " bei werden"
+    ),
+    "fr": (
+        "le la les des et est une du dans que pour qui pas sur au avec sont ce il par plus ne"
+        " cette ou"
+    ),
     "es": "el la los las de que y en un una es por con para no se del al lo como más pero su sus",
-    "it": "il di che è la per un non sono una con del della le si da nel gli alla dei anche come più",
-    "nl": "de het een van en dat is te op zijn voor met niet aan er om ook als bij door naar wordt deze",
+    "it": (
+        "il di che è la per un non sono una con del della le si da nel gli alla dei anche come più"
+    ),
+    "nl": (
+        "de het een van en dat is te op zijn voor met niet aan er om ook als bij door naar wordt"
+        " deze"
+    ),
     "pt": "o a de que e do da em um para é com não uma os no se na por mais as dos como mas",
     "sv": "och i att det som en på är av för med den till inte har de ett om var jag men ska",
     "da": "og i at det som en på er af for med den til ikke har de et om var jeg men skal",

@@ -70,7 +70,8 @@ _NEXT_STARTS = re.compile(r"\s+[\"'“‘(\[]*(?:[^\W\d_]|\d|[`$<*/])")
 #: A number that opens a sentence belongs to it: "2. Moor", "According to 2. Mooring, ...".
 _OPENS = re.compile(
     r"\s*(?:(?:(?:according to|as in|see|in|under|per|laut|nach|siehe|selon|voir|según|véase) )?|"
-    r"(?:according to|laut|selon|según) (?:chapter|section|part|appendix|kapitel|abschnitt|teil|chapitre|capítulo) )"
+    r"(?:according to|laut|selon|según)"
+    r" (?:chapter|section|part|appendix|kapitel|abschnitt|teil|chapitre|capítulo) )"
     r"\d+(?:\.\d+)*",
     re.I,
 )

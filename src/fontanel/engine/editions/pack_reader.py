@@ -78,13 +78,16 @@ class Pack:
         if raw.get("version") != VERSION:
             raise Refused(
                 "file",
-                f"The pack is of version {raw.get('version')!r:.40}; this service reads version {VERSION}.",
+                f"The pack is of version {raw.get('version')!r:.40}; this service reads version"
+                f" {VERSION}.",
             )
         if raw.get("embedder") != embedder:
             raise Refused(
                 "file",
-                f"The pack's vectors are by the embedder {str(raw.get('embedder') or 'none')[:100]}; this service has "
-                f"{embedder or 'none'}. Their vectors cannot be compared: add the documents themselves instead.",
+                "The pack's vectors are by the embedder"
+                f" {str(raw.get('embedder') or 'none')[:100]}; this service has"
+                f" {embedder or 'none'}. Their vectors cannot be compared: add the documents"
+                " themselves instead.",
             )
         try:
             self.manifest = Manifest.model_validate_json(data)
@@ -189,7 +192,8 @@ _READING = TypeAdapter(Reading)
 #: The header of an NPY file (format 1.0) of float32 rows, the only form that packs have, so that no
 #: general parser is needed.
 _NPY = re.compile(
-    rb"\x93NUMPY\x01\x00..\{'descr': '<f4', 'fortran_order': False, 'shape': \((\d{1,9}), (\d{1,5})\), \} *\n",
+    rb"\x93NUMPY\x01\x00..\{'descr': '<f4', 'fortran_order': False, 'shape': \((\d{1,9}),"
+    rb" (\d{1,5})\), \} *\n",
     re.DOTALL,
 )
 

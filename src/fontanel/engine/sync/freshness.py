@@ -157,7 +157,8 @@ def watch_freshness(records: Records) -> None:
                     session,
                     source,
                     "freshness.missed",
-                    f"{source.name}: changes are no longer answerable within {source.target_minutes} minutes.",
+                    f"{source.name}: changes are no longer answerable within"
+                    f" {source.target_minutes} minutes.",
                 )
             elif result.state != "late" and source.late_since is not None:
                 source.late_since = None

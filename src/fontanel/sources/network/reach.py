@@ -70,7 +70,8 @@ def check_address(address: Address, host: str, allowed: Iterable[Network]) -> No
         return
     if not _is_public(plain):
         raise AddressForbidden(
-            f"{host} is a private address ({plain}), which the operator does not allow. The operator sets FONTANEL_SOURCE_NETWORKS."
+            f"{host} is a private address ({plain}), which the operator does not allow. The"
+            " operator sets FONTANEL_SOURCE_NETWORKS."
         )
 
 

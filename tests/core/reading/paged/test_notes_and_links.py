@@ -106,7 +106,10 @@ class TestFootnotesOfWebPages:
         ],
     )
     def test_a_note_is_known_by_its_class_or_role(self, note: str) -> None:
-        page = f"<html><body><main><p>Dues go by length<a class='footnote-reference'>[1]</a>.</p>{note}</main></body></html>"
+        page = (
+            "<html><body><main><p>Dues go by length<a"
+            f" class='footnote-reference'>[1]</a>.</p>{note}</main></body></html>"
+        )
         reading = read(page.encode(), "a.html")
         assert "Length over all." in " ".join(texts(reading, "footnote"))
         assert texts(reading, "paragraph")[0].startswith("Dues go by length")
@@ -121,7 +124,10 @@ class TestFootnotesOfWebPages:
         assert "calendar" not in text
 
     def test_a_drawing_that_repeats_the_heading_beside_it_says_nothing(self) -> None:
-        page = b'<html><body><div><img alt="[Note]" src="n.png"><h3>Note</h3><p>Mind the step.</p></div></body></html>'
+        page = (
+            b'<html><body><div><img alt="[Note]" src="n.png"><h3>Note</h3><p>Mind the'
+            b" step.</p></div></body></html>"
+        )
         assert read(page, "a.html").text == "Note\n\nMind the step."
 
 
@@ -241,7 +247,10 @@ class TestWordDocuments:
             table.cell(*divmod(index, 3)).text = text
         table.cell(0, 0).merge(table.cell(0, 1))
         space = 'xmlns:w="http://schemas.openxmlformats.org/wordprocessingml/2006/main"'
-        notes = f'<w:footnotes {space}><w:footnote w:id="2"><w:p><w:r><w:t>Length over all.</w:t></w:r></w:p></w:footnote></w:footnotes>'
+        notes = (
+            f'<w:footnotes {space}><w:footnote w:id="2"><w:p><w:r><w:t>Length over'
+            " all.</w:t></w:r></w:p></w:footnote></w:footnotes>"
+        )
         part = Part(
             PackURI("/word/footnotes.xml"),
             "application/vnd.openxmlformats-officedocument.wordprocessingml.footnotes+xml",

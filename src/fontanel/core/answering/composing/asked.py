@@ -14,7 +14,8 @@ from fontanel.core.answering.question.followup import split_stand_alone
 from fontanel.core.answering.question.shape import shape_of
 
 _ASKS_OLD = re.compile(
-    r"\b(?:superseded|withdrawn|old(?:er)?|previous|former|earlier|used to|was|were|until|before (?:19|20)\d\d|history)\b",
+    r"\b(?:superseded|withdrawn|old(?:er)?|previous|former|earlier|used to|was|were|until|before"
+    r" (?:19|20)\d\d|history)\b",
     re.I,
 )
 

@@ -43,7 +43,8 @@ _DURATIONS = frozenset(["second", "minute", "hour", "day", "week", "month", "yea
 _ASKED = re.compile(rf"\b({'|'.join(sorted(_DIMENSIONS, key=len, reverse=True))})\b", re.I)
 _SUPERLATIVE = re.compile(r"\w{2,}est\b|\bmost\b|\bleast\b", re.I)
 _EITHER = re.compile(
-    r"[,:]?\s*(?:\bthe )?\b([\w][\w .'’/-]{0,40}?)\s+or\s+(?:the )?([\w][\w .'’/-]{0,40}?)\s*\??\s*$",
+    r"[,:]?\s*(?:\bthe )?\b([\w][\w .'’/-]{0,40}?)\s+or\s+(?:the )?([\w][\w"
+    r" .'’/-]{0,40}?)\s*\??\s*$",
     re.I,
 )
 

@@ -29,14 +29,16 @@ from fontanel.core.answering.settings import STATEMENTS, AnswerSettings, Length
 Floats = npt.NDArray[np.float32]
 
 _ANAPHOR = re.compile(
-    r"^(?:it|this|that|they|these|those|he|she|such|the same|both|otherwise|in (?:this|that) case)\b",
+    r"^(?:it|this|that|they|these|those|he|she|such|the same|both|otherwise|in (?:this|that)"
+    r" case)\b",
     re.I,
 )
 #: A sentence such as "What to do when oil is seen" announces an answer but contains none.
 _ANNOUNCES = re.compile(r"^(?:what|how|who|where|why)\b(?!ever)", re.I)
 #: Neither does one about the document: "It says when the port closes, and who decides".
 _TELLS_OF = re.compile(
-    r"\b(?:says?|tells?|describes?|explains?|sets? out|lays? down|lists?|shows?|states?|covers?)\b[^.;]{0,40}?\b(?:when|how|who|what|where|which|whether|why)\b",
+    r"\b(?:says?|tells?|describes?|explains?|sets? out|lays?"
+    r" down|lists?|shows?|states?|covers?)\b[^.;]{0,40}?\b(?:when|how|who|what|where|which|whether|why)\b",
     re.I,
 )
 _OLD = re.compile(

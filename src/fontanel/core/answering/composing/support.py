@@ -112,9 +112,11 @@ WORD = re.compile(r"[^\W\d_]{3,}")
 
 #: Words that a question needs but an answer does not: whether they occur says nothing.
 _LIGHT = frozenset(
-    "get gets got let lets take takes bring put give gives given goes come comes use used make makes made happen happens "
-    "want wants like need needs know tell keep kept find found look see seen try thing things way time long old new one "
-    "two first much many kind sort please anyone anybody someone somebody nobody everyone everybody may might still even "
-    "else ever far away back able allowed allow once sooner later others another besides mean means called work works "
-    "people person way does did say says done want wish begin start run runs right now today someone".split()
+    "get gets got let lets take takes bring put give gives given goes come comes use used make"
+    " makes made happen happens want wants like need needs know tell keep kept find found look see"
+    " seen try thing things way time long old new one two first much many kind sort please anyone"
+    " anybody someone somebody nobody everyone everybody may might still even else ever far away"
+    " back able allowed allow once sooner later others another besides mean means called work works"
+    " people person way does did say says done want wish begin start run runs right now today"
+    " someone".split()
 )

@@ -8,17 +8,21 @@ from dataclasses import dataclass
 from itertools import pairwise
 
 _PRONOUN = re.compile(
-    r"\b(?:it|its|they|them|their|theirs|he|she|him|her|his|this|that|these|those|there|one|ones|the same|such|both|"
+    r"\b(?:it|its|they|them|their|theirs|he|she|him|her|his|this|that|these|those|there|one|ones|the"
+    r" same|such|both|"
     r"either|neither|the (?:former|latter|other|first|second|last))\b",
     re.I,
 )
 _OPENING = re.compile(
-    r"^\s*(?:and|but|so|or|then|also|what about|how about|what if|and if|in (?:that|which) case|else)\b",
+    r"^\s*(?:and|but|so|or|then|also|what about|how about|what if|and if|in (?:that|which)"
+    r" case|else)\b",
     re.I,
 )
 #: Phrases in which "it" does not refer to anything said before.
 _EMPTY_IT = re.compile(
-    r"\bis it (?:possible|allowed|permitted|true|necessary|safe|ok(?:ay)?)\b|\bdoes it (?:matter|cost)\b|\bit is\b|\bthat (?:is|are|the|a|i|we|you)\b|\bthere (?:is|are|a|any|be)\b|\b(?:is|are|was|were) there\b|\b(?:this|that|these|those) \w{4,}",
+    r"\bis it (?:possible|allowed|permitted|true|necessary|safe|ok(?:ay)?)\b|\bdoes it"
+    r" (?:matter|cost)\b|\bit is\b|\bthat (?:is|are|the|a|i|we|you)\b|\bthere"
+    r" (?:is|are|a|any|be)\b|\b(?:is|are|was|were) there\b|\b(?:this|that|these|those) \w{4,}",
     re.I,
 )
 _LEAD = re.compile(r"^\s*(?:and|but|so|or|then|also|what about|how about|what if)\b[\s,]*", re.I)

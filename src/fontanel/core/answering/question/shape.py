@@ -32,36 +32,57 @@ _RULES: tuple[tuple[Shape, re.Pattern[str]], ...] = tuple(
     for shape, pattern in (
         (
             Shape.TIME,
-            r"^\W*(?:(?:and|so|but|since|from|until|by) )*when\b(?!ever)|\band when\b|\bwhen\W*$|\bwhat (?:time|date|day|month|year|hours?)\b|\bhow (?:soon|early|late|often|long)\b|\buntil when\b|\bby when\b|\bdeadline\b",
+            (
+                r"^\W*(?:(?:and|so|but|since|from|until|by) )*when\b(?!ever)|\band"
+                r" when\b|\bwhen\W*$|\bwhat (?:time|date|day|month|year|hours?)\b|\bhow"
+                r" (?:soon|early|late|often|long)\b|\buntil when\b|\bby when\b|\bdeadline\b"
+            ),
         ),
         (
             Shape.NUMBER,
-            r"\bhow (?:many|much|far|deep|high|fast|old|wide|tall|heavy|big|large|strong|close|near)\b",
+            (
+                r"\bhow"
+                r" (?:many|much|far|deep|high|fast|old|wide|tall|heavy|big|large|strong|close|near)\b"
+            ),
         ),
         (
             Shape.PERSON,
-            r"^\s*(?:and |so |but )?who(?:se|m)?\b|\b(?:by|to|from) whom\b|\bwhich (?:person|officer|post|role|team|office)\b",
+            (
+                r"^\s*(?:and |so |but )?who(?:se|m)?\b|\b(?:by|to|from) whom\b|\bwhich"
+                r" (?:person|officer|post|role|team|office)\b"
+            ),
         ),
         (
             Shape.STEPS,
-            r"\bhow (?:do|can|should|to|would|does one)\b(?! .{0,40}\b(?:differ|know)\b)|\bsteps?\b|\bprocedure\b|\bwhat (?:do|should|must) (?:i|we|you|one|they|the \w+|a \w+) do\b",
+            (
+                r"\bhow (?:do|can|should|to|would|does one)\b(?!"
+                r" .{0,40}\b(?:differ|know)\b)|\bsteps?\b|\bprocedure\b|\bwhat (?:do|should|must)"
+                r" (?:i|we|you|one|they|the \w+|a \w+) do\b"
+            ),
         ),
         (
             Shape.LIST,
-            r"\bwhich (?:\w+ ){0,2}\w+s\b (?:are|may|can|must|need|do)|\bwhat (?:are|kinds|types|items|documents|things)\b|\blist\b",
+            (
+                r"\bwhich (?:\w+ ){0,2}\w+s\b (?:are|may|can|must|need|do)|\bwhat"
+                r" (?:are|kinds|types|items|documents|things)\b|\blist\b"
+            ),
         ),
         (Shape.PLACE, r"\bwhere\b"),
         (Shape.REASON, r"\bwhy\b|\bwhat (?:for|is the reason)\b"),
         (Shape.NUMBER, rf"\bwhat(?: is|'s| are)?\b.{{0,40}}\b(?:{_NUMBER_NOUNS})\b"),
         (
             Shape.YES_NO,
-            r"^\s*(?:and |so |but )?(?:may|can|could|is|are|was|were|do|does|did|must|should|will|would|has|have|am)\b",
+            (
+                r"^\s*(?:and |so |but"
+                r" )?(?:may|can|could|is|are|was|were|do|does|did|must|should|will|would|has|have|am)\b"
+            ),
         ),
     )
 )
 
 _DIGIT = re.compile(
-    r"\d|\b(?:one|two|three|four|five|six|seven|eight|nine|ten|twelve|half|double|no more than|none|zero|twice|once)\b",
+    r"\d|\b(?:one|two|three|four|five|six|seven|eight|nine|ten|twelve|half|double|no more"
+    r" than|none|zero|twice|once)\b",
     re.I,
 )
 _TIME = re.compile(
@@ -70,20 +91,24 @@ _TIME = re.compile(
     r"\d{1,2}[:.]\d\d|\b(?:19|20)\d\d\b|\b\d+\s*(?:minutes?|hours?|days?|weeks?|months?|years?|seconds?|ms)\b|"
     r"\b(?:january|february|march|april|may|june|july|august|september|october|november|december|monday|tuesday|"
     r"wednesday|thursday|friday|saturday|sunday|noon|midnight|sunset|sunrise|dusk|dawn|daily|weekly|monthly|yearly|"
-    r"annually|hourly|immediately|before|after|within|until|once|whenever|when|as soon as|every|each)\b",
+    r"annually|hourly|immediately|before|after|within|until|once|whenever|when|as soon"
+    r" as|every|each)\b",
     re.I,
 )
 _PERSON = re.compile(
     r"\b(?:master|officer|manager|pilot|engineer|owner|user|admin\w*|supervisor|steward|captain|skipper|crew|team|office|"
     r"duty|director|clerk|agent|operator|coordinator|inspector|superuser|role|staff|developer|committer|maintainer|"
-    r"passenger|foreman|assistant|warden|keeper|person|people|anyone|only|board|trust|[A-Z][a-z]+ [A-Z][a-z]+)s?\b"
+    r"passenger|foreman|assistant|warden|keeper|person|people|anyone|only|board|trust|[A-Z][a-z]+"
+    r" [A-Z][a-z]+)s?\b"
 )
 _PLACE = re.compile(
-    r"\b(?:at|in|on|near|behind|beside|inside|under|next to|from|directory|file|path|office|desk|deck)\b",
+    r"\b(?:at|in|on|near|behind|beside|inside|under|next"
+    r" to|from|directory|file|path|office|desk|deck)\b",
     re.I,
 )
 _REASON = re.compile(
-    r"\b(?:because|since|so that|therefore|due to|to (?:avoid|prevent|keep|ensure|allow|protect)|otherwise|reason)\b",
+    r"\b(?:because|since|so that|therefore|due to|to"
+    r" (?:avoid|prevent|keep|ensure|allow|protect)|otherwise|reason)\b",
     re.I,
 )
 _CUES = {
@@ -112,7 +137,8 @@ def has_shape(statement: str, shape: Shape) -> bool:
 _HOW_MANY = re.compile(r"\bhow many ([a-z-]+)(?: ([a-z-]+))?", re.I)
 #: What follows the thing that is counted, and is not it.
 _VERBS = frozenset(
-    "a an are at be can did do does for had has have in is may must need of on per should the there to was were will with".split()
+    "a an are at be can did do does for had has have in is may must need of on per should the there"
+    " to was were will with".split()
 )
 _MONEY_ASKED = re.compile(
     r"\b(?:costs?|price|priced|fee|fees|fare|fares|charge|charged|dues?|pay|paid|salary|wage|fine|deposit|refund|money|"
@@ -120,7 +146,8 @@ _MONEY_ASKED = re.compile(
     re.I,
 )
 _MONEY = re.compile(
-    r"[$€£¥]\s?\d|\d\s?(?:[$€£¥%]|per cent|percent|crowns?|euros?|pounds?|dollars?|cents?|pence|francs?|kroner|yen)\b|"
+    r"[$€£¥]\s?\d|\d\s?(?:[$€£¥%]|per"
+    r" cent|percent|crowns?|euros?|pounds?|dollars?|cents?|pence|francs?|kroner|yen)\b|"
     r"\b(?:dues?|fees?|fares?|prices?|costs?|charges?|deposit|rent|toll)\b\W{0,3}\d|"
     r"\bfree\b|\bhalf\b|\bnothing\b|\bno charge\b|\bwithout charge\b|\bquarter\b",
     re.I,
@@ -135,7 +162,8 @@ _LIMIT_ASKED = re.compile(
     re.I,
 )
 _LIMIT = re.compile(
-    r"\b(?:up to|at most|at least|(?:no|not) (?:more|less|fewer|longer|higher) than|maximum|minimum|permitted|allowed|"
+    r"\b(?:up to|at most|at least|(?:no|not) (?:more|less|fewer|longer|higher)"
+    r" than|maximum|minimum|permitted|allowed|"
     r"limit\w*|exceed\w*|greatest|largest|highest|lowest|between|below|above)\b",
     re.I,
 )
@@ -179,15 +207,18 @@ def fit(statement: str, question: str, shape: Shape) -> float:
 
 
 _GREETING = re.compile(
-    r"^\s*(?:hi|hello|hey|good (?:morning|afternoon|evening|day)|greetings)(?:\s+(?:there|all|everyone))?\s*[!.,]*\s*$",
+    r"^\s*(?:hi|hello|hey|good"
+    r" (?:morning|afternoon|evening|day)|greetings)(?:\s+(?:there|all|everyone))?\s*[!.,]*\s*$",
     re.I,
 )
 _THANKS = re.compile(
-    r"^\s*(?:(?:many |ok(?:ay)?,? )?thank(?:s| you)(?: (?:very much|so much|a lot))?|cheers|great|perfect|ok(?:ay)?)(?:,? thank(?:s| you))?\s*[!.]*\s*$",
+    r"^\s*(?:(?:many |ok(?:ay)?,? )?thank(?:s| you)(?: (?:very much|so much|a"
+    r" lot))?|cheers|great|perfect|ok(?:ay)?)(?:,? thank(?:s| you))?\s*[!.]*\s*$",
     re.I,
 )
 _ABOUT = re.compile(
-    r"^\s*(?:who are you|what (?:can|do) you (?:do|know)|what is this|how (?:do|can) (?:i use (?:you|this)|you help(?: me)?)|help)\s*[?!.]*\s*$",
+    r"^\s*(?:who are you|what (?:can|do) you (?:do|know)|what is this|how (?:do|can) (?:i use"
+    r" (?:you|this)|you help(?: me)?)|help)\s*[?!.]*\s*$",
     re.I,
 )
 

@@ -19,7 +19,8 @@ def read_delimited(data: bytes) -> ReadingBuilder:
     rows, closed = _rows(text)
     if not closed:
         builder.warnings.append(
-            "A quotation mark is opened and never closed, so that all quotation marks were read as ordinary characters"
+            "A quotation mark is opened and never closed, so that all quotation marks were read as"
+            " ordinary characters"
         )
     add_grid(builder, rows)
     return builder
@@ -54,13 +55,15 @@ def _rows(text: str) -> tuple[list[list[str]], bool]:
         if _all_close(text, best):
             return list(csv.reader(io.StringIO(text, newline=""), delimiter=best)), True
         # The first open one would swallow all that follows.
-        return list(
-            csv.reader(io.StringIO(text, newline=""), delimiter=best, quoting=csv.QUOTE_NONE)
-        ), False
+        return (
+            list(csv.reader(io.StringIO(text, newline=""), delimiter=best, quoting=csv.QUOTE_NONE)),
+            False,
+        )
     except csv.Error as error:
         raise ReadingFailed(
             "damaged",
-            f"The table cannot be read: a cell is longer than {_MAX_CELL // 1_000_000} MB ({error}). Check how it was saved.",
+            f"The table cannot be read: a cell is longer than {_MAX_CELL // 1_000_000} MB"
+            f" ({error}). Check how it was saved.",
         ) from error
 
 

@@ -29,7 +29,8 @@ def open_archive(data: bytes) -> zipfile.ZipFile:
     if unpacked > _MAX_UNPACKED or (unpacked > 10_000_000 and unpacked > len(data) * _MAX_RATIO):
         raise ReadingFailed(
             "too_large",
-            f"The file unpacks to {unpacked // 1_000_000} MB, which is refused. Add it in smaller parts.",
+            f"The file unpacks to {unpacked // 1_000_000} MB, which is refused. Add it in smaller"
+            " parts.",
         )
     if any(entry.flag_bits & 1 for entry in entries):
         raise ReadingFailed(

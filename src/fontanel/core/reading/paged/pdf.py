@@ -159,7 +159,8 @@ class _Scans:
     def warn(self) -> None:
         if self._left:
             self._builder.warnings.append(
-                f"{len(self._left)} scanned pages were not recognised: at most {self._most} are, a document"
+                f"{len(self._left)} scanned pages were not recognised: at most {self._most} are, a"
+                " document"
             )
 
 

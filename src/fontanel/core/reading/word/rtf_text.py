@@ -57,8 +57,9 @@ _CHARACTERS = {
 _SYMBOLS = {"~": " ", "_": "-", "{": "{", "}": "}", "\\": "\\"}
 #: Destinations without visible text, like all unknown ignorable ones.
 _LEFT_OUT = frozenset(
-    "annotation atnauthor atnid colortbl filetbl fldinst footer footerf footerl footerr ftnsep ftnsepc ftncn aftnsep aftnsepc aftncn header "
-    "headerf headerl headerr listtable listoverridetable nonshppict objdata pict private1 revtbl shprslt sn sp sv tc template xe".split()
+    "annotation atnauthor atnid colortbl filetbl fldinst footer footerf footerl footerr ftnsep"
+    " ftnsepc ftncn aftnsep aftnsepc aftncn header headerf headerl headerr listtable"
+    " listoverridetable nonshppict objdata pict private1 revtbl shprslt sn sp sv tc template xe".split()
 )
 #: Ignorable destinations that contain text: those of shapes.
 _SHAPES = frozenset({"shpinst"})
@@ -291,7 +292,8 @@ class _Reader:
             if len(self._around) >= _DEEPEST:
                 raise ReadingFailed(
                     "damaged",
-                    "The rich text is nested too deeply to be read. Save it again, and add the new file.",
+                    "The rich text is nested too deeply to be read. Save it again, and add the new"
+                    " file.",
                 )
             self._around.append(self._state)
             self._state = copy(self._state)

@@ -196,5 +196,6 @@ def upgrade() -> None:
     with op.batch_alter_table("notices", schema=None) as batch_op:
         batch_op.alter_column("kb_id", nullable=True)
     op.execute(
-        "update turns set asker = (select asker from conversations where conversations.id = turns.conversation_id)"
+        "update turns set asker = (select asker from conversations where conversations.id ="
+        " turns.conversation_id)"
     )

@@ -93,7 +93,8 @@ def change_model(
         if moves and row.secret is not None and "secret" not in values:
             raise Refused(
                 "secret",
-                f"The stored secret is for {_origin(row.url)}. Enter it again for {_origin(values['url'])}.",
+                f"The stored secret is for {_origin(row.url)}. Enter it again for"
+                f" {_origin(values['url'])}.",
             )
         if "secret" in values:
             secret = values.pop("secret")

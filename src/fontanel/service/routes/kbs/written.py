@@ -91,7 +91,10 @@ def _why_not(document: Document, revision: Revision) -> str | None:
     if document.parent_key is not None:
         return "This document is part of another file. Edit that file."
     if not document.name.lower().endswith(EDITABLE_ENDINGS):
-        return "Only Markdown, plain text and small tables are edited here. Add a new version of the file instead."
+        return (
+            "Only Markdown, plain text and small tables are edited here. Add a new version of the"
+            " file instead."
+        )
     if revision.size > MAX_EDITABLE_BYTES:
         return "The document is too large to be edited here. Add a new version of the file instead."
     return None
@@ -177,7 +180,9 @@ def _pick(revisions: Sequence[Revision], ref: str) -> Revision:
             raise ApiError(
                 "not-found",
                 f"Revision {revision.number} has not been read.",
-                advice="It failed, waits its turn, or the next came first: compare another revision.",
+                advice=(
+                    "It failed, waits its turn, or the next came first: compare another revision."
+                ),
             )
         return revision
     raise NotFound("revision", ref)

@@ -180,7 +180,10 @@ def accept(
                 Member(id=new_id("member"), team_id=team.id, person_id=person.id, role=row.role)
             )
             if others:
-                message = f"{person.name} ({person.email}) joined as {row.role.value}, invited by {row.invited_by}."
+                message = (
+                    f"{person.name} ({person.email}) joined as {row.role.value}, invited by"
+                    f" {row.invited_by}."
+                )
                 notify_team(
                     session,
                     team.id,

@@ -207,7 +207,8 @@ def make_key(body: KeyIn, access: OwnerWrite, request: Request) -> KeyCreated:
     if by_operator and (body.expires_in_days is None or body.expires_in_days > _OPERATOR_KEY_DAYS):
         raise ApiError(
             "not-allowed",
-            f"As an operator who is not a member you can make keys for at most {_OPERATOR_KEY_DAYS} days.",
+            f"As an operator who is not a member you can make keys for at most {_OPERATOR_KEY_DAYS}"
+            " days.",
             field="expires_in_days",
             advice="Give a number of days. The team is notified of the key.",
         )
@@ -228,8 +229,8 @@ def make_key(body: KeyIn, access: OwnerWrite, request: Request) -> KeyCreated:
     session.flush()
     if by_operator:
         message = (
-            f"The operator {key.made_by} made the key {key.name!r} ({key.role.value}) for this team. It expires on "
-            f"{key.expires_at:%d %B %Y}; an owner can revoke it before."
+            f"The operator {key.made_by} made the key {key.name!r} ({key.role.value}) for this"
+            f" team. It expires on {key.expires_at:%d %B %Y}; an owner can revoke it before."
         )
         notify_team(
             session,
