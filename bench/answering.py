@@ -1,7 +1,8 @@
-"""How fast answers come in a service: first event, whole answer, overhead over a model's own stream, many at once, memory.
+"""How fast a service answers: first event, whole answer, many at once, memory.
 
-A knowledge base of 20,000 passages (the demo's documents among made-up ones, whose passages repeat so that few need embedding), asked
-the demo's questions over HTTP. The model is the simulator: what it takes alone is measured in the same run.
+A knowledge base of 20,000 passages (the demo's documents among synthetic ones with repeated
+passages, so that few need embedding) is asked the demo's questions over HTTP. The model is the
+simulator, whose own time is measured in the same run.
 """
 
 from __future__ import annotations
@@ -27,10 +28,30 @@ from fontanel.schemas import DeskKb, DeskSettings, FinishEvent, ModelIn, PieceEv
 sys.path.insert(0, str(ROOT))
 from tests.conftest import Service, free_port, new_team
 
-WORDS = (
-    "tide berth crane rope valve pump deck survey lamp ladder fender grease hatch winch paint"
-    " anchor keel rudder mast sail buoy chain".split()
-)
+WORDS = [
+    "tide",
+    "berth",
+    "crane",
+    "rope",
+    "valve",
+    "pump",
+    "deck",
+    "survey",
+    "lamp",
+    "ladder",
+    "fender",
+    "grease",
+    "hatch",
+    "winch",
+    "paint",
+    "anchor",
+    "keel",
+    "rudder",
+    "mast",
+    "sail",
+    "buoy",
+    "chain",
+]
 
 
 def filler(documents: int) -> list[bytes]:
@@ -208,7 +229,7 @@ def measure(
 
 
 def leaving(client: Client, desk: str, questions: list[str]) -> None:
-    """Askers who leave while a model writes: how long until its call has been cancelled and the turn kept as stopped."""
+    """Measure askers who leave: the time until the call is cancelled and the turn stopped."""
     took = []
     for question in questions:
         events = client.stream_desk_answer(desk, question)

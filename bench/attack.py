@@ -1,8 +1,9 @@
-"""Attack a service on loopback, in the ways that are too long for the tests; print what came of it.
+"""Attack a service on loopback, in ways that take too long for tests.
 
     python bench/attack.py [api] [packs] [patterns] [streams] [slow] [bodies] [--cases N]
 
-Each part says what it sent, what was answered, and how long other requests took meanwhile. Nothing but loopback is reached.
+Each part prints what it sent, the responses, and how long other requests took meanwhile. Nothing
+but loopback is accessed.
 """
 
 from __future__ import annotations
@@ -65,7 +66,7 @@ def api(cases: int) -> None:
     with running() as service:
         fuzz = Fuzz.begin(service)
         result = operations()
-        # What is deleted has to be made again, which takes most of the time.
+        # Deleted records have to be created again, which takes most of the time.
         deleting = sum(operation.method == "delete" for operation in result)
         few = min(12, max(1, cases // len(result)))
         each = max(1, -(-(cases - deleting * few) // (len(result) - deleting)))
@@ -175,21 +176,22 @@ async def _hold_streams(
             await response.aclose()
 
 
+def _dribble(connection: socket.socket, stop: threading.Event) -> None:
+    """Send a response at one byte a second."""
+    head = b"HTTP/1.1 200 OK\r\nContent-Length: 1000000\r\n\r\n"
+    try:
+        for number in range(10_000_000):
+            connection.sendall(head[number : number + 1] or b"x")
+            if stop.wait(1.0):
+                return
+    except OSError:
+        return
+    finally:
+        connection.close()
+
+
 def slow(_: int) -> None:
     stop = threading.Event()
-
-    def dribble(connection: socket.socket) -> None:
-        head = b"HTTP/1.1 200 OK\r\nContent-Length: 1000000\r\n\r\n"
-        try:
-            for number in range(10_000_000):
-                connection.sendall(head[number : number + 1] or b"x")
-                if stop.wait(1.0):
-                    return
-        except OSError:
-            return
-        finally:
-            connection.close()
-
     with (
         socket.create_server(("127.0.0.1", 0)) as server,
         running(
@@ -203,7 +205,7 @@ def slow(_: int) -> None:
             while not stop.is_set():
                 try:
                     threading.Thread(
-                        target=dribble, args=(server.accept()[0],), daemon=True
+                        target=_dribble, args=(server.accept()[0], stop), daemon=True
                     ).start()
                 except TimeoutError:
                     continue

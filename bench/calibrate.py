@@ -1,10 +1,11 @@
-"""Fit the evidence check's coefficients and the match's on questions about public manuals.
+"""Fit the coefficients of the evidence check and of the relevance.
 
-.venv/bin/python bench/calibrate.py FOLDER=QUESTIONS.jsonl ... [--write]
+    .venv/bin/python bench/calibrate.py FOLDER=QUESTIONS.jsonl ... [--write]
 
-Each answerable question is asked twice: of the whole collection (an example of enough evidence, when the answer comes out
-right), and of the collection without the documents that answer it (an example of too little, of light weight: what is
-left may well answer). Questions that nothing answers are examples of too little.
+Each answerable question is asked twice: of the whole collection (an example of sufficient evidence,
+if the answer is right), and of the collection without the documents that answer it (an example of
+insufficient evidence, with a low weight: the rest may still answer). Unanswerable questions are
+further examples of insufficient evidence.
 """
 
 from __future__ import annotations
@@ -33,7 +34,10 @@ def fit(
     penalty: float = 0.02,
     steps: int = 20_000,
 ) -> Floats:
-    """Logistic regression with a ridge, weights kept from going below zero: more support never counts against an answer."""
+    """Logistic regression with a ridge and non-negative weights.
+
+    More support never counts against an answer.
+    """
     mean, scale = features.mean(axis=0), features.std(axis=0) + 1e-9
     x = np.column_stack([np.ones(len(features)), (features - mean) / scale])
     weight = np.where(labels > 0, 0.5 / labels.mean(), 0.5 / (1 - labels.mean()))
@@ -114,16 +118,17 @@ def main() -> None:
     for pair in arguments.sets:
         folder, questions = pair.split("=")
         collection, items = Collection(Path(folder)), load_questions(Path(questions))
-        # Once as it is, and once as small as a team's own knowledge base: just the documents that some question is about.
+        # Once in full, and once as small as a team's knowledge base: only documents that questions
+        # are about.
         small = frozenset(g["file"] for item in items for g in item["gold"])
         whole = len({document.file for document in collection.documents})
         this: list[float] = []
         for only in (None, small) if len(small) < whole / 2 else (None,):
-            r, y, m, g = examples(collection, items, only)
-            rows += r
-            labels += y
-            matches += m
-            this += g
+            new_rows, new_labels, new_matches, new_weights = examples(collection, items, only)
+            rows += new_rows
+            labels += new_labels
+            matches += new_matches
+            this += new_weights
         # Each collection counts alike, whatever the number of its questions.
         weights += [weight / sum(this) for weight in this]
     x, y, values = np.array(rows), np.array(labels), np.array(weights)
@@ -160,11 +165,12 @@ def main() -> None:
             FEATURES[c]: round(float(v), 3) for c, v in zip(columns, w[1:], strict=True)
         }
     print(json.dumps(out, indent=2))
-    m = np.array(matches, dtype=float)
+    table = np.array(matches, dtype=float)
     for name, columns in (("hybrid", [0, 1]), ("lexical", [0]), ("vector", [1])):
-        w = fit(m[:, columns], m[:, 2])
+        w = fit(table[:, columns], table[:, 2])
         print(
-            f"match {name}: {np.round(w, 2).tolist()} AUC {auc(m[:, columns] @ w[1:], m[:, 2]):.3f}"
+            f"match {name}: {np.round(w, 2).tolist()}"
+            f" AUC {auc(table[:, columns] @ w[1:], table[:, 2]):.3f}"
         )
     if arguments.write:
         target = ROOT / "src/fontanel/core/answering/coefficients.json"

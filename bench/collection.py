@@ -1,6 +1,6 @@
-"""A folder of documents as an index in memory, from the core alone: what quality runs and benchmarks work on.
+"""A folder of documents as an index in memory, from the core alone, for benchmarks.
 
-Readings and vectors are kept between runs by content hash below `var/bench`.
+Readings and vectors are cached by content hash below `var/bench`.
 """
 
 from __future__ import annotations
@@ -35,7 +35,7 @@ from fontanel.facts import SplitSettings
 ROOT = Path(__file__).parent.parent
 CACHE = ROOT / "var" / "bench"
 EMBEDDER = ROOT / "var" / "embedder"
-#: Bumped whenever reading or splitting changes what it gives.
+#: Increased whenever reading or splitting changes its results.
 _SOURCES = sorted((ROOT / "src/fontanel/core").glob("**/*.py"))
 
 
@@ -69,7 +69,8 @@ def _read_one(args: tuple[Path, str]) -> Document | str:
             / (hashlib.sha256(data + name.encode()).hexdigest()[:24] + "-" + _code_version())
         )
         if key.exists():
-            return pickle.loads(key.read_bytes())
+            cached: Document | str = pickle.loads(key.read_bytes())
+            return cached
         reading = read(data, name)
     except ReadingFailed as error:
         return f"{name}: {error}"
@@ -100,7 +101,7 @@ class Vectors:
             "create table if not exists vectors (key blob primary key, vector blob) without rowid"
         )
 
-    def embed(self, texts: Sequence[str], progress: bool = False) -> npt.NDArray[np.float32]:
+    def embed(self, texts: Sequence[str], *, progress: bool = False) -> npt.NDArray[np.float32]:
         keys = [text_key(self.embedder.name, text) for text in texts]
         out = np.empty((len(texts), self.embedder.dimensions), dtype=np.float32)
         missing = []
@@ -143,8 +144,10 @@ def bare(text: str) -> str:
 
 @dataclass(frozen=True)
 class Gold:
-    """A piece of evidence, bare (none where a question names files alone), and the files that hold it: the one that it was taken from, and those that say it to the letter as
-    well (a manual in pages and the same manual whole)."""
+    """A piece of evidence, and the files that contain it verbatim.
+
+    The text is None where a question only names files.
+    """
 
     evidence: str
     files: frozenset[str]
@@ -154,7 +157,7 @@ class Gold:
 
 
 class Collection:
-    """The documents below a folder, read, split and indexed by words and by meaning."""
+    """The documents below a folder, read, split and indexed by keywords and vectors."""
 
     def __init__(self, folder: Path) -> None:
         files = sorted(p for p in folder.rglob("*") if p.is_file() and not p.name.startswith("."))
@@ -224,7 +227,10 @@ class Collection:
 
 
 class CollectionKnowledge:
-    """A collection as answering sees it. `without` leaves documents out, by file name; `only`, when given, the others."""
+    """A collection as answering sees it.
+
+    `without` excludes documents by file name; `only` includes just these.
+    """
 
     def __init__(
         self,

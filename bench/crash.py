@@ -1,10 +1,11 @@
-"""Kill the service again and again at its durable steps while documents come, change and go, and compare what is left.
+"""Kill the service at its durable steps while documents change, and compare.
 
-.venv/bin/python bench/crash.py [--kills 200] [--seed 1]
+    .venv/bin/python bench/crash.py [--kills 200] [--seed 1]
 
-Each round arms one step at random and works until the service dies there. After a restart every document that was acknowledged
-must be there, byte for byte, indexed once and found once by its own word; what was deleted must not be found. A request that was
-under way when the service died may have been done or not.
+Each round arms a random step and works until the service dies there. After a restart every
+acknowledged document must exist, byte for byte, indexed once and found once by its own word;
+deleted ones must not be found. A request in progress when the service died may or may not have been
+done.
 """
 
 from __future__ import annotations
@@ -43,8 +44,11 @@ def content(name: str, number: int) -> bytes:
 
 
 class Round:
-    """Works on a knowledge base until the service dies. `held` is what was acknowledged, `unsure` the one request that was
-    under way: its document, and what it was to become (None: deleted)."""
+    """Works on a knowledge base until the service dies.
+
+    `held` is what was acknowledged; `unsure` is the request in progress: its document, and its new
+    content (None: deleted).
+    """
 
     def __init__(
         self, client: Client, kb: str, held: dict[str, bytes], rng: random.Random, first: int
@@ -76,8 +80,8 @@ class Round:
         else:
             self.number += 1
             self.unsure = name, content(name, self.number)
-            self._client.add_document(self._kb, self.unsure[1], name, wait=rng.random() < 0.5)  # type: ignore[arg-type]
-            self.held[name] = self.unsure[1]  # type: ignore[assignment]
+            self._client.add_document(self._kb, self.unsure[1], name, wait=rng.random() < 0.5)
+            self.held[name] = self.unsure[1]
 
     def _editions(self) -> None:
         editions = self._client.list_editions(self._kb)
@@ -95,7 +99,11 @@ class Round:
 def verify(
     client: Client, kb: str, held: dict[str, bytes], unsure: tuple[str, bytes | None] | None
 ) -> dict[str, bytes]:
-    """Compare what the service has with what was acknowledged; returns what it has. Raises AssertionError."""
+    """Compare what the service has with what was acknowledged, and return it.
+
+    Raises:
+        AssertionError: they differ.
+    """
     documents = {document.name: document for document in client.list_documents(kb)}
     there: dict[str, bytes] = {}
     for name, document in documents.items():

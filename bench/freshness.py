@@ -1,11 +1,11 @@
 """How soon a change is found in a large edition, and what searches take meanwhile.
 
-.venv/bin/python bench/freshness.py [--passages 100000] [--changes 100]
+    .venv/bin/python bench/freshness.py [--passages 100000] [--changes 100]
 
-An edition of so many passages (windows of the manuals, made-up vectors) is put into a data directory. Then the service's own
-runtime runs on it: documents are changed one by one, and each change is timed until it is found by words and until its vector is
-there, while another thread searches without a pause. Last, segments are merged while searches go on, and the service is started
-anew on the data.
+An edition with synthetic vectors is put into a data directory, and the service's runtime runs on
+it. Documents are changed one by one, and each change is timed until keyword search finds it and
+until its vector exists, while another thread searches without pause. Last, segments are merged
+while searches continue, and the service is restarted on the data.
 """
 
 from __future__ import annotations
@@ -39,8 +39,8 @@ from search import body_entry, clustered, texts
 _SEGMENTS = 4
 
 
-def fill(runtime: Runtime, count: int) -> tuple[str, str, list[str], np.ndarray]:  # type: ignore[type-arg]
-    """A knowledge base with so many passages; its id, its edition's, questions and vectors to ask with."""
+def fill(runtime: Runtime, count: int) -> tuple[str, str, list[str], np.ndarray]:
+    """Fill a knowledge base; return its id, its edition's, questions and vectors."""
     passages, questions = texts(count)
     vectors = clustered(count, np.random.default_rng(5))
     analyser = Analyser("en")
@@ -114,7 +114,7 @@ class Searcher(threading.Thread):
 
     def __init__(
         self, runtime: Runtime, edition: str, questions: list[str], vectors: np.ndarray
-    ) -> None:  # type: ignore[type-arg]
+    ) -> None:
         super().__init__(daemon=True)
         self.taken: list[float] = []
         self.over = threading.Event()
@@ -144,7 +144,7 @@ class Searcher(threading.Thread):
 
 
 def change(runtime: Runtime, kb_id: str, edition: str, number: int) -> tuple[float, float]:
-    """Change a document; the seconds until it is found by words, and until its vector is there."""
+    """Change a document; return the seconds until its keywords, and its vector, are found."""
     word = f"zephyr{number}q"
     text = (
         f"# Notice {number % 20}\n\nThe {word} rule holds at berth {number} from the first of the"
@@ -211,7 +211,7 @@ def main() -> None:
 
 
 def _open(data: Path) -> None:
-    """Seconds until a service on the data is ready, and its memory then and after some searches."""
+    """Return the seconds until a service is ready, and its memory before and after searches."""
     started = time.perf_counter()
     service = subprocess.Popen(
         [sys.executable, "-m", "fontanel.cli", "serve", "--data", str(data), "--port", "8478"],

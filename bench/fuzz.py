@@ -1,10 +1,10 @@
-"""Feed mutated files to the readers: every one must give a reading or one reason, within its limits.
+"""Feed mutated files to the readers: each must give a reading or one reason.
 
-.venv/bin/python bench/fuzz.py [--each 10000] [--seconds 10] [--only pdf,html]
+    .venv/bin/python bench/fuzz.py [--each 10000] [--seconds 10] [--only pdf,html]
 
-Real files of every format are cut, flipped, doubled and spliced; for zipped formats also the entries inside. Each input is read
-under the limits of a worker process; what raises anything but ReadingFailed, or outlasts its time, is kept in
-`var/bench/fuzz` and told.
+Real files of every format are cut, flipped, duplicated and spliced; for zipped formats also the
+entries inside. Each input is read under the limits of a worker process. What raises anything but
+ReadingFailed, or exceeds its time, is stored in `var/bench/fuzz` and reported.
 """
 
 from __future__ import annotations
@@ -138,7 +138,7 @@ def mutate(data: bytes, rng: random.Random) -> bytes:
 
 
 def _mutate_inside(data: bytes, rng: random.Random) -> bytes:
-    """Change one entry of an archive and pack it again, so that the change reaches the parser behind the archive."""
+    """Change one entry of an archive and pack it again, to reach the parser behind it."""
     out = io.BytesIO()
     with (
         zipfile.ZipFile(io.BytesIO(data)) as source,
@@ -155,7 +155,7 @@ def _mutate_inside(data: bytes, rng: random.Random) -> bytes:
 
 
 def attempt(name: str, data: bytes) -> str:
-    """ "read", or the code of the failure. Raises whatever is no ReadingFailed."""
+    """Return "read", or the code of the failure; raise anything but ReadingFailed."""
     try:
         media_type = detect_media_type(data, name) if data.strip(b"\0 \t\r\n") else None
         reading = read(data, name, media_type)

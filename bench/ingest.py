@@ -1,7 +1,8 @@
-"""Passages per second of the whole ingest against the bare embedder on the same texts, in one run.
+"""Passages per second of the whole ingest against the bare embedder, in one run.
 
-The service is started on an empty data directory and given the documents by its client; then the same embedded texts go
-straight through the embedder, in batches of like length, with as many threads. Wanted: at least 0.8 of the bare embedder.
+The service is started on an empty data directory and receives the documents from its client; then
+the same texts go straight through the embedder, in batches of similar length, with as many threads.
+The goal is 0.8 of the bare embedder.
 """
 
 from __future__ import annotations
@@ -25,9 +26,12 @@ from collection import EMBEDDER, ROOT  # isort: skip
 THREADS = 2
 
 
-def documents(folder: Path | None, target: int, short: bool) -> list[tuple[str, bytes]]:
-    """The files of a folder; else the demo's texts varied until there are about `target` passages: long documents of full
-    passages by default, with `short` documents of one or two pages with small sections."""
+def documents(folder: Path | None, target: int, *, short: bool) -> list[tuple[str, bytes]]:
+    """Return the files of a folder, or else variations of the demo's texts.
+
+    About `target` passages: long documents by default, with `short` documents of one or two pages
+    with small sections.
+    """
     if folder is not None:
         return [
             (p.relative_to(folder).as_posix(), p.read_bytes())
@@ -62,7 +66,7 @@ def main() -> None:
     parser.add_argument("--passages", type=int, default=2000)
     parser.add_argument("--short", action="store_true", help="many documents of a page or two")
     arguments = parser.parse_args()
-    files = documents(arguments.folder, arguments.passages, arguments.short)
+    files = documents(arguments.folder, arguments.passages, short=arguments.short)
     with tempfile.TemporaryDirectory() as scratch:
         data = Path(scratch) / "data"
         environment = {

@@ -1,10 +1,10 @@
-"""Searches over HTTP by many clients at once, beside the same searches in one process.
+"""Searches over HTTP by many clients at once, against the same in one process.
 
-.venv/bin/python bench/load.py [--passages 100000] [--clients 16] [--searches 1000]
+    .venv/bin/python bench/load.py [--passages 100000] [--clients 16] [--searches 1000]
 
-A knowledge base of so many passages (windows of the manuals, made-up vectors) is searched by words and meaning: first in this
-process, by one thread that does what the service does for a search; then over HTTP, by so many clients that each ask again as
-soon as they are answered. Clients and service share the machine's processors.
+A knowledge base with synthetic vectors is searched in hybrid mode: first in this process, by one
+thread that does what the service does for a search; then over HTTP, by clients that each search
+again as soon as they get a response. Clients and service share the machine's processors.
 """
 
 from __future__ import annotations
@@ -66,7 +66,10 @@ def in_process(runtime: Runtime, kb_id: str, questions: list[str]) -> float:
 
 
 async def over_http(url: str, key: str, kb: str, questions: list[str], clients: int) -> float:
-    """Searches a second, by plain connections that are kept: a client library would cost as much as the search."""
+    """Return searches per second over plain persistent connections.
+
+    A client library would cost as much as the search.
+    """
     host, port = url.removeprefix("http://").split(":")
     taken: list[float] = []
     waiting = iter(questions)

@@ -1,10 +1,11 @@
-"""How soon a service with a large edition is ready, and how much memory it holds.
+"""How soon a service with a large edition is ready, and its memory.
 
-.venv/bin/python bench/opening.py [--passages 1000000] [--searches 200]
+    .venv/bin/python bench/opening.py [--passages 1000000] [--searches 200]
 
-A knowledge base of so many passages (windows of the manuals, ten to a document; made-up vectors in clusters, cut into cells) is put
-into a data directory. Then the service is started on it, several times: the seconds until `/health/ready` answers, the first
-search, and the resident memory at rest, after searches by words and meaning, and once the checksums of the files have been compared.
+A knowledge base (windows of the manuals, ten per document; synthetic vectors in clusters, with
+cells) is put into a data directory. The service is started on it several times: seconds until
+`/health/ready` responds, the first search, and the resident memory at rest, after hybrid searches,
+and after the checksums were verified.
 """
 
 from __future__ import annotations
@@ -44,7 +45,7 @@ EACH = 10
 
 
 def fill(runtime: Runtime, count: int) -> tuple[str, list[str], float]:
-    """A knowledge base with so many passages; its id, questions, and the megabytes of its vectors."""
+    """Fill a knowledge base; return its id, questions, and the megabytes of its vectors."""
     passages, questions = texts(count)
     words, _ = kept_words(count, passages)
     ids = np.arange(1, count + 1, dtype=np.int64)
@@ -127,7 +128,7 @@ def fill(runtime: Runtime, count: int) -> tuple[str, list[str], float]:
 
 
 def resident(service: Service) -> None:
-    """Megabytes of the serving process: its own memory, programs, and what is mapped of vectors and of words."""
+    """Return megabytes of the service: its own, programs, mapped vectors and keywords."""
     assert service.process is not None
     stored = dict.fromkeys(("own", "programs", "vectors", "words"), 0)
     kind = "own"

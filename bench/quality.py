@@ -1,4 +1,4 @@
-"""Quality of search and of answers on a folder of documents and a file of questions, from the core without a server.
+"""Quality of search and answers on documents and questions, from the core alone.
 
 make quality [COLLECTION=<folder>] [QUESTIONS=<file.jsonl>] [JSON=<file>]
 """
@@ -16,17 +16,17 @@ from typing import Any
 import numpy as np
 from rich.console import Console
 from rich.table import Table
-from simulator import StandIn
 
 from collection import ROOT, Collection, CollectionKnowledge, bare, load_questions
 from fontanel.core.answering import BUILT_IN, Answer, Exchange, Finished, Outcome, Verdict, answer
+from simulator import StandIn
 from ways import compare
 
 
 def run_question(
     knowledge: CollectionKnowledge, item: dict[str, Any], writer: StandIn | None = None
 ) -> dict[str, Any]:
-    """Search and answer one question, with the built-in composer or a writer; return what came of it."""
+    """Search and answer a question with the composer or a writer; return the results."""
     history: list[Exchange] = []
     for earlier in item.get("history", []):
         finished = next(
@@ -77,7 +77,9 @@ def run_question(
         "right": bool(right) and result.outcome == Outcome.ANSWERED,
         "cited_document": bool(near),
         "cited": cited_exact,
-        "supported": _is_supported(result, writer is not None) if result.citations else None,
+        "supported": _is_supported(result, written=writer is not None)
+        if result.citations
+        else None,
         "sufficiency": round(result.sufficiency, 3),
         "answer": result.text,
         "citations": [
@@ -88,8 +90,8 @@ def run_question(
     }
 
 
-def _is_supported(result: Answer, written: bool) -> bool:
-    """Whether each statement of an answer is carried: by the check, or of quotations by their words."""
+def _is_supported(result: Answer, *, written: bool) -> bool:
+    """Return whether each statement of an answer is supported, verbatim for quotations."""
     if written:
         return all(
             statement.verdict in (Verdict.SUPPORTED, Verdict.NONE)

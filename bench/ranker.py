@@ -1,10 +1,11 @@
-"""Whether a learned ranker over cheap features orders passages better than the blend.
+"""Whether a learned ranker over cheap features ranks better than the weighted sum.
 
-.venv/bin/python bench/ranker.py [--collection FOLDER] [--tuning FILE] [--reporting FILE]
+    .venv/bin/python bench/ranker.py [--collection FOLDER] [--tuning FILE] [--reporting FILE]
 
-A linear ranker is fitted by the softmax over each question's candidates (ListNet, Cao et al., "Learning to rank: from pairwise
-approach to listwise approach", 2007) on the tuning half, and compared with the blend on questions it has not seen: mean
-reciprocal rank within the first twenty, with the 95% bootstrap interval of the difference.
+A linear ranker is fitted by the softmax over each question's candidates (ListNet, Cao et al.,
+"Learning to rank: from pairwise approach to listwise approach", 2007) on the tuning half, and
+compared on questions it has not seen: mean reciprocal rank within the first twenty, with the 95%
+bootstrap interval of the difference.
 """
 
 from __future__ import annotations
@@ -38,7 +39,7 @@ Floats = npt.NDArray[np.float64]
 
 @dataclass(frozen=True)
 class Asked:
-    """A question's candidates in the order of the blend: their features, and which of them hold what was wanted."""
+    """A question's candidates in rank order: their features, and which are relevant."""
 
     features: Floats
     held: npt.NDArray[np.bool_]
@@ -52,9 +53,7 @@ def features(candidates: list[Candidate], lengths: list[int], terms: int) -> Flo
     rows = []
     for c, length in zip(candidates, lengths, strict=True):
         window, near = c.window or 0.0, c.similarity or 0.0
-        fields = (
-            np.sum([values for values in c.fields.values()], axis=0) if c.fields else np.zeros(4)
-        )
+        fields = np.sum(list(c.fields.values()), axis=0) if c.fields else np.zeros(4)
         whole = max(c.lexical, 1e-9)
         rows.append(
             [

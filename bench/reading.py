@@ -1,11 +1,12 @@
 """How well and how fast documents are read.
 
-.venv/bin/python bench/reading.py [--only agreement|speed|recognition|memory]
+    .venv/bin/python bench/reading.py [--only agreement|speed|recognition|memory]
 
-Agreement: manuals that Debian ships as HTML and as PDF are read in both forms; the HTML's words must come out of the PDF in
-order ("by block": a block may stand elsewhere; "bare": the same of PDFium's own text, which shows what the PDF does not print),
-its headings as headings of like rank, its tables cell by cell. Speed is a ratio in one run: against bare text extraction by
-PDFium, against a bare parse by lxml. `bench/collections.sh` fetches the manuals.
+Agreement: manuals that Debian ships as HTML and as PDF are read in both forms. The HTML's words
+must be in the PDF in order ("by block": blocks may be elsewhere; "bare": the same for PDFium's own
+text, which shows what the PDF does not print), its headings as headings of similar rank, its tables
+cell by cell. Speed is a ratio in one run: against bare text extraction by PDFium, and a bare parse
+by lxml. `bench/collections.sh` fetches the manuals.
 """
 
 from __future__ import annotations
@@ -23,6 +24,7 @@ import unicodedata
 from bisect import bisect_left
 from collections.abc import Callable
 from difflib import SequenceMatcher
+from functools import partial
 from pathlib import Path
 
 import pypdfium2 as pdfium
@@ -61,8 +63,11 @@ def words(text: str) -> list[str]:
 
 
 def in_order(wanted: list[str], found: list[str]) -> bytearray:
-    """Which of the wanted words come in order: 5-grams that are unique in both are anchors (the longest increasing run of
-    them), and what lies between two anchors is compared word by word."""
+    """Return which words occur in order.
+
+    5-grams that are unique in both are anchors (the longest increasing run of them); words between
+    two anchors are compared one by one.
+    """
     anchors = _increasing(_unique(wanted), _unique(found))
     same = bytearray(len(wanted))
     last_a = last_b = 0
@@ -81,8 +86,10 @@ def in_order(wanted: list[str], found: list[str]) -> bytearray:
 
 
 def placed(blocks: list[list[str]], found: list[str], same: bytearray) -> int:
-    """How many of the wanted words come in order when a whole block may stand elsewhere: the two forms of a manual place
-    footnotes, tables and their captions differently."""
+    """Return how many words occur in order when whole blocks may be elsewhere.
+
+    The two forms of a manual place footnotes, tables and captions differently.
+    """
     places: dict[tuple[str, ...], list[int]] = {}
     for index in range(len(found) - 2):
         places.setdefault(tuple(found[index : index + 3]), []).append(index)
@@ -172,7 +179,7 @@ def html_files(name: str) -> list[Path]:
     return sorted(path for path in results if path.name not in _NO_CONTENT)
 
 
-def agreement(verbose: bool) -> None:
+def agreement(*, verbose: bool) -> None:
     print(
         f"{'manual':22} {'words':>8} {'in order':>9} {'by block':>9} {'bare':>7} {'headings':>9}"
         f" {'found':>7} {'levels':>7} {'cells':>7} {'agree':>7}"
@@ -238,7 +245,7 @@ def agreement(verbose: bool) -> None:
 
 
 def _agreed(wanted: list[list[str]], found: list[list[str]]) -> int:
-    """Cells of the one that stand in the other in the same column of a row with the same first cell."""
+    """Return cells that are in the same column of a row with the same first cell."""
     rows: dict[str, list[list[str]]] = {}
     for row in found:
         rows.setdefault(row[0], []).append(row)
@@ -257,7 +264,7 @@ def _agreed(wanted: list[list[str]], found: list[list[str]]) -> int:
 def _compared(
     times: int, bare: Callable[[], object], own: Callable[[], object]
 ) -> tuple[float, float]:
-    """The least CPU time of each in turns, so that what else the machine does falls on both alike."""
+    """Return the lowest CPU time of each, measured in turns to share noise."""
     best = [float("inf"), float("inf")]
     for _ in range(times):
         for index, work in enumerate((bare, own)):
@@ -268,7 +275,7 @@ def _compared(
 
 
 def _bare_text(data: bytes) -> str:
-    """All that PDFium says the pages hold, as it comes."""
+    """Return PDFium's own text of the pages."""
     document = pdfium.PdfDocument(data)
     parts = []
     for index in range(len(document)):
@@ -287,16 +294,16 @@ def _each(work: Callable[[bytes], object], pages: list[bytes]) -> None:
         work(page)
 
 
+def _read_without_recognition(data: bytes) -> object:
+    return read_pdf(data, lambda done, total: None, recognition=False).build("en")
+
+
 def speed() -> None:
     together = [0.0, 0.0]
     for _, (_, _, pdf) in PAIRS.items():
         data = (COLLECTIONS / pdf).read_bytes()
         bare, own = _compared(
-            7,
-            lambda data=data: _bare_text(data),
-            lambda data=data: read_pdf(data, lambda done, total: None, recognition=False).build(
-                "en"
-            ),
+            7, partial(_bare_text, data), partial(_read_without_recognition, data)
         )
         together = [together[0] + bare, together[1] + own]
         print(
@@ -338,7 +345,7 @@ def speed() -> None:
 
 
 def memory() -> None:
-    """Peak memory of a process that reads 1,000 pages of text: a manual's pages, again and again."""
+    """Return the peak memory of a process that reads 1,000 pages of a manual."""
     source = pdfium.PdfDocument((COLLECTIONS / PAIRS["bash"][2]).read_bytes())
     joined = pdfium.PdfDocument.new()
     while len(joined) < 1000:
@@ -365,7 +372,7 @@ def main() -> None:
     parser.add_argument("--verbose", action="store_true", help="say what disagrees")
     arguments = parser.parse_args()
     if arguments.only in (None, "agreement"):
-        agreement(arguments.verbose)
+        agreement(verbose=arguments.verbose)
     if arguments.only in (None, "speed"):
         speed()
     if arguments.only in (None, "memory"):

@@ -1,5 +1,8 @@
-"""Character error rate of recognition on pages drawn from known text: clean, slanted by two degrees, noisy; 150 and 300 dots an
-inch. Run by `bench/reading.py --only recognition`."""
+"""Character error rate of text recognition on pages drawn from known text.
+
+Clean, slanted by two degrees, and noisy, at 150 and 300 dpi. Run by `bench/reading.py --only
+recognition`.
+"""
 
 from __future__ import annotations
 
@@ -57,7 +60,7 @@ def page(
     pixels = np.asarray(image).astype(np.float32)
     if noise:
         rng = np.random.default_rng(seed)
-        pixels = pixels + rng.normal(0, 255 * noise, pixels.shape)
+        pixels = pixels + rng.normal(0, 255 * noise, pixels.shape).astype(np.float32)
         pixels[rng.random(pixels.shape) < noise / 20] = 0
     out = io.BytesIO()
     Image.fromarray(np.clip(pixels, 0, 255).astype(np.uint8)).save(out, "PNG")
@@ -65,7 +68,7 @@ def page(
 
 
 def errors(wanted: str, found: str) -> float:
-    """Levenshtein distance of characters, white space aside, over the length of what was wanted."""
+    """Return the Levenshtein distance without white space, per expected character."""
     a, b = "".join(wanted.split()), "".join(found.split())
     before = np.arange(len(b) + 1)
     codes = np.frombuffer(b.encode("utf-32-le"), dtype=np.uint32)

@@ -1,9 +1,10 @@
-"""How fast search is: words against SQLite's FTS5, vectors against a bare matrix product, both in one run.
+"""How fast search is: keywords against SQLite's FTS5, vectors against a bare product.
 
-.venv/bin/python bench/search.py [--sizes 1000 10000 100000] [--cells 1000000] [--skip-words]
+    .venv/bin/python bench/search.py [--sizes 1000 10000 100000] [--cells 1000000] [--skip-words]
 
-Passages are windows of 160 words over the manuals that `bench/collections.sh` fetches (windows overlap where there are not
-enough); questions are those of `bench/questions` and titles of sections, 500 in all. Vectors are made up: unit vectors in clusters.
+Passages are windows of 160 words over the manuals that `bench/collections.sh` fetches (overlapping
+where there are not enough); questions are those of `bench/questions` and titles of sections, 500 in
+all. Vectors are synthetic: unit vectors in clusters.
 """
 
 from __future__ import annotations
@@ -69,7 +70,7 @@ def texts(count: int) -> tuple[list[str], list[str]]:
         for line in path.read_text().splitlines()
     ]
     rng = random.Random(3)
-    # Titles of sections stand for what people type who know the words; three words or more, to be questions at all.
+    # Section titles resemble what people type; those of three words or more.
     questions = (questions + rng.sample(sorted({t for t in titles if len(t.split()) > 3}), 500))[
         :500
     ]
@@ -111,7 +112,7 @@ def words_snapshot(passages: list[str]) -> tuple[WordsSegment, float]:
 
 
 def kept_words(size: int, passages: list[str]) -> tuple[WordsSegment, float]:
-    """The words segment of these passages, and the seconds that it took to build; 0 when it was kept from an earlier time."""
+    """Return the keyword segment, and the seconds to build it; 0 if it was cached."""
     path = CACHE / f"words-{size}"
     try:
         return WordsSegment.open(path), 0.0
@@ -149,8 +150,7 @@ def timed(call: Callable[[int], object], rounds: int) -> tuple[float, float]:
 def in_turns(
     first: Callable[[int], object], second: Callable[[int], object], questions: int, rounds: int = 3
 ) -> tuple[tuple[float, float], tuple[float, float]]:
-    """As `timed`, of two ways: all questions by the one, all by the other, so many times over; each question counts with its
-    least time, so that what else the machine does falls out."""
+    """Time two functions in turns over all questions, keeping the best time of each."""
     least = np.full((2, questions), np.inf)
     for _ in range(rounds):
         for way, call in enumerate((first, second)):
@@ -208,7 +208,7 @@ def keyword_only(size: int) -> None:
     )
 
 
-def semantic(size: int, words: bool) -> None:
+def semantic(size: int, *, words: bool) -> None:
     rng = np.random.default_rng(11)
     vectors = clustered(size, rng)
     asked = vectors[rng.integers(0, size, 200)] + 0.02 * rng.normal(size=(200, DIMENSIONS)).astype(
@@ -296,7 +296,7 @@ def main() -> None:
         for size in arguments.sizes:
             keyword_only(size)
     for size in arguments.sizes:
-        semantic(size, not arguments.skip_words)
+        semantic(size, words=not arguments.skip_words)
     for size in arguments.cells:
         in_cells(size)
 

@@ -1,10 +1,11 @@
-"""Sources measured: a run over unchanged files beside a bare walk, how soon an edit in a watched folder is answerable, and syncs that
-are killed.
+"""Sources: runs over unchanged files, edits in watched folders, killed syncs.
 
-.venv/bin/python bench/sources.py [--documents 10000] [--edits 50] [--kills 50] [--only unchanged,edits,kills,remote] [--words]
+    .venv/bin/python bench/sources.py [--documents 10000] [--edits 50] [--kills 50]
+        [--only unchanged,edits,kills,remote] [--words]
 
-"remote": as many objects in a bucket and pages of a site, run twice; what the second run asks for and how long it takes. With
-`--words` the service has no embedder, which shortens the first run and changes nothing in a run over what is unchanged.
+"remote": objects in a bucket and pages of a site, run twice: the requests of the second run, and
+its time. With `--words` the service has no embedder, which shortens the first run and does not
+affect runs over unchanged items.
 """
 
 from __future__ import annotations
@@ -55,7 +56,7 @@ def fill(folder: Path, count: int) -> None:
         (below / f"{number:05}.md").write_text(text_of(number))
 
 
-def started(folder: Path, words: bool) -> tuple[Service, TeamSetup]:
+def started(folder: Path, *, words: bool) -> tuple[Service, TeamSetup]:
     settings = {"FONTANEL_SOURCE_ROOTS": str(folder), "FONTANEL_SOURCE_NETWORKS": "127.0.0.0/8"}
     if words:
         settings["FONTANEL_EMBEDDER"] = str(folder / "none")
@@ -66,9 +67,9 @@ def started(folder: Path, words: bool) -> tuple[Service, TeamSetup]:
 
 
 def set_up(
-    folder: Path, watch: bool, words: bool = False
+    folder: Path, *, watch: bool, words: bool = False
 ) -> tuple[Service, TeamSetup, Client, s.SourceOut]:
-    service, team = started(folder, words)
+    service, team = started(folder, words=words)
     settings = {"path": str(folder / "files"), "watch": watch}
     return service, team, team.client, first_run(team.client, "folder", settings)
 
@@ -116,7 +117,7 @@ def walk(folder: Path) -> float:
 
 
 def unchanged(client: Client, source: s.SourceOut, folder: Path) -> None:
-    """Runs and walks in turns. A run's time is the service's own, from its start to its end."""
+    """Time runs against bare walks, in turns; a run's time is the service's own."""
     runs, walks = [], []
     for _ in range(9):
         walks.append(walk(folder))
@@ -140,7 +141,7 @@ def wait_for(condition: Any) -> float:
 
 
 def edits(client: Client, folder: Path, count: int, documents: int) -> None:
-    """From the moment at which a file is written until a search by its new words finds it; of deleted ones, until it is gone."""
+    """Time from writing a file until search finds its new words, or deletion removes them."""
     lags, removed = [], []
     random.seed(3)
     for turn in range(1, count + 1):
@@ -169,7 +170,7 @@ def edits(client: Client, folder: Path, count: int, documents: int) -> None:
 
 
 def remote(folder: Path, count: int) -> None:
-    """Objects and pages that have not changed: which requests a run makes, and that nothing is embedded."""
+    """Count the requests of a run over unchanged objects and pages, and embeddings."""
     service, team = started(folder, words=True)
     asked: Counter[str] = Counter()
     fill(folder / "store" / "records", count)
@@ -243,7 +244,7 @@ def serve(app: Any) -> str:
 
 
 def kills(count: int) -> None:
-    """Kill the service at any moment of a run, start it again, and compare with the folder."""
+    """Kill the service at any moment of a run, restart it, and compare with the folder."""
     folder = Path(tempfile.mkdtemp(prefix="fontanel-kills-"))
     files = folder / "files"
     fill(files, 60)

@@ -1,10 +1,10 @@
-"""What it costs to watch a large knowledge base.
+"""The cost of watching a large knowledge base.
 
-.venv/bin/python bench/watching.py [--documents 100000]
+    .venv/bin/python bench/watching.py [--documents 100000]
 
-Records of so many settled documents are put into a knowledge base. Then the service is started on it: the milliseconds of its lists,
-of a stream's first message, and, with nobody, one and three who watch, the seconds in which twenty documents are added one after
-the other and the processor time that the service takes for it.
+Records of settled documents are put into a knowledge base, and the service is started on it:
+milliseconds of its lists and of a stream's first message, and, with no, one and three watchers, the
+seconds in which twenty documents are added and the service's processor time.
 """
 
 from __future__ import annotations

@@ -1,7 +1,7 @@
-"""Search in several ways on the same questions: words, meaning, both, and additions one by one, beside a plain reference.
+"""Search modes on the same questions: keyword, semantic, hybrid, and additions.
 
-The reference: windows of 170 words, each repeating 30 of the one before; BM25 over their text alone and the same embedder; the two
-blended half and half after each is brought to 0-1 by its least and largest score.
+The reference: windows of 170 words that overlap by 30; BM25 over their text and the same embedder;
+both scaled to 0-1 and added half and half.
 """
 
 from __future__ import annotations
@@ -20,6 +20,9 @@ _WINDOW, _REPEATED, _DEPTH = 170, 30, 20
 
 #: A search: the question to (file, text) of what it found, best first.
 Way = Callable[[str], list[tuple[str, str]]]
+
+#: Scores of passages.
+Scores = np.ndarray[Any, np.dtype[np.floating]]
 
 
 def own_ways(collection: Collection) -> dict[str, Way]:
@@ -64,8 +67,9 @@ def reference(collection: Collection) -> Way:
         [WordsSegment.build(entries)], [VectorSegment(np.arange(len(windows)), vectors)]
     )
 
-    def scaled(scores: np.ndarray) -> np.ndarray:  # type: ignore[type-arg]
-        return (scores - scores.min()) / max(float(scores.max() - scores.min()), 1e-9)
+    def scaled(scores: Scores) -> Scores:
+        result: Scores = (scores - scores.min()) / max(float(scores.max() - scores.min()), 1e-9)
+        return result
 
     def search(question: str) -> list[tuple[str, str]]:
         lexical = np.zeros(len(windows))

@@ -1,7 +1,8 @@
-"""Answers that a model writes, with the simulated ones: what is sent, what comes of it, and how well false statements are found.
+"""Answers of simulated models: what is sent, and how well false statements are found.
 
-The honest simulator says sentences of its sources; the lying one spoils them (numbers, denials, opposites, wrong sources) and adds facts of
-its own, and knows which of its statements are true: a statement that is not must be marked, one that is must not.
+The honest simulator repeats sentences of its sources; the lying one falsifies them (numbers,
+denials, opposites, wrong sources), adds facts, and knows which of its statements are true: false
+ones must be marked, true ones must not.
 """
 
 from __future__ import annotations
@@ -15,7 +16,6 @@ from typing import Any
 import numpy as np
 from rich.console import Console
 from rich.table import Table
-from simulator import StandIn
 
 from collection import ROOT, Collection, CollectionKnowledge, bare, load_questions
 from fontanel.core.answering import (
@@ -30,6 +30,7 @@ from fontanel.core.answering import (
     answer,
 )
 from quality import interval
+from simulator import StandIn
 
 
 def ask(
@@ -50,11 +51,16 @@ def ask(
 
 def measure(collection: Collection, items: Sequence[dict[str, Any]]) -> tuple[Table, Table]:
     knowledge = CollectionKnowledge(collection)
+    return _with_honest(collection, knowledge, items), _with_lying(knowledge, items)
+
+
+def _with_honest(
+    collection: Collection, knowledge: CollectionKnowledge, items: Sequence[dict[str, Any]]
+) -> Table:
     sent: list[float] = []
     stored: list[float] = []
     right: list[float] = []
-    true_marked: list[float] = []
-    wrongly: list[str] = []
+    marked: list[float] = []
     for item in items:
         written, trace = ask(knowledge, item, StandIn("honest"))
         packing = next((step for step in trace.steps if step.name == "packing"), None)
@@ -67,20 +73,32 @@ def measure(collection: Collection, items: Sequence[dict[str, Any]]) -> tuple[Ta
             prompt = written.prompt[-1].content if written.prompt else ""
             stored.append(float(any(_within(g["evidence"], prompt) for g in item["gold"])))
         if item.get("answer_keys"):
-            text = written.text.lower()
-            right.append(
-                float(
-                    written.outcome == Outcome.ANSWERED
-                    and all(any(k.lower() in text for k in keys) for keys in item["answer_keys"])
-                )
-            )
+            right.append(float(_is_right(written, item["answer_keys"])))
         for statement in written.statements:
-            true_marked.append(float(statement.verdict in (Verdict.WEAK, Verdict.UNCITED)))
-            if true_marked[-1]:
-                wrongly.append(f"{_said(written, statement)} ({statement.reason})")
-    false_found: list[float] = []
-    kept_true: list[float] = []
-    missed: list[str] = []
+            marked.append(float(statement.verdict in (Verdict.WEAK, Verdict.UNCITED)))
+            if marked[-1]:
+                print("marked, though true:", f"{_said(written, statement)} ({statement.reason})")
+    return _table(
+        f"With the honest simulator, {len(sent)} questions",
+        {
+            "tokens sent, median": f"{np.median(sent):.0f}",
+            "maximum": f"{max(sent):.0f}",
+            "evidence in it, of top 10": interval(stored),
+            "right": interval(right),
+            "statements marked": interval(marked),
+        },
+    )
+
+
+def _is_right(written: Answer, answer_keys: Sequence[Sequence[str]]) -> bool:
+    text = written.text.lower()
+    return written.outcome == Outcome.ANSWERED and all(
+        any(key.lower() in text for key in keys) for keys in answer_keys
+    )
+
+
+def _with_lying(knowledge: CollectionKnowledge, items: Sequence[dict[str, Any]]) -> Table:
+    found: dict[bool, list[float]] = {True: [], False: []}
     for item in items:
         writer = StandIn("lying")
         written, _ = ask(knowledge, item, writer)
@@ -90,39 +108,26 @@ def measure(collection: Collection, items: Sequence[dict[str, Any]]) -> tuple[Ta
             if text not in truth:
                 continue
             marked = statement.verdict in (Verdict.WEAK, Verdict.UNCITED)
-            if truth[text]:
-                kept_true.append(float(marked))
-            else:
-                false_found.append(float(marked))
-                if not marked:
-                    missed.append(text)
-    table = Table(title=f"With the honest simulator, {len(sent)} questions")
-    for name in (
-        "tokens sent, median",
-        "most",
-        "evidence in it, of top 10",
-        "right",
-        "statements marked",
-    ):
+            found[truth[text]].append(float(marked))
+            if not marked and not truth[text]:
+                print("not found:", text)
+    return _table(
+        "With the lying simulator: per cent of statements that are marked",
+        {
+            "false statements": str(len(found[False])),
+            "marked": interval(found[False]),
+            "true statements": str(len(found[True])),
+            "marked ": interval(found[True]),
+        },
+    )
+
+
+def _table(title: str, row: dict[str, str]) -> Table:
+    table = Table(title=title)
+    for name in row:
         table.add_column(name, justify="right")
-    table.add_row(
-        f"{np.median(sent):.0f}",
-        f"{max(sent):.0f}",
-        interval(stored),
-        interval(right),
-        interval(true_marked),
-    )
-    lies = Table(title="With the lying simulator: per cent of statements that are marked")
-    for name in ("false statements", "marked", "true statements", "marked "):
-        lies.add_column(name, justify="right")
-    lies.add_row(
-        str(len(false_found)), interval(false_found), str(len(kept_true)), interval(kept_true)
-    )
-    for text in missed[:25]:
-        print("not found:", text)
-    for text in wrongly[:25]:
-        print("marked, though true:", text)
-    return table, lies
+    table.add_row(*row.values())
+    return table
 
 
 def _said(written: Answer, statement: CheckedStatement) -> str:
@@ -130,8 +135,7 @@ def _said(written: Answer, statement: CheckedStatement) -> str:
 
 
 def _within(evidence: str, prompt: str) -> bool:
-    """Whether a source holds the evidence: to the letter, or as rows, whose cells are sent between the names of their columns, all its
-    words."""
+    """Return whether a source contains the evidence, verbatim or as the cells of rows."""
     if bare(evidence) in bare(prompt):
         return True
     words = set(re.findall(r"\w+", evidence.lower()))

@@ -1,4 +1,4 @@
-"""The demo's desks: one that quotes, one for passengers, one whose words a simulated model writes."""
+"""The demo's desks: one that quotes, one for passengers, one written by a model."""
 
 from __future__ import annotations
 
@@ -69,7 +69,7 @@ def settings_of(
 
 
 def build(url: str, notes: dict[str, Any], models_port: int) -> list[tuple[str, str]]:
-    """Set up the models and the desks that are not there yet; return the names and links of those open to guests."""
+    """Create missing models and desks; return names and links of those open to guests."""
     with Client(url) as operator:
         operator.sign_in("operator@localhost", notes["operator"])
         existing = {model.name for model in operator.list_models()}

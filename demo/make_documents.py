@@ -1,7 +1,7 @@
-"""Make the demo's documents from the texts in `demo/text`: PDF, DOCX, HTML, Markdown and plain text.
+"""Create the demo's documents from `demo/text`: PDF, DOCX, HTML, Markdown and text.
 
-Run with the development environment: `.venv/bin/python demo/make_documents.py`. The results are committed, so that the
-demo itself needs none of the writers.
+Run with the development environment: `.venv/bin/python demo/make_documents.py`. The results are
+committed, so that the demo needs none of the writers.
 """
 
 from __future__ import annotations
@@ -34,7 +34,10 @@ Piece = tuple[str, Any]
 
 
 def parse(text: str) -> tuple[dict[str, str], list[Piece]]:
-    """Front matter and the pieces of a demo text: ("h1".."h3", text), ("p", text), ("ul"/"ol", items), ("table", rows)."""
+    """Parse front matter and blocks.
+
+    Blocks are ("h1".."h3", text), ("p", text), ("ul"/"ol", items), ("table", rows).
+    """
     _, front, body = text.split("---\n", 2)
     about = dict(re.findall(r"^(\w+): (.*)$", front, re.M))
     pieces: list[Piece] = []
@@ -55,7 +58,7 @@ def parse(text: str) -> tuple[dict[str, str], list[Piece]]:
 
 
 def write_pdf(path: Path, about: dict[str, str], pieces: list[Piece]) -> None:
-    """A set PDF with running header, page numbers, and, for a handbook, a contents page and a page break a chapter."""
+    """Write a PDF with running header, page numbers, and a handbook's contents page."""
     rl_config.invariant = 1
     handbook = about.get("pages") == "chapter"
     size, margin = (A5, 48) if handbook else (A4, 72)
@@ -153,7 +156,7 @@ def write_docx(path: Path, about: dict[str, str], pieces: list[Piece]) -> None:
 
 
 def write_html(path: Path, about: dict[str, str], pieces: list[Piece]) -> None:
-    """A page as a site would serve it, with navigation and a footer that reading must leave out."""
+    """Write a page as a site would, with navigation and a footer that reading must omit."""
     out: list[str] = []
     for kind, value in pieces:
         if kind == "table":
@@ -189,7 +192,7 @@ def write_html(path: Path, about: dict[str, str], pieces: list[Piece]) -> None:
 <script>console.log("visited");</script>
 </body>
 </html>
-""")
+""")  # noqa: E501
 
 
 def write_markdown(path: Path, about: dict[str, str], pieces: list[Piece]) -> None:

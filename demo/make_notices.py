@@ -1,7 +1,7 @@
-"""Make the demo's notices and returns: slides, a workbook, a scanned notice, a radio exercise, a message with attachments, a
-table of questions, an archive.
+"""Create the demo's notices: slides, a workbook, a scan, a transcript, mail, an archive.
 
-Run with the development environment: `.venv/bin/python demo/make_notices.py`. The results are committed.
+Run with the development environment: `.venv/bin/python demo/make_notices.py`. The results are
+committed.
 """
 
 from __future__ import annotations
@@ -104,7 +104,7 @@ def workbook() -> bytes:
         )
     dues = book.add_worksheet("Dues")
     dues.write(0, 0, "Dues received, January 2026 (crowns)")
-    for y, row in enumerate(
+    for line, cells in enumerate(
         (
             ("Berth", "Ships", "Dues"),
             ("Berth 2", 11, 18_420),
@@ -114,7 +114,7 @@ def workbook() -> bytes:
         ),
         start=1,
     ):
-        dues.write_row(y, 0, row)
+        dues.write_row(line, 0, cells)
     book.close()
     return out.getvalue()
 
@@ -162,18 +162,18 @@ RADIO = """WEBVTT
 
 00:09:55.000 --> 00:10:02.000
 <v Duty office>The exercise ends. Time from the first call to the quay: nine minutes and forty seconds.
-"""
+"""  # noqa: E501
 
 QUESTIONS = """Question,Answer,Area
 Who orders grit for the quays?,"The yard foreman orders grit in October, forty bags at a time.",Yard
 Where is the lost radio handed in?,At the duty office; it is written into the radio book with its number.,Radio
 May a ship's crew paint over the side at Berth 3?,"Yes, with a sheet under the stage and not within two days of a survey.",Berths
 How is the weighbridge booked?,"By telephone with the yard, one hour before the lorry comes.",Yard
-"""
+"""  # noqa: E501
 
 
 def message() -> bytes:
-    """A message about a repair, with a table of the closures and the contractor's reply inside."""
+    """Return a message about a repair, with a table and the contractor's reply inside."""
     mail = EmailMessage()
     mail["From"] = "Lock house <lock@skerrow.example>"
     mail["To"] = "Duty office <duty@skerrow.example>"

@@ -1,4 +1,4 @@
-"""Serve the demo scenario: Skerrow Harbour Trust with its two teams. The first run loads the documents."""
+"""Serve the demo: Skerrow Harbour Trust with two teams; the first run adds documents."""
 
 from __future__ import annotations
 
@@ -39,9 +39,9 @@ TEAMS = (
         ("Passenger handbook", "Tickets, access, luggage, pets, the winter timetable"),
     ),
 )
-#: One team's second knowledge base: slides, sheets, a scan, a transcript, mail, a table of questions, an archive.
+#: A team's second knowledge base: slides, sheets, a scan, mail, a table of questions.
 NOTICES = ("Notices and returns", "Briefings, returns, notices and letters, as they came")
-#: A third one is fed by sources alone: a watched folder, a web site, a bucket, a drive, a table of buoys.
+#: A third one has only sources: a watched folder, a site, a bucket, a drive, a table.
 LIVE = ("Live sources", "Kept by a folder, a web site, a bucket, a drive and a database")
 LIVE_DATA = DATA / "live"
 #: The simulated outside services: name, options; each on a port above the service's.
@@ -228,7 +228,7 @@ def _wait_until_ready(url: str, service: subprocess.Popen[str]) -> bool:
 
 
 def _set_up(url: str, password: str) -> dict[str, Any]:
-    """Create teams, owners, keys and knowledge bases; keep what is shown only once in the demo's data directory."""
+    """Create teams, owners, keys and knowledge bases; store one-time secrets with the demo."""
     notes: dict[str, Any] = {"operator": password, "teams": []}
     with Client(url) as operator:
         operator.sign_in("operator@localhost", password)

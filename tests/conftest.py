@@ -23,7 +23,7 @@ from fontanel.client import Client
 
 pytest_plugins = ("tests.servers",)
 
-# How long an example takes says how busy the machine is.
+# The time of an example depends on the machine's load.
 settings.register_profile("fontanel", deadline=None)
 settings.load_profile("fontanel")
 
@@ -48,7 +48,7 @@ The quay crane stops at a gust of 38 knots and is pinned at 44 knots.
 | --- | --- | --- |
 | Berth 4 | 120 m | 6.8 m |
 | Berth 5 | 60 m | 4.2 m |
-"""
+"""  # noqa: E501
 
 
 def free_port() -> int:
@@ -68,7 +68,7 @@ def until(condition: Callable[[], object], seconds: float = 60.0) -> None:
 
 @dataclass
 class Service:
-    """One data directory and the process that serves it; it can be killed and started again."""
+    """A data directory and the process that serves it, which can be killed and restarted."""
 
     data: Path
     environment: dict[str, str] = field(default_factory=dict)
@@ -195,7 +195,7 @@ def new_team(service: Service, name: str | None = None) -> TeamSetup:
 
 
 def join(service: Service, inviter: Client, email: str, name: str, role: Any = "reader") -> str:
-    """Invite somebody who is new, and accept as that person would; return the password they chose."""
+    """Invite a new person, and accept as that person would; return their password."""
     made = inviter.invite(email, name, role)
     assert made.secret is not None
     password = f"chosen by {name}"
@@ -232,7 +232,7 @@ def storm(team: TeamSetup, kb: str) -> str:
 
 @pytest.fixture(scope="session")
 def marine(service: Service) -> tuple[TeamSetup, str]:
-    """A team with the marine documents of the demo, indexed once for all tests that only read them."""
+    """A team with the demo's marine documents, indexed once for tests that only read them."""
     setup = new_team(service, "Marine readers")
     slug = setup.client.create_kb("Harbour rules").slug
     for path in sorted((DOCUMENTS / "marine-operations").iterdir()):

@@ -1,4 +1,4 @@
-"""A team with something of everything, and requests that fit the API's description."""
+"""A team with one of everything, and requests that fit the API's description."""
 
 from __future__ import annotations
 
@@ -13,7 +13,7 @@ OPENAPI = create_app(Settings()).openapi()
 
 
 def seed(service: Service, name: str) -> tuple[TeamSetup, dict[str, str]]:
-    """Make the team; return it with the id of one thing for each parameter that paths have."""
+    """Create the team; return it with an id for each path parameter."""
     team = new_team(service, name)
     kb = team.client.create_kb("Private rules")
     added = team.client.add_document(kb.id, STORM, "storm-plan.md", {"year": "2024"}, wait=True)
@@ -63,7 +63,7 @@ def seed(service: Service, name: str) -> tuple[TeamSetup, dict[str, str]]:
 
 
 def example(description: dict[str, Any], schema: dict[str, Any]) -> Any:
-    """A value that fits a schema, so that a request fails for want of rights and not of form."""
+    """Return a value that fits a schema, so that a request only fails for lack of rights."""
     if "$ref" in schema:
         return example(
             description, description["components"]["schemas"][schema["$ref"].rsplit("/", 1)[-1]]

@@ -41,7 +41,7 @@ def opened(
 
 @dataclass
 class Look:
-    """All that a source lists: items by id, and reasons by the ids of those that are skipped."""
+    """A source's listing: items by id, and reasons of skipped ones."""
 
     items: dict[str, Listed] = field(default_factory=dict)
     skipped: dict[str, str] = field(default_factory=dict)

@@ -1,4 +1,4 @@
-"""Write the API's description to docs/openapi.json, from which the console's types are made: `make api`."""
+"""Write the API's description and the console's types: `make api`."""
 
 from __future__ import annotations
 

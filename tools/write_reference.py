@@ -1,4 +1,4 @@
-"""Write the reference pages that come from the code: docs/cli.md, docs/settings.md, docs/problems.md. `make reference`."""
+"""Write the reference pages docs/{cli,settings,problems}.md: `make reference`."""
 
 from __future__ import annotations
 

@@ -42,7 +42,7 @@ class SplitSettings:
     windows: bool = True
     """Besides its own vector, a passage has one for each few of its sentences."""
     compact: bool = False
-    """Vectors are stored as bytes with a scale each: a quarter of the size, nearly the same order."""
+    """Store vectors as bytes: a quarter of the size, with nearly the same ranking."""
 
 
 #: The share of keywords in the score of a hybrid search, as calibrated.

@@ -122,7 +122,7 @@ class Settings(BaseSettings):
         ),
     )
     secure_cookie: bool = Field(
-        False,
+        default=False,
         description="Mark the session cookie Secure; set it when the service is behind HTTPS.",
     )
 

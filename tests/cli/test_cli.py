@@ -1,4 +1,4 @@
-"""The command line as a process: output for people and programs, exit codes, profiles, completion."""
+"""The command line as a process: output, exit codes, profiles, completion."""
 
 from __future__ import annotations
 

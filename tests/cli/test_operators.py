@@ -1,4 +1,4 @@
-"""What operators and owners do on the command line: models, teams' use, members, receivers of notices."""
+"""Operators and owners on the command line: models, usage, members, receivers."""
 
 from __future__ import annotations
 

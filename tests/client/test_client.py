@@ -1,4 +1,4 @@
-"""The client library: twins with the same methods, errors by type, streaming in both."""
+"""The client library: both clients have the same methods, errors and streams."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""Documents as answering sees them, and models that write in their place, for tests of the core."""
+"""Documents as answering sees them, and simulated models, for tests of the core."""
 
 from __future__ import annotations
 
@@ -16,7 +16,7 @@ from fontanel.simulators.model import compose
 
 
 class Documents:
-    """A few documents as answering sees them; all their passages are evidence, nearest first."""
+    """A few documents as answering sees them; all passages are evidence, nearest first."""
 
     def __init__(self, embedder: OnnxEmbedder | None, **sources: bytes) -> None:
         self._embedder = embedder
@@ -58,12 +58,15 @@ class Documents:
     def idf(self, term: str) -> float:
         return 1.0
 
-    def embed(self, texts: Sequence[str]) -> np.ndarray | None:  # type: ignore[type-arg]
+    def embed(self, texts: Sequence[str]) -> np.ndarray | None:
         return self._embedder.embed(texts) if self._embedder else None
 
 
 class StandIn:
-    """A simulator model without HTTP: what it writes comes in pieces of a few characters. `fails_after` so many pieces."""
+    """A simulated model without HTTP, which streams a few characters at a time.
+
+    It fails after `fails_after` pieces.
+    """
 
     def __init__(
         self,

@@ -1,10 +1,11 @@
-"""Small files of every format, made by the libraries and programs that write them in earnest."""
+"""Small files of every format, created by the libraries and programs that write them."""
 
 from __future__ import annotations
 
 import datetime as dt
 import io
 import zipfile
+from collections.abc import Mapping
 from email.message import EmailMessage
 from pathlib import Path
 
@@ -21,7 +22,7 @@ FONT = str(Path(reportlab.__file__).parent / "fonts" / "Vera.ttf")
 
 
 def deck() -> bytes:
-    """Two slides: a title with bullets on two levels and notes; a table, a chart and a picture."""
+    """Two slides: a title with two levels of bullets and notes; a table, chart and picture."""
     presentation = pptx.Presentation()
     presentation.core_properties.title = "Storm briefing"
     slide = presentation.slides.add_slide(presentation.slide_layouts[1])
@@ -51,7 +52,7 @@ def deck() -> bytes:
 
 
 def workbook() -> bytes:
-    """A sheet with a title over a table of dates, numbers and truth; a second region; a hidden sheet."""
+    """A sheet with a titled table of dates, numbers and booleans; a region; a hidden sheet."""
     out = io.BytesIO()
     book = xlsxwriter.Workbook(out)
     sheet = book.add_worksheet("Dues")
@@ -81,7 +82,7 @@ def workbook() -> bytes:
     return out.getvalue()
 
 
-def zipped(files: dict[str, bytes | str]) -> bytes:
+def zipped(files: Mapping[str, bytes | str]) -> bytes:
     out = io.BytesIO()
     with zipfile.ZipFile(out, "w", zipfile.ZIP_DEFLATED) as archive:
         for name, content in files.items():

@@ -1,4 +1,4 @@
-"""Desks in headless Chromium: build, try, publish, ask as a guest with a link, stop, feedback, the record; usage and models."""
+"""Desks in headless Chromium: build, publish, ask as a guest, feedback, usage, models."""
 
 from __future__ import annotations
 

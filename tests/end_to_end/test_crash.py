@@ -1,4 +1,4 @@
-"""`kill -9` at every durable step and in the middle of everything: nothing lost, nothing done twice, nothing asked."""
+"""`kill -9` at every durable step: nothing lost, nothing done twice."""
 
 from __future__ import annotations
 
@@ -27,7 +27,7 @@ def reconnect(team: TeamSetup) -> Client:
 
 
 def assert_each_once(client: Client, kb: str, data: Path, names: set[str]) -> None:
-    """Every document is indexed, has its passages once, and each of them once in the index."""
+    """Assert that each document is indexed, with its passages once in the index."""
     documents = {document.name: document for document in client.list_documents(kb)}
     assert documents.keys() == names
     for document in documents.values():

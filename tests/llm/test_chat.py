@@ -1,4 +1,4 @@
-"""Model servers over HTTP: streams in any form, what may pass is tried again, failures said in words, calls cancelled."""
+"""Model servers over HTTP: streams, retries, error messages, cancelled calls."""
 
 from __future__ import annotations
 
@@ -31,7 +31,7 @@ def event(text: str | None = None, **more: Any) -> str:
 
 
 class Server:
-    """A model server that answers with what `reply` says, and notes what it was asked."""
+    """A model server that returns `reply`'s result, and records its requests."""
 
     def __init__(self) -> None:
         self.asked: list[dict[str, Any]] = []
@@ -226,7 +226,7 @@ def test_many_streams_run_side_by_side(line: ModelClient, server: tuple[Server, 
     everyone = asyncio.Event()
 
     async def events() -> AsyncIterator[str]:
-        # Nobody is answered before all have asked: were one to wait for another's end, none would ever be.
+        # Nobody gets a response before all have asked: if one waited for another, none would.
         yield event("Ready")
         if len(model.asked) == 64:
             everyone.set()

@@ -1,4 +1,4 @@
-"""Requests generated from the API's description, with real ids in their paths, so that they meet what is there."""
+"""Requests generated from the API's description, with ids of existing records."""
 
 from __future__ import annotations
 
@@ -15,6 +15,7 @@ import schemathesis
 import schemathesis.core
 from hypothesis import HealthCheck, Phase, given, seed, settings
 from hypothesis import strategies as st
+from schemathesis.core.result import Ok
 
 from tests.conftest import Service, TeamSetup
 from tests.seeds import OPENAPI, example
@@ -84,6 +85,7 @@ class Operation:
 def operations() -> list[Operation]:
     results = []
     for result in schemathesis.openapi.from_dict(OPENAPI).get_all_operations():
+        assert isinstance(result, Ok)
         one = result.ok()
         method = one.method.lower()
         if (method, one.path) not in LEFT_OUT:
@@ -106,7 +108,7 @@ def _odd(value: Any, draw: random.Random) -> Any:
 
 @dataclass
 class Fuzz:
-    """Sends generated requests as an owner of a seeded team, or as an operator, and counts what is answered."""
+    """Sends generated requests as an owner or operator, and counts the responses."""
 
     service: Service
     team: TeamSetup
@@ -133,7 +135,7 @@ class Fuzz:
         assert self._operator.post("/api/v1/session", json=body).is_success
 
     def run(self, operation: Operation, count: int, number: int) -> None:
-        """Send so many requests of an operation; the same number gives the same requests."""
+        """Send generated requests for an operation; the seed determines them."""
 
         @seed(number)
         @settings(
@@ -188,7 +190,7 @@ class Fuzz:
             self._again()
 
     def _again(self) -> None:
-        """Make what was deleted anew, with a team of its own."""
+        """Recreate what was deleted, with a team of its own."""
         fresh = Fuzz.begin(self.service)
         self.team, self.ids, self._owner = fresh.team, fresh.ids, fresh._owner
 

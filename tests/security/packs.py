@@ -1,4 +1,4 @@
-"""Packs as somebody with bad intentions would make them: changed, with every checksum right again."""
+"""Malicious packs: modified, with all checksums correct."""
 
 from __future__ import annotations
 
@@ -70,7 +70,7 @@ _ODD: list[Any] = [
 
 
 def mutated(pack: bytes, draw: random.Random) -> bytes:
-    """A pack with one or two values, bytes or entries changed at random; mostly with its checksums right again."""
+    """A pack with one or two random changes, mostly with correct checksums."""
     entries = entries_of(pack)
     for _ in range(draw.choice([1, 1, 2])):
         name = draw.choice(sorted(entries))

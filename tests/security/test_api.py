@@ -1,4 +1,7 @@
-"""Generated requests over the whole API: whatever is sent, the service never fails. `bench/attack.py` sends twenty thousand."""
+"""Generated requests over the whole API never make the service fail.
+
+`bench/attack.py` sends twenty thousand.
+"""
 
 from __future__ import annotations
 

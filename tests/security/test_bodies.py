@@ -1,4 +1,4 @@
-"""Bodies are read from known callers alone, within bounds of size, time and nesting; connections are bounded too."""
+"""Bodies are read from known callers only, within limits; connections are limited too."""
 
 from __future__ import annotations
 
@@ -24,7 +24,7 @@ def http(team: TeamSetup) -> Iterator[httpx.Client]:
 
 
 def exchange(service: Service, *pieces: bytes) -> bytes:
-    """Send pieces over one connection and read all that comes back until the service closes it."""
+    """Send pieces over one connection and read all until the service closes it."""
     host, port = service.url.removeprefix("http://").split(":")
     with socket.create_connection((host, int(port)), timeout=60) as connection:
         for piece in pieces:
@@ -44,7 +44,7 @@ def exchange(service: Service, *pieces: bytes) -> bytes:
 def test_strangers_are_refused_before_their_body_comes(
     service: Service, path: str, credentials: str
 ) -> None:
-    """Nothing of the 150 MB that are announced is sent, and the answer comes all the same."""
+    """None of the announced 150 MB is sent, but the response comes."""
     head = (
         f"POST {path} HTTP/1.1\r\nHost: x\r\nContent-Type: application/json\r\nContent-Length:"
         f" 150000000\r\nExpect: 100-continue\r\n{credentials}\r\n"

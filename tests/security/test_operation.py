@@ -1,4 +1,4 @@
-"""What the service's pages load, what its figures and logs say, and how it fails when the machine does."""
+"""What pages load, what metrics and logs contain, and failures of the machine."""
 
 from __future__ import annotations
 

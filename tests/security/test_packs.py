@@ -1,4 +1,4 @@
-"""A pack is hostile input: it reads no file, reaches no other team's content, and brings no vectors of its own making."""
+"""Packs are hostile input: no files read, no other team's content, no forged vectors."""
 
 from __future__ import annotations
 
@@ -31,7 +31,7 @@ def pack(team: TeamSetup, storm: str, tmp_path: Path) -> bytes:
 
 
 def refused(team: TeamSetup, pack: bytes, tmp_path: Path) -> str:
-    """Import a pack, expect that it is refused and nothing is left of it; return the reason."""
+    """Import a pack that must be rejected without a trace; return the reason."""
     before = len(team.client.list_kbs())
     (tmp_path / "bad.zip").write_bytes(pack)
     with pytest.raises(Invalid) as caught:
@@ -80,7 +80,10 @@ def vectors(rows: Any) -> bytes:
 
 def unit(rows: int, columns: int) -> np.ndarray[Any, np.dtype[np.float32]]:
     made = np.random.default_rng(1).normal(size=(rows, columns)).astype(np.float32)
-    return made / np.linalg.norm(made, axis=1, keepdims=True)
+    vectors: np.ndarray[Any, np.dtype[np.float32]] = made / np.linalg.norm(
+        made, axis=1, keepdims=True
+    )
+    return vectors
 
 
 @pytest.mark.parametrize(
@@ -189,7 +192,7 @@ def test_mutated_packs_are_verified_or_refused(
 
 
 def test_teams_do_not_share_vectors(team: TeamSetup, storm: str) -> None:
-    """Another team's identical text is embedded again: its count says nothing about what others have."""
+    """Another team's identical text is embedded again: its count reveals nothing."""
     other = new_team(team.service).client
     kb = other.create_kb("The same")
     added = other.add_document(kb.slug, STORM, "storm-plan.md", wait=True)

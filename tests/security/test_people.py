@@ -1,4 +1,4 @@
-"""Nobody becomes somebody else: invitations, passwords, guessing, operators, sign-ins."""
+"""Impersonation: invitations, passwords, guessing, operators, sign-ins."""
 
 from __future__ import annotations
 
@@ -59,14 +59,14 @@ def test_an_invitation_is_opened_accepted_once_and_gone(team: TeamSetup) -> None
 
 
 def test_whoever_invites_an_address_first_gains_nothing(team: TeamSetup) -> None:
-    """Beta's owner uses up their own link for somebody of alpha, before alpha invites that person."""
+    """Beta's owner uses their own link for a person before alpha invites that person."""
     beta = new_team(team.service)
     address = f"victim-{team.slug}@skerrow.example"
     with Client(team.service.url) as impostor:
         impostor.accept_invitation(secret_of(beta, address), password="the impostor's own")
         alpha = secret_of(team, address)
         assert [t.slug for t in impostor.session().teams] == [beta.slug]
-    # Alpha's link reaches the person that alpha hands it to; it takes no password of an account that is there.
+    # Alpha's link reaches the person whom alpha sends it to, and sets no existing password.
     with Client(team.service.url) as victim, pytest.raises(NotSignedIn, match="account"):
         victim.accept_invitation(alpha, password="the victim's own pw")
     with team.service.operator() as operator:

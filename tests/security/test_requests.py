@@ -1,4 +1,4 @@
-"""Values that no record, header or database can take are answered with what is wrong, never with a failure of the service."""
+"""Values that no record, header or database accepts are rejected, not failures."""
 
 from __future__ import annotations
 
@@ -46,7 +46,7 @@ def test_half_characters(http: httpx.Client, kb: str) -> None:
             http.post(path, content=body, headers={"Content-Type": "application/json"})
         )
         assert problem["field"] == field
-    form = {"file": ("a.md", b"# A"), "tags": (None, '{"a": "\\ud800"}')}
+    form: dict[str, Any] = {"file": ("a.md", b"# A"), "tags": (None, '{"a": "\\ud800"}')}
     assert refused(http.post(f"/kbs/{kb}/documents", files=form))["field"] == "tags"
 
 
@@ -66,7 +66,9 @@ def test_thousands_of_tags(http: httpx.Client, kb: str) -> None:
         (f"/kbs/{kb}/documents/bulk", {"action": "tag", "chosen": {"all": True}, "set_tags": many}),
     ):
         assert "tags" in refused(http.post(path, json=body))["field"]
-    query = [("tag", f"t{number}=x") for number in range(500)]
+    query: list[tuple[str, str | int | float | bool | None]] = [
+        ("tag", f"t{number}=x") for number in range(500)
+    ]
     assert refused(http.get(f"/kbs/{kb}/documents", params=query))["field"] == "tag"
 
 

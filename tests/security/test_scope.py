@@ -1,4 +1,4 @@
-"""What a key for some knowledge bases reaches, and what an Idempotency-Key stands for."""
+"""The limits of a key for some knowledge bases, and the scope of an Idempotency-Key."""
 
 from __future__ import annotations
 
@@ -17,7 +17,7 @@ WAGES = b"# Wages\n\nThe quay crane driver earns 4,711 a month."
 
 @pytest.fixture
 def desk(team: TeamSetup) -> tuple[Client, str, str]:
-    """A narrow key, and a desk whose first version used a knowledge base that the key does not reach."""
+    """A limited key, and a desk whose first version used a base outside its limits."""
     client = team.client
     mine, other = client.create_kb("Mine"), client.create_kb("Wages")
     client.add_document(mine.slug, STORM, "storm.md", wait=True)

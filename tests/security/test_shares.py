@@ -1,4 +1,4 @@
-"""One team's work keeps no other team waiting, and no file unpacks to more than anybody can have meant."""
+"""One team's work does not delay another's, and archives unpack within limits."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""Event streams: few of each caller, none that keeps others waiting, none that outlives the caller's access."""
+"""Event streams: limits per caller, no delays for others, an end with the access."""
 
 from __future__ import annotations
 
@@ -41,7 +41,7 @@ def test_a_caller_has_so_many_streams_and_closing_one_makes_room(team: TeamSetup
 
 
 async def _open(url: str, keys: list[str], each: int, then: Callable[[], None]) -> int:
-    """Hold `each` streams of every key open, and do something meanwhile; return how many there were."""
+    """Keep `each` streams per key open during an action; return how many there were."""
     opened = 0
     limits = httpx.Limits(max_connections=None)
     async with httpx.AsyncClient(limits=limits, timeout=60) as client:

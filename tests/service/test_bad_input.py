@@ -39,7 +39,7 @@ def owner(service: Service) -> tuple[TeamSetup, httpx.Client]:
 
 
 def address(path: str, team: str, value: str) -> str:
-    """A route's path with the owner's team and knowledge base, and anything at all in the other places."""
+    """A route's path with the owner's team and knowledge base, and anything elsewhere."""
     path = path.replace("{team}", team).replace("{kb}", "rules")
     while "{" in path:
         start, end = path.index("{"), path.index("}")

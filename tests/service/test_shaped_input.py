@@ -1,4 +1,4 @@
-"""Input of the right form and with odd values never gives a 500: bodies and queries made from the API's own schemas."""
+"""Well-formed but odd input never gives a 500: bodies and queries from the schemas."""
 
 from __future__ import annotations
 

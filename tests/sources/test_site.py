@@ -1,4 +1,4 @@
-"""Crawling a web site: what is followed, what is left, what is never reached."""
+"""Crawling a web site: what is followed, skipped and never requested."""
 
 from __future__ import annotations
 
@@ -105,7 +105,7 @@ def test_sitemaps_and_patterns(web: WebServer) -> None:
     )
     space = 'xmlns="http://www.sitemaps.org/schemas/sitemap/0.9"'
     web.pages["/maps.xml"] = Answer(
-        f"<sitemapindex {space}><sitemap><loc>{web.url}/m.xml.gz</loc></sitemap></sitemapindex>".encode()
+        f"<sitemapindex {space}><sitemap><loc>{web.url}/m.xml.gz</loc></sitemap></sitemapindex>".encode()  # noqa: E501
     )
     web.pages["/m.xml.gz"] = Answer(gzip.compress(f"<urlset {space}>{inner}</urlset>".encode()))
     assert paths(web, crawl(web, include=["docs/**"], exclude=["docs/3"])) == {
@@ -204,7 +204,7 @@ def test_a_name_that_changes_its_address_gains_nothing(
         pytest.raises(SourceUnavailable),
     ):
         look(source)
-    # Every connection went to an address that had been checked; the private one was never connected to.
+    # Every connection went to a checked address; the private one was never connected to.
     assert "127.0.0.1" not in connected
     assert web.asked == []
 
@@ -255,5 +255,5 @@ def test_an_address_in_one_form_stays_as_it_is(rest: str) -> None:
     "piece", ["<a href=", "<!--", '<a href="x', "<script>", "<base ", "<a " + "b='c' " * 50]
 )
 def test_links_of_a_hostile_page_are_found_in_time(piece: str) -> None:
-    # Seconds would tell of a time that grows with the square of the page; the suite's own limit is the judge.
+    # Measured seconds would show quadratic time; the suite's own timeout is the judge.
     page_links((piece * 40_000).encode()[:2_000_000], "http://a.example/", None)

@@ -1,4 +1,4 @@
-"""Buckets, shares, repositories and feeds, each from a real server or from the simulator that an independent client vouches for."""
+"""Buckets, shares, repositories and feeds, on real servers or verified simulators."""
 
 from __future__ import annotations
 
@@ -206,7 +206,7 @@ def test_files_of_a_repository(tmp_path: Path) -> None:
         "paths": ["docs"],
         "link": "https://code.example/{commit}/{path}",
     }
-    around = {"roots": (tmp_path,), "scratch": tmp_path / "scratch"}
+    around: dict[str, Any] = {"roots": (tmp_path,), "scratch": tmp_path / "scratch"}
     with opened("git", settings, **around) as source:
         before = look(source)
         assert set(before.items) == {"docs/a.md", "docs/mütze.md"}
@@ -244,7 +244,7 @@ def test_files_of_a_repository(tmp_path: Path) -> None:
 ATOM = """<?xml version="1.0"?><feed xmlns="http://www.w3.org/2005/Atom"><title>Notices</title>
 <entry><id>urn:n:1</id><title>Buoy 4 &amp; 5</title><updated>2026-05-01T10:00:00Z</updated><author><name>Varda</name></author>
 <link href="{url}/1"/><content type="html">&lt;p&gt;The light is &lt;b&gt;out&lt;/b&gt;.&lt;/p&gt;&lt;script&gt;x&lt;/script&gt;</content></entry>
-<entry><title>Without</title></entry></feed>"""
+<entry><title>Without</title></entry></feed>"""  # noqa: E501
 
 
 def test_entries_of_a_feed(web: WebServer) -> None:

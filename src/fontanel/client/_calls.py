@@ -124,6 +124,7 @@ class Calls(DeskCalls):
         self,
         name: str,
         description: str,
+        *,
         temporary: bool,
         splitting: s.Splitting | None,
         describer: str | None,
@@ -302,7 +303,7 @@ class Calls(DeskCalls):
         headers = {"If-Match": f'"{version}"'} if version is not None else {}
         return Call("PATCH", self._source(kb, source), s.SourceOut, body, headers=headers)
 
-    def disconnect_source(self, kb: str, source: str, keep_documents: bool) -> Call[None]:
+    def disconnect_source(self, kb: str, source: str, *, keep_documents: bool) -> Call[None]:
         return Call("DELETE", self._source(kb, source), params={"keep_documents": keep_documents})
 
     def start_sync(self, kb: str, source: str) -> Call[s.SyncOut]:

@@ -87,7 +87,7 @@ class DeskCalls:
         return Call("DELETE", f"{self._desk(desk)}/links/{quoted(link)}")
 
     def list_desk_answers(
-        self, desk: str, outcome: str | None, helpful: bool | None, text: str | None, limit: int
+        self, desk: str, outcome: str | None, *, helpful: bool | None, text: str | None, limit: int
     ) -> Call[s.Page[s.AnswerSummary]]:
         params = _said(outcome=outcome, helpful=helpful, text=text, limit=limit)
         return Call("GET", f"{self._desk(desk)}/answers", s.Page[s.AnswerSummary], params=params)

@@ -355,7 +355,7 @@ class ChatWriter:
         if isinstance(usage, dict):
             read, written = usage.get("prompt_tokens"), usage.get("completion_tokens")
             if isinstance(read, int) and isinstance(written, int) and read >= 0 and written >= 0:
-                self._use = TokenUse(read, written, True)
+                self._use = TokenUse(read, written, counted=True)
 
 
 def _said(content: bytes) -> str:

@@ -185,7 +185,7 @@ class DeskAskIn(Model):
         min_length=1, max_length=2000, examples=["When may a vessel leave the outer berth?"]
     )
     conversation_id: str | None = None
-    draft: bool = Field(False, description="For editors: ask the draft.")
+    draft: bool = Field(default=False, description="For editors: ask the draft.")
     version: int | None = Field(None, description="For editors: ask this published version.")
     settings: dict[str, Any] | None = Field(
         None, description="For editors: settings that differ for this question only."

@@ -25,14 +25,15 @@ class EditionOut(Model):
     splitting: Splitting
     embedder: str | None
     outdated: bool = Field(
-        False,
+        default=False,
         description=(
             "Built with another embedder or analyser than the service's. Without its embedder, only"
             " keyword search works."
         ),
     )
     replaces_active: bool = Field(
-        False, description="Serves as soon as it is built, in the place of one that is outdated."
+        default=False,
+        description="Serves as soon as it is built, in the place of one that is outdated.",
     )
     passages: int
     recall: float | None = Field(

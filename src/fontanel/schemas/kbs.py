@@ -72,7 +72,7 @@ class KbIn(Model):
     splitting: Splitting | None = Field(
         None, description="Default: passages of 300 tokens without overlap, with sentence windows."
     )
-    temporary: bool = Field(False, description="Deleted after a day.")
+    temporary: bool = Field(default=False, description="Deleted after a day.")
     describer: str | None = Field(
         None,
         max_length=60,

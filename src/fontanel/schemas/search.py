@@ -21,7 +21,7 @@ class SearchIn(Model):
         None, description="Ids or names of the only documents to search."
     )
     operators: bool = Field(
-        True,
+        default=True,
         description=(
             'Whether "a phrase", +required, -excluded and beginnings* of words mean something.'
         ),
@@ -32,7 +32,7 @@ class SearchIn(Model):
         le=1,
         description="The share of words in the blend with meaning; by default as calibrated.",
     )
-    prefer_newer: bool = Field(False, description="Raise documents that changed lately.")
+    prefer_newer: bool = Field(default=False, description="Raise documents that changed lately.")
     boost: dict[str, float] = Field(
         default_factory=dict,
         max_length=20,
@@ -40,12 +40,12 @@ class SearchIn(Model):
         examples=[{"kind=rule": 1.3}],
     )
     join_neighbours: bool = Field(
-        False, description="Show passages that follow each other in a document as one hit."
+        default=False, description="Show passages that follow each other in a document as one hit."
     )
     edition: int | None = Field(
         None, ge=1, le=1_000_000, description="An edition's number; by default the active one."
     )
-    explain: bool = Field(False, description="Return how each score was computed.")
+    explain: bool = Field(default=False, description="Return how each score was computed.")
 
     @field_validator("boost")
     @classmethod

@@ -75,7 +75,7 @@ class DocumentSelection(Model):
     warnings: bool = False
     tags: Tags = {}
     all: bool = Field(
-        False, description="Needed to mean every document when nothing narrows the choice."
+        default=False, description="Needed to mean every document when nothing narrows the choice."
     )
 
     @model_validator(mode="after")

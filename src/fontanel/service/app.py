@@ -25,9 +25,9 @@ from fontanel.settings import Settings
 _DESCRIPTION = """
 Teams keep documents in knowledge bases; questions are answered from them with citations.
 
-Sign in with a key: `Authorization: Bearer fk_...`. Errors are problem details (RFC 9457). Lists come in pages with a
-cursor. Edits take `If-Match`; creating requests take `Idempotency-Key`. Times are UTC (RFC 3339).
-"""
+Sign in with a key: `Authorization: Bearer fk_...`. Errors are problem details (RFC 9457).
+Lists come in pages with a cursor. Edits take `If-Match`; creating requests take `Idempotency-Key`. Times are UTC (RFC 3339).
+"""  # noqa: E501
 
 
 def create_app(settings: Settings, runtime: Runtime | None = None) -> FastAPI:

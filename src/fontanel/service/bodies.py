@@ -92,7 +92,7 @@ class BodyGate:
         except BodyRefused as refused:
             expects = connection.headers.get("expect", "").lower() == "100-continue"
             if not expects:
-                await _drain(receive, existing)
+                await _drain(receive, signed_in=existing)
             await _refuse(scope, send, refused.error)
             return
         await self._app(scope, _Replay(data, receive), send)
@@ -296,7 +296,7 @@ def _too_large(limit: int) -> ApiError:
     )
 
 
-async def _drain(receive: Receive, signed_in: bool) -> None:
+async def _drain(receive: Receive, *, signed_in: bool) -> None:
     """Read and discard more of the body: a sender that only writes would not see the reply."""
     limit, drained, began = _DRAINED if signed_in else _DRAINED_OF_STRANGERS, 0, time.monotonic()
     try:

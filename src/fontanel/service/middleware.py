@@ -50,7 +50,7 @@ class Metrics:
 class RequestLog:
     """Gives each request an id, and logs and counts it once it is answered."""
 
-    def __init__(self, app: ASGIApp, metrics: Metrics, secure: bool) -> None:
+    def __init__(self, app: ASGIApp, metrics: Metrics, *, secure: bool) -> None:
         self._app = app
         self._secure = secure
         self._metrics = metrics

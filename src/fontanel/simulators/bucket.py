@@ -66,7 +66,7 @@ class _Store:
                 else self._listing(request, folder)
             )
         except _Refused as refused:
-            text = f"<Error><Code>{refused.code}</Code><Message>{escape(str(refused))}</Message></Error>"
+            text = f"<Error><Code>{refused.code}</Code><Message>{escape(str(refused))}</Message></Error>"  # noqa: E501
             return Response(
                 '<?xml version="1.0"?>' + text, refused.status, media_type="application/xml"
             )
@@ -163,7 +163,7 @@ class _Store:
         coding = "<EncodingType>url</EncodingType>" if encoded else ""
         return _xml(
             "<ListBucketResult"
-            f' xmlns="{_NAMESPACE}"><Name>{escape(folder.name)}</Name><Prefix>{shown(prefix)}</Prefix>{coding}'
+            f' xmlns="{_NAMESPACE}"><Name>{escape(folder.name)}</Name><Prefix>{shown(prefix)}</Prefix>{coding}'  # noqa: E501
             f"<KeyCount>{len(rows)}</KeyCount><MaxKeys>{most}</MaxKeys><IsTruncated>{str(more).lower()}</IsTruncated>"
             f"{''.join(rows)}{token}</ListBucketResult>"
         )

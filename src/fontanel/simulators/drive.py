@@ -112,7 +112,7 @@ class _Drive:
         if path.is_dir():
             about += "<D:resourcetype><D:collection/></D:resourcetype>"
         else:
-            about += f"<D:resourcetype/><D:getcontentlength>{result.st_size}</D:getcontentlength><D:getetag>{escape(_etag(path))}</D:getetag>"
+            about += f"<D:resourcetype/><D:getcontentlength>{result.st_size}</D:getcontentlength><D:getetag>{escape(_etag(path))}</D:getetag>"  # noqa: E501
         yield (
             f"<D:response><D:href>{escape(address)}</D:href><D:propstat><D:prop>{about}</D:prop>"
             "<D:status>HTTP/1.1 200 OK</D:status></D:propstat></D:response>"

@@ -41,9 +41,59 @@ _DOCUMENT = re.compile(r"<document>\n(.*?)\n</document>", re.S)
 _QUESTION = re.compile(r"<question>\n(.*?)\n</question>", re.S)
 _UNDERSTOOD = re.compile(r"understood as: (.*)")
 _STOP = frozenset(
-    "the a an of and or to in on at for is are was were be by with from as it its this that these"
-    " those which who what when where how do does did may can must should will would i we you they"
-    " there not no if any all".split()
+    [
+        "the",
+        "a",
+        "an",
+        "of",
+        "and",
+        "or",
+        "to",
+        "in",
+        "on",
+        "at",
+        "for",
+        "is",
+        "are",
+        "was",
+        "were",
+        "be",
+        "by",
+        "with",
+        "from",
+        "as",
+        "it",
+        "its",
+        "this",
+        "that",
+        "these",
+        "those",
+        "which",
+        "who",
+        "what",
+        "when",
+        "where",
+        "how",
+        "do",
+        "does",
+        "did",
+        "may",
+        "can",
+        "must",
+        "should",
+        "will",
+        "would",
+        "i",
+        "we",
+        "you",
+        "they",
+        "there",
+        "not",
+        "no",
+        "if",
+        "any",
+        "all",
+    ]
 )
 _NUMBER = re.compile(r"\d+(?:[.,]\d+)*")
 _OPPOSITES = {
@@ -154,7 +204,7 @@ def lying(prompt: Prompt) -> list[Said]:
         )
         out.append(spoilt or text)
         if (seed + place) % 2 == 0:
-            out.append(Said(_INVENTED[(seed + place) % len(_INVENTED)], text.cites, False))
+            out.append(Said(_INVENTED[(seed + place) % len(_INVENTED)], text.cites, true=False))
     return out
 
 
@@ -163,7 +213,9 @@ def _changed_number(text: Said, prompt: Prompt) -> Said | None:
     if match is None:
         return _denied(text, prompt)
     other = str(int(re.sub(r"\D", "", match.group())) * 3 + 7)
-    return Said(text.text[: match.start()] + other + text.text[match.end() :], text.cites, False)
+    return Said(
+        text.text[: match.start()] + other + text.text[match.end() :], text.cites, true=False
+    )
 
 
 def _denied(text: Said, prompt: Prompt) -> Said | None:
@@ -172,14 +224,14 @@ def _denied(text: Said, prompt: Prompt) -> Said | None:
         if pattern.search(text.text) and not re.search(
             r"\b(?:not|no|never|without|nobody)\b", text.text
         ):
-            return Said(pattern.sub(f"{verb} not", text.text, count=1), text.cites, False)
+            return Said(pattern.sub(f"{verb} not", text.text, count=1), text.cites, true=False)
     return None
 
 
 def _turned(text: Said, prompt: Prompt) -> Said | None:
     for word, other in _OPPOSITES.items():
         if re.search(rf"\b{word}\b", text.text) and not re.search(r"\bnot\b", text.text):
-            return Said(re.sub(rf"\b{word}\b", other, text.text, count=1), text.cites, False)
+            return Said(re.sub(rf"\b{word}\b", other, text.text, count=1), text.cites, true=False)
     return _changed_number(text, prompt) if _NUMBER.search(text.text) else None
 
 
@@ -188,14 +240,14 @@ def _wrong_source(text_: Said, prompt: Prompt) -> Said | None:
     for number, title, text in reversed(prompt.sources):
         shared = len(words & set(_words(f"{title} {text}"))) / max(len(words), 1)
         if number not in text_.cites and shared < 0.35:
-            return Said(text_.text, (number,), False)
+            return Said(text_.text, (number,), true=False)
     return None
 
 
 def gullible(prompt: Prompt) -> list[Said]:
     """Repeat whatever in the sources resembles an instruction, then answer."""
     orders = [
-        Said(sentence.strip(), (number,), False)
+        Said(sentence.strip(), (number,), true=False)
         for number, _, text in prompt.sources
         for sentence in re.split(r"(?<=[.!?])\s+|\n", text)
         if re.search(
@@ -342,7 +394,7 @@ async def _stream(
     if use is not None:
         yield (
             "data:"
-            f" {json.dumps({'object': 'chat.completion.chunk', 'model': kind, 'choices': [], 'usage': use})}\n\n"
+            f" {json.dumps({'object': 'chat.completion.chunk', 'model': kind, 'choices': [], 'usage': use})}\n\n"  # noqa: E501
         )
     yield "data: [DONE]\n\n"
 
@@ -350,7 +402,7 @@ async def _stream(
 def _event(choice: dict[str, Any], kind: str) -> str:
     return (
         "data:"
-        f" {json.dumps({'object': 'chat.completion.chunk', 'model': kind, 'choices': [choice]})}\n\n"
+        f" {json.dumps({'object': 'chat.completion.chunk', 'model': kind, 'choices': [choice]})}\n\n"  # noqa: E501
     )
 
 

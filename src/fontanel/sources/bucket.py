@@ -105,7 +105,7 @@ class Bucket(Source):
         if response.status_code != 200:
             raise SourceUnavailable(
                 _said(response, data, f"The bucket {self._settings.bucket}"),
-                response.status_code >= 429,
+                again=response.status_code >= 429,
             )
         try:
             root = ElementTree.fromstring(data)

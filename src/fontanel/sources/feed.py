@@ -32,7 +32,7 @@ _MAX_FEED = 20_000_000
 class FeedSettings(SettingsModel):
     url: str = Field(title="Address of the feed", min_length=1, max_length=2000)
     whole_pages: bool = Field(
-        False,
+        default=False,
         title="Take the linked pages",
         description="Take the page that an entry links to instead of the entry's own text.",
     )

@@ -36,7 +36,7 @@ class FolderSettings(Patterns):
         description="An absolute path on the machine that runs the service.",
     )
     watch: bool = Field(
-        True,
+        default=True,
         title="Watch for changes",
         description="Take up changes at once, by the system's file events.",
     )

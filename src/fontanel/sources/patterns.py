@@ -14,10 +14,79 @@ from fontanel.sources.protocol import SettingsModel
 
 #: Files with video, sound, programs or other programs' data.
 _WITHOUT_TEXT = frozenset(
-    "3gp 7z a aac avi bak bin bz2 class com crdownload dat db db-shm db-wal deb dll dmg dwg dylib"
-    " eot exe flac gz ico iso jar ko lib lnk lock log1 m4a m4v mkv mov mp3 mp4 mpeg mpg msi o obj"
-    " ogg otf part pdb pyc pyo qcow2 rar rpm so sqlite swp sys tar tgz tmp ttf vdi vmdk wasm wav"
-    " webm wma wmv woff woff2 xz zst".split()
+    [
+        "3gp",
+        "7z",
+        "a",
+        "aac",
+        "avi",
+        "bak",
+        "bin",
+        "bz2",
+        "class",
+        "com",
+        "crdownload",
+        "dat",
+        "db",
+        "db-shm",
+        "db-wal",
+        "deb",
+        "dll",
+        "dmg",
+        "dwg",
+        "dylib",
+        "eot",
+        "exe",
+        "flac",
+        "gz",
+        "ico",
+        "iso",
+        "jar",
+        "ko",
+        "lib",
+        "lnk",
+        "lock",
+        "log1",
+        "m4a",
+        "m4v",
+        "mkv",
+        "mov",
+        "mp3",
+        "mp4",
+        "mpeg",
+        "mpg",
+        "msi",
+        "o",
+        "obj",
+        "ogg",
+        "otf",
+        "part",
+        "pdb",
+        "pyc",
+        "pyo",
+        "qcow2",
+        "rar",
+        "rpm",
+        "so",
+        "sqlite",
+        "swp",
+        "sys",
+        "tar",
+        "tgz",
+        "tmp",
+        "ttf",
+        "vdi",
+        "vmdk",
+        "wasm",
+        "wav",
+        "webm",
+        "wma",
+        "wmv",
+        "woff",
+        "woff2",
+        "xz",
+        "zst",
+    ]
 )
 
 
@@ -66,7 +135,7 @@ class Patterns(SettingsModel):
         description="Patterns of paths to skip, for instance `**/drafts/**`.",
     )
     hidden: bool = Field(
-        False,
+        default=False,
         title="Take hidden files",
         description="Files and folders whose names begin with a dot.",
     )
@@ -120,7 +189,7 @@ def matcher(patterns: Sequence[str]) -> Callable[[str], bool] | None:
     return fits
 
 
-def chooser(patterns: Patterns, files: bool = True) -> Callable[[str], str | None]:
+def chooser(patterns: Patterns, *, files: bool = True) -> Callable[[str], str | None]:
     """Return a function from a path to the reason to skip it, None to include it.
 
     Args:

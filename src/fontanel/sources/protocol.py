@@ -21,7 +21,7 @@ class SourceUnavailable(Unavailable):
     action.
     """
 
-    def __init__(self, message: str, again: bool = True) -> None:
+    def __init__(self, message: str, *, again: bool = True) -> None:
         super().__init__(message)
         self.again = again
 

@@ -65,7 +65,7 @@ _FILES = (
 class SiteSettings(Patterns):
     start: list[str] = Field(title="Start pages", min_length=1, max_length=50)
     sitemaps: bool = Field(
-        True,
+        default=True,
         title="Read sitemaps",
         description="By default those named in robots.txt, and /sitemap.xml.",
     )
@@ -76,7 +76,9 @@ class SiteSettings(Patterns):
         description="Further hosts of the site, besides those of the start pages.",
     )
     files: bool = Field(
-        True, title="Take linked files", description="PDFs and other documents that pages link to."
+        default=True,
+        title="Take linked files",
+        description="PDFs and other documents that pages link to.",
     )
     depth: int = Field(10, title="Maximum depth of links", ge=0, le=100)
     max_pages: int = Field(2000, title="Pages at most", ge=1, le=200_000)

@@ -1,4 +1,4 @@
-"""Answering: routing, follow-ups, choosing statements, citing them to the letter, declining."""
+"""Answering: routing, follow-ups, choosing statements, verbatim citations, declining."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""The built-in composer: comparisons, conflicts, yes and no, lengths and layouts, languages; routing and titles."""
+"""The built-in composer: comparisons, conflicts, yes and no, layouts, languages."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""Statements whose words are all in the cited place, and which say something else all the same."""
+"""Statements whose words are all in the cited place, but that contradict it."""
 
 from __future__ import annotations
 
@@ -20,7 +20,7 @@ vessels below 20 m may wait inside the basin. Booking is not required at weekend
 | Berth 4 | 120 m | 6.8 m |
 | Berth 5 | 60 m | 4.2 m |
 | Ferry ramp | 85 m | 5.5 m |
-"""
+"""  # noqa: E501
 
 
 @pytest.fixture(scope="module")

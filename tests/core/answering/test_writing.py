@@ -1,4 +1,4 @@
-"""What a model writes: packed and fenced sources, marks bound to citations, statements checked, orders in documents ignored."""
+"""Answers of models: fenced sources, citations, checks, injected instructions."""
 
 from __future__ import annotations
 

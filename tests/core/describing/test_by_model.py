@@ -1,4 +1,4 @@
-"""Descriptions that models write: what they are shown, and what of theirs is taken."""
+"""Descriptions by models: their prompts, and which are accepted."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""The built-in description and title: telling sentences from the document itself, and titles that mean something."""
+"""The built-in description and title, from informative sentences of a document."""
 
 from __future__ import annotations
 
@@ -18,7 +18,7 @@ Coffee is to be had in the mess.
 ## Cranes
 
 The quay crane stops at gusts of 45 knots, and its jib is lowered when the wind passes 50 knots.
-"""
+"""  # noqa: E501
 
 
 def reading(text: str, name: str = "a.md") -> Reading:

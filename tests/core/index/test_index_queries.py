@@ -1,4 +1,4 @@
-"""What a search may say and do beside words: phrases, exclusions, beginnings, slips, boosts, copies, partitions."""
+"""Operators, spelling, boosts, near-duplicates and partitions of searches."""
 
 from __future__ import annotations
 
@@ -253,7 +253,7 @@ class TestRanking:
         assert snapshot.search(Query("gale pennant", asked, keyword_weight=0.05))[0].passage_id == 5
 
 
-def unit(random: np.random.Generator, count: int, dimensions: int = 16) -> np.ndarray:  # type: ignore[type-arg]
+def unit(random: np.random.Generator, count: int, dimensions: int = 16) -> np.ndarray:
     vectors = random.normal(size=(count, dimensions)).astype(np.float32)
     return vectors / np.linalg.norm(vectors, axis=1, keepdims=True)  # type: ignore[no-any-return]
 

@@ -1,4 +1,4 @@
-"""What searches mapped of segment files is given back, and no search notices; files are compared without being mapped."""
+"""Large editions release mapped memory unnoticed, and verify files without mapping."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""Search by words and meaning against the same written naively, passage by passage: blend, windows, filters, caps, boosts."""
+"""Hybrid search against a naive implementation: weights, windows, filters, limits."""
 
 from __future__ import annotations
 
@@ -30,7 +30,7 @@ Floats = npt.NDArray[np.float32]
 
 @dataclass
 class Shelf:
-    """Passages with their vectors and those of their sentence windows, in segments; some of them gone."""
+    """Passages with their vectors and windows, in segments; some of them removed."""
 
     entries: list[WordsEntry]
     vectors: dict[int, Floats]
@@ -44,7 +44,7 @@ class Shelf:
         return [entry for entry in self.entries if entry.passage_id not in self.dead]
 
     def beside(self, key: int) -> int:
-        """How many living passages of its document stand at a passage's place and two to either side."""
+        """Count the living passages at a passage's position and up to two on either side."""
         alive = {entry.passage_id for entry in self.living}
         return sum(
             self.keys[other] == self.keys[key]
@@ -127,7 +127,8 @@ class Shelf:
 
 def unit(random: np.random.Generator, count: int) -> Floats:
     result = random.normal(size=(count, WIDTH)).astype(np.float32)
-    return result / np.linalg.norm(result, axis=1, keepdims=True)
+    unit_vectors: Floats = result / np.linalg.norm(result, axis=1, keepdims=True)
+    return unit_vectors
 
 
 @st.composite

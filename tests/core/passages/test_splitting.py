@@ -11,7 +11,22 @@ from fontanel.core.reading import Reading, ReadingBuilder, read
 from fontanel.facts import SplitSettings
 from tests.conftest import DOCUMENTS
 
-WORDS = "the pilot boards the ship off the mole when wind and swell allow it".split()
+WORDS = [
+    "the",
+    "pilot",
+    "boards",
+    "the",
+    "ship",
+    "off",
+    "the",
+    "mole",
+    "when",
+    "wind",
+    "and",
+    "swell",
+    "allow",
+    "it",
+]
 
 
 def passages_of(reading: Reading, target: int = 200, least: int = 60):  # type: ignore[no-untyped-def]

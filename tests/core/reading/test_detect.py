@@ -1,4 +1,4 @@
-"""What a file is, by its bytes first: whatever it is called, and whatever is wrong with it."""
+"""Detecting file types by bytes, whatever the name or damage."""
 
 from __future__ import annotations
 

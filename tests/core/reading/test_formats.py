@@ -1,4 +1,4 @@
-"""Formats beyond the simplest: what becomes of slides, sheets, mail, books and the rest."""
+"""Further formats: slides, sheets, mail, books and others."""
 
 from __future__ import annotations
 
@@ -70,7 +70,7 @@ class TestSlides:
         frame = f"""<p:graphicFrame {spaces}><p:nvGraphicFramePr><p:cNvPr id="9" name="Diagram"/><p:cNvGraphicFramePr/><p:nvPr/></p:nvGraphicFramePr>
             <p:xfrm><a:off x="0" y="900000"/><a:ext cx="900000" cy="900000"/></p:xfrm><a:graphic>
             <a:graphicData uri="http://schemas.openxmlformats.org/drawingml/2006/diagram"><dgm:relIds r:dm="{relation}"/></a:graphicData>
-            </a:graphic></p:graphicFrame>"""
+            </a:graphic></p:graphicFrame>"""  # noqa: E501
         slide.shapes._spTree.append(parse_xml(frame))
         out = io.BytesIO()
         presentation.save(out)
@@ -229,7 +229,7 @@ class TestOpenDocument:
             '<text:h text:outline-level="2">Locks</text:h><text:p>The'
             " gate<text:s/>opens<text:note><text:note-body><text:p>by"
             " hand</text:p></text:note-body></text:note> at high"
-            " water.</text:p><text:list><text:list-item><text:p>North</text:p><text:list><text:list-item><text:p>inner</text:p></text:list-item></text:list></text:list-item></text:list><table:table><table:table-row><table:table-cell><text:p>Gate</text:p></table:table-cell><table:table-cell><text:p>Width</text:p></table:table-cell></table:table-row><table:table-row><table:table-cell><text:p>A</text:p></table:table-cell><table:table-cell><text:p>9"
+            " water.</text:p><text:list><text:list-item><text:p>North</text:p><text:list><text:list-item><text:p>inner</text:p></text:list-item></text:list></text:list-item></text:list><table:table><table:table-row><table:table-cell><text:p>Gate</text:p></table:table-cell><table:table-cell><text:p>Width</text:p></table:table-cell></table:table-row><table:table-row><table:table-cell><text:p>A</text:p></table:table-cell><table:table-cell><text:p>9"  # noqa: E501
             " m</text:p></table:table-cell></table:table-row></table:table>"
         )
         reading = read(samples.odt(body, "Lock notes"), "lock.odt")

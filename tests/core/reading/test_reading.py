@@ -1,4 +1,4 @@
-"""Reading: every format to the same structure; broken and hostile input to one clear reason."""
+"""Reading: every format to the same structure; hostile input to one clear reason."""
 
 from __future__ import annotations
 
@@ -24,7 +24,7 @@ def blocks(reading: Reading) -> list[tuple[str, str]]:
 
 def pdf(*pages: list[tuple[float, float, str]], **options: object) -> bytes:
     out = io.BytesIO()
-    canvas = Canvas(out, **options)  # type: ignore[arg-type]
+    canvas = Canvas(out, **options)
     for page in pages:
         for x, y, text in page:
             canvas.drawString(x, y, text)
@@ -79,7 +79,7 @@ class TestHtml:
         <nav><a href=/>Home</a></nav><div class="sidebar">Related</div>
         <main><h1 id="top">Buoys</h1><p>Every buoy is <b>looked</b> at once a month, from the water, in all seasons,
         and whenever a ship reports that it is adrift or dark.</p></main>
-        <footer>Printed copies</footer></body></html>"""
+        <footer>Printed copies</footer></body></html>"""  # noqa: E501
         reading = read(source, "buoys.html")
         assert reading.title == "Buoys"
         assert reading.text.startswith("Buoys\n\nEvery buoy is looked at once a month")
@@ -253,7 +253,7 @@ class TestPicturesInPages:
 
 class TestPdf:
     def test_running_heads_and_page_numbers_are_dropped(self) -> None:
-        pages = [
+        pages: list[list[tuple[float, float, str]]] = [
             [
                 (72, 800, "Skerrow Harbour Trust"),
                 (72, 600, f"Unique text of page {n}."),
@@ -372,7 +372,7 @@ def test_any_text_gives_sound_blocks(text: str, name: str) -> None:
 
 
 def assert_sound(reading: Reading) -> None:
-    """Blocks follow each other, lie inside the text, hold text, and survive the way to JSON and back."""
+    """Assert that blocks are ordered, inside the text, non-empty, and survive JSON."""
     end = 0
     for block in reading.blocks:
         assert end <= block.start < block.end <= len(reading.text)

@@ -1,4 +1,4 @@
-"""reStructuredText as documentation generators know it: nothing that a reader of its pages sees is lost."""
+"""reStructuredText with the directives of documentation generators, without loss."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""Rich text: what styles, outline levels, lists, tables, notes, code pages and Unicode characters become."""
+"""Rich text: styles, outline levels, lists, tables, notes, code pages and Unicode."""
 
 from __future__ import annotations
 
@@ -168,7 +168,7 @@ def test_a_file_that_is_cut_short_is_read_as_far_as_it_goes() -> None:
 
 
 def encoded(text: str) -> str:
-    """A text as a program would write it: ASCII as it is, others by their numbers, each with a question mark for old programs."""
+    """Encode text as programs do: other characters as numbers with a question mark."""
     out = []
     for letter in text:
         if letter in "\\{}":

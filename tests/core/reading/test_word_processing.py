@@ -1,4 +1,4 @@
-"""Documents of word processors: what a person sees of them, and nothing else, as headings, lists, tables, code and notes."""
+"""Word processor documents: visible text as headings, lists, tables, code and notes."""
 
 from __future__ import annotations
 
@@ -70,9 +70,9 @@ class TestWhatIsSeenInWord:
     def test_content_controls_fields_and_tags(self) -> None:
         reading = written(
             f"<w:sdt><w:sdtContent><w:p>{run('In a control.')}</w:p></w:sdtContent></w:sdt>",
-            f"<w:p><w:sdt><w:sdtContent>{run('Berth ')}</w:sdtContent></w:sdt><w:smartTag>{run('seven')}</w:smartTag>"
+            f"<w:p><w:sdt><w:sdtContent>{run('Berth ')}</w:sdtContent></w:sdt><w:smartTag>{run('seven')}</w:smartTag>"  # noqa: E501
             "<w:fldSimple"
-            f" w:instr='DATE'>{run(' of nine')}</w:fldSimple><w:r><w:instrText>PAGE</w:instrText></w:r></w:p>",
+            f" w:instr='DATE'>{run(' of nine')}</w:fldSimple><w:r><w:instrText>PAGE</w:instrText></w:r></w:p>",  # noqa: E501
             f"<w:p>{run('Wind')}<w:r><w:tab/></w:r>{run('25')}<w:r><w:noBreakHyphen/></w:r>{run('34')}<w:r><w:br/></w:r>{run('knots')}</w:p>",
         )
         assert texts(reading) == ["In a control.", "Berth seven of nine", "Wind 25-34 knots"]
@@ -320,10 +320,10 @@ class TestOpenDocument:
             ' text:style-name="P2">Mooring</text:p><text:p text:style-name="P1">if<text:s'
             ' text:c="2"/>wind:<text:line-break/><text:tab/>wait</text:p><text:p'
             ' text:style-name="P1">done</text:p><text:p>Six'
-            " lines<text:note><text:note-citation>1</text:note-citation><text:note-body><text:p>Since"
+            " lines<text:note><text:note-citation>1</text:note-citation><text:note-body><text:p>Since"  # noqa: E501
             " 2024.</text:p></text:note-body></text:note> at least.</text:p><text:p"
             ' text:style-name="Loop">The'
-            " map:<drawing:frame><drawing:image/><svg-compatible:title>Map</svg-compatible:title><svg-compatible:desc>A"
+            " map:<drawing:frame><drawing:image/><svg-compatible:title>Map</svg-compatible:title><svg-compatible:desc>A"  # noqa: E501
             " map of the outer berth</svg-compatible:desc></drawing:frame></text:p><text:p>In a"
             " box:<drawing:frame><drawing:text-box><text:p> call the"
             " tower</text:p></drawing:text-box></drawing:frame></text:p>"

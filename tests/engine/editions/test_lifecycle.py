@@ -1,4 +1,4 @@
-"""Editions that are outdated at the start: a successor for each, once, and a switch that waits for a quiet moment."""
+"""Outdated editions at start: one replacement each, and a switch at a quiet moment."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""Editions on disk: segments named in transactions, merged by size, swept when nothing names them."""
+"""Editions on disk: segments recorded in transactions, merged by size, swept."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""Deliveries of notices: pauses between attempts, receivers that are gone, and retention."""
+"""Deliveries of notices: pauses between attempts, receivers that are gone, retention."""
 
 from __future__ import annotations
 
@@ -80,7 +80,7 @@ def delivery(runtime: Runtime) -> Delivery:
 
 
 def attempt(runtime: Runtime) -> Delivery:
-    """Deliver what is due, as if the pause before it were over, and return the outcome."""
+    """Deliver what is due, as if the pause were over, and return the outcome."""
     attempts = delivery(runtime).attempts
     with runtime.records.writing() as session:
         session.execute(update(Delivery).values(run_after=now()))

@@ -1,4 +1,4 @@
-"""What goes by itself when its time has come, and what stays."""
+"""Retention: what is deleted after a while, and what stays."""
 
 from __future__ import annotations
 

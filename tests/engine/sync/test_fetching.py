@@ -1,4 +1,4 @@
-"""Fetching a few items at a time: each comes out once, whatever its order, and one that breaks stops the rest."""
+"""Fetching a few items at a time: each is returned once, and a failure stops the rest."""
 
 from __future__ import annotations
 

@@ -18,7 +18,7 @@ NOW = datetime(2026, 11, 23, 12, 0, tzinfo=UTC)
 
 
 def source(**said: object) -> Source:
-    return Source(**{"kind": "site", "settings": {}, "cron": None, "every_minutes": None, **said})  # type: ignore[arg-type]
+    return Source(**{"kind": "site", "settings": {}, "cron": None, "every_minutes": None, **said})
 
 
 @pytest.mark.parametrize(

@@ -1,4 +1,4 @@
-"""Worker processes: they answer, are bounded, are replaced when they die, and end when idle."""
+"""Worker processes: they respond, are limited, replaced when they die, end when idle."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""Desks: drafts and versions, models behind HTTP, links for guests, conversations, feedback, the record, use."""
+"""Desks: drafts, versions, models, links, conversations, feedback, records, usage."""
 
 from __future__ import annotations
 
@@ -238,7 +238,7 @@ def test_when_a_model_fails_the_built_in_composer_answers_and_says_so(
     assert finish.answer.text == plain.text
     assert finish.answer.composer == "built-in"
     assert reason in finish.answer.note
-    # What came before the failure is taken back.
+    # The text before the failure is withdrawn.
     assert any(isinstance(event, s.RestartEvent) for event in events) == (
         model in ("broken", "malformed")
     )
@@ -398,11 +398,15 @@ def test_feedback_reaches_the_editors_with_the_record(
     team, result = marine[0], desk()
     reader = team.with_role("reader")
     answer = reader.ask_desk(result.id, QUESTION)
-    reader.give_feedback(result.id, answer.turn_id, False, "outdated", "It is 30 now.")
-    reader.give_feedback(result.id, answer.turn_id, True, citation=1)
-    reader.give_feedback(result.id, answer.turn_id, False, "wrong", "Not so.")
+    reader.give_feedback(
+        result.id, answer.turn_id, helpful=False, reason="outdated", comment="It is 30 now."
+    )
+    reader.give_feedback(result.id, answer.turn_id, helpful=True, citation=1)
+    reader.give_feedback(
+        result.id, answer.turn_id, helpful=False, reason="wrong", comment="Not so."
+    )
     with pytest.raises(Invalid):
-        reader.give_feedback(result.id, answer.turn_id, True, citation=99)
+        reader.give_feedback(result.id, answer.turn_id, helpful=True, citation=99)
     seen = team.client.list_desk_answers(result.id, helpful=False)
     assert [
         (row.question, [(f.citation, f.helpful, f.comment) for f in row.feedback]) for row in seen
@@ -432,7 +436,7 @@ def test_guests_come_by_a_link_and_reach_nothing_else(
     assert answer.citations
     context = guest.citation_context(result.id, answer.turn_id, 1)
     assert context.text[context.quote_start : context.quote_end] == answer.citations[0].quote
-    guest.give_feedback(result.id, answer.turn_id, True)
+    guest.give_feedback(result.id, answer.turn_id, helpful=True)
     assert len(guest.list_conversations(desk=result.id)) == 2
     # Another guest by the same link sees none of it.
     other = Client(team.service.url, link.secret, team.slug, guest="another guest 000000001")

@@ -1,4 +1,4 @@
-"""Documents described by a model: what is taken, what it costs, what becomes of failures, and that the index goes along."""
+"""Descriptions by a model: what is accepted, its cost, failures, and the index."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""Editions beside each other: built from other settings while the kb goes on, compared, switched, dropped."""
+"""Editions: built with other settings during operation, compared, switched, deleted."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""The embedder is replaced between two starts: a successor is built beside the edition that serves, and takes over by itself."""
+"""Another embedder at the next start: a replacement is built and activated."""
 
 from __future__ import annotations
 

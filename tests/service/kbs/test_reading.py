@@ -1,4 +1,4 @@
-"""What became of a document, through the service: reports, previews, pages, files inside files, columns."""
+"""Reports, previews, pages, contained files and columns of documents."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""Search as a person tunes it: operators, corrections, copies, boosts, and why a hit scored as it did."""
+"""Tuning search: operators, corrections, near-duplicates, boosts, explanations."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""The stream of a knowledge base's changes: each is told, also when very many come at once."""
+"""The stream of a knowledge base's changes is complete, even for many at once."""
 
 from __future__ import annotations
 

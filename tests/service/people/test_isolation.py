@@ -1,4 +1,4 @@
-"""Nothing crosses a team's border: every route of the API, with a stranger's credentials and with none."""
+"""Nothing crosses a team's border: every route, with a stranger's credentials or none."""
 
 from __future__ import annotations
 
@@ -97,7 +97,7 @@ def everything(team: TeamSetup, kb: str) -> str:
         ),
         list(client.list_passages(kb, "storm-plan.md")),
     ]
-    # Noting when a key was last used, or whether a model can be reached, is no change of the team's records.
+    # The last use of a key, or whether a model responds, is not a change of records.
     items = [
         item.model_dump(mode="json", exclude={"last_used_at", "freshness", "error"})
         for part in results
@@ -108,7 +108,7 @@ def everything(team: TeamSetup, kb: str) -> str:
 
 @pytest.fixture(scope="module")
 def untouched(victim: tuple[TeamSetup, dict[str, str]]) -> str:
-    """All of it before any stranger came."""
+    """All of it before any stranger's request."""
     return everything(victim[0], victim[1]["kb"])
 
 

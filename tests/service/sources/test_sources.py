@@ -1,4 +1,4 @@
-"""A folder as a source: what is taken, moved, removed, held; who may do what."""
+"""A folder as a source: added, moved, removed and held; who may do what."""
 
 from __future__ import annotations
 
@@ -10,6 +10,7 @@ import pytest
 
 from fontanel import schemas as s
 from fontanel.client import Client, NotAllowed, NotFound, ProblemError
+from fontanel.facts import DocumentState
 from tests.conftest import STORM, Service, TeamSetup, new_team, until
 
 
@@ -47,12 +48,12 @@ def connect(client: Client, folder: Path, **more: object) -> s.SourceOut:
     settings = {"path": str(folder), "watch": False}
     source = client.connect_source(
         "kb", s.SourceIn(name="Notices", kind="folder", settings=settings, **more)
-    )  # type: ignore[arg-type]
+    )
     assert client.wait_for_sync("kb", source.id, "latest").state == "done"
     return client.show_source("kb", source.id)
 
 
-def names(client: Client, state: s.StateName | None = None) -> list[str]:
+def names(client: Client, state: DocumentState | None = None) -> list[str]:
     return [document.name for document in client.list_documents("kb", state=state)]
 
 
@@ -87,7 +88,7 @@ def test_a_folder_is_taken_and_kept_up(team: TeamSetup, folder: Path) -> None:
     sync = client.sync_source("kb", source.id, wait=True)
     assert counts(sync) == {"added": 1, "changed": 1, "moved": 1, "removed": 1, "unchanged": 1}
     assert client.show_document("kb", "notices/plans/moved.md").id == moved_id
-    assert names(client, "removed") == ["notices/plans/storm.md"]
+    assert names(client, DocumentState.REMOVED) == ["notices/plans/storm.md"]
     items = {item.id: item for item in client.list_sync_items("kb", source.id, sync.id)}
     assert items["plans/moved.md"].reason == "from notice-01.md"
     assert items["new.md"].embedded == 1
@@ -115,7 +116,7 @@ def test_a_run_that_would_remove_much_is_held(team: TeamSetup, folder: Path) -> 
     assert client.show_source("kb", source.id).freshness.state in ("late", "unscheduled")
     missing = [item.id for item in client.list_sync_items("kb", source.id, stored.id, "missing")]
     assert missing == [f"notice-{number:02}.md" for number in range(12)]
-    # What goes missing after a person looked is not what that person confirmed.
+    # Items that disappear after a person looked are not what that person confirmed.
     for number in range(12, 24):
         (folder / f"notice-{number:02}.md").unlink()
     client.confirm_sync("kb", source.id, stored.id)

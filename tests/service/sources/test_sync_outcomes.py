@@ -1,4 +1,4 @@
-"""What a run does with what goes wrong, collides, moves or is deleted meanwhile, item by item."""
+"""Outcomes of runs with failures, collisions, moves and deletions, item by item."""
 
 from __future__ import annotations
 
@@ -9,6 +9,7 @@ import pytest
 
 from fontanel import schemas as s
 from fontanel.client import Client
+from fontanel.facts import DocumentState
 from tests.conftest import Service, TeamSetup
 from tests.servers import Answer, WebServer
 from tests.service.sources.test_sources import connect, counts, names
@@ -88,7 +89,8 @@ def test_what_is_too_large_is_said_and_taken_when_it_shrinks(team: TeamSetup, fo
     assert "larger than 1 MB" in str(items(client, source, first)["large.md"].reason)
     (folder / "large.md").write_text(light(2))
     assert counts(client.sync_source("kb", source.id, wait=True)) == {"added": 1, "unchanged": 1}
-    # What grows too large leaves, rather than be answered from as it once was, and the run says why.
+    # What grows too large leaves, rather than be answered from as it once was, and the run says
+    # why.
     (folder / "small.md").write_text("# Small no more\n\n" + "y" * 1_100_000)
     grown = client.sync_source("kb", source.id, wait=True)
     assert counts(grown) == {"removed": 1, "skipped": 1, "unchanged": 1}
@@ -115,7 +117,7 @@ def test_two_of_the_same_content_move_each_once(team: TeamSetup, folder: Path) -
         "from old/a.md",
         "from old/b.md",
     }
-    assert names(client, "removed") == []
+    assert names(client, DocumentState.REMOVED) == []
 
 
 def test_what_a_person_deleted_and_its_file_that_moved(team: TeamSetup, folder: Path) -> None:

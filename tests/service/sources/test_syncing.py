@@ -1,4 +1,4 @@
-"""Runs of sources through the service: outages, credentials, signals, notices sent on, and `kill -9`."""
+"""Runs of sources through the service: outages, credentials, signals, `kill -9`."""
 
 from __future__ import annotations
 
@@ -285,7 +285,7 @@ def test_a_signed_signal_starts_a_run(team: TeamSetup, service: Service) -> None
 
 @pytest.fixture
 def receiver() -> Iterator[tuple[str, list[tuple[dict[str, str], bytes]], list[int]]]:
-    """An address that notes what it is sent, and answers with the next of `statuses`, else 204."""
+    """A receiver that records what it is sent, and returns the next of `statuses`, else 204."""
     got: list[tuple[dict[str, str], bytes]] = []
     statuses: list[int] = []
 

@@ -179,9 +179,9 @@ def give_feedback(context: Context, options: argparse.Namespace) -> None:
     values = context.client.give_feedback(
         options.desk,
         options.answer,
-        options.verdict == "helpful",
-        options.reason,
-        options.comment,
-        options.citation,
+        helpful=options.verdict == "helpful",
+        reason=options.reason,
+        comment=options.comment,
+        citation=options.citation,
     )
     context.show(values, "Thank you, the desk's editors see it.")

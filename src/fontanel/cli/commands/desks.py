@@ -266,7 +266,8 @@ def show_desk(context: Context, options: argparse.Namespace) -> None:
     for name, value in desk.draft.model_dump().items():
         if name == "kbs":
             shown = "; ".join(
-                f"{names.get(part['kb'], part['kb'])}{': ' + part['use_for'] if part['use_for'] else ''}"
+                names.get(part["kb"], part["kb"])
+                + (f": {part['use_for']}" if part["use_for"] else "")
                 for part in value
             )
         else:
@@ -338,7 +339,10 @@ def _print_comparison(context: Context, comparison: DeskComparison) -> None:
 
 def list_answers(context: Context, options: argparse.Namespace) -> None:
     result = context.client.list_desk_answers(
-        options.desk, options.outcome, False if options.unhelpful else None, options.text
+        options.desk,
+        options.outcome,
+        helpful=False if options.unhelpful else None,
+        text=options.text,
     )
     rows = [
         (

@@ -117,7 +117,7 @@ def add_documents(context: Context, options: argparse.Namespace) -> int:
         if not options.no_wait:
             _wait(client, kb, added, progress)
     failed = [item.document for item in added if item.document.state == "failed"]
-    context.show(added, _summary(added, failed, options.no_wait))
+    context.show(added, _summary(added, failed, no_wait=options.no_wait))
     for document in failed:
         print(f"fontanel: {document.name}: {document.error}", file=sys.stderr)
     for name, reason in refused:
@@ -167,7 +167,7 @@ def _wait(client: Client, kb: str, added: list[AddedOut], progress: Progress) ->
         time.sleep(0.2)
 
 
-def _summary(added: list[AddedOut], failed: list[DocumentOut], no_wait: bool) -> str:
+def _summary(added: list[AddedOut], failed: list[DocumentOut], *, no_wait: bool) -> str:
     counts: dict[str, int] = {}
     for item in added:
         counts[item.outcome] = counts.get(item.outcome, 0) + 1
@@ -186,10 +186,10 @@ def list_documents(context: Context, options: argparse.Namespace) -> None:
             options.state,
             options.name,
             tags,
-            options.warnings,
-            options.inside,
-            options.source,
-            options.folder,
+            warnings=options.warnings,
+            parent=options.inside,
+            source=options.source,
+            folder=options.folder,
         )
     )
     if options.warnings and not context.json:

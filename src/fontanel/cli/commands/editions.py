@@ -174,7 +174,7 @@ def compare_editions(context: Context, options: argparse.Namespace) -> None:
         raise UsageProblem("Give questions to compare on, or --file.")
     result = context.client.compare_editions(context.kb(), options.first, options.second, questions)
     rows = [
-        (item.question, *(_best(item, second) for second in (False, True)))
+        (item.question, *(_best(item, second=second) for second in (False, True)))
         for item in result.questions
     ]
     table = context.table(
@@ -193,7 +193,7 @@ def compare_editions(context: Context, options: argparse.Namespace) -> None:
         context.say(same)
 
 
-def _best(item: ComparedOut, second: bool) -> str:
+def _best(item: ComparedOut, *, second: bool) -> str:
     names, rank = (item.second, item.second_rank) if second else (item.first, item.first_rank)
     best = names[0] if names else "nothing"
     return best if item.document is None else f"{best} (expected: {rank or 'not found'})"

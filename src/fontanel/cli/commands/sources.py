@@ -501,7 +501,7 @@ def disconnect(context: Context, options: argparse.Namespace) -> None:
     )
     if not options.yes and not context.confirm(f"Disconnect {source.name} {what}?"):
         return
-    client.disconnect_source(kb, source.id, options.keep_documents)
+    client.disconnect_source(kb, source.id, keep_documents=options.keep_documents)
 
 
 def show_freshness(context: Context, options: argparse.Namespace) -> None:

@@ -89,13 +89,18 @@ class AsyncDeskClient(AsyncBaseClient):
         self,
         desk: str,
         outcome: str | None = None,
+        *,
         helpful: bool | None = None,
         text: str | None = None,
         limit: int = 50,
     ) -> list[s.AnswerSummary]:
         """What a desk was asked, newest first."""
         return (
-            await self._send(self._calls.list_desk_answers(desk, outcome, helpful, text, limit))
+            await self._send(
+                self._calls.list_desk_answers(
+                    desk, outcome, helpful=helpful, text=text, limit=limit
+                )
+            )
         ).items
 
     # Asking a desk
@@ -179,6 +184,7 @@ class AsyncDeskClient(AsyncBaseClient):
         self,
         desk: str,
         turn: str,
+        *,
         helpful: bool,
         reason: Any = "",
         comment: str = "",

@@ -23,6 +23,7 @@ class AsyncDocumentClient(AsyncBaseClient):
         state: str | None = None,
         name: str | None = None,
         tags: Mapping[str, str] | None = None,
+        *,
         warnings: bool = False,
         parent: str | None = None,
         source: str | None = None,
@@ -60,6 +61,7 @@ class AsyncDocumentClient(AsyncBaseClient):
         name: str | None = None,
         tags: Mapping[str, str] | None = None,
         columns: s.Columns | None = None,
+        *,
         wait: bool = False,
     ) -> s.AddedOut:
         """Send a file or bytes.

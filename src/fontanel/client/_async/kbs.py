@@ -23,6 +23,7 @@ class AsyncKbClient(AsyncBaseClient):
         self,
         name: str,
         description: str = "",
+        *,
         temporary: bool = False,
         splitting: s.Splitting | None = None,
         idempotency_key: str | None = None,
@@ -36,7 +37,12 @@ class AsyncKbClient(AsyncBaseClient):
         """
         return await self._send(
             self._calls.create_kb(
-                name, description, temporary, splitting, describer, idempotency_key
+                name,
+                description,
+                temporary=temporary,
+                splitting=splitting,
+                describer=describer,
+                key=idempotency_key,
             )
         )
 

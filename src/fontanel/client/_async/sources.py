@@ -47,11 +47,13 @@ class AsyncSourceClient(AsyncBaseClient):
         """Only the fields that are set are changed."""
         return await self._send(self._calls.change_source(kb, source, change, version))
 
-    async def disconnect_source(self, kb: str, source: str, keep_documents: bool = False) -> None:
-        await self._send(self._calls.disconnect_source(kb, source, keep_documents))
+    async def disconnect_source(
+        self, kb: str, source: str, *, keep_documents: bool = False
+    ) -> None:
+        await self._send(self._calls.disconnect_source(kb, source, keep_documents=keep_documents))
 
     async def sync_source(
-        self, kb: str, source: str, wait: bool = False, seconds: float = 3600.0
+        self, kb: str, source: str, *, wait: bool = False, seconds: float = 3600.0
     ) -> s.SyncOut:
         """Run a source now; with `wait`, return when the run has ended or is held."""
         sync = await self._send(self._calls.start_sync(kb, source))

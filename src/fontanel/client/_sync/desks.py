@@ -92,13 +92,18 @@ class DeskClient(BaseClient):
         self,
         desk: str,
         outcome: str | None = None,
+        *,
         helpful: bool | None = None,
         text: str | None = None,
         limit: int = 50,
     ) -> list[s.AnswerSummary]:
         """What a desk was asked, newest first."""
         return (
-            self._send(self._calls.list_desk_answers(desk, outcome, helpful, text, limit))
+            self._send(
+                self._calls.list_desk_answers(
+                    desk, outcome, helpful=helpful, text=text, limit=limit
+                )
+            )
         ).items
 
     # Asking a desk
@@ -182,6 +187,7 @@ class DeskClient(BaseClient):
         self,
         desk: str,
         turn: str,
+        *,
         helpful: bool,
         reason: Any = "",
         comment: str = "",

@@ -25,6 +25,7 @@ class DocumentClient(BaseClient):
         state: str | None = None,
         name: str | None = None,
         tags: Mapping[str, str] | None = None,
+        *,
         warnings: bool = False,
         parent: str | None = None,
         source: str | None = None,
@@ -61,6 +62,7 @@ class DocumentClient(BaseClient):
         name: str | None = None,
         tags: Mapping[str, str] | None = None,
         columns: s.Columns | None = None,
+        *,
         wait: bool = False,
     ) -> s.AddedOut:
         """Send a file or bytes.

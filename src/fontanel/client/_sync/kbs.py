@@ -26,6 +26,7 @@ class KbClient(BaseClient):
         self,
         name: str,
         description: str = "",
+        *,
         temporary: bool = False,
         splitting: s.Splitting | None = None,
         idempotency_key: str | None = None,
@@ -39,7 +40,12 @@ class KbClient(BaseClient):
         """
         return self._send(
             self._calls.create_kb(
-                name, description, temporary, splitting, describer, idempotency_key
+                name,
+                description,
+                temporary=temporary,
+                splitting=splitting,
+                describer=describer,
+                key=idempotency_key,
             )
         )
 

@@ -47,11 +47,11 @@ class SourceClient(BaseClient):
         """Only the fields that are set are changed."""
         return self._send(self._calls.change_source(kb, source, change, version))
 
-    def disconnect_source(self, kb: str, source: str, keep_documents: bool = False) -> None:
-        self._send(self._calls.disconnect_source(kb, source, keep_documents))
+    def disconnect_source(self, kb: str, source: str, *, keep_documents: bool = False) -> None:
+        self._send(self._calls.disconnect_source(kb, source, keep_documents=keep_documents))
 
     def sync_source(
-        self, kb: str, source: str, wait: bool = False, seconds: float = 3600.0
+        self, kb: str, source: str, *, wait: bool = False, seconds: float = 3600.0
     ) -> s.SyncOut:
         """Run a source now; with `wait`, return when the run has ended or is held."""
         sync = self._send(self._calls.start_sync(kb, source))

@@ -97,7 +97,10 @@ class CheckedStatement:
 
 @dataclass(frozen=True, slots=True)
 class Answer:
-    """An answer with all that explains it; `sufficiency` is the likelihood that the evidence answers."""
+    """An answer with all that explains it.
+
+    `sufficiency` is the likelihood that the evidence answers the question.
+    """
 
     question: str
     standalone: str

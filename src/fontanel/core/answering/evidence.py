@@ -100,7 +100,7 @@ def _coefficients() -> dict[str, dict[str, float]]:
     return loaded
 
 
-def sufficiency(support: Support, keyword_only: bool) -> float:
+def sufficiency(support: Support, *, keyword_only: bool) -> float:
     """Return the likelihood, 0-1, that the evidence answers the question.
 
     A logistic model whose coefficients `bench/calibrate.py` fits on questions about public manuals.

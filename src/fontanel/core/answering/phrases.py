@@ -23,13 +23,26 @@ class Phrases:
 
 _ENGLISH = Phrases(
     declined="The documents do not answer this question.",
-    nothing_indexed="There is nothing to answer from yet: no document of this knowledge base is indexed.",
-    greeting="Hello. Ask a question about the documents, and the answer will cite a source for each statement.",
+    nothing_indexed=(
+        "There is nothing to answer from yet: no document of this knowledge base is indexed."
+    ),
+    greeting=(
+        "Hello. Ask a question about the documents, and the answer will cite a source for each"
+        " statement."
+    ),
     thanks="You are welcome. Ask the next question whenever you like.",
-    about="Questions are answered from the documents of this knowledge base. Every statement cites the place it comes from; when "
-    "the documents do not answer, that is said.",
-    model_failed="The model {model} could not answer ({reason}). This answer was composed from the documents without it.",
-    own_knowledge="The documents do not answer this. What follows is the model's own knowledge and was not checked.",
+    about=(
+        "Questions are answered from the documents of this knowledge base. Every statement cites"
+        " the place it comes from; when the documents do not answer, that is said."
+    ),
+    model_failed=(
+        "The model {model} could not answer ({reason}). This answer was composed from the documents"
+        " without it."
+    ),
+    own_knowledge=(
+        "The documents do not answer this. What follows is the model's own knowledge and was not"
+        " checked."
+    ),
     differs="“{title}” says otherwise:",
     yes="Yes.",
     no="No.",
@@ -38,13 +51,26 @@ _PHRASES = {
     "en": _ENGLISH,
     "de": Phrases(
         declined="Die Dokumente beantworten diese Frage nicht.",
-        nothing_indexed="Noch gibt es nichts, woraus geantwortet werden kann: kein Dokument ist erfasst.",
-        greeting="Guten Tag. Stellen Sie eine Frage zu den Dokumenten; die Antwort zeigt, wo jede Aussage steht.",
+        nothing_indexed=(
+            "Noch gibt es nichts, woraus geantwortet werden kann: kein Dokument ist erfasst."
+        ),
+        greeting=(
+            "Guten Tag. Stellen Sie eine Frage zu den Dokumenten; die Antwort zeigt, wo jede"
+            " Aussage steht."
+        ),
         thanks="Gern geschehen. Stellen Sie jederzeit die nächste Frage.",
-        about="Fragen werden aus den Dokumenten beantwortet. Jede Aussage nennt ihre Fundstelle; was die Dokumente nicht "
-        "beantworten, wird gesagt.",
-        model_failed="Das Modell {model} konnte nicht antworten ({reason}). Diese Antwort entstand ohne es aus den Dokumenten.",
-        own_knowledge="Die Dokumente beantworten dies nicht. Das Folgende weiß das Modell von sich aus; es wurde nicht geprüft.",
+        about=(
+            "Fragen werden aus den Dokumenten beantwortet. Jede Aussage nennt ihre Fundstelle; was"
+            " die Dokumente nicht beantworten, wird gesagt."
+        ),
+        model_failed=(
+            "Das Modell {model} konnte nicht antworten ({reason}). Diese Antwort entstand ohne es"
+            " aus den Dokumenten."
+        ),
+        own_knowledge=(
+            "Die Dokumente beantworten dies nicht. Das Folgende weiß das Modell von sich aus; es"
+            " wurde nicht geprüft."
+        ),
         differs="„{title}“ sagt etwas anderes:",
         yes="Ja.",
         no="Nein.",
@@ -52,12 +78,22 @@ _PHRASES = {
     "fr": Phrases(
         declined="Les documents ne répondent pas à cette question.",
         nothing_indexed="Il n'y a encore rien d'où répondre : aucun document n'est indexé.",
-        greeting="Bonjour. Posez une question sur les documents ; la réponse montre où se trouve chaque affirmation.",
+        greeting=(
+            "Bonjour. Posez une question sur les documents ; la réponse montre où se trouve chaque"
+            " affirmation."
+        ),
         thanks="Je vous en prie. Posez la question suivante quand vous voulez.",
-        about="Les réponses viennent des documents. Chaque affirmation cite son passage ; ce que les documents ne disent pas est "
-        "signalé.",
-        model_failed="Le modèle {model} n'a pas pu répondre ({reason}). Cette réponse vient des documents, sans lui.",
-        own_knowledge="Les documents n'y répondent pas. Ce qui suit vient du modèle et n'a pas été vérifié.",
+        about=(
+            "Les réponses viennent des documents. Chaque affirmation cite son passage ; ce que les"
+            " documents ne disent pas est signalé."
+        ),
+        model_failed=(
+            "Le modèle {model} n'a pas pu répondre ({reason}). Cette réponse vient des documents,"
+            " sans lui."
+        ),
+        own_knowledge=(
+            "Les documents n'y répondent pas. Ce qui suit vient du modèle et n'a pas été vérifié."
+        ),
         differs="« {title} » dit autre chose :",
         yes="Oui.",
         no="Non.",
@@ -65,11 +101,23 @@ _PHRASES = {
     "es": Phrases(
         declined="Los documentos no responden a esta pregunta.",
         nothing_indexed="Todavía no hay nada con que responder: ningún documento está indexado.",
-        greeting="Hola. Haga una pregunta sobre los documentos; la respuesta muestra dónde está cada afirmación.",
+        greeting=(
+            "Hola. Haga una pregunta sobre los documentos; la respuesta muestra dónde está cada"
+            " afirmación."
+        ),
         thanks="De nada. Haga la siguiente pregunta cuando quiera.",
-        about="Las respuestas salen de los documentos. Cada afirmación cita su lugar; si los documentos no responden, se dice.",
-        model_failed="El modelo {model} no pudo responder ({reason}). Esta respuesta salió de los documentos, sin él.",
-        own_knowledge="Los documentos no responden a esto. Lo que sigue lo sabe el modelo y no se ha comprobado.",
+        about=(
+            "Las respuestas salen de los documentos. Cada afirmación cita su lugar; si los"
+            " documentos no responden, se dice."
+        ),
+        model_failed=(
+            "El modelo {model} no pudo responder ({reason}). Esta respuesta salió de los"
+            " documentos, sin él."
+        ),
+        own_knowledge=(
+            "Los documentos no responden a esto. Lo que sigue lo sabe el modelo y no se ha"
+            " comprobado."
+        ),
         differs="«{title}» dice otra cosa:",
         yes="Sí.",
         no="No.",

@@ -135,7 +135,7 @@ class _Pipeline:
         ):
             yield from self._decline()
         elif self._writer is not None:
-            yield from self._write(self._writer, composed, enough)
+            yield from self._write(self._writer, composed, enough=enough)
         else:
             yield from self._compose(composed)
 
@@ -199,7 +199,9 @@ class _Pipeline:
         with self._trace.step("evidence check") as step:
             composed = draft(self._standalone, self._passages, self._knowledge, self._settings)
             self._enough = (
-                sufficiency(composed.support, composed.keyword_only) if composed.chosen else 0.0
+                sufficiency(composed.support, keyword_only=composed.keyword_only)
+                if composed.chosen
+                else 0.0
             )
             quoted = {statement.passage.passage_id for statement in composed.chosen}
             # The nearest passages, and whichever others the answer quotes.
@@ -223,7 +225,7 @@ class _Pipeline:
 
     # With a model
 
-    def _write(self, writer: Writer, composed: Draft, enough: bool) -> Iterator[AnswerEvent]:
+    def _write(self, writer: Writer, composed: Draft, *, enough: bool) -> Iterator[AnswerEvent]:
         settings = self._settings
         with self._trace.step("packing") as step:
             context = pack(composed.ranked, self._passages, settings.context_tokens)
@@ -271,7 +273,9 @@ class _Pipeline:
                 step.record(failed=failed)
             finally:
                 self._raw = binding.raw
-                self._use = writer.use() or TokenUse(prompt_tokens, tokens_of(binding.raw), False)
+                self._use = writer.use() or TokenUse(
+                    prompt_tokens, tokens_of(binding.raw), counted=False
+                )
                 step.record(tokens_read=self._use.read, tokens_written=self._use.written)
         if (
             not failed
@@ -281,7 +285,9 @@ class _Pipeline:
         ):
             failed = "it wrote nothing"
         if failed:
-            yield from self._without(writer, failed, binding.text != "", composed, enough)
+            yield from self._without(
+                writer, failed, begun=binding.text != "", composed=composed, enough=enough
+            )
             return
         removed = sum(1 for statement in binding.statements if statement.removed)
         with self._trace.step("verification") as step:
@@ -305,7 +311,7 @@ class _Pipeline:
         )
 
     def _without(
-        self, writer: Writer, reason: str, begun: bool, composed: Draft, enough: bool
+        self, writer: Writer, reason: str, *, begun: bool, composed: Draft, enough: bool
     ) -> Iterator[AnswerEvent]:
         """Let the built-in composer answer after the model failed; the answer says so."""
         self._note = self._phrases.model_failed.format(model=writer.name, reason=reason)

@@ -43,7 +43,7 @@ class _Graph:
         self.initializers.append(numpy_helper.from_array(np.ascontiguousarray(value), name))
         return name
 
-    def weight(self, name: str, transpose: bool = False) -> str:
+    def weight(self, name: str, *, transpose: bool = False) -> str:
         value = self._weights[name]
         return self.constant(value.T if transpose else value, name)
 

@@ -170,7 +170,7 @@ def field_scores(
     return out
 
 
-def rows_with(segment: WordsSegment, terms: Sequence[str], every: bool) -> Mask:
+def rows_with(segment: WordsSegment, terms: Sequence[str], *, every: bool) -> Mask:
     """Return the rows that contain all of the terms, or any of them."""
     mask = np.full(len(segment), every and bool(terms))
     for term in terms:

@@ -118,6 +118,7 @@ def merge_vectors(
     segments: Sequence[VectorSegment],
     alive: Sequence[Mask],
     least: int = MIN_VECTORS,
+    *,
     pack: bool = False,
 ) -> VectorSegment:
     """Merge vector segments without dead passages.

@@ -1,7 +1,9 @@
 """Splitting: a reading becomes passages, the units of retrieval.
 
-A passage is a run of whole blocks below one heading where they fit the target size; a longer paragraph is cut between
-sentences, a list between items (its lead-in repeated as context), a table between rows (its header repeated as context).
+A passage is a run of whole blocks below one heading where they fit the target size; a longer
+paragraph is cut between
+sentences, a list between items (its lead-in repeated as context), a table between rows (its header
+repeated as context).
 """
 
 from __future__ import annotations

@@ -115,7 +115,7 @@ def renew_outdated(session: Session, embedder: str | None) -> list[Edition]:
         kb = session.get_one(Kb, edition.kb_id)
         serves = kb.edition_id == edition.id
         if embedder is not None and edition.embedder != embedder:
-            _end_embedding(session, edition, serves)
+            _end_embedding(session, edition, serves=serves)
         if edition.replaces_active:
             session.execute(delete(Job).where(Job.edition_id == edition.id))
             session.delete(edition)
@@ -144,7 +144,7 @@ def renew_outdated(session: Session, embedder: str | None) -> list[Edition]:
     return made
 
 
-def _end_embedding(session: Session, edition: Edition, serves: bool) -> None:
+def _end_embedding(session: Session, edition: Edition, *, serves: bool) -> None:
     its_own = Job.for_active if serves else Job.edition_id == edition.id
     waiting = select(Job).where(
         its_own, Job.kb_id == edition.kb_id, Job.stage == JobStage.EMBED, Job.state.in_(_OPEN)
@@ -182,12 +182,11 @@ def promote_successors(session: Session) -> list[tuple[str, str, str]]:
 
 def progress_of(session: Session, edition: Edition) -> BuildProgress:
     """Return the progress of a standby edition."""
-    counts: dict[JobState, int] = {
-        state: count
-        for state, count in session.execute(
+    counts: dict[JobState, int] = dict(
+        session.execute(
             select(Job.state, func.count()).where(Job.edition_id == edition.id).group_by(Job.state)
         )
-    }
+    )
     done, total = counts.get(JobState.DONE, 0), sum(counts.values())
     failed = counts.get(JobState.FAILED, 0)
     began: datetime = edition.created_at

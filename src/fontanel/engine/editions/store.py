@@ -118,6 +118,7 @@ class Editions:
         session: Session,
         edition: Edition,
         segment: WordsSegment | VectorSegment,
+        *,
         windows: bool = False,
     ) -> None:
         """Write a segment's file and record it in the session's transaction.

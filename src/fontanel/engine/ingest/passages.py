@@ -92,7 +92,7 @@ def write_vectors(
         if pairs:
             ids = np.array([passage for passage, _ in pairs], dtype=np.int64)
             segment = vector_segment(edition, ids, np.stack([stored[key] for _, key in pairs]))
-            editions.write(session, edition, segment, of_windows)
+            editions.write(session, edition, segment, windows=of_windows)
 
 
 def vector_keys(records: Records) -> Iterator[tuple[str, bytes]]:

@@ -21,7 +21,8 @@ def mails(settings: Settings) -> bool:
 def send_mail(settings: Settings, to: str, subject: str, text: str) -> None:
     """Send a message. Raises MailFailed.
 
-    FONTANEL_SMTP_URL is `smtp://` (with STARTTLS where the server offers it) or `smtps://`, with user and password as needed.
+    FONTANEL_SMTP_URL is `smtp://` (with STARTTLS where the server offers it) or `smtps://`,
+    with user and password as needed.
     """
     message = EmailMessage()
     message["From"], message["To"], message["Subject"] = settings.smtp_from, to, subject

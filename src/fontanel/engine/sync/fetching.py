@@ -60,7 +60,7 @@ class Fetching:
         for future in self._open:
             future.cancel()
 
-    def _collect(self, block: bool) -> None:
+    def _collect(self, *, block: bool) -> None:
         if not self._open:
             return
         done, self._open = wait(

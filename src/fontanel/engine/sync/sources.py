@@ -174,7 +174,7 @@ def _tag_again(session: Session, source: Source) -> None:
         )
 
 
-def delete_source(session: Session, kb: Kb, source: Source, keep_documents: bool) -> None:
+def delete_source(session: Session, kb: Kb, source: Source, *, keep_documents: bool) -> None:
     """Remove a source, with its documents or without."""
     documents = session.scalars(
         select(Document).where(Document.source_id == source.id, Document.parent_key.is_(None))

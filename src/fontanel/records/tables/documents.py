@@ -177,7 +177,7 @@ class Job(Base):
 
     @hybrid_property
     def for_active(self) -> bool:
-        """Whether the job is for the active edition: only then does it change its document's state."""
+        """Return whether it is for the active edition, and changes its document's state."""
         return self.edition_id is None
 
     @for_active.inplace.expression

@@ -16,7 +16,7 @@ from fontanel.schemas import (
 )
 
 
-def _hit(hit: Hit, results: Results, explain: bool) -> HitOut:
+def _hit(hit: Hit, results: Results, *, explain: bool) -> HitOut:
     passage, candidate = hit.passage, hit.candidate
     spans = sorted(
         {

@@ -1,4 +1,4 @@
-"""Pages as pictures: of PDFs and of pictures with several pages, whatever their shape, mode or damage."""
+"""Pages as pictures: PDFs and multi-page pictures of any shape, mode or damage."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""From lines on pages to blocks: columns, tables, headings, running lines, hyphens; and what holds of every reading."""
+"""From lines on pages to blocks: columns, tables, headings, running lines, hyphens."""
 
 from __future__ import annotations
 
@@ -22,7 +22,20 @@ from fontanel.core.reading.paged.drawing import draw_page
 from fontanel.facts import SplitSettings
 from tests.core import samples
 
-WORDS = "harbour pilot berth crane storm buoy lock tide mooring ferry dues quay".split()
+WORDS = [
+    "harbour",
+    "pilot",
+    "berth",
+    "crane",
+    "storm",
+    "buoy",
+    "lock",
+    "tide",
+    "mooring",
+    "ferry",
+    "dues",
+    "quay",
+]
 
 
 def prose(seed: int, count: int) -> str:
@@ -118,7 +131,7 @@ class TestCode:
         )
         page.setFont("Courier", 10)
         for number, line in enumerate(self.LINES):
-            # As typesetters do: blanks at the beginning are moves of the pen, and so may wide ones within be.
+            # As typesetters do: leading blanks, and wide ones within, may be moves of the pen.
             page.drawString(
                 72 + 6 * (len(line) - len(line.lstrip())), 755 - 12 * number, line.lstrip()
             )
@@ -330,7 +343,7 @@ def test_passages_cover_every_block_and_quote_to_the_letter(
     passages = split(reading, settings, estimate_tokens)
     assert all(reading.text[p.start : p.end] == p.text for p in passages)
     assert [p.start for p in passages] == sorted(p.start for p in passages)
-    covered = set()
+    covered: set[int] = set()
     for passage in passages:
         covered.update(range(passage.start, passage.end))
         for part in passage.parts:

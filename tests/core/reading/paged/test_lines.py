@@ -1,4 +1,4 @@
-"""Lines on pages: pieces joined, columns ordered, running lines dropped; and the grids that rules make."""
+"""Lines on pages: joining pieces, ordering columns, removing running lines, tables."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""Footnotes, links and compounds over a line's end: what stands apart from the run of a page's text."""
+"""Footnotes, links, and compounds over the end of a line."""
 
 from __future__ import annotations
 
@@ -235,7 +235,7 @@ def test_broken_markup_of_an_open_spreadsheet_is_found_before_it_is_read() -> No
 
 class TestWordDocuments:
     def noted(self) -> bytes:
-        """A document whose first paragraph refers to a footnote, with a table that has a merged cell."""
+        """A document whose first paragraph has a footnote, with a merged cell in a table."""
         document = docx.Document()
         paragraph = document.add_paragraph("Ships pay dues by their length.")
         reference = OxmlElement("w:footnoteReference")

@@ -1,4 +1,4 @@
-"""Pages made at random: whatever stands on them, reading loses no word of it, and keeps where it stands."""
+"""Random pages: reading loses no word, and keeps the positions."""
 
 from __future__ import annotations
 
@@ -54,7 +54,7 @@ def counted(texts: list[str]) -> Counter[str]:
 
 @st.composite
 def sheets(draw: st.DrawFn) -> list[tuple[float, float, str, str, float]]:
-    """Lines on a page as (left, baseline, text, font, size): some beside each other, none over another."""
+    """Lines on a page as (left, baseline, text, font, size), some side by side."""
     results = []
     y = 780.0
     for _ in range(draw(st.integers(1, 25))):

@@ -1,4 +1,4 @@
-"""Forms in PDFs: what people filled in is read beside its label, and drawn with the page."""
+"""PDF forms: filled fields are read at their labels, and drawn with the page."""
 
 from __future__ import annotations
 
@@ -109,7 +109,7 @@ def test_the_page_is_drawn_with_what_was_filled_in() -> None:
 
 
 def written_on(scan: bool = False) -> bytes:
-    """A request without fields, onto which somebody wrote; as text, or as the picture of a page."""
+    """A request without fields with text written on it, or as the picture of a page."""
     out = io.BytesIO()
     page = Canvas(out, pagesize=A4)
     if scan:

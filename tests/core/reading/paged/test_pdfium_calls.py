@@ -1,4 +1,4 @@
-"""The light calls of PDFium give what pypdfium2's own, which check every argument, give."""
+"""Direct PDFium calls return what pypdfium2's checked ones do."""
 
 from __future__ import annotations
 

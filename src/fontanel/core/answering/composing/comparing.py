@@ -73,12 +73,12 @@ def compare(question: str, ranked: Sequence[Scored]) -> Compared | None:
             either.group(2),
             _wanted(question[: either.start()]),
             about,
-            more,
-            ranked,
+            more=more,
+            ranked=ranked,
         )
     named = re.search(r"\b(?:which|what) (?:of the )?([a-z]{3,})", question, re.I)
     if named and _SUPERLATIVE.fullmatch(asked.group(1)) and not exact_words(question):
-        return _table(named.group(1).lower(), question, about, more, ranked)
+        return _table(named.group(1).lower(), question, about, more=more, ranked=ranked)
     return None
 
 
@@ -95,7 +95,7 @@ def _wanted(question: str, named: str = "") -> str:
 
 
 def _two(
-    one: str, other: str, requested: str, about: str, more: bool, ranked: Sequence[Scored]
+    one: str, other: str, requested: str, about: str, *, more: bool, ranked: Sequence[Scored]
 ) -> Compared | None:
     shared = _shared_noun(one, other)
     names = [_clean(one), _clean(other if not shared else f"{shared} {other}")]
@@ -118,7 +118,7 @@ def _two(
 
 
 def _shared_noun(one: str, other: str) -> str:
-    """ "berth 2 or 5" means berth 5."""
+    """Return the noun that both share: "berth 2 or 5" means berth 5."""
     words = one.split()
     return words[0] if len(words) > 1 and re.fullmatch(r"\w{1,3}", other.strip()) else ""
 
@@ -184,7 +184,7 @@ def _cells(row: Statement, requested: str, about: str) -> list[Figure]:
 
 
 def _table(
-    named: str, question: str, about: str, more: bool, ranked: Sequence[Scored]
+    named: str, question: str, about: str, *, more: bool, ranked: Sequence[Scored]
 ) -> Compared | None:
     """Return the row with the maximum, if the best row's whole table is in its passage."""
     best = next((item.statement for item in ranked[:3] if item.statement.kind == "row"), None)

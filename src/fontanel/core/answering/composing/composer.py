@@ -38,7 +38,7 @@ _ANNOUNCES = re.compile(r"^(?:what|how|who|where|why)\b(?!ever)", re.I)
 #: Neither does one about the document: "It says when the port closes, and who decides".
 _TELLS_OF = re.compile(
     r"\b(?:says?|tells?|describes?|explains?|sets? out|lays?"
-    r" down|lists?|shows?|states?|covers?)\b[^.;]{0,40}?\b(?:when|how|who|what|where|which|whether|why)\b",
+    r" down|lists?|shows?|states?|covers?)\b[^.;]{0,40}?\b(?:when|how|who|what|where|which|whether|why)\b",  # noqa: E501
     re.I,
 )
 _OLD = re.compile(
@@ -71,7 +71,7 @@ def draft(
     question = Question(standalone, knowledge)
     ranked = _rank(question, passages, knowledge)
     if not ranked:
-        return Draft([], [], NO_SUPPORT, True)
+        return Draft([], [], NO_SUPPORT, keyword_only=True)
     chosen = _choose(question, ranked, (settings or AnswerSettings()).length)
     return Draft(
         ranked, chosen, support_of(question, ranked, passages, knowledge), question.vector is None

@@ -74,9 +74,12 @@ def _soft_coverage(
     }
     if not asked:
         return 0.0, 0.0
-    here = _closeness(asked, near, question.vector is not None, knowledge)
+    here = _closeness(asked, near, semantic=question.vector is not None, knowledge=knowledge)
     there = _closeness(
-        asked, " ".join(p.text for p in around), question.vector is not None, knowledge
+        asked,
+        " ".join(p.text for p in around),
+        semantic=question.vector is not None,
+        knowledge=knowledge,
     )
     weights = np.array(
         [
@@ -88,7 +91,7 @@ def _soft_coverage(
 
 
 def _closeness(
-    asked: dict[str, list[str]], text: str, semantic: bool, knowledge: Knowledge
+    asked: dict[str, list[str]], text: str, *, semantic: bool, knowledge: Knowledge
 ) -> Floats:
     """Return, for each word asked, the similarity of the closest word; 1 if it is present."""
     stored = set(knowledge.terms(text))
@@ -112,11 +115,106 @@ WORD = re.compile(r"[^\W\d_]{3,}")
 
 #: Words that a question needs but an answer does not: whether they occur says nothing.
 _LIGHT = frozenset(
-    "get gets got let lets take takes bring put give gives given goes come comes use used make"
-    " makes made happen happens want wants like need needs know tell keep kept find found look see"
-    " seen try thing things way time long old new one two first much many kind sort please anyone"
-    " anybody someone somebody nobody everyone everybody may might still even else ever far away"
-    " back able allowed allow once sooner later others another besides mean means called work works"
-    " people person way does did say says done want wish begin start run runs right now today"
-    " someone".split()
+    [
+        "get",
+        "gets",
+        "got",
+        "let",
+        "lets",
+        "take",
+        "takes",
+        "bring",
+        "put",
+        "give",
+        "gives",
+        "given",
+        "goes",
+        "come",
+        "comes",
+        "use",
+        "used",
+        "make",
+        "makes",
+        "made",
+        "happen",
+        "happens",
+        "want",
+        "wants",
+        "like",
+        "need",
+        "needs",
+        "know",
+        "tell",
+        "keep",
+        "kept",
+        "find",
+        "found",
+        "look",
+        "see",
+        "seen",
+        "try",
+        "thing",
+        "things",
+        "way",
+        "time",
+        "long",
+        "old",
+        "new",
+        "one",
+        "two",
+        "first",
+        "much",
+        "many",
+        "kind",
+        "sort",
+        "please",
+        "anyone",
+        "anybody",
+        "someone",
+        "somebody",
+        "nobody",
+        "everyone",
+        "everybody",
+        "may",
+        "might",
+        "still",
+        "even",
+        "else",
+        "ever",
+        "far",
+        "away",
+        "back",
+        "able",
+        "allowed",
+        "allow",
+        "once",
+        "sooner",
+        "later",
+        "others",
+        "another",
+        "besides",
+        "mean",
+        "means",
+        "called",
+        "work",
+        "works",
+        "people",
+        "person",
+        "way",
+        "does",
+        "did",
+        "say",
+        "says",
+        "done",
+        "want",
+        "wish",
+        "begin",
+        "start",
+        "run",
+        "runs",
+        "right",
+        "now",
+        "today",
+        "someone",
+    ]
 )

@@ -42,7 +42,7 @@ _RULES: tuple[tuple[Shape, re.Pattern[str]], ...] = tuple(
             Shape.NUMBER,
             (
                 r"\bhow"
-                r" (?:many|much|far|deep|high|fast|old|wide|tall|heavy|big|large|strong|close|near)\b"
+                r" (?:many|much|far|deep|high|fast|old|wide|tall|heavy|big|large|strong|close|near)\b"  # noqa: E501
             ),
         ),
         (
@@ -74,7 +74,7 @@ _RULES: tuple[tuple[Shape, re.Pattern[str]], ...] = tuple(
             Shape.YES_NO,
             (
                 r"^\s*(?:and |so |but"
-                r" )?(?:may|can|could|is|are|was|were|do|does|did|must|should|will|would|has|have|am)\b"
+                r" )?(?:may|can|could|is|are|was|were|do|does|did|must|should|will|would|has|have|am)\b"  # noqa: E501
             ),
         ),
     )
@@ -137,8 +137,37 @@ def has_shape(statement: str, shape: Shape) -> bool:
 _HOW_MANY = re.compile(r"\bhow many ([a-z-]+)(?: ([a-z-]+))?", re.I)
 #: What follows the thing that is counted, and is not it.
 _VERBS = frozenset(
-    "a an are at be can did do does for had has have in is may must need of on per should the there"
-    " to was were will with".split()
+    [
+        "a",
+        "an",
+        "are",
+        "at",
+        "be",
+        "can",
+        "did",
+        "do",
+        "does",
+        "for",
+        "had",
+        "has",
+        "have",
+        "in",
+        "is",
+        "may",
+        "must",
+        "need",
+        "of",
+        "on",
+        "per",
+        "should",
+        "the",
+        "there",
+        "to",
+        "was",
+        "were",
+        "will",
+        "with",
+    ]
 )
 _MONEY_ASKED = re.compile(
     r"\b(?:costs?|price|priced|fee|fees|fare|fares|charge|charged|dues?|pay|paid|salary|wage|fine|deposit|refund|money|"

@@ -52,7 +52,21 @@ _OPPOSITES = tuple(
 _FIGURES = {
     word: str(number)
     for number, word in enumerate(
-        "zero one two three four five six seven eight nine ten eleven twelve".split()
+        [
+            "zero",
+            "one",
+            "two",
+            "three",
+            "four",
+            "five",
+            "six",
+            "seven",
+            "eight",
+            "nine",
+            "ten",
+            "eleven",
+            "twelve",
+        ]
     )
 }
 _FIGURE_WORD = re.compile(rf"\b(?:{'|'.join(_FIGURES)})\b", re.I)

@@ -113,7 +113,7 @@ class Binding:
         self._read_marks(final=True)
         yield from self._give(final=True)
 
-    def _begin(self, final: bool = False) -> bool:
+    def _begin(self, *, final: bool = False) -> bool:
         """Hold the first words back until it is clear whether the model declines."""
         start = self._held.lstrip().upper().lstrip("*[\"'")
         if start.startswith(NO_ANSWER):
@@ -136,7 +136,7 @@ class Binding:
         self._begun = bool(self._held) or final
         return self._begun
 
-    def _read_marks(self, final: bool) -> None:
+    def _read_marks(self, *, final: bool) -> None:
         """Move complete text from `_held` to `_plain`, without marks."""
         while match := _MARK.search(self._held):
             self._plain += self._held[: match.start()]
@@ -149,7 +149,7 @@ class Binding:
         self._plain += self._held[:clear]
         self._held = self._held[clear:]
 
-    def _give(self, final: bool) -> Iterator[TextPiece | CitationBound | StatementChecked]:
+    def _give(self, *, final: bool) -> Iterator[TextPiece | CitationBound | StatementChecked]:
         spans = self._spans()
         # The last statement may still grow, or be followed by its marks.
         ready = spans if final else spans[:-1]

@@ -65,6 +65,6 @@ def read_workbook(data: bytes) -> ReadingBuilder:
 def _check_well_formed(content: bytes) -> None:
     """Check the markup first: malformed open spreadsheets send calamine into a loop."""
     try:
-        expat.ParserCreate().Parse(content, True)
+        expat.ParserCreate().Parse(content, True)  # noqa: FBT003
     except (expat.ExpatError, ValueError) as error:
         raise ReadingFailed("damaged", _DAMAGED) from error

@@ -21,21 +21,91 @@ _TITLED = re.compile(r"(.+?)\s*<[^<>]*>", re.DOTALL)
 _CALLED = frozenset({"func", "meth", "c:func"})
 #: Metadata about a document, or repetitions of what other documents say.
 _SILENT = frozenset(
-    "toctree index highlight highlightlang tabularcolumns module currentmodule sectionauthor"
-    " moduleauthor codeauthor default-domain program literalinclude automodule autoclass"
-    " autofunction automethod autodata autoexception autosummary testsetup testcleanup graphviz"
-    " digraph graph inheritance-diagram uml mermaid acks-end include-diff".split()
+    [
+        "toctree",
+        "index",
+        "highlight",
+        "highlightlang",
+        "tabularcolumns",
+        "module",
+        "currentmodule",
+        "sectionauthor",
+        "moduleauthor",
+        "codeauthor",
+        "default-domain",
+        "program",
+        "literalinclude",
+        "automodule",
+        "autoclass",
+        "autofunction",
+        "automethod",
+        "autodata",
+        "autoexception",
+        "autosummary",
+        "testsetup",
+        "testcleanup",
+        "graphviz",
+        "digraph",
+        "graph",
+        "inheritance-diagram",
+        "uml",
+        "mermaid",
+        "acks-end",
+        "include-diff",
+    ]
 )
 _CODE = frozenset(
-    "code-block sourcecode code doctest testcode testoutput productionlist prompt ipython console"
-    " parsed-code".split()
+    [
+        "code-block",
+        "sourcecode",
+        "code",
+        "doctest",
+        "testcode",
+        "testoutput",
+        "productionlist",
+        "prompt",
+        "ipython",
+        "console",
+        "parsed-code",
+    ]
 )
 #: What is described by its signature, in any language's domain: `py:function`, `c:macro`.
 _DESCRIBED = frozenset(
-    "function method class classmethod staticmethod decorator decoratormethod data attribute"
-    " exception property describe object option cmdoption envvar confval setting opcode pdbcommand"
-    " 2to3fixer member type macro struct union enum enumerator var func directive role"
-    " program-option".split()
+    [
+        "function",
+        "method",
+        "class",
+        "classmethod",
+        "staticmethod",
+        "decorator",
+        "decoratormethod",
+        "data",
+        "attribute",
+        "exception",
+        "property",
+        "describe",
+        "object",
+        "option",
+        "cmdoption",
+        "envvar",
+        "confval",
+        "setting",
+        "opcode",
+        "pdbcommand",
+        "2to3fixer",
+        "member",
+        "type",
+        "macro",
+        "struct",
+        "union",
+        "enum",
+        "enumerator",
+        "var",
+        "func",
+        "directive",
+        "role",
+        "program-option",
+    ]
 )
 _VERSIONS = {
     "versionadded": "New in version {}",

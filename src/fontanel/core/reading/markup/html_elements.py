@@ -148,10 +148,29 @@ def only_pictures(figure: etree._Element) -> bool:
 
 
 DROPPED = frozenset(
-    (
-        "script style noscript template svg math iframe object embed form button input select"
-        " textarea nav footer canvas audio video dialog head"
-    ).split()
+    [
+        "script",
+        "style",
+        "noscript",
+        "template",
+        "svg",
+        "math",
+        "iframe",
+        "object",
+        "embed",
+        "form",
+        "button",
+        "input",
+        "select",
+        "textarea",
+        "nav",
+        "footer",
+        "canvas",
+        "audio",
+        "video",
+        "dialog",
+        "head",
+    ]
 )
 
 
@@ -199,10 +218,45 @@ class Apart(dict[object, bool]):
 
 
 INLINE = frozenset(
-    (
-        "a abbr acronym b bdi bdo big cite code data del dfn em font i ins kbd label mark q s samp"
-        " small span strike strong sub sup time tt u var wbr ruby rt rp img"
-    ).split()
+    [
+        "a",
+        "abbr",
+        "acronym",
+        "b",
+        "bdi",
+        "bdo",
+        "big",
+        "cite",
+        "code",
+        "data",
+        "del",
+        "dfn",
+        "em",
+        "font",
+        "i",
+        "ins",
+        "kbd",
+        "label",
+        "mark",
+        "q",
+        "s",
+        "samp",
+        "small",
+        "span",
+        "strike",
+        "strong",
+        "sub",
+        "sup",
+        "time",
+        "tt",
+        "u",
+        "var",
+        "wbr",
+        "ruby",
+        "rt",
+        "rp",
+        "img",
+    ]
 )
 
 

@@ -43,7 +43,7 @@ def read_pptx(data: bytes) -> ReadingBuilder:
                 builder.warnings.append(f"The hidden slide {number} was left out")
                 continue
             _add_slide(builder, slide, _Frame(number, width, height))
-    except Exception as error:  # python-pptx raises whatever the broken part of the archive leads it to, soon or late
+    except Exception as error:  # python-pptx raises anything on damaged archives
         raise ReadingFailed(
             "damaged", "The presentation is damaged. Save it again, and add the new file."
         ) from error

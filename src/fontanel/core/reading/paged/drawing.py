@@ -18,7 +18,8 @@ _MAX_HEIGHT = 8000
 def draw_page(data: bytes, media_type: str, page: int, width: int) -> bytes:
     """Page `page` (from 1) as a PNG of `width` pixels across.
 
-    Raises ReadingFailed: unsupported for what has no pages to draw, damaged, and no_text for a page that is not there.
+    Raises ReadingFailed: unsupported for what has no pages to draw, damaged, and no_text for a
+    page that is not there.
     """
     if media_type not in detect.DRAWN:
         raise ReadingFailed("unsupported", "Pages of this type of document cannot be drawn.")

@@ -124,7 +124,7 @@ def style_of(pages: list[PageLines], headings: dict[int, int]) -> TextStyle:
                 if style not in levels and line.size >= body * 1.12 and len(line.text) < 160:
                     larger = [level for (size, _), level in levels.items() if size <= line.size]
                     levels[style] = min(larger, default=1) if line.size >= smallest else deepest + 1
-        return TextStyle(body, share, levels, True)
+        return TextStyle(body, share, levels, outlined=True)
     sizes = sorted(
         {
             line.size
@@ -142,7 +142,7 @@ def style_of(pages: list[PageLines], headings: dict[int, int]) -> TextStyle:
             for rank, size in enumerate(sizes, 1)
             for weight in (True, False)
         },
-        False,
+        outlined=False,
     )
 
 

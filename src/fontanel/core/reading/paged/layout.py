@@ -1,6 +1,7 @@
 """From lines on pages to blocks: headings, paragraphs, lists and tables.
 
-Headings come from the outline where there is one, and from size and weight against the body text; tables from drawn rules
+Headings come from the outline where there is one, and from size and weight against the body text;
+tables from drawn rules
 and from cells that begin at like places.
 """
 
@@ -79,7 +80,7 @@ class _BlockMaker:
             if table := first_lines.get(id(line)):
                 self._add_table(table, page.number)
             elif id(line) not in in_tables:
-                self._add_line(line, code.get(id(line)))
+                self._add_line(line, begins_code=code.get(id(line)))
         if notes and self._group is not None:
             self._group.notes += notes
         elif notes:
@@ -95,7 +96,7 @@ class _BlockMaker:
         boxes = _boxes(table.lines, None, self._sizes)
         self._builder.table(table.rows, table.header_rows, boxes, page=page)
 
-    def _add_line(self, line: Line, begins_code: bool | None) -> None:
+    def _add_line(self, line: Line, *, begins_code: bool | None) -> None:
         """Add a line; `begins_code` is None for one that is not code."""
         level = self._headings.get(id(line)) or heading_level(line, self._style)
         if level:

@@ -66,7 +66,7 @@ _RAISED = re.compile(rf"(?<=[^\s{RAISED}])[{RAISED}]+")
 
 
 def read_pdf(
-    data: bytes, progress: Callable[[int, int], None], recognition: bool = True
+    data: bytes, progress: Callable[[int, int], None], *, recognition: bool = True
 ) -> ReadingBuilder:
     """Read a PDF; without `recognition`, pages that are pictures are left out.
 
@@ -85,7 +85,9 @@ def read_pdf(
             "damaged", "The PDF is damaged and cannot be opened. Add it again from a good copy."
         ) from error
     try:
-        return _read_document(document, count, progress, recognition, may_hold_notes(data))
+        return _read_document(
+            document, count, progress, recognition=recognition, notes=may_hold_notes(data)
+        )
     finally:
         document.close()
 
@@ -94,6 +96,7 @@ def _read_document(
     document: pdfium.PdfDocument,
     count: int,
     progress: Callable[[int, int], None],
+    *,
     recognition: bool,
     notes: bool,
 ) -> ReadingBuilder:
@@ -110,7 +113,7 @@ def _read_document(
     scans = _Scans(builder, _MAX_RECOGNISED if recognition else 0)
     for index in range(count):
         try:
-            page = _read_page(document, index, scans, notes)
+            page = _read_page(document, index, scans, notes=notes)
         except pdfium.PdfiumError:
             builder.warnings.append(f"Page {index + 1} is damaged and was left out")
             page = PageLines(index + 1, 612.0, 792.0)
@@ -192,7 +195,9 @@ def _outline(document: pdfium.PdfDocument, count: int) -> Outline:
     return results
 
 
-def _read_page(document: pdfium.PdfDocument, index: int, scans: _Scans, notes: bool) -> PageLines:
+def _read_page(
+    document: pdfium.PdfDocument, index: int, scans: _Scans, *, notes: bool
+) -> PageLines:
     page = document[index]
     try:
         width, height = page.get_size()
@@ -204,7 +209,7 @@ def _read_page(document: pdfium.PdfDocument, index: int, scans: _Scans, notes: b
                 text = text.translate(_BULLETS)
             text, unknown = _UNKNOWN.subn(" ", text)
             existing = len(text.strip())
-            fields = filled_fields(document, page, notes)
+            fields = filled_fields(document, page, notes=notes)
             if unknown > 0.3 * (existing + unknown) or (
                 existing < _LITTLE_TEXT and _is_picture(page, width * height)
             ):
@@ -259,14 +264,14 @@ def _lines(text_page: Any, text: str, page: int, page_object: Any) -> list[Line]
     for match in _LINE.finditer(text):
         start, end = match.span()
         broken = text[end : end + 1] in _BROKEN
-        line = _line(geometry, text, start, end, page, broken)
+        line = _line(geometry, text, start, end, page, broken=broken)
         if line is None:
             continue
         if not lines and _is_sideways(line):
             geometry.turn(
                 round(-raw.FPDFText_GetCharAngle(text_page, start) * 57.29578 / 90) * 90 % 360
             )
-            line = _line(geometry, text, start, end, page, broken) or line
+            line = _line(geometry, text, start, end, page, broken=broken) or line
         # A text layer over the same text duplicates everything.
         same = seen.get(line.text)
         if same is None:
@@ -287,7 +292,7 @@ def _is_sideways(line: Line) -> bool:
 
 
 def _line(
-    geometry: PageGeometry, text: str, start: int, end: int, page: int, broken: bool
+    geometry: PageGeometry, text: str, start: int, end: int, page: int, *, broken: bool
 ) -> Line | None:
     middle = (start + end) // 2
     # Before any matrix: where that scales a unit font, the box shows the size.

@@ -72,7 +72,7 @@ def may_hold_notes(data: bytes) -> bool:
     return False
 
 
-def filled_fields(document: pdfium.PdfDocument, page: Any, notes: bool) -> list[Filled]:
+def filled_fields(document: pdfium.PdfDocument, page: Any, *, notes: bool) -> list[Filled]:
     """Return the filled fields of a page, ticked boxes, and text written on it by line.
 
     Empty for rotated pages, and without `notes` in a document without a form.

@@ -89,7 +89,6 @@ def _frames(
 
     Where the page has vertical rules, they must connect them.
     """
-
     bands = _bands(down)
     lows = [low for low, _ in bands]
     frames: list[list[float]] = []

@@ -66,7 +66,7 @@ def read_docx(data: bytes) -> ReadingBuilder:
         reader = _Reader(document, builder)
         reader.add(document.element.body, 0)
         reader.flow.end()
-    except Exception as error:  # python-docx raises whatever the broken part of the archive leads it to, soon or late
+    except Exception as error:  # python-docx raises anything on damaged archives
         raise ReadingFailed(
             "damaged", "The Word document is damaged. Save it again, and add the new file."
         ) from error

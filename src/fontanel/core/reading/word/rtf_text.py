@@ -57,9 +57,42 @@ _CHARACTERS = {
 _SYMBOLS = {"~": " ", "_": "-", "{": "{", "}": "}", "\\": "\\"}
 #: Destinations without visible text, like all unknown ignorable ones.
 _LEFT_OUT = frozenset(
-    "annotation atnauthor atnid colortbl filetbl fldinst footer footerf footerl footerr ftnsep"
-    " ftnsepc ftncn aftnsep aftnsepc aftncn header headerf headerl headerr listtable"
-    " listoverridetable nonshppict objdata pict private1 revtbl shprslt sn sp sv tc template xe".split()
+    [
+        "annotation",
+        "atnauthor",
+        "atnid",
+        "colortbl",
+        "filetbl",
+        "fldinst",
+        "footer",
+        "footerf",
+        "footerl",
+        "footerr",
+        "ftnsep",
+        "ftnsepc",
+        "ftncn",
+        "aftnsep",
+        "aftnsepc",
+        "aftncn",
+        "header",
+        "headerf",
+        "headerl",
+        "headerr",
+        "listtable",
+        "listoverridetable",
+        "nonshppict",
+        "objdata",
+        "pict",
+        "private1",
+        "revtbl",
+        "shprslt",
+        "sn",
+        "sp",
+        "sv",
+        "tc",
+        "template",
+        "xe",
+    ]
 )
 #: Ignorable destinations that contain text: those of shapes.
 _SHAPES = frozenset({"shpinst"})
@@ -235,7 +268,7 @@ class _Reader:
             elif brace is not None:
                 self._flush()
                 self._skip = 0
-                self._brace(brace == b"{")
+                self._brace(opens=brace == b"{")
                 if brace == b"}" and not self._around:
                     break
             else:
@@ -286,7 +319,7 @@ class _Reader:
 
     # Groups and control words
 
-    def _brace(self, opens: bool) -> None:
+    def _brace(self, *, opens: bool) -> None:
         self._ignorable = False
         if opens:
             if len(self._around) >= _DEEPEST:

@@ -1,4 +1,4 @@
-"""Create the records"""
+"""Create the records."""
 
 import sqlalchemy as sa
 from alembic import op

@@ -1,4 +1,4 @@
-"""Keep reading reports, descriptions, and which document another was found in"""
+"""Keep reading reports, descriptions, and which document another was found in."""
 
 import sqlalchemy as sa
 from alembic import op

@@ -1,4 +1,4 @@
-"""Number editions, and let a job say into which one it goes"""
+"""Number editions, and let a job say into which one it goes."""
 
 import sqlalchemy as sa
 from alembic import op

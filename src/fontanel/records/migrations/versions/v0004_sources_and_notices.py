@@ -1,4 +1,4 @@
-"""Keep sources, their runs, and notices of them"""
+"""Keep sources, their runs, and notices of them."""
 
 import sqlalchemy as sa
 from alembic import op

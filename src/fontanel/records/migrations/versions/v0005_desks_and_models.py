@@ -1,4 +1,4 @@
-"""Keep desks, models, the record of an answer, feedback and use"""
+"""Keep desks, models, the record of an answer, feedback and use."""
 
 import sqlalchemy as sa
 from alembic import op

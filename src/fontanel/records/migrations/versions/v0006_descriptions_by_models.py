@@ -1,4 +1,4 @@
-"""Let models describe documents, and let an edition take over once it is built"""
+"""Let models describe documents, and let an edition take over once it is built."""
 
 import sqlalchemy as sa
 from alembic import op

@@ -1,4 +1,4 @@
-"""Find what changed in a large knowledge base, and count its documents by state, without reading all of them"""
+"""Find changes in a large knowledge base, and count documents by state, without reading all."""
 
 from alembic import op
 

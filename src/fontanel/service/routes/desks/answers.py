@@ -69,7 +69,7 @@ def changed_since(session: Session, turn: Turn) -> list[ChangedCitation]:
 
 @router.get("/{answer}", summary="Show how an answer was made")
 def show_answer(answer: str, access: Reader) -> RecordOut:
-    """Steps with times, passages, messages to a model, and verdicts. Your own, or any for editors."""
+    """Steps, passages, messages to a model, and verdicts. Your own, or any for editors."""
     turn = _turn(access, answer)
     plain = turn_out(access.session, turn, feedback_by_turn(access.session, [turn])[turn.id])
     return RecordOut(

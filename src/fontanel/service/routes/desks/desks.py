@@ -262,6 +262,7 @@ def list_answers(
     desk: str,
     access: Editor,
     outcome: str | None = None,
+    *,
     helpful: bool | None = None,
     text: str | None = None,
     cursor: str | None = None,

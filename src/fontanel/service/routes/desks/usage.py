@@ -168,12 +168,9 @@ def _names(session: Session, keys: Iterable[str], by: By) -> dict[str, str]:
     requested = list(keys)
     if by == "desk":
         result = session.execute(select(Desk.id, Desk.name).where(Desk.id.in_(requested)))
-        return {"": "knowledge bases directly", **{key: name for key, name in result}}
+        return {"": "knowledge bases directly", **dict(result)}
     if by == "kb":
-        return {
-            key: name
-            for key, name in session.execute(select(Kb.id, Kb.name).where(Kb.id.in_(requested)))
-        }
+        return dict(session.execute(select(Kb.id, Kb.name).where(Kb.id.in_(requested))))
     if by != "member":
         return {}
     names = {

@@ -70,6 +70,7 @@ def list_documents(
         list[str] | None,
         Query(description="`key=value`; may be given more than once.", max_length=32),
     ] = None,
+    *,
     warnings: Annotated[
         bool, Query(description="Only documents that were read with warnings.")
     ] = False,
@@ -287,7 +288,7 @@ def list_passages(
     response_class=FileResponse,
 )
 def original(
-    kb: str, document: str, access: Reader, revision: str | None = None, download: bool = False
+    kb: str, document: str, access: Reader, revision: str | None = None, *, download: bool = False
 ) -> FileResponse:
     """The bytes as they were added. Pages are shown without scripts."""
     result, version = revision_of(access, kb, document, revision)

@@ -60,7 +60,7 @@ def _search(kb: str, body: SearchIn, access: Access) -> SearchOut:
         question=body.question,
         mode="lexical" if knowledge.keyword_only else body.mode,
         keyword_only=knowledge.keyword_only,
-        hits=[_hit(hit, result, body.explain) for hit in result.hits],
+        hits=[_hit(hit, result, explain=body.explain) for hit in result.hits],
         corrected={term: list(near) for term, near in result.corrected.items()},
         scored=result.scored,
         seconds=round(time.monotonic() - started, 4),

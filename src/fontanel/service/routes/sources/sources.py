@@ -265,6 +265,7 @@ def remove(
     kb: str,
     source: str,
     access: EditorWrite,
+    *,
     keep_documents: Annotated[
         bool, Query(description="Its documents stay, as if people had added them.")
     ] = False,

@@ -9,7 +9,7 @@ from fontanel.simulators.model import Said, compose, lying, read_prompt
 
 
 class StandIn:
-    """A simulator model of one behaviour. `said` are the statements of the lying one, with their truth."""
+    """A simulated model with one behaviour; `said` are its statements and their truth."""
 
     def __init__(self, behaviour: str) -> None:
         self.name = behaviour
