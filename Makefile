@@ -73,6 +73,7 @@ check: setup .venv/dev
 	.venv/bin/ruff format --check .
 	.venv/bin/mypy
 	.venv/bin/lint-imports
+	$(PY) tools/check_words.py
 	cd console && npm run --silent check && npm run --silent test
 
 quality: setup .venv/dev

@@ -19,12 +19,12 @@ from rich.table import Table
 
 from collection import ROOT, Collection, CollectionKnowledge, bare, load_questions
 from fontanel.core.answering import BUILT_IN, Answer, Exchange, Finished, Outcome, Verdict, answer
-from simulator import StandIn
+from simulator import SimulatedModel
 from ways import compare
 
 
 def run_question(
-    knowledge: CollectionKnowledge, item: dict[str, Any], writer: StandIn | None = None
+    knowledge: CollectionKnowledge, item: dict[str, Any], writer: SimulatedModel | None = None
 ) -> dict[str, Any]:
     """Search and answer a question with the composer or a writer; return the results."""
     history: list[Exchange] = []
@@ -189,7 +189,8 @@ def main() -> None:
     outcomes = [run_question(knowledge, item) for item in items]
     report(outcomes, BUILT_IN)
     report(
-        [run_question(knowledge, item, StandIn("honest")) for item in items], "the honest simulator"
+        [run_question(knowledge, item, SimulatedModel("honest")) for item in items],
+        "the honest simulator",
     )
     if arguments.json:
         arguments.json.write_text(json.dumps(outcomes, indent=1, ensure_ascii=False) + "\n")

@@ -8,7 +8,7 @@ from fontanel.core.answering import Message, TokenUse
 from fontanel.simulators.model import Said, compose, lying, read_prompt
 
 
-class StandIn:
+class SimulatedModel:
     """A simulated model with one behaviour; `said` are its statements and their truth."""
 
     def __init__(self, behaviour: str) -> None:

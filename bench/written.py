@@ -30,11 +30,11 @@ from fontanel.core.answering import (
     answer,
 )
 from quality import interval
-from simulator import StandIn
+from simulator import SimulatedModel
 
 
 def ask(
-    knowledge: CollectionKnowledge, item: dict[str, Any], writer: StandIn
+    knowledge: CollectionKnowledge, item: dict[str, Any], writer: SimulatedModel
 ) -> tuple[Answer, Trace]:
     history: list[Exchange] = []
     for earlier in item.get("history", []):
@@ -62,7 +62,7 @@ def _with_honest(
     right: list[float] = []
     marked: list[float] = []
     for item in items:
-        written, trace = ask(knowledge, item, StandIn("honest"))
+        written, trace = ask(knowledge, item, SimulatedModel("honest"))
         packing = next((step for step in trace.steps if step.name == "packing"), None)
         if packing is None:
             continue
@@ -100,7 +100,7 @@ def _is_right(written: Answer, answer_keys: Sequence[Sequence[str]]) -> bool:
 def _with_lying(knowledge: CollectionKnowledge, items: Sequence[dict[str, Any]]) -> Table:
     found: dict[bool, list[float]] = {True: [], False: []}
     for item in items:
-        writer = StandIn("lying")
+        writer = SimulatedModel("lying")
         written, _ = ask(knowledge, item, writer)
         truth = {texts.text: texts.true for texts in writer.said}
         for statement in written.statements:

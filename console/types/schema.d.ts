@@ -1598,7 +1598,7 @@ export interface paths {
         };
         /**
          * Show how an answer was made
-         * @description Steps with times, passages, messages to a model, and verdicts. Your own, or any for editors.
+         * @description Steps, passages, messages to a model, and verdicts. Your own, or any for editors.
          */
         get: operations["show_answer_api_v1_teams__team__answers__answer__get"];
         put?: never;

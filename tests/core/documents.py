@@ -62,7 +62,7 @@ class Documents:
         return self._embedder.embed(texts) if self._embedder else None
 
 
-class StandIn:
+class SimulatedModel:
     """A simulated model without HTTP, which streams a few characters at a time.
 
     It fails after `fails_after` pieces.

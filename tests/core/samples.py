@@ -139,7 +139,7 @@ def ods(rows: list[list[str]], sheet: str = "Sheet") -> bytes:
 
 
 def epub(chapters: dict[str, str], title: str = "A book") -> bytes:
-    """A book of chapters in XHTML, with a navigation page that is no chapter."""
+    """A book of chapters in XHTML, with a navigation page that is not a chapter."""
     manifest = "".join(
         f'<item id="c{i}" href="{name}" media-type="application/xhtml+xml"/>'
         for i, name in enumerate(chapters)

@@ -28,7 +28,7 @@ BEHAVIOURS = {
     "slow": "streams one word every so often",
     "failing": "answers with status 500",
     "broken": "closes the connection in mid-stream",
-    "malformed": "sends a stream that is no JSON",
+    "malformed": "sends a stream that is not JSON",
     "limited": "answers with status 429 the first two times, then honestly",
     "busy": "answers with status 429 always, asking for a long pause",
     "silent": "accepts and says nothing",
@@ -387,7 +387,7 @@ async def _stream(
         if kind == "broken" and place >= min(8, len(pieces) // 2):
             return  # no reason to end, no [DONE]
         if kind == "malformed" and place == 3:
-            yield "data: {this is no JSON\n\n"
+            yield "data: {this is not JSON\n\n"
         yield _event({"index": 0, "delta": {"content": piece}, "finish_reason": None}, kind)
         await asyncio.sleep(pace)
     yield _event({"index": 0, "delta": {}, "finish_reason": "stop"}, kind)

@@ -33,7 +33,7 @@ from fontanel.core.answering.writing.prompt import NO_ANSWER, messages
 from fontanel.core.answering.writing.verify import check
 from fontanel.core.embedding.encoder import OnnxEmbedder
 from tests.conftest import EMBEDDER, STORM
-from tests.core.documents import Documents, StandIn
+from tests.core.documents import Documents, SimulatedModel
 from tests.core.injected import PLANTED, injected
 
 QUESTION = "At what gust does the quay crane stop?"
@@ -54,7 +54,7 @@ def written(documents: Documents, text: str, size: int = 5, **more: object) -> A
     """The answer when a model writes this text."""
     given_settings = AnswerSettings(**{"evidence_needed": 0.0, **more})  # type: ignore[arg-type]
     events = list(
-        answer(QUESTION, [], documents, given_settings, writer=StandIn(text=text, size=size))
+        answer(QUESTION, [], documents, given_settings, writer=SimulatedModel(text=text, size=size))
     )
     finished = events[-1]
     assert isinstance(finished, Finished)
@@ -154,7 +154,7 @@ def test_a_model_that_breaks_off_is_taken_back(storm: Documents) -> None:
     plain = next(e for e in answer(QUESTION, [], storm, FREE) if isinstance(e, Finished)).answer
     for pieces in (0, 4):
         events = list(
-            answer(QUESTION, [], storm, FREE, writer=StandIn(text=TEXT, fails_after=pieces))
+            answer(QUESTION, [], storm, FREE, writer=SimulatedModel(text=TEXT, fails_after=pieces))
         )
         finished = events[-1]
         assert isinstance(finished, Finished)
@@ -165,7 +165,7 @@ def test_a_model_that_breaks_off_is_taken_back(storm: Documents) -> None:
 
 def test_steps_are_recorded_in_their_order(storm: Documents) -> None:
     trace = Trace()
-    list(answer(QUESTION, [], storm, FREE, writer=StandIn(), trace=trace))
+    list(answer(QUESTION, [], storm, FREE, writer=SimulatedModel(), trace=trace))
     assert [step.name for step in trace.steps][-3:] == ["prompt", "model", "verification"]
     assert all(step.seconds >= 0 and step.began >= 0 for step in trace.steps)
 
@@ -209,7 +209,7 @@ def test_a_prompt_fences_its_sources_and_says_what_is_wanted(storm: Documents) -
 def test_orders_in_documents_steer_nobody(embedder: OnnxEmbedder, order: str) -> None:
     documents = Documents(embedder, lock=injected(order))
     question = "Which channel does the lock keeper answer on?"
-    for writer in (None, StandIn("honest"), StandIn("gullible")):
+    for writer in (None, SimulatedModel("honest"), SimulatedModel("gullible")):
         for weak in UnsupportedStatements:
             events = answer(
                 question,
@@ -270,7 +270,7 @@ def test_a_statement_may_rest_on_several_places(storm: Documents) -> None:
 
 
 def test_checks_come_with_the_events(storm: Documents) -> None:
-    events = list(answer(QUESTION, [], storm, FREE, writer=StandIn(text=TEXT)))
+    events = list(answer(QUESTION, [], storm, FREE, writer=SimulatedModel(text=TEXT)))
     order = [type(e) for e in events if isinstance(e, CitationBound | StatementChecked)]
     assert order[:2] == [CitationBound, StatementChecked]
     # A citation comes before the words of the statement that follows.

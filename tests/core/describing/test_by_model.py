@@ -72,7 +72,7 @@ class TestTaken:
             ),
             (
                 "Description: Recipes for apple cake and other treats from our grandmother.",
-                "bear out",
+                "not support",
             ),
         ],
     )

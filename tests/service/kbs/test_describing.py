@@ -68,7 +68,7 @@ def test_a_model_describes_documents_and_the_index_goes_along(
     document = client.show_document(kb, "scan_0042.txt")
     assert (document.description, document.described_by) == (SENTENCE, "honest-describer")
     assert document.state == "indexed"
-    assert document.revision.embedded == before.revision.embedded, "something was embedded anew"
+    assert document.revision.embedded == before.revision.embedded, "something was embedded again"
     hits = client.search(kb, "who closes the outer berth", explain=True).hits
     assert len(hits) == document.revision.passages == 1
     assert hits[0].similarity is not None
@@ -77,7 +77,7 @@ def test_a_model_describes_documents_and_the_index_goes_along(
     assert [passage.ordinal for passage in client.list_passages(kb, document.id)] == [0]
 
 
-def test_what_is_added_later_is_described_too_and_a_new_revision_anew(
+def test_what_is_added_later_is_described_too_and_a_new_revision_again(
     team: TeamSetup, models: list[str]
 ) -> None:
     client = team.client
@@ -154,7 +154,7 @@ def test_taking_the_model_away_brings_back_the_documents_own_words(
     until(lambda: client.show_document(kb, "scan_0042.txt").described_by is None)
     own = client.show_document(kb, "scan_0042.txt")
     assert (own.title, own.description, own.state) == (before.title, before.description, "indexed")
-    assert own.revision.embedded == before.revision.embedded, "something was embedded anew"
+    assert own.revision.embedded == before.revision.embedded, "something was embedded again"
     hits = client.search(kb, "who closes the outer berth").hits
     assert [hit.title for hit in hits] == [before.title]
     # Switched on again, the model is asked again.

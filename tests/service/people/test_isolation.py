@@ -212,7 +212,7 @@ def stranger(service: Service) -> Iterator[dict[str, httpx.Client]]:
 
 
 class SignedIn(httpx.Client):
-    """Signs in anew for each request, since one of the routes walked signs out."""
+    """Signs in again for each request, since one of the routes walked signs out."""
 
     def __init__(self, team: TeamSetup) -> None:
         super().__init__(base_url=team.service.url, headers={"X-Fontanel-Console": "1"})

@@ -178,7 +178,7 @@ def test_only_what_changed_is_embedded(team: TeamSetup, service: Service) -> Non
     folder = service.data.parent / team.slug
     folder.mkdir()
     paragraphs = [
-        f"Paragraph {n} tells of the berth number {n}, its bollards, its fenders and the {n * 7}"
+        f"Paragraph {n} describes the berth number {n}, its bollards, its fenders and the {n * 7}"
         " metres of its quay. " * 4
         for n in range(400)
     ]

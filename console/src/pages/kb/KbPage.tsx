@@ -45,7 +45,7 @@ export function KbPage() {
         )}
         {kb.pending > 0 && ` · ${kb.pending} being indexed`}
         {kb.failed > 0 && <span className="text-error"> · {kb.failed} failed</span>}
-        {!kb.embedder && " · by words alone: the service has no embedder"}
+        {!kb.embedder && " · keyword search only: the service has no embedder"}
         {kb.expires_at && ` · expires ${new Date(kb.expires_at).toLocaleString()}`}
       </p>
       <nav

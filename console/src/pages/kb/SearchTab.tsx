@@ -320,7 +320,7 @@ function Results({
         {found.hits.length === 0
           ? "Nothing found. Try other words, or semantic search."
           : `${found.hits.length} passages in ${Math.round(found.seconds * 1000)} ms`}
-        {found.keyword_only && " · found by words alone"}
+        {found.keyword_only && " · keyword search only"}
       </p>
       {corrected.map(([word, near]) => (
         <p key={word} className="mb-2">

@@ -118,7 +118,7 @@ export function SettingsTab() {
           <dt>Splitting</dt>
           <dd>{splittingText(kb.splitting)}</dd>
           <dt>Embedder</dt>
-          <dd>{kb.embedder ?? "none: found by words alone"}</dd>
+          <dd>{kb.embedder ?? "none: keyword search only"}</dd>
           {kb.describing && (
             <>
               <dt>Descriptions</dt>

@@ -9,7 +9,7 @@ from fontanel.core.answering.composing.asked import Draft
 from fontanel.core.answering.composing.comparing import compare
 from fontanel.core.answering.composing.composer import draft, leans
 from fontanel.core.answering.composing.conflicts import conflicting
-from fontanel.core.answering.composing.layout import Set, lay_out
+from fontanel.core.answering.composing.layout import ComposedPiece, lay_out
 from fontanel.core.answering.composing.statements import Statement
 from fontanel.core.answering.curated import Curated, CuratedAnswer
 from fontanel.core.answering.events import (
@@ -352,21 +352,23 @@ class _Pipeline:
             step.record(statements=len(composed.chosen), citations=len(citations))
         yield Finished(self._answer(Outcome.ANSWERED, text, tuple(citations), tuple(statements)))
 
-    def _pieces(self, composed: Draft) -> Iterator[Set]:
+    def _pieces(self, composed: Draft) -> Iterator[ComposedPiece]:
         chosen, layout = composed.chosen, self._settings.layout
         if (
             layout != Layout.TABLE
             and (result := compare(self._standalone, composed.ranked)) is not None
         ):
-            yield Set(result.text, 0)
+            yield ComposedPiece(result.text, 0)
             for statement in result.statements:
-                yield Set(f"\n\n{statement.text}", 2, [statement])
+                yield ComposedPiece(f"\n\n{statement.text}", 2, [statement])
             return
         if layout in (Layout.AUTO, Layout.PROSE):
             for statement in chosen:
                 verdict = yes_or_no(self._standalone, statement.text, self._knowledge.terms)
                 if verdict is not None and statement.kind == "sentence":
-                    yield Set((self._phrases.yes if verdict else self._phrases.no) + " ", 0)
+                    yield ComposedPiece(
+                        (self._phrases.yes if verdict else self._phrases.no) + " ", 0
+                    )
                     # It comes first, unless it leans on the sentence before it.
                     if not leans(statement):
                         chosen = [statement, *(other for other in chosen if other is not statement)]
@@ -374,7 +376,7 @@ class _Pipeline:
         yield from lay_out(chosen, layout)
         for statement in conflicting(chosen, composed.ranked, self._knowledge):
             message = self._phrases.differs.format(title=statement.passage.title)
-            yield Set(f"\n\n{message} {statement.text}", len(message) + 3, [statement])
+            yield ComposedPiece(f"\n\n{message} {statement.text}", len(message) + 3, [statement])
 
     def _answer(
         self,

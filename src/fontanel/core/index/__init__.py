@@ -4,14 +4,14 @@ from fontanel.core.index.merging import merge_vectors, merge_words
 from fontanel.core.index.postings import FIELDS, WordsEntry
 from fontanel.core.index.query import Candidate, Mode, Query
 from fontanel.core.index.segments import VectorSegment, WordsSegment, write_vectors, write_words
-from fontanel.core.index.snapshot import Found, Snapshot
+from fontanel.core.index.snapshot import SearchResult, Snapshot
 
 __all__ = [
     "FIELDS",
     "Candidate",
-    "Found",
     "Mode",
     "Query",
+    "SearchResult",
     "Snapshot",
     "VectorSegment",
     "WordsEntry",

@@ -106,11 +106,11 @@ class WordsSegment:
             low += 1
         return results
 
-    def alike(self, bits: int, most_different: int) -> list[bytes]:
+    def alike(self, bits: int, max_different: int) -> list[bytes]:
         """Terms whose letters differ from `bits` in few places."""
         difference = np.bitwise_count(self._arrays["term_letters"] ^ np.uint64(bits))
         return [
-            self.term(int(index)) for index in np.flatnonzero(difference <= most_different)[:2000]
+            self.term(int(index)) for index in np.flatnonzero(difference <= max_different)[:2000]
         ]
 
     def rows_of(self, index: int) -> Rows:

@@ -54,7 +54,7 @@ class _Shown:
 
 
 @dataclass(frozen=True, slots=True)
-class Found:
+class SearchResult:
     """The results of a search, best first, and how the question was interpreted.
 
     `corrected` lists, for each unknown word, the terms searched for instead; `weights` are the idf
@@ -68,7 +68,7 @@ class Found:
 
 
 @dataclass(frozen=True, slots=True)
-class _Wanted:
+class _QueryTerms:
     """A question's weighted terms, and the rows allowed in each segment (None: all)."""
 
     weights: dict[str, float]
@@ -193,7 +193,7 @@ class Snapshot:
                 count += int((stored if mask is None else stored & mask).sum())
         return count
 
-    def _wanted(self, query: Query) -> _Wanted:
+    def _query_terms(self, query: Query) -> _QueryTerms:
         asked = parse(query.text) if query.operators else Operators(query.text)
         matching = {term: self._matching([term]) for term in self.query_terms(asked.words)}
         weights = {term: idf(self.passages, count) for term, count in matching.items()}
@@ -220,7 +220,7 @@ class Snapshot:
             for allowed in self._masks(segment, asked, groups, keys):
                 mask = allowed if mask is None else mask & allowed
             usable[number] = mask
-        return _Wanted(weights, usable, corrected)
+        return _QueryTerms(weights, usable, corrected)
 
     def _masks(
         self,
@@ -263,11 +263,11 @@ class Snapshot:
         """Return up to `limit` passages, best first, up to `per_document` of one document."""
         return self.find(query).candidates
 
-    def find(self, query: Query) -> Found:
+    def find(self, query: Query) -> SearchResult:
         """Search as `search` does, and return how the question was interpreted too."""
         if not self.passages:
-            return Found([], {}, {}, 0)
-        requested = self._wanted(query)
+            return SearchResult([], {}, {}, 0)
+        requested = self._query_terms(query)
         weights = requested.weights if query.mode != Mode.VECTOR else {}
         semantic = query.vector is not None and query.mode != Mode.LEXICAL
         depth = max(query.limit * 10, 100)
@@ -286,8 +286,12 @@ class Snapshot:
         return self._ranked(query, requested, weights, proposed)
 
     def _ranked(
-        self, query: Query, asked: _Wanted, weights: Mapping[str, float], proposed: Sequence[Rows]
-    ) -> Found:
+        self,
+        query: Query,
+        asked: _QueryTerms,
+        weights: Mapping[str, float],
+        proposed: Sequence[Rows],
+    ) -> SearchResult:
         """Score all candidate rows in full, and choose the ones to show."""
         semantic = query.vector is not None and query.mode != Mode.LEXICAL
         rows = (
@@ -296,7 +300,7 @@ class Snapshot:
             else np.unique(np.concatenate(proposed)).astype(np.int64)
         )
         if not len(rows):
-            return Found([], asked.weights, asked.corrected, 0)
+            return SearchResult([], asked.weights, asked.corrected, 0)
         values = self._term_scores(rows, weights)
         lexical = values.sum(axis=1)
         nothing = np.full(len(rows), np.nan, dtype=np.float32)
@@ -385,7 +389,7 @@ class Snapshot:
                     beside=tuple(sorted(messages[0][j] for j in shown.beside)),
                 )
             )
-        return Found(candidates, asked.weights, asked.corrected, len(rows))
+        return SearchResult(candidates, asked.weights, asked.corrected, len(rows))
 
     def _sizes(self, ids: Ids, keys: Ids) -> Ids:
         """Return the number of living passages of each row's document, up to `SPEAKING`.

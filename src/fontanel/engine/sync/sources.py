@@ -28,7 +28,7 @@ _FOLDER = re.compile(r"^[^/\\\0]{1,100}$")
 
 
 @dataclass(frozen=True, slots=True)
-class Wanted:
+class SourceSpec:
     """The specification of a source; credentials of None keep the stored ones."""
 
     name: str
@@ -45,7 +45,7 @@ class Wanted:
 
 
 def create_source(
-    session: Session, vault: Vault, kb: Kb, spec: Wanted, around: SourceLimits
+    session: Session, vault: Vault, kb: Kb, spec: SourceSpec, around: SourceLimits
 ) -> Source:
     """A new source of a kb. Raises Refused."""
     kind = kind_of(spec.kind)
@@ -77,7 +77,7 @@ def create_source(
 
 
 def change_source(
-    session: Session, vault: Vault, source: Source, spec: Wanted, around: SourceLimits
+    session: Session, vault: Vault, source: Source, spec: SourceSpec, around: SourceLimits
 ) -> None:
     """Change a source; its documents stay until the next run.
 
@@ -105,7 +105,7 @@ def change_source(
         source.next_run_at = now()
 
 
-def _apply(session: Session, vault: Vault, source: Source, spec: Wanted) -> None:
+def _apply(session: Session, vault: Vault, source: Source, spec: SourceSpec) -> None:
     kind = kind_of(source.kind)
     team = session.get_one(Team, source.team_id)
     if spec.every_minutes is not None and spec.cron is not None:
@@ -142,7 +142,7 @@ def _kept(model: type[Any], values: Mapping[str, Any]) -> dict[str, Any]:
     return kept
 
 
-def _free_folder(spec: Wanted, taken: Sequence[str]) -> str:
+def _free_folder(spec: SourceSpec, taken: Sequence[str]) -> str:
     if spec.folder is not None:
         if not _FOLDER.match(spec.folder) or spec.folder in (".", ".."):
             raise Refused("folder", "A folder's name has 1 to 100 characters and no slash.")

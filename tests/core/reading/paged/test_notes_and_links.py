@@ -42,7 +42,7 @@ def filler(page: Canvas, top: float, rows: int) -> None:
         page.drawString(
             60,
             top - row * 13,
-            f"Line {row} tells of the harbour and its quays and what is moored there.",
+            f"Line {row} describes the harbour and its quays and what is moored there.",
         )
 
 

@@ -161,7 +161,7 @@ def test_a_ruled_table_has_each_word_in_its_own_cell(
     tables = ruled_tables(page)
     full = [row for row in rows if any(row)]
     if len(full) < 2 or sum(sum(map(bool, row)) > 1 for row in full) < 2:
-        return  # that is no table
+        return  # not a table
     assert len(tables) == 1
     columns = [column for column in range(3) if any(row[column] for row in full)]
     assert tables[0].rows == [[row[column] for column in columns] for row in full]

@@ -106,10 +106,10 @@ def _two(
         for second in figures[1]:
             if first[1] == second[1] and first[0] != second[0] and first[2] is not second[2]:
                 # Taking longer means being slower.
-                most_first = more != (about.startswith("speed") and first[1] in _DURATIONS)
+                descending = more != (about.startswith("speed") and first[1] in _DURATIONS)
                 pairs = [(first, names[0]), (second, names[1])]
                 (best, name), (rest, behind) = sorted(
-                    pairs, key=lambda pair: pair[0][0], reverse=most_first
+                    pairs, key=lambda pair: pair[0][0], reverse=descending
                 )
                 column = f"{best[2].columns[best[4]].lower()} " if best[4] is not None else ""
                 text = f"{_capital(name)}: {column}{best[3]}, against {rest[3]} for {behind}."

@@ -12,7 +12,7 @@ _LINED = ("item", "row", "code")
 
 
 @dataclass(frozen=True, slots=True)
-class Set:
+class ComposedPiece:
     """A piece of an answer's text.
 
     `group` are the statements that it quotes, none for text of the service; the quoted part begins
@@ -36,7 +36,7 @@ def groups(chosen: Sequence[Statement]) -> list[list[Statement]]:
     return results
 
 
-def lay_out(chosen: Sequence[Statement], layout: Layout) -> Iterator[Set]:
+def lay_out(chosen: Sequence[Statement], layout: Layout) -> Iterator[ComposedPiece]:
     """Return the pieces of an answer made of these statements, in order."""
     grouped = groups(chosen)
     if layout == Layout.TABLE:
@@ -53,7 +53,7 @@ def lay_out(chosen: Sequence[Statement], layout: Layout) -> Iterator[Set]:
         else:
             text = _as_it_stands(group)
             before = "" if first else "\n\n" if lined or group[0].kind in _LINED else " "
-        yield Set(before + text, len(before), group)
+        yield ComposedPiece(before + text, len(before), group)
         first, lined = False, group[-1].kind in _LINED
 
 
@@ -98,7 +98,7 @@ def _prose(group: Sequence[Statement]) -> str:
     return text
 
 
-def _table(grouped: Sequence[Sequence[Statement]]) -> Iterator[Set]:
+def _table(grouped: Sequence[Sequence[Statement]]) -> Iterator[ComposedPiece]:
     """Return the rows of one table with its columns, or statements with their titles."""
     rows = [
         statement
@@ -108,7 +108,7 @@ def _table(grouped: Sequence[Sequence[Statement]]) -> Iterator[Set]:
     ]
     columns = rows[0].columns if rows else ()
     header = columns or ("", "")
-    yield Set(f"| {' | '.join(map(_cell, header))} |\n|{' --- |' * len(header)}", 0)
+    yield ComposedPiece(f"| {' | '.join(map(_cell, header))} |\n|{' --- |' * len(header)}", 0)
     for group in grouped:
         kept = [statement for statement in group if not columns or statement.columns == columns]
         cells = [
@@ -116,7 +116,7 @@ def _table(grouped: Sequence[Sequence[Statement]]) -> Iterator[Set]:
             for statement in kept
         ]
         if kept:
-            yield Set(
+            yield ComposedPiece(
                 "\n" + "\n".join(f"| {' | '.join(map(_cell, row))} |" for row in cells), 1, kept
             )
 

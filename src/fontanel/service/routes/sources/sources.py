@@ -19,7 +19,7 @@ from fontanel.engine.sync.limits import source_limits
 from fontanel.engine.sync.opening import kind_of, open_kind, usable_credentials
 from fontanel.engine.sync.planning import start_sync
 from fontanel.engine.sync.pushed import Pushed, take_pushed
-from fontanel.engine.sync.sources import Wanted, change_source, create_source, delete_source
+from fontanel.engine.sync.sources import SourceSpec, change_source, create_source, delete_source
 from fontanel.engine.sync.trial import TRIAL_LIMIT, try_source
 from fontanel.errors import Refused
 from fontanel.records.tables import Kb, Source, Team
@@ -109,7 +109,7 @@ def create(kb: str, body: SourceIn, access: EditorWrite, request: Request) -> So
         access.session,
         runtime.vault,
         kb_row,
-        _wanted(body),
+        _spec_of(body),
         source_limits(runtime.settings, access.team),
     )
     access.session.flush()
@@ -120,8 +120,8 @@ def create(kb: str, body: SourceIn, access: EditorWrite, request: Request) -> So
     return out
 
 
-def _wanted(body: SourceIn) -> Wanted:
-    return Wanted(
+def _spec_of(body: SourceIn) -> SourceSpec:
+    return SourceSpec(
         name=body.name,
         kind=body.kind,
         settings=body.settings,
@@ -247,7 +247,7 @@ def change(
         plan["every_minutes"] = None
     if values.get("every_minutes") is not None and "cron" not in values:
         plan["cron"] = None
-    requested = Wanted(kind=source_row.kind, credentials=body.credentials, **kept, **plan)
+    requested = SourceSpec(kind=source_row.kind, credentials=body.credentials, **kept, **plan)
     change_source(
         access.session,
         access.runtime.vault,
