@@ -4,10 +4,6 @@ from __future__ import annotations
 
 import argparse
 import base64
-import getpass
-import json
-import os
-import sys
 from pathlib import Path
 from typing import Any
 
@@ -21,17 +17,23 @@ from fontanel.cli.commands.runs import (
     show_run,
     sync_source,
 )
+from fontanel.cli.commands.source_options import (
+    add_schedule,
+    add_settings,
+    credentials_of,
+    kind_of,
+    schedule_of,
+    settings_of,
+)
 from fontanel.cli.context import Context, UsageProblem
 from fontanel.cli.format import ago, number, percent, size
 from fontanel.schemas import (
     CheckIn,
     FreshnessOut,
-    KindOut,
     PushedIn,
     SourceChange,
     SourceIn,
     SourceOut,
-    TagRule,
     TrialOut,
 )
 
@@ -50,7 +52,7 @@ def add_commands(
     )
     check.add_argument("source", nargs="?", help="a connected source, instead of --kind and --set")
     check.add_argument("--kind", help="the kind of a source that is not connected yet")
-    _settings(check)
+    add_settings(check)
     connect = verb(group, "connect", connect_source, "connect a source and run it", common, kb)
     connect.add_argument("name")
     connect.add_argument("--kind", required=True, help="see 'fontanel source kinds'")
@@ -59,8 +61,8 @@ def add_commands(
         help="the folder of its documents (default: from its name)",
     )
     connect.add_argument("--no-wait", action="store_true", help="do not watch the first run")
-    _settings(connect)
-    _care(connect)
+    add_settings(connect)
+    add_schedule(connect)
     verb(group, "list", list_sources, "list the sources with their freshness", common, kb)
     for name, run, about in (
         ("show", show_source, "show a source with its settings and recent runs"),
@@ -74,8 +76,8 @@ def add_commands(
     change.add_argument("--name")
     change.add_argument("--pause", action="store_true", help="pause scheduled runs")
     change.add_argument("--resume", action="store_true", help="resume scheduled runs")
-    _settings(change)
-    _care(change)
+    add_settings(change)
+    add_schedule(change)
     sync = verb(group, "sync", sync_source, "run a source now and watch it", common, kb)
     sync.add_argument("source")
     sync.add_argument("--no-wait", action="store_true", help="return immediately")
@@ -131,128 +133,6 @@ def add_commands(
     verb(group, "freshness", show_freshness, "show the freshness of the team's sources", common)
 
 
-def _settings(parser: argparse.ArgumentParser) -> None:
-    parser.add_argument(
-        "--set",
-        action="append",
-        default=[],
-        metavar="NAME=VALUE",
-        help="a setting of the kind; repeat it for lists",
-    )
-    parser.add_argument(
-        "--credential",
-        action="append",
-        default=[],
-        metavar="NAME[=VALUE]",
-        help="a credential; without a value, prompts or reads FONTANEL_CREDENTIAL_<NAME>",
-    )
-
-
-def _care(parser: argparse.ArgumentParser) -> None:
-    parser.add_argument("--every", type=int, metavar="MINUTES", help="run at this interval")
-    parser.add_argument(
-        "--cron", metavar="LINE", help="run by a cron expression in the team's time zone"
-    )
-    parser.add_argument(
-        "--target",
-        type=int,
-        metavar="MINUTES",
-        help="freshness target: changes should be in answers within this time",
-    )
-    parser.add_argument(
-        "--guard-share", type=float, metavar="SHARE", help="hold runs that would remove more (0-1)"
-    )
-    parser.add_argument(
-        "--guard-min", type=int, metavar="COUNT", help="never hold a run that removes fewer items"
-    )
-    parser.add_argument(
-        "--tag-rule",
-        action="append",
-        default=[],
-        metavar="PATTERN:KEY=VALUE",
-        help="tags for paths that match a pattern",
-    )
-
-
-def _given(kind: KindOut, pairs: list[str]) -> dict[str, Any]:
-    """Settings as the kind's schema wants them."""
-    properties: dict[str, Any] = kind.settings.get("properties", {})
-    results: dict[str, Any] = {}
-    for pair in pairs:
-        name, equals, value = pair.partition("=")
-        if name not in properties or not equals:
-            raise UsageProblem(
-                f"{pair!r}: the kind {kind.name!r} has the settings"
-                f" {', '.join(properties) or 'none'}."
-            )
-        results[name] = _valued(properties[name], name, value, results.get(name))
-    return results
-
-
-def _valued(schema: dict[str, Any], name: str, text: str, before: Any) -> Any:
-    types = [schema.get("type"), *(part.get("type") for part in schema.get("anyOf", []))]
-    try:
-        if "array" in types:
-            return [*(before or []), *([text] if text else [])]
-        if "boolean" in types:
-            return {"true": True, "yes": True, "false": False, "no": False}[text.lower()]
-        if "integer" in types and text:
-            return int(text)
-        if "number" in types and text:
-            return float(text)
-        if "object" in types:
-            return json.loads(text)
-    except (KeyError, ValueError) as error:
-        raise UsageProblem(f"{text!r} does not fit the setting {name!r}.") from error
-    return text or None if "null" in types else text
-
-
-def _credentials(kind: KindOut, pairs: list[str]) -> dict[str, str] | None:
-    names = list(kind.credentials.get("properties", {}))
-    results: dict[str, str] = {}
-    for pair in pairs:
-        name, equals, value = pair.partition("=")
-        if name not in names:
-            raise UsageProblem(
-                f"The kind {kind.name!r} has the credentials: {', '.join(names) or 'none'}."
-            )
-        if not equals:
-            value = os.environ.get(f"FONTANEL_CREDENTIAL_{name.upper()}") or ""
-            if not value and sys.stdin.isatty():
-                value = getpass.getpass(f"{name}: ")
-        results[name] = value
-    return results or None
-
-
-def _kind(context: Context, name: str) -> KindOut:
-    kinds = {kind.name: kind for kind in context.client.source_kinds()}
-    if name not in kinds:
-        raise UsageProblem(f"There is no kind {name!r}. There are: {', '.join(kinds)}.")
-    return kinds[name]
-
-
-def _rules(pairs: list[str]) -> list[TagRule]:
-    rules = []
-    for pair in pairs:
-        pattern, colon, tags = pair.rpartition(":")
-        if not colon:
-            raise UsageProblem(f"{pair!r} is not a tag rule. Write PATTERN:KEY=VALUE.")
-        rules.append(TagRule(pattern=pattern, tags=parse_tags([tags])))
-    return rules
-
-
-def _care_of(options: argparse.Namespace) -> dict[str, Any]:
-    values = {
-        "every_minutes": options.every,
-        "cron": options.cron,
-        "target_minutes": options.target,
-        "guard_share": options.guard_share,
-        "guard_min": options.guard_min,
-        "tag_rules": _rules(options.tag_rule) or None,
-    }
-    return {name: value for name, value in values.items() if value is not None}
-
-
 def list_kinds(context: Context, options: argparse.Namespace) -> None:
     kinds = context.client.source_kinds()
     rows: list[tuple[str, ...]] = []
@@ -283,19 +163,19 @@ def check_source(context: Context, options: argparse.Namespace) -> None:
     client, kb = context.client, context.kb()
     if options.source:
         source = client.show_source(kb, options.source)
-        kind = _kind(context, source.kind)
-        settings = {**source.settings, **_given(kind, options.set)} if options.set else None
-        credentials = _credentials(kind, options.credential)
+        kind = kind_of(context, source.kind)
+        settings = {**source.settings, **settings_of(kind, options.set)} if options.set else None
+        credentials = credentials_of(kind, options.credential)
         texts = {"settings": settings, "credentials": credentials}
         trial = client.check_again(
             kb, source.id, SourceChange(**{k: v for k, v in texts.items() if v is not None})
         )
     elif options.kind:
-        kind = _kind(context, options.kind)
+        kind = kind_of(context, options.kind)
         body = CheckIn(
             kind=kind.name,
-            settings=_given(kind, options.set),
-            credentials=_credentials(kind, options.credential),
+            settings=settings_of(kind, options.set),
+            credentials=credentials_of(kind, options.credential),
         )
         trial = client.check_source(kb, body)
     else:
@@ -323,16 +203,16 @@ def _print_trial(context: Context, trial: TrialOut) -> None:
 
 def connect_source(context: Context, options: argparse.Namespace) -> int:
     client, kb = context.client, context.kb()
-    kind = _kind(context, options.kind)
+    kind = kind_of(context, options.kind)
     source = client.connect_source(
         kb,
         SourceIn(
             name=options.name,
             kind=kind.name,
-            settings=_given(kind, options.set),
+            settings=settings_of(kind, options.set),
             folder=options.folder,
-            credentials=_credentials(kind, options.credential),
-            **_care_of(options),
+            credentials=credentials_of(kind, options.credential),
+            **schedule_of(options),
         ),
     )
     if options.no_wait or kind.pushed:
@@ -448,11 +328,11 @@ def _shown(value: Any) -> str:
 def change_source(context: Context, options: argparse.Namespace) -> None:
     client, kb = context.client, context.kb()
     source = client.show_source(kb, options.source)
-    kind = _kind(context, source.kind)
-    texts: dict[str, Any] = _care_of(options)
+    kind = kind_of(context, source.kind)
+    texts: dict[str, Any] = schedule_of(options)
     if options.set:
-        texts["settings"] = {**source.settings, **_given(kind, options.set)}
-    if (credentials := _credentials(kind, options.credential)) is not None:
+        texts["settings"] = {**source.settings, **settings_of(kind, options.set)}
+    if (credentials := credentials_of(kind, options.credential)) is not None:
         texts["credentials"] = credentials
     if options.name:
         texts["name"] = options.name

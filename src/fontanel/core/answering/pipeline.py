@@ -404,7 +404,9 @@ class _Pipeline:
         )
 
 
-def _cite(piece: ComposedPiece, number: int, start: int, end: int, knowledge: Knowledge) -> Citation:
+def _cite(
+    piece: ComposedPiece, number: int, start: int, end: int, knowledge: Knowledge
+) -> Citation:
     group: Sequence[Statement] = piece.group
     passage: EvidencePassage = group[0].passage
     quote_start, quote_end = group[0].start, group[-1].end

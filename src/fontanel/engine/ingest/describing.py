@@ -35,6 +35,7 @@ from fontanel.engine.answering.budgets import budget_of
 from fontanel.engine.answering.models import endpoint_of, usable_model
 from fontanel.engine.documents.readings import load_reading
 from fontanel.engine.editions.store import Editions
+from fontanel.engine.ingest.description_counts import DESCRIBED
 from fontanel.engine.ingest.passages import (
     embedded_passages,
     insert_passages,
@@ -78,8 +79,6 @@ _BATCH = 100
 _QUIET = 2.0
 #: Seconds between checks whether a team may use its model and has tokens left.
 _LOOK_AGAIN = 300.0
-#: The usage category of describing, which is not a question.
-DESCRIBED = "described"
 
 
 @dataclass(frozen=True, slots=True)
@@ -436,32 +435,3 @@ class Describing:
 def _forget(session: Session, revision_id: str) -> None:
     """Forget a model's description; a new model starts from scratch."""
     session.execute(delete(Description).where(Description.revision_id == revision_id))
-
-
-def counts_of(session: Session, kb: Kb) -> tuple[int, int, int, str | None]:
-    """Count a knowledge base's described, waiting and failed documents.
-
-    Returns:
-        The counts, and the newest failure.
-    """
-    current = (
-        select(Document.key, Description)
-        .outerjoin(
-            Description,
-            (Description.revision_id == Document.revision_id) & (Description.model == kb.describer),
-        )
-        .where(Document.kb_id == kb.id, Document.revision_id.is_not(None))
-    ).subquery()
-    failed = current.c.error.is_not(None)
-    described, existing, wrong = session.execute(
-        select(
-            func.count().filter(~failed),
-            func.count(current.c.revision_id),
-            func.count().filter(failed),
-        ).where(current.c.revision_id.is_not(None))
-    ).one()
-    total = session.scalar(select(func.count()).select_from(current)) or 0
-    newest = session.scalar(
-        select(current.c.error).where(failed).order_by(current.c.at.desc()).limit(1)
-    )
-    return described, total - existing, wrong, newest

@@ -7,7 +7,7 @@ from datetime import datetime
 from sqlalchemy import func, select
 
 from fontanel.engine.answering.models import usable_model
-from fontanel.engine.ingest.describing import counts_of
+from fontanel.engine.ingest.description_counts import counts_of
 from fontanel.errors import ModelUnusable
 from fontanel.records.tables import SETTLED_STATES, Document, DocumentState, Edition, Kb, PassageRow
 from fontanel.schemas import DescribingOut, KbOut

@@ -8,7 +8,8 @@ from collections.abc import Sequence
 
 from fontanel.core.reading.model import ReadingBuilder, collapse
 from fontanel.core.reading.word.flow import Flow, is_code_style, is_contents_style
-from fontanel.core.reading.word.rtf_text import RichParagraph, RichTable, rich_text
+from fontanel.core.reading.word.rtf_model import RichParagraph, RichTable
+from fontanel.core.reading.word.rtf_text import rich_text
 
 #: What a numbered item shows in front; anything else is a bullet.
 _NUMBER = re.compile(r"^\(?(?:\d{1,4}(?:\.\d{1,3})*[.)]?|\w{1,6}[.)])$")

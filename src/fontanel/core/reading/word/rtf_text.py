@@ -9,132 +9,25 @@ from __future__ import annotations
 import re
 from collections import Counter
 from copy import copy
-from dataclasses import dataclass, field
+from dataclasses import dataclass
 
 from fontanel.core.reading.model import ReadingFailed
 from fontanel.core.reading.word.flow import heading_rank
+from fontanel.core.reading.word.rtf_model import RichParagraph, RichTable, RichText
+from fontanel.core.reading.word.rtf_words import (
+    CHARACTERS,
+    CODE_PAGES,
+    SHAPES,
+    SKIPPED,
+    STYLE_WORDS,
+    SYMBOLS,
+)
 
 _TOKEN = re.compile(
     rb"\\([a-zA-Z]{1,32})(-?\d{1,9})? ?|\\'([0-9a-fA-F]{2})|\\([^a-zA-Z])|([{}])|([^\\{}\r\n]+)",
     re.DOTALL,
 )
 _DEEPEST = 500
-_CODE_PAGES = {
-    0: "cp1252",
-    77: "mac_roman",
-    128: "cp932",
-    129: "cp949",
-    134: "gbk",
-    136: "big5",
-    161: "cp1253",
-    162: "cp1254",
-    163: "cp1258",
-    177: "cp1255",
-    178: "cp1256",
-    186: "cp1257",
-    204: "cp1251",
-    222: "cp874",
-    238: "cp1250",
-    255: "cp437",
-}
-_CHARACTERS = {
-    "tab": "\t",
-    "line": "\n",
-    "lbr": "\n",
-    "emdash": "—",
-    "endash": "–",
-    "emspace": " ",
-    "enspace": " ",
-    "qmspace": " ",
-    "bullet": "•",
-    "lquote": "‘",
-    "rquote": "’",
-    "ldblquote": "“",
-    "rdblquote": "”",
-    "nestcell": " ",
-    "nestrow": "\n",
-}
-_SYMBOLS = {"~": " ", "_": "-", "{": "{", "}": "}", "\\": "\\"}
-#: Destinations without visible text, like all unknown ignorable ones.
-_LEFT_OUT = frozenset(
-    [
-        "annotation",
-        "atnauthor",
-        "atnid",
-        "colortbl",
-        "filetbl",
-        "fldinst",
-        "footer",
-        "footerf",
-        "footerl",
-        "footerr",
-        "ftnsep",
-        "ftnsepc",
-        "ftncn",
-        "aftnsep",
-        "aftnsepc",
-        "aftncn",
-        "header",
-        "headerf",
-        "headerl",
-        "headerr",
-        "listtable",
-        "listoverridetable",
-        "nonshppict",
-        "objdata",
-        "pict",
-        "private1",
-        "revtbl",
-        "shprslt",
-        "sn",
-        "sp",
-        "sv",
-        "tc",
-        "template",
-        "xe",
-    ]
-)
-#: Ignorable destinations that contain text: those of shapes.
-_SHAPES = frozenset({"shpinst"})
-#: Words of a style's definition.
-_STYLE_WORDS = frozenset({"s", "cs", "ds", "ts", "outlinelevel", "sbasedon"})
-
-
-@dataclass(slots=True)
-class RichParagraph:
-    """A paragraph's text and properties.
-
-    `outline` is its rank as a heading, from 1, or 0. `marker` is a list item's mark, None for other
-    paragraphs, `depth` its nesting; `style` is its style's name in lower case. `size` (half points)
-    and `bold` apply to most of its characters.
-    """
-
-    text: str
-    outline: int = 0
-    marker: str | None = None
-    depth: int = 0
-    size: int = 24
-    bold: bool = False
-    fixed: bool = False
-    style: str = ""
-    notes: list[str] = field(default_factory=list)
-
-
-@dataclass(slots=True)
-class RichTable:
-    """Rows of cells; the first `header_rows` repeat at the head of each page."""
-
-    rows: list[list[str]]
-    header_rows: int = 0
-    notes: list[str] = field(default_factory=list)
-
-
-@dataclass(slots=True)
-class RichText:
-    title: str = ""
-    parts: list[RichParagraph | RichTable] = field(default_factory=list)
-    pictures: int = 0
-    cut_short: bool = False
 
 
 @dataclass(slots=True)
@@ -315,7 +208,7 @@ class _Reader:
         elif symbol in "\r\n":
             self._end_paragraph()
         else:
-            self._emit(_SYMBOLS.get(symbol, ""))
+            self._emit(SYMBOLS.get(symbol, ""))
 
     # Groups and control words
 
@@ -355,7 +248,7 @@ class _Reader:
             return
         if word in ("pict", "shppict") and state.sink == "body":
             self._found.pictures += 1
-        if word in _LEFT_OUT or (ignorable and word not in _SHAPES):
+        if word in SKIPPED or (ignorable and word not in SHAPES):
             state.sink = "left out"
         elif not self._destination(word):
             self._content_word(word, number)
@@ -378,10 +271,10 @@ class _Reader:
         state = self._state
         if state.sink == "fonttbl":
             self._font_word(word, number)
-        elif state.sink == "style" and word in _STYLE_WORDS:
+        elif state.sink == "style" and word in STYLE_WORDS:
             self._style_word(word, number or 0)
-        elif word in _CHARACTERS:
-            self._emit(_CHARACTERS[word])
+        elif word in CHARACTERS:
+            self._emit(CHARACTERS[word])
         elif word == "u":
             self._emit(chr((number or 0) % 65536))
             self._skip = state.fallback
@@ -394,7 +287,7 @@ class _Reader:
             self._fonts[self._font] = (self._default, False)
         elif word == "fcharset":
             self._fonts[self._font] = (
-                _CODE_PAGES.get(number or 0, self._default),
+                CODE_PAGES.get(number or 0, self._default),
                 self._fonts.get(self._font, ("", False))[1],
             )
         elif word == "fmodern":

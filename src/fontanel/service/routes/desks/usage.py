@@ -15,7 +15,7 @@ from sqlalchemy import ColumnElement, select
 from sqlalchemy.orm import Session
 
 from fontanel.engine.answering.budgets import budget_of
-from fontanel.engine.ingest.describing import DESCRIBED
+from fontanel.engine.ingest.description_counts import DESCRIBED
 from fontanel.records.tables import Desk, Kb, Key, Person, Team, Use, now
 from fontanel.schemas import BudgetOut, TeamUsage, UsageOut, UsageRow
 from fontanel.schemas.base import Moment
