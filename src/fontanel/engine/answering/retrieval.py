@@ -244,7 +244,7 @@ class KbKnowledge:
         spoken = select(Revision.id, func.coalesce(Revision.language, "en")).where(
             Revision.id.in_({row.revision_id for row in rows.values()})
         )
-        languages: dict[str, str] = dict(session.execute(spoken))
+        languages: dict[str, str] = dict(session.execute(spoken).all())
         hits = []
         for candidate in candidates:
             row = rows.get(candidate.passage_id)

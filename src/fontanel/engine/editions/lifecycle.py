@@ -185,7 +185,7 @@ def progress_of(session: Session, edition: Edition) -> BuildProgress:
     counts: dict[JobState, int] = dict(
         session.execute(
             select(Job.state, func.count()).where(Job.edition_id == edition.id).group_by(Job.state)
-        )
+        ).all()
     )
     done, total = counts.get(JobState.DONE, 0), sum(counts.values())
     failed = counts.get(JobState.FAILED, 0)

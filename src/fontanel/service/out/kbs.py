@@ -20,7 +20,7 @@ def kb_out(access: Access, kb: Kb) -> KbOut:
     by_state = (
         select(Document.state, func.count()).where(Document.kb_id == kb.id).group_by(Document.state)
     )
-    counts: dict[str, int] = dict(session.execute(by_state))
+    counts: dict[str, int] = dict(session.execute(by_state).all())
     passages = session.scalar(
         select(func.count()).select_from(PassageRow).where(PassageRow.edition_id == kb.edition_id)
     )

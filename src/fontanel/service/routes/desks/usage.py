@@ -164,13 +164,13 @@ def _keys(use: Use, by: By, zone: ZoneInfo) -> Iterable[str]:
 
 
 def _names(session: Session, keys: Iterable[str], by: By) -> dict[str, str]:
-    """What people call the things that were counted."""
+    """Return the names of what was counted."""
     requested = list(keys)
     if by == "desk":
-        result = session.execute(select(Desk.id, Desk.name).where(Desk.id.in_(requested)))
+        result = session.execute(select(Desk.id, Desk.name).where(Desk.id.in_(requested))).all()
         return {"": "knowledge bases directly", **dict(result)}
     if by == "kb":
-        return dict(session.execute(select(Kb.id, Kb.name).where(Kb.id.in_(requested))))
+        return dict(session.execute(select(Kb.id, Kb.name).where(Kb.id.in_(requested))).all())
     if by != "member":
         return {}
     names = {
