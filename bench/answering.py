@@ -229,7 +229,10 @@ def measure(
 
 
 def leaving(client: Client, desk: str, questions: list[str]) -> None:
-    """Measure askers who leave: the time until the call is cancelled and the turn stopped."""
+    """Measure askers who leave.
+
+    The time until the call is cancelled and the turn stopped.
+    """
     took = []
     for question in questions:
         events = client.stream_desk_answer(desk, question)

@@ -1,4 +1,4 @@
-"""A folder of documents as an index in memory, from the core alone, for benchmarks.
+"""A folder of documents as an index in memory, without a server.
 
 Readings and vectors are cached by content hash below `var/bench`.
 """

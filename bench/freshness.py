@@ -144,7 +144,10 @@ class Searcher(threading.Thread):
 
 
 def change(runtime: Runtime, kb_id: str, edition: str, number: int) -> tuple[float, float]:
-    """Change a document; return the seconds until its keywords, and its vector, are found."""
+    """Change a document.
+
+    Return the seconds until its keywords, and its vector, are found.
+    """
     word = f"zephyr{number}q"
     text = (
         f"# Notice {number % 20}\n\nThe {word} rule holds at berth {number} from the first of the"
@@ -211,7 +214,7 @@ def main() -> None:
 
 
 def _open(data: Path) -> None:
-    """Return the seconds until a service is ready, and its memory before and after searches."""
+    """Return a service's seconds until ready, and its memory around searches."""
     started = time.perf_counter()
     service = subprocess.Popen(
         [sys.executable, "-m", "fontanel.cli", "serve", "--data", str(data), "--port", "8478"],

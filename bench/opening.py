@@ -45,7 +45,10 @@ EACH = 10
 
 
 def fill(runtime: Runtime, count: int) -> tuple[str, list[str], float]:
-    """Fill a knowledge base; return its id, questions, and the megabytes of its vectors."""
+    """Fill a knowledge base.
+
+    Return its id, questions, and the megabytes of its vectors.
+    """
     passages, questions = texts(count)
     words, _ = kept_words(count, passages)
     ids = np.arange(1, count + 1, dtype=np.int64)

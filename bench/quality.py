@@ -91,7 +91,7 @@ def run_question(
 
 
 def _is_supported(result: Answer, *, written: bool) -> bool:
-    """Return whether each statement of an answer is supported, verbatim for quotations."""
+    """Return whether each statement is supported; quotations verbatim."""
     if written:
         return all(
             statement.verdict in (Verdict.SUPPORTED, Verdict.NONE)

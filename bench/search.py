@@ -1,4 +1,6 @@
-"""How fast search is: keywords against SQLite's FTS5, vectors against a bare product.
+"""How fast search is.
+
+Keywords against SQLite's FTS5, vectors against a bare product.
 
     .venv/bin/python bench/search.py [--sizes 1000 10000 100000] [--cells 1000000] [--skip-words]
 

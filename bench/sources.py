@@ -141,7 +141,7 @@ def wait_for(condition: Any) -> float:
 
 
 def edits(client: Client, folder: Path, count: int, documents: int) -> None:
-    """Time from writing a file until search finds its new words, or deletion removes them."""
+    """Time edits of files until search finds, or no longer finds, their words."""
     lags, removed = [], []
     random.seed(3)
     for turn in range(1, count + 1):
@@ -244,7 +244,7 @@ def serve(app: Any) -> str:
 
 
 def kills(count: int) -> None:
-    """Kill the service at any moment of a run, restart it, and compare with the folder."""
+    """Kill the service during a run, restart it, and compare with the folder."""
     folder = Path(tempfile.mkdtemp(prefix="fontanel-kills-"))
     files = folder / "files"
     fill(files, 60)

@@ -1,4 +1,6 @@
-"""Answers of simulated models: what is sent, and how well false statements are found.
+"""Answers of simulated models.
+
+What is sent, and how well false statements are found.
 
 The honest simulator repeats sentences of its sources; the lying one falsifies them (numbers,
 denials, opposites, wrong sources), adds facts, and knows which of its statements are true: false

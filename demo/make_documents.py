@@ -1,4 +1,6 @@
-"""Create the demo's documents from `demo/text`: PDF, DOCX, HTML, Markdown and text.
+"""Create the demo's documents from `demo/text`.
+
+PDF, DOCX, HTML, Markdown and text.
 
 Run with the development environment: `.venv/bin/python demo/make_documents.py`. The results are
 committed, so that the demo needs none of the writers.
@@ -156,7 +158,7 @@ def write_docx(path: Path, about: dict[str, str], pieces: list[Piece]) -> None:
 
 
 def write_html(path: Path, about: dict[str, str], pieces: list[Piece]) -> None:
-    """Write a page as a site would, with navigation and a footer that reading must omit."""
+    """Write a page with navigation and a footer that reading must omit."""
     out: list[str] = []
     for kind, value in pieces:
         if kind == "table":

@@ -1,4 +1,6 @@
-"""Create the demo's notices: slides, a workbook, a scan, a transcript, mail, an archive.
+"""Create the demo's notices.
+
+Slides, a workbook, a scan, a transcript, mail, an archive.
 
 Run with the development environment: `.venv/bin/python demo/make_notices.py`. The results are
 committed.

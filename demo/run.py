@@ -1,4 +1,7 @@
-"""Serve the demo: Skerrow Harbour Trust with two teams; the first run adds documents."""
+"""Serve the demo: Skerrow Harbour Trust with two teams.
+
+The first run adds documents.
+"""
 
 from __future__ import annotations
 
@@ -228,7 +231,10 @@ def _wait_until_ready(url: str, service: subprocess.Popen[str]) -> bool:
 
 
 def _set_up(url: str, password: str) -> dict[str, Any]:
-    """Create teams, owners, keys and knowledge bases; store one-time secrets with the demo."""
+    """Create teams, owners, keys and knowledge bases.
+
+    Store one-time secrets with the demo.
+    """
     notes: dict[str, Any] = {"operator": password, "teams": []}
     with Client(url) as operator:
         operator.sign_in("operator@localhost", password)

@@ -68,7 +68,7 @@ def until(condition: Callable[[], object], seconds: float = 60.0) -> None:
 
 @dataclass
 class Service:
-    """A data directory and the process that serves it, which can be killed and restarted."""
+    """A data directory and its service, which can be killed and restarted."""
 
     data: Path
     environment: dict[str, str] = field(default_factory=dict)
@@ -232,7 +232,7 @@ def storm(team: TeamSetup, kb: str) -> str:
 
 @pytest.fixture(scope="session")
 def marine(service: Service) -> tuple[TeamSetup, str]:
-    """A team with the demo's marine documents, indexed once for tests that only read them."""
+    """A team with the demo's marine documents, shared by reading tests."""
     setup = new_team(service, "Marine readers")
     slug = setup.client.create_kb("Harbour rules").slug
     for path in sorted((DOCUMENTS / "marine-operations").iterdir()):

@@ -63,7 +63,7 @@ def seed(service: Service, name: str) -> tuple[TeamSetup, dict[str, str]]:
 
 
 def example(description: dict[str, Any], schema: dict[str, Any]) -> Any:
-    """Return a value that fits a schema, so that a request only fails for lack of rights."""
+    """Return a value that fits a schema."""
     if "$ref" in schema:
         return example(
             description, description["components"]["schemas"][schema["$ref"].rsplit("/", 1)[-1]]

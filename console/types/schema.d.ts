@@ -87,7 +87,9 @@ export interface paths {
         put?: never;
         /**
          * Make a link by which a person sets a new password
-         * @description For operators. It works once, within a day; the operator never sees the password.
+         * @description For operators. It works once, within a day.
+         *
+         *     The operator never sees the password.
          */
         post: operations["make_password_link_api_v1_people__email__password_link_post"];
         delete?: never;
@@ -215,7 +217,9 @@ export interface paths {
         put?: never;
         /**
          * Make a key
-         * @description The key is shown only once. A repeated Idempotency-Key is rejected for that reason.
+         * @description The key is shown only once.
+         *
+         *     A repeated Idempotency-Key is rejected for that reason.
          */
         post: operations["make_key_api_v1_teams__team__keys_post"];
         delete?: never;
@@ -234,7 +238,7 @@ export interface paths {
         get?: never;
         /**
          * Say what a team's sources may read
-         * @description For operators: folders and private networks, within those that the service allows.
+         * @description For operators: folders and networks within those of the service.
          *
          *     Sources that need more fail at their next run, and say why.
          */
@@ -454,7 +458,7 @@ export interface paths {
         };
         /**
          * Export an edition as one file
-         * @description A ZIP archive with originals, readings, passages and vectors, to import elsewhere.
+         * @description A ZIP archive with originals, readings, passages and vectors.
          */
         get: operations["export_api_v1_teams__team__kbs__kb__editions__number__pack_get"];
         put?: never;
@@ -621,7 +625,9 @@ export interface paths {
         put?: never;
         /**
          * Add a file
-         * @description A new name creates a document, a known one a revision; identical bytes change nothing.
+         * @description A new name creates a document, a known one a revision.
+         *
+         *     Identical bytes change nothing.
          *
          *     Returns as soon as the bytes are safe; the job reports the progress of indexing.
          */
@@ -806,7 +812,9 @@ export interface paths {
         put?: never;
         /**
          * Look at a source before it is connected
-         * @description Connects and lists, and returns what would be added and skipped. Nothing is stored.
+         * @description Connects and lists, and returns what would be added and skipped.
+         *
+         *     Nothing is stored.
          */
         post: operations["check_api_v1_teams__team__kbs__kb__sources_check_post"];
         delete?: never;
@@ -1105,7 +1113,9 @@ export interface paths {
         };
         /**
          * Show a page as a picture
-         * @description A PNG of a page of a PDF or a picture; it can be cached, as revisions never change.
+         * @description A PNG of a page of a PDF or a picture.
+         *
+         *     It can be cached, as revisions never change.
          */
         get: operations["draw_api_v1_teams__team__kbs__kb__documents__document__pages__page__picture_get"];
         put?: never;
@@ -1376,7 +1386,7 @@ export interface paths {
         put?: never;
         /**
          * Make a link to a desk
-         * @description Whoever has the link may ask the desk, once the published version's audience is `link`.
+         * @description Anyone with the link may ask, if the published audience is `link`.
          */
         post: operations["make_link_api_v1_teams__team__desks__desk__links_post"];
         delete?: never;
@@ -1578,7 +1588,7 @@ export interface paths {
         };
         /**
          * Show a citation in its context
-         * @description The quote with the text around it, for chat users without access to the document.
+         * @description The quote with its context, for users without access to the document.
          */
         get: operations["citation_context_api_v1_teams__team__desks__desk__turns__turn__citations__number__get"];
         put?: never;
@@ -1598,7 +1608,9 @@ export interface paths {
         };
         /**
          * Show how an answer was made
-         * @description Steps, passages, messages to a model, and verdicts. Your own, or any for editors.
+         * @description Steps, passages, messages to a model, and verdicts.
+         *
+         *     Your own, or any for editors.
          */
         get: operations["show_answer_api_v1_teams__team__answers__answer__get"];
         put?: never;
@@ -1620,7 +1632,9 @@ export interface paths {
         put?: never;
         /**
          * Ask the same question again
-         * @description Ask again with today's documents and published desk; the conversation is unchanged.
+         * @description Ask again with today's documents and published desk.
+         *
+         *     The conversation is unchanged.
          */
         post: operations["ask_again_api_v1_teams__team__answers__answer__again_post"];
         delete?: never;
@@ -2301,7 +2315,9 @@ export interface components {
         };
         /**
          * BudgetOut
-         * @description The team's monthly token budget; `state` is none, fine, low (from 80 %) or spent.
+         * @description The team's monthly token budget.
+         *
+         *     `state` is none, fine, low (from 80 %) or spent.
          */
         BudgetOut: {
             /** Monthly Tokens */
@@ -2323,7 +2339,7 @@ export interface components {
         };
         /**
          * BulkIn
-         * @description A bulk change: `retry` failed ones, `reread` all, or `tag` with added and dropped tags.
+         * @description A bulk change: `retry` failed ones, `reread` all, or `tag`.
          */
         BulkIn: {
             /**
@@ -2355,7 +2371,7 @@ export interface components {
         };
         /**
          * ChangeOut
-         * @description A run of blocks that is the same, added, removed or changed between two revisions.
+         * @description A run of blocks that is the same, added, removed or changed.
          *
          *     Long unchanged runs are shortened; `hidden` counts the blocks left out.
          */
@@ -2417,7 +2433,7 @@ export interface components {
         };
         /**
          * CitationOut
-         * @description Binds characters [answer_start, answer_end) of the answer to [start, end) of a revision.
+         * @description Binds a range of characters of the answer to one of a revision.
          */
         CitationOut: {
             /** Number */
@@ -2506,7 +2522,9 @@ export interface components {
         };
         /**
          * ComparedOut
-         * @description The results of two editions for a question: document names, and the expected rank.
+         * @description The results of two editions for a question.
+         *
+         *     Document names, and the expected rank.
          */
         ComparedOut: {
             /** Question */
@@ -2691,7 +2709,9 @@ export interface components {
         };
         /**
          * DeskKb
-         * @description A knowledge base of a desk: its id or slug, its use, and its documents' required tags.
+         * @description A knowledge base of a desk.
+         *
+         *     Its id or slug, its use, and its documents' required tags.
          */
         DeskKb: {
             /** Kb */
@@ -2772,7 +2792,7 @@ export interface components {
         };
         /**
          * DeskOut
-         * @description A desk; `published` is the published version, `changed` whether the draft differs.
+         * @description A desk; `changed` says whether the draft differs from `published`.
          */
         DeskOut: {
             /** Id */
@@ -3783,7 +3803,7 @@ export interface components {
         };
         /**
          * LinkOut
-         * @description A box on a page, in shares of its size, that links to an address or another page.
+         * @description A box on a page, in shares of its size, with an address or a page.
          */
         LinkOut: {
             /** Left */
@@ -3922,7 +3942,9 @@ export interface components {
         };
         /**
          * ModelIn
-         * @description A model server with the chat-completions protocol; prices are per million tokens.
+         * @description A model server with the chat-completions protocol.
+         *
+         *     Prices are per million tokens.
          */
         ModelIn: {
             /** Name */
@@ -4035,7 +4057,7 @@ export interface components {
         };
         /**
          * NeighbourOut
-         * @description A passage right before or after the hit that was also found, and is merged with it.
+         * @description A passage next to the hit that was also found, and merged with it.
          */
         NeighbourOut: {
             /** Passage Id */
@@ -4332,7 +4354,7 @@ export interface components {
         };
         /**
          * PlaceOut
-         * @description The box of characters [start, end) on a page, in shares of its size from the top left.
+         * @description The box of characters [start, end), in shares of the page's size.
          */
         PlaceOut: {
             /** Start */
@@ -4530,7 +4552,7 @@ export interface components {
         };
         /**
          * ReceiverCreated
-         * @description A receiver with the secret that events are signed with, which is shown only once.
+         * @description A receiver with the secret of its signatures, shown only once.
          */
         ReceiverCreated: {
             /** Id */
@@ -4689,7 +4711,9 @@ export interface components {
         };
         /**
          * ReportOut
-         * @description The reading report; `recognised` are recognised pages with their confidence, 0-1.
+         * @description The reading report.
+         *
+         *     `recognised` are recognised pages with their confidence, 0-1.
          */
         ReportOut: {
             /**
@@ -4975,7 +4999,9 @@ export interface components {
         };
         /**
          * SignalSecret
-         * @description The secret of signals, shown once. Signals follow the Standard Webhooks specification.
+         * @description The secret of signals, shown once.
+         *
+         *     Signals follow the Standard Webhooks specification.
          */
         SignalSecret: {
             /** Secret */
@@ -5291,7 +5317,9 @@ export interface components {
         };
         /**
          * StepOut
-         * @description A step of an answer: seconds from the question to its start, duration, and details.
+         * @description A step of an answer.
+         *
+         *     Seconds from the question to its start, duration, and details.
          */
         StepOut: {
             /** Name */
@@ -5668,7 +5696,9 @@ export interface components {
         };
         /**
          * WrittenIn
-         * @description A document written here: Markdown, or a table as CSV; it ends in .md, .txt or .csv.
+         * @description A document written here: Markdown, or a table as CSV.
+         *
+         *     It ends in .md, .txt or .csv.
          */
         WrittenIn: {
             /**
@@ -5688,7 +5718,9 @@ export interface components {
         };
         /**
          * WrittenOut
-         * @description A document's text for editing; `editable` is False for documents of sources or files.
+         * @description A document's text for editing.
+         *
+         *     `editable` is False for documents of sources or files.
          */
         WrittenOut: {
             /** Name */
@@ -5769,7 +5801,9 @@ export interface components {
         };
         /**
          * RestartEvent
-         * @description The text so far is void: the model failed, and the answer starts over without it.
+         * @description The text so far is void.
+         *
+         *     The model failed, and the answer starts over without it.
          */
         RestartEvent: {
             /**

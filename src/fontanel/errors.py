@@ -1,4 +1,6 @@
-"""Every error of the service, drawn as a tree. `service/problems.py` maps them to problem types.
+"""Every error of the service, drawn as a tree.
+
+`service/problems.py` maps them to problem types.
 
 FontanelError
 ├── Refused             a value cannot be accepted; `field` names it

@@ -16,7 +16,10 @@ from fontanel.simulators.model import compose
 
 
 class Documents:
-    """A few documents as answering sees them; all passages are evidence, nearest first."""
+    """A few documents as answering sees them.
+
+    All passages are evidence, nearest first.
+    """
 
     def __init__(self, embedder: OnnxEmbedder | None, **sources: bytes) -> None:
         self._embedder = embedder

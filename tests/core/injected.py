@@ -35,7 +35,7 @@ PLANTED = (
 
 
 def injected(order: str) -> bytes:
-    """A page of rules with an injected instruction, and with markup of fences in its text."""
+    """A page of rules with an injected instruction and fence markup."""
     order = order.replace("<", "&lt;").replace(">", "&gt;")
     return f"""# Lock
 

@@ -1,4 +1,4 @@
-"""Small files of every format, created by the libraries and programs that write them."""
+"""Small files of every format, created by common libraries."""
 
 from __future__ import annotations
 
@@ -22,7 +22,10 @@ FONT = str(Path(reportlab.__file__).parent / "fonts" / "Vera.ttf")
 
 
 def deck() -> bytes:
-    """Two slides: a title with two levels of bullets and notes; a table, chart and picture."""
+    """Two slides: a title with two levels of bullets and notes.
+
+    A table, chart and picture.
+    """
     presentation = pptx.Presentation()
     presentation.core_properties.title = "Storm briefing"
     slide = presentation.slides.add_slide(presentation.slide_layouts[1])
@@ -52,7 +55,10 @@ def deck() -> bytes:
 
 
 def workbook() -> bytes:
-    """A sheet with a titled table of dates, numbers and booleans; a region; a hidden sheet."""
+    """A sheet with a titled table of dates, numbers and booleans.
+
+    A region; a hidden sheet.
+    """
     out = io.BytesIO()
     book = xlsxwriter.Workbook(out)
     sheet = book.add_worksheet("Dues")

@@ -1,4 +1,7 @@
-"""Desks in headless Chromium: build, publish, ask as a guest, feedback, usage, models."""
+"""Desks in headless Chromium.
+
+Build, publish, ask as a guest, feedback, usage, models.
+"""
 
 from __future__ import annotations
 

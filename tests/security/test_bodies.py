@@ -1,4 +1,7 @@
-"""Bodies are read from known callers only, within limits; connections are limited too."""
+"""Bodies are read from known callers only, within limits.
+
+Connections are limited too.
+"""
 
 from __future__ import annotations
 

@@ -1,4 +1,7 @@
-"""Packs are hostile input: no files read, no other team's content, no forged vectors."""
+"""Packs are hostile input.
+
+No files read, no other team's content, no forged vectors.
+"""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""The limits of a key for some knowledge bases, and the scope of an Idempotency-Key."""
+"""Limited keys, and the scope of an Idempotency-Key."""
 
 from __future__ import annotations
 

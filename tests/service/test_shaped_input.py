@@ -1,4 +1,7 @@
-"""Well-formed but odd input never gives a 500: bodies and queries from the schemas."""
+"""Well-formed but odd input never gives a 500.
+
+Bodies and queries from the schemas.
+"""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""The simulated drive and site, used by an independent client as the standards say."""
+"""The simulated drive and site, used by an independent client."""
 
 from __future__ import annotations
 

@@ -1,4 +1,6 @@
-"""Model servers with the chat-completions protocol: streams, retries, cancellation.
+"""Model servers with the chat-completions protocol.
+
+Streams, retries, cancellation.
 
 All calls run on one event loop in its own thread, so that many answers can be streamed at once; a
 `ChatWriter` passes a call's text to the thread that composes its answer.
@@ -79,7 +81,9 @@ class _Transient(Exception):
 
 
 class ModelClient:
-    """Connects to model servers: an event loop in a thread, with a pool of connections.
+    """Connects to model servers.
+
+    An event loop in a thread, with a pool of connections.
 
     Opened on first use.
     """

@@ -1,1 +1,1 @@
-"""Records: tables, migrations, blobs, the vector cache, and queries scoped by team."""
+"""Records: tables, migrations, blobs, vector cache, team scope."""

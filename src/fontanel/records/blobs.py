@@ -30,7 +30,10 @@ class BlobStore:
         return self._directory / sha256[:2] / sha256
 
     def put(self, chunks: Iterable[bytes]) -> tuple[str, int]:
-        """Store chunks; return their SHA-256 and size. An interrupted iteration leaves nothing."""
+        """Store chunks; return their SHA-256 and size.
+
+        An interrupted iteration leaves nothing.
+        """
         scratch = self._directory / "incoming" / secrets.token_hex(16)
         digest, size = hashlib.sha256(), 0
         try:

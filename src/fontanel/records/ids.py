@@ -54,7 +54,7 @@ def hash_password(password: str) -> str:
 
 @cache
 def _nobody() -> str:
-    """Return a hash to compare with for unknown people, so that timing does not differ."""
+    """Return a hash to compare with for unknown people, for equal timing."""
     return _hasher.hash(secrets.token_hex(16))
 
 

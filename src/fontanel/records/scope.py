@@ -32,7 +32,7 @@ def spellings(ref: str) -> list[str]:
 
 
 class TeamScope:
-    """One team's records within one session, optionally limited to some knowledge bases."""
+    """One team's records, optionally limited to some knowledge bases."""
 
     def __init__(
         self, session: Session, team_id: str, kb_ids: frozenset[str] | None = None
@@ -94,7 +94,9 @@ class TeamScope:
         return result
 
     def desk(self, ref: str) -> Desk:
-        """Return a desk by id or slug; in a limited scope, only one that uses no other base.
+        """Return a desk by id or slug.
+
+        In a limited scope, only one that uses no other base.
 
         Raises:
             NotFound: there is none.
@@ -105,7 +107,7 @@ class TeamScope:
         return result
 
     def holds(self, desk: Desk) -> bool:
-        """Return whether all knowledge bases of a desk's draft and publication are in scope."""
+        """Return whether all of a desk's current knowledge bases are in scope."""
         if self.kb_ids is None:
             return True
         if not self.covers(desk.draft):

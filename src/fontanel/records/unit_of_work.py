@@ -1,4 +1,6 @@
-"""Reading and changing the records: sessions to read with, units of work to change with.
+"""Reading and changing the records.
+
+Sessions to read with, units of work to change with.
 
 A unit of work is one write transaction. It takes the write lock in the thread that does the work,
 commits once when its block ends, and then publishes what was changed to the subscribers, who wake

@@ -1,4 +1,4 @@
-"""Secrets that the service must read again, encrypted with a key next to the database."""
+"""Secrets that the service must read again, encrypted at rest."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""The API's schemas as Pydantic models, shared by service, client and command line."""
+"""The API's schemas as Pydantic models, for service and clients."""
 
 from fontanel.facts import SETTLED_STATES
 from fontanel.schemas.answers import (

@@ -26,7 +26,7 @@ class AskIn(Model):
 
 
 class CitationOut(Model):
-    """Binds characters [answer_start, answer_end) of the answer to [start, end) of a revision."""
+    """Binds a range of characters of the answer to one of a revision."""
 
     number: int
     answer_start: int
@@ -195,7 +195,10 @@ class CheckEvent(Model):
 
 
 class RestartEvent(Model):
-    """The text so far is void: the model failed, and the answer starts over without it."""
+    """The text so far is void.
+
+    The model failed, and the answer starts over without it.
+    """
 
     event: Literal["restart"] = "restart"
     reason: str

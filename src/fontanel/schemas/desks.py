@@ -23,7 +23,10 @@ Line = Annotated[str, StringConstraints(strip_whitespace=True, max_length=300)]
 
 
 class DeskKb(Model):
-    """A knowledge base of a desk: its id or slug, its use, and its documents' required tags."""
+    """A knowledge base of a desk.
+
+    Its id or slug, its use, and its documents' required tags.
+    """
 
     kb: str
     use_for: Line = ""
@@ -132,7 +135,7 @@ class DeskVersionOut(Model):
 
 
 class DeskOut(Model):
-    """A desk; `published` is the published version, `changed` whether the draft differs."""
+    """A desk; `changed` says whether the draft differs from `published`."""
 
     id: str
     slug: str

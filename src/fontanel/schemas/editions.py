@@ -68,7 +68,10 @@ class CompareIn(Model):
 
 
 class ComparedOut(Model):
-    """The results of two editions for a question: document names, and the expected rank."""
+    """The results of two editions for a question.
+
+    Document names, and the expected rank.
+    """
 
     question: str
     document: str | None

@@ -129,7 +129,10 @@ class Columns(Model):
 
 
 class ReportOut(Model):
-    """The reading report; `recognised` are recognised pages with their confidence, 0-1."""
+    """The reading report.
+
+    `recognised` are recognised pages with their confidence, 0-1.
+    """
 
     unit: UnitName
     pages: int | None
@@ -263,7 +266,7 @@ class PassageOut(CutOut):
 
 
 class PlaceOut(Model):
-    """The box of characters [start, end) on a page, in shares of its size from the top left."""
+    """The box of characters [start, end), in shares of the page's size."""
 
     start: int
     end: int
@@ -274,7 +277,7 @@ class PlaceOut(Model):
 
 
 class LinkOut(Model):
-    """A box on a page, in shares of its size, that links to an address or another page."""
+    """A box on a page, in shares of its size, with an address or a page."""
 
     left: float
     top: float

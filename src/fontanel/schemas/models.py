@@ -12,7 +12,10 @@ from fontanel.schemas.base import Model, Name
 
 
 class ModelIn(Model):
-    """A model server with the chat-completions protocol; prices are per million tokens."""
+    """A model server with the chat-completions protocol.
+
+    Prices are per million tokens.
+    """
 
     name: Name
     url: str = Field(

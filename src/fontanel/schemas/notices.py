@@ -62,6 +62,6 @@ class ReceiverOut(Model):
 
 
 class ReceiverCreated(ReceiverOut):
-    """A receiver with the secret that events are signed with, which is shown only once."""
+    """A receiver with the secret of its signatures, shown only once."""
 
     secret: str

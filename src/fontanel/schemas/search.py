@@ -74,7 +74,7 @@ class AlsoOut(Model):
 
 
 class NeighbourOut(Model):
-    """A passage right before or after the hit that was also found, and is merged with it."""
+    """A passage next to the hit that was also found, and merged with it."""
 
     passage_id: int
     start: int

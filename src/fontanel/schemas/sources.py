@@ -234,7 +234,10 @@ class SourceFreshness(Model):
 
 
 class SignalSecret(Model):
-    """The secret of signals, shown once. Signals follow the Standard Webhooks specification."""
+    """The secret of signals, shown once.
+
+    Signals follow the Standard Webhooks specification.
+    """
 
     secret: str
     path: str

@@ -49,7 +49,10 @@ class ContextOut(Model):
 
 
 class StepOut(Model):
-    """A step of an answer: seconds from the question to its start, duration, and details."""
+    """A step of an answer.
+
+    Seconds from the question to its start, duration, and details.
+    """
 
     name: str
     began: float

@@ -26,7 +26,10 @@ class UsageRow(Model):
 
 
 class BudgetOut(Model):
-    """The team's monthly token budget; `state` is none, fine, low (from 80 %) or spent."""
+    """The team's monthly token budget.
+
+    `state` is none, fine, low (from 80 %) or spent.
+    """
 
     monthly_tokens: int | None
     used: int

@@ -14,7 +14,10 @@ WrittenText = Annotated[str, StringConstraints(max_length=MAX_EDITABLE_BYTES)]
 
 
 class WrittenIn(Model):
-    """A document written here: Markdown, or a table as CSV; it ends in .md, .txt or .csv."""
+    """A document written here: Markdown, or a table as CSV.
+
+    It ends in .md, .txt or .csv.
+    """
 
     name: str = Field(min_length=1, max_length=300, examples=["notes/winter-moorings.md"])
     text: WrittenText
@@ -26,7 +29,10 @@ class WrittenChange(Model):
 
 
 class WrittenOut(Model):
-    """A document's text for editing; `editable` is False for documents of sources or files."""
+    """A document's text for editing.
+
+    `editable` is False for documents of sources or files.
+    """
 
     name: str
     text: str
@@ -35,7 +41,7 @@ class WrittenOut(Model):
 
 
 class ChangeOut(Model):
-    """A run of blocks that is the same, added, removed or changed between two revisions.
+    """A run of blocks that is the same, added, removed or changed.
 
     Long unchanged runs are shortened; `hidden` counts the blocks left out.
     """
@@ -95,7 +101,7 @@ class DocumentSelection(Model):
 
 
 class BulkIn(Model):
-    """A bulk change: `retry` failed ones, `reread` all, or `tag` with added and dropped tags."""
+    """A bulk change: `retry` failed ones, `reread` all, or `tag`."""
 
     action: Literal["retry", "reread", "delete", "tag"]
     chosen: DocumentSelection

@@ -74,7 +74,7 @@ def create_app(settings: Settings, runtime: Runtime | None = None) -> FastAPI:
 
 
 def _description_of(app: FastAPI) -> dict[str, Any]:
-    """Return the OpenAPI description with the events of streams, which FastAPI leaves out."""
+    """Return the OpenAPI description, with the events of streams added."""
     if app.openapi_schema is None:
         described = FastAPI.openapi(app)
         events = TypeAdapter(Event).json_schema(

@@ -141,7 +141,10 @@ class BodyGate:
         return next((limit for route, limit in _LARGER_JSON if route.fullmatch(path)), JSON_BYTES)
 
     async def _pass_on(self, scope: Scope, body: _Body, send: Send) -> None:
-        """Let the application read the body as it arrives; reject it when too large or slow."""
+        """Let the application read the body as it arrives.
+
+        Reject it when too large or slow.
+        """
         answered = False
 
         async def send_noted(message: Message) -> None:
@@ -231,7 +234,7 @@ async def _checked(data: bytes) -> None:
 
 
 def check_json(data: bytes) -> None:
-    """Check that JSON is not nested too deeply, and has only values that can be stored.
+    """Check the nesting of JSON, and that its values can be stored.
 
     NaN and lone surrogates cannot. What is not JSON is left to the route.
 
@@ -297,7 +300,10 @@ def _too_large(limit: int) -> ApiError:
 
 
 async def _drain(receive: Receive, *, signed_in: bool) -> None:
-    """Read and discard more of the body: a sender that only writes would not see the reply."""
+    """Read and discard more of the body.
+
+    A sender that only writes would not see the reply.
+    """
     limit, drained, began = _DRAINED if signed_in else _DRAINED_OF_STRANGERS, 0, time.monotonic()
     try:
         while drained < limit:

@@ -72,7 +72,10 @@ class _Bounded(H11Protocol):
 
 
 def allow_open_files(count: int) -> None:
-    """Raise this process's limit of open files as far as allowed: connections are files."""
+    """Raise this process's limit of open files as far as allowed.
+
+    Connections are files.
+    """
     soft, hard = resource.getrlimit(resource.RLIMIT_NOFILE)
     if soft != resource.RLIM_INFINITY and soft < count:
         limit = count if hard == resource.RLIM_INFINITY else min(count, hard)

@@ -13,7 +13,10 @@ from fontanel.service.problems import ApiError
 
 
 class Idempotency:
-    """The Idempotency-Key of a creating request: a repeated key gets the first response."""
+    """The Idempotency-Key of a creating request.
+
+    A repeated key gets the first response.
+    """
 
     def __init__(self, request: Request, session: Session, caller: Caller, body: str) -> None:
         self._session = session

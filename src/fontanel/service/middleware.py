@@ -21,7 +21,10 @@ _CLOSED = b"default-src 'none'; frame-ancestors 'none'"
 
 
 class Metrics:
-    """The service's metrics, in a registry of its own: a process may have several services."""
+    """The service's metrics, in a registry of its own.
+
+    A process may have several services.
+    """
 
     def __init__(self, waiting: Callable[[], float]) -> None:
         self.registry = CollectorRegistry()

@@ -1,4 +1,7 @@
-"""Problem details (RFC 9457): every error in one form, with a stable type and advice."""
+"""Problem details (RFC 9457).
+
+Every error in one form, with a stable type and advice.
+"""
 
 from __future__ import annotations
 
@@ -75,7 +78,7 @@ class ApiError(FontanelError):
 
 
 def has_room(settings: Settings) -> bool:
-    """Return whether the data directory's disk has the free space that the operator wants."""
+    """Return whether the data directory's disk has enough free space."""
     return shutil.disk_usage(settings.data).free >= settings.min_free_mb * 1_000_000
 
 

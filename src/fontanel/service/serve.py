@@ -28,7 +28,7 @@ _M_ARENA_MAX = -8
 
 
 class _Server(uvicorn.Server):
-    """Stops the runtime at the first signal, so that open streams end and the server can."""
+    """Stops the runtime at the first signal, so that open streams end."""
 
     def __init__(self, config: uvicorn.Config, runtime: Runtime) -> None:
         super().__init__(config)
@@ -44,7 +44,10 @@ class _Server(uvicorn.Server):
 
 
 def spare_memory() -> None:
-    """Share two arenas of glibc's allocator: with one per thread, freed memory is kept."""
+    """Share two arenas of glibc's allocator.
+
+    With one per thread, freed memory is kept.
+    """
     with suppress(OSError, AttributeError):
         ctypes.CDLL(None).mallopt(_M_ARENA_MAX, 2)
 

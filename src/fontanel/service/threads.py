@@ -1,4 +1,6 @@
-"""Threads of the service: who runs where, so that nobody's wait holds up the others.
+"""Threads of the service.
+
+Who runs where, so that nobody's wait holds up the others.
 
 Short look-ups run in as many threads as there are processors. Routes that change something run in
 threads of their own, since they may wait for the write lock: waiting changes stop no reads.
@@ -25,7 +27,7 @@ _changes: RunVar[CapacityLimiter] = RunVar("changes")
 
 
 async def run_briefly(function: Callable[P, T], *args: P.args, **kwargs: P.kwargs) -> T:
-    """Call a function that only reads, in one of as many threads as there are processors.
+    """Call a function that only reads, in one of a few threads.
 
     What reads from the records gives up the interpreter at every row; with many threads it is
     passed around for longer than any of them works.
@@ -35,7 +37,7 @@ async def run_briefly(function: Callable[P, T], *args: P.args, **kwargs: P.kwarg
 
 
 async def run_change(function: Callable[P, T], *args: P.args, **kwargs: P.kwargs) -> T:
-    """Call a function that may wait for the write lock, in a thread that no reader needs."""
+    """Call a function that may wait for the write lock, in its own threads."""
     limiter = _limiter(_changes, _MAX_CHANGES)
     return await to_thread.run_sync(partial(function, *args, **kwargs), limiter=limiter)
 

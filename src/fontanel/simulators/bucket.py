@@ -36,7 +36,10 @@ class _Refused(Exception):
 
 
 def bucket_app(directory: Path, access_key: str, secret_key: str) -> Starlette:
-    """Return a store of the folders of a directory; requests must be signed with this key."""
+    """Return a store of the folders of a directory.
+
+    Requests must be signed with this key.
+    """
     store = _Store(directory.resolve(), access_key, secret_key)
     methods = ["GET", "HEAD", "PUT", "POST", "DELETE"]
     return Starlette(routes=[Route("/{path:path}", store.answer, methods=methods)])

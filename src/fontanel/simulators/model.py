@@ -133,7 +133,10 @@ class Said:
 
 @dataclass(frozen=True, slots=True)
 class Prompt:
-    """A parsed prompt: sources as (number, title, text), the question, the requested layout."""
+    """A parsed prompt.
+
+    Sources as (number, title, text), the question, the requested layout.
+    """
 
     sources: list[tuple[int, str, str]]
     question: str
@@ -161,7 +164,7 @@ def read_prompt(messages: Sequence[dict[str, Any]]) -> Prompt:
 
 
 def honest(prompt: Prompt) -> list[Said]:
-    """Return the sentences of the sources that share most with the question, if enough."""
+    """Return the sentences of the sources that best match the question."""
     units = [
         (number, title, sentence)
         for number, title, text in prompt.sources
@@ -280,7 +283,7 @@ def compose(behaviour: str, messages: Sequence[dict[str, Any]]) -> str:
 
 
 def _described(behaviour: str, document: str) -> str:
-    """Return a title and a description from the first lines, falsified by some behaviours."""
+    """Return a title and a description, falsified by some behaviours."""
     lines = [line.strip() for line in document.split("\n") if line.strip()]
     sentences = [
         s

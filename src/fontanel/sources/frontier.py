@@ -27,7 +27,10 @@ class Frontier:
         return address in self._seen
 
     def add(self, address: str, depth: int) -> bool:
-        """Add an address unless it is too deep or known; return whether it is not too deep."""
+        """Add an address unless it is too deep or known.
+
+        Return whether it is not too deep.
+        """
         if depth > self._depth:
             return False
         if address not in self._seen:

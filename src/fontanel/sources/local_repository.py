@@ -1,4 +1,4 @@
-"""Reading a git repository in a folder without following anything that leads outside.
+"""Reading a git repository in a folder, without leaving the folder.
 
 Git follows what a repository refers to: a `.git` file, symbolic links, `objects/info/alternates`, a
 `commondir`. Whoever may write to an allowed folder could have it read a repository elsewhere. So
@@ -23,7 +23,7 @@ _LEFT_OUT = frozenset({"alternates", "http-alternates"})
 
 
 def take_over(repository: Path, target: Path, stopping: Callable[[], bool]) -> None:
-    """Copy a repository's content from a folder (bare, or with `.git`) to a bare `target`.
+    """Copy a repository's content from a folder to a bare `target`.
 
     Existing objects are left alone: they never change.
 
@@ -110,7 +110,10 @@ def _is_link(name: str, descriptor: int) -> bool:
 
 
 def _take(name: str, folder: int, target: Path, *, changes: bool) -> bool:
-    """Copy a regular file; return whether there is one. Immutable ones are copied once."""
+    """Copy a regular file; return whether there is one.
+
+    Immutable ones are copied once.
+    """
     try:
         source = os.open(name, os.O_RDONLY | os.O_NOFOLLOW | os.O_NONBLOCK, dir_fd=folder)
     except OSError:

@@ -142,7 +142,10 @@ class Patterns(SettingsModel):
 
 
 def pattern_regex(pattern: str) -> str:
-    """Return a pattern as a regular expression; without a slash it matches in any folder."""
+    """Return a pattern as a regular expression.
+
+    Without a slash it matches in any folder.
+    """
     pattern = pattern.strip().lstrip("/")
     if "/" not in pattern:
         pattern = "**/" + pattern

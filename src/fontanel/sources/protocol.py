@@ -1,4 +1,7 @@
-"""The protocol of all kinds of sources: items with change marks, fetching, failures."""
+"""The protocol of all kinds of sources.
+
+Items with change marks, fetching, failures.
+"""
 
 from __future__ import annotations
 
@@ -99,7 +102,9 @@ PreviousItems = Callable[[str], PreviousItem | None]
 
 @dataclass(frozen=True, slots=True)
 class SourceLimits:
-    """Limits of sources: folders below `roots`, private `networks`, items up to `max_bytes`.
+    """Limits of sources.
+
+    Folders below `roots`, private `networks`, items up to `max_bytes`.
 
     `scratch` is a directory of the source, kept between runs.
     """

@@ -72,7 +72,10 @@ class RepositoryCredentials(SettingsModel):
 
 
 class Repository(Source):
-    """Files of a repository as items by path; the mark is the blob's hash, for renames."""
+    """Files of a repository as items by path.
+
+    The mark is the blob's hash, for renames.
+    """
 
     def __init__(
         self, settings: RepositorySettings, credentials: RepositoryCredentials, around: SourceLimits

@@ -421,7 +421,10 @@ class Site(Source):
             return self._hosts.setdefault(key, result)
 
     def _ask_robots(self, origin: str) -> _Host:
-        """Load robots.txt (RFC 9309): without one all is allowed; if unavailable, nothing is."""
+        """Load robots.txt (RFC 9309): without one all is allowed.
+
+        If unavailable, nothing is.
+        """
         address = f"{origin}/robots.txt"
         try:
             for _ in range(5):

@@ -50,7 +50,10 @@ class ShareCredentials(SettingsModel):
 
 
 class Share(Source):
-    """Files below a WebDAV folder as items by path; the mark is the ETag, or time and size."""
+    """Files below a WebDAV folder as items by path.
+
+    The mark is the ETag, or time and size.
+    """
 
     def __init__(
         self, settings: ShareSettings, credentials: ShareCredentials, around: SourceLimits

@@ -1,4 +1,4 @@
-"""Answering: routing, follow-ups, choosing statements, verbatim citations, declining."""
+"""Answering: routing, follow-ups, choosing, citing, declining."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""The index: scores against a naive BM25, filters, deletions, merges, damaged files."""
+"""The index against a naive BM25: filters, deletions, merges, damage."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""Large editions release mapped memory unnoticed, and verify files without mapping."""
+"""Large editions release mapped memory, and verify without mapping."""
 
 from __future__ import annotations
 

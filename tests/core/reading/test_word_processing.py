@@ -1,4 +1,7 @@
-"""Word processor documents: visible text as headings, lists, tables, code and notes."""
+"""Word processor documents.
+
+Visible text as headings, lists, tables, code and notes.
+"""
 
 from __future__ import annotations
 

@@ -1,4 +1,7 @@
-"""Outdated editions at start: one replacement each, and a switch at a quiet moment."""
+"""Outdated editions at start.
+
+One replacement each, and a switch at a quiet moment.
+"""
 
 from __future__ import annotations
 

@@ -1,4 +1,7 @@
-"""Deliveries of notices: pauses between attempts, receivers that are gone, retention."""
+"""Deliveries of notices.
+
+Pauses between attempts, receivers that are gone, retention.
+"""
 
 from __future__ import annotations
 

@@ -1,4 +1,7 @@
-"""Fetching a few items at a time: each is returned once, and a failure stops the rest."""
+"""Fetching a few items at a time.
+
+Each is returned once, and a failure stops the rest.
+"""
 
 from __future__ import annotations
 

@@ -1,4 +1,7 @@
-"""Worker processes: they respond, are limited, replaced when they die, end when idle."""
+"""Worker processes.
+
+They respond, are limited, replaced when they die, end when idle.
+"""
 
 from __future__ import annotations
 

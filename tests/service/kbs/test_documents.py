@@ -1,4 +1,7 @@
-"""Knowledge bases and documents: adding, revising, watching, deleting; hostile uploads."""
+"""Knowledge bases and documents: adding, revising, watching, deleting.
+
+Hostile uploads.
+"""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""Editions: built with other settings during operation, compared, switched, deleted."""
+"""Editions: built, compared, switched and deleted during operation."""
 
 from __future__ import annotations
 

@@ -1,4 +1,7 @@
-"""Nothing crosses a team's border: every route, with a stranger's credentials or none."""
+"""Nothing crosses a team's border.
+
+Every route, with a stranger's credentials or none.
+"""
 
 from __future__ import annotations
 

@@ -285,7 +285,7 @@ def test_a_signed_signal_starts_a_run(team: TeamSetup, service: Service) -> None
 
 @pytest.fixture
 def receiver() -> Iterator[tuple[str, list[tuple[dict[str, str], bytes]], list[int]]]:
-    """A receiver that records what it is sent, and returns the next of `statuses`, else 204."""
+    """A receiver that records its requests, and replies with `statuses`."""
     got: list[tuple[dict[str, str], bytes]] = []
     statuses: list[int] = []
 

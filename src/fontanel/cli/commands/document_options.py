@@ -106,7 +106,10 @@ def parse_tags(pairs: list[str]) -> dict[str, str]:
 
 
 def files_below(paths: list[str]) -> list[tuple[Path, str]]:
-    """Yield each file with its document name: its file name, or its path in the folder."""
+    """Yield each file with its document name.
+
+    Its file name, or its path in the folder.
+    """
     results: list[tuple[Path, str]] = []
     for values in paths:
         path = Path(values)

@@ -32,7 +32,10 @@ class AsyncQuestionClient(AsyncBaseClient):
         edition: int | None = None,
         explain: bool = False,
     ) -> s.SearchOut:
-        """Return ranked passages; `boost` multiplies scores of documents with a "key=value" tag."""
+        """Return ranked passages.
+
+        `boost` multiplies scores of documents with a "key=value" tag.
+        """
         body = s.SearchIn(
             question=question,
             mode=mode,

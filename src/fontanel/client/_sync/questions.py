@@ -35,7 +35,10 @@ class QuestionClient(BaseClient):
         edition: int | None = None,
         explain: bool = False,
     ) -> s.SearchOut:
-        """Return ranked passages; `boost` multiplies scores of documents with a "key=value" tag."""
+        """Return ranked passages.
+
+        `boost` multiplies scores of documents with a "key=value" tag.
+        """
         body = s.SearchIn(
             question=question,
             mode=mode,

@@ -1,4 +1,7 @@
-"""The result of answering: the answer, its citations, and the events along the way."""
+"""The result of answering.
+
+The answer, its citations, and the events along the way.
+"""
 
 from __future__ import annotations
 
@@ -10,7 +13,10 @@ from fontanel.core.passages.splitting import Locator
 
 
 class Outcome(StrEnum):
-    """How a question ended: answered, declined for lack of evidence, or no search needed."""
+    """How a question ended.
+
+    Answered, declined for lack of evidence, or no search needed.
+    """
 
     ANSWERED = "answered"
     DECLINED = "declined"
@@ -54,7 +60,7 @@ class TokenUse:
 
 @dataclass(frozen=True, slots=True)
 class Citation:
-    """Binds characters [answer_start, answer_end) of an answer to [start, end) of a revision.
+    """Binds a range of characters of an answer to one of a revision.
 
     `quote` is the revision's text there, `match` the passage's relevance, and `support` (0-1) how
     well the quote supports the answer.
@@ -147,7 +153,10 @@ class StatementChecked:
 
 @dataclass(frozen=True, slots=True)
 class Restarted:
-    """The text so far is void: the model failed, and the answer starts over without it."""
+    """The text so far is void.
+
+    The model failed, and the answer starts over without it.
+    """
 
     reason: str
 

@@ -20,7 +20,10 @@ Floats = npt.NDArray[np.float32]
 
 @dataclass(frozen=True, slots=True)
 class EvidencePassage:
-    """A passage as answering sees it; `parts` use offsets of the text, from `start` on."""
+    """A passage as answering sees it.
+
+    `parts` use offsets of the text, from `start` on.
+    """
 
     passage_id: int
     document_id: str

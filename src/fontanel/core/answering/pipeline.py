@@ -1,4 +1,7 @@
-"""The pipeline of a question: route, search, check, compose or write, cite, verify."""
+"""The pipeline of a question.
+
+Route, search, check, compose or write, cite, verify.
+"""
 
 from __future__ import annotations
 

@@ -11,7 +11,7 @@ from typing import Any
 
 @dataclass(slots=True)
 class Step:
-    """A step: seconds from the question to its start, its duration, and details as JSON."""
+    """A step: seconds until it began, its duration, and details as JSON."""
 
     name: str
     began: float

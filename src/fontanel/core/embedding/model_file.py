@@ -23,7 +23,10 @@ _OPSET = 17
 
 
 class _Graph:
-    """Collects nodes and weights; each method adds an operation and returns its output."""
+    """Collects nodes and weights.
+
+    Each method adds an operation and returns its output.
+    """
 
     def __init__(self, weights: dict[str, np.ndarray[Any, Any]]) -> None:
         self.nodes: list[Any] = []

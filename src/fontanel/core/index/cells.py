@@ -1,4 +1,4 @@
-"""A coarse partition of vectors into cells, of which a search probes the nearest few.
+"""A coarse partition of vectors into cells, of which a search probes a few.
 
 Lloyd's k-means over a sample (Lloyd, "Least squares quantization in PCM", 1982), for unit vectors
 with the inner product; an inverted file of its cells as in Jegou, Douze and Schmid, "Product

@@ -34,7 +34,7 @@ def best_rows(
     usable: Mask | None,
     floor: float,
 ) -> tuple[Rows, Floats]:
-    """Return the rows with the highest scores above `floor`, and the scores, unordered."""
+    """Return the rows with the highest scores, and the scores, unordered."""
     stored = ((segment.index_of(term), weight) for term, weight in weights.items())
     terms = [
         _Term.of_segment(segment, index, weight, averages)

@@ -25,7 +25,10 @@ class Operators:
 
 
 def parse(text: str) -> Operators:
-    """Parse a search. Anything but an operator is a word; exclusions alone have no words."""
+    """Parse a search.
+
+    Anything but an operator is a word; exclusions alone have no words.
+    """
     words: list[str] = []
     phrases: list[str] = []
     required: list[str] = []

@@ -195,7 +195,10 @@ def term_hash(term: bytes) -> int:
 
 
 def letters(term: bytes) -> int:
-    """Return a 64-bit set of the byte pairs of a term; similar words differ in few bits."""
+    """Return a 64-bit set of the byte pairs of a term.
+
+    Similar words differ in few bits.
+    """
     bits = 0
     for first, second in zip(b"^" + term, term + b"$", strict=True):
         bits |= 1 << ((first * 31 + second * 7) % 64)

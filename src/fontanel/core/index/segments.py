@@ -22,7 +22,10 @@ ABSENT = -1
 
 
 class WordsSegment:
-    """Postings of a set of passages; rows are positions in the ascending `passage_ids`."""
+    """Postings of a set of passages.
+
+    Rows are positions in the ascending `passage_ids`.
+    """
 
     def __init__(self, arrays: dict[str, npt.NDArray[Any]], about: dict[str, Any]) -> None:
         self.passage_ids: Ids = arrays["passage_ids"]
@@ -140,7 +143,10 @@ class WordsSegment:
         return float(self.impacts_of(index, averages).max(initial=0.0))
 
     def occurrences(self, index: int, rows: Rows) -> npt.NDArray[np.int64]:
-        """Return the occurrences of a term in some rows: row * 65536 + position, ascending."""
+        """Return the occurrences of a term in some rows.
+
+        Row * 65536 + position, ascending.
+        """
         stored = self.rows_of(index)
         postings = int(self._starts[index]) + np.searchsorted(stored, rows)
         starts = self._arrays["posting_positions"]
@@ -167,7 +173,9 @@ class WordsSegment:
 
 
 class VectorSegment:
-    """Unit vectors of passages: float32, or int8 with a scale each; large ones in cells.
+    """Unit vectors of passages: float32, or int8 with a scale each.
+
+    Large ones in cells.
 
     A segment of sentence windows has several vectors per passage.
     """
@@ -233,7 +241,10 @@ class VectorSegment:
         return self.passage_ids[order], order
 
     def largest_cosines(self, query: Floats, passage_ids: Ids) -> Floats:
-        """Return the largest inner product of each passage's vectors; NaN without any here."""
+        """Return the largest inner product of each passage's vectors.
+
+        NaN without any here.
+        """
         ids, order = self._by_passage
         starts = np.searchsorted(ids, passage_ids)
         counts = np.searchsorted(ids, passage_ids, side="right") - starts

@@ -133,7 +133,7 @@ class Snapshot:
 
     @cached_property
     def _rows_of_vectors(self) -> list[npt.NDArray[np.int32]]:
-        """Return, for each vector and window segment, the rows of its vectors' passages, or -1."""
+        """Return the rows of the passages of each segment's vectors, or -1."""
         if len(self.words) == 1 and self._living[0] is None:
             # As the segments keep them: of a large edition they are megabytes.
             return [vectors.rows_in(self.words[0]) for vectors in (*self.vectors, *self.windows)]
@@ -162,7 +162,7 @@ class Snapshot:
 
     @property
     def recall(self) -> float | None:
-        """Return the lowest recall of the segments' cells, None when all vectors are compared."""
+        """Return the lowest recall of the cells, None if all vectors are compared."""
         return min(
             (s.cells.recall for s in (*self.vectors, *self.windows) if s.cells is not None),
             default=None,
@@ -241,7 +241,10 @@ class Snapshot:
         return masks
 
     def _with_phrase(self, segment: WordsSegment, phrase: str) -> Mask:
-        """Return the rows that contain a phrase in any language; stop words match any word."""
+        """Return the rows that contain a phrase in any language.
+
+        Stop words match any word.
+        """
         mask = np.zeros(len(segment), dtype=bool)
         for analyser in self._analysers:
             terms, places = analyser.positions(phrase)
@@ -408,7 +411,7 @@ class Snapshot:
         return sizes
 
     def _chosen(self, rows: Rows, keys: Ids, ids: Ids, order: Rows, query: Query) -> list[_Shown]:
-        """Return the candidates to show, with near-duplicates folded and neighbours merged."""
+        """Return the candidates to show, folded and merged."""
         taken: dict[int, int] = {}
         chosen: list[_Shown] = []
         sketches: list[list[int]] = self._gather(rows, "sketches").tolist() if query.fold else []

@@ -15,7 +15,7 @@ _MAX = 3
 
 
 def corrections(term: str, segments: Sequence[WordsSegment]) -> list[str]:
-    """Return indexed terms within edit distance 1 (2 from eight letters on), best first."""
+    """Return indexed terms within edit distance 1, or 2 for long words."""
     if len(term) < _MIN or not term.isalpha():
         return []
     slips = 2 if len(term) >= 8 else 1

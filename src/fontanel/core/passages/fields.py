@@ -20,7 +20,10 @@ def words_entry(
     analyser: Analyser,
     about: str = "",
 ) -> WordsEntry:
-    """Return the terms of a passage: title, heading path, body with context, description."""
+    """Return the terms of a passage.
+
+    Title, heading path, body with context, description.
+    """
     body = f"{passage.context}\n{passage.text}" if passage.context else passage.text
     headings = " ".join(passage.locator.heading_path)
     fields = (title, headings, body, about)

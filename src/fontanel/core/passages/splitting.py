@@ -60,7 +60,9 @@ class Locator:
 
 @dataclass(frozen=True, slots=True)
 class PassagePart:
-    """A block of a passage, or part of one: characters [start, end) of the reading's text.
+    """A block of a passage, or part of one.
+
+    Characters [start, end) of the reading's text.
 
     `level` is a heading's; `page` and `label` are set where they differ from the passage's.
     """
@@ -187,7 +189,7 @@ def _overlap(
     settings: SplitSettings,
     count_tokens: TokenCounter,
 ) -> _Piece | None:
-    """Return the last sentences of the piece before, if prose continues below its headings."""
+    """Return the last sentences of the piece before, if prose continues."""
     if (
         before.block.kind != "paragraph"
         or piece.block.kind != "paragraph"

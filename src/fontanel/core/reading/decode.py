@@ -16,7 +16,7 @@ _MARKS = (
 
 
 def decode(data: bytes) -> tuple[str, list[str]]:
-    """Return the text and warnings, as UTF-8, by a byte order mark, or the likeliest encoding.
+    """Decode text as UTF-8, by a byte order mark, or the likeliest encoding.
 
     Raises:
         ReadingFailed: undecodable, when no encoding fits.

@@ -1,4 +1,7 @@
-"""Detect the type of a document from its bytes; names only distinguish kinds of text."""
+"""Detect the type of a document from its bytes.
+
+Names only distinguish kinds of text.
+"""
 
 from __future__ import annotations
 
@@ -216,7 +219,10 @@ def _zip_media_type(data: bytes) -> str:
 
 
 def _compound_media_type(data: bytes) -> str:
-    """Return the type of an OLE compound file: a workbook, an encrypted or an old document."""
+    """Return the type of an OLE compound file.
+
+    A workbook, an encrypted or an old document.
+    """
     if "EncryptedPackage".encode("utf-16-le") in data:
         raise ReadingFailed(
             "encrypted", "The file is encrypted. Add a copy that opens without a password."

@@ -58,7 +58,7 @@ class Block:
 
 
 class Place(NamedTuple):
-    """The box of characters [start, end) on a page, in shares of its size from the top left."""
+    """The box of characters [start, end), in shares of the page's size."""
 
     start: int
     end: int
@@ -71,7 +71,7 @@ class Place(NamedTuple):
 
 @dataclass(frozen=True, slots=True)
 class ContainedFile:
-    """A file inside a file, such as an archive's entry, which becomes its own document."""
+    """A file inside a file, such as an archive's entry or an attachment."""
 
     name: str
     data: bytes
@@ -124,7 +124,10 @@ class Reading:
         )
 
     def headed_blocks(self) -> Iterator[tuple[Block, tuple[str, ...]]]:
-        """Yield each block with the path of headings above it; a heading ends its own path."""
+        """Yield each block with the path of headings above it.
+
+        A heading ends its own path.
+        """
         path: list[tuple[int, str]] = []
         for block in self.blocks:
             if block.kind == "heading":
@@ -141,7 +144,7 @@ def collapse(text: str) -> str:
 
 
 class LineBox(NamedTuple):
-    """Characters [start, end) of a block being added, with their box in shares of the page."""
+    """Characters [start, end) of a block being added, with their box."""
 
     start: int
     end: int
@@ -208,7 +211,7 @@ class ReadingBuilder:
         self._add("cue", collapse(text), seconds=round(seconds, 3), **where)
 
     def list(self, items: Sequence[str], lines: Sequence[LineBox] = (), **where: Any) -> None:
-        """Add a list whose items have their marks ("- ", "1. "), indented two blanks a level."""
+        """Add a list whose items have their marks, indented two blanks a level."""
         texts = []
         for item in items:
             depth = (len(item) - len(item.lstrip(" "))) // 2
@@ -253,7 +256,7 @@ class ReadingBuilder:
         )
 
     def _rounded_places(self) -> tuple[Place, ...]:
-        """Return all places, clipped to their pages and rounded to a hundredth of a per cent."""
+        """Return all places, clipped to their pages and rounded."""
         if not self._places:
             return ()
         places = np.array(self._places)

@@ -1,4 +1,7 @@
-"""Text to index terms: folding, identifiers whole and in parts, stems, CJK bigrams."""
+"""Text to index terms.
+
+Folding, identifiers whole and in parts, stems, CJK bigrams.
+"""
 
 from __future__ import annotations
 
@@ -184,7 +187,7 @@ class Analyser:
         return list(itertools.chain.from_iterable(self._by_token(text)))
 
     def positions(self, text: str) -> tuple[list[str], npt.NDArray[np.int32]]:
-        """Return a text's index terms and the index of the word of each, counting all words."""
+        """Return a text's index terms, and the index of each one's word."""
         result = self._by_token(text)
         counts = np.fromiter(map(len, result), dtype=np.int32, count=len(result))
         return list(itertools.chain.from_iterable(result)), np.repeat(
@@ -249,7 +252,7 @@ def analyser_of(language: str) -> Analyser:
 
 
 def fold(text: str) -> str:
-    """Fold compatibility forms, case and accents (Unicode NFKC, case folding, no marks)."""
+    """Fold compatibility forms, case and accents (NFKC without marks)."""
     if text.isascii():
         return text.lower()
     decomposed = unicodedata.normalize("NFKD", unicodedata.normalize("NFKC", text).casefold())

@@ -36,7 +36,7 @@ class Change:
 
 
 def differences(before: Sequence[str], after: Sequence[str]) -> list[Change]:
-    """Return the changes between two lists of pieces (paragraphs, rows, lines), in order."""
+    """Return the changes between two lists of paragraphs, rows or lines."""
     out: list[Change] = []
     matcher = SequenceMatcher(None, before, after, autojunk=False)
     for tag, a, b, c, d in matcher.get_opcodes():

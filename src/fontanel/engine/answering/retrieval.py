@@ -54,14 +54,20 @@ class Embedders:
         return self._model.dimensions if self._model else 0
 
     def embed(self, embedder: str | None, texts: Sequence[str]) -> npt.NDArray[np.float32] | None:
-        """Return vectors by the named embedder; None if the edition or service has no such one."""
+        """Return vectors by the named embedder.
+
+        None if the edition or service has no such one.
+        """
         if self._model is None or embedder != self._model.name:
             return None
         with self._lock:
             return self._cached(texts)
 
     def _cached(self, texts: Sequence[str]) -> npt.NDArray[np.float32]:
-        """Questions repeat single words, and the same sentences recur: their vectors are cached."""
+        """Questions repeat single words, and the same sentences recur.
+
+        Their vectors are cached.
+        """
         assert self._model is not None
         existing = {text: self._words.get(text, self._sentences.get(text)) for text in texts}
         missing = [text for text, vector in existing.items() if vector is None]

@@ -27,7 +27,9 @@ _MAX_INSIDE, _MAX_INSIDE_BYTES = 10_000, 1_000_000_000
 
 
 def add_contained(session: Session, document: Document, inside: Sequence[StoredFile]) -> str | None:
-    """Add the files inside a document as documents named below it; remove missing ones.
+    """Add the files inside a document as documents named below it.
+
+    Remove missing ones.
 
     Nested files are added up to a depth, number and total size: archives in archives can unpack to
     far more than either.

@@ -74,7 +74,10 @@ def revise_document(
     size: int,
     columns: dict[str, Any] | None = None,
 ) -> Added:
-    """Add a revision unless it equals the newest; re-read a removed or failed document."""
+    """Add a revision unless it equals the newest.
+
+    Re-read a removed or failed document.
+    """
     latest = session.get(Revision, document.latest_revision_id)
     same = latest is not None and latest.sha256 == sha256 and latest.columns == columns
     if same and document.state not in (DocumentState.FAILED, DocumentState.REMOVED):

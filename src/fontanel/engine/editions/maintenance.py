@@ -1,4 +1,7 @@
-"""Maintaining editions: rebuild damaged ones, replace outdated ones, activate those built."""
+"""Maintaining editions.
+
+Rebuild damaged ones, replace outdated ones, activate those built.
+"""
 
 from __future__ import annotations
 

@@ -43,7 +43,7 @@ Text = Annotated[str, StringConstraints(max_length=_MAX_TEXT)]
 
 
 def _in_range(value: datetime) -> datetime:
-    """Reject times that cannot be converted to UTC, or that no service can have written."""
+    """Reject times that no service can have written."""
     try:
         moment = value.astimezone(UTC)
     except OverflowError as error:

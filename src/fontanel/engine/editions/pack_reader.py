@@ -175,7 +175,10 @@ class Pack:
         return rows.astype(np.float32)
 
     def texts(self) -> tuple[list[tuple[int, str]], list[tuple[int, str]]]:
-        """Return the embedded texts, each with its passage's index: passages, then windows."""
+        """Return the embedded texts, each with its passage's index.
+
+        Passages, then windows.
+        """
         whole = [(place, passage.embedded_text) for place, passage in enumerate(self.passages)]
         if not self.manifest.splitting.windows:
             return whole, []
@@ -221,7 +224,7 @@ def verify_pack(path: Path, embedder: str | None, dimensions: int) -> None:
 
 
 def _verify_entries(pack: Pack) -> None:
-    """Check that the entries are exactly those of the manifest, stored, with its hashes."""
+    """Check that the entries are those of the manifest, with its hashes."""
     infos = pack._archive.infolist()
     names = Counter(info.filename for info in infos)
     expected = {"manifest.json", *pack.manifest.entries}

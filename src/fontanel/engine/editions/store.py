@@ -64,7 +64,10 @@ class _Open:
 
 
 class Editions:
-    """The editions of a data directory: one writer at a time each; readers use snapshots."""
+    """The editions of a data directory: one writer at a time each.
+
+    Readers use snapshots.
+    """
 
     def __init__(self, directory: Path, records: Records) -> None:
         self._directory = directory
@@ -187,7 +190,10 @@ class Editions:
         shutil.rmtree(self._directory / edition_id, ignore_errors=True)
 
     def merge_round(self) -> bool:
-        """Merge segments of one refreshed edition; return whether there was anything to do."""
+        """Merge segments of one refreshed edition.
+
+        Return whether there was anything to do.
+        """
         with self._lock:
             edition_id = next(iter(self._refreshed), None)
         if edition_id is None:
@@ -313,7 +319,9 @@ class Editions:
                 )
 
     def verify_round(self, on_damaged: Callable[[str], None]) -> bool:
-        """Verify the checksum of one file that existed at start; return whether there was one.
+        """Verify the checksum of one file that existed at start.
+
+        Return whether there was one.
 
         A bad header or length is noticed when a file is opened; this detects bytes that changed
         since. A damaged edition is reported.

@@ -103,7 +103,7 @@ class _Task(_Described):
 
 
 class Describing:
-    """Lets a knowledge base's model describe its documents, in a thread of the runtime."""
+    """Lets models describe documents, in a thread of the runtime."""
 
     def __init__(
         self,
@@ -270,7 +270,7 @@ class Describing:
         return results
 
     def _left_over(self) -> _Described | None:
-        """A revision that a model described, in a knowledge base that no longer has a model.
+        """A described revision in a knowledge base that no longer has a model.
 
         Its reading is empty if its document does not show the description.
         """
@@ -387,7 +387,7 @@ class Describing:
     def _write_again(
         self, session: Session, edition_id: str, task: _Described, about: About
     ) -> None:
-        """Replace a document's passages by ones with the description, keeping their vectors.
+        """Replace a document's passages, keeping their vectors.
 
         Within the caller's transaction.
         """

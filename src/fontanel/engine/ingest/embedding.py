@@ -1,4 +1,7 @@
-"""The second stage of ingest: embed the passages of a revision, for semantic search."""
+"""The second stage of ingest.
+
+Embed the passages of a revision, for semantic search.
+"""
 
 from __future__ import annotations
 
@@ -130,7 +133,10 @@ class EmbedStage:
         return [text for text, _ in pairs], [whole for _, whole in pairs]
 
     def _embed(self, worker: Worker, work: _Round) -> None:
-        """Embed texts, shortest first so that batches have similar lengths; cache each batch."""
+        """Embed texts, shortest first so that batches have similar lengths.
+
+        Cache each batch.
+        """
         order = sorted(work.texts, key=lambda key: len(work.texts[key]))
         for start in range(0, len(order), _TEXTS_AT_ONCE):
             keys = order[start : start + _TEXTS_AT_ONCE]

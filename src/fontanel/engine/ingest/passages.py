@@ -1,4 +1,7 @@
-"""Passages in the records and in the segments of an edition: added, removed, embedded."""
+"""Passages in the records and in the segments of an edition.
+
+Added, removed, embedded.
+"""
 
 from __future__ import annotations
 
@@ -84,7 +87,7 @@ def write_vectors(
     edition: Edition,
     passages: Sequence[tuple[int, list[bytes]]],
 ) -> None:
-    """Write the vectors of passages and of their windows, which follow the first key of each."""
+    """Write the vectors of passages and of their windows."""
     stored = vectors.get(edition.team_id, [key for _, keys in passages for key in keys])
     whole = [(passage, keys[0]) for passage, keys in passages]
     windows = [(passage, key) for passage, keys in passages for key in keys[1:]]

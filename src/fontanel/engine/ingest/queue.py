@@ -28,7 +28,9 @@ MAX_ATTEMPTS = 3
 
 
 def add_job(session: Session, document: Document, revision_id: str) -> Job:
-    """Queue a revision for the active and the standby editions; return the active one's.
+    """Queue a revision for the active and the standby editions.
+
+    Return the active one's.
 
     Jobs of older revisions that have not started are deleted.
     """
@@ -151,7 +153,10 @@ def retry_later(job: Job) -> None:
 
 
 def recover(records: Records) -> int:
-    """Queue jobs again that were running when the service ended, at start; return how many."""
+    """Queue jobs again that were running when the service ended, at start.
+
+    Return how many.
+    """
     with records.writing() as session:
         running = list(session.scalars(select(Job).where(Job.state == JobState.RUNNING)))
         for job in running:

@@ -255,7 +255,10 @@ class ReadStage:
                 self._editions.write(session, edition, segment)
 
     def _index(self, session: Session, edition: Edition, read: _Read) -> list[WordsEntry]:
-        """Replace a document's passages, within the caller's unit of work; return their entries."""
+        """Replace a document's passages, within the caller's unit of work.
+
+        Return their entries.
+        """
         started = time.monotonic()
         job = session.get(Job, read.job.id)
         document = session.get(Document, read.job.document_key)

@@ -1,4 +1,7 @@
-"""Delivering notices to receivers: CloudEvents 1.0 over HTTP POST, signed, retried."""
+"""Delivering notices to receivers.
+
+CloudEvents 1.0 over HTTP POST, signed, retried.
+"""
 
 from __future__ import annotations
 
@@ -50,7 +53,7 @@ def cloud_event(notice: Notice, origin: str) -> dict[str, object]:
 
 
 class Deliveries:
-    """Delivers events to several receivers at once, so that a slow one delays no other."""
+    """Delivers events to several receivers at once."""
 
     def __init__(
         self, records: Records, vault: Vault, settings: Settings, stopping: Callable[[], bool]

@@ -191,7 +191,7 @@ class Runtime:
         return self._stopping.is_set()
 
     def begin_stop(self) -> None:
-        """End open streams and answers in progress, so that the server can finish its responses."""
+        """End open streams and answers, so that the server can finish."""
         self._stopping.set()
         self.watchers.wake_all()
         self.asking.stop()
@@ -214,7 +214,10 @@ class Runtime:
         self._lock_file.close()
 
     def _after_commit(self, committed: Committed) -> None:
-        """Act on the changes of a unit of work; `Editions` has refreshed its snapshots already."""
+        """Act on the changes of a unit of work.
+
+        `Editions` has refreshed its snapshots already.
+        """
         for source_id in committed.deleted_sources:
             self.syncing.cancel(source_id)
         for team_id in committed.deleted_teams:

@@ -1,4 +1,4 @@
-"""Background threads that repeat a step while there is work, and sleep until woken."""
+"""Background threads that work while there is something to do."""
 
 from __future__ import annotations
 
@@ -28,7 +28,10 @@ class WorkerThreads:
         self._threads: list[threading.Thread] = []
 
     def start(self, name: str, step: Step) -> None:
-        """Start a thread that repeats `step`; an exception is logged, and the step retried."""
+        """Start a thread that repeats `step`.
+
+        An exception is logged, and the step retried.
+        """
         thread = threading.Thread(target=self._run, args=(name, step), name=name, daemon=True)
         self._threads.append(thread)
         thread.start()

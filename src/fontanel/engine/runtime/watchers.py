@@ -1,4 +1,4 @@
-"""Watchers: event streams that wake when a knowledge base, or access to it, changes."""
+"""Watchers: event streams that wake on changes and on lost access."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""Freshness: how long changes at a source take to reach answers, measured and watched."""
+"""Freshness: how long changes at a source take to reach answers."""
 
 from __future__ import annotations
 

@@ -53,7 +53,10 @@ def allowed_roots(settings: Settings) -> list[Path]:
 def source_limits(
     settings: Settings, team: Team, scratch: Path | None = None, stopping: Any = None
 ) -> SourceLimits:
-    """Return what a team's sources may use: its grants, within what the service allows."""
+    """Return what a team's sources may use.
+
+    Its grants, within what the service allows.
+    """
     roots, reachable = allowed_roots(settings), networks(settings.source_networks)
     if team.source_folders is not None:
         granted = [Path(folder) for folder in team.source_folders]

@@ -77,7 +77,9 @@ def credentials_of(vault: Vault, source: Source) -> dict[str, Any]:
 def usable_credentials(
     vault: Vault, source: Source, settings: Mapping[str, Any], credentials: Mapping[str, Any] | None
 ) -> Mapping[str, Any]:
-    """Return the credentials to use with these settings: new ones, or else those stored.
+    """Return the credentials to use with these settings.
+
+    New ones, or else those stored.
 
     Stored credentials are only sent to the place that they were entered for: otherwise anyone who
     may edit a source could have them sent to a server of their own.

@@ -1,4 +1,6 @@
-"""A run of a source: list, compare, fetch what differs, commit, remove what is gone.
+"""A run of a source.
+
+List, compare, fetch what differs, commit, remove what is gone.
 
 Documents, items, outcomes and counts are committed together, in batches. An interrupted run resumes
 by listing again: what it stored before has its mark already.
@@ -173,7 +175,10 @@ class SyncRun:
     # Listing and fetching
 
     def _list_and_take(self) -> tuple[dict[str, _Known], list[Listed]]:
-        """List the source and fetch changes; return missing ids, and new ones that may be moves."""
+        """List the source and fetch changes.
+
+        Return missing ids, and new ones that may be moves.
+        """
         deferred: list[Listed] = []
         with ThreadPoolExecutor(self._opened.at_once, thread_name_prefix="fetch") as pool:
             fetching = Fetching(pool, self._fetch, self._opened.at_once * 2)
@@ -288,7 +293,10 @@ class SyncRun:
             self._check_failures()
 
     def _take(self, session: Session, kb: Kb, taken: Taken) -> dict[str, Any]:
-        """Store an item's new content, within the caller's transaction; return the outcome."""
+        """Store an item's new content, within the caller's transaction.
+
+        Return the outcome.
+        """
         item, fetched = taken.item, taken.fetched
         if taken.error is not None:
             return self._failed(session, item, taken.error)
@@ -416,7 +424,10 @@ class SyncRun:
     def _match_moves(
         self, missing: dict[str, _Known], deferred: Sequence[Listed]
     ) -> tuple[list[tuple[str, Listed]], dict[str, _Known]]:
-        """Match missing ids with the items that they became; return the pairs and the rest."""
+        """Match missing ids with the items that they became.
+
+        Return the pairs and the rest.
+        """
         left = dict(missing)
         by_same: dict[str, list[str]] = {}
         for item_id, existing in missing.items():

@@ -1,4 +1,7 @@
-"""Runs of sources: which is next, and what follows when one ends, fails or is held."""
+"""Runs of sources.
+
+Which is next, and what follows when one ends, fails or is held.
+"""
 
 from __future__ import annotations
 
@@ -104,7 +107,10 @@ class SyncRunner:
         return True
 
     def _run(self, sync: Sync, source: Source) -> _RunOutcome | None:
-        """Do a run and return its outcome; None if the service stops or the source is gone."""
+        """Do a run and return its outcome.
+
+        None if the service stops or the source is gone.
+        """
         outcome = _RunOutcome()
         try:
             self._open_and_run(sync, source, outcome)

@@ -19,7 +19,9 @@ TRIAL_LIMIT = 20.0
 
 @dataclass(frozen=True, slots=True)
 class Trial:
-    """The preview of a source: how many items it has, a sample, and what is skipped and why.
+    """The preview of a source.
+
+    How many items it has, a sample, and what is skipped and why.
 
     `complete` is False when the preview ended before the listing did.
     """

@@ -12,7 +12,7 @@ _PR_SET_PDEATHSIG = 1
 
 
 def die_with_parent() -> None:
-    """Ask the kernel to kill this process when its parent ends, even by `kill -9` (Linux)."""
+    """Ask the kernel to kill this process when its parent ends (Linux)."""
     if sys.platform == "linux":
         ctypes.CDLL(None).prctl(_PR_SET_PDEATHSIG, signal.SIGKILL)
         if os.getppid() == 1:

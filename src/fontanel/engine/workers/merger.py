@@ -43,7 +43,10 @@ class MergeFailed(FontanelError):
 
 
 def merge_here(plan: MergePlan) -> int:
-    """Merge and write, unless the result is empty; return its number of passages or vectors."""
+    """Merge and write, unless the result is empty.
+
+    Return its number of passages or vectors.
+    """
     dead = np.array(sorted(plan.dead), dtype=np.int64)
     paths = [Path(source) for source in plan.sources]
     if plan.kind == "words":

@@ -46,7 +46,7 @@ _TOO_MUCH = "What the source returns takes more memory than is allowed. Narrow t
 
 
 def serve(requests: IO[bytes], replies: IO[bytes]) -> None:
-    """Open the source of the first request, and handle requests until there are no more."""
+    """Open the source of the first request, and handle all others."""
     opening: OpenSource | None = receive(requests, OpenSource)
     if opening is None:
         return

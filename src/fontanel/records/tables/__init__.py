@@ -1,4 +1,4 @@
-"""The tables. All that a team owns has a `team_id`, and is only read through `TeamScope`."""
+"""The tables. What a team owns is only read through `TeamScope`."""
 
 from __future__ import annotations
 

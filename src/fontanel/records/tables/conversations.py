@@ -98,7 +98,7 @@ class Turn(Base):
 
 
 class Feedback(Base):
-    """An asker's opinion of an answer, or of one citation (`citation` 0: the whole answer)."""
+    """An asker's opinion of an answer (`citation` 0), or of one citation."""
 
     __tablename__ = "feedback"
     __table_args__ = (UniqueConstraint("turn_id", "citation", "asker"),)
@@ -116,7 +116,10 @@ class Feedback(Base):
 
 
 class Use(Base):
-    """The usage of one question; it outlives the conversation, and contains no text of it."""
+    """The usage of one question.
+
+    It outlives the conversation, and contains no text of it.
+    """
 
     __tablename__ = "uses"
     __table_args__ = (Index("ix_uses_team_at", "team_id", "at"),)

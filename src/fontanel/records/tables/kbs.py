@@ -78,7 +78,10 @@ class Tombstone(Base):
 
 
 class PassageRow(Base):
-    """A passage of a revision in an edition; ids are never reused, as segments name them."""
+    """A passage of a revision in an edition.
+
+    Ids are never reused, as segments name them.
+    """
 
     __tablename__ = "passages"
     __table_args__ = ({"sqlite_autoincrement": True},)

@@ -15,7 +15,9 @@ from fontanel.records.tables.documents import JobState
 
 
 class Notice(Base):
-    """Something that members should know: a failed or held run, a late source, a low budget.
+    """Something that members should know.
+
+    A failed or held run, a late source, a low budget.
 
     `kind` is the last part of the event's type; `kb_id` is None for what concerns the whole team.
     """

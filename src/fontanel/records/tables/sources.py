@@ -103,7 +103,10 @@ class SourceItem(Base):
 
 
 class Sync(Base):
-    """A run of a source; counts are of items, `held_reason` is why the guard stopped it."""
+    """A run of a source.
+
+    Counts are of items, `held_reason` is why the guard stopped it.
+    """
 
     __tablename__ = "syncs"
     __table_args__ = (Index("ix_syncs_source", "source_id", "created_at"),)

@@ -38,7 +38,10 @@ Bearer = Annotated[HTTPAuthorizationCredentials | None, Depends(_bearer)]
 
 @dataclass(frozen=True, slots=True)
 class DeskUser:
-    """A chat user at a desk: a member with their role, or a guest with a reader's rights."""
+    """A chat user at a desk.
+
+    A member with their role, or a guest with a reader's rights.
+    """
 
     access: Access
     desk: Desk

@@ -31,7 +31,10 @@ class Rate:
 
 
 class Buckets:
-    """A bucket of tries for each name, with a capacity; the least recently used go first."""
+    """A bucket of tries for each name, with a capacity.
+
+    The least recently used go first.
+    """
 
     def __init__(
         self, clock: Callable[[], float] = time.monotonic, capacity: int = 200_000

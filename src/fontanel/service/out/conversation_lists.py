@@ -19,7 +19,7 @@ Form = Literal["markdown", "json"]
 def listed(
     session: Session, *where: ColumnElement[bool], text: str | None = None, limit: int = 50
 ) -> Page[ConversationOut]:
-    """Return the conversations that `where` selects, latest first, optionally with a text."""
+    """Return the conversations that `where` selects, latest first."""
     query = select(Conversation).where(*where)
     if text:
         texts = Turn.question.icontains(text, autoescape=True) | Turn.text.icontains(

@@ -1,4 +1,4 @@
-"""Open streams: how many there may be, and whether the caller may still have theirs."""
+"""Open streams: their limits, and renewal of their access."""
 
 from __future__ import annotations
 
@@ -67,7 +67,7 @@ class OpenStreams:
 
 
 class Renewal:
-    """A reader's access, looked up again with the credentials that a stream was opened with."""
+    """A reader's access, looked up again with a stream's credentials."""
 
     def __init__(self, request: Request, access: Access, place: Place | None = None) -> None:
         self.access = access

@@ -127,7 +127,7 @@ class TooSlow(httpcore.ReadTimeout):
 
 
 class _Stream(httpcore.NetworkStream):
-    """A connection that ends when the server is too slow, or the response is not wanted.
+    """A connection that ends if the server is slow, or on cancellation.
 
     A timeout per read alone would let a server that sends a byte a second block a thread for days.
     """
@@ -301,7 +301,10 @@ def origin_of(url: httpx.URL | str) -> str:
 
 
 def _is_host(host: str) -> bool:
-    """Return whether it is an IP address, or a resolvable name: ASCII labels and hyphens."""
+    """Return whether it is an IP address, or a resolvable name.
+
+    ASCII labels and hyphens.
+    """
     try:
         ip_address(host.strip("[]"))
     except ValueError:

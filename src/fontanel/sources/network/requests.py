@@ -1,4 +1,7 @@
-"""Requests to servers that may be slow, busy or down: retries, pauses, size limits."""
+"""Requests to servers that may be slow, busy or down.
+
+Retries, pauses, size limits.
+"""
 
 from __future__ import annotations
 

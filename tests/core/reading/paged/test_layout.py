@@ -1,4 +1,7 @@
-"""From lines on pages to blocks: columns, tables, headings, running lines, hyphens."""
+"""From lines on pages to blocks.
+
+Columns, tables, headings, running lines, hyphens.
+"""
 
 from __future__ import annotations
 

@@ -1,4 +1,7 @@
-"""Lines on pages: joining pieces, ordering columns, removing running lines, tables."""
+"""Lines on pages.
+
+Joining pieces, ordering columns, removing running lines, tables.
+"""
 
 from __future__ import annotations
 

@@ -1,4 +1,7 @@
-"""Simple comparisons: which of two is longer, which row of a table has the maximum."""
+"""Simple comparisons.
+
+Which of two is longer, which row of a table has the maximum.
+"""
 
 from __future__ import annotations
 
@@ -186,7 +189,7 @@ def _cells(row: Statement, requested: str, about: str) -> list[Figure]:
 def _table(
     named: str, question: str, about: str, *, more: bool, ranked: Sequence[Scored]
 ) -> Compared | None:
-    """Return the row with the maximum, if the best row's whole table is in its passage."""
+    """Return the row with the maximum, if its whole table is in the passage."""
     best = next((item.statement for item in ranked[:3] if item.statement.kind == "row"), None)
     # The first column must be about what is asked for: berths, for "which berth".
     if best is None or not best.columns or named.rstrip("s") not in best.columns[0].lower():

@@ -215,7 +215,7 @@ def _numbered_steps(best: Scored, ranked: list[Scored]) -> list[Statement]:
 
 
 def _whole_list(question: Question, best: Scored, ranked: list[Scored]) -> list[Statement]:
-    """Return the list with its lead-in, if the question asks for one or the best leads into it."""
+    """Return the list with its lead-in, if the question asks for one."""
     statement = best.statement
     siblings = sorted(
         (item.statement for item in ranked if item.statement.passage is statement.passage),
@@ -313,7 +313,10 @@ def _in_order(chosen: list[Statement], ranked: list[Scored]) -> list[Statement]:
 
 
 def _block(statement: Statement, chosen: Sequence[Statement]) -> int:
-    """Return the block that a statement is ordered with; a lead-in's is the one after it."""
+    """Return the block that a statement is ordered with.
+
+    A lead-in's is the one after it.
+    """
     leads = statement.text.endswith(":") and any(
         other.passage is statement.passage and other.part == statement.part + 1 for other in chosen
     )

@@ -56,7 +56,10 @@ def conflicting(
 
 
 def _same_subject(one: Statement, other: Statement) -> bool:
-    """Return whether neither names what the other does not; headings count for numbers."""
+    """Return whether neither names what the other does not.
+
+    Headings count for numbers.
+    """
     if names(one.text) != names(other.text) or exact_words(one.text) != exact_words(other.text):
         return False
     mine, theirs = (exact_words(" ".join(s.locator.heading_path)) for s in (one, other))

@@ -93,7 +93,10 @@ def _soft_coverage(
 def _closeness(
     asked: dict[str, list[str]], text: str, *, semantic: bool, knowledge: Knowledge
 ) -> Floats:
-    """Return, for each word asked, the similarity of the closest word; 1 if it is present."""
+    """Return, for each word asked, the similarity of the closest word.
+
+    1 if it is present.
+    """
     stored = set(knowledge.terms(text))
     exact = np.array(
         [1.0 if set(terms) & stored else 0.0 for terms in asked.values()], dtype=np.float32

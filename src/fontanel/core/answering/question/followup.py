@@ -30,7 +30,10 @@ _LEAD = re.compile(r"^\s*(?:and|but|so|or|then|also|what about|how about|what if
 
 @dataclass(frozen=True, slots=True)
 class Exchange:
-    """An earlier turn: its question, its interpretation, and the titles that were cited."""
+    """An earlier turn.
+
+    Its question, its interpretation, and the titles that were cited.
+    """
 
     question: str
     standalone: str
@@ -76,7 +79,10 @@ def stand_alone(
 
 
 def _has_another(question: str, word: str, head: str, terms: Callable[[str], list[str]]) -> bool:
-    """Return whether a question changes the modifier: "the ferry berth", "the outer berth"."""
+    """Return whether a question changes the modifier.
+
+    "the ferry berth", "the outer berth".
+    """
     requested = set(terms(head))
     words = re.findall(r"[\w][\w'’./-]*", question)
     return any(
@@ -88,6 +94,6 @@ def _has_another(question: str, word: str, head: str, terms: Callable[[str], lis
 
 
 def split_stand_alone(standalone: str) -> tuple[str, str]:
-    """Return the question's own words, and the topic words from the conversation or ''."""
+    """Return the question's own words, and topic words of the conversation."""
     match = re.match(r"^(.*\S)\s+\(([^()]*)\)$", standalone, re.S)
     return (match.group(1), match.group(2)) if match else (standalone, "")

@@ -22,7 +22,10 @@ class Route:
 
 @dataclass(frozen=True, slots=True)
 class Routes:
-    """The knowledge bases to choose from; `among` returns the knowledge of some of them."""
+    """The knowledge bases to choose from.
+
+    `among` returns the knowledge of some of them.
+    """
 
     routes: Sequence[Route]
     among: Callable[[frozenset[str]], Knowledge]
@@ -31,7 +34,7 @@ class Routes:
 def choose(
     question: str, routes: Sequence[Route], knowledge: Knowledge
 ) -> list[tuple[Route, float | None, bool]]:
-    """Return each route with the similarity of its description, and whether it is used.
+    """Return each route with its similarity, and whether it is used.
 
     Similarity is by vectors where there are any, and by the share of the question's words.
     """

@@ -1,4 +1,7 @@
-"""What a question asks for: whether it needs documents, and the shape of the answer."""
+"""What a question asks for.
+
+Whether it needs documents, and the shape of the answer.
+"""
 
 from __future__ import annotations
 
@@ -253,7 +256,9 @@ _ABOUT = re.compile(
 
 
 def small_talk(question: str, phrases: Phrases | None = None, greeting: str = "") -> str | None:
-    """Return the reply to a greeting, thanks, or a question about the service; else None.
+    """Return the reply to a greeting, thanks, or a question about the service.
+
+    Else None.
 
     A desk's own greeting replies to a greeting.
     """

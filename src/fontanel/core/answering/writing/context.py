@@ -130,7 +130,7 @@ class _Packer:
 
 
 def _joined(units: Sequence[Statement], taken: Sequence[int]) -> str:
-    """Return the chosen statements in order, items and rows on their own lines, gaps marked."""
+    """Return the chosen statements in order, with gaps marked."""
     text = ""
     for position, place in enumerate(taken):
         unit = units[place]

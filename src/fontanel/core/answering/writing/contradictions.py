@@ -1,4 +1,6 @@
-"""What a statement contradicts in its cited place: numbers, names, denials, opposites.
+"""What a statement contradicts in its cited place.
+
+Numbers, names, denials, opposites.
 
 Words alone are not enough: "three hours before" and "three hours after" share theirs, and a table
 contains the figures of every row.
@@ -87,7 +89,7 @@ def numbers(text: str) -> set[str]:
 
 
 def names(text: str) -> set[str]:
-    """Return the capitalised words within a sentence, and words of capitals and digits."""
+    """Return the names in a sentence: capitalised words, and those with digits."""
     results = set()
     for position, match in enumerate(_WORD.finditer(text)):
         word = match.group()
@@ -133,7 +135,7 @@ def contradicted(
 
 
 def _other_unit(statement: str, place: str) -> str:
-    """Return a quantity whose number has only another unit there, or is part of a name."""
+    """Return a quantity whose number has another unit there, or is a name."""
     in_figures = _in_figures(place)
     for value, unit in sorted(quantities(_in_figures(statement))):
         result = uses(value, in_figures)

@@ -1,4 +1,7 @@
-"""The messages to a model: instructions, rules, sources fenced as data, the question."""
+"""The messages to a model.
+
+Instructions, rules, sources fenced as data, the question.
+"""
 
 from __future__ import annotations
 

@@ -35,7 +35,10 @@ class Quote:
 
 @dataclass(frozen=True, slots=True)
 class Check:
-    """The result of a check; `support` is the share of words covered, `reason` what is not."""
+    """The result of a check.
+
+    `support` is the share of words covered, `reason` what is not.
+    """
 
     verdict: Verdict
     support: float
@@ -44,7 +47,10 @@ class Check:
 
 
 def support(statement: str, quote: str, terms: Callable[[str], list[str]]) -> float:
-    """Return the share, 0-1, of a statement's terms in its quote; 0 for a missing number."""
+    """Return the share, 0-1, of a statement's terms in its quote.
+
+    0 for a missing number.
+    """
     if not numbers(statement) <= numbers(quote):
         return 0.0
     requested = set(terms(statement))
@@ -99,7 +105,7 @@ def check(
 
 
 def states_something(statement: str, knowledge: Knowledge) -> bool:
-    """Return whether a text states anything, unlike a lead-in, table rule or bare heading."""
+    """Return whether a text states anything, unlike a lead-in or heading."""
     plain = statement.strip().strip("*#|-: ")
     if not plain or re.fullmatch(r"[\s|:-]*", statement):
         return False

@@ -13,7 +13,10 @@ Row = Sequence[Any]
 
 
 def shown(value: Any) -> str:
-    """Return a cell's value as displayed: no trailing zeros, ISO 8601 dates, yes and no."""
+    """Return a cell's value as displayed.
+
+    No trailing zeros, ISO 8601 dates, yes and no.
+    """
     if value is None or value == "":
         return ""
     if isinstance(value, bool):

@@ -1,4 +1,7 @@
-"""JSON and JSON Lines: lists of similar records as tables, the rest as headings and lines."""
+"""JSON and JSON Lines.
+
+Lists of similar records as tables, the rest as headings and lines.
+"""
 
 from __future__ import annotations
 

@@ -244,7 +244,7 @@ def make_known(source: str) -> None:
 
 
 def _describes_classes(source: str) -> bool:
-    """Return whether `class` describes a class here, rather than naming paragraph classes."""
+    """Return whether `class` describes a class, rather than naming styles."""
     return (
         re.search(
             r"^[ \t]*\.\.[ \t]+(?:py:)?(?:module|method|function|attribute|currentmodule|class::"

@@ -1,4 +1,7 @@
-"""EPUB (W3C EPUB 3): the chapters of its spine, in order, each read as an HTML page."""
+"""EPUB (W3C EPUB 3).
+
+The chapters of its spine, in order, each read as an HTML page.
+"""
 
 from __future__ import annotations
 

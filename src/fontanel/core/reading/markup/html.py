@@ -97,7 +97,7 @@ def add_html(builder: ReadingBuilder, text: str) -> None:
 
 
 def _without_stray(text: str) -> bytes:
-    """Return a page in UTF-8, without characters and references that text cannot contain."""
+    """Return a page in UTF-8, without characters that text cannot contain."""
     data = text.encode("utf-8", "ignore").translate(None, _STRAY)
     if b"\xef\xbf" in data:
         data = data.replace(b"\xef\xbf\xbe", b"").replace(b"\xef\xbf\xbf", b"")
@@ -166,7 +166,10 @@ def _simplify(root: etree._Element) -> list[etree._Element]:
 
 
 def _strip_spans(root: etree._Element) -> None:
-    """Remove spans that only colour text: highlighted code has tens of thousands per page."""
+    """Remove spans that only colour text.
+
+    Highlighted code has tens of thousands per page.
+    """
     for code in root.iter("pre"):
         etree.strip_tags(code, "span")
     plain: dict[str, bool] = {}
@@ -188,7 +191,7 @@ def _strip_spans(root: etree._Element) -> None:
 
 
 class _Walker:
-    """Walks the tree in document order and emits each run of inline content as a paragraph."""
+    """Walks the tree and emits each run of inline content as a paragraph."""
 
     def __init__(self, builder: ReadingBuilder, leading: list[etree._Element]) -> None:
         self._builder = builder
@@ -295,7 +298,10 @@ class _Walker:
         self._flush()
 
     def _long_items(self, element: etree._Element, depth: int) -> None:
-        """Add a list whose items contain code or tables: each item's text, then its blocks."""
+        """Add a list whose items contain code or tables.
+
+        Each item's text, then its blocks.
+        """
         for item, mark in _marked(element):
             self._inline.append(f"{mark} ")
             self._block(item, "div", depth + 1)

@@ -79,7 +79,10 @@ def leads_elsewhere(element: etree._Element, tag: str) -> bool:
 
 
 def is_loose(element: etree._Element) -> bool:
-    """Return whether a list or table has stray content: it is broken, and read as it comes."""
+    """Return whether a list or table has stray content.
+
+    It is broken, and read as it comes.
+    """
     if element.tag == "table":
         parts = element.iter("table", "thead", "tbody", "tfoot", "tr")
     elif element.tag == "dl":
@@ -122,7 +125,10 @@ def closest(element: etree._Element, tag: str) -> etree._Element | None:
 
 
 def mostly_links(element: etree._Element) -> bool:
-    """Return whether a list or table is navigation: nearly all of its text is in links."""
+    """Return whether a list or table is navigation.
+
+    Nearly all of its text is in links.
+    """
     links = list(element.iter("a"))
     if len(links) <= 3:
         return False

@@ -108,14 +108,17 @@ def _titled(document: Any) -> bool:
 
 
 def _named(field: Any) -> str:
-    """Add a field's name and value; some in a document's head have node types of their own."""
+    """Add a field's name and value.
+
+    Some in a document's head have node types of their own.
+    """
     if isinstance(field, nodes.field):
         return ": ".join(part.astext() for part in field.children)
     return f"{field.tagname}: {field.astext()}"
 
 
 def _list(builder: ReadingBuilder, element: Any, level: int) -> None:
-    """Add a list; an item that contains code or a table ends it, and the rest continues."""
+    """Add a list, which an item with code or a table interrupts."""
     waiting: list[str] = []
     for number, item in enumerate(element.children, start=int(element.get("start", 1))):
         first = next(

@@ -1,4 +1,7 @@
-"""PPTX (ISO/IEC 29500) through python-pptx: titles, text, tables, alt texts and notes."""
+"""PPTX (ISO/IEC 29500) through python-pptx.
+
+Titles, text, tables, alt texts and notes.
+"""
 
 from __future__ import annotations
 

@@ -43,7 +43,7 @@ class TextStyle:
 
 
 def outline_lines(pages: list[PageLines], outline: Outline) -> dict[int, int]:
-    """Return the lines (by identity) that are titles of the outline, with their levels.
+    """Return the lines (by identity) of the outline's titles, with levels.
 
     A title may span lines.
     """
@@ -71,7 +71,7 @@ def outline_lines(pages: list[PageLines], outline: Outline) -> dict[int, int]:
 
 
 def _title_lines(keys: list[str], start: int, title: str) -> int:
-    """Return how many lines from `start` on form a title, with any number before it, or 0."""
+    """Return how many lines from `start` on form a title, or 0."""
     text, bare = "", _bare(title)
     for count in range(1, 4):
         if start + count > len(keys) or not keys[start + count - 1]:

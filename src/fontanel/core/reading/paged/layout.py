@@ -341,7 +341,7 @@ def _boxes(
 
 
 def _is_table(lines: list[Line]) -> bool:
-    """Return whether two or more rows have aligned cells, rather than just spaced words."""
+    """Return whether rows have aligned cells, rather than just spaced words."""
     rows = [line for line in lines if len(line.cells) > 1]
     if len(rows) < 2:
         return False

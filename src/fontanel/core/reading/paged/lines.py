@@ -81,7 +81,10 @@ class Line:
 
 @dataclass(slots=True)
 class PageLines:
-    """A page's lines in reading order; `rules` are drawn lines: (left, bottom, right, top)."""
+    """A page's lines in reading order.
+
+    `rules` are drawn lines: (left, bottom, right, top).
+    """
 
     number: int
     width: float
@@ -91,7 +94,9 @@ class PageLines:
 
 
 def joined(lines: list[Line]) -> list[Line]:
-    """Join pieces on one baseline into lines: a table row's cells, a number and its title.
+    """Join pieces on one baseline into lines.
+
+    A table row's cells, a number and its title.
 
     The cells of a table's multi-line row come cell by cell, so that the rest of a row may come a
     few lines later.

@@ -1,4 +1,6 @@
-"""PDF (ISO 32000) through PDFium: lines with positions and styles, and the outline.
+"""PDF (ISO 32000) through PDFium.
+
+Lines with positions and styles, and the outline.
 
 Lines become blocks in `layout`. Pages without a usable text layer are recognised as pictures.
 """

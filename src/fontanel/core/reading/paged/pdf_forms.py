@@ -1,4 +1,4 @@
-"""Form fields and free text that people added to PDF pages, placed at their labels."""
+"""Form fields and free text of PDF pages, placed at their labels."""
 
 from __future__ import annotations
 
@@ -73,7 +73,7 @@ def may_hold_notes(data: bytes) -> bool:
 
 
 def filled_fields(document: pdfium.PdfDocument, page: Any, *, notes: bool) -> list[Filled]:
-    """Return the filled fields of a page, ticked boxes, and text written on it by line.
+    """Return the filled fields, ticked boxes and added text of a page.
 
     Empty for rotated pages, and without `notes` in a document without a form.
     """
@@ -98,7 +98,7 @@ def take_off_notes(page: Any) -> None:
 
 
 def add_fields(lines: list[Line], fields: list[Filled], page: int) -> None:
-    """Add filled fields after their label on the left, or as a line below what is above.
+    """Add filled fields after their labels, or as lines of their own.
 
     A ticked box precedes the label on its right, in reading order.
     """
@@ -180,7 +180,10 @@ def _written(note: Any) -> str:
 
 
 def _string(call: Callable[[Any, int], int]) -> str:
-    """Return a string from PDFium: first its size, then the bytes (UTF-16, terminated)."""
+    """Return a string from PDFium.
+
+    First its size, then the bytes (UTF-16, terminated).
+    """
     size = call(None, 0)
     room = ctypes.create_string_buffer(max(size, 2))
     call(ctypes.cast(room, ctypes.POINTER(pdfium_c.FPDF_WCHAR)), size)

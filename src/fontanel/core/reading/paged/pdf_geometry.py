@@ -37,7 +37,7 @@ class PageGeometry:
     def runs(
         self, start: int, count: int, wide: float
     ) -> tuple[tuple[float, float, float, float], list[Gap]] | None:
-        """Return the box (left, bottom, right, top) of text runs, and gaps wider than `wide`.
+        """Return the box of text runs, and the gaps wider than `wide`.
 
         None for a run that is not visible.
         """

@@ -24,7 +24,7 @@ _ADDRESS = re.compile(r"(?:https?|mailto):[^\s\x00-\x1f]{1,2000}$", re.I)
 
 
 class Link(NamedTuple):
-    """A box on a page, in shares of its size from the top left, with an address or a page.
+    """A box on a page, in shares of its size, with an address or a page.
 
     Pages count from 1.
     """

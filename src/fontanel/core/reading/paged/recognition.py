@@ -1,4 +1,4 @@
-"""Text in pictures, by the detection and recognition networks of the rapidocr package."""
+"""Text in pictures, by the networks of the rapidocr package."""
 
 from __future__ import annotations
 
@@ -46,7 +46,7 @@ class Recogniser:
         )
 
     def lines(self, picture: Picture) -> list[tuple[npt.NDArray[np.float32], str, float]]:
-        """Return the corners (4 x 2 pixels from the top left), text and confidence of each line."""
+        """Return the corners (4 x 2 pixels), text and confidence of each line."""
         result = self._engine(picture)
         if result.boxes is None:
             return []
@@ -60,7 +60,7 @@ class Recogniser:
 def recognise(
     recogniser: Recogniser, picture: Picture, page: int, width: float, height: float
 ) -> list[Line]:
-    """Return the lines of a picture of a page of `width` x `height` points, top to bottom.
+    """Return the lines of a page's picture, from top to bottom.
 
     A slight slant is corrected; a page that is rotated is read upright.
     """
@@ -123,7 +123,7 @@ def _slant(box: npt.NDArray[np.float32]) -> float:
 
 
 def _in_rows(lines: list[Line]) -> list[Line]:
-    """Order lines: those whose baselines differ by less than half their height form a row."""
+    """Order lines in rows, by baselines within half a line's height."""
     out: list[Line] = []
     row: list[Line] = []
     for line in lines:

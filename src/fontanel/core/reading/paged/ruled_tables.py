@@ -1,4 +1,4 @@
-"""Ruled tables: the rules on a page form a grid, and lines of text fall into its cells."""
+"""Ruled tables: rules form a grid, and lines of text fall into its cells."""
 
 from __future__ import annotations
 
@@ -68,7 +68,7 @@ def ruled_tables(page: PageLines) -> list[RuledTable]:
 def _rules(
     page: PageLines,
 ) -> tuple[list[tuple[float, float, float]], list[tuple[float, float, float]]]:
-    """Return horizontal (left, right, y) and vertical (bottom, top, x) rules, frames included."""
+    """Return horizontal (left, right, y) and vertical (bottom, top, x) rules."""
     across: list[tuple[float, float, float]] = []
     down: list[tuple[float, float, float]] = []
     for left, bottom, right, top in page.rules:
@@ -85,7 +85,7 @@ def _rules(
 def _frames(
     across: list[tuple[float, float, float]], down: list[tuple[float, float, float]]
 ) -> list[tuple[float, float, float, float]]:
-    """Return frames of rules that overlap horizontally and follow each other downwards.
+    """Return frames of rules that overlap and follow each other downwards.
 
     Where the page has vertical rules, they must connect them.
     """
@@ -130,7 +130,10 @@ def _distinct(places: list[float]) -> list[float]:
 
 
 def _columns(lines: list[Line], left: float, right: float) -> list[float]:
-    """Return columns without vertical rules: where cells of several lines begin, uncrossed."""
+    """Return columns without vertical rules.
+
+    Where cells of several lines begin, uncrossed.
+    """
     starts = _distinct([cell.left for line in lines if len(line.cells) > 1 for cell in line.cells])
     kept = [left]
     for start in starts:

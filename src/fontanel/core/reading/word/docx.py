@@ -1,4 +1,4 @@
-"""DOCX (ISO/IEC 29500) through python-docx, after checking the archive's unpacked size.
+"""DOCX (ISO/IEC 29500) through python-docx, within limits of unpacking.
 
 The text is taken from the elements themselves. Insertions that nobody has accepted yet, content
 controls, text boxes and fields are visible text; deletions, hidden text and the alternate form of a
@@ -199,7 +199,7 @@ def _is_hidden(run: Any) -> bool:
 
 
 def _boxes(element: Any) -> list[Any]:
-    """Yield the contents of a paragraph's text boxes once, even if stored in two forms."""
+    """Yield the contents of a paragraph's text boxes, without duplicates."""
     result = element.iter(qn("w:txbxContent"))
     own = [
         box

@@ -1,4 +1,4 @@
-"""Paragraph styles and lists of a Word document, read once rather than per paragraph."""
+"""Paragraph styles and lists of a Word document, read once."""
 
 from __future__ import annotations
 
@@ -16,7 +16,7 @@ _DEEPEST = 6
 
 
 class Mark(NamedTuple):
-    """A paragraph's list (0 for those of a style alone), depth, and whether it is numbered."""
+    """A paragraph's list (0: by style only), depth, and whether it is numbered."""
 
     number: int
     level: int
@@ -25,7 +25,7 @@ class Mark(NamedTuple):
 
 @dataclass(frozen=True, slots=True)
 class Style:
-    """A style's name, heading rank (0: none), and the list and level of its paragraphs."""
+    """A style's name, heading rank (0: none), list and level."""
 
     name: str = ""
     rank: int = 0

@@ -27,7 +27,7 @@ def heading_rank(name: str) -> int:
 
 
 def is_contents_style(name: str) -> bool:
-    """Return whether a paragraph style is for tables of contents, which repeat headings."""
+    """Return whether a paragraph style is for tables of contents."""
     return name.lower().startswith(("toc ", "table of figures", "verzeichnis "))
 
 
@@ -77,7 +77,10 @@ class Flow:
     def table(
         self, rows: Sequence[Sequence[str]], header_rows: int, notes: Iterable[str] = ()
     ) -> None:
-        """Add a table padded to its widest row; by default the first of several is a header."""
+        """Add a table padded to its widest row.
+
+        By default the first of several is a header.
+        """
         self.end()
         header_rows = header_rows or (1 if len(rows) > 1 else 0)
         width = max((len(row) for row in rows), default=0)

@@ -303,7 +303,7 @@ class _Reader:
             self._style_number = number if word == "s" else -1 - number
 
     def _property(self, word: str, number: int | None) -> None:
-        """Apply a control word that ends something, or changes more than the group's state."""
+        """Apply a control word that changes more than the group's state."""
         match word:
             case "par" | "sect" | "page" | "column":
                 self._end_paragraph()
@@ -369,7 +369,7 @@ class _Reader:
         )
 
     def _taken(self) -> tuple[str, int, bool, bool]:
-        """Return the text since the last paragraph, and the style of most of its characters."""
+        """Return the text since the last paragraph, and its prevailing style."""
         sizes: Counter[int] = Counter()
         length = bold = fixed = 0
         for text, heavy, size, mono in self._runs:
@@ -382,7 +382,7 @@ class _Reader:
         return text, size, bold == length > 0, fixed == length > 0
 
     def _rank(self, state: _State) -> tuple[int, str]:
-        """Return a paragraph's rank as a heading, its own or inherited, and its style's name."""
+        """Return a paragraph's rank as a heading, and its style's name."""
         number: int | None = state.style
         name = self._styles[state.style].name.lower() if state.style in self._styles else ""
         for _ in range(10):

@@ -1,4 +1,4 @@
-"""Find changes in a large knowledge base, and count documents by state, without reading all."""
+"""Index changes and states of documents."""
 
 from alembic import op
 

@@ -1,4 +1,4 @@
-"""Invitations, password links, grants for sources, listed sign-ins, and change numbers."""
+"""Add invitations, password links, grants, sign-ins and change numbers."""
 
 import sqlalchemy as sa
 from alembic import op

@@ -1,4 +1,7 @@
-"""Records of answers: how they were made, whether they still apply, and repetition."""
+"""Records of answers.
+
+How they were made, whether they still apply, and repetition.
+"""
 
 from __future__ import annotations
 
@@ -31,7 +34,9 @@ router = api_router("/teams/{team}/answers", "answers")
 
 
 def _turn(access: Access, ref: str) -> Turn:
-    """Return a turn with all details: an editor may see all of the team's, others their own.
+    """Return a turn with all details.
+
+    An editor may see all of the team's, others their own.
 
     Raises:
         NotFound: there is none, or not for this caller.
@@ -69,7 +74,10 @@ def changed_since(session: Session, turn: Turn) -> list[ChangedCitation]:
 
 @router.get("/{answer}", summary="Show how an answer was made")
 def show_answer(answer: str, access: Reader) -> RecordOut:
-    """Steps, passages, messages to a model, and verdicts. Your own, or any for editors."""
+    """Steps, passages, messages to a model, and verdicts.
+
+    Your own, or any for editors.
+    """
     turn = _turn(access, answer)
     plain = turn_out(access.session, turn, feedback_by_turn(access.session, [turn])[turn.id])
     return RecordOut(
@@ -92,7 +100,10 @@ def show_answer(answer: str, access: Reader) -> RecordOut:
 
 @router.post("/{answer}/again", summary="Ask the same question again")
 def ask_again(answer: str, access: Editor) -> AgainOut:
-    """Ask again with today's documents and published desk; the conversation is unchanged."""
+    """Ask again with today's documents and published desk.
+
+    The conversation is unchanged.
+    """
     turn = _turn(access, answer)
     before = turn_out(access.session, turn, [])
     target = _target_now(access, turn)

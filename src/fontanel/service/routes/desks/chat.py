@@ -278,7 +278,7 @@ def give_feedback(turn: str, body: FeedbackIn, user: UserWrite) -> FeedbackOut:
 
 @router.get(AT_DESK + "/turns/{turn}/citations/{number}", summary="Show a citation in its context")
 def citation_context(turn: str, number: Number, user: User) -> ContextOut:
-    """The quote with the text around it, for chat users without access to the document."""
+    """The quote with its context, for users without access to the document."""
     result = user.turn(turn)
     cited = next((citation for citation in result.citations if citation["number"] == number), None)
     if cited is None:

@@ -219,7 +219,7 @@ def list_links(desk: str, access: Editor) -> Page[DeskLinkOut]:
 
 @router.post("/{desk}/links", status_code=201, summary="Make a link to a desk")
 def make_link(desk: str, body: DeskLinkIn, access: EditorWrite) -> DeskLinkCreated:
-    """Whoever has the link may ask the desk, once the published version's audience is `link`."""
+    """Anyone with the link may ask, if the published audience is `link`."""
     desk_row = access.scope.desk(desk)
     secret = new_secret("dl")
     expires = None if body.expires_in_days is None else now() + timedelta(days=body.expires_in_days)

@@ -126,7 +126,9 @@ def add(
         ),
     ] = None,
 ) -> AddedOut:
-    """A new name creates a document, a known one a revision; identical bytes change nothing.
+    """A new name creates a document, a known one a revision.
+
+    Identical bytes change nothing.
 
     Returns as soon as the bytes are safe; the job reports the progress of indexing.
     """

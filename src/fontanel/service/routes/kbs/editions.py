@@ -99,7 +99,7 @@ def drop(kb: str, number: Number, access: EditorWrite) -> None:
 
 @router.get("/{number}/pack", summary="Export an edition as one file", response_class=FileResponse)
 def export(kb: str, number: Number, access: Reader) -> FileResponse:
-    """A ZIP archive with originals, readings, passages and vectors, to import elsewhere."""
+    """A ZIP archive with originals, readings, passages and vectors."""
     kb_row = access.scope.kb(kb)
     edition = edition_of(access, kb_row, number)
     folder = Path(tempfile.mkdtemp(prefix="pack-", dir=access.runtime.settings.data))

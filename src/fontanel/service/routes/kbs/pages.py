@@ -86,7 +86,10 @@ def draw(
     revision: str | None = None,
     width: Annotated[int, Query(ge=80, le=2400, description="Pixels across.")] = 900,
 ) -> Response:
-    """A PNG of a page of a PDF or a picture; it can be cached, as revisions never change."""
+    """A PNG of a page of a PDF or a picture.
+
+    It can be cached, as revisions never change.
+    """
     _, version = revision_of(access, kb, document, revision)
     if version.media_type not in DRAWN:
         raise ApiError(

@@ -1,4 +1,4 @@
-"""Search: passages for a question with their scores, for trying before chat users do."""
+"""Search: passages for a question, with their scores."""
 
 from __future__ import annotations
 

@@ -84,7 +84,10 @@ async def _events(renewal: Renewal, kb_id: str) -> AsyncIterator[bytes | str]:
 
 @dataclass(frozen=True, slots=True)
 class _Batch:
-    """The events to send; `more` follow immediately; `ended`: the access or kb is gone."""
+    """The events to send.
+
+    `more` follow immediately; `ended`: the access or kb is gone.
+    """
 
     events: list[bytes | str] = field(default_factory=list)
     more: bool = False

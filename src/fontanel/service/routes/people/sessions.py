@@ -128,7 +128,10 @@ def change_password(
     summary="Make a link by which a person sets a new password",
 )
 def make_password_link(email: str, caller: Operator, runtime: RuntimeDep) -> PasswordLinkCreated:
-    """For operators. It works once, within a day; the operator never sees the password."""
+    """For operators. It works once, within a day.
+
+    The operator never sees the password.
+    """
     secret = new_secret("fp")
     expires = now() + timedelta(days=1)
     with runtime.records.writing() as session:

@@ -194,7 +194,10 @@ def list_keys(access: Owner) -> Page[KeyOut]:
 
 @router.post("/teams/{team}/keys", status_code=201, tags=["keys"], summary="Make a key")
 def make_key(body: KeyIn, access: OwnerWrite, request: Request) -> KeyCreated:
-    """The key is shown only once. A repeated Idempotency-Key is rejected for that reason."""
+    """The key is shown only once.
+
+    A repeated Idempotency-Key is rejected for that reason.
+    """
     session = access.session
     idempotency = Idempotency(request, session, access.caller, body.model_dump_json())
     if idempotency.earlier() is not None:
@@ -257,7 +260,7 @@ def _is_outsider(access: Access) -> bool:
 
 @router.put("/teams/{team}/grants", tags=["teams"], summary="Say what a team's sources may read")
 def set_grants(team: str, body: GrantsIn, caller: Operator, runtime: RuntimeDep) -> TeamOut:
-    """For operators: folders and private networks, within those that the service allows.
+    """For operators: folders and networks within those of the service.
 
     Sources that need more fail at their next run, and say why.
     """

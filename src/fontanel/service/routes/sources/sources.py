@@ -1,4 +1,7 @@
-"""Sources of a knowledge base: kinds, previews, settings, signals, pushed documents."""
+"""Sources of a knowledge base.
+
+Kinds, previews, settings, signals, pushed documents.
+"""
 
 from __future__ import annotations
 
@@ -138,7 +141,10 @@ def _spec_of(body: SourceIn) -> SourceSpec:
 
 @router.post("/check", summary="Look at a source before it is connected")
 def check(kb: str, body: CheckIn, access: Editor, request: Request) -> TrialOut:
-    """Connects and lists, and returns what would be added and skipped. Nothing is stored."""
+    """Connects and lists, and returns what would be added and skipped.
+
+    Nothing is stored.
+    """
     access.scope.kb(kb)
     access.release()
     return _look(access, request, body.kind, body.settings, body.credentials or {})
