@@ -2,21 +2,13 @@
 
 from __future__ import annotations
 
-import gzip
 import hashlib
-import io
-import threading
-import time
-import zlib
-from collections import deque
 from collections.abc import Iterator, Mapping
 from concurrent.futures import FIRST_COMPLETED, Future, ThreadPoolExecutor, wait
-from dataclasses import dataclass, field
+from dataclasses import dataclass
 from typing import Any
 from urllib.parse import urljoin, urlsplit
 
-from defusedxml import ElementTree
-from protego import Protego
 from pydantic import Field
 
 from fontanel.sources.frontier import Frontier
@@ -38,14 +30,10 @@ from fontanel.sources.protocol import (
     SourceLimits,
     SourceUnavailable,
 )
+from fontanel.sources.site_hosts import AGENT, Hosts
 
-_AGENT = "Fontanel"
 _MAX_HOPS = 10
-_MAX_SITEMAPS = 200
-_MAX_SITEMAP = 50_000_000
 _MAX_PAGE = 50_000_000
-_MAX_ROBOTS = 500_000
-_LONGEST_DELAY = 60.0
 _HTML = ("text/html", "application/xhtml+xml")
 #: Kinds of files that are read besides pages.
 _FILES = (
@@ -103,16 +91,6 @@ class _Visit:
     through: tuple[str, ...] = ()
 
 
-@dataclass(slots=True)
-class _Host:
-    """What a host asks of robots, and when it was last asked for something."""
-
-    robots: Protego | None
-    delay: float
-    sitemaps: list[str] = field(default_factory=list)
-    next_at: float = 0.0
-
-
 class Site(Source):
     """Pages of a site as items by their canonical address.
 
@@ -130,16 +108,15 @@ class Site(Source):
             if address is None:
                 raise SettingsRefused("start", f"{start!r} is not the address of a page.")
             self._starts.append(address)
-        self._hosts_allowed = {_host(address) for address in self._starts} | {
+        allowed = {_host(address) for address in self._starts} | {
             host.lower() for host in settings.hosts
         }
         self._requests = Requests(http_client(around), around.stopping)
         self._most = min(around.max_bytes, _MAX_PAGE)
         self._reason = chooser(settings, files=False)
-        self._hosts: dict[str, _Host] = {}
-        self._lock = threading.Lock()
+        self._hosts = Hosts(self._requests, allowed, settings.delay)
         self._failed: dict[str, str] = {}
-        self._many_hosts = len(self._hosts_allowed) > 1
+        self._many_hosts = len(allowed) > 1
 
     def close(self) -> None:
         self._requests.client.close()
@@ -149,10 +126,10 @@ class Site(Source):
     def items(self, previous: PreviousItems) -> Iterator[Listed | Skipped]:
         """Yield the pages of the site, as the crawl comes to them."""
         for address in self._starts:
-            self._host_of(address)
+            self._hosts.of(address)
         frontier = Frontier(self._starts, self._settings.depth, self._settings.max_pages)
         if self._settings.sitemaps and self._settings.depth:
-            for address in self._from_sitemaps():
+            for address in self._hosts.sitemap_pages(self._starts, self._settings.max_pages):
                 if self._leave_out(address) is None:
                     frontier.add(address, 1)
         yielded: set[str] = set()
@@ -222,7 +199,7 @@ class Site(Source):
     def _leave_out(self, address: str) -> str | None:
         """Why an address is not visited; None when it is."""
         parts = urlsplit(address)
-        if parts.netloc not in self._hosts_allowed:
+        if parts.netloc not in self._hosts.allowed:
             return "of another site"
         path = parts.path.lstrip("/") + (f"?{parts.query}" if parts.query else "")
         segments = [part for part in parts.path.split("/") if part]
@@ -230,8 +207,8 @@ class Site(Source):
             return "an address that repeats itself"
         if address not in self._starts and (reason := self._reason(path or "index")) is not None:
             return reason
-        robots = self._host_of(address).robots
-        if robots is not None and not robots.can_fetch(address, _AGENT):
+        robots = self._hosts.of(address).robots
+        if robots is not None and not robots.can_fetch(address, AGENT):
             return "not allowed by robots.txt"
         return None
 
@@ -244,7 +221,7 @@ class Site(Source):
         try:
             for _ in range(_MAX_HOPS):
                 before = previous(address)
-                response = self._get(address, _conditions(before))
+                response = self._hosts.get(address, _conditions(before))
                 status = response.status_code
                 if status in (301, 302, 303, 307, 308):
                     response.close()
@@ -253,7 +230,7 @@ class Site(Source):
                         return _Visit(address, depth, Skipped(first, "leads nowhere"))
                     if depth == 0:
                         # Where a start page leads is where the site is.
-                        self._hosts_allowed.add(_host(target))
+                        self._hosts.allowed.add(_host(target))
                     reason = self._leave_out(target)
                     if reason is not None:
                         return _Visit(
@@ -379,21 +356,6 @@ class Site(Source):
         ways = through if identity == address else (*through, address)
         return _Visit(address, depth, listed, links, ways)
 
-    def _get(self, address: str, headers: dict[str, str]) -> Any:
-        self._wait_for_turn(self._host_of(address))
-        return self._requests.send("GET", address, headers=headers)
-
-    def _wait_for_turn(self, host: _Host) -> None:
-        """Leave the site's pause between two requests, however many threads there are."""
-        with self._lock:
-            moment = time.monotonic()
-            at = max(moment, host.next_at)
-            host.next_at = at + host.delay
-        while (left := at - time.monotonic()) > 0:
-            if self._requests.stopping():
-                raise SourceUnavailable("The service is stopping.")
-            time.sleep(min(left, 0.2))
-
     def _name(self, address: str) -> str:
         """The path of a page as a document's name."""
         parts = urlsplit(address)
@@ -406,103 +368,6 @@ class Site(Source):
             stem, dot, ending = path.rpartition(".")
             path = f"{stem} {hashlib.sha256(parts.query.encode()).hexdigest()[:8]}{dot}{ending}"
         return f"{parts.netloc.replace(':', '-')}/{path}" if self._many_hosts else path
-
-    # What the site says about itself
-
-    def _host_of(self, address: str) -> _Host:
-        """The host's wishes, asked for once."""
-        parts = urlsplit(address)
-        key = f"{parts.scheme}://{parts.netloc}"
-        with self._lock:
-            if key in self._hosts:
-                return self._hosts[key]
-        result = self._ask_robots(key)
-        with self._lock:
-            return self._hosts.setdefault(key, result)
-
-    def _ask_robots(self, origin: str) -> _Host:
-        """Load robots.txt (RFC 9309): without one all is allowed.
-
-        If unavailable, nothing is.
-        """
-        address = f"{origin}/robots.txt"
-        try:
-            for _ in range(5):
-                response = self._requests.send("GET", address)
-                if response.status_code not in (301, 302, 303, 307, 308):
-                    break
-                response.close()
-                address = urljoin(address, response.headers.get("location", ""))
-            if response.status_code >= 500 or response.status_code == 429:
-                response.close()
-                raise SourceUnavailable(refusal(response, address))
-            if response.status_code != 200:
-                response.close()
-                return _Host(None, self._settings.delay)
-            text = whole(response, _MAX_ROBOTS).decode("utf-8", "replace")
-        except ItemFailed as error:
-            raise SourceUnavailable(str(error)) from error
-        robots = Protego.parse(text)
-        asked = float(robots.crawl_delay(_AGENT) or 0)
-        return _Host(
-            robots, min(max(asked, self._settings.delay), _LONGEST_DELAY), list(robots.sitemaps)
-        )
-
-    def _from_sitemaps(self) -> Iterator[str]:
-        todo = deque(
-            dict.fromkeys(
-                [
-                    f"{urlsplit(start).scheme}://{urlsplit(start).netloc}/sitemap.xml"
-                    for start in self._starts
-                ]
-                + [sitemap for host in self._hosts.values() for sitemap in host.sitemaps]
-            )
-        )
-        seen = set(todo)
-        count = 0
-        while todo and len(seen) <= _MAX_SITEMAPS:
-            address = todo.popleft()
-            if urlsplit(address).netloc not in self._hosts_allowed:
-                continue
-            for tag, location in self._sitemap(address):
-                if tag == "sitemap" and location not in seen:
-                    seen.add(location)
-                    todo.append(location)
-                elif tag == "url":
-                    count += 1
-                    if count > self._settings.max_pages:
-                        return
-                    yield location
-
-    def _sitemap(self, address: str) -> list[tuple[str, str]]:
-        """Return a sitemap's entries as (url or sitemap, address); none if unreadable."""
-        try:
-            response = self._get(address, {})
-            if response.status_code != 200:
-                response.close()
-                return []
-            data = whole(response, _MAX_SITEMAP)
-            if data[:2] == b"\x1f\x8b":
-                # No more is unpacked than a sitemap may have.
-                data = gzip.GzipFile(fileobj=io.BytesIO(data)).read(_MAX_SITEMAP)
-            root = ElementTree.fromstring(data)
-        except (
-            ItemFailed,
-            AddressRefused,
-            ElementTree.ParseError,
-            ValueError,
-            OSError,
-            EOFError,
-            zlib.error,
-        ):
-            return []
-        out = []
-        for node in root:
-            tag = str(node.tag).rpartition("}")[2]
-            location = normal_address(urljoin(address, (node.findtext("{*}loc") or "").strip()))
-            if tag in ("url", "sitemap") and location:
-                out.append((tag, location))
-        return out
 
 
 def _conditions(before: PreviousItem | None) -> dict[str, str]:
