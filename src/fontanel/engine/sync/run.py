@@ -13,27 +13,24 @@ from collections.abc import Iterable, Iterator, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from datetime import UTC, datetime
 from functools import cached_property
-from typing import Any, NamedTuple
+from typing import Any
 
 from sqlalchemy import case, delete, select, update
-from sqlalchemy.dialects.sqlite import insert
 from sqlalchemy.orm import Session
 
 from fontanel.engine.documents.documents import (
     add_document,
     remove_document,
-    rename_document,
     revise_document,
 )
 from fontanel.engine.documents.naming import add_tags, document_name
 from fontanel.engine.runtime.fault_points import fault
 from fontanel.engine.sync.fetching import BATCH, Fetching, Taken
 from fontanel.engine.sync.run_record import COUNTED, RunEnded, RunRecord, outcome_row
+from fontanel.engine.sync.source_documents import KnownItem, SourceDocuments, document_of
 from fontanel.errors import Refused
 from fontanel.records.blobs import BlobStore
 from fontanel.records.tables import (
-    Document,
-    DocumentState,
     Kb,
     Outcome,
     Revision,
@@ -44,26 +41,12 @@ from fontanel.records.tables import (
     now,
 )
 from fontanel.records.unit_of_work import Records
-from fontanel.sources import Fetched, ItemFailed, Listed, PreviousItem, Skipped, SourceLimits
+from fontanel.sources import ItemFailed, Listed, PreviousItem, Skipped, SourceLimits
 from fontanel.sources import Source as OpenSource
-from fontanel.sources.patterns import matcher
 
 
 class RunHeld(Exception):
     """The guard stopped the run; the message says why."""
-
-
-class _Known(NamedTuple):
-    item_id: str
-    key: int
-    mark: str
-    same_as: str
-    document_key: int | None
-    error: str | None
-
-    @property
-    def failed(self) -> bool:
-        return self.error is not None
 
 
 class SyncRun:
@@ -87,7 +70,7 @@ class SyncRun:
         self._opened = opened
         self._max_bytes = limits.max_bytes
         self._record = RunRecord(records, sync, limits.stopping, all_items=reports_unchanged)
-        self._rules = [(matcher([rule["pattern"]]), rule["tags"]) for rule in source.tag_rules]
+        self._documents = SourceDocuments(source)
         self._protected: list[str] = []
         self._seen = self._record.seen
         self._seconds = 0.0
@@ -146,7 +129,7 @@ class SyncRun:
         self._record.expected = len(self._marks)
 
     @cached_property
-    def _items(self) -> dict[str, _Known]:
+    def _items(self) -> dict[str, KnownItem]:
         """Return all known items; not loaded by a run that finds nothing changed."""
         columns = (
             SourceItem.item_id,
@@ -158,7 +141,7 @@ class SyncRun:
         )
         with self._records.reading() as session:
             rows = session.execute(select(*columns).where(SourceItem.source_id == self._source.id))
-            return {row[0]: _Known(*row) for row in rows}
+            return {row[0]: KnownItem(*row) for row in rows}
 
     @cached_property
     def _same_as(self) -> set[str]:
@@ -174,7 +157,7 @@ class SyncRun:
 
     # Listing and fetching
 
-    def _list_and_take(self) -> tuple[dict[str, _Known], list[Listed]]:
+    def _list_and_take(self) -> tuple[dict[str, KnownItem], list[Listed]]:
         """List the source and fetch changes.
 
         Return missing ids, and new ones that may be moves.
@@ -210,7 +193,7 @@ class SyncRun:
                             self._commit(fetching.add(item))
                 self._record.same = same - len(self._done & seen & marks.keys())
                 self._record.stage = "fetching"
-                missing: dict[str, _Known] = {}
+                missing: dict[str, KnownItem] = {}
                 if same < len(marks) and not self._opened.keeps_unlisted:
                     protected = tuple(self._protected)
                     left = [
@@ -302,33 +285,29 @@ class SyncRun:
             return self._failed(session, item, taken.error)
         assert fetched is not None
         existing = self._items.get(item.id)
-        document = (
-            session.get(Document, existing.document_key)
-            if existing and existing.document_key is not None
-            else None
-        )
+        document = document_of(session, existing)
         if existing is not None and existing.document_key is not None and document is None:
             return outcome_row(
                 item.id, Outcome.SKIPPED, "deleted here by a person"
             )  # while it was being fetched
         if taken.sha256 is None:
-            self._keep_item(session, item, fetched, document)
+            self._documents.keep(session, item, fetched, document)
             self._record.unchanged += 1
             return outcome_row(item.id, Outcome.UNCHANGED)
         before = document.latest_revision_id if document else None
         if document is None:
-            name = self._free_name(
+            name = self._documents.free_name(
                 session, document_name(f"{self._source.folder}/{fetched.name or item.name}")
             )
             added = add_document(session, kb, name, taken.sha256, taken.size, None)
             document = added.document
         else:
-            self._rename(session, document, fetched.name or item.name)
+            self._documents.rename(session, document, fetched.name or item.name)
             added = revise_document(session, document, taken.sha256, taken.size)
         document.source_id = self._source.id
         document.link = fetched.link or item.link
-        add_tags(session, document, {**self._tags(item.name), **fetched.tags})
-        self._keep_item(session, item, fetched, document)
+        add_tags(session, document, {**self._documents.tags(item.name), **fetched.tags})
+        self._documents.keep(session, item, fetched, document)
         if added.job is None:
             self._record.unchanged += 1
             return outcome_row(item.id, Outcome.UNCHANGED, document=document)
@@ -342,88 +321,18 @@ class SyncRun:
         outcome = Outcome.CHANGED if before else Outcome.ADDED
         return outcome_row(item.id, outcome, None, document, revision.id, taken.size)
 
-    def _keep_item(
-        self, session: Session, item: Listed, fetched: Fetched, document: Document | None
-    ) -> None:
-        mark = fetched.mark if fetched.mark is not None else item.mark
-        same_as = item.same_as and (mark if item.same_as == item.mark else item.same_as)
-        values: dict[str, Any] = {"mark": mark, "same_as": same_as, "error": None}
-        if fetched.notes is not None:
-            values["notes"] = dict(fetched.notes)
-        if document is not None:
-            values["document_key"] = document.key
-        self._upsert(session, item.id, values)
-
     def _failed(self, session: Session, item: Listed, error: str) -> dict[str, Any]:
         self._record.failed += 1
-        self._upsert(session, item.id, {"mark": "", "error": error})
+        self._documents.upsert(session, item.id, {"mark": "", "error": error})
         existing = self._items.get(item.id)
-        document = (
-            session.get(Document, existing.document_key)
-            if existing and existing.document_key is not None
-            else None
-        )
+        document = document_of(session, existing)
         return outcome_row(item.id, Outcome.FAILED, error, document)
-
-    def _upsert(self, session: Session, item_id: str, values: dict[str, Any]) -> None:
-        fresh = {
-            "mark": "",
-            "same_as": "",
-            "team_id": self._source.team_id,
-            "source_id": self._source.id,
-            "item_id": item_id,
-        }
-        statement = insert(SourceItem).values(**{**fresh, **values})
-        session.execute(
-            statement.on_conflict_do_update(index_elements=["source_id", "item_id"], set_=values)
-        )
-
-    def _rename(self, session: Session, document: Document, path: str) -> None:
-        name = document_name(f"{self._source.folder}/{path}")
-        if name != document.name:
-            rename_document(session, document, self._free_name(session, name, document))
-
-    def _free_name(self, session: Session, name: str, own: Document | None = None) -> str:
-        """The name, unless another document of the kb that is not this source's has it."""
-        stem, dot, ending = name.rpartition(".")
-        number = 1
-        requested = name
-        while True:
-            holder = session.scalar(
-                select(Document).where(
-                    Document.kb_id == self._source.kb_id, Document.name == requested
-                )
-            )
-            mine = holder is not None and (
-                holder is own
-                or (
-                    own is None
-                    and holder.state == DocumentState.REMOVED
-                    and holder.source_id == self._source.id
-                )
-            )
-            if holder is None or mine:
-                return requested
-            number += 1
-            requested = (
-                f"{stem} ({number}){dot}{ending}"
-                if dot and "/" not in ending
-                else f"{name} ({number})"
-            )
-
-    def _tags(self, path: str) -> dict[str, str]:
-        return {
-            k: v
-            for fits, tags in self._rules
-            if fits is not None and fits(path)
-            for k, v in tags.items()
-        }
 
     # Moves and removals
 
     def _match_moves(
-        self, missing: dict[str, _Known], deferred: Sequence[Listed]
-    ) -> tuple[list[tuple[str, Listed]], dict[str, _Known]]:
+        self, missing: dict[str, KnownItem], deferred: Sequence[Listed]
+    ) -> tuple[list[tuple[str, Listed]], dict[str, KnownItem]]:
         """Match missing ids with the items that they became.
 
         Return the pairs and the rest.
@@ -450,13 +359,9 @@ class SyncRun:
                 rows = []
                 for old, item in moved[start : start + BATCH]:
                     existing = self._items[old]
-                    document = (
-                        session.get(Document, existing.document_key)
-                        if existing.document_key is not None
-                        else None
-                    )
+                    document = document_of(session, existing)
                     if document is not None:
-                        self._rename(session, document, item.name)
+                        self._documents.rename(session, document, item.name)
                         document.link = item.link
                     values = {"item_id": item.id, "mark": item.mark}
                     session.execute(
@@ -466,7 +371,7 @@ class SyncRun:
                 self._record.write(session, rows)
             fault("items_committed")
 
-    def _remove(self, missing: dict[str, _Known]) -> None:
+    def _remove(self, missing: dict[str, KnownItem]) -> None:
         removed = list(missing.items())
         for start in range(0, len(removed), BATCH):
             with self._records.writing() as session:
@@ -475,11 +380,7 @@ class SyncRun:
                     raise RunEnded
                 rows = []
                 for item_id, existing in removed[start : start + BATCH]:
-                    document = (
-                        session.get(Document, existing.document_key)
-                        if existing.document_key is not None
-                        else None
-                    )
+                    document = document_of(session, existing)
                     if document is not None:
                         remove_document(session, kb, document)
                         rows.append(outcome_row(item_id, Outcome.REMOVED, None, document))
@@ -489,7 +390,7 @@ class SyncRun:
 
     # The guard
 
-    def _guard(self, missing: dict[str, _Known]) -> None:
+    def _guard(self, missing: dict[str, KnownItem]) -> None:
         """Stop a run that would remove, or failed to fetch, more than the source's share.
 
         Raises:
@@ -527,7 +428,7 @@ class SyncRun:
         share = self._source.guard_share * (self._record.expected if base is None else base)
         return count >= self._source.guard_min and count > share
 
-    def _hold(self, documents: dict[str, _Known], reason: str) -> None:
+    def _hold(self, documents: dict[str, KnownItem], reason: str) -> None:
         with self._records.writing() as session:
             rows = []
             for item_id, existing in documents.items():
