@@ -3,14 +3,13 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass
 from functools import cached_property
-from math import isnan
-from operator import eq
 
 import numpy as np
 import numpy.typing as npt
 
+from fontanel.core.index.choosing import choose
 from fontanel.core.index.lexical import (
     best_rows,
     field_scores,
@@ -26,8 +25,9 @@ from fontanel.core.index.match import (
     document_means,
 )
 from fontanel.core.index.operators import Operators, parse
-from fontanel.core.index.postings import FIELDS, K1, SKETCH, idf, rounded_averages
+from fontanel.core.index.postings import FIELDS, K1, idf, rounded_averages
 from fontanel.core.index.query import Candidate, Mode, Query
+from fontanel.core.index.scores import Scores, candidate
 from fontanel.core.index.segments import ABSENT, Ids, VectorSegment, WordsSegment
 from fontanel.core.index.spelling import PENALTY, corrections
 from fontanel.core.text.analysis import analyser_of
@@ -38,19 +38,6 @@ Rows = npt.NDArray[np.int64]
 
 #: Words that begin with a prefix and are searched for.
 _MAX_EXPANSIONS = 50
-#: The maximum number of passages that are merged into one.
-_MAX_JOINED = 3
-#: Passages that share this many of their sketches say the same.
-_ALIKE = SKETCH - 1
-
-
-@dataclass(slots=True)
-class _Shown:
-    """A candidate to show, by its index, with those folded into it and merged with it."""
-
-    place: int
-    also: list[int] = field(default_factory=list)
-    beside: list[int] = field(default_factory=list)
 
 
 @dataclass(frozen=True, slots=True)
@@ -296,7 +283,6 @@ class Snapshot:
         proposed: Sequence[Rows],
     ) -> SearchResult:
         """Score all candidate rows in full, and choose the ones to show."""
-        semantic = query.vector is not None and query.mode != Mode.LEXICAL
         rows = (
             np.sort(proposed[0])
             if len(proposed) == 1
@@ -304,17 +290,35 @@ class Snapshot:
         )
         if not len(rows):
             return SearchResult([], asked.weights, asked.corrected, 0)
-        values = self._term_scores(rows, weights)
-        lexical = values.sum(axis=1)
+        term_scores = self._term_scores(rows, weights)
+        scores = self._score(rows, query, asked, weights, term_scores.sum(axis=1))
+        order = np.lexsort((scores.ids, -scores.scores)).tolist()
+        sketches = self._gather(rows, "sketches").tolist() if query.fold else []
+        columns = scores.columns()
+        candidates = []
+        for shown in choose(query, order, scores.ids, scores.keys, sketches):
+            row = term_scores[shown.index].tolist()
+            terms = {term: score for term, score in zip(weights, row, strict=True) if score}
+            fields = self._fields(int(rows[shown.index]), terms, weights) if query.explain else {}
+            candidates.append(candidate(columns, shown, terms, fields))
+        return SearchResult(candidates, asked.weights, asked.corrected, len(rows))
+
+    def _score(
+        self,
+        rows: Rows,
+        query: Query,
+        asked: _QueryTerms,
+        weights: Mapping[str, float],
+        lexical: Floats,
+    ) -> Scores:
+        semantic = query.vector is not None and query.mode != Mode.LEXICAL
         nothing = np.full(len(rows), np.nan, dtype=np.float32)
         similarity, window = self._similarity(rows, query) if semantic else (nothing, nothing)
-        existing = [term for term in weights if term not in asked.corrected]
-        best = sum(weights[term] for term in existing) * (K1 + 1.0) * LEXICAL_SHARE
-        coverage = (
-            np.minimum(lexical / best, 1.0).astype(np.float32)
-            if best
-            else np.zeros(len(rows), dtype=np.float32)
-        )
+        known = [term for term in weights if term not in asked.corrected]
+        best = sum(weights[term] for term in known) * (K1 + 1.0) * LEXICAL_SHARE
+        coverage = np.zeros(len(rows), dtype=np.float32)
+        if best:
+            coverage = np.minimum(lexical / best, 1.0).astype(np.float32)
         keyword_part, semantic_part = blend(lexical, similarity, query.mode, query.keyword_weight)
         ids, keys = self._gather(rows, "passage_ids"), self._gather(rows, "document_keys")
         document_part = np.zeros_like(keyword_part)
@@ -322,77 +326,25 @@ class Snapshot:
             document_part = query.document_weight * document_means(
                 keyword_part + semantic_part, keys, self._sizes(ids, keys)
             )
-            keyword_part, semantic_part = (
-                (1.0 - query.document_weight) * part for part in (keyword_part, semantic_part)
-            )
-        boost = (
-            np.array([query.boosts.get(int(key), 1.0) for key in keys], dtype=np.float32)
-            if query.boosts
-            else np.ones(len(keys), dtype=np.float32)
+            keyword_part = (1.0 - query.document_weight) * keyword_part
+            semantic_part = (1.0 - query.document_weight) * semantic_part
+        boost = np.ones(len(keys), dtype=np.float32)
+        if query.boosts:
+            boost = np.array([query.boosts.get(int(key), 1.0) for key in keys], dtype=np.float32)
+        return Scores(
+            ids=ids,
+            keys=keys,
+            scores=(keyword_part + semantic_part + document_part) * boost,
+            matches=calibrated_match(coverage, similarity, query.mode),
+            lexical=lexical,
+            coverage=coverage,
+            similarity=similarity,
+            window=window,
+            keyword_part=keyword_part,
+            semantic_part=semantic_part,
+            document_part=document_part,
+            boost=boost,
         )
-        scores = (keyword_part + semantic_part + document_part) * boost
-        matches = calibrated_match(coverage, similarity, query.mode)
-        order = np.lexsort((ids, -scores))
-        candidates = []
-        messages = [
-            column.tolist()
-            for column in (
-                ids,
-                keys,
-                scores,
-                matches,
-                lexical,
-                coverage,
-                similarity,
-                window,
-                keyword_part,
-                semantic_part,
-                document_part,
-                boost,
-            )
-        ]
-        for shown in self._chosen(rows, keys, ids, order, query):
-            i = shown.place
-            terms = {
-                term: value
-                for term, value in zip(weights, values[i].tolist(), strict=True)
-                if value
-            }
-            (
-                passage,
-                key,
-                score,
-                match,
-                keyword_only,
-                covered,
-                near,
-                nearest,
-                part,
-                other,
-                whole,
-                raised,
-            ) = (c[i] for c in messages)
-            candidates.append(
-                Candidate(
-                    passage_id=passage,
-                    document_key=key,
-                    score=score,
-                    match=match,
-                    lexical=keyword_only,
-                    coverage=covered,
-                    similarity=None if isnan(near) else near,
-                    window=None if isnan(nearest) else nearest,
-                    terms=terms,
-                    fields=self._fields(int(rows[i]), terms, weights) if query.explain else {},
-                    keyword_part=part,
-                    semantic_part=other,
-                    document_part=whole,
-                    boost=raised,
-                    also=tuple((messages[0][j], messages[1][j]) for j in shown.also),
-                    beside=tuple(sorted(messages[0][j] for j in shown.beside)),
-                )
-            )
-        return SearchResult(candidates, asked.weights, asked.corrected, len(rows))
 
     def _sizes(self, ids: Ids, keys: Ids) -> Ids:
         """Return the number of living passages of each row's document, up to `SPEAKING`.
@@ -409,40 +361,6 @@ class Snapshot:
             beside[there] |= segment.document_keys[places[there]] == owners[there]
         sizes: Ids = 1 + beside.reshape(len(ids), -1).sum(axis=1)
         return sizes
-
-    def _chosen(self, rows: Rows, keys: Ids, ids: Ids, order: Rows, query: Query) -> list[_Shown]:
-        """Return the candidates to show, folded and merged."""
-        taken: dict[int, int] = {}
-        chosen: list[_Shown] = []
-        sketches: list[list[int]] = self._gather(rows, "sketches").tolist() if query.fold else []
-        # Two that differ in at most one hash share the first or the second.
-        seen: dict[tuple[int, int], list[int]] = {}
-        # Passages of a document are numbered consecutively: these are the neighbours of the
-        # results.
-        edges: dict[tuple[int, int], _Shown] = {}
-        for i in order.tolist():
-            sketch = sketches[i] if query.fold and any(sketches[i]) else []
-            near = [place for column in enumerate(sketch[:2]) for place in seen.get(column, ())]
-            same = next(
-                (p for p in near if sum(map(eq, sketch, sketches[chosen[p].place])) >= _ALIKE), None
-            )
-            if same is not None:
-                chosen[same].also.append(i)
-                continue
-            key, passage = int(keys[i]), int(ids[i])
-            shown = edges.get((key, passage)) if query.join else None
-            if shown is not None and len(shown.beside) + 1 < _MAX_JOINED:
-                shown.beside.append(i)
-            elif len(chosen) < query.limit and taken.get(key, 0) < query.per_document:
-                taken[key] = taken.get(key, 0) + 1
-                for column in enumerate(sketch[:2]):
-                    seen.setdefault(column, []).append(len(chosen))
-                shown = _Shown(i)
-                chosen.append(shown)
-            if shown is not None:
-                edges.setdefault((key, passage - 1), shown)
-                edges.setdefault((key, passage + 1), shown)
-        return chosen
 
     def _best_by_words(
         self, weights: Mapping[str, float], usable: Sequence[Mask | None], depth: int
