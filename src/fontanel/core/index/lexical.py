@@ -18,6 +18,7 @@ import numpy.typing as npt
 
 from fontanel.core.index.postings import ABOUT_POSITION, Floats, by_field, saturated
 from fontanel.core.index.segments import ABSENT, Rows, WordsSegment
+from fontanel.core.text.analysis import Analyser
 
 Mask = npt.NDArray[np.bool_]
 #: Sums of float32 differ in their last digits by the order of the terms.
@@ -194,4 +195,23 @@ def rows_with_phrase(segment: WordsSegment, terms: Sequence[str], offsets: Seque
         starts = places if starts is None else np.intersect1d(starts, places)
     if starts is not None:
         mask[(starts >> 16)[(starts & 0xFFFF) < ABOUT_POSITION]] = True
+    return mask
+
+
+def with_phrase(segment: WordsSegment, phrase: str, analysers: Sequence[Analyser]) -> Mask:
+    """Return the rows that contain a phrase in any language.
+
+    Stop words match any word.
+    """
+    mask = np.zeros(len(segment), dtype=bool)
+    for analyser in analysers:
+        terms, places = analyser.positions(phrase)
+        # Of a compound that is indexed whole and in parts, the whole is enough.
+        first = [
+            index for index in range(len(terms)) if index == 0 or places[index] != places[index - 1]
+        ]
+        if first:
+            mask |= rows_with_phrase(
+                segment, [terms[i] for i in first], [int(places[i]) for i in first]
+            )
     return mask

@@ -82,3 +82,17 @@ class Candidate:
     boost: float = 1.0
     also: tuple[tuple[int, int], ...] = ()
     beside: tuple[int, ...] = ()
+
+
+@dataclass(frozen=True, slots=True)
+class SearchResult:
+    """The results of a search, best first, and how the question was interpreted.
+
+    `corrected` lists, for each unknown word, the terms searched for instead; `weights` are the idf
+    of each term.
+    """
+
+    candidates: list[Candidate]
+    weights: dict[str, float]
+    corrected: dict[str, list[str]]
+    scored: int

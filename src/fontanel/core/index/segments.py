@@ -116,6 +116,16 @@ class WordsSegment:
             self.term(int(index)) for index in np.flatnonzero(difference <= max_different)[:2000]
         ]
 
+    def living(self, dead: Ids) -> npt.NDArray[np.bool_] | None:
+        """Return which rows are not among the ascending dead ids; None if all are not."""
+        rows = self.locate(dead)
+        rows = rows[rows >= 0]
+        if not len(rows):
+            return None
+        mask = np.ones(len(self), dtype=bool)
+        mask[rows] = False
+        return mask
+
     def rows_of(self, index: int) -> Rows:
         """Return the rows that contain a term, ascending."""
         return self._rows[self._starts[index] : self._starts[index + 1]]

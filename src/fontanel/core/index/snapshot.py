@@ -14,8 +14,8 @@ from fontanel.core.index.lexical import (
     best_rows,
     field_scores,
     rows_with,
-    rows_with_phrase,
     term_scores,
+    with_phrase,
 )
 from fontanel.core.index.match import (
     LEXICAL_SHARE,
@@ -26,7 +26,7 @@ from fontanel.core.index.match import (
 )
 from fontanel.core.index.operators import Operators, parse
 from fontanel.core.index.postings import FIELDS, K1, idf, rounded_averages
-from fontanel.core.index.query import Candidate, Mode, Query
+from fontanel.core.index.query import Candidate, Mode, Query, SearchResult
 from fontanel.core.index.scores import Scores, candidate
 from fontanel.core.index.segments import ABSENT, Ids, VectorSegment, WordsSegment
 from fontanel.core.index.spelling import PENALTY, corrections
@@ -38,20 +38,6 @@ Rows = npt.NDArray[np.int64]
 
 #: Words that begin with a prefix and are searched for.
 _MAX_EXPANSIONS = 50
-
-
-@dataclass(frozen=True, slots=True)
-class SearchResult:
-    """The results of a search, best first, and how the question was interpreted.
-
-    `corrected` lists, for each unknown word, the terms searched for instead; `weights` are the idf
-    of each term.
-    """
-
-    candidates: list[Candidate]
-    weights: dict[str, float]
-    corrected: dict[str, list[str]]
-    scored: int
 
 
 @dataclass(frozen=True, slots=True)
@@ -84,7 +70,7 @@ class Snapshot:
         self.vectors = tuple(vectors)
         self.windows = tuple(windows)
         self.dead = np.sort(dead) if dead is not None else np.zeros(0, dtype=np.int64)
-        self._living = [self._without_dead(segment) for segment in self.words]
+        self._living = [segment.living(self.dead) for segment in self.words]
         self._bases = np.concatenate(
             [[0], np.cumsum([len(segment) for segment in self.words])]
         ).astype(np.int64)
@@ -107,16 +93,6 @@ class Snapshot:
             analyser_of(language)
             for language in sorted(languages, key=lambda code: (code != "en", code))
         ]
-
-    def _without_dead(self, segment: WordsSegment) -> Mask | None:
-        """Which rows of a segment live; None when all do."""
-        rows = segment.locate(self.dead)
-        rows = rows[rows >= 0]
-        if not len(rows):
-            return None
-        mask = np.ones(len(segment), dtype=bool)
-        mask[rows] = False
-        return mask
 
     @cached_property
     def _rows_of_vectors(self) -> list[npt.NDArray[np.int32]]:
@@ -218,34 +194,15 @@ class Snapshot:
     ) -> list[Mask]:
         masks = [] if keys is None else [np.isin(segment.document_keys, keys)]
         masks += [
-            self._with_phrase(segment, phrase) for phrase in (*asked.phrases, *asked.required)
+            with_phrase(segment, phrase, self._analysers)
+            for phrase in (*asked.phrases, *asked.required)
         ]
         masks += [
-            ~self._with_phrase(segment, phrase)
+            ~with_phrase(segment, phrase, self._analysers)
             for phrase in (*asked.excluded_phrases, *asked.excluded)
         ]
         masks += [rows_with(segment, group, every=False) for group in groups]
         return masks
-
-    def _with_phrase(self, segment: WordsSegment, phrase: str) -> Mask:
-        """Return the rows that contain a phrase in any language.
-
-        Stop words match any word.
-        """
-        mask = np.zeros(len(segment), dtype=bool)
-        for analyser in self._analysers:
-            terms, places = analyser.positions(phrase)
-            # Of a compound that is indexed whole and in parts, the whole is enough.
-            first = [
-                index
-                for index in range(len(terms))
-                if index == 0 or places[index] != places[index - 1]
-            ]
-            if first:
-                mask |= rows_with_phrase(
-                    segment, [terms[i] for i in first], [int(places[i]) for i in first]
-                )
-        return mask
 
     # Searching
 
