@@ -84,7 +84,7 @@ def test_a_desk_from_draft_to_record(run: Run, team: TeamSetup, storm: str, writ
 
 def test_slips_are_named(run: Run, team: TeamSetup, storm: str) -> None:
     run("desk", "create", "Desk", "--kb", storm)
-    assert "no setting" in run("desk", "change", "desk", "--set", "context_tokens").stderr
+    assert "not a setting" in run("desk", "change", "desk", "--set", "context_tokens").stderr
     refused = run("desk", "change", "desk", "--set", "evidence_needed=9")
     assert (refused.returncode, "evidence_needed" in refused.stderr) == (1, True)
     assert "Say what to change" in run("desk", "change", "desk").stderr

@@ -104,7 +104,7 @@ def test_rows_become_documents(run: Run, tmp_path: Path) -> None:
 
 def test_warnings_are_listed_by_document(run: Run, tmp_path: Path) -> None:
     run("kb", "create", "Sheets")
-    assert "No document gave warnings" in run("document", "list", "--warnings").stdout
+    assert "No document was read with warnings" in run("document", "list", "--warnings").stdout
     (tmp_path / "dues.xlsx").write_bytes(samples.workbook())
     run("document", "add", "dues.xlsx")
     assert (

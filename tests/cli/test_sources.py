@@ -157,7 +157,7 @@ def test_json_for_programs(run: Run, folder: Path) -> None:
         (
             ("connect", "X", "--kind", "webdav", "--set", "url=https://me:pw@host/"),
             1,
-            "not within the address",
+            "not in the address",
         ),
         (
             (
@@ -269,7 +269,7 @@ def test_documents_are_written_edited_and_compared(
         run("document", "bulk", "tag", "--folder", "notes", "--set", "season=winter").stdout
         == "1 documents tagged.\n"
     )
-    assert "Say which documents" in run("document", "bulk", "reread").stderr
+    assert "Choose documents" in run("document", "bulk", "reread").stderr
     assert "Say which tags" in run("document", "bulk", "tag", "--all").stderr
     assert (
         run("document", "bulk", "delete", "notes/winter.md", "--yes").stdout

@@ -80,7 +80,7 @@ def test_a_desk_is_built_tried_compared_and_published(page: Page, team: TeamSetu
     page.get_by_label("Model").select_option("honest-writer")
     page.get_by_label("Instructions").fill("Be brief.")
     page.get_by_label("Audience").select_option("link")
-    page.get_by_label("beside the published version").check()
+    page.get_by_label("next to the published version").check()
     page.get_by_role("button", name="Try", exact=True).click()
     expect(tried.get_by_role("heading", name="Version 1")).to_be_visible()
     expect(tried.get_by_text("by honest-writer")).to_be_visible()

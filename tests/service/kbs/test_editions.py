@@ -137,7 +137,7 @@ def test_two_editions_are_compared_on_questions(team: TeamSetup, two: str) -> No
 
 
 def test_what_cannot_be_done_is_refused(team: TeamSetup, two: str) -> None:
-    with pytest.raises(Conflict, match="serves"):
+    with pytest.raises(Conflict, match="is active"):
         team.client.drop_edition(two, 1)
     with pytest.raises(Invalid, match="these very settings"):
         team.client.build_edition(two, SMALL)

@@ -13,6 +13,7 @@ from typing import Any
 import httpx
 import pytest
 
+from fontanel.records.ids import new_id
 from tests.conftest import ROOT, Service, TeamSetup, new_team
 from tests.seeds import OPENAPI, example, seed
 
@@ -69,7 +70,7 @@ def request_for(
 
 @pytest.fixture(scope="module")
 def victim(service: Service) -> tuple[TeamSetup, dict[str, str]]:
-    return seed(service, "The Victims")
+    return seed(service, f"The Victims {new_id('t')}")
 
 
 def everything(team: TeamSetup, kb: str) -> str:
@@ -203,7 +204,7 @@ def operating(service: Service) -> Iterator[httpx.Client]:
 @pytest.fixture(scope="module")
 def stranger(service: Service) -> Iterator[dict[str, httpx.Client]]:
     """Nobody; a signed-in owner of another team; a key of another team."""
-    other = new_team(service, "The Strangers")
+    other = new_team(service)
     key = other.client.make_key("a stranger's", "owner")
     headers = {"Authorization": f"Bearer {key.secret}"}
     with (

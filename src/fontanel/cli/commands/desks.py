@@ -163,7 +163,7 @@ def _add_settings(parser: argparse.ArgumentParser) -> None:
     )
     parser.add_argument("--passages", type=int)
     parser.add_argument(
-        "--weak",
+        "--unsupported",
         choices=["mark", "remove"],
         help="what happens to statements that their sources do not support",
     )
