@@ -3,5 +3,5 @@ import { useResource } from "./useResource";
 
 /** Defaults and limits of the service; null until they are loaded. */
 export function useFacts(): Schemas["FactsOut"] | null {
-  return useResource<Schemas["FactsOut"]>("/facts").data;
+  return useResource<Schemas["FactsOut"]>("/facts", { constant: true }).data;
 }

@@ -9,6 +9,8 @@ interface Options<T> {
   busy?: (data: T) => boolean;
   /** Milliseconds between reloads while nothing is in progress; null: no reloads. */
   idle?: number | null;
+  /** Whether the resource never changes while the page is open: then it is loaded once. */
+  constant?: boolean;
 }
 
 /** Milliseconds between reloads while something is in progress. */
@@ -21,13 +23,14 @@ export const IDLE = 4000;
  * The earlier data stays until the new has arrived. A path of null loads nothing.
  */
 export function useResource<T>(path: string | null, options: Options<T> = {}) {
-  const { headers, busy, idle = null } = options;
+  const { headers, busy, idle = null, constant = false } = options;
   const client = useQueryClient();
   const key = [path, headers];
   const query = useQuery({
     queryKey: key,
     queryFn: () => get<T>(path ?? "", headers),
     enabled: path !== null,
+    staleTime: constant ? Number.POSITIVE_INFINITY : 0,
     placeholderData: keepPreviousData,
     refetchInterval: (state) => {
       const data = state.state.data as T | undefined;

@@ -92,7 +92,7 @@ function TimeLine({ record }: { record: Answer }) {
             <span className="text-right tabular-nums">
               {(step.seconds * 1000).toFixed(step.seconds < 0.01 ? 1 : 0)} ms
             </span>
-            <Told told={step.details} />
+            <Details details={step.details} />
           </li>
         ))}
       </ol>
@@ -107,11 +107,11 @@ function TimeLine({ record }: { record: Answer }) {
 }
 
 /** The details of a step: plain values on a line, lists below. */
-function Told({ told }: { told: Record<string, unknown> }) {
-  const plain = Object.entries(told).filter(
+function Details({ details }: { details: Record<string, unknown> }) {
+  const plain = Object.entries(details).filter(
     ([, value]) => typeof value !== "object" || value === null,
   );
-  const listed = Object.entries(told).filter(
+  const listed = Object.entries(details).filter(
     ([, value]) => Array.isArray(value) && value.length > 0,
   ) as [string, Record<string, unknown>[]][];
   const say = (value: unknown) => (value === true ? "yes" : value === false ? "no" : String(value));

@@ -7,14 +7,9 @@ from dataclasses import dataclass, fields
 from math import isnan
 from typing import Any
 
-import numpy as np
-import numpy.typing as npt
-
 from fontanel.core.index.choosing import Shown
-from fontanel.core.index.query import Candidate
+from fontanel.core.index.query import Candidate, Floats
 from fontanel.core.index.segments import Ids
-
-Floats = npt.NDArray[np.float32]
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

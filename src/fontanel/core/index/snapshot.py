@@ -11,6 +11,7 @@ import numpy.typing as npt
 
 from fontanel.core.index.choosing import choose
 from fontanel.core.index.lexical import (
+    Mask,
     best_rows,
     field_scores,
     rows_with,
@@ -26,14 +27,12 @@ from fontanel.core.index.match import (
 )
 from fontanel.core.index.operators import Operators, parse
 from fontanel.core.index.postings import FIELDS, K1, idf, rounded_averages
-from fontanel.core.index.query import Candidate, Mode, Query, SearchResult
+from fontanel.core.index.query import Candidate, Floats, Mode, Query, SearchResult
 from fontanel.core.index.scores import Scores, candidate
 from fontanel.core.index.segments import ABSENT, Ids, VectorSegment, WordsSegment
 from fontanel.core.index.spelling import PENALTY, corrections
 from fontanel.core.text.analysis import analyser_of
 
-Floats = npt.NDArray[np.float32]
-Mask = npt.NDArray[np.bool_]
 Rows = npt.NDArray[np.int64]
 
 #: Words that begin with a prefix and are searched for.

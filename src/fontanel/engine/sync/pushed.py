@@ -6,11 +6,11 @@ from collections.abc import Sequence
 from dataclasses import dataclass, field
 
 from sqlalchemy import select
-from sqlalchemy.dialects.sqlite import insert
 from sqlalchemy.orm import Session
 
 from fontanel.engine.documents.documents import add_document, remove_document, revise_document
 from fontanel.engine.documents.naming import add_tags, check_tags, document_name
+from fontanel.engine.sync.source_documents import document_of, upsert_item
 from fontanel.errors import Refused
 from fontanel.records.ids import new_id
 from fontanel.records.tables import (
@@ -118,9 +118,7 @@ def _item(session: Session, source: Source, item_id: str) -> SourceItem | None:
 
 def _take(session: Session, kb: Kb, source: Source, pushed: Pushed) -> PushOutcome:
     item = _item(session, source, pushed.id)
-    document = (
-        session.get(Document, item.document_key) if item and item.document_key is not None else None
-    )
+    document = document_of(session, item)
     outcome = Outcome.CHANGED
     if document is None:
         name = document_name(f"{source.folder}/{pushed.name}")
@@ -139,11 +137,7 @@ def _take(session: Session, kb: Kb, source: Source, pushed: Pushed) -> PushOutco
     document.source_id, document.link = source.id, pushed.link
     add_tags(session, document, check_tags(pushed.tags))
     values = {"document_key": document.key, "mark": pushed.sha256, "error": None}
-    fresh = {"team_id": source.team_id, "source_id": source.id, "item_id": pushed.id, "same_as": ""}
-    statement = insert(SourceItem).values(**{**fresh, **values})
-    session.execute(
-        statement.on_conflict_do_update(index_elements=["source_id", "item_id"], set_=values)
-    )
+    upsert_item(session, source, pushed.id, values)
     if added.job is None:
         return PushOutcome(pushed.id, Outcome.UNCHANGED, None, document)
     # Until it is sent nobody here can know of a change.
@@ -155,7 +149,7 @@ def _remove(session: Session, kb: Kb, source: Source, item_id: str) -> PushOutco
     item = _item(session, source, item_id)
     if item is None:
         return PushOutcome(item_id, Outcome.UNCHANGED, "not there")
-    document = session.get(Document, item.document_key) if item.document_key is not None else None
+    document = document_of(session, item)
     if document is not None:
         remove_document(session, kb, document)
     session.delete(item)

@@ -27,7 +27,12 @@ from fontanel.engine.documents.naming import add_tags, document_name
 from fontanel.engine.runtime.fault_points import fault
 from fontanel.engine.sync.fetching import BATCH, Fetching, Taken
 from fontanel.engine.sync.run_record import COUNTED, RunEnded, RunRecord, outcome_row
-from fontanel.engine.sync.source_documents import KnownItem, SourceDocuments, document_of
+from fontanel.engine.sync.source_documents import (
+    KnownItem,
+    SourceDocuments,
+    document_of,
+    upsert_item,
+)
 from fontanel.errors import Refused
 from fontanel.records.blobs import BlobStore
 from fontanel.records.tables import (
@@ -323,7 +328,7 @@ class SyncRun:
 
     def _failed(self, session: Session, item: Listed, error: str) -> dict[str, Any]:
         self._record.failed += 1
-        self._documents.upsert(session, item.id, {"mark": "", "error": error})
+        upsert_item(session, self._source, item.id, {"mark": "", "error": error})
         existing = self._items.get(item.id)
         document = document_of(session, existing)
         return outcome_row(item.id, Outcome.FAILED, error, document)

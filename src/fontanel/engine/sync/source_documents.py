@@ -30,15 +30,30 @@ class KnownItem(NamedTuple):
         return self.error is not None
 
 
-def document_of(session: Session, item: KnownItem | None) -> Document | None:
+def document_of(session: Session, item: KnownItem | SourceItem | None) -> Document | None:
     """Return an item's document, if it has one."""
     if item is None or item.document_key is None:
         return None
     return session.get(Document, item.document_key)
 
 
+def upsert_item(session: Session, source: Source, item_id: str, values: dict[str, Any]) -> None:
+    """Record an item of a source, or change its record."""
+    fresh = {
+        "mark": "",
+        "same_as": "",
+        "team_id": source.team_id,
+        "source_id": source.id,
+        "item_id": item_id,
+    }
+    statement = insert(SourceItem).values(**{**fresh, **values})
+    session.execute(
+        statement.on_conflict_do_update(index_elements=["source_id", "item_id"], set_=values)
+    )
+
+
 class SourceDocuments:
-    """Names and tags of a source's documents, and the records of its items.
+    """Names and tags of a source's documents.
 
     Every method runs within the caller's transaction.
     """
@@ -58,21 +73,7 @@ class SourceDocuments:
             values["notes"] = dict(fetched.notes)
         if document is not None:
             values["document_key"] = document.key
-        self.upsert(session, item.id, values)
-
-    def upsert(self, session: Session, item_id: str, values: dict[str, Any]) -> None:
-        """Record an item, or change its record."""
-        fresh = {
-            "mark": "",
-            "same_as": "",
-            "team_id": self._source.team_id,
-            "source_id": self._source.id,
-            "item_id": item_id,
-        }
-        statement = insert(SourceItem).values(**{**fresh, **values})
-        session.execute(
-            statement.on_conflict_do_update(index_elements=["source_id", "item_id"], set_=values)
-        )
+        upsert_item(session, self._source, item.id, values)
 
     def rename(self, session: Session, document: Document, path: str) -> None:
         """Rename a document to its item's path."""
