@@ -56,3 +56,10 @@ def sign_in(page: Page, team: TeamSetup) -> None:
     page.get_by_label("Password").fill(team.password)
     page.get_by_role("button", name="Sign in").click()
     page.wait_for_url("**/kbs")
+
+
+def ask(page: Page, question: str, number: int) -> None:
+    page.get_by_label("Question").fill(question)
+    page.get_by_role("button", name="Ask", exact=True).click()
+    expect(page.locator("[data-outcome]")).to_have_count(number)
+    expect(page.locator("[data-outcome]").last).not_to_have_attribute("data-outcome", "coming")

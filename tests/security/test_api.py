@@ -1,6 +1,6 @@
 """Generated requests over the whole API never make the service fail.
 
-`bench/attack.py` sends twenty thousand.
+`bench/stress/attack.py` sends twenty thousand.
 """
 
 from __future__ import annotations

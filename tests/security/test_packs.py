@@ -178,7 +178,7 @@ def _with_manifest(pack: bytes, manifest: bytes) -> bytes:
 def test_mutated_packs_are_verified_or_refused(
     service: Any, team: TeamSetup, pack: bytes, tmp_path: Path
 ) -> None:
-    """`bench/attack.py` does this ten thousand times."""
+    """`bench/stress/attack.py` does this ten thousand times."""
     manifest = json.loads(entries_of(pack)["manifest.json"])
     dimensions = np.load(io.BytesIO(entries_of(pack)["vectors.npy"])).shape[1]
     draw = random.Random(20)

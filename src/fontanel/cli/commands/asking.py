@@ -22,9 +22,9 @@ from fontanel.cli.commands.conversations import (
     rename_conversation,
     show_conversation,
 )
-from fontanel.cli.commands.document_options import parse_tags
 from fontanel.cli.context import Context, UsageProblem
 from fontanel.cli.format import percent, place
+from fontanel.cli.options.documents import filter_options, parse_tags
 from fontanel.schemas import (
     AnswerOut,
     CheckEvent,
@@ -60,16 +60,7 @@ def add_commands(
     ask.add_argument("--draft", action="store_true", help="ask the desk's draft")
     ask.add_argument("--version", type=int, metavar="NUMBER", help="ask this version of the desk")
     ask.add_argument("--conversation", metavar="ID", help="continue this conversation")
-    ask.add_argument(
-        "--tag",
-        action="append",
-        default=[],
-        metavar="KEY=VALUE",
-        help="only documents with this tag",
-    )
-    ask.add_argument(
-        "--document", action="append", metavar="NAME", help="only this document; may be repeated"
-    )
+    filter_options(ask)
     search = verb(
         commands, "search", search_kb, "search a knowledge base and see the scores", common, kb
     )
@@ -84,16 +75,7 @@ def add_commands(
     search.add_argument(
         "--per-document", type=int, default=3, help="maximum passages per document (default 3)"
     )
-    search.add_argument(
-        "--tag",
-        action="append",
-        default=[],
-        metavar="KEY=VALUE",
-        help="only documents with this tag",
-    )
-    search.add_argument(
-        "--document", action="append", metavar="NAME", help="only this document; may be repeated"
-    )
+    filter_options(search)
     search.add_argument(
         "--plain",
         action="store_true",

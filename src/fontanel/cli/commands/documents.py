@@ -11,16 +11,17 @@ from typing import Any
 from rich.markup import escape
 from rich.progress import BarColumn, MofNCompleteColumn, Progress, TextColumn, TimeElapsedColumn
 
-from fontanel.cli.commands.document_options import (
+from fontanel.cli.context import Context, UsageProblem
+from fontanel.cli.format import ago, number, percent, place, size
+from fontanel.cli.options.documents import (
     column_options,
     columns_of,
     files_below,
     parse_tags,
     splitting_of,
     splitting_options,
+    tag_option,
 )
-from fontanel.cli.context import Context, UsageProblem
-from fontanel.cli.format import ago, number, percent, place, size
 from fontanel.client import Client, ProblemError
 from fontanel.schemas import AddedOut, DocumentOut, ReportOut
 
@@ -39,13 +40,7 @@ def add_commands(
         kb,
     )
     add.add_argument("paths", nargs="+", metavar="PATH", help="a file or a folder")
-    add.add_argument(
-        "--tag",
-        action="append",
-        default=[],
-        metavar="KEY=VALUE",
-        help="a tag for each document; may be repeated",
-    )
+    tag_option(add, "a tag for each document")
     add.add_argument(
         "--name", help="the document's name, when one file is added (default: the file's)"
     )
@@ -66,7 +61,7 @@ def add_commands(
     listing = verb(group, "list", list_documents, "list documents", common, kb)
     listing.add_argument("--state", choices=_STATES)
     listing.add_argument("--name", help="part of the name or title")
-    listing.add_argument("--tag", action="append", default=[], metavar="KEY=VALUE")
+    tag_option(listing, "only documents with this tag")
     listing.add_argument("--source", help="only documents of this source; 'none': added by people")
     listing.add_argument("--folder", help="only documents in or below this folder")
     listing.add_argument(

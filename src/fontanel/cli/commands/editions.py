@@ -8,9 +8,9 @@ import time
 from pathlib import Path
 from typing import Any
 
-from fontanel.cli.commands.document_options import splitting_of, splitting_options
 from fontanel.cli.context import Context, UsageProblem
 from fontanel.cli.format import ago, number, percent
+from fontanel.cli.options.documents import splitting_of, splitting_options
 from fontanel.schemas import ComparedOut, EditionOut
 
 _PAUSE = 0.5

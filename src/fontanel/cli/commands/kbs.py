@@ -5,9 +5,9 @@ from __future__ import annotations
 import argparse
 from typing import Any
 
-from fontanel.cli.commands.document_options import splitting_of, splitting_options
 from fontanel.cli.context import Context
 from fontanel.cli.format import ago, number
+from fontanel.cli.options.documents import splitting_of, splitting_options
 from fontanel.schemas import KbOut
 
 

@@ -7,7 +7,6 @@ import base64
 from pathlib import Path
 from typing import Any
 
-from fontanel.cli.commands.document_options import files_below, parse_tags
 from fontanel.cli.commands.runs import (
     _follow,
     _runs_table,
@@ -17,7 +16,10 @@ from fontanel.cli.commands.runs import (
     show_run,
     sync_source,
 )
-from fontanel.cli.commands.source_options import (
+from fontanel.cli.context import Context, UsageProblem
+from fontanel.cli.format import ago, number, percent, size
+from fontanel.cli.options.documents import files_below, parse_tags, tag_option
+from fontanel.cli.options.sources import (
     add_schedule,
     add_settings,
     credentials_of,
@@ -25,8 +27,6 @@ from fontanel.cli.commands.source_options import (
     schedule_of,
     settings_of,
 )
-from fontanel.cli.context import Context, UsageProblem
-from fontanel.cli.format import ago, number, percent, size
 from fontanel.schemas import (
     CheckIn,
     FreshnessOut,
@@ -118,7 +118,7 @@ def add_commands(
         type=Path,
         help="files, or folders with files; their paths are their ids",
     )
-    push.add_argument("--tag", action="append", default=[], metavar="KEY=VALUE")
+    tag_option(push, "a tag for each document")
     push.add_argument(
         "--remove", action="append", default=[], metavar="ID", help="the id of a removed document"
     )

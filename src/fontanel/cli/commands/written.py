@@ -12,9 +12,9 @@ from typing import Any
 
 from rich.text import Text
 
-from fontanel.cli.commands.document_options import parse_tags
 from fontanel.cli.context import Context, UsageProblem
 from fontanel.cli.format import ago, number, size
+from fontanel.cli.options.documents import parse_tags, tag_option
 from fontanel.schemas import BulkIn, ChangeOut, DocumentSelection
 
 
@@ -33,7 +33,7 @@ def add_commands(
     write.add_argument(
         "--from", dest="file", type=Path, help="a file with its text (default: standard input)"
     )
-    write.add_argument("--tag", action="append", default=[], metavar="KEY=VALUE")
+    tag_option(write, "a tag for the document")
     edit = verb(
         group,
         "edit",
@@ -77,9 +77,7 @@ def add_commands(
     bulk.add_argument("--source", help="documents of this source; 'none': added by people")
     bulk.add_argument("--folder", help="documents in or below this folder")
     bulk.add_argument("--name", help="part of the name or title")
-    bulk.add_argument(
-        "--tag", action="append", default=[], metavar="KEY=VALUE", help="documents with this tag"
-    )
+    tag_option(bulk, "documents with this tag")
     bulk.add_argument(
         "--warnings", action="store_true", help="documents that were read with warnings"
     )

@@ -106,7 +106,8 @@ def _coefficients() -> dict[str, dict[str, float]]:
 def sufficiency(support: Support, *, keyword_only: bool) -> float:
     """Return the likelihood, 0-1, that the evidence answers the question.
 
-    A logistic model whose coefficients `bench/calibrate.py` fits on questions about public manuals.
+    A logistic model; `bench/tuning/calibrate.py` fits its coefficients on questions about public
+    manuals.
 
     Args:
         keyword_only: No vectors were used.

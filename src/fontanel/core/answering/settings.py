@@ -46,7 +46,7 @@ class AnswerSettings:
     """The settings of an answer.
 
     The default threshold declines about one in eight answerable questions on the manuals of
-    `bench/calibrate.py`.
+    `bench/tuning/calibrate.py`.
 
     `passages` are searched, from a maximum of `documents` (None: no limit), and `shown` of them are
     evidence. Below a sufficiency of `evidence_needed` (0-1) a question is declined. `language` is

@@ -1,7 +1,7 @@
 """Fusion of lexical and vector scores, and the calibrated match.
 
-Coefficients come from `bench/calibrate.py`, run on questions about public manuals; the demo never
-enters.
+Coefficients come from `bench/tuning/calibrate.py`, run on questions about public manuals and never
+on the demo.
 """
 
 from __future__ import annotations

@@ -6,8 +6,10 @@ built that replaces it when done.
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import asdict, dataclass
 from datetime import datetime
+from typing import Any
 
 from sqlalchemy import delete, func, select, update
 from sqlalchemy.orm import Session
@@ -68,23 +70,28 @@ def build_edition(session: Session, kb: Kb, split: SplitSettings, embedder: str 
     for other in editions:
         if other.settings == settings and other.embedder == embedder:
             raise Refused("splitting", f"Edition {other.number} has these very settings.")
-    number = 1 + max(edition.number for edition in editions)
-    return _queued(
-        session,
-        kb,
-        Edition(
-            id=new_id("ed"),
-            team_id=kb.team_id,
-            kb_id=kb.id,
-            number=number,
-            embedder=embedder,
-            settings=settings,
-        ),
+    return _create_edition(session, kb, editions, embedder, settings)
+
+
+def _create_edition(
+    session: Session,
+    kb: Kb,
+    editions: Sequence[Edition],
+    embedder: str | None,
+    settings: dict[str, Any],
+    *,
+    replaces_active: bool = False,
+) -> Edition:
+    """Create the edition that follows `editions`, with every document queued for it."""
+    edition = Edition(
+        id=new_id("ed"),
+        team_id=kb.team_id,
+        kb_id=kb.id,
+        number=1 + max(edition.number for edition in editions),
+        embedder=embedder,
+        settings=settings,
+        replaces_active=replaces_active,
     )
-
-
-def _queued(session: Session, kb: Kb, edition: Edition) -> Edition:
-    """A new edition with every document queued for it."""
     session.add(edition)
     session.flush()
     requested = select(Document).where(Document.kb_id == kb.id, Document.state.not_in(NOT_INDEXED))
@@ -113,46 +120,36 @@ def renew_outdated(session: Session, embedder: str | None) -> list[Edition]:
         if not is_outdated(edition, embedder):
             continue
         kb = session.get_one(Kb, edition.kb_id)
-        serves = kb.edition_id == edition.id
+        active = kb.edition_id == edition.id
         if embedder is not None and edition.embedder != embedder:
-            _end_embedding(session, edition, serves=serves)
+            _end_embedding(session, edition, active=active)
         if edition.replaces_active:
             session.execute(delete(Job).where(Job.edition_id == edition.id))
             session.delete(edition)
-        elif serves:
+        elif active:
             editions = session.scalars(select(Edition).where(Edition.kb_id == kb.id)).all()
             if not any(
                 other.replaces_active and not is_outdated(other, embedder) for other in editions
             ):
                 settings = {**edition.settings, "analyser": ANALYSER_VERSION}
-                number = 1 + max(other.number for other in editions)
+                new_embedder = embedder or edition.embedder
                 made.append(
-                    _queued(
-                        session,
-                        kb,
-                        Edition(
-                            id=new_id("ed"),
-                            team_id=kb.team_id,
-                            kb_id=kb.id,
-                            number=number,
-                            embedder=embedder or edition.embedder,
-                            settings=settings,
-                            replaces_active=True,
-                        ),
+                    _create_edition(
+                        session, kb, editions, new_embedder, settings, replaces_active=True
                     )
                 )
     return made
 
 
-def _end_embedding(session: Session, edition: Edition, *, serves: bool) -> None:
-    its_own = Job.for_active if serves else Job.edition_id == edition.id
+def _end_embedding(session: Session, edition: Edition, *, active: bool) -> None:
+    its_own = Job.for_active if active else Job.edition_id == edition.id
     waiting = select(Job).where(
         its_own, Job.kb_id == edition.kb_id, Job.stage == JobStage.EMBED, Job.state.in_(_OPEN)
     )
     for job in session.scalars(waiting).all():
         job.state, job.error, job.changed_at = JobState.DONE, "the embedder was replaced", now()
         document = session.get(Document, job.document_key)
-        if serves and document is not None and document.state == DocumentState.KEYWORD_READY:
+        if active and document is not None and document.state == DocumentState.KEYWORD_READY:
             states.indexed(document)
 
 

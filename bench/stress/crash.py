@@ -1,6 +1,6 @@
 """Kill the service at its durable steps while documents change, and compare.
 
-    .venv/bin/python bench/crash.py [--kills 200] [--seed 1]
+    .venv/bin/python bench/stress/crash.py [--kills 200] [--seed 1]
 
 Each round arms a random step and works until the service dies there. After a restart every
 acknowledged document must exist, byte for byte, indexed once and found once by its own word;
@@ -18,9 +18,7 @@ import time
 from collections import Counter
 from pathlib import Path
 
-from collection import ROOT
-
-sys.path.insert(0, str(ROOT))
+sys.path.insert(0, str(Path(__file__).parents[2]))
 
 from tests.conftest import Service, TeamSetup, new_team
 

@@ -57,9 +57,9 @@ def splitting_of(options: argparse.Namespace) -> Splitting | None:
         "windows": options.windows,
         "compact": options.compact,
     }
-    texts = {name: value for name, value in values.items() if value is not None}
+    chosen = {name: value for name, value in values.items() if value is not None}
     try:
-        return Splitting.model_validate(texts) if texts else None
+        return Splitting.model_validate(chosen) if chosen else None
     except ValueError as error:
         raise UsageProblem(f"These sizes do not fit each other: {error}") from error
 
@@ -95,6 +95,25 @@ def columns_of(options: argparse.Namespace) -> Columns | None:
     return Columns(text=options.text_column, title=options.title_column, tags=options.tag_column)
 
 
+def filter_options(parser: argparse.ArgumentParser) -> None:
+    """Restrict a search or a question to some documents."""
+    tag_option(parser, "only documents with this tag")
+    parser.add_argument(
+        "--document", action="append", metavar="NAME", help="only this document; may be repeated"
+    )
+
+
+def tag_option(parser: argparse.ArgumentParser, purpose: str) -> None:
+    """Add `--tag KEY=VALUE`, whose values `parse_tags` reads."""
+    parser.add_argument(
+        "--tag",
+        action="append",
+        default=[],
+        metavar="KEY=VALUE",
+        help=f"{purpose}; may be repeated",
+    )
+
+
 def parse_tags(pairs: list[str]) -> dict[str, str]:
     tags = {}
     for pair in pairs:
@@ -106,13 +125,10 @@ def parse_tags(pairs: list[str]) -> dict[str, str]:
 
 
 def files_below(paths: list[str]) -> list[tuple[Path, str]]:
-    """Yield each file with its document name.
-
-    Its file name, or its path in the folder.
-    """
+    """Return each file with its document name: its file name, or its path in the folder."""
     results: list[tuple[Path, str]] = []
-    for values in paths:
-        path = Path(values)
+    for name in paths:
+        path = Path(name)
         if path.is_dir():
             inside = sorted(
                 p
@@ -124,7 +140,7 @@ def files_below(paths: list[str]) -> list[tuple[Path, str]]:
         elif path.is_file():
             results.append((path, path.name))
         else:
-            raise UsageProblem(f"There is no file {values}.")
+            raise UsageProblem(f"There is no file {name}.")
     if not results:
         raise UsageProblem("There are no files in these paths.")
     return results

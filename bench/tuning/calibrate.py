@@ -1,6 +1,6 @@
 """Fit the coefficients of the evidence check and of the relevance.
 
-    .venv/bin/python bench/calibrate.py FOLDER=QUESTIONS.jsonl ... [--write]
+    .venv/bin/python bench/tuning/calibrate.py FOLDER=QUESTIONS.jsonl ... [--write]
 
 Each answerable question is asked twice: of the whole collection (an example of sufficient evidence,
 if the answer is right), and of the collection without the documents that answer it (an example of
@@ -12,11 +12,14 @@ from __future__ import annotations
 
 import argparse
 import json
+import sys
 from pathlib import Path
 from typing import Any
 
 import numpy as np
 import numpy.typing as npt
+
+sys.path.insert(0, str(Path(__file__).parents[1]))
 
 from collection import ROOT, Collection, CollectionKnowledge, load_questions
 from fontanel.core.answering import AnswerSettings

@@ -1,6 +1,6 @@
 """Whether a learned ranker over cheap features ranks better than the weighted sum.
 
-    .venv/bin/python bench/ranker.py [--collection FOLDER] [--tuning FILE] [--reporting FILE]
+    .venv/bin/python bench/tuning/ranker.py [--collection FOLDER] [--tuning FILE] [--reporting FILE]
 
 A linear ranker is fitted by the softmax over each question's candidates (ListNet, Cao et al.,
 "Learning to rank: from pairwise approach to listwise approach", 2007) on the tuning half, and
@@ -11,12 +11,15 @@ bootstrap interval of the difference.
 from __future__ import annotations
 
 import argparse
+import sys
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
 import numpy as np
 import numpy.typing as npt
+
+sys.path.insert(0, str(Path(__file__).parents[1]))
 
 from collection import ROOT, Collection, load_questions
 from fontanel.core.index import Candidate, Mode, Query

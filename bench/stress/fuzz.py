@@ -1,6 +1,6 @@
 """Feed mutated files to the readers: each must give a reading or one reason.
 
-    .venv/bin/python bench/fuzz.py [--each 10000] [--seconds 10] [--only pdf,html]
+    .venv/bin/python bench/stress/fuzz.py [--each 10000] [--seconds 10] [--only pdf,html]
 
 Real files of every format are cut, flipped, duplicated and spliced; for zipped formats also the
 entries inside. Each input is read under the limits of a worker process. What raises anything but
@@ -22,10 +22,9 @@ import sys
 import time
 import zipfile
 from collections import Counter
+from pathlib import Path
 
-from collection import ROOT
-
-sys.path.insert(0, str(ROOT))
+sys.path.insert(0, str(Path(__file__).parents[2]))
 
 from fontanel.core.embedding.encoder import estimate_tokens
 from fontanel.core.passages.splitting import split
@@ -38,6 +37,7 @@ from fontanel.core.reading import (
 from fontanel.core.reading.paged import pdf, picture
 from fontanel.facts import SplitSettings
 
+ROOT = Path(__file__).parents[2]
 KEPT = ROOT / "var" / "bench" / "fuzz"
 
 

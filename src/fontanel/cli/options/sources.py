@@ -9,8 +9,8 @@ import os
 import sys
 from typing import Any
 
-from fontanel.cli.commands.document_options import parse_tags
 from fontanel.cli.context import Context, UsageProblem
+from fontanel.cli.options.documents import parse_tags
 from fontanel.schemas import (
     KindOut,
     TagRule,

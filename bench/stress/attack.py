@@ -1,6 +1,6 @@
 """Attack a service on loopback, in ways that take too long for tests.
 
-    python bench/attack.py [api] [packs] [patterns] [streams] [slow] [bodies] [--cases N]
+    python bench/stress/attack.py [api] [packs] [patterns] [streams] [slow] [bodies] [--cases N]
 
 Each part prints what it sent, the responses, and how long other requests took meanwhile. Nothing
 but loopback is accessed.
@@ -29,7 +29,7 @@ import httpx
 import numpy as np
 import psutil
 
-sys.path.insert(0, str(Path(__file__).parents[1]))
+sys.path.insert(0, str(Path(__file__).parents[2]))
 
 from tests.conftest import STORM, Service, TeamSetup, new_team
 from tests.security.generated import Fuzz, operations
