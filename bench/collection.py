@@ -261,19 +261,19 @@ class CollectionKnowledge:
             document = self.collection.documents[key]
             results.append(
                 EvidencePassage(
-                    hit.passage_id,
-                    document.file,
-                    document.file,
-                    document.title,
-                    passage.text,
-                    passage.start,
-                    passage.locator,
-                    hit.match,
-                    hit.similarity,
-                    passage.context,
-                    passage.parts,
-                    document.language,
-                    hit.terms,
+                    passage_id=hit.passage_id,
+                    document_id=document.file,
+                    revision_id=document.file,
+                    title=document.title,
+                    text=passage.text,
+                    start=passage.start,
+                    locator=passage.locator,
+                    match=hit.match,
+                    similarity=hit.similarity,
+                    context=passage.context,
+                    parts=passage.parts,
+                    language=document.language,
+                    terms=hit.terms,
                 )
             )
         return results

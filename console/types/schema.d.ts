@@ -3780,8 +3780,8 @@ export interface components {
             name: string;
             /** Title */
             title: string;
-            /** Says */
-            says: string;
+            /** Description */
+            description: string;
             /** Settings */
             settings: {
                 [key: string]: unknown;
@@ -4773,7 +4773,7 @@ export interface components {
             warnings: string[];
             /** @description None until it has been read. */
             report: components["schemas"]["ReportOut"] | null;
-            /** @description What its table's columns mean, when that was said. */
+            /** @description The meaning of its table's columns, if it was set. */
             columns?: components["schemas"]["Columns"] | null;
             /**
              * Seconds

@@ -116,7 +116,7 @@ def test_a_conversation_goes_on(run: Run, storm: str) -> None:
     assert "And when is it pinned?" in shown
     assert "'Cranes'" in run("conversation", "rename", first["conversation_id"], "Cranes").stdout
     assert "Cranes" in run("conversation", "list", "--text", "pinned").stdout
-    assert "None speaks of it" in run("conversation", "list", "--text", "herring").stdout
+    assert "None mentions it" in run("conversation", "list", "--text", "herring").stdout
     assert run("conversation", "export", first["conversation_id"]).stdout.startswith(
         "# Cranes\n\n## At what gust"
     )

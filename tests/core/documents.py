@@ -31,17 +31,17 @@ class Documents:
                 number = len(self.passages) + 1
                 self.passages.append(
                     EvidencePassage(
-                        number,
-                        f"doc_{name}",
-                        f"rev_{name}",
-                        reading.title,
-                        passage.text,
-                        passage.start,
-                        passage.locator,
-                        0.5,
-                        0.5,
-                        passage.context,
-                        passage.parts,
+                        passage_id=number,
+                        document_id=f"doc_{name}",
+                        revision_id=f"rev_{name}",
+                        title=reading.title,
+                        text=passage.text,
+                        start=passage.start,
+                        locator=passage.locator,
+                        match=0.5,
+                        similarity=0.5,
+                        context=passage.context,
+                        parts=passage.parts,
                     )
                 )
         self.texts = {

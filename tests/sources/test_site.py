@@ -53,7 +53,7 @@ def test_pages_files_and_what_is_left(web: WebServer) -> None:
         "/picture.png": "a kind of file that is not read (image/png)",
         "/secret/x": "not allowed by robots.txt",
         "/ghost": "is not there (status 404)",
-        "/deep/2": "more links deep than wanted",
+        "/deep/2": "more links deep than the limit",
     }
     assert not {"/hidden", "/scripted", "/unwanted", "/secret/x"} & set(web.statuses())
     assert result.items[web.url + "/"].name == "index.html"

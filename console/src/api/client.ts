@@ -168,13 +168,13 @@ export async function ask(
     isGuest(headers),
   );
   const reader = response.body!.pipeThrough(new TextDecoderStream()).getReader();
-  let held = "";
+  let buffer = "";
   for (;;) {
     const { done, value } = await reader.read();
     if (done) return;
-    held += value;
-    const parts = held.split("\n\n");
-    held = parts.pop() ?? "";
+    buffer += value;
+    const parts = buffer.split("\n\n");
+    buffer = parts.pop() ?? "";
     for (const part of parts) {
       const data = part
         .split("\n")

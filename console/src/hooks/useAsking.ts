@@ -57,7 +57,7 @@ const ofAnswer = (answer: Answer): Partial<Draft> => ({
   state: "done",
 });
 
-/** Asks, and holds the turns of one conversation as they progress. */
+/** Asks questions and keeps the turns of one conversation as they progress. */
 export function useAsking(path: string, headers?: Record<string, string>) {
   const [turns, setTurns] = useState<Draft[]>([]);
   const [busy, setBusy] = useState(false);

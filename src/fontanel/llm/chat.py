@@ -73,7 +73,7 @@ class _End:
 
 
 class _Transient(Exception):
-    """The server may respond to a retry, after some seconds if it said so."""
+    """The server may respond to a retry, after some seconds if it names them."""
 
     def __init__(self, reason: str, after: float | None = None) -> None:
         super().__init__(reason)

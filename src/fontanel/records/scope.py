@@ -102,11 +102,11 @@ class TeamScope:
             NotFound: there is none.
         """
         result = self.session.scalar(self.select(Desk).where((Desk.id == ref) | (Desk.slug == ref)))
-        if result is None or not self.holds(result):
+        if result is None or not self.may_reach(result):
             raise NotFound("desk", ref)
         return result
 
-    def holds(self, desk: Desk) -> bool:
+    def may_reach(self, desk: Desk) -> bool:
         """Return whether all of a desk's current knowledge bases are in scope."""
         if self.kb_ids is None:
             return True

@@ -158,7 +158,7 @@ class RevisionOut(Model):
     warnings: list[str]
     report: ReportOut | None = Field(description="None until it has been read.")
     columns: Columns | None = Field(
-        None, description="What its table's columns mean, when that was said."
+        None, description="The meaning of its table's columns, if it was set."
     )
     seconds: dict[str, float] = Field(description="Seconds by stage.")
     embedded: int = Field(0, description="Passages whose vectors were not known before.")

@@ -22,7 +22,7 @@ class KindOut(Model):
 
     name: str
     title: str
-    says: str
+    description: str
     settings: dict[str, Any]
     credentials: dict[str, Any]
     pushed: bool = Field(description="Documents are sent by programs; there is nothing to run.")

@@ -1,6 +1,6 @@
 """Threads of the service.
 
-Who runs where, so that nobody's wait holds up the others.
+Thread limits for each kind of work, so that no wait delays the others.
 
 Short look-ups run in as many threads as there are processors. Routes that change something run in
 threads of their own, since they may wait for the write lock: waiting changes stop no reads.

@@ -1,4 +1,4 @@
-"""A bucket of a store that speaks the S3 protocol."""
+"""A bucket of a store that supports the S3 protocol."""
 
 from __future__ import annotations
 
@@ -199,7 +199,7 @@ def _said(response: httpx.Response, data: bytes, what: str) -> str:
 KIND = Kind(
     name="bucket",
     title="Bucket",
-    says="Objects of a bucket in any store that speaks the S3 protocol.",
+    description="Objects of a bucket in any store that supports the S3 protocol.",
     settings=BucketSettings,
     credentials=BucketCredentials,
     open=Bucket,

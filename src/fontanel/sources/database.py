@@ -338,7 +338,7 @@ def _passing(error: SQLAlchemyError) -> bool:
 KIND = Kind(
     name="sql",
     title="Database rows",
-    says="Rows of a query on a PostgreSQL or SQLite database; each becomes a document.",
+    description="Rows of a query on a PostgreSQL or SQLite database; each becomes a document.",
     settings=DatabaseSettings,
     credentials=DatabaseCredentials,
     open=Database,

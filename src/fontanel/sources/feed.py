@@ -142,7 +142,7 @@ def _short(item_id: str) -> str:
 KIND = Kind(
     name="feed",
     title="Feed",
-    says="Entries of an Atom or RSS feed, or the pages they link to.",
+    description="Entries of an Atom or RSS feed, or the pages they link to.",
     settings=FeedSettings,
     credentials=FeedCredentials,
     open=Feed,

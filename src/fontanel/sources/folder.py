@@ -187,7 +187,7 @@ def allowed_folder(path: str, source_limits: SourceLimits, field: str) -> Path:
 KIND = Kind(
     name="folder",
     title="Folder",
-    says="Files in a folder on the service's disk, synced as soon as they change.",
+    description="Files in a folder on the service's disk, synced as soon as they change.",
     settings=FolderSettings,
     credentials=NoCredentials,
     open=lambda s, _, around: Folder(s, around),

@@ -181,7 +181,7 @@ class Kind:
 
     name: str
     title: str
-    says: str
+    description: str
     settings: type[Any]
     credentials: type[Any]
     open: Callable[[Any, Any, SourceLimits], Source]

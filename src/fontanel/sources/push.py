@@ -36,7 +36,7 @@ class Pushes(Source):
 KIND = Kind(
     name="push",
     title="Sent by programs",
-    says="Programs send documents through the API, with ids of their own.",
+    description="Programs send documents through the API, with ids of their own.",
     settings=PushSettings,
     credentials=NoCredentials,
     open=lambda *_: Pushes(),

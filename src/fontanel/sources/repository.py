@@ -290,7 +290,7 @@ class Repository(Source):
 KIND = Kind(
     name="git",
     title="Git repository",
-    says="Files of a branch of a git repository.",
+    description="Files of a branch of a git repository.",
     settings=RepositorySettings,
     credentials=RepositoryCredentials,
     open=Repository,

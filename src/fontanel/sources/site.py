@@ -35,7 +35,7 @@ from fontanel.sources.site_hosts import AGENT, Hosts
 _MAX_HOPS = 10
 _MAX_PAGE = 50_000_000
 _HTML = ("text/html", "application/xhtml+xml")
-#: Kinds of files that are read besides pages.
+#: Kinds of files that are read in addition to pages.
 _FILES = (
     "text/",
     "application/pdf",
@@ -61,7 +61,7 @@ class SiteSettings(Patterns):
         [],
         title="Other hosts",
         max_length=50,
-        description="Further hosts of the site, besides those of the start pages.",
+        description="Further hosts of the site, in addition to those of the start pages.",
     )
     files: bool = Field(
         default=True,
@@ -179,7 +179,7 @@ class Site(Source):
                 continue
             reason = self._leave_out(link)
             if reason is None and not frontier.add(link, visit.depth + 1):
-                reason = "more links deep than wanted"
+                reason = "more links deep than the limit"
             if reason is not None:
                 frontier.pass_over(link)
                 if reason != "of another site":
@@ -388,7 +388,7 @@ def _host(address: str) -> str:
 KIND = Kind(
     name="site",
     title="Web site",
-    says="Pages of a web site and the documents they link to.",
+    description="Pages of a web site and the documents they link to.",
     settings=SiteSettings,
     credentials=NoCredentials,
     open=lambda s, _, around: Site(s, around),

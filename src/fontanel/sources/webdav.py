@@ -145,7 +145,7 @@ class Share(Source):
 KIND = Kind(
     name="webdav",
     title="WebDAV share",
-    says="Files of a share on a drive or groupware server that speaks WebDAV.",
+    description="Files of a share on a drive or groupware server that supports WebDAV.",
     settings=ShareSettings,
     credentials=ShareCredentials,
     open=Share,

@@ -211,16 +211,16 @@ class TestRanking:
         snapshot = Snapshot([WordsSegment.build(made)])
         plain = snapshot.search(Query("gale", mode=Mode.LEXICAL, per_document=10))
         assert len(plain) == 5
-        assert all(hit.beside == () for hit in plain)
+        assert all(hit.merged == () for hit in plain)
         joined = snapshot.search(Query("gale", mode=Mode.LEXICAL, per_document=10, join=True))
         of_one = [hit for hit in joined if hit.document_key == 1]
-        together = sorted([*of_one[0].beside, of_one[0].passage_id])
+        together = sorted([*of_one[0].merged, of_one[0].passage_id])
         assert together == list(range(together[0], together[0] + 3)), (
             "three at most, one after the other"
         )
-        everything = [passage for hit in joined for passage in (hit.passage_id, *hit.beside)]
+        everything = [passage for hit in joined for passage in (hit.passage_id, *hit.merged)]
         assert sorted(everything) == [1, 2, 3, 4, 5], "none is lost, none shown twice"
-        assert next(hit for hit in joined if hit.document_key == 2).beside == ()
+        assert next(hit for hit in joined if hit.document_key == 2).merged == ()
 
     @given(st.lists(st.integers(1, 4), min_size=1, max_size=30), st.integers(1, 5))
     def test_a_search_no_deeper_than_shown_finds_what_a_deep_one_finds(

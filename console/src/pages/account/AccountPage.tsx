@@ -1,6 +1,7 @@
 import { type FormEvent, useState } from "react";
 import { type Schemas, send } from "../../api/client";
 import { useResource } from "../../api/useResource";
+import { LabelledInput } from "../../components/forms";
 import { Ago, Failure } from "../../components/text";
 import { useSession } from "../../hooks/useSession";
 
@@ -85,29 +86,25 @@ function Password() {
       <h2 className="mb-2 text-xl">Password</h2>
       <Failure message={error} />
       <form className="flex flex-wrap items-end gap-2.5" onSubmit={submit}>
-        <label className="flex flex-col gap-1">
-          Current password
-          <input
-            className="input w-56"
-            type="password"
-            autoComplete="current-password"
-            required
-            value={current}
-            onChange={(e) => setCurrent(e.target.value)}
-          />
-        </label>
-        <label className="flex flex-col gap-1">
-          New password
-          <input
-            className="input w-56"
-            type="password"
-            autoComplete="new-password"
-            minLength={10}
-            required
-            value={next}
-            onChange={(e) => setNext(e.target.value)}
-          />
-        </label>
+        <LabelledInput
+          label="Current password"
+          className="w-56"
+          type="password"
+          autoComplete="current-password"
+          required
+          value={current}
+          onChange={setCurrent}
+        />
+        <LabelledInput
+          label="New password"
+          className="w-56"
+          type="password"
+          autoComplete="new-password"
+          minLength={10}
+          required
+          value={next}
+          onChange={setNext}
+        />
         <button type="submit" className="btn">
           Change the password
         </button>

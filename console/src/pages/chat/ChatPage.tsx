@@ -4,6 +4,7 @@ import type { Citation } from "../../api/client";
 import { get, type Schemas, send } from "../../api/client";
 import { AnswerView } from "../../components/AnswerView";
 import { Conversations } from "../../components/Conversations";
+import { AskOrStop } from "../../components/forms";
 import { Failure } from "../../components/text";
 import type { Draft } from "../../hooks/useAsking";
 import { useConversation } from "../../hooks/useConversation";
@@ -217,15 +218,7 @@ function Chat({ face, headers }: { face: Face; headers?: Headers }) {
                 void ask(question);
               }}
             />
-            {busy ? (
-              <button type="button" className="btn" onClick={stop}>
-                Stop
-              </button>
-            ) : (
-              <button type="submit" className="btn btn-primary">
-                Ask
-              </button>
-            )}
+            <AskOrStop busy={busy} onStop={stop} />
           </div>
         </div>
         <div ref={end} />

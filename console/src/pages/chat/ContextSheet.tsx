@@ -14,7 +14,7 @@ interface Props {
 /** A quote in its context, for readers without access to the document. */
 export function ContextSheet({ path, headers, onSay, onClose }: Props) {
   const { data, error } = useResource<Schemas["ContextOut"]>(path, { headers });
-  const [said, setSaid] = useState(false);
+  const [submitted, setSubmitted] = useState(false);
   const dialog = useRef<HTMLDialogElement>(null);
   const quote = useRef<HTMLElement>(null);
   useEffect(() => {
@@ -50,7 +50,7 @@ export function ContextSheet({ path, headers, onSay, onClose }: Props) {
           </>
         )}
         <form method="dialog" className="mt-4 flex flex-wrap items-center gap-x-4 gap-y-2">
-          {said ? (
+          {submitted ? (
             <span role="status" className="soft">
               Thank you.
             </span>
@@ -62,7 +62,7 @@ export function ContextSheet({ path, headers, onSay, onClose }: Props) {
                   key={String(right)}
                   type="button"
                   className="link-hover cursor-pointer"
-                  onClick={() => void onSay(right).then(() => setSaid(true))}
+                  onClick={() => void onSay(right).then(() => setSubmitted(true))}
                 >
                   {right ? "Yes" : "No"}
                 </button>

@@ -16,7 +16,7 @@ export function Helpful({
   turn: string;
   given?: Given;
 }) {
-  const [said, setSaid] = useState<Given | null>(given ?? null);
+  const [feedback, setFeedback] = useState<Given | null>(given ?? null);
   const [asking, setAsking] = useState(false);
   const [reason, setReason] = useState<string>("wrong");
   const [comment, setComment] = useState("");
@@ -24,7 +24,7 @@ export function Helpful({
   const say = (body: Schemas["FeedbackIn"]) =>
     send<Given>("PUT", `${api}/turns/${turn}/feedback`, body, headers)
       .then((kept) => {
-        setSaid(kept);
+        setFeedback(kept);
         setFailed(null);
       })
       .catch((problem: Error) => setFailed(problem.message));
@@ -41,8 +41,8 @@ export function Helpful({
   const button = (helpful: boolean, label: string) => (
     <button
       type="button"
-      aria-pressed={said?.helpful === helpful}
-      className={`cursor-pointer ${said?.helpful === helpful ? "text-primary font-semibold" : "link-hover"}`}
+      aria-pressed={feedback?.helpful === helpful}
+      className={`cursor-pointer ${feedback?.helpful === helpful ? "text-primary font-semibold" : "link-hover"}`}
       onClick={() => {
         setAsking(!helpful);
         void say({ helpful, citation: 0, reason: "", comment: "" });
@@ -57,7 +57,7 @@ export function Helpful({
         {button(true, "Helpful")}
         {button(false, "Not helpful")}
       </span>
-      {said && !asking && <span role="status">Thank you.</span>}
+      {feedback && !asking && <span role="status">Thank you.</span>}
       {failed && <span className="text-error">{failed}</span>}
       {asking && (
         <form className="mt-1.5 flex basis-full flex-wrap gap-2" onSubmit={submit}>

@@ -2,6 +2,7 @@ import { useState } from "react";
 import { Link } from "react-router";
 import type { Schemas } from "../../api/client";
 import { useResource } from "../../api/useResource";
+import { CheckBox } from "../../components/forms";
 import { Ago, Failure } from "../../components/text";
 import { useTeam } from "../../hooks/useSession";
 import { useDesk } from "./DeskPage";
@@ -44,15 +45,9 @@ export function AnswersTab() {
             </option>
           ))}
         </select>
-        <label className="flex items-center gap-2">
-          <input
-            type="checkbox"
-            className="checkbox checkbox-sm"
-            checked={unhelpful}
-            onChange={(e) => setUnhelpful(e.target.checked)}
-          />{" "}
+        <CheckBox checked={unhelpful} onChange={setUnhelpful}>
           marked unhelpful
-        </label>
+        </CheckBox>
       </div>
       <Failure message={error} />
       <ul className="sheet divide-base-300 divide-y">

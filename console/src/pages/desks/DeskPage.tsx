@@ -1,6 +1,7 @@
-import { NavLink, Outlet, useOutletContext, useParams } from "react-router";
+import { Outlet, useOutletContext, useParams } from "react-router";
 import { Missing } from "../../App";
 import { useResource } from "../../api/useResource";
+import { Tabs } from "../../components/forms";
 import { useTeam } from "../../hooks/useSession";
 import { type Desk, Sign } from "./words";
 
@@ -43,19 +44,7 @@ export function DeskPage() {
           </a>
         )}
       </div>
-      <nav className="border-base-300 mt-4 mb-4 flex flex-wrap gap-x-6 border-b" aria-label="Desk">
-        {tabs.map(([to, label]) => (
-          <NavLink
-            key={to}
-            to={to!}
-            className={({ isActive }) =>
-              `-mb-px border-b-2 py-2 whitespace-nowrap ${isActive ? "border-primary font-semibold" : "soft border-transparent"}`
-            }
-          >
-            {label}
-          </NavLink>
-        ))}
-      </nav>
+      <Tabs label="Desk" tabs={tabs} />
       <Outlet context={{ desk, api, reload } satisfies DeskContext} />
     </>
   );

@@ -2,6 +2,7 @@ import { type FormEvent, useState } from "react";
 import { Link, useNavigate } from "react-router";
 import { get, type Schemas, send } from "../../api/client";
 import { useResource } from "../../api/useResource";
+import { CreateByName } from "../../components/forms";
 import { Ago, Failure } from "../../components/text";
 import { useTeam } from "../../hooks/useSession";
 import { type Desk, Sign } from "./words";
@@ -100,20 +101,7 @@ function Editors() {
           </li>
         )}
       </ul>
-      <form className="mt-4 flex gap-2.5" onSubmit={create}>
-        <input
-          className="input w-64"
-          required
-          maxLength={120}
-          placeholder="Name of the new desk"
-          aria-label="Name of the new desk"
-          value={name}
-          onChange={(e) => setName(e.target.value)}
-        />
-        <button type="submit" className="btn btn-primary">
-          Create desk
-        </button>
-      </form>
+      <CreateByName what="desk" name={name} onName={setName} onCreate={create} />
     </>
   );
 }

@@ -10,11 +10,11 @@ interface Props {
   models: Schemas["ModelName"][];
 }
 
-function Group({ title, says, children }: { title: string; says?: string; children: ReactNode }) {
+function Group({ title, hint, children }: { title: string; hint?: string; children: ReactNode }) {
   return (
     <fieldset className="sheet mb-4 p-4">
       <legend className="font-serif text-[17px] font-semibold">{title}</legend>
-      {says && <p className="soft mb-3">{says}</p>}
+      {hint && <p className="soft mb-3">{hint}</p>}
       <div className="space-y-3.5">{children}</div>
     </fieldset>
   );
@@ -22,11 +22,11 @@ function Group({ title, says, children }: { title: string; says?: string; childr
 
 function Field({
   label,
-  says,
+  hint,
   children,
 }: {
   label: string;
-  says?: string;
+  hint?: string;
   children: (id: string) => ReactNode;
 }) {
   const id = useId();
@@ -36,7 +36,7 @@ function Field({
         {label}
       </label>
       {children(id)}
-      {says && <p className="soft mt-1 text-[13px]">{says}</p>}
+      {hint && <p className="soft mt-1 text-[13px]">{hint}</p>}
     </div>
   );
 }
@@ -63,9 +63,9 @@ export function SettingsForm({ settings, onChange, kbs, models }: Props) {
     name: K,
     label: string,
     options: [NonNullable<Settings[K]> & string, string][],
-    says?: string,
+    hint?: string,
   ) => (
-    <Field label={label} says={says}>
+    <Field label={label} hint={hint}>
       {(id) => (
         <select
           id={id}
@@ -87,9 +87,9 @@ export function SettingsForm({ settings, onChange, kbs, models }: Props) {
     label: string,
     least: number,
     most: number,
-    says?: string,
+    hint?: string,
   ) => (
-    <Field label={label} says={says}>
+    <Field label={label} hint={hint}>
       {(id) => (
         <input
           id={id}
@@ -135,7 +135,7 @@ export function SettingsForm({ settings, onChange, kbs, models }: Props) {
             />
           )}
         </Field>
-        <Field label="First questions" says="One per line. Chat users can click them.">
+        <Field label="First questions" hint="One per line. Chat users can click them.">
           {(id) => (
             <textarea
               id={id}
@@ -184,7 +184,7 @@ export function SettingsForm({ settings, onChange, kbs, models }: Props) {
         ])}
         <Field
           label={`Evidence needed before answering: ${Math.round(floor * 100)} %`}
-          says={
+          hint={
             floor < 0.25
               ? "Answers nearly everything, and is wrong more often."
               : floor > 0.65
@@ -239,7 +239,7 @@ export function SettingsForm({ settings, onChange, kbs, models }: Props) {
         </Field>
         <Field
           label="Tags that contain links"
-          says="Links of the cited documents in these tags are offered under an answer. Separated by commas."
+          hint="Links of the cited documents in these tags are offered under an answer. Separated by commas."
         >
           {(id) => (
             <input
@@ -260,7 +260,7 @@ export function SettingsForm({ settings, onChange, kbs, models }: Props) {
       </Group>
       <Group
         title="Composer"
-        says={
+        hint={
           settings.model
             ? undefined
             : "The built-in composer quotes the documents word for word and costs nothing."
@@ -341,7 +341,7 @@ export function SettingsForm({ settings, onChange, kbs, models }: Props) {
         ])}
         <Field
           label="Sites that may embed the chat"
-          says="One address per line, such as https://intranet.example."
+          hint="One address per line, such as https://intranet.example."
         >
           {(id) => (
             <textarea
@@ -374,7 +374,7 @@ function KbChoice({
   return (
     <Group
       title="Knowledge"
-      says="With several, describe what each one is for. A question is sent to those whose description is closest."
+      hint="With several, describe what each one is for. A question is sent to those whose description is closest."
     >
       {kbs.map((kb) => {
         const part = parts.find((item) => item.kb === kb.id);

@@ -11,7 +11,7 @@ import type { Settings } from "./words";
 export function TryPanel({ settings }: { settings: Settings }) {
   const { desk, api } = useDesk();
   const [question, setQuestion] = useState("");
-  const [beside, setBeside] = useState(false);
+  const [compared, setCompared] = useState(false);
   const draft = useAsking(`${api}/ask`);
   const published = useAsking(`${api}/ask`);
   const ask = (event: FormEvent) => {
@@ -19,7 +19,7 @@ export function TryPanel({ settings }: { settings: Settings }) {
     const asked = question.trim();
     if (!asked || draft.busy) return;
     void draft.submit({ question: asked, conversation_id: null, draft: true, settings }, []);
-    if (beside && desk.published)
+    if (compared && desk.published)
       void published.submit({ question: asked, conversation_id: null }, []);
     else published.setTurns([]);
   };
@@ -46,9 +46,9 @@ export function TryPanel({ settings }: { settings: Settings }) {
           <input
             type="checkbox"
             className="checkbox checkbox-xs"
-            checked={beside}
+            checked={compared}
             disabled={!desk.published}
-            onChange={(e) => setBeside(e.target.checked)}
+            onChange={(e) => setCompared(e.target.checked)}
           />
           next to the published version
         </label>

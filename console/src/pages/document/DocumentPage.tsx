@@ -3,14 +3,13 @@ import { Link, useParams, useSearchParams } from "react-router";
 import { Missing } from "../../App";
 import { type Doc, get, type Schemas } from "../../api/client";
 import { useResource } from "../../api/useResource";
-import { Facts, reportFacts } from "../../components/Report";
-import { Ago, count, Failure, State, size, unitName } from "../../components/text";
+import { Ago, Failure } from "../../components/text";
 import { useInProgress } from "../../hooks/useInProgress";
 import { useTeam } from "../../hooks/useSession";
+import { About, DocumentBar } from "./DocumentBar";
 import { DocumentText, type Mark } from "./DocumentText";
 import { PagePicture } from "./PagePicture";
 import { SlidePicture } from "./SlidePicture";
-import { Tags } from "./Tags";
 
 type Cut = Schemas["PassageOut"];
 
@@ -20,12 +19,12 @@ export function DocumentPage() {
   const { kb = "", document: id = "" } = useParams();
   const [address] = useSearchParams();
   const api = `${team.api}/kbs/${kb}/documents/${id}`;
-  const wanted = address.get("revision");
+  const chosen = address.get("revision");
   const inProgress = useInProgress();
   const { data: document, error, setData } = useResource<Doc>(api, { busy: inProgress });
   const removed = document?.state === "removed";
   const served = document?.active_revision ?? (removed ? document.revision.id : null);
-  const readable = served ? `${api}/text?revision=${wanted ?? served}` : null;
+  const readable = served ? `${api}/text?revision=${chosen ?? served}` : null;
   const text = useResource<Schemas["DocumentTextOut"]>(readable);
   const [outlined, setOutlined] = useState(false);
   const passages = usePassages(outlined ? api : null);
@@ -76,7 +75,7 @@ export function DocumentPage() {
     show(sheet.current, `[data-block="${at}"]`);
   };
   const slides = text.data?.unit === "slide";
-  const beside = text.data?.drawn || slides;
+  const sideBySide = text.data?.drawn || slides;
   const sheets = text.data?.unit === "sheet" && pages > 0;
   const cuts = outlined && !older ? passages : [];
   return (
@@ -138,7 +137,7 @@ export function DocumentPage() {
             </>
           )}
       </p>
-      <Bar
+      <DocumentBar
         text={text.data}
         page={page}
         pages={pages}
@@ -157,15 +156,15 @@ export function DocumentPage() {
         download={`/api/v1${api}/original?download=true`}
       />
       <div
-        className={`grid gap-6 ${beside ? "min-[900px]:grid-cols-2" : "min-[900px]:grid-cols-[minmax(0,1fr)_290px]"}`}
+        className={`grid gap-6 ${sideBySide ? "min-[900px]:grid-cols-2" : "min-[900px]:grid-cols-[minmax(0,1fr)_290px]"}`}
       >
-        <div className={beside ? "" : "min-[900px]:order-2"}>
+        <div className={sideBySide ? "" : "min-[900px]:order-2"}>
           <div className="flex flex-col gap-5 min-[900px]:sticky min-[900px]:top-4">
             {text.data?.drawn && (
               <PagePicture
                 api={api}
                 page={page}
-                revision={wanted}
+                revision={chosen}
                 marks={marks}
                 passages={cuts}
                 onChoose={choose}
@@ -176,19 +175,19 @@ export function DocumentPage() {
               <SlidePicture
                 api={api}
                 page={page}
-                revision={wanted}
+                revision={chosen}
                 text={text.data}
                 marks={marks}
                 onChoose={choose}
               />
             )}
-            {!beside && (
+            {!sideBySide && (
               <About document={document} api={api} mayEdit={team.mayEdit} onChange={setData} />
             )}
           </div>
         </div>
         <article
-          className={`sheet px-6 py-7 min-[900px]:px-10 ${beside ? "min-[900px]:h-[calc(100vh-2rem)] min-[900px]:overflow-y-auto" : ""}`}
+          className={`sheet px-6 py-7 min-[900px]:px-10 ${sideBySide ? "min-[900px]:h-[calc(100vh-2rem)] min-[900px]:overflow-y-auto" : ""}`}
           ref={sheet}
         >
           {older && (
@@ -236,127 +235,12 @@ export function DocumentPage() {
           )}
         </article>
       </div>
-      {beside && (
+      {sideBySide && (
         <div className="mt-6 max-w-xl">
           <About document={document} api={api} mayEdit={team.mayEdit} onChange={setData} />
         </div>
       )}
     </>
-  );
-}
-
-interface BarProps {
-  text: Schemas["DocumentTextOut"] | null;
-  page: number;
-  pages: number;
-  onPage: (page: number) => void;
-  find: string;
-  onFind: (find: string) => void;
-  hits: number;
-  place: number;
-  onPlace: (place: number) => void;
-  outlined: boolean;
-  onOutlined: (outlined: boolean) => void;
-  original: string;
-  download: string;
-}
-
-/** Navigation in a document: to a page, words, passages, or the original. */
-function Bar({
-  text,
-  page,
-  pages,
-  onPage,
-  find,
-  onFind,
-  hits,
-  place,
-  onPlace,
-  outlined,
-  onOutlined,
-  original,
-  download,
-}: BarProps) {
-  const unit = text?.unit ?? "page";
-  return (
-    <div
-      className="my-4 flex flex-wrap items-center gap-x-5 gap-y-2"
-      role="toolbar"
-      aria-label="Document"
-    >
-      {pages > 1 && (
-        <span className="flex items-center gap-1">
-          <button
-            type="button"
-            className="btn btn-sm"
-            aria-label={`Previous ${unit}`}
-            disabled={page <= 1}
-            onClick={() => onPage(page - 1)}
-          >
-            ‹
-          </button>
-          <select
-            className="select select-sm w-auto"
-            aria-label={`Go to ${unit}`}
-            value={page}
-            onChange={(event) => onPage(Number(event.target.value))}
-          >
-            {Array.from({ length: pages }, (_, index) => (
-              <option key={index} value={index + 1}>
-                {unitName(unit, index + 1, text?.unit_names[index])}
-              </option>
-            ))}
-          </select>
-          <button
-            type="button"
-            className="btn btn-sm"
-            aria-label={`Next ${unit}`}
-            disabled={page >= pages}
-            onClick={() => onPage(page + 1)}
-          >
-            ›
-          </button>
-        </span>
-      )}
-      <form
-        className="flex items-center gap-2"
-        role="search"
-        onSubmit={(event) => {
-          event.preventDefault();
-          if (hits) onPlace((place + 1) % hits);
-        }}
-      >
-        <input
-          className="input input-sm w-52"
-          placeholder="Find in this document…"
-          aria-label="Find in this document"
-          value={find}
-          onChange={(event) => onFind(event.target.value)}
-        />
-        {find.length > 1 && (
-          <span className="soft tabular-nums" role="status">
-            {hits ? `${place + 1} of ${hits}` : "not there"}
-          </span>
-        )}
-      </form>
-      <label className="flex cursor-pointer items-center gap-2">
-        <input
-          type="checkbox"
-          className="toggle toggle-sm"
-          checked={outlined}
-          onChange={(event) => onOutlined(event.target.checked)}
-        />
-        Show passages
-      </label>
-      <span className="ml-auto flex gap-2">
-        <a className="btn btn-sm" href={original} target="_blank" rel="noreferrer">
-          Open the original
-        </a>
-        <a className="btn btn-sm" href={download}>
-          Download
-        </a>
-      </span>
-    </div>
   );
 }
 
@@ -384,41 +268,6 @@ function usePassages(api: string | null): Cut[] {
     };
   }, [api]);
   return api ? passages : [];
-}
-
-function About({
-  document,
-  api,
-  mayEdit,
-  onChange,
-}: {
-  document: Doc;
-  api: string;
-  mayEdit: boolean;
-  onChange: (document: Doc) => void;
-}) {
-  const { revision } = document;
-  const seconds = Object.entries(revision.seconds).map(
-    ([stage, value]) => `${stage} ${value.toFixed(2)} s`,
-  );
-  return (
-    <section className="sheet" aria-label="Reading report">
-      <Facts
-        facts={[
-          ["State", <State key="s" document={document} />],
-          ...(revision.report ? reportFacts(revision.report) : []),
-          ["Passages", count(revision.passages)],
-          ["Tokens", count(revision.tokens)],
-          ["Size", size(revision.size)],
-          ["Revision", revision.number],
-          ["Added", <Ago key="a" at={revision.created_at} />],
-          ["Time", seconds.join(", ") || "–"],
-        ]}
-        warnings={revision.warnings}
-      />
-      <Tags document={document} api={api} mayEdit={mayEdit} onChange={onChange} />
-    </section>
-  );
 }
 
 /**

@@ -135,9 +135,9 @@ function Table({ block, text, marks }: { block: Block; text: string; marks: Mark
   const headers = block.header_rows ?? 0;
   const rows = lines.slice(headers);
   const mark = marks.find((item) => item.kind !== "found") ?? marks[0];
-  const wanted = mark ? rows.findIndex(([, end]) => end > mark.start) : 0;
+  const target = mark ? rows.findIndex(([, end]) => end > mark.start) : 0;
   const [first, setFirst] = useState(0);
-  useEffect(() => setFirst(Math.floor(Math.max(0, wanted) / ROWS) * ROWS), [wanted]);
+  useEffect(() => setFirst(Math.floor(Math.max(0, target) / ROWS) * ROWS), [target]);
   const row = (line: [number, number], number: number, Cell: "th" | "td") => (
     <tr key={line[0]}>
       {block.row != null && (

@@ -1,6 +1,7 @@
 import { useEffect, useState } from "react";
 import { Link, useNavigate, useParams } from "react-router";
 import { type Doc, get, type Schemas, send, sendForm } from "../../api/client";
+import { LabelledInput } from "../../components/forms";
 import { Failure } from "../../components/text";
 import { useTeam } from "../../hooks/useSession";
 import { DocumentText } from "./DocumentText";
@@ -66,16 +67,14 @@ export function WritePage() {
           <h1 className="text-[27px] leading-tight">{name}</h1>
         ) : (
           <>
-            <label className="flex flex-col gap-1">
-              Name
-              <input
-                className="input w-80"
-                required
-                placeholder="notes/winter-moorings"
-                value={name}
-                onChange={(event) => setName(event.target.value)}
-              />
-            </label>
+            <LabelledInput
+              label="Name"
+              className="w-80"
+              required
+              placeholder="notes/winter-moorings"
+              value={name}
+              onChange={setName}
+            />
             <label className="flex flex-col gap-1">
               Kind
               <select

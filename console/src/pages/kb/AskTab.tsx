@@ -2,6 +2,7 @@ import { type FormEvent, useRef, useState } from "react";
 import { useSearchParams } from "react-router";
 import { AnswerView } from "../../components/AnswerView";
 import { Conversations } from "../../components/Conversations";
+import { AskOrStop } from "../../components/forms";
 import { Failure } from "../../components/text";
 import { useConversation } from "../../hooks/useConversation";
 import { useTeam } from "../../hooks/useSession";
@@ -75,15 +76,7 @@ export function AskTab() {
           value={question}
           onChange={(e) => setQuestion(e.target.value)}
         />
-        {busy ? (
-          <button type="button" className="btn" onClick={stop}>
-            Stop
-          </button>
-        ) : (
-          <button type="submit" className="btn btn-primary">
-            Ask
-          </button>
-        )}
+        <AskOrStop busy={busy} onStop={stop} />
       </form>
       <div ref={end} />
       {turns.length === 0 && !busy && (

@@ -1,10 +1,11 @@
 import { useRef, useState } from "react";
 import { Link, useSearchParams } from "react-router";
-import { type Doc, type Schemas, send, upload } from "../../api/client";
+import { type Doc, type Schemas, upload } from "../../api/client";
 import { useResource } from "../../api/useResource";
-import { Ago, count, Failure, State, size } from "../../components/text";
+import { Failure } from "../../components/text";
 import { useTeam } from "../../hooks/useSession";
 import { useThrottled } from "../../hooks/useThrottled";
+import { BulkActions, DocumentRow } from "./DocumentRows";
 import { Folders } from "./Folders";
 import { useKb } from "./KbPage";
 
@@ -49,7 +50,7 @@ export function DocumentsTab() {
   const team = useTeam();
   const { kb, documents, more, api, path } = useKb();
   const { sending, add } = useSending(api);
-  const [wanted, setWanted] = useState("");
+  const [nameFilter, setNameFilter] = useState("");
   const [state, setState] = useState("all");
   const [tag, setTag] = useState("");
   const [address, setAddress] = useSearchParams();
@@ -67,7 +68,7 @@ export function DocumentsTab() {
   const asked = [
     source && `source=${source}`,
     folder && `folder=${encodeURIComponent(folder)}`,
-    wanted.length > 1 && `name=${encodeURIComponent(wanted)}`,
+    nameFilter.length > 1 && `name=${encodeURIComponent(nameFilter)}`,
     tag.includes("=") && `tag=${encodeURIComponent(tag)}`,
     ["indexed", "failed", "removed"].includes(state) && `state=${state}`,
     state === "warned" && "warnings=true",
@@ -140,8 +141,8 @@ export function DocumentsTab() {
               className="input w-full max-w-65"
               placeholder="Find a document…"
               aria-label="Search documents"
-              value={wanted}
-              onChange={(e) => setWanted(e.target.value)}
+              value={nameFilter}
+              onChange={(e) => setNameFilter(e.target.value)}
             />
             <select
               className="select w-auto"
@@ -189,7 +190,7 @@ export function DocumentsTab() {
             )}
           </div>
           {picked.size > 0 && (
-            <Bulk api={api} picked={picked} onDone={() => setPicked(new Set())} />
+            <BulkActions api={api} picked={picked} onDone={() => setPicked(new Set())} />
           )}
           <div className="flex flex-col gap-5 min-[900px]:flex-row">
             <div className="shrink-0 empty:hidden min-[900px]:w-48">
@@ -239,7 +240,7 @@ export function DocumentsTab() {
                 </thead>
                 <tbody>
                   {shown.map((document) => (
-                    <Row
+                    <DocumentRow
                       key={document.id}
                       document={document}
                       api={api}
@@ -293,166 +294,4 @@ function fits(document: Doc, state: string): boolean {
   if (state === "all") return true;
   if (state === "pending") return !["indexed", "failed"].includes(document.state);
   return state === "warned" ? document.revision.warnings.length > 0 : document.state === state;
-}
-
-/** Changes to several documents at once. */
-function Bulk({
-  api,
-  picked,
-  onDone,
-}: {
-  api: string;
-  picked: ReadonlySet<string>;
-  onDone: () => void;
-}) {
-  const [said, setSaid] = useState<string | null>(null);
-  const [tags, setTags] = useState("");
-  const act = (action: string, more: object = {}) =>
-    send("POST", `${api}/documents/bulk`, {
-      action,
-      chosen: { documents: [...picked] },
-      ...more,
-    }).then(onDone, (problem: Error) => setSaid(problem.message));
-  const pairs = tags
-    .split(",")
-    .map((part) => part.trim())
-    .filter((part) => part.includes("="));
-  return (
-    <div
-      className="sheet mb-3 flex flex-wrap items-center gap-3 px-4 py-2.5"
-      role="toolbar"
-      aria-label="DocumentSelection documents"
-    >
-      <b>{count(picked.size)} chosen</b>
-      <button type="button" className="btn btn-sm" onClick={() => void act("reread")}>
-        Read again
-      </button>
-      <button
-        type="button"
-        className="btn btn-sm"
-        onClick={() => confirm(`Delete ${picked.size} documents?`) && void act("delete")}
-      >
-        Delete
-      </button>
-      <input
-        className="input input-sm w-48"
-        placeholder="year=2026, area=port"
-        aria-label="Tags to add"
-        value={tags}
-        onChange={(event) => setTags(event.target.value)}
-      />
-      <button
-        type="button"
-        className="btn btn-sm"
-        disabled={pairs.length === 0}
-        onClick={() =>
-          void act("tag", {
-            set_tags: Object.fromEntries(pairs.map((pair) => pair.split(/=(.*)/s).slice(0, 2))),
-          })
-        }
-      >
-        Tag
-      </button>
-      <button type="button" className="btn btn-sm btn-ghost" onClick={onDone}>
-        Leave
-      </button>
-      <Failure message={said} />
-    </div>
-  );
-}
-
-function Row({
-  document,
-  api,
-  path,
-  mayEdit,
-  picked,
-  onPick,
-}: {
-  document: Doc;
-  api: string;
-  path: string;
-  mayEdit: boolean;
-  picked: boolean;
-  onPick: (on: boolean) => void;
-}) {
-  const [error, setError] = useState<string | null>(null);
-  const { revision } = document;
-  const act = (call: Promise<unknown>) => call.catch((problem: Error) => setError(problem.message));
-  const remove = () => {
-    if (confirm(`Delete ${document.name}? It disappears from answers at once.`))
-      void act(send("DELETE", `${api}/documents/${document.id}`));
-  };
-  return (
-    <tr>
-      {mayEdit && (
-        <td>
-          <input
-            type="checkbox"
-            className="checkbox checkbox-sm"
-            aria-label={`Select ${document.name}`}
-            checked={picked}
-            onChange={(event) => onPick(event.target.checked)}
-          />
-        </td>
-      )}
-      <td>
-        <Link to={`${path}/documents/${document.id}`} className="link-hover font-medium">
-          {document.title}
-        </Link>
-        {document.description && (
-          <p className="line-clamp-1 max-w-xl text-[13px]">{document.description}</p>
-        )}
-        <div className="soft text-[12.5px]">
-          {document.name}
-          {Object.entries(document.tags).map(([tag, value]) => (
-            <span
-              key={tag}
-              className="border-base-300 ml-2 rounded-full border px-2 whitespace-nowrap"
-            >
-              {tag}: {value}
-            </span>
-          ))}
-        </div>
-        <Failure message={error} />
-      </td>
-      <td>
-        <State document={document} />
-        {revision.warnings.length > 0 && (
-          <span className="text-warning text-[12.5px]" title={revision.warnings.join("\n")}>
-            {count(revision.warnings.length)}{" "}
-            {revision.warnings.length === 1 ? "warning" : "warnings"}
-          </span>
-        )}
-      </td>
-      <td className="text-right">{count(revision.pages)}</td>
-      <td className="text-right">{count(revision.passages)}</td>
-      <td className="text-right">{count(revision.tokens)}</td>
-      <td className="text-right whitespace-nowrap">{size(revision.size)}</td>
-      <td className="whitespace-nowrap">
-        <Ago at={document.changed_at} />
-      </td>
-      {mayEdit && (
-        <td className="text-right whitespace-nowrap">
-          {document.state === "failed" && (
-            <button
-              type="button"
-              className="link-hover text-primary mr-3 cursor-pointer"
-              onClick={() => void act(send("POST", `${api}/documents/${document.id}/retry`))}
-            >
-              Retry
-            </button>
-          )}
-          <button
-            type="button"
-            className="link-hover soft cursor-pointer"
-            aria-label={`Delete ${document.name}`}
-            onClick={remove}
-          >
-            Delete
-          </button>
-        </td>
-      )}
-    </tr>
-  );
 }

@@ -16,7 +16,7 @@ export function Editions({
   mayEdit: boolean;
 }) {
   const [editions, setEditions] = useState<Edition[]>([]);
-  const [wanted, setWanted] = useState<Splitting>(splitting);
+  const [chosen, setChosen] = useState<Splitting>(splitting);
   const [error, setError] = useState<string | null>(null);
   const load = useCallback(
     () =>
@@ -122,10 +122,10 @@ export function Editions({
           className="mt-4 flex flex-wrap items-end gap-4"
           onSubmit={(event) => {
             event.preventDefault();
-            void act(send("POST", `${api}/editions`, { splitting: wanted }));
+            void act(send("POST", `${api}/editions`, { splitting: chosen }));
           }}
         >
-          <SplittingFields splitting={wanted} onChange={setWanted} />
+          <SplittingFields splitting={chosen} onChange={setChosen} />
           <button type="submit" className="btn">
             Build an edition
           </button>

@@ -1,6 +1,7 @@
-import { NavLink, Outlet, useOutletContext, useParams } from "react-router";
+import { Outlet, useOutletContext, useParams } from "react-router";
 import { Missing } from "../../App";
 import type { Doc, Kb } from "../../api/client";
+import { Tabs } from "../../components/forms";
 import { Ago, count } from "../../components/text";
 import { useDocuments } from "../../hooks/useDocuments";
 import { useTeam } from "../../hooks/useSession";
@@ -48,22 +49,7 @@ export function KbPage() {
         {!kb.embedder && " · keyword search only: the service has no embedder"}
         {kb.expires_at && ` · expires ${new Date(kb.expires_at).toLocaleString()}`}
       </p>
-      <nav
-        className="border-base-300 mt-5 mb-4 flex flex-wrap gap-x-6 border-b"
-        aria-label="Knowledge base"
-      >
-        {tabs.map(([to, label]) => (
-          <NavLink
-            key={to}
-            to={to!}
-            className={({ isActive }) =>
-              `-mb-px border-b-2 py-2 whitespace-nowrap ${isActive ? "border-primary font-semibold" : "soft border-transparent"}`
-            }
-          >
-            {label}
-          </NavLink>
-        ))}
-      </nav>
+      <Tabs label="Knowledge base" tabs={tabs} />
       <Outlet context={{ kb, documents, more, api, path } satisfies KbContext} />
     </>
   );

@@ -2,6 +2,7 @@ import { type FormEvent, useState } from "react";
 import { useNavigate } from "react-router";
 import { type Kb, type Schemas, send } from "../../api/client";
 import { useResource } from "../../api/useResource";
+import { LabelledInput } from "../../components/forms";
 import { count, Failure } from "../../components/text";
 import { useTeam } from "../../hooks/useSession";
 import { Editions } from "./Editions";
@@ -29,7 +30,7 @@ export function SettingsTab() {
   const models = useResource<Schemas["Page_ModelName_"]>(
     team.mayEdit ? `${team.api}/models` : null,
   );
-  const [said, setSaid] = useState<string | null>(null);
+  const [message, setMessage] = useState<string | null>(null);
   const [error, setError] = useState<string | null>(null);
   const attempt = (call: Promise<unknown>, then: () => void) =>
     call
@@ -43,7 +44,7 @@ export function SettingsTab() {
     void attempt(
       send<Kb>("PATCH", api, { name, description, describer }, { "If-Match": `"${kb.version}"` }),
       () => {
-        setSaid("Saved.");
+        setMessage("Saved.");
         location.reload();
       },
     );
@@ -57,25 +58,13 @@ export function SettingsTab() {
     <div className="max-w-4xl">
       <div className="max-w-xl">
         <form className="sheet flex flex-col gap-4 p-5" onSubmit={save}>
-          <label className="flex flex-col gap-1">
-            Name
-            <input
-              className="input w-full"
-              required
-              maxLength={120}
-              value={name}
-              onChange={(e) => setName(e.target.value)}
-            />
-          </label>
-          <label className="flex flex-col gap-1">
-            Description
-            <input
-              className="input w-full"
-              maxLength={500}
-              value={description}
-              onChange={(e) => setDescription(e.target.value)}
-            />
-          </label>
+          <LabelledInput label="Name" required maxLength={120} value={name} onChange={setName} />
+          <LabelledInput
+            label="Description"
+            maxLength={500}
+            value={description}
+            onChange={setDescription}
+          />
           <label className="flex flex-col gap-1">
             Document descriptions
             <select
@@ -106,7 +95,7 @@ export function SettingsTab() {
               Save
             </button>
             <span className="soft" role="status">
-              {said}
+              {message}
             </span>
           </div>
         </form>

@@ -1,4 +1,5 @@
 import type { Schemas } from "../../api/client";
+import { CheckBox } from "../../components/forms";
 
 export type Splitting = Schemas["Splitting"];
 
@@ -53,30 +54,22 @@ export function SplittingFields({
           <option value="single">One per passage</option>
         </select>
       </label>
-      <label
-        className="flex items-center gap-2 pb-2"
+      <CheckBox
+        className="pb-2"
         title="Also embed every few sentences of a passage: finds more, costs twice as much embedding."
+        checked={splitting.windows}
+        onChange={(checked) => onChange({ ...splitting, windows: checked })}
       >
-        <input
-          type="checkbox"
-          className="checkbox checkbox-sm"
-          checked={splitting.windows}
-          onChange={(event) => onChange({ ...splitting, windows: event.target.checked })}
-        />
         Sentence windows
-      </label>
-      <label
-        className="flex items-center gap-2 pb-2"
+      </CheckBox>
+      <CheckBox
+        className="pb-2"
         title="A quarter of the disk and memory, with nearly the same ranking."
+        checked={splitting.compact}
+        onChange={(checked) => onChange({ ...splitting, compact: checked })}
       >
-        <input
-          type="checkbox"
-          className="checkbox checkbox-sm"
-          checked={splitting.compact}
-          onChange={(event) => onChange({ ...splitting, compact: event.target.checked })}
-        />
         Compact vectors
-      </label>
+      </CheckBox>
     </div>
   );
 }

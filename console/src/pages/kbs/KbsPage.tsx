@@ -3,6 +3,7 @@ import { Link, useNavigate } from "react-router";
 import { type Kb, type Schemas, send, upload } from "../../api/client";
 import { useFacts } from "../../api/useFacts";
 import { useResource } from "../../api/useResource";
+import { LabelledInput } from "../../components/forms";
 import { Ago, count, Failure } from "../../components/text";
 import { useTeam } from "../../hooks/useSession";
 import { type Splitting, SplittingFields } from "../kb/Splitting";
@@ -161,26 +162,20 @@ function CreateKb({ onCancel }: { onCancel: () => void }) {
       className="sheet mb-5 grid gap-4 p-5 md:grid-cols-[1fr_1.5fr_auto_auto] md:items-end"
       onSubmit={submit}
     >
-      <label className="flex flex-col gap-1">
-        Name
-        <input
-          className="input w-full"
-          autoFocus
-          required
-          maxLength={120}
-          value={name}
-          onChange={(e) => setName(e.target.value)}
-        />
-      </label>
-      <label className="flex flex-col gap-1">
-        Description
-        <input
-          className="input w-full"
-          maxLength={500}
-          value={description}
-          onChange={(e) => setDescription(e.target.value)}
-        />
-      </label>
+      <LabelledInput
+        label="Name"
+        autoFocus
+        required
+        maxLength={120}
+        value={name}
+        onChange={setName}
+      />
+      <LabelledInput
+        label="Description"
+        maxLength={500}
+        value={description}
+        onChange={setDescription}
+      />
       <button type="submit" className="btn btn-primary">
         Create
       </button>

@@ -1,5 +1,6 @@
 import { type FormEvent, useEffect, useState } from "react";
 import { get, type Schemas, type Session, send } from "../../api/client";
+import { LabelledInput, NewPassword } from "../../components/forms";
 import { Failure } from "../../components/text";
 import { Door } from "./Door";
 
@@ -58,29 +59,14 @@ export function InvitationPage() {
           ) : (
             <>
               <form className="flex flex-col gap-4" onSubmit={submit}>
-                <label className="flex flex-col gap-1">
-                  Your name
-                  <input
-                    className="input w-full"
-                    autoComplete="name"
-                    required
-                    value={name}
-                    onChange={(e) => setName(e.target.value)}
-                  />
-                </label>
-                <label className="flex flex-col gap-1">
-                  Choose a password
-                  <input
-                    className="input w-full"
-                    type="password"
-                    autoComplete="new-password"
-                    minLength={10}
-                    required
-                    value={password}
-                    onChange={(e) => setPassword(e.target.value)}
-                  />
-                  <span className="soft text-sm">At least 10 characters.</span>
-                </label>
+                <LabelledInput
+                  label="Your name"
+                  autoComplete="name"
+                  required
+                  value={name}
+                  onChange={setName}
+                />
+                <NewPassword label="Choose a password" value={password} onChange={setPassword} />
                 <button type="submit" className="btn btn-primary" disabled={busy}>
                   Join the team
                 </button>

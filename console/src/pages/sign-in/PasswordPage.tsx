@@ -1,5 +1,6 @@
 import { type FormEvent, useState } from "react";
 import { send } from "../../api/client";
+import { NewPassword } from "../../components/forms";
 import { Failure } from "../../components/text";
 import { Door } from "./Door";
 
@@ -29,19 +30,7 @@ export function PasswordPage() {
         </div>
       ) : (
         <form className="sheet flex flex-col gap-4 p-6" onSubmit={submit}>
-          <label className="flex flex-col gap-1">
-            Choose a new password
-            <input
-              className="input w-full"
-              type="password"
-              autoComplete="new-password"
-              minLength={10}
-              required
-              value={password}
-              onChange={(e) => setPassword(e.target.value)}
-            />
-            <span className="soft text-sm">At least 10 characters.</span>
-          </label>
+          <NewPassword label="Choose a new password" value={password} onChange={setPassword} />
           <button type="submit" className="btn btn-primary">
             Set the password
           </button>

@@ -1,5 +1,6 @@
 import { type FormEvent, useState } from "react";
 import { type Session, send } from "../../api/client";
+import { LabelledInput } from "../../components/forms";
 import { Failure } from "../../components/text";
 import { Door } from "./Door";
 
@@ -38,28 +39,22 @@ export function SignInPage() {
   return (
     <Door>
       <form className="sheet flex flex-col gap-4 p-6" onSubmit={submit}>
-        <label className="flex flex-col gap-1">
-          E-mail
-          <input
-            className="input w-full"
-            type="email"
-            autoComplete="username"
-            required
-            value={email}
-            onChange={(e) => setEmail(e.target.value)}
-          />
-        </label>
-        <label className="flex flex-col gap-1">
-          Password
-          <input
-            className="input w-full"
-            type="password"
-            autoComplete="current-password"
-            required
-            value={password}
-            onChange={(e) => setPassword(e.target.value)}
-          />
-        </label>
+        <LabelledInput
+          label="E-mail"
+          type="email"
+          autoComplete="username"
+          required
+          value={email}
+          onChange={setEmail}
+        />
+        <LabelledInput
+          label="Password"
+          type="password"
+          autoComplete="current-password"
+          required
+          value={password}
+          onChange={setPassword}
+        />
         <Failure message={error} />
         <button type="submit" className="btn btn-primary" disabled={busy}>
           Sign in

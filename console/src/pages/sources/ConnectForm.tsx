@@ -1,6 +1,7 @@
 import { type FormEvent, useState } from "react";
 import { type Schemas, send } from "../../api/client";
 import { useResource } from "../../api/useResource";
+import { LabelledInput } from "../../components/forms";
 import { count, Failure, size } from "../../components/text";
 import { defaults, filled, type ObjectSchema, SchemaFields, type Values } from "./SchemaForm";
 
@@ -30,7 +31,7 @@ export function ConnectForm({ api, onDone }: { api: string; onDone: () => void }
               onClick={() => setKind(item)}
             >
               <span className="font-semibold">{item.title}</span>
-              <span className="soft mt-1 block">{item.says}</span>
+              <span className="soft mt-1 block">{item.description}</span>
             </button>
           </li>
         ))}
@@ -64,13 +65,13 @@ function KindForm({
   const [trial, setTrial] = useState<Trial | null>(null);
   const [looking, setLooking] = useState(false);
   const [error, setError] = useState<string | null>(null);
-  const said = { kind: kind.name, settings: filled(settings), credentials: filled(credentials) };
+  const body = { kind: kind.name, settings: filled(settings), credentials: filled(credentials) };
   const look = async () => {
     setLooking(true);
     setError(null);
     setTrial(null);
     try {
-      setTrial(await send<Trial>("POST", `${api}/sources/check`, said));
+      setTrial(await send<Trial>("POST", `${api}/sources/check`, body));
     } catch (problem) {
       setError((problem as Error).message);
     }
@@ -78,7 +79,7 @@ function KindForm({
   };
   const connect = (event: FormEvent) => {
     event.preventDefault();
-    send("POST", `${api}/sources`, { name, ...said, ...careBody(care) })
+    send("POST", `${api}/sources`, { name, ...body, ...careBody(care) })
       .then(onDone)
       .catch((problem: Error) => setError(problem.message));
   };
@@ -90,17 +91,14 @@ function KindForm({
     >
       <div className="sheet flex flex-col gap-4 p-5">
         <h2 className="text-[19px]">{kind.title}</h2>
-        <label className="flex flex-col gap-1">
-          Name
-          <input
-            className="input w-full"
-            required
-            maxLength={120}
-            placeholder="A name your team will recognise"
-            value={name}
-            onChange={(event) => setName(event.target.value)}
-          />
-        </label>
+        <LabelledInput
+          label="Name"
+          required
+          maxLength={120}
+          placeholder="A name your team will recognise"
+          value={name}
+          onChange={setName}
+        />
         <SchemaFields schema={settingsSchema} values={settings} onChange={setSettings} />
         {credentialNames.length > 0 && (
           <fieldset className="border-base-300 rounded-box flex flex-col gap-4 border p-4">

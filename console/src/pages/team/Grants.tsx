@@ -1,6 +1,7 @@
 import { type FormEvent, useEffect, useState } from "react";
 import { type Schemas, send } from "../../api/client";
 import { useResource } from "../../api/useResource";
+import { CheckBox } from "../../components/forms";
 import { Failure } from "../../components/text";
 
 const lines = (text: string) =>
@@ -49,15 +50,9 @@ export function Grants({ slug }: { slug: string }) {
       </p>
       <Failure message={failed} />
       <form className="flex flex-col items-start gap-3" onSubmit={save}>
-        <label className="flex items-center gap-2">
-          <input
-            type="checkbox"
-            className="checkbox checkbox-sm"
-            checked={all}
-            onChange={(e) => setAll(e.target.checked)}
-          />
+        <CheckBox checked={all} onChange={setAll}>
           Everything the service allows
-        </label>
+        </CheckBox>
         {!all && (
           <div className="flex flex-wrap gap-4">
             <label className="flex flex-col gap-1">

@@ -2,6 +2,7 @@ import { type FormEvent, useState } from "react";
 import { Link } from "react-router";
 import { keep, type Schemas, send } from "../../api/client";
 import { useResource } from "../../api/useResource";
+import { CreateByName } from "../../components/forms";
 import { Ago, count, Failure, percent } from "../../components/text";
 import { useSession } from "../../hooks/useSession";
 import { Fresh, span } from "../sources/words";
@@ -41,20 +42,7 @@ export function TeamsPage() {
           <li className="soft p-5">No team yet. Create the first one, then add its owner.</li>
         )}
       </ul>
-      <form className="mt-4 flex gap-2.5" onSubmit={create}>
-        <input
-          className="input w-64"
-          required
-          maxLength={120}
-          placeholder="Name of the new team"
-          aria-label="Name of the new team"
-          value={name}
-          onChange={(e) => setName(e.target.value)}
-        />
-        <button type="submit" className="btn btn-primary">
-          Create team
-        </button>
-      </form>
+      <CreateByName what="team" name={name} onName={setName} onCreate={create} />
       <AllUsage />
       <AllSources />
     </>

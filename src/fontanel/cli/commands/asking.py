@@ -167,9 +167,9 @@ def search_kb(context: Context, options: argparse.Namespace) -> None:
         similarity = "no vector yet" if hit.similarity is None else f"cosine {hit.similarity:.2f}"
         context.say(Text(f"           words {hit.lexical:.2f}, {similarity}", "dim"))
         context.say(_excerpt(hit))
-        for beside in hit.neighbours:
-            side = "before it" if beside.start < hit.start else "after it"
-            start = " ".join(beside.text.split())[:90]
+        for neighbour in hit.neighbours:
+            side = "before it" if neighbour.start < hit.start else "after it"
+            start = " ".join(neighbour.text.split())[:90]
             context.say(Text(f"           {side}: {start} …", "dim"))
         if hit.also:
             context.say(

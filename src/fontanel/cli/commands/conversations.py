@@ -28,7 +28,7 @@ def list_conversations(context: Context, options: argparse.Namespace) -> None:
         changed="left",
     )
     none = (
-        "None speaks of it."
+        "None mentions it."
         if options.text
         else "No conversations yet. Begin one with 'fontanel ask QUESTION'."
     )

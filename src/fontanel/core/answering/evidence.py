@@ -18,7 +18,7 @@ from fontanel.core.passages.splitting import Locator, PassagePart
 Floats = npt.NDArray[np.float32]
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True, slots=True, kw_only=True)
 class EvidencePassage:
     """A passage as answering sees it.
 

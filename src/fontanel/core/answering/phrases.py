@@ -33,7 +33,7 @@ _ENGLISH = Phrases(
     thanks="You are welcome. Ask the next question whenever you like.",
     about=(
         "Questions are answered from the documents of this knowledge base. Every statement cites"
-        " the place it comes from; when the documents do not answer, that is said."
+        " the place it comes from; when the documents do not answer, it says so."
     ),
     model_failed=(
         "The model {model} could not answer ({reason}). This answer was composed from the documents"
@@ -124,7 +124,7 @@ _PHRASES = {
     ),
 }
 
-#: The names by which a model is told its language.
+#: Names of languages in instructions to a model.
 LANGUAGES = {
     "en": "English",
     "de": "German",

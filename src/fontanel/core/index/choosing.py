@@ -22,7 +22,7 @@ class Shown:
 
     index: int
     also: list[int] = field(default_factory=list)
-    beside: list[int] = field(default_factory=list)
+    merged: list[int] = field(default_factory=list)
 
 
 def choose(
@@ -54,8 +54,8 @@ def choose(
             continue
         key, passage = int(keys[i]), int(ids[i])
         shown = neighbours.get((key, passage)) if query.join else None
-        if shown is not None and len(shown.beside) + 1 < _MAX_JOINED:
-            shown.beside.append(i)
+        if shown is not None and len(shown.merged) + 1 < _MAX_JOINED:
+            shown.merged.append(i)
         elif len(chosen) < query.limit and by_document.get(key, 0) < query.per_document:
             by_document[key] = by_document.get(key, 0) + 1
             for column in enumerate(sketch[:2]):

@@ -63,7 +63,7 @@ class Candidate:
     vector. `terms` are the contributions of each term, `fields` the same by field, in the order of
     `FIELDS`, with `explain`. `keyword_part`, `semantic_part` and `document_part` add up to the
     score before `boost` multiplies it; 0 without a vector search. `also` are near-duplicates folded
-    into it, `beside` the adjacent passages merged with it.
+    into it, `merged` the adjacent passages merged with it.
     """
 
     passage_id: int
@@ -81,7 +81,7 @@ class Candidate:
     document_part: float
     boost: float = 1.0
     also: tuple[tuple[int, int], ...] = ()
-    beside: tuple[int, ...] = ()
+    merged: tuple[int, ...] = ()
 
 
 @dataclass(frozen=True, slots=True)

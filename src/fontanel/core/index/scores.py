@@ -60,5 +60,5 @@ def candidate(
         document_part=columns["document_part"][i],
         boost=columns["boost"][i],
         also=tuple((ids[j], keys[j]) for j in shown.also),
-        beside=tuple(sorted(ids[j] for j in shown.beside)),
+        merged=tuple(sorted(ids[j] for j in shown.merged)),
     )

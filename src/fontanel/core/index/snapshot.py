@@ -309,13 +309,13 @@ class Snapshot:
         """
         steps = np.array([step for step in range(1 - SPEAKING, SPEAKING) if step])
         near, owners = (ids[:, None] + steps).ravel(), np.repeat(keys, len(steps))
-        beside = np.zeros(len(near), dtype=bool)
+        adjacent = np.zeros(len(near), dtype=bool)
         for segment, living in zip(self.words, self._living, strict=True):
             places = segment.locate(near)
             there = np.flatnonzero(places >= 0)
             there = there if living is None else there[living[places[there]]]
-            beside[there] |= segment.document_keys[places[there]] == owners[there]
-        sizes: Ids = 1 + beside.reshape(len(ids), -1).sum(axis=1)
+            adjacent[there] |= segment.document_keys[places[there]] == owners[there]
+        sizes: Ids = 1 + adjacent.reshape(len(ids), -1).sum(axis=1)
         return sizes
 
     def _best_by_words(

@@ -94,14 +94,14 @@ def _keep(
 class Hit:
     """A passage found, with its document.
 
-    `also` are other documents that say the same; `beside` the passages merged with it, in order.
+    `also` are other documents that say the same; `merged` the passages merged with it, in order.
     """
 
     candidate: Candidate
     document: Document
     passage: EvidencePassage
     also: tuple[Document, ...] = ()
-    beside: tuple[PassageRow, ...] = ()
+    merged: tuple[PassageRow, ...] = ()
 
 
 @dataclass(frozen=True, slots=True)
@@ -235,7 +235,7 @@ class KbKnowledge:
             for row in session.scalars(
                 self._scope.select(PassageRow).where(
                     PassageRow.id.in_(
-                        [key for hit in candidates for key in (hit.passage_id, *hit.beside)]
+                        [key for hit in candidates for key in (hit.passage_id, *hit.merged)]
                     )
                 )
             )
@@ -262,24 +262,24 @@ class KbKnowledge:
             )
             also = tuple(documents[key] for key in others)
             passage = EvidencePassage(
-                row.id,
-                document.id,
-                row.revision_id,
-                document.title,
-                row.text,
-                row.start,
-                Locator.from_dict(row.locator),
-                candidate.match,
-                candidate.similarity,
-                row.context,
-                tuple(PassagePart(**part) for part in row.parts),
-                languages.get(row.revision_id, "en"),
-                candidate.terms,
-                self._kb.id,
-                tuple(other.title for other in also),
+                passage_id=row.id,
+                document_id=document.id,
+                revision_id=row.revision_id,
+                title=document.title,
+                text=row.text,
+                start=row.start,
+                locator=Locator.from_dict(row.locator),
+                match=candidate.match,
+                similarity=candidate.similarity,
+                context=row.context,
+                parts=tuple(PassagePart(**part) for part in row.parts),
+                language=languages.get(row.revision_id, "en"),
+                terms=candidate.terms,
+                kb_id=self._kb.id,
+                also=tuple(other.title for other in also),
             )
-            beside = tuple(rows[key] for key in candidate.beside if key in rows)
-            hits.append(Hit(candidate, document, passage, also, beside))
+            merged = tuple(rows[key] for key in candidate.merged if key in rows)
+            hits.append(Hit(candidate, document, passage, also, merged))
         return hits
 
     # What `core.answering.Knowledge` asks for

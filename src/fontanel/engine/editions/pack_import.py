@@ -17,7 +17,7 @@ import numpy.typing as npt
 from sqlalchemy.orm import Session
 
 from fontanel.core.embedding.encoder import text_key
-from fontanel.core.index import WordsEntry, WordsSegment
+from fontanel.core.index import WordsSegment
 from fontanel.core.passages.fields import words_entry
 from fontanel.core.text.analysis import Analyser
 from fontanel.engine.documents.kbs import create_kb
@@ -49,12 +49,8 @@ def check_vectors(pack: Pack, embed: Embed) -> None:
     draw = random.SystemRandom()
     for name, texts in zip((VECTORS, WINDOWS), pack.texts(), strict=True):
         rows = pack.vectors(name, len(texts))
-        there = (
-            np.flatnonzero(~np.isnan(rows).any(axis=1))
-            if rows.shape[1]
-            else np.zeros(0, dtype=np.int64)
-        )
-        chosen = draw.sample(there.tolist(), min(_SAMPLE, len(there)))
+        present = _present(rows)
+        chosen = draw.sample(present.tolist(), min(_SAMPLE, len(present)))
         computed = embed([texts[row][1] for row in chosen]) if chosen else None
         if computed is not None and (np.sum(computed * rows[chosen], axis=1) < _ALIKE).any():
             damaged(name, "vectors are not those of the passages' texts")
@@ -74,64 +70,96 @@ def import_pack(
     Raises:
         Refused: the pack does not fit this service.
     """
-    manifest, documents, passages = pack.manifest, pack.documents, pack.passages
-    split = SplitSettings(**manifest.splitting.model_dump())
+    manifest = pack.manifest
     kb = create_kb(
         session,
         team_id,
         name or manifest.name,
         manifest.description,
         manifest.embedder,
-        split=split,
+        split=SplitSettings(**manifest.splitting.model_dump()),
     )
     session.flush()
     edition = session.get_one(Edition, kb.edition_id)
-    rows = _insert_documents(session, blobs, kb, pack)
-    entries: list[WordsEntry] = []
+    documents = _insert_documents(session, blobs, kb, pack)
+    passage_ids = _insert_passages(session, edition, pack, documents)
+    words = _words_segment(pack, documents, passage_ids)
+    if words is not None:
+        editions.write(session, edition, words)
+    if manifest.embedder is not None:
+        _write_vectors(session, cache, editions, edition, pack, passage_ids)
+    return kb
+
+
+def _insert_passages(
+    session: Session, edition: Edition, pack: Pack, documents: list[tuple[Document, Revision]]
+) -> list[int]:
+    """Insert the passages; return their ids, in the pack's order."""
     ids: list[int] = []
     ordinals: Counter[int] = Counter()
-    analysers = {
-        language: Analyser(language)
-        for language in {documents[p.document].language or "en" for p in passages}
-    }
-    for start in range(0, len(passages), _AT_ONCE):
-        some = [(packed, passage_in(packed)) for packed in passages[start : start + _AT_ONCE]]
-        made = []
-        for packed, passage in some:
-            number = ordinals[packed.document]
-            made.append(
-                passage_row(edition, *rows[packed.document], number, passage, packed.embedded_text)
+    for start in range(0, len(pack.passages), _AT_ONCE):
+        rows = []
+        for packed in pack.passages[start : start + _AT_ONCE]:
+            document, revision = documents[packed.document]
+            ordinal = ordinals[packed.document]
+            passage = passage_in(packed)
+            rows.append(
+                passage_row(edition, document, revision, ordinal, passage, packed.embedded_text)
             )
             ordinals[packed.document] += 1
-        added = insert_passages(session, made)
-        for passage_id, (packed, passage) in zip(added, some, strict=True):
-            document = documents[packed.document]
-            key = rows[packed.document][0].key
-            analyser = analysers[document.language or "en"]
-            entries.append(
-                words_entry(
-                    passage_id, key, document.title, passage, analyser, document.description
-                )
+        ids += insert_passages(session, rows)
+    return ids
+
+
+def _words_segment(
+    pack: Pack, documents: list[tuple[Document, Revision]], passage_ids: list[int]
+) -> WordsSegment | None:
+    """Analyse the passages into a segment, None without passages."""
+    used = sorted({pack.documents[packed.document].language or "en" for packed in pack.passages})
+    analysers = {language: Analyser(language) for language in used}
+    entries = []
+    for passage_id, packed in zip(passage_ids, pack.passages, strict=True):
+        document = pack.documents[packed.document]
+        entries.append(
+            words_entry(
+                passage_id,
+                documents[packed.document][0].key,
+                document.title,
+                passage_in(packed),
+                analysers[document.language or "en"],
+                document.description,
             )
-        ids += added
-    if entries:
-        editions.write(session, edition, WordsSegment.build(entries, sorted(analysers)))
-    for name_of, texts in zip((VECTORS, WINDOWS), pack.texts(), strict=True):
-        vectors = pack.vectors(name_of, len(texts))
-        there = (
-            ~np.isnan(vectors).any(axis=1)
-            if vectors.shape[1]
-            else np.zeros(len(vectors), dtype=bool)
         )
-        if there.any() and manifest.embedder is not None:
-            kept = [texts[row] for row in np.flatnonzero(there)]
-            owners = np.array([ids[place] for place, _ in kept], dtype=np.int64)
-            segment = vector_segment(edition, owners, vectors[there])
-            editions.write(session, edition, segment, windows=name_of == WINDOWS)
-            cache.put(
-                team_id, [text_key(manifest.embedder, text) for _, text in kept], vectors[there]
-            )
-    return kb
+    return WordsSegment.build(entries, used) if entries else None
+
+
+def _write_vectors(
+    session: Session,
+    cache: VectorCache,
+    editions: Editions,
+    edition: Edition,
+    pack: Pack,
+    passage_ids: list[int],
+) -> None:
+    """Write a segment of the vectors that the pack has, and cache them."""
+    embedder = pack.manifest.embedder
+    assert embedder is not None
+    for name, texts in zip((VECTORS, WINDOWS), pack.texts(), strict=True):
+        vectors = pack.vectors(name, len(texts))
+        present = _present(vectors)
+        if len(present):
+            owners = np.array([passage_ids[texts[row][0]] for row in present], dtype=np.int64)
+            segment = vector_segment(edition, owners, vectors[present])
+            editions.write(session, edition, segment, windows=name == WINDOWS)
+            keys = [text_key(embedder, texts[row][1]) for row in present]
+            cache.put(edition.team_id, keys, vectors[present])
+
+
+def _present(vectors: npt.NDArray[np.float32]) -> npt.NDArray[np.int64]:
+    """Return the rows that have a vector; those without are NaN."""
+    if not vectors.shape[1]:
+        return np.zeros(0, dtype=np.int64)
+    return np.flatnonzero(~np.isnan(vectors).any(axis=1))
 
 
 def _insert_documents(

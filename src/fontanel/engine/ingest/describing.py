@@ -322,21 +322,21 @@ class Describing:
         In one transaction with what `keep` does: after a crash, all of it is done again.
         """
         with self._records.reading() as session:
-            serving = session.scalar(select(Kb.edition_id).where(Kb.id == task.kb_id))
-            beside = select(Edition.id).where(Edition.kb_id == task.kb_id, Edition.id != serving)
-            editions = session.scalars(beside).all()
+            active = session.scalar(select(Kb.edition_id).where(Kb.id == task.kb_id))
+            standby = select(Edition.id).where(Edition.kb_id == task.kb_id, Edition.id != active)
+            editions = session.scalars(standby).all()
         for edition_id in editions:
             with self._editions.writer(edition_id), self._records.writing() as session:
                 self._write_again(session, edition_id, task, about)
-        if serving is None:
+        if active is None:
             return  # the knowledge base is gone
-        with self._editions.writer(serving), self._records.writing() as session:
+        with self._editions.writer(active), self._records.writing() as session:
             document = session.get(Document, task.document_key)
             if document is not None and document.revision_id == task.revision_id:
                 document.description, document.described_by = about.description, by
                 document.title = about.title or document.title
                 document.version += 1
-            self._write_again(session, serving, task, about)
+            self._write_again(session, active, task, about)
             fault("description_written")
             keep(session)
 

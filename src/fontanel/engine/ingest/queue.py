@@ -35,9 +35,9 @@ def add_job(session: Session, document: Document, revision_id: str) -> Job:
     Jobs of older revisions that have not started are deleted.
     """
     drop_waiting_jobs(session, document)
-    serving = select(Kb.edition_id).where(Kb.id == document.kb_id).scalar_subquery()
-    beside = select(Edition.id).where(Edition.kb_id == document.kb_id, Edition.id != serving)
-    for edition_id in session.scalars(beside).all():
+    active = select(Kb.edition_id).where(Kb.id == document.kb_id).scalar_subquery()
+    standby = select(Edition.id).where(Edition.kb_id == document.kb_id, Edition.id != active)
+    for edition_id in session.scalars(standby).all():
         add_standby_job(session, document, revision_id, edition_id)
     job = _job(document, revision_id, None)
     session.add(job)

@@ -30,9 +30,9 @@ def reindex_all(session: Session, edition_id: str) -> int:
     documents = session.scalars(
         select(Document).where(Document.kb_id == edition.kb_id, Document.state.not_in(NOT_INDEXED))
     ).all()
-    serves = session.scalar(select(Kb.id).where(Kb.edition_id == edition_id)) is not None
+    active = session.scalar(select(Kb.id).where(Kb.edition_id == edition_id)) is not None
     for document in documents:
-        if serves:
+        if active:
             retry_document(session, document)
         else:
             add_standby_job(session, document, document.latest_revision_id, edition_id)

@@ -111,7 +111,7 @@ class RunRecord:
             raise RunInterrupted
         moment = time.monotonic()
         if not self._noted:
-            self._noted = moment  # what is over at once need not be told
+            self._noted = moment  # no need to report what ends at once
         if moment - self._noted < MOMENT:
             return
         self._noted = moment

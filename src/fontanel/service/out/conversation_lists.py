@@ -25,8 +25,8 @@ def listed(
         texts = Turn.question.icontains(text, autoescape=True) | Turn.text.icontains(
             text, autoescape=True
         )
-        speaks = select(Turn.id).where(Turn.conversation_id == Conversation.id, texts).exists()
-        query = query.where(Conversation.title.icontains(text, autoescape=True) | speaks)
+        mentions = select(Turn.id).where(Turn.conversation_id == Conversation.id, texts).exists()
+        query = query.where(Conversation.title.icontains(text, autoescape=True) | mentions)
     rows = session.scalars(query.order_by(Conversation.changed_at.desc()).limit(limit))
     return Page(items=[ConversationOut.model_validate(row) for row in rows])
 

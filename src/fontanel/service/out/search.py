@@ -47,7 +47,7 @@ def _hit(hit: Hit, results: Results, *, explain: bool) -> HitOut:
         ],
         neighbours=[
             NeighbourOut(passage_id=row.id, start=row.start, end=row.end, text=row.text)
-            for row in hit.beside
+            for row in hit.merged
         ],
         explanation=_explanation(candidate, results) if explain else None,
     )

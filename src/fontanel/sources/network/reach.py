@@ -118,7 +118,7 @@ def resolve(host: str, port: int, allowed: Iterable[Network]) -> str:
 
 #: The minimum average bytes per second of a server, after its grace period.
 MIN_RATE = 50_000
-#: Seconds between checks whether the response is still wanted.
+#: Seconds between checks whether the caller still waits for the response.
 _LOOK = 1.0
 
 
@@ -147,7 +147,7 @@ class _Stream(httpcore.NetworkStream):
         silent = self._limits.seconds if timeout is None else timeout
         while True:
             if self._limits.stopping():
-                raise httpcore.ReadError("It is no longer wanted.")
+                raise httpcore.ReadError("Cancelled by the caller.")
             waited = time.monotonic() - began
             left = self._limits.seconds + self._received / MIN_RATE - self._waited - waited
             if left <= 0 and self._received:

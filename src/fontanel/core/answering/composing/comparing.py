@@ -1,13 +1,12 @@
-"""Simple comparisons.
-
-Which of two is longer, which row of a table has the maximum.
-"""
+"""Answer simple comparisons: which of two is longer, which row has the maximum."""
 
 from __future__ import annotations
 
+import itertools
 import re
 from collections.abc import Sequence
 from dataclasses import dataclass
+from typing import NamedTuple
 
 from fontanel.core.answering.composing.asked import Scored, exact_words
 from fontanel.core.answering.composing.quantities import quantities, value_of
@@ -74,7 +73,7 @@ def compare(question: str, ranked: Sequence[Scored]) -> Compared | None:
         return _two(
             either.group(1),
             either.group(2),
-            _wanted(question[: either.start()]),
+            _column_words(question[: either.start()]),
             about,
             more=more,
             ranked=ranked,
@@ -85,7 +84,7 @@ def compare(question: str, ranked: Sequence[Scored]) -> Compared | None:
     return None
 
 
-def _wanted(question: str, named: str = "") -> str:
+def _column_words(question: str, named: str = "") -> str:
     """Return the question's words that say which column is meant.
 
     Neither names nor the comparing word count: "greatest" alone does not mean a column "Greatest
@@ -105,19 +104,27 @@ def _two(
     if not all(names):
         return None
     figures = [_figures(name, requested, about, ranked) for name in names]
-    for first in figures[0]:
-        for second in figures[1]:
-            if first[1] == second[1] and first[0] != second[0] and first[2] is not second[2]:
-                # Taking longer means being slower.
-                descending = more != (about.startswith("speed") and first[1] in _DURATIONS)
-                pairs = [(first, names[0]), (second, names[1])]
-                (best, name), (rest, behind) = sorted(
-                    pairs, key=lambda pair: pair[0][0], reverse=descending
-                )
-                column = f"{best[2].columns[best[4]].lower()} " if best[4] is not None else ""
-                text = f"{_capital(name)}: {column}{best[3]}, against {rest[3]} for {behind}."
-                return Compared(text, (best[2], rest[2]))
+    for first, second in itertools.product(*figures):
+        if _comparable(first, second):
+            # Taking longer means being slower.
+            descending = more != (about.startswith("speed") and first.unit in _DURATIONS)
+            pairs = [(first, names[0]), (second, names[1])]
+            (best, name), (rest, behind) = sorted(
+                pairs, key=lambda pair: pair[0].value, reverse=descending
+            )
+            figure = f"{best.column_name} {best.text}".lstrip()
+            text = f"{_capital(name)}: {figure}, against {rest.text} for {behind}."
+            return Compared(text, (best.statement, rest.statement))
     return None
+
+
+def _comparable(first: Figure, second: Figure) -> bool:
+    """Return whether two figures have one unit, differ, and come from different statements."""
+    return (
+        first.unit == second.unit
+        and first.value != second.value
+        and first.statement is not second.statement
+    )
 
 
 def _shared_noun(one: str, other: str) -> str:
@@ -134,8 +141,20 @@ def _capital(text: str) -> str:
     return text[:1].upper() + text[1:]
 
 
-#: The value, its unit or column, the statement that contains it, its text, and its column's index.
-Figure = tuple[float, str, Statement, str, int | None]
+class Figure(NamedTuple):
+    """A number that a statement gives for a name."""
+
+    value: float
+    unit: str
+    """The unit, or in a table the column's name in lower case."""
+    statement: Statement
+    text: str
+    column: int | None = None
+    """The index of the table's column."""
+
+    @property
+    def column_name(self) -> str:
+        return "" if self.column is None else self.statement.columns[self.column].lower()
 
 
 def _figures(name: str, requested: str, about: str, ranked: Sequence[Scored]) -> list[Figure]:
@@ -149,19 +168,12 @@ def _figures(name: str, requested: str, about: str, ranked: Sequence[Scored]) ->
         if statement.kind == "row":
             results += _cells(statement, requested, about)
         else:
-            stored = quantities(statement.text)
-            if len(stored) == 1:
-                ((value, unit),) = stored
+            all_quantities = quantities(statement.text)
+            if len(all_quantities) == 1:
+                ((value, unit),) = all_quantities
                 written = re.search(r"[€£$]?\s?\d[\d.,]*\s*[^\W\d_%]*%?", statement.text)
-                results.append(
-                    (
-                        value,
-                        unit,
-                        statement,
-                        written.group().strip() if written else f"{value:g} {unit}",
-                        None,
-                    )
-                )
+                text = written.group().strip() if written else f"{value:g} {unit}"
+                results.append(Figure(value, unit, statement, text))
     return results
 
 
@@ -172,15 +184,8 @@ def _cells(row: Statement, requested: str, about: str) -> list[Figure]:
         for place, (column, cell) in enumerate(zip(row.columns, row.cells, strict=False)):
             number = re.match(r"\s*[€£$]?\s*(\d[\d.,]*)", cell)
             if number and place and words & set(re.findall(r"[a-z]+", column.lower())):
-                results.append(
-                    (
-                        value_of(number.group(1).rstrip(".,")),
-                        column.lower(),
-                        row,
-                        cell.strip(),
-                        place,
-                    )
-                )
+                value = value_of(number.group(1).rstrip(".,"))
+                results.append(Figure(value, column.lower(), row, cell.strip(), place))
         if results:
             return results
     return []
@@ -194,7 +199,7 @@ def _table(
     # The first column must be about what is asked for: berths, for "which berth".
     if best is None or not best.columns or named.rstrip("s") not in best.columns[0].lower():
         return None
-    requested = _wanted(question, named)
+    requested = _column_words(question, named)
     rows = [
         item.statement
         for item in ranked
@@ -203,11 +208,11 @@ def _table(
         and item.statement.part == best.part
     ]
     figures = [figure for row in rows for figure in _cells(row, requested, about)[:1]]
-    if len(figures) < max(2, len(rows)) or len({figure[1] for figure in figures}) > 1:
+    if len(figures) < max(2, len(rows)) or len({figure.unit for figure in figures}) > 1:
         return None
-    top = sorted(figures, key=lambda figure: -figure[0] if more else figure[0])
-    if top[0][0] == top[1][0]:
+    first, second = sorted(figures, key=lambda figure: figure.value, reverse=more)[:2]
+    if first.value == second.value or not first.statement.cells:
         return None
-    name = top[0][2].cells[0] if top[0][2].cells else ""
-    column = top[0][2].columns[top[0][4] or 0].lower()
-    return Compared(f"{name}: {column} {top[0][3]}.", (top[0][2],)) if name else None
+    name = first.statement.cells[0]
+    text = f"{name}: {first.column_name} {first.text}."
+    return Compared(text, (first.statement,)) if name else None

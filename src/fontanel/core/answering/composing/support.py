@@ -1,4 +1,4 @@
-"""How much speaks for the evidence containing the answer."""
+"""Score how likely the evidence is to contain the answer."""
 
 from __future__ import annotations
 

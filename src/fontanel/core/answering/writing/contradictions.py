@@ -1,9 +1,8 @@
-"""What a statement contradicts in its cited place.
+"""Find what a statement contradicts in its cited passage.
 
-Numbers, names, denials, opposites.
-
-Words alone are not enough: "three hours before" and "three hours after" share theirs, and a table
-contains the figures of every row.
+Compares numbers, names, denials and opposites. Shared words are not
+enough: "three hours before" and "three hours after" share theirs, and a table contains the figures
+of every row.
 """
 
 from __future__ import annotations
@@ -74,7 +73,7 @@ _FIGURES = {
 _FIGURE_WORD = re.compile(rf"\b(?:{'|'.join(_FIGURES)})\b", re.I)
 _ONE = re.compile(r"\bone\b", re.I)
 #: Words on either side of a word that show what it applies to.
-_BESIDE = 4
+_NEIGHBOURS = 4
 
 
 def numbers(text: str) -> set[str]:
@@ -193,8 +192,8 @@ def _sides(word: re.Pattern[str], text: str) -> list[set[str]]:
             _TOKEN.findall(text[: match.start()].lower()),
             _TOKEN.findall(text[match.end() :].lower()),
         )
-        sides = {f"{token}<" for token in before[-_BESIDE:]} | {
-            f"{token}>" for token in after[:_BESIDE]
+        sides = {f"{token}<" for token in before[-_NEIGHBOURS:]} | {
+            f"{token}>" for token in after[:_NEIGHBOURS]
         }
         results.append(sides)
     return results

@@ -104,20 +104,20 @@ def add_fields(lines: list[Line], fields: list[Filled], page: int) -> None:
     """
     for one in fields:
         middle = (one.bottom + one.top) / 2
-        beside = [
+        same_row = [
             line
             for line in lines
             if abs(line.baseline + 0.3 * line.size - middle) < 0.7 * line.size
         ]
         before = [
             (cell.left, line, cell)
-            for line in beside
+            for line in same_row
             for cell in line.cells
             if cell.left < one.left
         ]
         after = [
             (-cell.left, line, cell)
-            for line in beside
+            for line in same_row
             for cell in line.cells
             if cell.left >= one.right - 1
         ]

@@ -127,7 +127,7 @@ def _target_now(access: Access, turn: Turn) -> Target:
         kb_id = access.session.get_one(Conversation, turn.conversation_id).kb_id
         return kb_target(access.session.get_one(Kb, kb_id), {}, None)
     desk = access.session.get_one(Desk, turn.desk_id)
-    if not access.scope.holds(desk):
+    if not access.scope.may_reach(desk):
         raise NotFound("desk", desk.slug)
     version = None if desk.published is None else version_of(access.session, desk, desk.published)
     settings = desk.draft if version is None or turn.desk_version is None else version.settings

@@ -119,7 +119,7 @@ def _public_desk(session: Session, desk: Desk) -> PublicDesk:
 def list_public_desks(access: Reader) -> Page[PublicDesk]:
     """The published ones, for members."""
     query = access.scope.select(Desk).where(Desk.published.is_not(None)).order_by(Desk.name)
-    desks = [desk for desk in access.session.scalars(query).all() if access.scope.holds(desk)]
+    desks = [desk for desk in access.session.scalars(query).all() if access.scope.may_reach(desk)]
     return Page(items=[_public_desk(access.session, desk) for desk in desks])
 
 

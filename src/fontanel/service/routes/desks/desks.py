@@ -46,7 +46,7 @@ def list_desks(access: Editor) -> Page[DeskOut]:
         items=[
             desk_out(access, desk)
             for desk in access.session.scalars(query).all()
-            if access.scope.holds(desk)
+            if access.scope.may_reach(desk)
         ]
     )
 

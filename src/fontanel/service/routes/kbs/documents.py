@@ -261,9 +261,9 @@ def list_passages(
 ) -> Page[PassageOut]:
     """The passages that searches find, in reading order."""
     document_row = access.scope.document(access.scope.kb(kb), document)
-    serving = access.scope.kb(kb).edition_id
+    active = access.scope.kb(kb).edition_id
     query = access.scope.select(PassageRow).where(
-        PassageRow.document_key == document_row.key, PassageRow.edition_id == serving
+        PassageRow.document_key == document_row.key, PassageRow.edition_id == active
     )
     if cursor is not None:
         query = query.where(PassageRow.ordinal > cursor)

@@ -77,7 +77,7 @@ def list_kinds(caller: CallerDep) -> list[KindOut]:
         KindOut(
             name=kind.name,
             title=kind.title,
-            says=kind.says,
+            description=kind.description,
             settings=kind.settings.model_json_schema(),
             credentials=kind.credentials.model_json_schema(),
             pushed=kind.pushed,
