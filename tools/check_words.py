@@ -31,7 +31,6 @@ REPLACED = {
 #: Files that quote the words.
 EXCEPT = {
     "tools/check_words.py",
-    "docs/performance.md",
     "src/fontanel/engine/editions/pack_format.py",  # packs of earlier versions
     "src/fontanel/records/migrations/versions/v0009_plain_names.py",
 }

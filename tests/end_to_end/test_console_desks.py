@@ -20,7 +20,7 @@ QUESTION = "At what gust does the quay crane stop?"
 
 @pytest.fixture(scope="module")
 def team(service: Service, model_server: str) -> Iterator[TeamSetup]:
-    result = new_team(service, "Desk builders")
+    result = new_team(service)
     result.client.create_kb("Rules")
     result.client.add_document(
         "rules", STORM, "storm-plan.md", {"page": "https://rules.skerrow.example/storm"}, wait=True

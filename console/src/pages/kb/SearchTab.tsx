@@ -18,7 +18,7 @@ export function SearchTab() {
   const [found, setFound] = useState<SearchResult[]>([]);
   /** The number of the latest search, 0 before any; after one, changed settings search again. */
   const latest = useRef(0);
-  const [explained, _setExplained] = useState(false);
+  const [explained, setExplained] = useState(false);
   const [error, setError] = useState<string | null>(null);
   const tags = [
     ...new Set(

@@ -10,12 +10,8 @@ from functools import cache
 from importlib.resources import files
 from typing import Protocol
 
-import numpy as np
-import numpy.typing as npt
-
+from fontanel.core.arrays import Floats
 from fontanel.core.passages.splitting import Locator, PassagePart
-
-Floats = npt.NDArray[np.float32]
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

@@ -13,9 +13,9 @@ from typing import Any
 import numpy as np
 import numpy.typing as npt
 
+from fontanel.core.arrays import Floats
 from fontanel.errors import FontanelError
 
-Vectors = npt.NDArray[np.float32]
 TokenCounter = Callable[[Sequence[str]], list[int]]
 
 _WORD = re.compile(r"\w+|[^\w\s]")
@@ -107,7 +107,7 @@ class OnnxEmbedder:
             for item in self._counter.encode_batch_fast(list(texts), add_special_tokens=False)
         ]
 
-    def embed(self, texts: Sequence[str], batch: int = 16) -> Vectors:
+    def embed(self, texts: Sequence[str], batch: int = 16) -> Floats:
         """Return a unit vector per text, float32 (len(texts), dimensions).
 
         Texts are truncated to the encoder's limit.

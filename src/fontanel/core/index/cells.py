@@ -13,7 +13,7 @@ from typing import Any
 import numpy as np
 import numpy.typing as npt
 
-Floats = npt.NDArray[np.float32]
+from fontanel.core.arrays import Floats
 
 #: The number of vectors from which a partition is worthwhile; below, a full product takes a few
 #: milliseconds.

@@ -6,9 +6,9 @@ from collections.abc import Sequence
 from dataclasses import dataclass, field
 from operator import eq
 
+from fontanel.core.arrays import Ids
 from fontanel.core.index.postings import SKETCH
 from fontanel.core.index.query import Query
-from fontanel.core.index.segments import Ids
 
 #: The maximum number of passages that are merged into one.
 _MAX_JOINED = 3

@@ -16,11 +16,11 @@ from operator import attrgetter
 import numpy as np
 import numpy.typing as npt
 
-from fontanel.core.index.postings import ABOUT_POSITION, Floats, by_field, saturated
-from fontanel.core.index.segments import ABSENT, Rows, WordsSegment
+from fontanel.core.arrays import Floats, Mask, Rows
+from fontanel.core.index.postings import ABOUT_POSITION, by_field, saturated
+from fontanel.core.index.segments import ABSENT, WordsSegment
 from fontanel.core.text.analysis import Analyser
 
-Mask = npt.NDArray[np.bool_]
 #: Sums of float32 differ in their last digits by the order of the terms.
 _SURE = 1.0 - 1e-5
 #: The best passages hardly ever exceed this share of the sum of all maxima.

@@ -7,12 +7,9 @@ on the demo.
 from __future__ import annotations
 
 import numpy as np
-import numpy.typing as npt
 
+from fontanel.core.arrays import Floats, Ids
 from fontanel.facts import KEYWORD_WEIGHT
-
-Floats = npt.NDArray[np.float32]
-Ids = npt.NDArray[np.int64]
 
 #: The share of the attainable keyword score that a passage with a good answer reaches.
 LEXICAL_SHARE = 0.6

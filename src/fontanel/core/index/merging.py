@@ -8,11 +8,10 @@ from typing import Any
 import numpy as np
 import numpy.typing as npt
 
+from fontanel.core.arrays import Floats, Mask
 from fontanel.core.index.cells import MIN_VECTORS, partition
-from fontanel.core.index.postings import Floats, impact_arrays, pack_terms, rounded_averages
+from fontanel.core.index.postings import impact_arrays, pack_terms, rounded_averages
 from fontanel.core.index.segments import VectorSegment, WordsSegment
-
-Mask = npt.NDArray[np.bool_]
 
 
 def merge_words(

@@ -16,6 +16,8 @@ from typing import Any
 import numpy as np
 import numpy.typing as npt
 
+from fontanel.core.arrays import Floats
+
 #: The fields of a passage, in the order of their frequencies in postings.
 FIELDS = ("title", "heading", "body", "about")
 FIELD_WEIGHTS = np.array([0.8, 1.2, 1.0, 0.3], dtype=np.float32)
@@ -47,8 +49,6 @@ _MULTIPLIERS = np.array(
     ],
     dtype=np.uint64,
 )
-
-Floats = npt.NDArray[np.float32]
 
 
 @dataclass(frozen=True, slots=True)

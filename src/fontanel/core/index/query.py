@@ -6,16 +6,11 @@ from collections.abc import Mapping
 from dataclasses import dataclass, field
 from enum import StrEnum
 
-import numpy as np
-import numpy.typing as npt
-
+from fontanel.core.arrays import Floats, Ids
 from fontanel.core.index.match import (
     DOCUMENT_WEIGHT,
 )
-from fontanel.core.index.segments import Ids
 from fontanel.facts import KEYWORD_WEIGHT
-
-Floats = npt.NDArray[np.float32]
 
 
 class Mode(StrEnum):

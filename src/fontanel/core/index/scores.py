@@ -7,9 +7,9 @@ from dataclasses import dataclass, fields
 from math import isnan
 from typing import Any
 
+from fontanel.core.arrays import Floats, Ids
 from fontanel.core.index.choosing import Shown
-from fontanel.core.index.query import Candidate, Floats
-from fontanel.core.index.segments import Ids
+from fontanel.core.index.query import Candidate
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

@@ -11,12 +11,11 @@ from weakref import WeakKeyDictionary
 import numpy as np
 import numpy.typing as npt
 
+from fontanel.core.arrays import Floats, Ids, Rows
 from fontanel.core.index.cells import Cells
 from fontanel.core.index.files import let_go, open_arrays, write_arrays
-from fontanel.core.index.postings import Floats, WordsEntry, build_postings, impacts, term_hash
+from fontanel.core.index.postings import WordsEntry, build_postings, impacts, term_hash
 
-Ids = npt.NDArray[np.int64]
-Rows = npt.NDArray[np.int32]
 #: Index of a term in a segment that has none such.
 ABSENT = -1
 

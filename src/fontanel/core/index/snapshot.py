@@ -9,15 +9,9 @@ from functools import cached_property
 import numpy as np
 import numpy.typing as npt
 
+from fontanel.core.arrays import Floats, Ids, Mask, Positions
 from fontanel.core.index.choosing import choose
-from fontanel.core.index.lexical import (
-    Mask,
-    best_rows,
-    field_scores,
-    rows_with,
-    term_scores,
-    with_phrase,
-)
+from fontanel.core.index.lexical import best_rows, field_scores, rows_with, term_scores, with_phrase
 from fontanel.core.index.match import (
     LEXICAL_SHARE,
     SPEAKING,
@@ -27,13 +21,11 @@ from fontanel.core.index.match import (
 )
 from fontanel.core.index.operators import Operators, parse
 from fontanel.core.index.postings import FIELDS, K1, idf, rounded_averages
-from fontanel.core.index.query import Candidate, Floats, Mode, Query, SearchResult
+from fontanel.core.index.query import Candidate, Mode, Query, SearchResult
 from fontanel.core.index.scores import Scores, candidate
-from fontanel.core.index.segments import ABSENT, Ids, VectorSegment, WordsSegment
+from fontanel.core.index.segments import ABSENT, VectorSegment, WordsSegment
 from fontanel.core.index.spelling import PENALTY, corrections
 from fontanel.core.text.analysis import analyser_of
-
-Rows = npt.NDArray[np.int64]
 
 #: Words that begin with a prefix and are searched for.
 _MAX_EXPANSIONS = 50
@@ -51,7 +43,7 @@ class _QueryTerms:
 class Snapshot:
     """Searches a fixed set of segments.
 
-    Rows are numbered across all keyword segments, in their order.
+    Positions are numbered across all keyword segments, in their order.
 
     Args:
         dead: Ids of passages that were removed since their segments were written.
@@ -236,7 +228,7 @@ class Snapshot:
         query: Query,
         asked: _QueryTerms,
         weights: Mapping[str, float],
-        proposed: Sequence[Rows],
+        proposed: Sequence[Positions],
     ) -> SearchResult:
         """Score all candidate rows in full, and choose the ones to show."""
         rows = (
@@ -261,7 +253,7 @@ class Snapshot:
 
     def _score(
         self,
-        rows: Rows,
+        rows: Positions,
         query: Query,
         asked: _QueryTerms,
         weights: Mapping[str, float],
@@ -320,8 +312,8 @@ class Snapshot:
 
     def _best_by_words(
         self, weights: Mapping[str, float], usable: Sequence[Mask | None], depth: int
-    ) -> Rows:
-        rows: list[Rows] = []
+    ) -> Positions:
+        rows: list[Positions] = []
         scores: list[Floats] = []
         floor = 0.0
         if weights:
@@ -340,7 +332,7 @@ class Snapshot:
 
     def _best_by_meaning(
         self, query: Query, usable: Sequence[Mask | None], depth: int
-    ) -> list[Rows]:
+    ) -> list[Positions]:
         """Return the rows with the nearest vectors, per vector and window segment."""
         assert query.vector is not None
         limited = any(mask is not None for mask in usable)
@@ -354,7 +346,7 @@ class Snapshot:
             if limited
             else None
         )
-        out: list[Rows] = []
+        out: list[Positions] = []
         segments = (*self.vectors, *self.windows)
         for number, (segment, rows) in enumerate(zip(segments, self._rows_of_vectors, strict=True)):
             # Several windows of one passage may be near.
@@ -389,7 +381,7 @@ class Snapshot:
             out.append(rows[places[cosines > -2.0]].astype(np.int64))
         return out
 
-    def _similarity(self, rows: Rows, query: Query) -> tuple[Floats, Floats]:
+    def _similarity(self, rows: Positions, query: Query) -> tuple[Floats, Floats]:
         """Return the similarity of each row, and the cosine of its nearest window.
 
         Similarity is the mean of the two cosines, or the row's own if it has no windows; NaN
@@ -408,7 +400,7 @@ class Snapshot:
             window = np.fmax(window, segment.largest_cosines(query.vector, ids))
         return np.where(np.isnan(window), result, (result + window) / np.float32(2.0)), window
 
-    def _term_scores(self, rows: Rows, weights: Mapping[str, float]) -> Floats:
+    def _term_scores(self, rows: Positions, weights: Mapping[str, float]) -> Floats:
         if len(self.words) == 1:
             return term_scores(self.words[0], rows, weights, self.averages)
         out = np.zeros((len(rows), len(weights)), dtype=np.float32)
@@ -430,7 +422,7 @@ class Snapshot:
         )
         return {term: tuple(float(value) for value in values) for term, values in result.items()}
 
-    def _gather(self, rows: Rows, name: str) -> npt.NDArray[np.int64]:
+    def _gather(self, rows: Positions, name: str) -> npt.NDArray[np.int64]:
         """Values of a column of the words segments, for rows in ascending order."""
         parts = []
         if len(self.words) == 1:

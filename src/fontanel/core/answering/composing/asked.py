@@ -5,13 +5,11 @@ from __future__ import annotations
 import re
 from dataclasses import dataclass
 
-import numpy as np
-import numpy.typing as npt
-
 from fontanel.core.answering.composing.statements import Statement
 from fontanel.core.answering.evidence import Knowledge, Support
 from fontanel.core.answering.question.followup import split_stand_alone
 from fontanel.core.answering.question.shape import shape_of
+from fontanel.core.arrays import Floats
 
 _ASKS_OLD = re.compile(
     r"\b(?:superseded|withdrawn|old(?:er)?|previous|former|earlier|used to|was|were|until|before"
@@ -44,9 +42,6 @@ class Draft:
     chosen: list[Statement]
     support: Support
     keyword_only: bool
-
-
-Floats = npt.NDArray[np.float32]
 
 
 class Question:

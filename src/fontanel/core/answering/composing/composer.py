@@ -11,7 +11,6 @@ from collections.abc import Sequence
 from itertools import pairwise
 
 import numpy as np
-import numpy.typing as npt
 
 from fontanel.core.answering.composing.asked import (
     Draft,
@@ -25,8 +24,7 @@ from fontanel.core.answering.composing.support import WORD, support_of
 from fontanel.core.answering.evidence import NO_SUPPORT, EvidencePassage, Knowledge
 from fontanel.core.answering.question.shape import Shape, fit
 from fontanel.core.answering.settings import STATEMENTS, AnswerSettings, Length
-
-Floats = npt.NDArray[np.float32]
+from fontanel.core.arrays import Floats
 
 _ANAPHOR = re.compile(
     r"^(?:it|this|that|they|these|those|he|she|such|the same|both|otherwise|in (?:this|that)"

@@ -7,10 +7,11 @@ from collections.abc import Sequence
 
 import numpy as np
 
-from fontanel.core.answering.composing.asked import Floats, Question, Scored, embedded_form
+from fontanel.core.answering.composing.asked import Question, Scored, embedded_form
 from fontanel.core.answering.evidence import EvidencePassage, Knowledge, Support
 from fontanel.core.answering.question.followup import split_stand_alone
 from fontanel.core.answering.question.shape import fit
+from fontanel.core.arrays import Floats
 
 
 def support_of(
