@@ -520,7 +520,7 @@ export interface paths {
         get: operations["show_written_api_v1_teams__team__kbs__kb__documents__document__written_get"];
         /**
          * Change a document's own text
-         * @description Adds a revision; accepts If-Match, so that nobody overwrites another's change.
+         * @description Adds a revision; needs If-Match, so that nobody overwrites another's change.
          */
         put: operations["rewrite_api_v1_teams__team__kbs__kb__documents__document__written_put"];
         post?: never;
@@ -1289,7 +1289,7 @@ export interface paths {
         head?: never;
         /**
          * Change a desk's draft
-         * @description Settings left out stay. Chat users see the change once it is published.
+         * @description Settings left out stay; needs If-Match. Chat users see the change once it is published.
          */
         patch: operations["change_desk_api_v1_teams__team__desks__desk__patch"];
         trace?: never;
@@ -1386,7 +1386,7 @@ export interface paths {
         put?: never;
         /**
          * Make a link to a desk
-         * @description Anyone with the link may ask, if the published audience is `link`.
+         * @description Anyone with the link may ask, if the published audience is `link`; see its `state`.
          */
         post: operations["make_link_api_v1_teams__team__desks__desk__links_post"];
         delete?: never;
@@ -2737,6 +2737,12 @@ export interface components {
             name: string;
             /** Start */
             start: string;
+            /**
+             * State
+             * @description Whether it works; if not, why.
+             * @enum {string}
+             */
+            state: "open" | "revoked" | "expired" | "not_published" | "members_only";
             /** Per Minute */
             per_minute: number;
             /**
@@ -2761,7 +2767,7 @@ export interface components {
             name: string;
             /**
              * Per Minute
-             * @description Questions a minute that one guest may ask.
+             * @description Questions a minute from one guest, or one address.
              * @default 10
              */
             per_minute: number;
@@ -2776,6 +2782,12 @@ export interface components {
             name: string;
             /** Start */
             start: string;
+            /**
+             * State
+             * @description Whether it works; if not, why.
+             * @enum {string}
+             */
+            state: "open" | "revoked" | "expired" | "not_published" | "members_only";
             /** Per Minute */
             per_minute: number;
             /**
@@ -4471,6 +4483,12 @@ export interface components {
              * @default
              */
             note: string;
+            /**
+             * Close Links
+             * @description Publish even if links of guests stop working.
+             * @default false
+             */
+            close_links: boolean;
         };
         /** PushIn */
         PushIn: {
@@ -5653,7 +5671,7 @@ export interface components {
              * By
              * @enum {string}
              */
-            by: "day" | "desk" | "kb" | "member" | "composer";
+            by: "day" | "desk" | "kb" | "member" | "model";
             /** Rows */
             rows: components["schemas"]["UsageRow"][];
             total: components["schemas"]["UsageRow"];
@@ -5661,7 +5679,10 @@ export interface components {
         };
         /**
          * UsageRow
-         * @description The usage of a desk, knowledge base, member or day, by its id and name.
+         * @description The usage of a day, desk, knowledge base, asker or model, by its id and name.
+         *
+         *     Each question counts in one row: `questions` is the sum of `answered`, `declined` and
+         *     `unfinished`.
          */
         UsageRow: {
             /** Key */
@@ -5674,6 +5695,11 @@ export interface components {
             answered: number;
             /** Declined */
             declined: number;
+            /**
+             * Unfinished
+             * @description Stopped by the asker, interrupted or failed.
+             */
+            unfinished: number;
             /** Helpful */
             helpful: number;
             /** Not Helpful */
@@ -11658,7 +11684,10 @@ export interface operations {
     };
     activate_version_api_v1_teams__team__desks__desk__versions__number__activate_post: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description Publish even if links of guests stop working. */
+                close_links?: boolean;
+            };
             header?: never;
             path: {
                 desk: string;
@@ -12827,7 +12856,7 @@ export interface operations {
     show_usage_api_v1_teams__team__usage_get: {
         parameters: {
             query?: {
-                by?: "day" | "desk" | "kb" | "member" | "composer";
+                by?: "day" | "desk" | "kb" | "member" | "model";
                 /** @description From this moment on; by default the last thirty days. */
                 since?: string | null;
                 /** @description Up to this moment. */
@@ -12896,7 +12925,7 @@ export interface operations {
     usage_csv_api_v1_teams__team__usage_csv_get: {
         parameters: {
             query?: {
-                by?: "day" | "desk" | "kb" | "member" | "composer";
+                by?: "day" | "desk" | "kb" | "member" | "model";
                 /** @description From this moment on; by default the last thirty days. */
                 since?: string | null;
                 /** @description Up to this moment. */

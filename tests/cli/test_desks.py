@@ -71,11 +71,11 @@ def test_a_desk_from_draft_to_record(run: Run, team: TeamSetup, storm: str, writ
     assert QUESTION in run("desk", "answers", "crane-desk", "--unhelpful").stdout
     assert run("answer", "again", rows[1]["id"]).returncode == 0
     assert "Crane desk" in run("usage", "show", "--by", "desk").stdout
-    assert run("usage", "show", "--by", "composer", "--csv").stdout.startswith("key,name,questions")
+    assert run("usage", "show", "--by", "model", "--csv").stdout.startswith("key,name,questions")
     assert "Version 1 is published" in run("desk", "activate", "crane-desk", "1").stdout
     link = run("desk", "link", "crane-desk", "Crew", "--per-minute", "5").stdout
     assert "#dl_" in link
-    assert "open" in run("desk", "links", "crane-desk").stdout
+    assert "members only  never  never" in run("desk", "links", "crane-desk").stdout
     assert run("desk", "unlink", "crane-desk", "Crew").returncode == 0
     assert "revoked" in run("desk", "links", "crane-desk").stdout
     assert run("desk", "delete", "crane-desk", "--yes").returncode == 0
@@ -87,7 +87,7 @@ def test_slips_are_named(run: Run, team: TeamSetup, storm: str) -> None:
     assert "not a setting" in run("desk", "change", "desk", "--set", "context_tokens").stderr
     refused = run("desk", "change", "desk", "--set", "evidence_needed=9")
     assert (refused.returncode, "evidence_needed" in refused.stderr) == (1, True)
-    assert "Say what to change" in run("desk", "change", "desk").stderr
+    assert "Name what to change" in run("desk", "change", "desk").stderr
     assert run("model", "list").returncode == 4
     assert "None but the built-in composer" in run("model", "usable").stdout
     changed = run("team", "change", "--kept-days", "30", "--monthly-tokens", "1000").stdout

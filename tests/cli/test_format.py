@@ -8,7 +8,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from fontanel.cli.format import ago, clock, number, percent, place, size
+from fontanel.cli.format import clock, moment, number, percent, place, size
 from fontanel.schemas import LocatorOut
 from tests.cli.conftest import Run
 
@@ -50,15 +50,21 @@ def test_any_size_has_a_unit_and_few_digits(value: int) -> None:
         (timedelta(minutes=3, seconds=30), "3 min ago"),
         (timedelta(hours=5, minutes=10), "5 h ago"),
         (timedelta(days=2, hours=1), "2 days ago"),
+        (
+            -timedelta(days=90, minutes=1),
+            (datetime.now(UTC) + timedelta(days=90)).date().isoformat(),
+        ),
+        (-timedelta(days=30, minutes=1), "in 30 days"),
+        (-timedelta(hours=3, minutes=1), "in 3 h"),
     ],
 )
-def test_times_that_have_passed(before: timedelta, said: str) -> None:
-    assert ago(datetime.now(UTC) - before) == said
+def test_times_as_people_say_them(before: timedelta, said: str) -> None:
+    assert moment(datetime.now(UTC) - before) == said
 
 
 def test_what_was_long_ago_has_a_date_and_what_never_was_has_none() -> None:
-    assert ago(datetime(2020, 3, 4, 12, tzinfo=UTC)) == "2020-03-04"
-    assert ago(None) == "-"
+    assert moment(datetime(2020, 3, 4, 12, tzinfo=UTC)) == "2020-03-04"
+    assert moment(None) == "-"
 
 
 @given(st.integers(0, 10**6))

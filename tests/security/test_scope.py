@@ -25,7 +25,8 @@ def desk(team: TeamSetup) -> tuple[Client, str, str]:
     desk = client.create_desk("Desk", s.DeskSettings(kbs=[s.DeskKb(kb=other.id)], audience="link"))
     client.publish_desk(desk.id)
     client.ask_desk(desk.id, "What does the quay crane driver earn?")
-    client.change_desk(desk.id, {"kbs": [{"kb": mine.id}]})
+    version = client.show_desk(desk.id).version
+    client.change_desk(desk.id, {"kbs": [{"kb": mine.id}]}, version=version)
     client.publish_desk(desk.id)
     client.ask_desk(desk.id, QUESTION)
     key = client.make_key("narrow", "editor", [mine.slug])

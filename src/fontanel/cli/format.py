@@ -20,18 +20,25 @@ def size(value: int) -> str:
     return f"{value} B"
 
 
-def ago(value: datetime | None) -> str:
+#: Up to so many seconds, in this unit, with this name.
+_UNITS = ((60, 1, "s"), (3600, 60, "min"), (86400, 3600, "h"), (86400 * 60, 86400, "days"))
+
+
+#: Seconds by which the service's clock may be ahead.
+_CLOCKS_DIFFER = 10
+
+
+def moment(value: datetime | None) -> str:
+    """A time in the past or the future: "3 h ago", "in 12 days", or a date further away."""
     if value is None:
         return "-"
     seconds = (datetime.now(UTC) - value).total_seconds()
-    for limit, unit, name in (
-        (60, 1, "s"),
-        (3600, 60, "min"),
-        (86400, 3600, "h"),
-        (86400 * 60, 86400, "days"),
-    ):
-        if seconds < limit:
-            return f"{max(0, int(seconds // unit))} {name} ago"
+    if -_CLOCKS_DIFFER < seconds < 0:
+        seconds = 0.0
+    for limit, unit, name in _UNITS:
+        if abs(seconds) < limit:
+            amount = f"{int(abs(seconds) // unit)} {name}"
+            return f"in {amount}" if seconds < 0 else f"{amount} ago"
     return value.date().isoformat()
 
 

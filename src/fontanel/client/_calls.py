@@ -242,10 +242,8 @@ class Calls(DeskCalls):
     def written_text(self, kb: str, document: str) -> Call[s.WrittenOut]:
         return Call("GET", f"{self._document(kb, document)}/written", s.WrittenOut)
 
-    def rewrite_document(
-        self, kb: str, document: str, text: str, version: int | None
-    ) -> Call[s.AddedOut]:
-        headers = {"If-Match": f'"{version}"'} if version is not None else {}
+    def rewrite_document(self, kb: str, document: str, text: str, version: int) -> Call[s.AddedOut]:
+        headers = {"If-Match": f'"{version}"'}
         path = f"{self._document(kb, document)}/written"
         return Call("PUT", path, s.AddedOut, s.WrittenChange(text=text), headers=headers)
 

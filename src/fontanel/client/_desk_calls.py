@@ -44,9 +44,9 @@ class DeskCalls:
         return Call("GET", self._desk(desk), s.DeskOut)
 
     def change_desk(
-        self, desk: str, settings: Mapping[str, Any] | None, name: str | None, version: int | None
+        self, desk: str, settings: Mapping[str, Any] | None, name: str | None, version: int
     ) -> Call[s.DeskOut]:
-        headers = {"If-Match": f'"{version}"'} if version is not None else {}
+        headers = {"If-Match": f'"{version}"'}
         body = s.DeskChange(
             **_said(name=name, settings=None if settings is None else dict(settings))
         )
@@ -55,14 +55,18 @@ class DeskCalls:
     def delete_desk(self, desk: str) -> Call[None]:
         return Call("DELETE", self._desk(desk))
 
-    def publish_desk(self, desk: str, note: str) -> Call[s.DeskVersionOut]:
-        return Call("POST", f"{self._desk(desk)}/publish", s.DeskVersionOut, s.PublishIn(note=note))
+    def publish_desk(self, desk: str, note: str, *, close_links: bool) -> Call[s.DeskVersionOut]:
+        body = s.PublishIn(note=note, close_links=close_links)
+        return Call("POST", f"{self._desk(desk)}/publish", s.DeskVersionOut, body)
 
     def list_desk_versions(self, desk: str) -> Call[s.Page[s.DeskVersionOut]]:
         return Call("GET", f"{self._desk(desk)}/versions", s.Page[s.DeskVersionOut])
 
-    def activate_desk_version(self, desk: str, number: int) -> Call[s.DeskOut]:
-        return Call("POST", f"{self._desk(desk)}/versions/{number}/activate", s.DeskOut)
+    def activate_desk_version(
+        self, desk: str, number: int, *, close_links: bool
+    ) -> Call[s.DeskOut]:
+        path = f"{self._desk(desk)}/versions/{number}/activate"
+        return Call("POST", path, s.DeskOut, params={"close_links": close_links})
 
     def compare_desk_versions(
         self, desk: str, before: int | None, after: int | None

@@ -166,6 +166,9 @@ class PublicDesk(Model):
 
 class PublishIn(Model):
     note: str = Field("", max_length=500)
+    close_links: bool = Field(
+        default=False, description="Publish even if links of guests stop working."
+    )
 
 
 class SettingDifference(Model):
@@ -198,7 +201,7 @@ class DeskAskIn(Model):
 class DeskLinkIn(Model):
     name: Name
     per_minute: int = Field(
-        10, ge=1, le=600, description="Questions a minute that one guest may ask."
+        10, ge=1, le=600, description="Questions a minute from one guest, or one address."
     )
     expires_in_days: int | None = Field(None, ge=1, le=3650)
 
@@ -207,6 +210,9 @@ class DeskLinkOut(Model):
     id: str
     name: str
     start: str
+    state: Literal["open", "revoked", "expired", "not_published", "members_only"] = Field(
+        description="Whether it works; if not, why."
+    )
     per_minute: int
     created_at: datetime
     expires_at: datetime | None

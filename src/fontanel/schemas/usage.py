@@ -5,17 +5,24 @@ from __future__ import annotations
 from datetime import datetime
 from typing import Literal
 
+from pydantic import Field
+
 from fontanel.schemas.base import Model
 
 
 class UsageRow(Model):
-    """The usage of a desk, knowledge base, member or day, by its id and name."""
+    """The usage of a day, desk, knowledge base, asker or model, by its id and name.
+
+    Each question counts in one row: `questions` is the sum of `answered`, `declined` and
+    `unfinished`.
+    """
 
     key: str
     name: str
     questions: int
     answered: int
     declined: int
+    unfinished: int = Field(description="Stopped by the asker, interrupted or failed.")
     helpful: int
     not_helpful: int
     tokens_read: int
@@ -46,7 +53,7 @@ class TeamUsage(Model):
 
 
 class UsageOut(Model):
-    by: Literal["day", "desk", "kb", "member", "composer"]
+    by: Literal["day", "desk", "kb", "member", "model"]
     rows: list[UsageRow]
     total: UsageRow
     budget: BudgetOut

@@ -43,6 +43,7 @@ PROBLEMS: dict[str, tuple[int, str]] = {
     "method-not-allowed": (405, "Method not allowed"),
     "conflict": (409, "Conflict"),
     "changed-meanwhile": (412, "Changed meanwhile"),
+    "version-required": (428, "Version required"),
     "too-large": (413, "Too large"),
     "invalid": (422, "Not valid"),
     "unreadable": (422, "The document cannot be read"),

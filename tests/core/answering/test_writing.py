@@ -133,10 +133,17 @@ def test_statements_that_are_not_carried_are_left_out_when_that_is_the_policy(
     assert [s.removed for s in result.statements if s.removed] == [
         "It was built in Garnwick in 1907."
     ]
-    nothing = written(
+
+
+def test_without_a_supported_statement_the_built_in_composer_answers(storm: Documents) -> None:
+    result = written(
         storm, "It was built in Garnwick in 1907 [1].", unsupported=UnsupportedStatements.REMOVE
     )
-    assert nothing.outcome == Outcome.DECLINED
+    assert (result.outcome, result.composer) == (Outcome.ANSWERED, "built-in")
+    assert "was supported by its sources" in result.note
+    removed, *stated = result.statements
+    assert (removed.removed, removed.citations) == ("It was built in Garnwick in 1907.", ())
+    assert {statement.verdict for statement in stated} == {Verdict.SUPPORTED}
 
 
 def test_a_model_may_decline_and_may_say_what_it_knows_only_where_allowed(storm: Documents) -> None:

@@ -11,17 +11,13 @@ import pytest
 
 from fontanel import schemas as s
 from fontanel.client import (
-    Client,
+    ChangedMeanwhile,
     Conflict,
     Invalid,
-    NotAllowed,
-    NotFound,
-    NotSignedIn,
-    ProblemError,
 )
-from tests.conftest import TeamSetup, new_team
+from tests.conftest import TeamSetup
 from tests.core.injected import PLANTED, injected
-from tests.service.desks.conftest import GUEST, QUESTION, Marine
+from tests.service.desks.conftest import QUESTION, Marine
 
 
 def test_a_desk_is_drafted_published_compared_and_rolled_back(
@@ -35,9 +31,14 @@ def test_a_desk_is_drafted_published_compared_and_rolled_back(
         client.ask_desk(result.slug, QUESTION)
     assert client.ask_desk(result.slug, QUESTION, draft=True).desk_version is None
     assert client.publish_desk(result.slug, "first").number == 1
+    seen = client.show_desk(result.slug).version
     changed = client.change_desk(
-        result.slug, {"instructions": "Be brief.\nName the quay.", "length": "short"}
+        result.slug,
+        {"instructions": "Be brief.\nName the quay.", "length": "short"},
+        version=seen,
     )
+    with pytest.raises(ChangedMeanwhile, match="by now"):
+        client.change_desk(result.slug, {"length": "long"}, version=seen)
     assert changed.changed
     assert changed.published
     assert changed.published.settings.length == "medium"
@@ -78,7 +79,7 @@ def test_settings_that_cannot_be_are_refused_by_name(
 ) -> None:
     result = desk()
     with pytest.raises(Invalid) as refused:
-        marine[0].client.change_desk(result.id, settings)
+        marine[0].client.change_desk(result.id, settings, version=result.version)
     assert refused.value.problem.field == field
     assert not marine[0].client.show_desk(result.id).changed
 
@@ -129,12 +130,12 @@ def test_a_key_waits_for_the_answer_that_is_on_its_way_and_is_free_again_without
         finish = [*first][-1]
         assert isinstance(finish, s.FinishEvent)
         assert second.result().turn_id == finish.answer.turn_id
-    client.change_desk(result.id, {"model": "slow"})
+    slow = client.change_desk(result.id, {"model": "slow"}, version=result.version)
     left = client.stream_desk_answer(result.id, QUESTION, draft=True, idempotency_key="left")
     start = next(left)
     assert isinstance(start, s.StartEvent)
     left.close()  # type: ignore[attr-defined]
-    client.change_desk(result.id, {"model": "limited"})
+    client.change_desk(result.id, {"model": "limited"}, version=slow.version)
     answer = client.ask_desk(result.id, QUESTION, draft=True, idempotency_key="left")
     assert answer.turn_id != start.turn_id
     assert answer.outcome == "answered"
@@ -164,67 +165,6 @@ def test_orders_in_documents_steer_no_desk(
         assert "CANARY" not in answer.text
         assert answer.composer == (model or "built-in") or answer.outcome == "declined"
     assert "71" in client.ask_desk(desk.id, "Which channel does the lock keeper answer on?").text
-
-
-def test_guests_come_by_a_link_and_reach_nothing_else(
-    marine: Marine, desk: Callable[..., s.DeskOut]
-) -> None:
-    team, result = marine[0], desk(audience="link", greeting="Ahoy.")
-    link = team.client.make_desk_link(result.id, "Crew room", per_minute=3)
-    assert link.url.endswith(f"/chat/{result.id}#{link.secret}")
-    assert link.secret not in str(team.client.list_desk_links(result.id))
-    guest = Client(team.service.url, link.secret, team.slug, guest=GUEST)
-    assert guest.show_chat_desk(result.id).greeting == "Ahoy."
-    assert guest.ask_desk(result.id, "Hello").text == "Ahoy."
-    answer = guest.ask_desk(result.id, QUESTION)
-    assert answer.citations
-    context = guest.citation_context(result.id, answer.turn_id, 1)
-    assert context.text[context.quote_start : context.quote_end] == answer.citations[0].quote
-    guest.give_feedback(result.id, answer.turn_id, helpful=True)
-    assert len(guest.list_conversations(desk=result.id)) == 2
-    # Another guest by the same link sees none of it.
-    other = Client(team.service.url, link.secret, team.slug, guest="another guest 000000001")
-    assert other.list_conversations(desk=result.id) == []
-    with pytest.raises(NotFound):
-        other.citation_context(result.id, answer.turn_id, 1)
-    for reach in (
-        guest.list_kbs,
-        guest.list_desks,
-        guest.session,
-        lambda: guest.show_answer(answer.turn_id),
-    ):
-        with pytest.raises(NotSignedIn):
-            reach()
-    with pytest.raises(NotAllowed):
-        guest.ask_desk(result.id, QUESTION, settings={"evidence_needed": 0})
-    guest.ask_desk(result.id, QUESTION)
-    with pytest.raises(ProblemError, match="3 questions a minute"):
-        guest.ask_desk(result.id, QUESTION)
-    with pytest.raises(Invalid):
-        Client(team.service.url, link.secret, team.slug).list_conversations(desk=result.id)
-    team.client.revoke_desk_link(result.id, link.id)
-    with pytest.raises(NotSignedIn):
-        guest.list_conversations(desk=result.id)
-
-
-def test_a_link_opens_only_its_own_desk_and_only_while_that_is_meant(
-    marine: Marine, desk: Callable[..., s.DeskOut]
-) -> None:
-    team, open_desk, closed = marine[0], desk(audience="link"), desk()
-    link = team.client.make_desk_link(open_desk.id, "Open")
-    guest = Client(team.service.url, link.secret, team.slug, guest=GUEST)
-    with pytest.raises(NotSignedIn):
-        guest.show_chat_desk(closed.id)
-    elsewhere = new_team(team.service)
-    with pytest.raises(NotSignedIn):
-        Client(team.service.url, link.secret, elsewhere.slug, guest=GUEST).list_conversations(
-            desk=open_desk.id
-        )
-    with pytest.raises(NotFound):
-        elsewhere.client.show_chat_desk(open_desk.id)
-    shut = team.client.make_desk_link(closed.id, "Shut")
-    with pytest.raises(NotSignedIn):
-        Client(team.service.url, shut.secret, team.slug, guest=GUEST).show_chat_desk(closed.id)
 
 
 def test_a_desk_may_be_framed_only_where_it_says_so(

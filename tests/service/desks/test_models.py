@@ -172,7 +172,7 @@ def test_a_budget_warns_and_then_holds_models_back(models: str, team: TeamSetup)
     assert spent.composer == "built-in"
     assert "monthly budget" in spent.note
     assert spent.citations
-    usage = client.usage("composer")
+    usage = client.usage("model")
     assert {row.key: row.questions for row in usage.rows} == {"honest": 3, "built-in": 1}
     assert usage.total.tokens_read == 3 * first.tokens_read
     assert usage.budget.state == "spent"
@@ -188,3 +188,48 @@ def test_a_budget_warns_and_then_holds_models_back(models: str, team: TeamSetup)
         )
     with pytest.raises(NotAllowed):
         client.all_usage()
+
+
+def test_usage_names_the_model_that_was_called_and_adds_up(
+    models: str, marine: Marine, desk: Callable[..., s.DeskOut]
+) -> None:
+    """A model that failed, one whose statements were removed, and one that was stopped."""
+    client = marine[0].client
+    broken = desk(model="broken")
+    assert client.ask_desk(broken.id, QUESTION).composer == "built-in"
+    lying = desk(model="lying", unsupported="remove")
+    client.ask_desk(lying.id, QUESTION)
+    slow = desk(model="slow")
+    stream = client.stream_desk_answer(slow.id, QUESTION)
+    while not isinstance(next(stream), s.PieceEvent):
+        pass
+    stream.close()  # type: ignore[attr-defined]
+    until(lambda: client.usage("model", desk=slow.id).rows)
+    stopped = client.usage("model", desk=slow.id)
+    assert [(row.key, row.questions, row.unfinished) for row in stopped.rows] == [("slow", 1, 1)]
+    assert stopped.total.tokens_read > 0
+    assert stopped.total.cost > 0
+    for used, name in ((broken, "broken"), (lying, "lying")):
+        usage = client.usage("model", desk=used.id)
+        assert [(row.key, row.questions) for row in usage.rows] == [(name, 1)]
+    client.ask_desk(broken.id, "Hello")
+    for by in ("day", "desk", "kb", "member", "model"):
+        usage = client.usage(by, desk=broken.id)
+        assert sum(row.questions for row in usage.rows) == usage.total.questions == 2
+        total = usage.total
+        assert total.answered + total.declined + total.unfinished == total.questions
+
+
+def test_without_any_supported_statement_the_evidence_answers(
+    models: str, marine: Marine, desk: Callable[..., s.DeskOut]
+) -> None:
+    result = desk(model="lying", unsupported="remove")
+    for question in (QUESTION, "How long may a ship stay at the outer berth?", "Who closes it?"):
+        answer = marine[0].client.ask_desk(result.id, question)
+        removed = [statement for statement in answer.statements if statement.removed]
+        if answer.composer == "built-in" and removed:
+            break
+    assert answer.outcome == "answered"
+    assert "No statement of the model lying was supported" in answer.note
+    assert answer.citations
+    assert all(not statement.citations for statement in removed)

@@ -4,6 +4,7 @@ import { useResource } from "../../api/useResource";
 import { Failure } from "../../components/text";
 import { useTeam } from "../../hooks/useSession";
 import { useDesk } from "./DeskPage";
+import { publishAfterAsking } from "./publishing";
 import { SettingsForm } from "./SettingsForm";
 import { TryPanel } from "./TryPanel";
 import type { Settings } from "./words";
@@ -38,7 +39,9 @@ export function BuildTab() {
   const publish = () =>
     attempt(async () => {
       if (unsaved) await save();
-      await send("POST", `${api}/publish`, { note });
+      await publishAfterAsking((close_links) =>
+        send("POST", `${api}/publish`, { note, close_links }),
+      );
       setNote("");
     });
   return (

@@ -6,6 +6,14 @@ import { Ago, Failure } from "../../components/text";
 import { useTeam } from "../../hooks/useSession";
 import { useDesk } from "./DeskPage";
 
+const CLOSED: Record<Schemas["DeskLinkOut"]["state"], string> = {
+  open: "",
+  revoked: "it was revoked",
+  expired: "it has expired",
+  not_published: "the desk is not published",
+  members_only: "the published version is for members only",
+};
+
 /** Links for guests, embedding, and deleting the desk. */
 export function ShareTab() {
   const team = useTeam();
@@ -64,6 +72,11 @@ export function ShareTab() {
           The link “{made.name}”:{" "}
           <code className="font-mono font-semibold select-all">{made.url}</code> It is not shown
           again.
+          {made.state !== "open" && (
+            <span className="text-error block">
+              Guests cannot use it yet: {CLOSED[made.state]}.
+            </span>
+          )}
         </p>
       )}
       <ul className="sheet divide-base-300 divide-y">
@@ -72,9 +85,21 @@ export function ShareTab() {
             <b className="font-semibold">{link.name}</b>
             <span className="soft font-mono text-[13px]">{link.start}…</span>
             <span className="soft">{link.per_minute} questions per minute for each guest</span>
+            {link.state !== "open" && link.state !== "revoked" && (
+              <span className="text-error">closed: {CLOSED[link.state]}</span>
+            )}
             {link.expires_at && (
               <span className="soft">until {new Date(link.expires_at).toLocaleDateString()}</span>
             )}
+            <span className="soft">
+              {link.last_used_at ? (
+                <>
+                  used <Ago at={link.last_used_at} />
+                </>
+              ) : (
+                "not used yet"
+              )}
+            </span>
             <span className="soft ml-auto">
               {link.revoked_at ? (
                 <>

@@ -3,6 +3,7 @@ import { type Schemas, send } from "../../api/client";
 import { useResource } from "../../api/useResource";
 import { Ago, Failure } from "../../components/text";
 import { useDesk } from "./DeskPage";
+import { publishAfterAsking } from "./publishing";
 
 /** Published versions: compare them, publish one again. */
 export function VersionsTab() {
@@ -16,8 +17,8 @@ export function VersionsTab() {
   const compared = useResource<Schemas["DeskComparison"]>(
     first === after ? null : `${api}/compare?${query}`,
   );
-  const act = (path: string, body?: unknown) =>
-    send(path === "" ? "PATCH" : "POST", api + path, body)
+  const act = (work: Promise<unknown>) =>
+    work
       .then(() => {
         setError(null);
         reload();
@@ -63,7 +64,16 @@ export function VersionsTab() {
                 <button
                   type="button"
                   className="link text-primary cursor-pointer"
-                  onClick={() => void act(`/versions/${version.number}/activate`)}
+                  onClick={() =>
+                    void act(
+                      publishAfterAsking((close) =>
+                        send(
+                          "POST",
+                          `${api}/versions/${version.number}/activate?close_links=${close}`,
+                        ),
+                      ),
+                    )
+                  }
                 >
                   Publish this version
                 </button>
@@ -71,7 +81,16 @@ export function VersionsTab() {
               <button
                 type="button"
                 className="link text-primary cursor-pointer"
-                onClick={() => void act("", { settings: version.settings })}
+                onClick={() =>
+                  void act(
+                    send(
+                      "PATCH",
+                      api,
+                      { settings: version.settings },
+                      { "If-Match": `"${desk.version}"` },
+                    ),
+                  )
+                }
               >
                 Copy to draft
               </button>

@@ -11,7 +11,7 @@ const WAYS: [By, string][] = [
   ["desk", "by desk"],
   ["kb", "by knowledge base"],
   ["member", "by asker"],
-  ["composer", "by model"],
+  ["model", "by model"],
 ];
 
 /** The team's questions and usage in the last thirty days. */
@@ -159,7 +159,7 @@ function Chart({ rows }: { rows: Row[] }) {
           <span className="bg-warning inline-block size-2.5" aria-hidden /> declined
         </span>
         <span className="soft flex items-center gap-1.5">
-          <span className="bg-base-300 inline-block size-2.5" aria-hidden /> other
+          <span className="bg-base-300 inline-block size-2.5" aria-hidden /> unfinished
         </span>
       </figcaption>
       <div
@@ -168,7 +168,7 @@ function Chart({ rows }: { rows: Row[] }) {
         aria-label={`Questions per day, at most ${most}`}
       >
         {shown.map((row) => {
-          const other = row.questions - row.answered - row.declined;
+          const unfinished = row.unfinished;
           const part = (value: number) => `${(100 * value) / most}%`;
           return (
             <div
@@ -179,7 +179,7 @@ function Chart({ rows }: { rows: Row[] }) {
               <span className="soft text-center text-[12px] tabular-nums">
                 {row.questions || ""}
               </span>
-              <span className="bg-base-300" style={{ height: part(other) }} />
+              <span className="bg-base-300" style={{ height: part(unfinished) }} />
               <span className="bg-warning" style={{ height: part(row.declined) }} />
               <span className="bg-primary" style={{ height: part(row.answered) }} />
             </div>
@@ -201,12 +201,14 @@ function Chart({ rows }: { rows: Row[] }) {
 }
 
 /** Add the days without questions, thirty in all. */
-function withQuietDays(rows: Row[]): Pick<Row, "key" | "questions" | "answered" | "declined">[] {
+function withQuietDays(
+  rows: Row[],
+): Pick<Row, "key" | "questions" | "answered" | "declined" | "unfinished">[] {
   const known = new Map(rows.map((row) => [row.key, row]));
   const last = new Date(`${rows.at(-1)!.key}T12:00Z`).getTime();
   return Array.from({ length: 30 }, (_, n) => {
     const key = new Date(last - (29 - n) * 86_400_000).toISOString().slice(0, 10);
-    return known.get(key) ?? { key, questions: 0, answered: 0, declined: 0 };
+    return known.get(key) ?? { key, questions: 0, answered: 0, declined: 0, unfinished: 0 };
   });
 }
 
@@ -219,6 +221,7 @@ function Table({ data }: { data: Schemas["UsageOut"] }) {
       {[
         count(row.questions),
         share(row),
+        count(row.unfinished),
         `${row.helpful} / ${row.not_helpful}`,
         count(row.tokens_read),
         count(row.tokens_written),
@@ -241,6 +244,7 @@ function Table({ data }: { data: Schemas["UsageOut"] }) {
             {[
               "Questions",
               "Declined",
+              "Unfinished",
               "Helpful / not",
               "Input tokens",
               "Output tokens",

@@ -10,7 +10,7 @@ from rich.padding import Padding
 from rich.text import Text
 
 from fontanel.cli.context import Context
-from fontanel.cli.format import ago, percent, place
+from fontanel.cli.format import moment, percent, place
 from fontanel.schemas import (
     AnswerOut,
     CitationOut,
@@ -22,7 +22,7 @@ from fontanel.schemas import (
 def list_conversations(context: Context, options: argparse.Namespace) -> None:
     result = context.client.list_conversations(text=options.text, **_place(context, options))
     table = context.table(
-        [(c.id, c.title, ago(c.changed_at)) for c in result],
+        [(c.id, c.title, moment(c.changed_at)) for c in result],
         conversation="left",
         title="left",
         changed="left",

@@ -19,7 +19,7 @@ from fontanel.cli.commands.models import (
 )
 from fontanel.cli.commands.usage import show_team_usage, show_usage
 from fontanel.cli.context import Context, UsageProblem
-from fontanel.cli.format import ago
+from fontanel.cli.format import moment
 from fontanel.schemas import (
     DeskComparison,
     DeskOut,
@@ -38,9 +38,15 @@ def add_commands(noun: Any, verb: Any, common: argparse.ArgumentParser) -> None:
     publish = verb(desks, "publish", publish_desk, "publish the draft", common)
     publish.add_argument("--note", default="", help="a description of the changes")
     versions = verb(desks, "versions", list_versions, "list the published versions", common)
-    serve = verb(
+    activate = verb(
         desks, "activate", activate_version, "publish an earlier or later version again", common
     )
+    for parser in (publish, activate):
+        parser.add_argument(
+            "--close-links",
+            action="store_true",
+            help="publish a version for members even if links of guests stop working",
+        )
     compare = verb(
         desks, "compare", compare_versions, "show the differences between two versions", common
     )
@@ -59,7 +65,7 @@ def add_commands(noun: Any, verb: Any, common: argparse.ArgumentParser) -> None:
         change,
         publish,
         versions,
-        serve,
+        activate,
         compare,
         answers,
         links,
@@ -70,7 +76,7 @@ def add_commands(noun: Any, verb: Any, common: argparse.ArgumentParser) -> None:
         parser.add_argument("desk", metavar="DESK")
     for parser in (create, change):
         _add_settings(parser)
-    serve.add_argument("number", type=int, metavar="NUMBER")
+    activate.add_argument("number", type=int, metavar="NUMBER")
     compare.add_argument(
         "before", type=int, nargs="?", help="a version; by default the published one"
     )
@@ -135,7 +141,7 @@ def add_commands(noun: Any, verb: Any, common: argparse.ArgumentParser) -> None:
         "questions, outcomes, tokens, cost and times of the last thirty days",
         common,
     )
-    shown.add_argument("--by", choices=["day", "desk", "kb", "member", "composer"], default="day")
+    shown.add_argument("--by", choices=["day", "desk", "kb", "member", "model"], default="day")
     shown.add_argument("--desk", help="only this desk")
     shown.add_argument("--csv", action="store_true", help="as CSV")
     teams = verb(usage, "teams", show_team_usage, "the same for each team; operators only", common)
@@ -224,7 +230,7 @@ def list_desks(context: Context, options: argparse.Namespace) -> None:
             d.draft.model or "built-in",
             len(d.draft.kbs),
             d.links,
-            ago(d.changed_at),
+            moment(d.changed_at),
         )
         for d in result
     ]
@@ -277,10 +283,11 @@ def show_desk(context: Context, options: argparse.Namespace) -> None:
 
 
 def change_desk(context: Context, options: argparse.Namespace) -> None:
-    text = _settings(options)
-    if not text and not options.name:
-        raise UsageProblem("Say what to change; see --help.")
-    desk = context.client.change_desk(options.desk, text or None, options.name)
+    settings = _settings(options)
+    if not settings and not options.name:
+        raise UsageProblem("Name what to change; see --help.")
+    version = context.client.show_desk(options.desk).version
+    desk = context.client.change_desk(options.desk, settings or None, options.name, version=version)
     context.show(
         desk,
         f"The draft of {desk.slug} is changed. 'fontanel desk compare {desk.slug}' shows how it"
@@ -289,7 +296,9 @@ def change_desk(context: Context, options: argparse.Namespace) -> None:
 
 
 def publish_desk(context: Context, options: argparse.Namespace) -> None:
-    version = context.client.publish_desk(options.desk, options.note)
+    version = context.client.publish_desk(
+        options.desk, options.note, close_links=options.close_links
+    )
     context.show(version, f"Version {version.number} is published.")
 
 
@@ -302,7 +311,7 @@ def list_versions(context: Context, options: argparse.Namespace) -> None:
             v.number,
             "published" if v.number == published else "",
             v.author,
-            ago(v.created_at),
+            moment(v.created_at),
             v.note,
         )
         for v in result
@@ -314,7 +323,9 @@ def list_versions(context: Context, options: argparse.Namespace) -> None:
 
 
 def activate_version(context: Context, options: argparse.Namespace) -> None:
-    desk = context.client.activate_desk_version(options.desk, options.number)
+    desk = context.client.activate_desk_version(
+        options.desk, options.number, close_links=options.close_links
+    )
     context.show(desk, f"Version {options.number} is published.")
 
 
@@ -353,7 +364,7 @@ def list_answers(context: Context, options: argparse.Namespace) -> None:
     rows = [
         (
             row.id,
-            ago(row.created_at),
+            moment(row.created_at),
             row.outcome if row.state == "done" else row.state.replace("_", " "),
             row.weak or "",
             "".join("+" if f.helpful else "-" for f in row.feedback),
@@ -373,18 +384,27 @@ def list_answers(context: Context, options: argparse.Namespace) -> None:
     context.show(result, table if result else "Nothing was asked yet.")
 
 
+#: State of a link -> why guests cannot use it.
+_CLOSED = {
+    "not_published": "the desk is not published",
+    "members_only": "the published version is for members only (audience 'members')",
+    "revoked": "it was revoked",
+    "expired": "it has expired",
+}
+
+
 def list_links(context: Context, options: argparse.Namespace) -> None:
     result = context.client.list_desk_links(options.desk)
     rows = [
         (
-            l.name,
-            f"{l.start}...",
-            l.per_minute,
-            "revoked" if l.revoked_at else "open",
-            ago(l.expires_at) if l.expires_at else "never",
-            ago(l.last_used_at) if l.last_used_at else "-",
+            link.name,
+            f"{link.start}...",
+            link.per_minute,
+            link.state.replace("_", " "),
+            moment(link.expires_at) if link.expires_at else "never",
+            moment(link.last_used_at) if link.last_used_at else "never",
         )
-        for l in result  # noqa: E741
+        for link in result
     ]
     table = context.table(
         rows, link="left", begins="left", per_minute="right", state="left", ends="left", used="left"
@@ -396,7 +416,10 @@ def make_link(context: Context, options: argparse.Namespace) -> None:
     link = context.client.make_desk_link(
         options.desk, options.name, options.per_minute, options.days
     )
-    context.show(link, f"{link.url}\nThe address is not shown again.")
+    text = f"{link.url}\nThe address is not shown again."
+    if link.state != "open":
+        text += f"\nGuests cannot use it yet: {_CLOSED[link.state]}."
+    context.show(link, text)
 
 
 def revoke_link(context: Context, options: argparse.Namespace) -> None:

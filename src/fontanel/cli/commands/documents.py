@@ -12,7 +12,7 @@ from rich.markup import escape
 from rich.progress import BarColumn, MofNCompleteColumn, Progress, TextColumn, TimeElapsedColumn
 
 from fontanel.cli.context import Context, UsageProblem
-from fontanel.cli.format import ago, number, percent, place, size
+from fontanel.cli.format import moment, number, percent, place, size
 from fontanel.cli.options.documents import (
     column_options,
     columns_of,
@@ -204,7 +204,7 @@ def list_documents(context: Context, options: argparse.Namespace) -> None:
             number(d.revision.passages),
             number(d.revision.tokens),
             size(d.revision.size),
-            ago(d.changed_at),
+            moment(d.changed_at),
         )
         for d in documents
     ]
@@ -252,7 +252,7 @@ def show_document(context: Context, options: argparse.Namespace) -> None:
         ("tags", ", ".join(f"{k}={v}" for k, v in d.tags.items()) or None),
         ("time", seconds or None),
         ("warnings", "; ".join(r.warnings) or None),
-        ("changed", ago(d.changed_at)),
+        ("changed", moment(d.changed_at)),
     ]
     context.show(d, context.table(rows, document="left", **{" ": "left"}))
 

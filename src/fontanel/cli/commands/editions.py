@@ -9,7 +9,7 @@ from pathlib import Path
 from typing import Any
 
 from fontanel.cli.context import Context, UsageProblem
-from fontanel.cli.format import ago, number, percent
+from fontanel.cli.format import moment, number, percent
 from fontanel.cli.options.documents import splitting_of, splitting_options
 from fontanel.schemas import ComparedOut, EditionOut
 
@@ -94,7 +94,7 @@ def _row(edition: EditionOut) -> tuple[str, ...]:
         number(edition.passages),
         edition.embedder or "none",
         "all" if edition.recall is None else f"{edition.recall:.1%} of the nearest",
-        ago(edition.created_at),
+        moment(edition.created_at),
     )
 
 

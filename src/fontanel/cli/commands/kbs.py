@@ -6,7 +6,7 @@ import argparse
 from typing import Any
 
 from fontanel.cli.context import Context
-from fontanel.cli.format import ago, number
+from fontanel.cli.format import moment, number
 from fontanel.cli.options.documents import splitting_of, splitting_options
 from fontanel.schemas import KbOut
 
@@ -53,7 +53,7 @@ def list_kbs(context: Context, options: argparse.Namespace) -> None:
             number(kb.documents),
             number(kb.passages),
             state_of(kb),
-            ago(kb.changed_at),
+            moment(kb.changed_at),
         )
         for kb in kbs
     ]
@@ -105,7 +105,7 @@ def show_kb(context: Context, options: argparse.Namespace) -> None:
         ("splitting", _splitting(kb)),
         ("described by", _describing(kb)),
         ("embedder", kb.embedder or "none: keyword search only"),
-        ("changed", ago(kb.changed_at)),
+        ("changed", moment(kb.changed_at)),
     ]
     context.show(kb, context.table(rows, KB="left", **{" ": "left"}))
 

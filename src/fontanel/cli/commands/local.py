@@ -75,10 +75,20 @@ def add_commands(commands: Any, noun: Any, verb: Any) -> None:
             "--port", type=int, required=True, help="port to listen on, on this machine only"
         )
         if name == "bucket":
-            simulator.add_argument("--access-key", default="simulator")
-            simulator.add_argument("--secret-key", default="simulator-secret")
+            simulator.add_argument(
+                "--access-key",
+                default="simulator",
+                help="the access key of its user (default: simulator)",
+            )
+            simulator.add_argument(
+                "--secret-key",
+                default="simulator-secret",
+                help="the secret key of its user (default: simulator-secret)",
+            )
         if name == "drive":
-            simulator.add_argument("--user", default="simulator")
+            simulator.add_argument(
+                "--user", default="simulator", help="the user's name (default: simulator)"
+            )
             simulator.add_argument(
                 "--password", default="", help="password; without one, none is needed"
             )
@@ -132,30 +142,30 @@ def serve(context: Context, options: argparse.Namespace) -> int:
 def serve_bucket(context: Context, options: argparse.Namespace) -> None:
     from fontanel.simulators.bucket import bucket_app
 
-    _serve_standin(bucket_app(options.directory, options.access_key, options.secret_key), options)
+    _serve_simulator(bucket_app(options.directory, options.access_key, options.secret_key), options)
 
 
 def serve_drive(context: Context, options: argparse.Namespace) -> None:
     from fontanel.simulators.drive import drive_app
 
-    _serve_standin(drive_app(options.directory, options.user, options.password), options)
+    _serve_simulator(drive_app(options.directory, options.user, options.password), options)
 
 
 def serve_site(context: Context, options: argparse.Namespace) -> None:
     from fontanel.simulators.web import site_app
 
-    _serve_standin(site_app(options.directory), options)
+    _serve_simulator(site_app(options.directory), options)
 
 
 def serve_model(context: Context, options: argparse.Namespace) -> None:
     from fontanel.simulators.model import model_app
 
-    _serve_standin(
+    _serve_simulator(
         model_app(options.pace, options.wait, options.secret, options.behaviour), options
     )
 
 
-def _serve_standin(app: Any, options: argparse.Namespace) -> None:
+def _serve_simulator(app: Any, options: argparse.Namespace) -> None:
     import uvicorn
 
     if "directory" in options and not options.directory.is_dir():

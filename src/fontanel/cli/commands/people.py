@@ -7,7 +7,7 @@ import sys
 from typing import Any
 
 from fontanel.cli.context import Context, UsageProblem, new_password, write_profile
-from fontanel.cli.format import ago
+from fontanel.cli.format import moment
 from fontanel.schemas import TeamChange
 
 _ROLES = ["reader", "editor", "owner"]
@@ -154,7 +154,7 @@ def list_teams(context: Context, options: argparse.Namespace) -> None:
     context.show(
         teams,
         context.table(
-            [(t.slug, t.name, ago(t.created_at)) for t in teams],
+            [(t.slug, t.name, moment(t.created_at)) for t in teams],
             team="left",
             name="left",
             created="left",
@@ -209,7 +209,7 @@ def change_team(context: Context, options: argparse.Namespace) -> None:
 def list_notices(context: Context, options: argparse.Namespace) -> None:
     notices = context.client.list_notices().items
     table = context.table(
-        [(ago(n.created_at), n.kind, n.message) for n in notices],
+        [(moment(n.created_at), n.kind, n.message) for n in notices],
         when="left",
         kind="left",
         notice="left",
@@ -220,7 +220,7 @@ def list_notices(context: Context, options: argparse.Namespace) -> None:
 def list_receivers(context: Context, options: argparse.Namespace) -> None:
     receivers = context.client.list_receivers()
     rows = [
-        (r.id, r.url, ", ".join(r.kinds) or "all", ago(r.last_sent_at), r.failing)
+        (r.id, r.url, ", ".join(r.kinds) or "all", moment(r.last_sent_at), r.failing)
         for r in receivers
     ]
     table = context.table(
@@ -247,7 +247,7 @@ def remove_receiver(context: Context, options: argparse.Namespace) -> None:
 
 def list_members(context: Context, options: argparse.Namespace) -> None:
     members = context.client.list_members()
-    rows = [(m.email, m.name, m.role, ago(m.created_at)) for m in members]
+    rows = [(m.email, m.name, m.role, moment(m.created_at)) for m in members]
     context.show(
         members, context.table(rows, member="left", name="left", role="left", since="left")
     )
@@ -325,7 +325,7 @@ def list_sign_ins(context: Context, options: argparse.Namespace) -> None:
     rows = context.client.list_sign_ins()
     table = context.table(
         [
-            (ago(row.created_at), row.address, row.agent, "this one" if row.current else "")
+            (moment(row.created_at), row.address, row.agent, "this one" if row.current else "")
             for row in rows
         ],
         since="left",
@@ -350,7 +350,7 @@ def list_keys(context: Context, options: argparse.Namespace) -> None:
             f"{k.start}...",
             k.role,
             f"{k.made_by} (operator)" if k.by_operator else k.made_by,
-            ago(k.last_used_at),
+            moment(k.last_used_at),
             k.expires_at and k.expires_at.date(),
         )
         for k in keys

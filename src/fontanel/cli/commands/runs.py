@@ -10,7 +10,7 @@ from typing import Any
 from rich.progress import BarColumn, Progress, TextColumn, TimeElapsedColumn
 
 from fontanel.cli.context import Context
-from fontanel.cli.format import ago, number, size
+from fontanel.cli.format import moment, number, size
 from fontanel.schemas import (
     SyncOut,
 )
@@ -97,7 +97,7 @@ def _runs_table(context: Context, runs: list[SyncOut]) -> Any:
     rows = [
         (
             r.id,
-            ago(r.created_at),
+            moment(r.created_at),
             r.cause,
             r.state,
             _counts(r),

@@ -17,7 +17,7 @@ from fontanel.cli.commands.runs import (
     sync_source,
 )
 from fontanel.cli.context import Context, UsageProblem
-from fontanel.cli.format import ago, number, percent, size
+from fontanel.cli.format import moment, number, percent, size
 from fontanel.cli.options.documents import files_below, parse_tags, tag_option
 from fontanel.cli.options.sources import (
     add_schedule,
@@ -230,7 +230,7 @@ def list_sources(context: Context, options: argparse.Namespace) -> None:
             number(s.documents),
             _fresh(s.freshness),
             _plan(s),
-            ago(s.recent[0].created_at) if s.recent else None,
+            moment(s.recent[0].created_at) if s.recent else None,
             s.error
             or (
                 "held, see 'fontanel source run'"
@@ -269,7 +269,8 @@ def _fresh(freshness: FreshnessOut) -> str:
     }
     text = words.get(freshness.state, "fresh")
     if freshness.state == "late" and freshness.late_since:
-        text += f" since {ago(freshness.late_since).removesuffix(' ago')}"
+        since = moment(freshness.late_since).removesuffix(" ago")
+        text += "" if since.endswith(" s") else f" for {since}"
     if freshness.median_seconds is not None and freshness.within is not None:
         text += (
             f", {percent(freshness.within)} within {freshness.target_minutes} min, median"

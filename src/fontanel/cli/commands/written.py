@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import argparse
 import os
+import shlex
 import subprocess
 import sys
 import tempfile
@@ -13,7 +14,7 @@ from typing import Any
 from rich.text import Text
 
 from fontanel.cli.context import Context, UsageProblem
-from fontanel.cli.format import ago, number, size
+from fontanel.cli.format import moment, number, size
 from fontanel.cli.options.documents import parse_tags, tag_option
 from fontanel.schemas import BulkIn, ChangeOut, DocumentSelection
 
@@ -108,18 +109,24 @@ def edit_document(context: Context, options: argparse.Namespace) -> None:
         if options.file
         else _in_editor(written.text, Path(written.name).suffix)
     )
+    if text == written.text:
+        context.show(document, f"{document.name} is unchanged.")
+        return
     added = client.rewrite_document(kb, document.id, text, document.version)
     context.show(added, f"{added.outcome}: {added.document.name}")
 
 
 def _in_editor(text: str, ending: str) -> str:
     editor = os.environ.get("VISUAL") or os.environ.get("EDITOR")
-    if not editor or not sys.stdin.isatty():
-        raise UsageProblem("Set EDITOR, or give the new text with --from.")
+    if not editor:
+        raise UsageProblem("Set EDITOR, or pass the new text with --from.")
     with tempfile.TemporaryDirectory() as folder:
         path = Path(folder) / f"document{ending}"
         path.write_text(text)
-        subprocess.run([*editor.split(), str(path)], check=True)
+        try:
+            subprocess.run([*shlex.split(editor), str(path)], check=True)
+        except (OSError, subprocess.CalledProcessError) as error:
+            raise UsageProblem(f"The editor failed ({error}). Nothing was changed.") from error
         return path.read_text()
 
 
@@ -129,7 +136,7 @@ def list_revisions(context: Context, options: argparse.Namespace) -> None:
         (
             str(r.number),
             r.id,
-            ago(r.created_at),
+            moment(r.created_at),
             size(r.size),
             number(r.report.words if r.report else None),
             number(r.passages),

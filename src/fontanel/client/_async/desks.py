@@ -11,7 +11,7 @@ from fontanel import schemas as s
 from fontanel.client._async.base import AsyncBaseClient
 from fontanel.client._call import Call
 
-By = Literal["day", "desk", "kb", "member", "composer"]
+By = Literal["day", "desk", "kb", "member", "model"]
 
 
 class AsyncDeskClient(AsyncBaseClient):
@@ -43,29 +43,50 @@ class AsyncDeskClient(AsyncBaseClient):
         desk: str,
         settings: Mapping[str, Any] | None = None,
         name: str | None = None,
-        version: int | None = None,
+        *,
+        version: int,
     ) -> s.DeskOut:
         """Change the draft; settings left out stay as they are.
 
         Args:
-            version: Only change the draft if it still has this version.
+            desk: Its id or short name.
+            settings: The settings to change.
+            name: A new name.
+            version: The desk's version that you looked at.
+
+        Raises:
+            ChangedMeanwhile: somebody else changed the desk since.
         """
         return await self._send(self._calls.change_desk(desk, settings, name, version))
 
     async def delete_desk(self, desk: str) -> None:
         await self._send(self._calls.delete_desk(desk))
 
-    async def publish_desk(self, desk: str, note: str = "") -> s.DeskVersionOut:
-        """Publish the draft as a new version."""
-        return await self._send(self._calls.publish_desk(desk, note))
+    async def publish_desk(
+        self, desk: str, note: str = "", *, close_links: bool = False
+    ) -> s.DeskVersionOut:
+        """Publish the draft as a new version.
+
+        Raises:
+            Conflict: guests' links would stop working; `close_links` does it anyway.
+        """
+        return await self._send(self._calls.publish_desk(desk, note, close_links=close_links))
 
     async def list_desk_versions(self, desk: str) -> list[s.DeskVersionOut]:
         """Newest first."""
         return (await self._send(self._calls.list_desk_versions(desk))).items
 
-    async def activate_desk_version(self, desk: str, number: int) -> s.DeskOut:
-        """Roll back to a version, or forward."""
-        return await self._send(self._calls.activate_desk_version(desk, number))
+    async def activate_desk_version(
+        self, desk: str, number: int, *, close_links: bool = False
+    ) -> s.DeskOut:
+        """Roll back to a version, or forward.
+
+        Raises:
+            Conflict: guests' links would stop working; `close_links` does it anyway.
+        """
+        return await self._send(
+            self._calls.activate_desk_version(desk, number, close_links=close_links)
+        )
 
     async def compare_desk_versions(
         self, desk: str, before: int | None = None, after: int | None = None

@@ -172,10 +172,12 @@ class AsyncDocumentClient(AsyncBaseClient):
         """A document's own text, as it is edited."""
         return await self._send(self._calls.written_text(kb, document))
 
-    async def rewrite_document(
-        self, kb: str, document: str, text: str, version: int | None = None
-    ) -> s.AddedOut:
-        """A new revision. With `version`, only if nobody changed it since."""
+    async def rewrite_document(self, kb: str, document: str, text: str, version: int) -> s.AddedOut:
+        """Add a revision, if the document still has the version that you read.
+
+        Raises:
+            ChangedMeanwhile: somebody else changed the document since.
+        """
         return await self._send(self._calls.rewrite_document(kb, document, text, version))
 
     async def list_revisions(self, kb: str, document: str) -> list[s.RevisionOut]:

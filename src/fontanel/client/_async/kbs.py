@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import asyncio
+import time
 from collections.abc import Sequence
 from pathlib import Path
 
@@ -10,7 +12,7 @@ import httpx
 from fontanel import schemas as s
 from fontanel.client._async.base import AsyncBaseClient
 from fontanel.client._calls import Upload
-from fontanel.client._errors import Unreachable, raise_for_problem
+from fontanel.client._errors import ClientError, Unreachable, raise_for_problem
 
 
 class AsyncKbClient(AsyncBaseClient):
@@ -74,9 +76,25 @@ class AsyncKbClient(AsyncBaseClient):
     async def list_editions(self, kb: str) -> list[s.EditionOut]:
         return (await self._send(self._calls.list_editions(kb))).items
 
-    async def build_edition(self, kb: str, splitting: s.Splitting) -> s.EditionOut:
-        """Start to build an index with other settings; `list_editions` shows its progress."""
-        return await self._send(self._calls.build_edition(kb, splitting))
+    async def build_edition(
+        self, kb: str, splitting: s.Splitting, *, wait: bool = False, seconds: float = 3600.0
+    ) -> s.EditionOut:
+        """Build an index with other settings; with `wait`, return once it is built.
+
+        Raises:
+            ClientError: it took longer than `seconds`.
+        """
+        edition = await self._send(self._calls.build_edition(kb, splitting))
+        deadline = time.monotonic() + seconds
+        while wait and edition.state == "building":
+            if time.monotonic() > deadline:
+                raise ClientError(
+                    f"Edition {edition.number} is still being built after {seconds:.0f} seconds."
+                )
+            await asyncio.sleep(0.1)
+            editions = await self.list_editions(kb)
+            edition = next(other for other in editions if other.id == edition.id)
+        return edition
 
     async def activate_edition(self, kb: str, number: int) -> s.EditionOut:
         """Switch searches and answers to an edition.

@@ -5,6 +5,7 @@ Made from its asynchronous twin by `make client`; do not edit.
 
 from __future__ import annotations
 
+import time
 from collections.abc import Sequence
 from pathlib import Path
 
@@ -12,7 +13,7 @@ import httpx
 
 from fontanel import schemas as s
 from fontanel.client._calls import Upload
-from fontanel.client._errors import Unreachable, raise_for_problem
+from fontanel.client._errors import ClientError, Unreachable, raise_for_problem
 from fontanel.client._sync.base import BaseClient
 
 
@@ -77,9 +78,25 @@ class KbClient(BaseClient):
     def list_editions(self, kb: str) -> list[s.EditionOut]:
         return (self._send(self._calls.list_editions(kb))).items
 
-    def build_edition(self, kb: str, splitting: s.Splitting) -> s.EditionOut:
-        """Start to build an index with other settings; `list_editions` shows its progress."""
-        return self._send(self._calls.build_edition(kb, splitting))
+    def build_edition(
+        self, kb: str, splitting: s.Splitting, *, wait: bool = False, seconds: float = 3600.0
+    ) -> s.EditionOut:
+        """Build an index with other settings; with `wait`, return once it is built.
+
+        Raises:
+            ClientError: it took longer than `seconds`.
+        """
+        edition = self._send(self._calls.build_edition(kb, splitting))
+        deadline = time.monotonic() + seconds
+        while wait and edition.state == "building":
+            if time.monotonic() > deadline:
+                raise ClientError(
+                    f"Edition {edition.number} is still being built after {seconds:.0f} seconds."
+                )
+            time.sleep(0.1)
+            editions = self.list_editions(kb)
+            edition = next(other for other in editions if other.id == edition.id)
+        return edition
 
     def activate_edition(self, kb: str, number: int) -> s.EditionOut:
         """Switch searches and answers to an edition.

@@ -15,6 +15,7 @@ class Phrases:
     thanks: str
     about: str
     model_failed: str
+    all_removed: str
     own_knowledge: str
     differs: str
     yes: str
@@ -38,6 +39,10 @@ _ENGLISH = Phrases(
     model_failed=(
         "The model {model} could not answer ({reason}). This answer was composed from the documents"
         " without it."
+    ),
+    all_removed=(
+        "No statement of the model {model} was supported by its sources. This answer was composed"
+        " from the documents without it."
     ),
     own_knowledge=(
         "The documents do not answer this. What follows is the model's own knowledge and was not"
@@ -67,6 +72,10 @@ _PHRASES = {
             "Das Modell {model} konnte nicht antworten ({reason}). Diese Antwort entstand ohne es"
             " aus den Dokumenten."
         ),
+        all_removed=(
+            "Keine Aussage des Modells {model} war durch ihre Quellen belegt. Diese Antwort stammt"
+            " ohne das Modell aus den Dokumenten."
+        ),
         own_knowledge=(
             "Die Dokumente beantworten dies nicht. Das Folgende weiß das Modell von sich aus; es"
             " wurde nicht geprüft."
@@ -91,6 +100,10 @@ _PHRASES = {
             "Le modèle {model} n'a pas pu répondre ({reason}). Cette réponse vient des documents,"
             " sans lui."
         ),
+        all_removed=(
+            "Aucune affirmation du modèle {model} n'était étayée par ses sources. Cette réponse"
+            " vient des documents, sans lui."
+        ),
         own_knowledge=(
             "Les documents n'y répondent pas. Ce qui suit vient du modèle et n'a pas été vérifié."
         ),
@@ -113,6 +126,10 @@ _PHRASES = {
         model_failed=(
             "El modelo {model} no pudo responder ({reason}). Esta respuesta salió de los"
             " documentos, sin él."
+        ),
+        all_removed=(
+            "Ninguna afirmación del modelo {model} estaba respaldada por sus fuentes. Esta"
+            " respuesta viene de los documentos, sin él."
         ),
         own_knowledge=(
             "Los documentos no responden a esto. Lo que sigue lo sabe el modelo y no se ha"

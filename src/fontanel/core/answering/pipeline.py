@@ -1,12 +1,10 @@
-"""The pipeline of a question.
-
-Route, search, check, compose or write, cite, verify.
-"""
+"""The pipeline of a question: route, search, check, compose or write, cite, verify."""
 
 from __future__ import annotations
 
 from collections.abc import Generator, Iterator, Sequence
 from contextlib import closing
+from dataclasses import replace
 
 from fontanel.core.answering.composing.asked import Draft
 from fontanel.core.answering.composing.comparing import compare
@@ -221,10 +219,10 @@ class _Pipeline:
             )
             return composed
 
-    def _decline(self) -> Iterator[AnswerEvent]:
+    def _decline(self, removed: tuple[CheckedStatement, ...] = ()) -> Iterator[AnswerEvent]:
         text = self._phrases.declined if self._passages else self._phrases.nothing_indexed
         yield TextPiece(text)
-        yield Finished(self._answer(Outcome.DECLINED, text))
+        yield Finished(self._answer(Outcome.DECLINED, text, statements=removed))
 
     # With a model
 
@@ -299,7 +297,13 @@ class _Pipeline:
                 **{verdict.value: verdicts.count(verdict) for verdict in Verdict}, removed=removed
             )
         if binding.declined or not binding.text.strip():
-            yield from self._decline()
+            if not binding.declined and removed:
+                self._note = self._phrases.all_removed.format(model=writer.name)
+            yield from self._fall_back(
+                composed,
+                enough=enough and not binding.declined,
+                removed=tuple(replace(one, citations=()) for one in binding.statements),
+            )
             return
         if binding.own_knowledge:
             self._note = self._phrases.own_knowledge
@@ -320,18 +324,26 @@ class _Pipeline:
         self._note = self._phrases.model_failed.format(model=writer.name, reason=reason)
         if begun:
             yield Restarted(self._note)
-        if enough:
-            yield from self._compose(composed)
-        else:
-            yield from self._decline()
+        yield from self._fall_back(composed, enough=enough)
 
     # Without one
 
-    def _compose(self, composed: Draft) -> Iterator[AnswerEvent]:
+    def _fall_back(
+        self, composed: Draft, *, enough: bool, removed: tuple[CheckedStatement, ...] = ()
+    ) -> Iterator[AnswerEvent]:
+        """Compose from the evidence if it is enough, or decline; keep the model's statements."""
+        if enough:
+            yield from self._compose(composed, removed)
+        else:
+            yield from self._decline(removed)
+
+    def _compose(
+        self, composed: Draft, removed: tuple[CheckedStatement, ...] = ()
+    ) -> Iterator[AnswerEvent]:
         with self._trace.step("composing", composer=BUILT_IN) as step:
             text = ""
             citations: list[Citation] = []
-            statements: list[CheckedStatement] = []
+            statements = list(removed)
             for piece in self._pieces(composed):
                 before = len(text)
                 text += piece.text

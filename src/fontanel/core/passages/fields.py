@@ -56,7 +56,7 @@ def window_texts(text: str) -> list[str]:
     would contain it all.
     """
     windows: list[str] = []
-    stored: list[str] = []
+    sentences: list[str] = []
     words = 0
     for line in text.split("\n"):
         for start, end in sentence_spans(line):
@@ -64,11 +64,11 @@ def window_texts(text: str) -> list[str]:
             count = len(sentence.split())
             if not count:
                 continue
-            if stored and words + count > WINDOW_WORDS:
-                windows.append(" ".join(stored))
-                stored, words = [], 0
-            stored.append(sentence)
+            if sentences and words + count > WINDOW_WORDS:
+                windows.append(" ".join(sentences))
+                sentences, words = [], 0
+            sentences.append(sentence)
             words += count
     if not windows:
         return []
-    return [*windows, " ".join(stored)]
+    return [*windows, " ".join(sentences)]

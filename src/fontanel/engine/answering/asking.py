@@ -145,7 +145,7 @@ class Asking:
             choice = self._choose_model(session, target, cancelled)
             # The connection is returned while nothing is read: many may be asking.
             session.close()
-            turn = recorder.begin(target, knowledge.editions)
+            turn = recorder.begin(target, knowledge.editions, choice.price)
             yield Began(turn.conversation_id, turn.id)
             parts = knowledge.parts
             events = answer(
@@ -164,7 +164,7 @@ class Asking:
                         yield event
                         continue
                     finished = _with_note(event.answer, choice.note)
-                    recorder.finish(finished, choice.price)
+                    recorder.finish(finished)
                     yield Finished(finished)
                     yield Recorded(finished, turn)
             except (AskerLeft, GeneratorExit):

@@ -16,6 +16,7 @@ from fontanel.core.answering import (
     EvidenceFound,
     Restarted,
     Started,
+    Step,
     TextPiece,
     Trace,
 )
@@ -49,6 +50,8 @@ class Asked:
     key: str | None = None
     """The key under which it may be sent again, with the same `body_hash`."""
     body_hash: str = ""
+    link_id: str | None = None
+    """The link by which a guest came."""
     keep: bool = True
     """Whether a turn is stored; if not, only what it used is."""
 
@@ -62,11 +65,21 @@ class TurnRecorder:
         self._asked = asked
         self._text = ""
         self._saved = time.monotonic()
+        self._price: TextModel | None = None
         self.turn = Turn(id=new_id("turn"))
 
-    def begin(self, target: Target, editions: Mapping[str, str]) -> Turn:
-        """Store the question, so that an interruption leaves a turn that says so."""
+    def begin(
+        self, target: Target, editions: Mapping[str, str], price: TextModel | None = None
+    ) -> Turn:
+        """Store the question, so that an interruption leaves a turn that says so.
+
+        Args:
+            target: What is asked.
+            editions: The edition of each knowledge base.
+            price: The model that will write, for its prices.
+        """
         asked = self._asked
+        self._price = price
         self.turn = turn = Turn(
             id=self.turn.id,
             team_id=target.team_id,
@@ -163,15 +176,19 @@ class TurnRecorder:
         """Store an unfinished answer: its text so far remains, its key can be reused."""
         turn = self.turn
         turn.state, turn.text, turn.asked_key = state, self._text, None
-        model = next((step for step in self._trace.steps if step.name == "model"), None)
-        if model is not None:
-            turn.composer = str(model.details.get("model"))
-            turn.tokens_read = int(model.details.get("tokens_read", 0))
-            turn.tokens_written = int(model.details.get("tokens_written", 0))
+        called = self._called()
+        if called is not None:
+            turn.composer = str(called.details.get("model"))
+            turn.tokens_read = int(called.details.get("tokens_read", 0))
+            turn.tokens_written = int(called.details.get("tokens_written", 0))
         self._store()
 
-    def finish(self, answer: Answer, price: TextModel | None) -> None:
-        """Store the whole answer, and its cost at the model's prices."""
+    def _called(self) -> Step | None:
+        """Return the step in which a model was called, if one was."""
+        return next((step for step in self._trace.steps if step.name == "model"), None)
+
+    def finish(self, answer: Answer) -> None:
+        """Store the whole answer."""
         turn = self.turn
         turn.state = TurnState.DONE
         turn.standalone, turn.outcome, turn.text = (
@@ -191,25 +208,28 @@ class TurnRecorder:
         turn.raw = answer.raw
         if answer.use is not None:
             turn.tokens_read, turn.tokens_written = answer.use.read, answer.use.written
-        if price is not None:
-            cost = turn.tokens_read * price.price_read + turn.tokens_written * price.price_written
-            turn.cost = round(cost / _PER_MILLION, 8)
         self._store()
 
     def _store(self) -> None:
-        """Store the turn and its usage, in one unit of work."""
-        turn = self.turn
+        """Store the turn with its cost and its usage, in one unit of work."""
+        turn, price, called = self.turn, self._price, self._called()
+        if price is not None:
+            cost = turn.tokens_read * price.price_read + turn.tokens_written * price.price_written
+            turn.cost = round(cost / _PER_MILLION, 8)
         turn.steps = [asdict(step) for step in self._trace.steps]
         turn.seconds = {**turn.seconds, "total": round(self._trace.seconds, 4)}
         with self._records.writing() as session:
             # A conversation that was deleted in the meantime took the turn with it.
             if self._asked.keep and session.get(Turn, turn.id) is not None:
                 session.merge(turn)
-            session.add(_use_of(turn))
+            model = None if called is None else str(called.details.get("model"))
+            session.add(_use_of(turn, model, self._asked.link_id))
             _warn_of_budget(session, turn)
 
 
-def _use_of(turn: Turn) -> Use:
+def _use_of(turn: Turn, model: str | None, link_id: str | None) -> Use:
+    used = [*(turn.citations or ()), *(turn.evidence or ())]
+    kb_ids = [*(item["kb_id"] for item in used if item.get("kb_id")), *(turn.editions or {})]
     return Use(
         team_id=turn.team_id,
         turn_id=turn.id,
@@ -218,6 +238,9 @@ def _use_of(turn: Turn) -> Use:
         asker=turn.asker,
         outcome=turn.outcome,
         composer=turn.composer,
+        model=model,
+        kb_id=kb_ids[0] if kb_ids else None,
+        link_id=link_id,
         tokens_read=turn.tokens_read,
         tokens_written=turn.tokens_written,
         cost=turn.cost,

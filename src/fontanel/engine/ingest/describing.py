@@ -373,6 +373,8 @@ class Describing:
                     team_id=task.team_id,
                     turn_id=new_id("described"),
                     kb_ids=[task.kb_id],
+                    model=task.model,
+                    kb_id=task.kb_id,
                     asker=DESCRIBED,
                     outcome=DESCRIBED,
                     composer=task.model,

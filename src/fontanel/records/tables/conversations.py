@@ -132,6 +132,12 @@ class Use(Base):
     asker: Mapped[str]
     outcome: Mapped[str]
     composer: Mapped[str]
+    model: Mapped[str | None]
+    """The model that was called, even if another composer wrote the answer in the end."""
+    kb_id: Mapped[str | None]
+    """The knowledge base that the question counts for: the one that is cited first."""
+    link_id: Mapped[str | None]
+    """The link by which a guest came."""
     tokens_read: Mapped[int] = mapped_column(default=0)
     tokens_written: Mapped[int] = mapped_column(default=0)
     cost: Mapped[float] = mapped_column(default=0.0)

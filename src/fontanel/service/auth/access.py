@@ -37,8 +37,8 @@ CONSOLE_HEADER = "X-Fontanel-Console"
 FOUND_CALLER = "found_caller"
 _SAFE = frozenset({"GET", "HEAD", "OPTIONS"})
 _RANK = {Role.READER: 0, Role.EDITOR: 1, Role.OWNER: 2}
-#: The use of a key is recorded no more often than this.
-_USE_RECORDED = timedelta(minutes=5)
+#: The use of a key or a link is recorded no more often than this.
+USE_RECORDED = timedelta(minutes=5)
 
 _bearer = HTTPBearer(auto_error=False, description="An access key: `Authorization: Bearer fk_...`")
 _cookie = APIKeyCookie(name=COOKIE, auto_error=False, description="The console's session.")
@@ -133,7 +133,7 @@ def find_caller(
         key = session.scalar(select(Key).where(Key.secret_hash == hash_secret(bearer)))
         if key is None or (key.expires_at and key.expires_at <= now()):
             raise _not_signed_in("The key is not known or has expired.")
-        if key.last_used_at is None or now() - key.last_used_at > _USE_RECORDED:
+        if key.last_used_at is None or now() - key.last_used_at > USE_RECORDED:
             # In the background: a reader does not wait for the write lock.
             runtime.run_later(_record_use, runtime.records, key.id)
         return Caller(f"key:{key.id}", None, key, key.expires_at)
@@ -333,13 +333,25 @@ async def operator_of(caller: CallerDep) -> Caller:
 Operator = Annotated[Caller, Depends(operator_of)]
 
 
-def check_version(request: Request, version: int) -> None:
+def check_version(request: Request, version: int, *, required: bool = False) -> None:
     """Compare If-Match, when it is sent, with the record's version.
 
+    Args:
+        request: The request for the change.
+        version: The record's version.
+        required: Whether a change without If-Match is refused.
+
     Raises:
-        ApiError: changed-meanwhile.
+        ApiError: changed-meanwhile, or version-required.
     """
     expected = request.headers.get("if-match")
+    if expected is None and required:
+        raise ApiError(
+            "version-required",
+            "The change names no version, so it could overwrite somebody else's.",
+            advice=f"Send the version that you changed as If-Match; it is at {version} now.",
+            field="If-Match",
+        )
     if expected is not None and expected.strip() not in ("*", f'"{version}"'):
         raise ApiError(
             "changed-meanwhile",

@@ -14,12 +14,30 @@ from fastapi.security.http import HTTPAuthorizationCredentials
 from sqlalchemy import select
 from sqlalchemy.orm import Session
 
-from fontanel.engine.answering.targets import version_of
+from fontanel.engine.answering.links import LinkState, link_state, published_settings
 from fontanel.engine.runtime.runtime import Runtime
 from fontanel.errors import NotFound
 from fontanel.records.ids import hash_secret
-from fontanel.records.tables import Conversation, Desk, DeskLink, Role, Team, Turn, now
-from fontanel.service.auth.access import Access, Caller, Require, RuntimeDep, credentials_of
+from fontanel.records.tables import (
+    Conversation,
+    Desk,
+    DeskLink,
+    Member,
+    Role,
+    SignIn,
+    Team,
+    Turn,
+    now,
+)
+from fontanel.records.unit_of_work import Records
+from fontanel.service.auth.access import (
+    USE_RECORDED,
+    Access,
+    Caller,
+    Require,
+    RuntimeDep,
+    credentials_of,
+)
 from fontanel.service.problems import ApiError
 from fontanel.service.streaming.renewal import Renewal
 from fontanel.service.threads import run_briefly
@@ -110,17 +128,17 @@ def find_guest(
         ApiError: not-signed-in when the link does not open the desk, invalid without a guest's
             own secret.
     """
-    link, record = _open_link(session, secret)
+    link = session.scalar(select(DeskLink).where(DeskLink.secret_hash == hash_secret(secret)))
+    record = None if link is None else session.get_one(Desk, link.desk_id)
     matches = record is not None and desk in (record.id, record.slug)
     if matches and record is not None and team is not None:
         named = session.scalar(select(Team.id).where((Team.id == team) | (Team.slug == team)))
         matches = named == record.team_id
     if link is None or record is None or not matches:
-        raise ApiError(
-            "not-signed-in",
-            "The link is not valid, or no longer valid.",
-            advice="Ask whoever gave it to you for a new one.",
-        )
+        raise _closed()
+    state = link_state(link, published_settings(session, record))
+    if state != LinkState.OPEN:
+        raise _closed(state if _is_editor(session, request, record) else None)
     guest = request.headers.get(GUEST_HEADER, "")
     if not _MIN_SECRET <= len(guest) <= _MAX_SECRET:
         raise ApiError(
@@ -134,17 +152,44 @@ def find_guest(
     return link, record, Caller(f"guest:{name}")
 
 
-def _open_link(session: Session, secret: str) -> tuple[DeskLink | None, Desk | None]:
-    """Return a valid link with its desk, where that is published for guests."""
-    link = session.scalar(select(DeskLink).where(DeskLink.secret_hash == hash_secret(secret)))
-    expired = link is not None and link.expires_at is not None and link.expires_at <= now()
-    if link is None or link.revoked_at is not None or expired:
-        return None, None
-    desk = session.get_one(Desk, link.desk_id)
-    version = None if desk.published is None else version_of(session, desk, desk.published)
-    if version is None or version.settings.get("audience") != "link":
-        return None, None
-    return link, desk
+def _closed(state: LinkState | None = None) -> ApiError:
+    """Return the error of a link that does not work; only editors learn the state."""
+    if state is None:
+        return ApiError(
+            "not-signed-in",
+            "The link is not valid, or no longer valid.",
+            advice="Ask whoever gave it to you for a new one.",
+        )
+    return ApiError(
+        "not-signed-in",
+        f"{state.reason} Guests only see that the link is not valid.",
+        advice="Create a new link, or publish a version for anyone who has a link.",
+    )
+
+
+def _is_editor(session: Session, request: Request, desk: Desk) -> bool:
+    """Return whether the browser is also signed in as an editor of the desk's team."""
+    cookie = credentials_of(request).cookie
+    sign_in = session.get(SignIn, hash_secret(cookie)) if cookie else None
+    if sign_in is None or sign_in.expires_at <= now():
+        return False
+    member = select(Member.role).where(
+        Member.team_id == desk.team_id, Member.person_id == sign_in.person_id
+    )
+    return session.scalar(member) in (Role.EDITOR, Role.OWNER)
+
+
+def record_use(runtime: Runtime, link: DeskLink) -> None:
+    """Record in the background that a link was used, at most every few minutes."""
+    if link.last_used_at is None or now() - link.last_used_at > USE_RECORDED:
+        runtime.run_later(_record_use, runtime.records, link.id)
+
+
+def _record_use(records: Records, link_id: str) -> None:
+    with records.writing() as session:
+        link = session.get(DeskLink, link_id)
+        if link is not None:
+            link.last_used_at = now()
 
 
 class _DeskAccess:
@@ -166,6 +211,7 @@ class _DeskAccess:
                 return DeskUser(access, reading.scope.desk(desk))
         with runtime.records.reading() as session:
             link, record, guest = find_guest(session, request, secret, desk, team)
+            record_use(runtime, link)
             access = Access(
                 guest,
                 session.get_one(Team, record.team_id),

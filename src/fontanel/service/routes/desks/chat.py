@@ -15,7 +15,17 @@ from fontanel.engine.documents.readings import reading_text
 from fontanel.engine.runtime.runtime import Runtime
 from fontanel.errors import NotFound
 from fontanel.records.ids import new_id
-from fontanel.records.tables import Conversation, Desk, Feedback, Role, Team, Turn, Use, now
+from fontanel.records.tables import (
+    Conversation,
+    Desk,
+    DeskLink,
+    Feedback,
+    Role,
+    Team,
+    Turn,
+    Use,
+    now,
+)
 from fontanel.schemas import (
     AnswerOut,
     ContextOut,
@@ -38,9 +48,10 @@ from fontanel.service.auth.desk_users import (
     UserWrite,
     find_guest,
     link_secret,
+    record_use,
     still_allowed,
 )
-from fontanel.service.auth.rate_limits import Pace
+from fontanel.service.auth.rate_limits import Pace, network_of
 from fontanel.service.desk_settings import (
     check_settings,
     merge_settings,
@@ -82,7 +93,8 @@ def _public_desk_of(request: Request, runtime: Runtime, ref: str) -> PublicDesk:
     secret = link_secret(request)
     with runtime.records.reading() as session:
         if secret is not None:
-            _, desk, _ = find_guest(session, request, secret, ref)
+            link, desk, _ = find_guest(session, request, secret, ref)
+            record_use(runtime, link)
             return _public_desk(session, desk)
         named = session.get(Desk, ref)
         team_id = named.team_id if named is not None else ""
@@ -138,14 +150,12 @@ async def ask_desk(body: DeskAskIn, user: User, request: Request) -> Response:
     if earlier := await earlier_turn(request, asking, user.asker, sent):
         return respond_again(asker, await run_briefly(_answer_for, user, earlier))
     if user.link is not None:
-        pace: Pace = request.app.state.pace
-        pace.check(user.asker, user.link.per_minute)
-        # A guest can pose as several; the link's own limit applies to all of them.
-        pace.check(user.link.id, user.link.per_minute * _GUESTS)
+        _check_pace(request, user.asker, user.link)
     target = await run_briefly(_target, user, body)
     asked = Asked(
         question=body.question,
         asker=user.asker,
+        link_id=None if user.link is None else user.link.id,
         request_id=access.request_id,
         conversation_id=body.conversation_id,
         key=sent.key,
@@ -156,6 +166,22 @@ async def ask_desk(body: DeskAskIn, user: User, request: Request) -> Response:
         lambda cancelled: asking.ask(target, asked, access.kb_ids, cancelled),
         lambda recorded: _answer_for(user, recorded.turn),
     )
+
+
+def _check_pace(request: Request, guest: str, link: DeskLink) -> None:
+    """Count a guest's question.
+
+    A guest can pose as several: one address has the pace of one guest, and all together that of
+    `_GUESTS`.
+
+    Raises:
+        ApiError: too-many-attempts.
+    """
+    pace: Pace = request.app.state.pace
+    address = network_of(request.client.host if request.client else "")
+    pace.check(guest, link.per_minute)
+    pace.check(f"{link.id}:{address}", link.per_minute)
+    pace.check(link.id, link.per_minute * _GUESTS)
 
 
 def _check_question(user: DeskUser, body: DeskAskIn) -> None:

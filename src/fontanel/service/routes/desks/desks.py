@@ -8,6 +8,12 @@ from typing import Annotated
 from fastapi import Query, Request
 from sqlalchemy import func, select
 
+from fontanel.engine.answering.links import (
+    LinkState,
+    check_links_stay_open,
+    link_state,
+    published_settings,
+)
 from fontanel.engine.answering.targets import version_of
 from fontanel.errors import NotFound, Refused
 from fontanel.records.ids import hash_secret, new_id, new_secret, slug_of
@@ -84,9 +90,9 @@ def show_desk(desk: str, access: Editor) -> DeskOut:
 
 @router.patch("/{desk}", summary="Change a desk's draft")
 def change_desk(desk: str, body: DeskChange, access: EditorWrite, request: Request) -> DeskOut:
-    """Settings left out stay. Chat users see the change once it is published."""
+    """Settings left out stay; needs If-Match. Chat users see the change once it is published."""
     desk_row = access.scope.desk(desk)
-    check_version(request, desk_row.version)
+    check_version(request, desk_row.version, required=True)
     if body.name is not None:
         desk_row.name = body.name
     if body.settings is not None:
@@ -130,13 +136,15 @@ def publish(desk: str, body: PublishIn, access: EditorWrite) -> DeskVersionOut:
         else version_of(access.session, desk_row, desk_row.published)
     )
     if current is not None and current.settings == desk_row.draft:
-        raise ApiError("conflict", f"The draft is what version {current.number} already says.")
+        raise ApiError("conflict", f"The draft is the same as version {current.number}.")
     last = (
         access.session.scalar(
             select(func.max(DeskVersion.number)).where(DeskVersion.desk_id == desk_row.id)
         )
         or 0
     )
+    if not body.close_links:
+        check_links_stay_open(access.session, desk_row, desk_row.draft)
     version = DeskVersion(
         id=new_id("dver"),
         team_id=desk_row.team_id,
@@ -169,10 +177,20 @@ def list_versions(desk: str, access: Editor) -> Page[DeskVersionOut]:
 
 
 @router.post("/{desk}/versions/{number}/activate", summary="Serve a published version again")
-def activate_version(desk: str, number: Number, access: EditorWrite) -> DeskOut:
+def activate_version(
+    desk: str,
+    number: Number,
+    access: EditorWrite,
+    *,
+    close_links: Annotated[
+        bool, Query(description="Publish even if links of guests stop working.")
+    ] = False,
+) -> DeskOut:
     """Rolls back, or forward. The draft stays as it is."""
     desk_row = access.scope.desk(desk)
-    settings_of(access, desk_row, number)
+    settings = settings_of(access, desk_row, number)
+    if not close_links:
+        check_links_stay_open(access.session, desk_row, settings)
     desk_row.published = number
     desk_row.version += 1
     desk_row.changed_at = now()
@@ -214,12 +232,28 @@ def list_links(desk: str, access: Editor) -> Page[DeskLinkOut]:
         .where(DeskLink.desk_id == desk_row.id)
         .order_by(DeskLink.created_at)
     )
-    return Page(items=[DeskLinkOut.model_validate(row) for row in access.session.scalars(query)])
+    settings = published_settings(access.session, desk_row)
+    rows = access.session.scalars(query).all()
+    return Page(items=[_link_out(row, link_state(row, settings)) for row in rows])
+
+
+def _link_out(link: DeskLink, state: LinkState) -> DeskLinkOut:
+    return DeskLinkOut(
+        id=link.id,
+        name=link.name,
+        start=link.start,
+        state=state.value,
+        per_minute=link.per_minute,
+        created_at=link.created_at,
+        expires_at=link.expires_at,
+        revoked_at=link.revoked_at,
+        last_used_at=link.last_used_at,
+    )
 
 
 @router.post("/{desk}/links", status_code=201, summary="Make a link to a desk")
 def make_link(desk: str, body: DeskLinkIn, access: EditorWrite) -> DeskLinkCreated:
-    """Anyone with the link may ask, if the published audience is `link`."""
+    """Anyone with the link may ask, if the published audience is `link`; see its `state`."""
     desk_row = access.scope.desk(desk)
     secret = new_secret("dl")
     expires = None if body.expires_in_days is None else now() + timedelta(days=body.expires_in_days)
@@ -237,8 +271,8 @@ def make_link(desk: str, body: DeskLinkIn, access: EditorWrite) -> DeskLinkCreat
     access.session.flush()
     # After the number sign, so that it is not sent to servers or logged.
     url = f"{access.runtime.settings.origin}/chat/{desk_row.id}#{secret}"
-    plain = DeskLinkOut.model_validate(link)
-    return DeskLinkCreated(**plain.model_dump(), url=url, secret=secret)
+    state = link_state(link, published_settings(access.session, desk_row))
+    return DeskLinkCreated(**_link_out(link, state).model_dump(), url=url, secret=secret)
 
 
 @router.delete("/{desk}/links/{link}", status_code=204, summary="Revoke a link")

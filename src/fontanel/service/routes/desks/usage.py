@@ -1,4 +1,4 @@
-"""Usage by desk, knowledge base, member, day or composer, also as CSV."""
+"""Usage by day, desk, knowledge base, asker or model, also as CSV."""
 
 from __future__ import annotations
 
@@ -14,9 +14,10 @@ from fastapi import Query, Response
 from sqlalchemy import ColumnElement, select
 from sqlalchemy.orm import Session
 
+from fontanel.core.answering import BUILT_IN
 from fontanel.engine.answering.budgets import budget_of
 from fontanel.engine.ingest.description_counts import DESCRIBED
-from fontanel.records.tables import Desk, Kb, Key, Person, Team, Use, now
+from fontanel.records.tables import Desk, DeskLink, Kb, Key, Person, Team, Use, now
 from fontanel.schemas import BudgetOut, TeamUsage, UsageOut, UsageRow
 from fontanel.schemas.base import Moment
 from fontanel.service.auth.access import Access, Editor, Operator, RuntimeDep
@@ -25,7 +26,9 @@ from fontanel.service.routers import api_router
 router = api_router("/teams/{team}/usage", "usage")
 all_teams = api_router("/usage", "usage")
 
-By = Literal["day", "desk", "kb", "member", "composer"]
+By = Literal["day", "desk", "kb", "member", "model"]
+#: The key of guests' questions: all guests of a link are one row.
+_GUESTS = "guests:"
 Since = Annotated[
     Moment | None, Query(description="From this moment on; by default the last thirty days.")
 ]
@@ -142,8 +145,7 @@ def _rows(session: Session, team: Team, uses: Sequence[Use], by: By) -> list[Usa
     groups: dict[str, list[Use]] = defaultdict(list)
     zone = ZoneInfo(team.time_zone)
     for use in uses:
-        for key in _keys(use, by, zone):
-            groups[key].append(use)
+        groups[_key(use, by, zone)].append(use)
     names = _names(session, groups, by)
     rows = [_row(key, names.get(key, key), group) for key, group in groups.items()]
     return (
@@ -153,14 +155,17 @@ def _rows(session: Session, team: Team, uses: Sequence[Use], by: By) -> list[Usa
     )
 
 
-def _keys(use: Use, by: By, zone: ZoneInfo) -> Iterable[str]:
+def _key(use: Use, by: By, zone: ZoneInfo) -> str:
+    """Return the one row that a question counts in, so that the rows add up to the total."""
     if by == "day":
-        return [use.at.astimezone(zone).date().isoformat()]
+        return use.at.astimezone(zone).date().isoformat()
     if by == "desk":
-        return [use.desk_id or ""]
+        return use.desk_id or ""
     if by == "kb":
-        return [str(kb_id) for kb_id in use.kb_ids]
-    return [use.asker if by == "member" else use.composer]
+        return use.kb_id or ""
+    if by == "model":
+        return use.model or BUILT_IN
+    return f"{_GUESTS}{use.link_id or ''}" if use.asker.startswith("guest:") else use.asker
 
 
 def _names(session: Session, keys: Iterable[str], by: By) -> dict[str, str]:
@@ -170,7 +175,8 @@ def _names(session: Session, keys: Iterable[str], by: By) -> dict[str, str]:
         result = session.execute(select(Desk.id, Desk.name).where(Desk.id.in_(requested))).all()
         return {"": "knowledge bases directly", **dict(result)}
     if by == "kb":
-        return dict(session.execute(select(Kb.id, Kb.name).where(Kb.id.in_(requested))).all())
+        result = session.execute(select(Kb.id, Kb.name).where(Kb.id.in_(requested))).all()
+        return {"": "no documents needed", **dict(result)}
     if by != "member":
         return {}
     names = {
@@ -184,7 +190,12 @@ def _names(session: Session, keys: Iterable[str], by: By) -> dict[str, str]:
         if f"key:{key}" in requested
     }
     names[DESCRIBED] = "describing documents"
-    return names | {key: f"guest {key[6:12]}" for key in requested if key.startswith("guest:")}
+    names[_GUESTS] = "guests"
+    return names | {
+        _GUESTS + key: f"guests of {name}"
+        for key, name in session.execute(select(DeskLink.id, DeskLink.name))
+        if _GUESTS + key in requested
+    }
 
 
 def _row(key: str, name: str, uses: Sequence[Use]) -> UsageRow:
@@ -194,8 +205,9 @@ def _row(key: str, name: str, uses: Sequence[Use]) -> UsageRow:
         key=key,
         name=name,
         questions=len(seconds),
-        answered=sum(use.outcome == "answered" for use in uses),
+        answered=sum(use.outcome in ("answered", "small_talk") for use in uses),
         declined=sum(use.outcome == "declined" for use in uses),
+        unfinished=sum(use.outcome == "unfinished" for use in uses),
         helpful=sum(use.helpful is True for use in uses),
         not_helpful=sum(use.helpful is False for use in uses),
         tokens_read=sum(use.tokens_read for use in uses),

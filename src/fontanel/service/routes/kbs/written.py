@@ -106,9 +106,9 @@ def _why_not(document: Document, revision: Revision) -> str | None:
 def rewrite(
     kb: str, document: str, body: WrittenChange, access: EditorWrite, request: Request
 ) -> AddedOut:
-    """Adds a revision; accepts If-Match, so that nobody overwrites another's change."""
+    """Adds a revision; needs If-Match, so that nobody overwrites another's change."""
     result, version = revision_of(access, kb, document, None)
-    check_version(request, result.version)
+    check_version(request, result.version, required=True)
     if (reason := _why_not(result, version)) is not None:
         raise ApiError("conflict", reason)
     sha256, size = access.runtime.blobs.put([body.text.encode()])
