@@ -75,9 +75,11 @@ class Service:
     process: subprocess.Popen[str] | None = None
     password: str = ""
     url: str = ""
+    port: int = 0
+    """The port, which it keeps when it is started again."""
 
     def start(self, **extra: str) -> Service:
-        port = free_port()
+        self.port = port = self.port or free_port()
         self.url = f"http://127.0.0.1:{port}"
         environment = {
             **os.environ,

@@ -23,6 +23,13 @@ class Call(Generic[Out]):
     params: Mapping[str, Any] = field(default_factory=dict)
     headers: Mapping[str, str] = field(default_factory=dict)
 
+    @property
+    def repeatable(self) -> bool:
+        """Whether sending it twice does no more than sending it once."""
+        if "If-Match" in self.headers:
+            return False  # the second would meet the version that the first made
+        return self.method in ("GET", "PUT", "DELETE") or "Idempotency-Key" in self.headers
+
     def read(self, content: bytes) -> Out:
         if self.out is None:
             return None  # type: ignore[return-value]

@@ -432,6 +432,9 @@ class Upload:
         return cls(name or source.name, source.open("rb"), **fields)
 
     def form(self) -> dict[str, Any]:
+        """Return the form's fields, with the file from its beginning."""
+        if not isinstance(self.file, bytes):
+            self.file.seek(0)
         data = {"name": self.name}
         if self.tags is not None:
             data["tags"] = json.dumps(dict(self.tags))

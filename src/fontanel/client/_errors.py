@@ -35,12 +35,21 @@ class Unreachable(ClientError):
 
 
 class ProblemError(ClientError):
-    """The service refused or failed; `problem` says why and what to do."""
+    """The service refused or failed; `problem` says why and what to do.
 
-    def __init__(self, problem: Problem, request: httpx.Request | None = None) -> None:
+    `retry_after` are the seconds after which it asks to try again, None if it does not.
+    """
+
+    def __init__(
+        self,
+        problem: Problem,
+        request: httpx.Request | None = None,
+        retry_after: float | None = None,
+    ) -> None:
         text = problem.detail if not problem.advice else f"{problem.detail} {problem.advice}"
         super().__init__(text, request)
         self.problem = problem
+        self.retry_after = retry_after
 
 
 class NotSignedIn(ProblemError):
@@ -85,9 +94,11 @@ _BY_STATUS = {
 }
 
 
-def error_of(problem: Problem, request: httpx.Request | None) -> ProblemError:
+def error_of(
+    problem: Problem, request: httpx.Request | None, retry_after: float | None = None
+) -> ProblemError:
     kind = _BY_STATUS.get(problem.status, ServiceFailed if problem.status >= 500 else Invalid)
-    return kind(problem, request)
+    return kind(problem, request, retry_after)
 
 
 def raise_for_problem(response: httpx.Response) -> None:
@@ -104,4 +115,5 @@ def raise_for_problem(response: httpx.Response) -> None:
             status=response.status_code,
             detail=text,
         )
-    raise error_of(problem, response.request)
+    seconds = response.headers.get("retry-after", "")
+    raise error_of(problem, response.request, float(seconds) if seconds.isdecimal() else None)

@@ -3,28 +3,58 @@
 from __future__ import annotations
 
 import asyncio
-from collections.abc import AsyncIterator
+from collections.abc import AsyncIterator, Callable, Mapping
 from types import TracebackType
-from typing import Self, TypeVar
+from typing import Any, Self, TypeVar
 
 import httpx
 from httpx_sse import EventSource
-from tenacity import AsyncRetrying, retry_if_exception_type, stop_after_attempt, wait_fixed
+from tenacity import (
+    AsyncRetrying,
+    RetryCallState,
+    retry_if_exception,
+    stop_after_delay,
+    wait_exponential_jitter,
+)
 
 from fontanel import __version__
 from fontanel import schemas as s
 from fontanel.client._call import Call
 from fontanel.client._calls import EVENT, Calls, Upload
-from fontanel.client._errors import Unreachable, error_of, raise_for_problem
+from fontanel.client._errors import ProblemError, Unreachable, error_of, raise_for_problem
 
 Out = TypeVar("Out")
 
-#: Attempts at a call that may be sent twice, and the seconds between them.
-_ATTEMPTS, _PAUSE = 3, 0.5
+#: Seconds before the second attempt at a call that may be repeated, and the longest pause.
+_FIRST_PAUSE, _LONGEST_PAUSE = 0.2, 5.0
+
+
+_growing = wait_exponential_jitter(multiplier=_FIRST_PAUSE, max=_LONGEST_PAUSE, jitter=_FIRST_PAUSE)
+
+
+def pause_before_retry(state: RetryCallState) -> float:
+    """Return the seconds before the next attempt: what the service asks for, or growing."""
+    error = state.outcome.exception() if state.outcome is not None else None
+    asked = error.retry_after if isinstance(error, ProblemError) else None
+    return _growing(state) if asked is None else asked
 
 
 class AsyncBaseClient:
-    """A connection to the service: sending, and reading what comes back."""
+    """A connection to the service: sending, and reading what comes back.
+
+    Calls that may be repeated are tried again, with growing pauses or as `Retry-After` asks, when
+    the connection breaks or the service is not available (503): reads, changes that name their
+    target, uploads, and creating calls with an Idempotency-Key. A service that was never reached is
+    reported immediately.
+
+    Args:
+        url: The address of the service.
+        key: An access key.
+        team: The short name of the team.
+        timeout: Seconds to wait for a response.
+        guest: A guest's own secret, with a link's secret as `key`.
+        retry_seconds: How long a call is repeated; 0 for never.
+    """
 
     def __init__(
         self,
@@ -33,6 +63,7 @@ class AsyncBaseClient:
         team: str | None = None,
         timeout: float = 60.0,
         guest: str | None = None,
+        retry_seconds: float = 60.0,
     ) -> None:
         headers = {"User-Agent": f"fontanel/{__version__}"}
         if key:
@@ -43,6 +74,8 @@ class AsyncBaseClient:
             base_url=url.rstrip("/") + "/api/v1", headers=headers, timeout=timeout
         )
         self._calls = Calls(team)
+        self._retry_seconds = retry_seconds
+        self._reached = False
 
     async def __aenter__(self) -> Self:
         return self
@@ -73,48 +106,71 @@ class AsyncBaseClient:
             if content is not None
             else dict(call.headers)
         )
-        request = self._http.build_request(
-            call.method,
-            call.path.removeprefix("/"),
-            content=content,
-            params=dict(call.params),
-            headers=headers,
-        )
-        return call.read((await self._exchange(request)).content)
 
-    async def _exchange(self, request: httpx.Request) -> httpx.Response:
+        def build() -> httpx.Request:
+            return self._http.build_request(
+                call.method,
+                call.path.removeprefix("/"),
+                content=content,
+                params=dict(call.params),
+                headers=headers,
+            )
+
+        return call.read((await self._exchange(build, repeat=call.repeatable)).content)
+
+    async def _exchange(
+        self, build: Callable[[], httpx.Request], *, repeat: bool
+    ) -> httpx.Response:
+        """Send a request, again if it may be repeated; return the response if it succeeded."""
+        async for attempt in AsyncRetrying(
+            retry=retry_if_exception(lambda error: repeat and self._may_retry(error)),
+            stop=stop_after_delay(self._retry_seconds),
+            wait=pause_before_retry,
+            sleep=asyncio.sleep,
+            reraise=True,
+        ):
+            with attempt:
+                request = build()
+                response = await self._send_once(request)
+                gone = request.method == "DELETE" and response.status_code == 404
+                if gone and attempt.retry_state.attempt_number > 1:
+                    return response  # the attempt before it deleted it
+                raise_for_problem(response)
+                return response
+        raise AssertionError("unreachable")
+
+    async def _send_once(self, request: httpx.Request) -> httpx.Response:
         try:
             response = await self._http.send(request)
         except httpx.TransportError as error:
             raise Unreachable(
                 f"The service at {request.url.host} cannot be reached: {error}", request
             ) from error
-        raise_for_problem(response)
+        self._reached = True
         return response
 
-    async def _persist(self, call: Call[Out]) -> Out:
-        """Send a call that may be sent twice, again when the connection breaks."""
-        async for attempt in AsyncRetrying(
-            retry=retry_if_exception_type(Unreachable),
-            stop=stop_after_attempt(_ATTEMPTS),
-            wait=wait_fixed(_PAUSE),
-            sleep=asyncio.sleep,
-            reraise=True,
-        ):
-            with attempt:
-                return await self._send(call)
-        raise AssertionError("unreachable")
+    def _may_retry(self, error: BaseException) -> bool:
+        """Return whether another attempt can help: not for a service that was never there."""
+        if isinstance(error, Unreachable):
+            return self._reached
+        return isinstance(error, ProblemError) and error.problem.status == 503
 
-    async def _upload(self, path: str, upload: Upload) -> bytes:
+    async def _upload(self, path: str, upload: Upload, *, repeat: bool = True) -> bytes:
+        def build() -> httpx.Request:
+            return self._http.build_request("POST", path.removeprefix("/"), **upload.form())
+
         try:
-            request = self._http.build_request("POST", path.removeprefix("/"), **upload.form())
-            return (await self._exchange(request)).content
+            return (await self._exchange(build, repeat=repeat)).content
         finally:
             upload.close()
 
-    async def _text(self, path: str) -> str:
-        """Return the response of a path as text."""
-        return (await self._exchange(self._http.build_request("GET", path.removeprefix("/")))).text
+    async def _get(self, path: str, params: Mapping[str, Any] | None = None) -> httpx.Response:
+        """Return the response to a GET whose body is not JSON."""
+
+        def build() -> httpx.Request:
+            return self._http.build_request("GET", path.removeprefix("/"), params=params)
+
+        return await self._exchange(build, repeat=True)
 
     async def _events(self, call: Call[s.AnswerOut]) -> AsyncIterator[s.Event]:
         assert call.body is not None

@@ -42,4 +42,4 @@ class AsyncConversationClient(AsyncBaseClient):
         desk: str | None = None,
     ) -> str:
         """As Markdown with footnotes, or as JSON."""
-        return await self._text(self._calls.export_conversation(kb, desk, conversation, form))
+        return (await self._get(self._calls.export_conversation(kb, desk, conversation, form))).text

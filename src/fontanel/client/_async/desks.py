@@ -33,7 +33,9 @@ class AsyncDeskClient(AsyncBaseClient):
         self, name: str, settings: s.DeskSettings | None = None, idempotency_key: str | None = None
     ) -> s.DeskOut:
         """A draft, until it is published."""
-        return await self._send(self._calls.create_desk(name, settings, idempotency_key))
+        return await self._send(
+            self._calls.create_desk(name, settings, idempotency_key or secrets.token_hex(12))
+        )
 
     async def show_desk(self, desk: str) -> s.DeskOut:
         return await self._send(self._calls.show_desk(desk))
@@ -142,7 +144,7 @@ class AsyncDeskClient(AsyncBaseClient):
         A connection that breaks is tried again, and the question is not answered twice: the same
         `idempotency_key` returns the same answer.
         """
-        return await self._persist(
+        return await self._send(
             self._ask_desk_call(
                 desk,
                 question,
@@ -270,7 +272,7 @@ class AsyncDeskClient(AsyncBaseClient):
         until: datetime | None = None,
         desk: str | None = None,
     ) -> str:
-        return await self._text(self._calls.usage_csv(by, since, until, desk))
+        return (await self._get(self._calls.usage_csv(by, since, until, desk))).text
 
     async def all_usage(
         self, since: datetime | None = None, until: datetime | None = None
@@ -281,4 +283,4 @@ class AsyncDeskClient(AsyncBaseClient):
     async def all_usage_csv(
         self, since: datetime | None = None, until: datetime | None = None
     ) -> str:
-        return await self._text(self._calls.all_usage_csv(since, until))
+        return (await self._get(self._calls.all_usage_csv(since, until))).text

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import asyncio
+import secrets
 import time
 from collections.abc import Sequence
 from pathlib import Path
@@ -44,7 +45,7 @@ class AsyncKbClient(AsyncBaseClient):
                 temporary=temporary,
                 splitting=splitting,
                 describer=describer,
-                key=idempotency_key,
+                key=idempotency_key or secrets.token_hex(12),
             )
         )
 
@@ -151,4 +152,6 @@ class AsyncKbClient(AsyncBaseClient):
             Invalid: the pack is damaged or does not fit this service; the message says why.
         """
         upload = Upload(name or "", source.open("rb"))
-        return s.KbOut.model_validate_json(await self._upload(self._calls.import_pack(), upload))
+        return s.KbOut.model_validate_json(
+            await self._upload(self._calls.import_pack(), upload, repeat=False)
+        )

@@ -68,7 +68,7 @@ class AsyncQuestionClient(AsyncBaseClient):
         A connection that breaks is tried again, and the question is not answered twice: the same
         `idempotency_key` returns the same answer.
         """
-        return await self._persist(
+        return await self._send(
             self._ask_call(
                 kb,
                 question,

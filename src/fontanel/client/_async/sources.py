@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import asyncio
+import secrets
 import time
 from collections.abc import AsyncIterator, Sequence
 
@@ -39,7 +40,9 @@ class AsyncSourceClient(AsyncBaseClient):
         self, kb: str, source: s.SourceIn, idempotency_key: str | None = None
     ) -> s.SourceOut:
         """Its first run starts at once."""
-        return await self._send(self._calls.connect_source(kb, source, idempotency_key))
+        return await self._send(
+            self._calls.connect_source(kb, source, idempotency_key or secrets.token_hex(12))
+        )
 
     async def change_source(
         self, kb: str, source: str, change: s.SourceChange, version: int | None = None

@@ -45,4 +45,4 @@ class ConversationClient(BaseClient):
         desk: str | None = None,
     ) -> str:
         """As Markdown with footnotes, or as JSON."""
-        return self._text(self._calls.export_conversation(kb, desk, conversation, form))
+        return (self._get(self._calls.export_conversation(kb, desk, conversation, form))).text

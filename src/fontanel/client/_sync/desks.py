@@ -36,7 +36,9 @@ class DeskClient(BaseClient):
         self, name: str, settings: s.DeskSettings | None = None, idempotency_key: str | None = None
     ) -> s.DeskOut:
         """A draft, until it is published."""
-        return self._send(self._calls.create_desk(name, settings, idempotency_key))
+        return self._send(
+            self._calls.create_desk(name, settings, idempotency_key or secrets.token_hex(12))
+        )
 
     def show_desk(self, desk: str) -> s.DeskOut:
         return self._send(self._calls.show_desk(desk))
@@ -143,7 +145,7 @@ class DeskClient(BaseClient):
         A connection that breaks is tried again, and the question is not answered twice: the same
         `idempotency_key` returns the same answer.
         """
-        return self._persist(
+        return self._send(
             self._ask_desk_call(
                 desk,
                 question,
@@ -271,7 +273,7 @@ class DeskClient(BaseClient):
         until: datetime | None = None,
         desk: str | None = None,
     ) -> str:
-        return self._text(self._calls.usage_csv(by, since, until, desk))
+        return (self._get(self._calls.usage_csv(by, since, until, desk))).text
 
     def all_usage(
         self, since: datetime | None = None, until: datetime | None = None
@@ -280,4 +282,4 @@ class DeskClient(BaseClient):
         return self._send(self._calls.all_usage(since, until))
 
     def all_usage_csv(self, since: datetime | None = None, until: datetime | None = None) -> str:
-        return self._text(self._calls.all_usage_csv(since, until))
+        return (self._get(self._calls.all_usage_csv(since, until))).text

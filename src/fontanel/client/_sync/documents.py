@@ -139,17 +139,11 @@ class DocumentClient(BaseClient):
 
     def page_picture(self, kb: str, document: str, page: int, width: int = 900) -> bytes:
         """Return a page as a PNG of a given width in pixels."""
-        request = self._http.build_request(
-            "GET", self._calls.page_picture(kb, document, page, width).removeprefix("/")
-        )
-        return (self._exchange(request)).content
+        return (self._get(self._calls.page_picture(kb, document, page, width))).content
 
     def original(self, kb: str, document: str) -> bytes:
         """The bytes as they were added."""
-        request = self._http.build_request(
-            "GET", self._calls.original(kb, document).removeprefix("/")
-        )
-        return (self._exchange(request)).content
+        return (self._get(self._calls.original(kb, document))).content
 
     def job(self, kb: str, job: str) -> s.JobOut:
         return self._send(self._calls.job(kb, job))

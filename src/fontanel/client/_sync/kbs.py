@@ -5,6 +5,7 @@ Made from its asynchronous twin by `make client`; do not edit.
 
 from __future__ import annotations
 
+import secrets
 import time
 from collections.abc import Sequence
 from pathlib import Path
@@ -46,7 +47,7 @@ class KbClient(BaseClient):
                 temporary=temporary,
                 splitting=splitting,
                 describer=describer,
-                key=idempotency_key,
+                key=idempotency_key or secrets.token_hex(12),
             )
         )
 
@@ -153,4 +154,6 @@ class KbClient(BaseClient):
             Invalid: the pack is damaged or does not fit this service; the message says why.
         """
         upload = Upload(name or "", source.open("rb"))
-        return s.KbOut.model_validate_json(self._upload(self._calls.import_pack(), upload))
+        return s.KbOut.model_validate_json(
+            self._upload(self._calls.import_pack(), upload, repeat=False)
+        )

@@ -71,7 +71,7 @@ class QuestionClient(BaseClient):
         A connection that breaks is tried again, and the question is not answered twice: the same
         `idempotency_key` returns the same answer.
         """
-        return self._persist(
+        return self._send(
             self._ask_call(
                 kb,
                 question,

@@ -5,6 +5,7 @@ Made from its asynchronous twin by `make client`; do not edit.
 
 from __future__ import annotations
 
+import secrets
 import time
 from collections.abc import Iterator, Sequence
 
@@ -39,7 +40,9 @@ class SourceClient(BaseClient):
         self, kb: str, source: s.SourceIn, idempotency_key: str | None = None
     ) -> s.SourceOut:
         """Its first run starts at once."""
-        return self._send(self._calls.connect_source(kb, source, idempotency_key))
+        return self._send(
+            self._calls.connect_source(kb, source, idempotency_key or secrets.token_hex(12))
+        )
 
     def change_source(
         self, kb: str, source: str, change: s.SourceChange, version: int | None = None

@@ -1,0 +1,261 @@
+"""Take the pictures in docs/screenshots, of a running demo: look at each afterwards.
+
+    make demo &
+    .venv/bin/python tools/take_screenshots.py [--url http://127.0.0.1:8460] [name ...]
+
+The picture of the command line needs Xvfb, xterm and ImageMagick.
+"""
+
+from __future__ import annotations
+
+import argparse
+import json
+import os
+import subprocess
+import time
+from collections.abc import Callable
+from pathlib import Path
+from typing import Any
+
+from playwright.sync_api import Browser, BrowserContext, Page, sync_playwright
+
+ROOT = Path(__file__).parents[1]
+OUT = ROOT / "docs" / "screenshots"
+NOTES = ROOT / "var" / "demo" / "demo.json"
+DEMO = ROOT / "demo" / "documents"
+SIZE = {"width": 1280, "height": 800}
+TEAM = "/t/marine-operations"
+KB = f"{TEAM}/kbs/harbour-rules"
+
+Take = Callable[[Page], None]
+TAKES: dict[str, Take] = {}
+
+
+def take(function: Take) -> Take:
+    """Register a picture under the function's name."""
+    TAKES[function.__name__.removesuffix("_")] = function
+    return function
+
+
+def ask(page: Page, question: str) -> None:
+    """Ask on a page with a question box, and wait for the answer."""
+    page.get_by_label("Question").fill(question)
+    page.get_by_role("button", name="Ask", exact=True).click()
+    page.locator("[data-outcome]:not([data-outcome=coming])").last.wait_for()
+    page.wait_for_timeout(300)
+
+
+@take
+def kbs(page: Page) -> None:
+    page.goto(f"{TEAM}/kbs")
+    page.get_by_role("link", name="Harbour rules").first.wait_for()
+
+
+@take
+def documents(page: Page) -> None:
+    page.goto(f"{KB}/documents")
+    page.get_by_role("link", name="Storm plan").first.wait_for()
+
+
+@take
+def search(page: Page) -> None:
+    page.goto(f"{KB}/search")
+    page.get_by_role("searchbox").or_(page.get_by_label("Search")).first.fill(
+        "wind limit outer berth"
+    )
+    page.get_by_label("Explain the scores").check()
+    page.get_by_role("button", name="Search", exact=True).click()
+    page.locator("article").first.wait_for()
+
+
+@take
+def ask_(page: Page) -> None:
+    page.goto(f"{KB}/ask")
+    ask(page, "What is the wind limit for leaving the outer berth?")
+
+
+@take
+def document(page: Page) -> None:
+    page.goto(f"{KB}/ask")
+    ask(page, "What is the wind limit for leaving the outer berth?")
+    page.locator("[data-note]").first.click()
+    page.locator("mark").first.wait_for()
+    page.wait_for_load_state("networkidle")
+
+
+@take
+def phone(page: Page) -> None:
+    page.set_viewport_size({"width": 390, "height": 800})
+    page.goto(f"{KB}/ask")
+    page.get_by_role("button", name="Dark").click()
+    ask(page, "Who closes the port?")
+    page.locator("[data-number]").first.click()
+    page.get_by_role("dialog").wait_for()
+
+
+@take
+def team(page: Page) -> None:
+    page.goto(f"{TEAM}/team")
+    page.get_by_role("heading", name="Keys").wait_for()
+
+
+@take
+def try_(page: Page) -> None:
+    page.goto(f"{KB}/try")
+    page.locator("input[type=file]").set_input_files(DEMO / "marine-operations/storm-plan.pdf")
+    page.get_by_label("Reading report").wait_for()
+    page.wait_for_load_state("networkidle")
+
+
+@take
+def compare(page: Page) -> None:
+    page.goto(f"{KB}/search")
+    page.get_by_label("Search", exact=True).fill("when may a ship leave in a gale")
+    page.get_by_label("Compare two settings").check()
+    page.get_by_role("button", name="Search", exact=True).click()
+    page.locator("article").nth(3).wait_for()
+
+
+@take
+def editions(page: Page) -> None:
+    page.goto(f"{KB}/settings")
+    page.get_by_role("heading", name="Editions").scroll_into_view_if_needed()
+
+
+@take
+def sheet(page: Page) -> None:
+    page.goto(f"{TEAM}/kbs/live-sources/documents?name=xlsx")
+    link = page.locator("tbody a").first
+    link.wait_for()
+    link.click()
+    page.get_by_role("table").first.wait_for()
+
+
+@take
+def sources(page: Page) -> None:
+    page.goto(f"{TEAM}/kbs/live-sources/sources")
+    page.get_by_text("Crane manuals").first.wait_for()
+
+
+@take
+def connect(page: Page) -> None:
+    page.goto(f"{TEAM}/kbs/live-sources/sources")
+    page.get_by_role("button", name="Connect a source").click()
+    page.get_by_role("button", name="Folder").first.click()
+    page.get_by_label("Path").fill(str(ROOT / "var/demo/live/notices"))
+    page.get_by_role("button", name="Preview").click()
+    page.get_by_label("Documents that would be added").wait_for()
+
+
+@take
+def changes(page: Page) -> None:
+    page.goto(f"{TEAM}/kbs/live-sources/documents?name=small-craft")
+    page.locator("tbody a").first.click()
+    page.get_by_role("link", name="What changed").click()
+    page.get_by_label("Differences").or_(page.locator("del, ins, mark")).first.wait_for()
+
+
+@take
+def desk(page: Page) -> None:
+    page.goto(f"{TEAM}/desks/written-answers/build")
+    page.get_by_label("Question").fill("At what gust is the quay crane pinned?")
+    page.get_by_role("button", name="Try", exact=True).click()
+    page.locator("[data-outcome=answered]").wait_for()
+
+
+@take
+def record(page: Page) -> None:
+    desk(page)
+    page.get_by_role("link", name="how this answer was made").click()
+    page.get_by_role("heading").first.wait_for()
+    page.wait_for_load_state("networkidle")
+
+
+@take
+def usage(page: Page) -> None:
+    page.goto(f"{TEAM}/usage")
+    page.get_by_label("Count").select_option("model")
+    page.get_by_role("table").wait_for()
+    page.wait_for_load_state("networkidle")
+
+
+def chat(browser: Browser, url: str, notes: dict[str, Any]) -> None:
+    """A guest's chat, in a browser that nobody is signed in with."""
+    link = next(link for name, link in notes["links"] if name == "Harbour desk")
+    page = browser.new_page(viewport=SIZE, base_url=url)  # type: ignore[arg-type]
+    page.goto(url + link[link.index("/chat/") :])
+    ask(page, "What is the wind limit for leaving the outer berth?")
+    page.screenshot(path=OUT / "chat.png")
+    page.close()
+
+
+def terminal(url: str) -> None:
+    """A terminal window in which three commands ran."""
+    commands = (
+        "fontanel document list --name crane",
+        'fontanel ask "At what gust does the quay crane stop?"',
+        'fontanel search "wind limit outer berth" --limit 2',
+    )
+    script = "; ".join(f"printf '%s\\n' '$ {command}'; {command}; echo" for command in commands)
+    environment = {
+        **os.environ,
+        "DISPLAY": ":97",
+        "FONTANEL_URL": url,
+        "FONTANEL_PROFILE": str(NOTES.parent / "marine-operations.toml"),
+        "PATH": f"{ROOT / '.venv/bin'}:{os.environ['PATH']}",
+    }
+    display = subprocess.Popen(["Xvfb", ":97", "-screen", "0", "1280x800x24"])
+    time.sleep(1)
+    font = ["-fa", "DejaVu Sans Mono", "-fs", "11", "-geometry", "154x42"]
+    shell = ["xterm", *font, "-e", "bash", "-c", f"{script}; sleep 60"]
+    window = subprocess.Popen(shell, env=environment)
+    time.sleep(12)
+    picture = ["import", "-window", "root", "-trim", str(OUT / "terminal.png")]
+    subprocess.run(picture, env=environment, check=True)
+    window.kill()
+    display.kill()
+
+
+def sign_in(browser: Browser, url: str, notes: dict[str, Any]) -> BrowserContext:
+    context = browser.new_context(viewport=SIZE, base_url=url)  # type: ignore[arg-type]
+    page = context.new_page()
+    page.goto("/sign-in")
+    page.get_by_label("E-mail").fill(notes["teams"][0]["email"])
+    page.get_by_label("Password").fill(notes["teams"][0]["password"])
+    page.get_by_role("button", name="Sign in").click()
+    page.get_by_role("heading", name="Knowledge bases").wait_for()
+    page.close()
+    return context
+
+
+def main() -> None:
+    parser = argparse.ArgumentParser(description=__doc__)
+    parser.add_argument("names", nargs="*", default=[*TAKES, "chat", "terminal"])
+    parser.add_argument("--url", default="http://127.0.0.1:8460")
+    options = parser.parse_args()
+    notes = json.loads(NOTES.read_text())
+    with sync_playwright() as playwright:
+        browser = playwright.chromium.launch(
+            executable_path="/usr/bin/chromium", args=["--no-sandbox"]
+        )
+        context = sign_in(browser, options.url, notes)
+        for name in options.names:
+            if name not in TAKES:
+                continue
+            page = context.new_page()
+            page.set_default_timeout(15_000)
+            try:
+                TAKES[name](page)
+                page.screenshot(path=OUT / f"{name}.png")
+            except Exception as error:
+                print(f"{name}: {error}")
+            page.close()
+        if "chat" in options.names:
+            chat(browser, options.url, notes)
+        browser.close()
+    if "terminal" in options.names:
+        terminal(options.url)
+
+
+if __name__ == "__main__":
+    main()
