@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import http.server
+import json
 import threading
 from collections.abc import Iterator
 from pathlib import Path
@@ -13,7 +14,16 @@ from fontanel import schemas as s
 from fontanel.client import Client, NotFound, ServiceFailed, Unreachable
 from tests.conftest import Service, free_port, new_team
 
-BUSY = b'{"type": "x/unavailable", "title": "Not available now", "status": 503, "detail": "Busy."}'
+
+def problem(status: int, detail: str) -> bytes:
+    return json.dumps({"type": "x", "title": "x", "status": status, "detail": detail}).encode()
+
+
+ANSWERS = {
+    "fine": (200, b'{"items": [], "next": null}'),
+    "busy": (503, problem(503, "Busy.")),
+    "gone": (404, problem(404, "Gone.")),
+}
 
 
 class Moody(http.server.ThreadingHTTPServer):
@@ -36,9 +46,7 @@ class _Moody(http.server.BaseHTTPRequestHandler):
         if mood == "cut":
             self.close_connection = True
             return
-        status, body = {"busy": (503, BUSY), "gone": (404, BUSY)}.get(
-            mood, (200, b'{"items": [], "next": null}')
-        )
+        status, body = ANSWERS[mood]
         self.send_response(status)
         self.send_header("Content-Length", str(len(body)))
         if mood == "busy":
