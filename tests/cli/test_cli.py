@@ -120,7 +120,7 @@ def test_a_conversation_goes_on(run: Run, storm: str) -> None:
     assert run("conversation", "export", first["conversation_id"]).stdout.startswith(
         "# Cranes\n\n## At what gust"
     )
-    assert run("conversation", "delete", first["conversation_id"]).returncode == 0
+    assert run("conversation", "delete", first["conversation_id"], "--yes").returncode == 0
 
 
 def test_documents_can_be_shown_saved_and_deleted(run: Run, storm: str, tmp_path: Path) -> None:
@@ -130,7 +130,7 @@ def test_documents_can_be_shown_saved_and_deleted(run: Run, storm: str, tmp_path
     assert run("document", "download", "storm-plan.md").returncode == 0
     assert (tmp_path / "storm-plan.md").read_bytes() == STORM
     assert run("document", "download", "storm-plan.md").returncode == 2
-    assert run("document", "delete", "storm-plan.md").returncode == 0
+    assert run("document", "delete", "storm-plan.md", "--yes").returncode == 0
     assert "No documents" in run("document", "list").stdout
 
 
@@ -229,7 +229,7 @@ def test_keys_are_made_and_revoked(run: Run, kb: str) -> None:
     listed = run("key", "list").stdout
     assert "nightly" in listed
     identity = next(line.split()[0] for line in listed.splitlines() if "nightly" in line)
-    assert run("key", "revoke", identity).returncode == 0
+    assert run("key", "revoke", identity, "--yes").returncode == 0
     assert "nightly" not in run("key", "list").stdout
 
 
@@ -313,11 +313,11 @@ def test_editions_are_built_compared_switched_and_taken_along(run: Run, tmp_path
     assert "storm.md (expected: 1)" in compared
     assert "Mean reciprocal rank of the expected: 1.000 and 1.000" in compared
     assert run("edition", "activate", "2").stdout == "Edition 2 is active now.\n"
-    assert run("edition", "drop", "2").returncode == 1
+    assert run("edition", "drop", "2", "--yes").returncode == 1
     assert "Wrote rules.zip" in run("edition", "export", "2", "rules.zip").stdout
     assert "is there already" in run("edition", "export", "2", "rules.zip").stderr
     assert (
         "Imported rules-two: 1 document"
         in run("edition", "import", "rules.zip", "--name", "Rules two").stdout
     )
-    assert run("edition", "drop", "1", "--kb", "rules").stdout == "Edition 1 is dropped.\n"
+    assert run("edition", "drop", "1", "--kb", "rules", "--yes").stdout == "Edition 1 is dropped.\n"

@@ -76,7 +76,7 @@ def test_a_desk_from_draft_to_record(run: Run, team: TeamSetup, storm: str, writ
     link = run("desk", "link", "crane-desk", "Crew", "--per-minute", "5").stdout
     assert "#dl_" in link
     assert "members only  never  never" in run("desk", "links", "crane-desk").stdout
-    assert run("desk", "unlink", "crane-desk", "Crew").returncode == 0
+    assert run("desk", "unlink", "crane-desk", "Crew", "--yes").returncode == 0
     assert "revoked" in run("desk", "links", "crane-desk").stdout
     assert run("desk", "delete", "crane-desk", "--yes").returncode == 0
     assert run("desk", "show", "crane-desk").returncode == 3

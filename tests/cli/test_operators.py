@@ -93,7 +93,7 @@ def test_a_model_from_set_up_to_deleted(
     operate("model", "change", "harbour", "--disable")
     assert "off" in operate("model", "list").stdout
     assert operate("model", "change", "harbour", "--enable").returncode == 0
-    assert operate("model", "delete", "harbour").returncode == 0
+    assert operate("model", "delete", "harbour", "--yes").returncode == 0
     removed = operate("model", "check", "harbour")
     assert (removed.returncode, "harbour" in removed.stderr) == (3, True)
 
@@ -157,14 +157,14 @@ def test_members_come_and_go(run: Run, team: TeamSetup) -> None:
     assert "reader" in next(
         line for line in run("member", "list").stdout.splitlines() if who in line
     )
-    removed = run("member", "remove", who)
+    removed = run("member", "remove", who, "--yes")
     assert removed.returncode == 0, removed.stderr
     assert who not in run("member", "list").stdout
-    assert run("member", "remove", who).returncode == 3
+    assert run("member", "remove", who, "--yes").returncode == 3
 
 
 def test_the_last_owner_stays(run: Run, team: TeamSetup) -> None:
-    refused = run("member", "remove", team.email)
+    refused = run("member", "remove", team.email, "--yes")
     assert refused.returncode not in (0, 2)
     assert "owner" in refused.stderr
     assert team.email in run("member", "list").stdout
@@ -203,4 +203,4 @@ def test_a_model_s_name_may_hold_what_paths_do_not(operate: Told, model_address:
     )
     assert operate("model", "check", "harbour/large").returncode == 0
     assert operate("model", "change", "harbour/large", "--seconds", 9).returncode == 0
-    assert operate("model", "delete", "harbour/large").returncode == 0
+    assert operate("model", "delete", "harbour/large", "--yes").returncode == 0

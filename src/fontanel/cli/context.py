@@ -89,7 +89,7 @@ class Context:
         values: str | None = getattr(self._options, name, None)
         return values or os.environ.get(f"FONTANEL_{name.upper()}") or self._profile.get(name)
 
-    def given(self, name: str) -> bool:
+    def passed(self, name: str) -> bool:
         """Return whether an option was passed on the command line."""
         return bool(getattr(self._options, name, None))
 
@@ -147,7 +147,7 @@ class Context:
     def confirm(self, question: str) -> bool:
         """Ask a person to confirm; without a terminal the answer is no."""
         if not sys.stdin.isatty():
-            raise UsageProblem("There is nobody to ask. Say --yes.")
+            raise UsageProblem("There is nobody to ask. Pass --yes.")
         return input(f"{question} [y/N] ").strip().lower() in ("y", "yes")
 
     # Printing

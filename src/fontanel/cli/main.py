@@ -2,12 +2,14 @@
 
 from __future__ import annotations
 
+import os
 import sys
 from collections.abc import Sequence
 
 from pydantic import ValidationError
 
 from fontanel.cli.context import Context, UsageProblem
+from fontanel.cli.options.asking_first import confirmed
 from fontanel.cli.parser import build_parser
 from fontanel.client import FontanelError, NotAllowed, NotFound, NotSignedIn, Unreachable
 
@@ -31,27 +33,30 @@ def main(arguments: Sequence[str] | None = None) -> int:
         return 2
     try:
         with Context(options) as context:
-            return int(options.run(context, options) or 0)
-    except UsageProblem as problem:
-        return _say(str(problem), 2)
-    except ValidationError as error:
-        return _say(f"{error.errors()[0]['loc'][0]}: {error.errors()[0]['msg']}", 2)
-    except NotFound as error:
-        return _say(str(error), 3)
-    except (NotAllowed, NotSignedIn) as error:
-        return _say(str(error), 4)
-    except Unreachable as error:
-        return _say(
-            f"{error}. Is the service running? Start it with 'fontanel serve', or name it with"
-            " --url.",
-            5,
-        )
-    except (FontanelError, OSError) as error:
-        return _say(str(error), 1)
-    except KeyboardInterrupt:
-        return _say("Stopped.", 1)
+            if not confirmed(context, options):
+                return 1
+            code = int(options.run(context, options) or 0)
+        sys.stdout.flush()
+        return code
+    except BrokenPipeError:
+        # The reader of the output has left, as `head` does. Nothing more can be written to it.
+        os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
+        return 0
+    except (UsageProblem, ValidationError, FontanelError, OSError, KeyboardInterrupt) as error:
+        message, code = _explain(error)
+        print(f"fontanel: {' '.join(message.split())}", file=sys.stderr)
+        return code
 
 
-def _say(message: str, code: int) -> int:
-    print(f"fontanel: {' '.join(message.split())}", file=sys.stderr)
-    return code
+def _explain(error: BaseException) -> tuple[str, int]:
+    """Return what to print for an error, and the exit code."""
+    if isinstance(error, ValidationError):
+        first = error.errors()[0]
+        return f"{'.'.join(map(str, first['loc']))}: {first['msg']}", 2
+    if isinstance(error, Unreachable):
+        advice = "Is the service running? Start it with 'fontanel serve', or name it with --url."
+        return f"{error}. {advice}", 5
+    if isinstance(error, KeyboardInterrupt):
+        return "Stopped.", 1
+    codes = ((UsageProblem, 2), (NotFound, 3), (NotAllowed, 4), (NotSignedIn, 4))
+    return str(error), next((code for kind, code in codes if isinstance(error, kind)), 1)

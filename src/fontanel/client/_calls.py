@@ -195,10 +195,12 @@ class Calls(DeskCalls):
     def show_document(self, kb: str, document: str) -> Call[s.DocumentOut]:
         return Call("GET", self._document(kb, document), s.DocumentOut)
 
-    def set_tags(self, kb: str, document: str, tags: Mapping[str, str]) -> Call[s.DocumentOut]:
-        return Call(
-            "PATCH", self._document(kb, document), s.DocumentOut, s.DocumentChange(tags=dict(tags))
-        )
+    def set_tags(
+        self, kb: str, document: str, tags: Mapping[str, str], version: int | None
+    ) -> Call[s.DocumentOut]:
+        headers = {"If-Match": f'"{version}"'} if version is not None else {}
+        body = s.DocumentChange(tags=dict(tags))
+        return Call("PATCH", self._document(kb, document), s.DocumentOut, body, headers=headers)
 
     def delete_document(self, kb: str, document: str) -> Call[None]:
         return Call("DELETE", self._document(kb, document))

@@ -3,9 +3,11 @@
 from __future__ import annotations
 
 import argparse
+import hashlib
 import re
 import sys
 from collections.abc import Iterator
+from contextlib import nullcontext
 from pathlib import Path
 from typing import Any
 
@@ -24,6 +26,7 @@ from fontanel.cli.commands.conversations import (
 )
 from fontanel.cli.context import Context, UsageProblem
 from fontanel.cli.format import percent, place
+from fontanel.cli.options.asking_first import ask_first
 from fontanel.cli.options.documents import filter_options, parse_tags
 from fontanel.schemas import (
     AnswerOut,
@@ -114,6 +117,7 @@ def add_conversation_commands(
     rename = verb(group, "rename", rename_conversation, "rename a conversation", common, kb)
     export = verb(group, "export", export_conversation, "export a conversation", common, kb)
     delete = verb(group, "delete", delete_conversation, "delete a conversation", common, kb)
+    ask_first(delete, "Delete the conversation {conversation}?")
     for one in (show, rename, export, delete):
         one.add_argument("conversation", metavar="ID")
     for one in (result, show, rename, export, delete):
@@ -236,7 +240,7 @@ def ask_question(context: Context, options: argparse.Namespace) -> int:
     if options.file is not None:
         return _ask_file(context, options)
     desk = context.setting("desk")
-    if desk is not None and not context.given("kb"):
+    if desk is not None and not context.passed("kb"):
         return _ask_desk(context, desk, options)
     return _ask(context, context.kb(), options)
 
@@ -246,13 +250,16 @@ def _ask_desk(context: Context, desk: str, options: argparse.Namespace) -> int:
         raise UsageProblem(
             "--tag and --document narrow a knowledge base; a desk's own settings narrow a desk."
         )
-    texts: dict[str, Any] = {"draft": options.draft, "version": options.version}
+    version: dict[str, Any] = {"draft": options.draft, "version": options.version}
     if context.json:
-        context.show(context.client.ask_desk(desk, options.question, options.conversation, **texts))
+        context.show(
+            context.client.ask_desk(desk, options.question, options.conversation, **version)
+        )
         return 0
     return _print_events(
         context,
-        context.client.stream_desk_answer(desk, options.question, options.conversation, **texts),
+        context.client.stream_desk_answer(desk, options.question, options.conversation, **version),
+        f"--desk {desk}" if context.passed("desk") else "",
     )
 
 
@@ -261,23 +268,20 @@ def _ask_file(context: Context, options: argparse.Namespace) -> int:
     if not path.is_file():
         raise UsageProblem(f"There is no file {path}.")
     client = context.client
-    kb = client.create_kb(
-        f"Try {path.name[:60]} {path.stat().st_mtime_ns % 10**8}-{id(path) % 10**6}", temporary=True
-    )
-    with context.err.status(f"reading {path.name}") if context.lively else _Quiet():
+    digest = hashlib.sha256(path.read_bytes()).hexdigest()[:12]
+    name = f"Try {path.name[:60]} {digest}"
+    # The same file was perhaps tried before; temporary knowledge bases are kept for a day.
+    existing = (kb for kb in client.list_kbs() if kb.name == name and kb.expires_at is not None)
+    kb = next(existing, None) or client.create_kb(name, temporary=True)
+    with context.err.status(f"reading {path.name}") if context.lively else nullcontext():
         document = client.add_document(kb.id, path, wait=True).document
     if document.state == "failed":
         print(f"fontanel: {document.name}: {document.error}", file=sys.stderr)
         return 1
-    return _ask(context, kb.id, options)
+    return _ask(context, kb.slug, options, f"--kb {kb.slug}")
 
 
-class _Quiet:
-    def __enter__(self) -> None: ...
-    def __exit__(self, *_: object) -> None: ...
-
-
-def _ask(context: Context, kb: str, options: argparse.Namespace) -> int:
+def _ask(context: Context, kb: str, options: argparse.Namespace, place: str = "") -> int:
     narrowed: dict[str, Any] = {"tags": parse_tags(options.tag), "documents": options.document}
     if context.json:
         context.show(context.client.ask(kb, options.question, options.conversation, **narrowed))
@@ -285,33 +289,48 @@ def _ask(context: Context, kb: str, options: argparse.Namespace) -> int:
     return _print_events(
         context,
         context.client.stream_answer(kb, options.question, options.conversation, **narrowed),
+        place or (f"--kb {kb}" if context.passed("kb") else ""),
     )
 
 
-def _print_events(context: Context, events: Iterator[Event]) -> int:
-    """An answer as it comes, then its sources."""
+def _print_events(context: Context, events: Iterator[Event], place: str) -> int:
+    """Print an answer as it comes, then its sources, and how to ask a follow-up.
+
+    Args:
+        context: How to print.
+        events: The answer's events.
+        place: The options that name what was asked, for a follow-up.
+    """
     finished: AnswerOut | None = None
     flow = _Flow(context.out)
     for event in events:
         if isinstance(event, StartEvent) and event.standalone != event.question:
             context.say(Text(f"Understood as: {event.standalone}\n", "dim"))
-        elif isinstance(event, PieceEvent):
-            flow.write(event.text.replace("\t", "  "))
-        elif isinstance(event, CitationEvent):
-            flow.write(f" [{event.citation.number}]", "cyan")
-        elif isinstance(event, CheckEvent) and event.statement.removed:
-            flow.write(" (a statement was left out)", "yellow")
-        elif isinstance(event, CheckEvent) and event.statement.verdict in ("weak", "uncited"):
-            flow.write(" (?)", "yellow")
-        elif isinstance(event, RestartEvent):
-            flow.write("\n\n")
         elif isinstance(event, FinishEvent):
             finished = event.answer
+        else:
+            flow.write(*_as_text(event))
     context.say()
     if finished is not None:
         _print_doubts(context, finished)
         print_sources(context, finished)
+        if finished.outcome != "small_talk":
+            options = f"{place} --conversation {finished.conversation_id}".lstrip()
+            context.say(Text(f"\nAsk a follow-up with {options}", "dim"))
     return 0
+
+
+def _as_text(event: Event) -> tuple[str, str]:
+    """Return what an event adds to the text, and its style."""
+    if isinstance(event, PieceEvent):
+        return event.text.replace("\t", "  "), ""
+    if isinstance(event, CitationEvent):
+        return f" [{event.citation.number}]", "cyan"
+    if isinstance(event, CheckEvent) and event.statement.removed:
+        return " (a statement was left out)", "yellow"
+    if isinstance(event, CheckEvent) and event.statement.verdict in ("weak", "uncited"):
+        return " (?)", "yellow"
+    return ("\n\n" if isinstance(event, RestartEvent) else ""), ""
 
 
 def _print_doubts(context: Context, answer: AnswerOut) -> None:

@@ -82,9 +82,6 @@ def print_sources(context: Context, answer: AnswerOut | TurnOut) -> None:
         context.say(Text("\nNearest passages:", "dim"))
         for passage in answer.evidence[:3]:
             _print_nearest(context, passage)
-    if isinstance(answer, AnswerOut) and answer.outcome != "small_talk":
-        hint = f"Ask on with --conversation {answer.conversation_id}"
-        context.say(Text(f"\n{hint}", "dim"))
 
 
 def print_citation(context: Context, citation: CitationOut) -> None:

@@ -20,6 +20,7 @@ from fontanel.cli.commands.models import (
 from fontanel.cli.commands.usage import show_team_usage, show_usage
 from fontanel.cli.context import Context, UsageProblem
 from fontanel.cli.format import moment
+from fontanel.cli.options.asking_first import ask_first
 from fontanel.schemas import (
     DeskComparison,
     DeskOut,
@@ -90,7 +91,8 @@ def add_commands(noun: Any, verb: Any, common: argparse.ArgumentParser) -> None:
     )
     link.add_argument("--days", type=int, help="days until it expires (default: never)")
     unlink.add_argument("link", metavar="LINK")
-    delete.add_argument("--yes", action="store_true", help="do not ask")
+    ask_first(delete, "Delete {desk} with all its conversations?")
+    ask_first(unlink, "Revoke the link {link}?")
 
     models = noun("model", "text-generating models, for operators")
     verb(models, "list", list_models, "list the models", common)
@@ -107,6 +109,7 @@ def add_commands(noun: Any, verb: Any, common: argparse.ArgumentParser) -> None:
     )
     check = verb(models, "check", check_model, "ask a model one short question", common)
     remove = verb(models, "delete", delete_model, "remove a model", common)
+    ask_first(remove, "Delete the model {name}? Desks that use it compose answers without it.")
     for parser in (make, alter, check, remove):
         parser.add_argument("name", metavar="NAME")
     for parser in (make, alter):
@@ -428,10 +431,6 @@ def revoke_link(context: Context, options: argparse.Namespace) -> None:
 
 
 def delete_desk(context: Context, options: argparse.Namespace) -> None:
-    if not options.yes and not context.confirm(
-        f"Delete {options.desk} with all its conversations?"
-    ):
-        return
     context.client.delete_desk(options.desk)
     context.show([], "Deleted.")
 

@@ -13,6 +13,7 @@ from rich.progress import BarColumn, MofNCompleteColumn, Progress, TextColumn, T
 
 from fontanel.cli.context import Context, UsageProblem
 from fontanel.cli.format import moment, number, percent, place, size
+from fontanel.cli.options.asking_first import ask_first
 from fontanel.cli.options.documents import (
     column_options,
     columns_of,
@@ -25,7 +26,9 @@ from fontanel.cli.options.documents import (
 from fontanel.client import Client, ProblemError
 from fontanel.schemas import AddedOut, DocumentOut, ReportOut
 
-_STATES = ["waiting", "reading", "splitting", "keyword_ready", "indexed", "failed"]
+#: Characters of a state in a table.
+_SHORT = 48
+_STATES = ["waiting", "reading", "splitting", "keyword_ready", "indexed", "failed", "removed"]
 
 
 def add_commands(
@@ -77,12 +80,17 @@ def add_commands(
         ("text", show_text, "print a document's text as it was read"),
         ("passages", show_passages, "show the passages a document was split into"),
         ("retry", retry_document, "read a failed document again"),
-        ("delete", delete_document, "delete a document; it disappears from answers at once"),
     ):
         verb(group, name, run, about, common, kb).add_argument("document", help="its name or id")
-    tag = verb(group, "tag", tag_document, "replace a document's tags", common, kb)
+    about = "delete a document; it disappears from answers at once"
+    delete = verb(group, "delete", delete_document, about, common, kb)
+    delete.add_argument("document", help="its name or id")
+    ask_first(delete, "Delete {document}?")
+    tag = verb(group, "tag", tag_document, "add, change or remove a document's tags", common, kb)
     tag.add_argument("document", help="its name or id")
-    tag.add_argument("tags", nargs="*", metavar="KEY=VALUE")
+    tag.add_argument("tags", nargs="*", metavar="KEY=VALUE", help="a tag to add or change")
+    tag.add_argument("--remove", action="append", default=[], metavar="KEY", help="a tag to remove")
+    tag.add_argument("--replace", action="store_true", help="remove all tags that are not named")
     download = verb(group, "download", download_document, "save a document's original", common, kb)
     download.add_argument("document", help="its name or id")
     download.add_argument(
@@ -199,7 +207,7 @@ def list_documents(context: Context, options: argparse.Namespace) -> None:
         (
             d.name,
             d.title,
-            state_of(d),
+            short_state(d),
             number(d.revision.pages),
             number(d.revision.passages),
             number(d.revision.tokens),
@@ -223,6 +231,12 @@ def list_documents(context: Context, options: argparse.Namespace) -> None:
         documents,
         table if documents else "No documents. Add some with 'fontanel document add PATH...'.",
     )
+
+
+def short_state(document: DocumentOut) -> str:
+    """Return the state as a table has room for; `show` has the whole reason."""
+    text = state_of(document)
+    return text if len(text) <= _SHORT else f"{text[: _SHORT - 3].rsplit(' ', 1)[0]}..."
 
 
 def state_of(document: DocumentOut) -> str:
@@ -358,7 +372,16 @@ def delete_document(context: Context, options: argparse.Namespace) -> None:
 
 
 def tag_document(context: Context, options: argparse.Namespace) -> None:
-    document = context.client.set_tags(context.kb(), options.document, parse_tags(options.tags))
+    named = parse_tags(options.tags)
+    client, kb = context.client, context.kb()
+    document = client.show_document(kb, options.document)
+    if missing := [key for key in options.remove if key not in document.tags]:
+        raise UsageProblem(f"{document.name} has no tag {missing[0]!r}.")
+    kept = {} if options.replace else document.tags
+    tags = {**kept, **named}
+    for key in options.remove:
+        tags.pop(key, None)
+    document = client.set_tags(kb, document.id, tags, document.version)
     shown = ", ".join(f"{key}={value}" for key, value in document.tags.items()) or "no tags"
     context.show(document, f"{document.name}: {shown}")
 

@@ -10,6 +10,7 @@ from typing import Any
 
 from fontanel.cli.context import Context, UsageProblem
 from fontanel.cli.format import moment, number, percent
+from fontanel.cli.options.asking_first import ask_first
 from fontanel.cli.options.documents import splitting_of, splitting_options
 from fontanel.schemas import ComparedOut, EditionOut
 
@@ -67,6 +68,7 @@ def add_commands(
     take.add_argument("file", type=Path, help="a file that 'edition export' wrote")
     take.add_argument("--name", help="the new knowledge base's name (default: as exported)")
     drop = verb(group, "drop", drop_edition, "delete a standby edition", common, kb)
+    ask_first(drop, "Delete edition {edition}?")
     drop.add_argument("edition", type=int, metavar="NUMBER")
 
 
@@ -76,6 +78,9 @@ def _row(edition: EditionOut) -> tuple[str, ...]:
         f"{splitting.target_tokens} tokens, {splitting.overlap_tokens} repeated, rows"
         f" {splitting.table_mode}"
     )
+    vectors = "windows" if splitting.windows else "no windows"
+    if splitting.compact:
+        vectors += ", compact"
     state: str = "active" if edition.active else edition.state
     if edition.state == "building":
         state = f"building, {edition.done} of {edition.total}"
@@ -91,6 +96,7 @@ def _row(edition: EditionOut) -> tuple[str, ...]:
         str(edition.number),
         state,
         cuts,
+        vectors,
         number(edition.passages),
         edition.embedder or "none",
         "all" if edition.recall is None else f"{edition.recall:.1%} of the nearest",
@@ -105,6 +111,7 @@ def list_editions(context: Context, options: argparse.Namespace) -> None:
         edition="right",
         state="left",
         splitting="left",
+        vectors="left",
         passages="right",
         embedder="left",
         compared="left",
@@ -118,7 +125,8 @@ def build_edition(context: Context, options: argparse.Namespace) -> int:
     splitting = splitting_of(options)
     if splitting is None:
         raise UsageProblem(
-            "Name a setting to change: --target, --min-tokens, --overlap-tokens or --table-mode."
+            "Name a setting to change: --target, --min-tokens, --overlap-tokens, --table-mode,"
+            " --windows or --compact."
         )
     edition = context.client.build_edition(kb, splitting)
     requested = edition.number
@@ -211,9 +219,14 @@ def _questions(path: Path | None) -> list[str | tuple[str, str]]:
             continue
         try:
             item = json.loads(line)
-            out.append(
-                (item["question"], item["document"]) if item.get("document") else item["question"]
-            )
+            question = item.pop("question")
         except (ValueError, KeyError) as error:
             raise UsageProblem(f"{path}: no question in the line {line[:60]!r}.") from error
+        document = item.pop("document", None)
+        if item:
+            raise UsageProblem(
+                f"{path}: {', '.join(sorted(item))} mean nothing here. A line has 'question' and"
+                " optionally 'document', the name of the expected document."
+            )
+        out.append((question, document) if document else question)
     return out

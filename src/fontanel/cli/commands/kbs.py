@@ -7,12 +7,16 @@ from typing import Any
 
 from fontanel.cli.context import Context
 from fontanel.cli.format import moment, number
+from fontanel.cli.options.asking_first import ask_first
 from fontanel.cli.options.documents import splitting_of, splitting_options
 from fontanel.schemas import KbOut
 
 
 def add_commands(group: Any, verb: Any, common: argparse.ArgumentParser) -> None:
-    verb(group, "list", list_kbs, "list the team's knowledge bases", common)
+    listing = verb(group, "list", list_kbs, "list the team's knowledge bases", common)
+    listing.add_argument(
+        "--all", action="store_true", help="also the temporary ones, of files that were tried"
+    )
     create = verb(group, "create", create_kb, "create a knowledge base", common)
     create.add_argument("name")
     create.add_argument("--description", default="", help="one line about its content")
@@ -41,11 +45,11 @@ def add_commands(group: Any, verb: Any, common: argparse.ArgumentParser) -> None
     )
     delete = verb(group, "delete", delete_kb, "delete a knowledge base with its documents", common)
     delete.add_argument("kb", help="its short name or id")
-    delete.add_argument("--yes", action="store_true", help="do not ask")
+    ask_first(delete, "Delete {kb} with its documents?")
 
 
 def list_kbs(context: Context, options: argparse.Namespace) -> None:
-    kbs = context.client.list_kbs()
+    kbs = [kb for kb in context.client.list_kbs() if options.all or kb.expires_at is None]
     rows = [
         (
             kb.slug,
@@ -144,12 +148,6 @@ def rename_kb(context: Context, options: argparse.Namespace) -> None:
     context.show(kb, f"{kb.slug} is now named {kb.name}.")
 
 
-def delete_kb(context: Context, options: argparse.Namespace) -> int:
-    kb = context.client.show_kb(options.kb)
-    if not options.yes and not context.confirm(
-        f"Delete {kb.name} with its {kb.documents} documents?"
-    ):
-        return 1
-    context.client.delete_kb(kb.id)
-    context.show([], f"Deleted {kb.slug}.")
-    return 0
+def delete_kb(context: Context, options: argparse.Namespace) -> None:
+    context.client.delete_kb(options.kb)
+    context.show([], f"Deleted {options.kb}.")

@@ -8,6 +8,7 @@ from typing import Any
 
 from fontanel.cli.context import Context, UsageProblem, new_password, write_profile
 from fontanel.cli.format import moment
+from fontanel.cli.options.asking_first import ask_first
 from fontanel.schemas import TeamChange
 
 _ROLES = ["reader", "editor", "owner"]
@@ -82,6 +83,7 @@ def add_commands(noun: Any, verb: Any, commands: Any, common: argparse.ArgumentP
     verb(member, "list", list_members, "list members", common)
     remove = verb(member, "remove", remove_member, "remove a member", common)
     remove.add_argument("member", metavar="EMAIL")
+    ask_first(remove, "Remove {member} from the team?")
     link = verb(
         member,
         "password-link",
@@ -138,6 +140,7 @@ def add_commands(noun: Any, verb: Any, commands: Any, common: argparse.ArgumentP
     )
     revoke = verb(key, "revoke", revoke_key, "revoke a key", common)
     revoke.add_argument("id")
+    ask_first(revoke, "Revoke the key {id}? Programs that use it stop working.")
     sign_in = verb(
         commands,
         "sign-in",

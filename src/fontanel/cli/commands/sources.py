@@ -18,6 +18,7 @@ from fontanel.cli.commands.runs import (
 )
 from fontanel.cli.context import Context, UsageProblem
 from fontanel.cli.format import moment, number, percent, size
+from fontanel.cli.options.asking_first import yes_option
 from fontanel.cli.options.documents import files_below, parse_tags, tag_option
 from fontanel.cli.options.sources import (
     add_schedule,
@@ -129,7 +130,7 @@ def add_commands(
         action="store_true",
         help="keep its documents as if people had added them",
     )
-    drop.add_argument("--yes", action="store_true", help="do not ask")
+    yes_option(drop)
     verb(group, "freshness", show_freshness, "show the freshness of the team's sources", common)
 
 

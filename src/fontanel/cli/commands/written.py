@@ -15,6 +15,7 @@ from rich.text import Text
 
 from fontanel.cli.context import Context, UsageProblem
 from fontanel.cli.format import moment, number, size
+from fontanel.cli.options.asking_first import yes_option
 from fontanel.cli.options.documents import parse_tags, tag_option
 from fontanel.schemas import BulkIn, ChangeOut, DocumentSelection
 
@@ -89,7 +90,7 @@ def add_commands(
     bulk.add_argument(
         "--drop", action="append", default=[], metavar="KEY", help="with 'tag': tags to remove"
     )
-    bulk.add_argument("--yes", action="store_true", help="do not ask before deleting")
+    yes_option(bulk)
 
 
 def write_document(context: Context, options: argparse.Namespace) -> None:

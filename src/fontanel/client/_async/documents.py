@@ -112,8 +112,21 @@ class AsyncDocumentClient(AsyncBaseClient):
     async def show_document(self, kb: str, document: str) -> s.DocumentOut:
         return await self._send(self._calls.show_document(kb, document))
 
-    async def set_tags(self, kb: str, document: str, tags: Mapping[str, str]) -> s.DocumentOut:
-        return await self._send(self._calls.set_tags(kb, document, tags))
+    async def set_tags(
+        self, kb: str, document: str, tags: Mapping[str, str], version: int | None = None
+    ) -> s.DocumentOut:
+        """Replace a document's tags.
+
+        Args:
+            kb: The knowledge base.
+            document: Its name or id.
+            tags: All tags that it will have.
+            version: Only change them if the document still has this version.
+
+        Raises:
+            ChangedMeanwhile: it has another version.
+        """
+        return await self._send(self._calls.set_tags(kb, document, tags, version))
 
     async def delete_document(self, kb: str, document: str) -> None:
         await self._send(self._calls.delete_document(kb, document))

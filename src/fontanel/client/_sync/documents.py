@@ -109,8 +109,21 @@ class DocumentClient(BaseClient):
     def show_document(self, kb: str, document: str) -> s.DocumentOut:
         return self._send(self._calls.show_document(kb, document))
 
-    def set_tags(self, kb: str, document: str, tags: Mapping[str, str]) -> s.DocumentOut:
-        return self._send(self._calls.set_tags(kb, document, tags))
+    def set_tags(
+        self, kb: str, document: str, tags: Mapping[str, str], version: int | None = None
+    ) -> s.DocumentOut:
+        """Replace a document's tags.
+
+        Args:
+            kb: The knowledge base.
+            document: Its name or id.
+            tags: All tags that it will have.
+            version: Only change them if the document still has this version.
+
+        Raises:
+            ChangedMeanwhile: it has another version.
+        """
+        return self._send(self._calls.set_tags(kb, document, tags, version))
 
     def delete_document(self, kb: str, document: str) -> None:
         self._send(self._calls.delete_document(kb, document))
