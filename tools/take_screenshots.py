@@ -60,9 +60,7 @@ def documents(page: Page) -> None:
 @take
 def search(page: Page) -> None:
     page.goto(f"{KB}/search")
-    page.get_by_role("searchbox").or_(page.get_by_label("Search")).first.fill(
-        "wind limit outer berth"
-    )
+    page.get_by_label("Search", exact=True).fill("wind limit outer berth")
     page.get_by_label("Explain the scores").check()
     page.get_by_role("button", name="Search", exact=True).click()
     page.locator("article").first.wait_for()
@@ -80,17 +78,21 @@ def document(page: Page) -> None:
     ask(page, "What is the wind limit for leaving the outer berth?")
     page.locator("[data-note]").first.click()
     page.locator("mark").first.wait_for()
-    page.wait_for_load_state("networkidle")
+    page.locator("img").first.wait_for()
+    page.wait_for_function("[...document.images].every((image) => image.complete)")
 
 
 @take
 def phone(page: Page) -> None:
     page.set_viewport_size({"width": 390, "height": 800})
     page.goto(f"{KB}/ask")
+    page.get_by_text("Menu").click()
     page.get_by_role("button", name="Dark").click()
+    page.get_by_text("Close", exact=True).click()
     ask(page, "Who closes the port?")
     page.locator("[data-number]").first.click()
     page.get_by_role("dialog").wait_for()
+    page.evaluate("localStorage.removeItem('theme')")
 
 
 @take
@@ -103,7 +105,7 @@ def team(page: Page) -> None:
 def try_(page: Page) -> None:
     page.goto(f"{KB}/try")
     page.locator("input[type=file]").set_input_files(DEMO / "marine-operations/storm-plan.pdf")
-    page.get_by_label("Reading report").wait_for()
+    page.get_by_text("Passages by tokens").or_(page.get_by_role("img")).first.wait_for()
     page.wait_for_load_state("networkidle")
 
 
@@ -119,16 +121,16 @@ def compare(page: Page) -> None:
 @take
 def editions(page: Page) -> None:
     page.goto(f"{KB}/settings")
-    page.get_by_role("heading", name="Editions").scroll_into_view_if_needed()
+    page.locator("tbody tr").nth(1).wait_for()
+    page.get_by_role("heading", name="Editions").evaluate("(it) => it.scrollIntoView()")
 
 
 @take
 def sheet(page: Page) -> None:
-    page.goto(f"{TEAM}/kbs/live-sources/documents?name=xlsx")
-    link = page.locator("tbody a").first
-    link.wait_for()
-    link.click()
-    page.get_by_role("table").first.wait_for()
+    page.goto(f"{TEAM}/kbs/notices-and-returns/documents")
+    page.locator("tbody tr", has_text=".xlsx").locator("a").first.click()
+    page.locator("article").first.wait_for()
+    page.wait_for_load_state("networkidle")
 
 
 @take
@@ -142,23 +144,25 @@ def connect(page: Page) -> None:
     page.goto(f"{TEAM}/kbs/live-sources/sources")
     page.get_by_role("button", name="Connect a source").click()
     page.get_by_role("button", name="Folder").first.click()
-    page.get_by_label("Path").fill(str(ROOT / "var/demo/live/notices"))
+    page.get_by_label("Folder").fill(str(ROOT / "var/demo/live/notices"))
     page.get_by_role("button", name="Preview").click()
     page.get_by_label("Documents that would be added").wait_for()
 
 
 @take
 def changes(page: Page) -> None:
-    page.goto(f"{TEAM}/kbs/live-sources/documents?name=small-craft")
-    page.locator("tbody a").first.click()
+    notice = NOTES.parent / "live" / "notices" / "2026" / "small-craft-basin.md"
+    notice.write_text(notice.read_text().replace("is 4 knots", "is 3 knots"))
+    page.goto(f"{TEAM}/kbs/live-sources/documents")
+    page.locator("tbody a", has_text="mall craft").first.click()
     page.get_by_role("link", name="What changed").click()
-    page.get_by_label("Differences").or_(page.locator("del, ins, mark")).first.wait_for()
+    page.locator("td").first.wait_for()
 
 
 @take
 def desk(page: Page) -> None:
     page.goto(f"{TEAM}/desks/written-answers/build")
-    page.get_by_label("Question").fill("At what gust is the quay crane pinned?")
+    page.get_by_label("Question to try").fill("At what gust is the quay crane pinned?")
     page.get_by_role("button", name="Try", exact=True).click()
     page.locator("[data-outcome=answered]").wait_for()
 
@@ -206,7 +210,7 @@ def terminal(url: str) -> None:
     }
     display = subprocess.Popen(["Xvfb", ":97", "-screen", "0", "1280x800x24"])
     time.sleep(1)
-    font = ["-fa", "DejaVu Sans Mono", "-fs", "11", "-geometry", "154x42"]
+    font = ["-fa", "DejaVu Sans Mono", "-fs", "11", "-geometry", "128x42"]
     shell = ["xterm", *font, "-e", "bash", "-c", f"{script}; sleep 60"]
     window = subprocess.Popen(shell, env=environment)
     time.sleep(12)

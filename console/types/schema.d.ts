@@ -3340,14 +3340,14 @@ export interface components {
             target_minutes: number;
             /**
              * As Of
-             * @description Watchers up to this moment have been seen.
+             * @description Changes up to this moment have been seen.
              */
             as_of: string | null;
             /** Late Since */
             late_since: string | null;
             /**
              * Pending
-             * @description Watchers that were seen and are not answerable yet.
+             * @description Changes that were seen and are not answerable yet.
              */
             pending: number;
             /** Measured */
@@ -5137,7 +5137,7 @@ export interface components {
             cron?: string | null;
             /**
              * Target Minutes
-             * @description Watchers should be answerable within this time.
+             * @description Changes should be answerable within this time.
              * @default 15
              */
             target_minutes: number;

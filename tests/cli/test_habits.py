@@ -80,7 +80,7 @@ def test_tags_are_added_changed_and_removed_by_name(run: Run, storm: str) -> Non
     )
     missing = run("document", "tag", "storm-plan.md", "--remove", "year")
     assert (missing.returncode, "has no tag 'year'" in missing.stderr) == (2, True)
-    assert run("document", "tag", "storm-plan.md", "--replace", "a=b").stdout.endswith(": a=b\n")
+    assert run("document", "tag", "storm-plan.md", "a=b", "--replace").stdout.endswith(": a=b\n")
 
 
 def test_a_file_is_uploaded_once_however_often_it_is_asked(

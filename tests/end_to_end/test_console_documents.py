@@ -127,9 +127,9 @@ def test_two_settings_are_compared_on_one_question(page: Page, team: TeamSetup, 
     expect(page.get_by_text("rarity").first).to_be_visible()
     page.get_by_label("Compare two settings").check()
     second = page.get_by_role("region", name="Setting B")
-    expect(second.get_by_text(re.compile("there number 1")).first).to_be_visible()
+    expect(second.get_by_text(re.compile("rank 1 in the other")).first).to_be_visible()
     page.get_by_label("Search mode (B)").select_option("vector")
-    expect(second.get_by_text(re.compile("words 0.000")).first).to_be_visible()
+    expect(second.get_by_text(re.compile("keywords 0.000")).first).to_be_visible()
 
 
 def test_slides_and_sheets_look_as_people_know_them(page: Page, team: TeamSetup, kb: str) -> None:

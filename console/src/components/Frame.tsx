@@ -1,5 +1,5 @@
 import { type ReactNode, useState } from "react";
-import { Link, NavLink, Outlet, useNavigate } from "react-router";
+import { Link, NavLink, Outlet, useLocation, useNavigate } from "react-router";
 import { type Schemas, signOut } from "../api/client";
 import { IDLE, useResource } from "../api/useResource";
 import { useSession, useTeam } from "../hooks/useSession";
@@ -66,7 +66,6 @@ function Unseen({ api }: { api: string }) {
   );
 }
 
-/** The frame of every page: navigation and content. */
 /** Shown once after signing in: the person is signed in elsewhere too. */
 function Elsewhere() {
   const [count, setCount] = useState(sessionStorage.getItem("elsewhere"));
@@ -91,65 +90,113 @@ function Elsewhere() {
   );
 }
 
-export function Frame() {
+/** The pages that a person may open, as a row, or on a narrow screen as a list. */
+function MainLinks() {
+  const session = useSession();
+  const team = useTeam();
+  return (
+    <>
+      {team.member && <Tab to={`/t/${team.slug}/kbs`}>Knowledge bases</Tab>}
+      {team.member && <Tab to={`/t/${team.slug}/desks`}>Desks</Tab>}
+      {team.member && (
+        <Tab to={`/t/${team.slug}/freshness`}>
+          Freshness
+          <Unseen api={team.api} />
+        </Tab>
+      )}
+      {team.slug && team.mayOwn && <Tab to={`/t/${team.slug}/team`}>Team</Tab>}
+      {team.slug && team.mayEdit && <Tab to={`/t/${team.slug}/usage`}>Usage</Tab>}
+      {session.operator && <Tab to="/teams">All teams</Tab>}
+      {session.operator && <Tab to="/models">Models</Tab>}
+    </>
+  );
+}
+
+function TeamChoice() {
   const session = useSession();
   const team = useTeam();
   const navigate = useNavigate();
+  if (session.teams.length === 0 || !team.slug) return null;
+  return (
+    <label className="min-w-0">
+      <span className="sr-only">Team</span>
+      <select
+        className="select select-sm max-w-full rounded-full"
+        value={team.slug}
+        onChange={(event) => navigate(`/t/${event.target.value}/kbs`)}
+      >
+        {session.teams.map((item) => (
+          <option key={item.slug} value={item.slug}>
+            {item.name}
+          </option>
+        ))}
+        {!session.teams.some((item) => item.slug === team.slug) && (
+          <option value={team.slug}>{team.name}</option>
+        )}
+      </select>
+    </label>
+  );
+}
+
+/** The person's own links: account, theme, signing out. */
+function OwnLinks() {
+  const session = useSession();
   return (
     <>
-      <header className="bg-base-100 border-base-300 border-b">
-        <div className="mx-auto flex min-h-13 max-w-[1216px] flex-wrap items-center gap-x-6 gap-y-1 px-4">
+      <Link to="/account" className="soft hover:text-base-content">
+        {session.name}
+      </Link>
+      <ThemeButton />
+      <button
+        type="button"
+        className="soft hover:text-base-content cursor-pointer text-left"
+        onClick={() => void signOut()}
+      >
+        Sign out
+      </button>
+    </>
+  );
+}
+
+/** On a narrow screen, everything that the header has no room for. */
+function Menu() {
+  const { pathname } = useLocation();
+  return (
+    <details key={pathname} className="group min-[1000px]:hidden">
+      <summary className="btn btn-sm list-none">
+        <span className="group-open:hidden">Menu</span>
+        <span className="hidden group-open:inline">Close</span>
+      </summary>
+      <div className="bg-base-100 border-base-300 absolute inset-x-0 z-20 border-b px-4 pb-4 shadow-lg">
+        <nav className="flex flex-col items-start [&_a]:min-h-11" aria-label="Main">
+          <MainLinks />
+        </nav>
+        <div className="border-base-300 mt-2 flex flex-col items-start gap-4 border-t pt-4">
+          <OwnLinks />
+        </div>
+      </div>
+    </details>
+  );
+}
+
+/** The frame of every page: navigation and content. */
+export function Frame() {
+  return (
+    <>
+      <header className="bg-base-100 border-base-300 relative border-b">
+        <div className="mx-auto flex h-13 max-w-[1216px] items-center gap-x-4 px-4 min-[1000px]:gap-x-6">
           <Link to="/" className="flex items-center gap-2.5 font-semibold">
             <Mark /> Fontanel
           </Link>
-          <nav
-            className="flex h-13 max-w-full items-stretch gap-5 overflow-x-auto"
-            aria-label="Main"
-          >
-            {team.member && <Tab to={`/t/${team.slug}/kbs`}>Knowledge bases</Tab>}
-            {team.member && <Tab to={`/t/${team.slug}/desks`}>Desks</Tab>}
-            {team.member && (
-              <Tab to={`/t/${team.slug}/freshness`}>
-                Freshness
-                <Unseen api={team.api} />
-              </Tab>
-            )}
-            {team.slug && team.mayOwn && <Tab to={`/t/${team.slug}/team`}>Team</Tab>}
-            {team.slug && team.mayEdit && <Tab to={`/t/${team.slug}/usage`}>Usage</Tab>}
-            {session.operator && <Tab to="/teams">All teams</Tab>}
-            {session.operator && <Tab to="/models">Models</Tab>}
+          <nav className="hidden h-13 items-stretch gap-5 min-[1000px]:flex" aria-label="Main">
+            <MainLinks />
           </nav>
-          <div className="ml-auto flex items-center gap-4">
-            {session.teams.length > 0 && team.slug && (
-              <label>
-                <span className="sr-only">Team</span>
-                <select
-                  className="select select-sm rounded-full"
-                  value={team.slug}
-                  onChange={(event) => navigate(`/t/${event.target.value}/kbs`)}
-                >
-                  {session.teams.map((item) => (
-                    <option key={item.slug} value={item.slug}>
-                      {item.name}
-                    </option>
-                  ))}
-                  {!session.teams.some((item) => item.slug === team.slug) && (
-                    <option value={team.slug}>{team.name}</option>
-                  )}
-                </select>
-              </label>
-            )}
-            <Link to="/account" className="soft hover:text-base-content hidden sm:inline">
-              {session.name}
-            </Link>
-            <ThemeButton />
-            <button
-              type="button"
-              className="soft hover:text-base-content cursor-pointer"
-              onClick={() => void signOut()}
-            >
-              Sign out
-            </button>
+          <div className="ml-auto flex min-w-0 items-center gap-4">
+            <TeamChoice />
+            <span className="hidden items-center gap-4 min-[1000px]:flex">
+              <OwnLinks />
+            </span>
+            <Menu />
           </div>
         </div>
       </header>

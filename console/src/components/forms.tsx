@@ -92,13 +92,16 @@ export function CheckBox({
 /** The tabs of a page: paths and their labels. */
 export function Tabs({ label, tabs }: { label: string; tabs: readonly (readonly string[])[] }) {
   return (
-    <nav className="border-base-300 mt-5 mb-4 flex flex-wrap gap-x-6 border-b" aria-label={label}>
+    <nav
+      className="border-base-300 mt-5 mb-4 flex gap-x-5 overflow-x-auto border-b sm:gap-x-6"
+      aria-label={label}
+    >
       {tabs.map(([to, text]) => (
         <NavLink
           key={to}
           to={to!}
           className={({ isActive }) =>
-            `-mb-px border-b-2 py-2 whitespace-nowrap ${isActive ? "border-primary font-semibold" : "soft border-transparent"}`
+            `border-b-2 py-2 whitespace-nowrap ${isActive ? "border-primary font-semibold" : "soft border-transparent"}`
           }
         >
           {text}

@@ -48,7 +48,7 @@ class _Care(Model):
         examples=["15 6 * * 1-5"],
     )
     target_minutes: int = Field(
-        15, ge=1, le=60 * 24 * 31, description="Watchers should be answerable within this time."
+        15, ge=1, le=60 * 24 * 31, description="Changes should be answerable within this time."
     )
     guard_share: float = Field(
         0.2, ge=0, le=1, description="Hold a run that would remove or fail more than this share."
@@ -180,9 +180,9 @@ class FreshnessOut(Model):
 
     state: FreshnessName
     target_minutes: int
-    as_of: datetime | None = Field(description="Watchers up to this moment have been seen.")
+    as_of: datetime | None = Field(description="Changes up to this moment have been seen.")
     late_since: datetime | None
-    pending: int = Field(description="Watchers that were seen and are not answerable yet.")
+    pending: int = Field(description="Changes that were seen and are not answerable yet.")
     measured: int
     within: float | None = Field(description="Share of the measured changes within the target.")
     median_seconds: float | None

@@ -46,7 +46,7 @@ export function BuildTab() {
     });
   return (
     <div className="grid gap-7 min-[1000px]:grid-cols-[minmax(0,1fr)_minmax(0,1fr)]">
-      <form onSubmit={submit} aria-label="Draft settings">
+      <form onSubmit={submit} aria-label="Draft settings" className="[&_:focus]:scroll-mb-24">
         <SettingsForm
           settings={settings}
           onChange={setSettings}

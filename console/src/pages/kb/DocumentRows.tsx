@@ -122,9 +122,12 @@ export function DocumentRow({
             </span>
           ))}
         </div>
+        <div className="mt-0.5 sm:hidden">
+          <State document={document} />
+        </div>
         <Failure message={error} />
       </td>
-      <td>
+      <td className="hidden sm:table-cell">
         <State document={document} />
         {revision.warnings.length > 0 && (
           <span className="text-warning text-[12.5px]" title={revision.warnings.join("\n")}>

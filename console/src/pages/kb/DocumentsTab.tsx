@@ -225,7 +225,7 @@ export function DocumentsTab() {
                       </th>
                     )}
                     <th>Document</th>
-                    <th>State</th>
+                    <th className="hidden sm:table-cell">State</th>
                     <th className="text-right">Pages</th>
                     <th className="text-right">Passages</th>
                     <th className="text-right">Tokens</th>

@@ -81,7 +81,7 @@ function HitCard({
         <span className="soft">{place(hit.title, hit.locator)}</span>
         {there !== undefined && (
           <span className="soft text-[12.5px]">
-            {there ? `there number ${there}` : "not there"}
+            {there ? `rank ${there} in the other` : "not in the other"}
           </span>
         )}
         <span
@@ -117,7 +117,7 @@ function HitCard({
         <Explanation explanation={hit.explanation} hit={hit} />
       ) : (
         <p className="soft mt-2 text-[12.5px] tabular-nums">
-          words {hit.lexical.toFixed(2)}
+          keywords {hit.lexical.toFixed(2)}
           {mode !== "lexical" &&
             (hit.similarity == null
               ? " · no vector yet"
@@ -145,7 +145,7 @@ function Explanation({ explanation, hit }: { explanation: Schemas["ExplanationOu
   return (
     <div className="border-base-300 mt-3 border-t pt-2 text-[12.5px] tabular-nums">
       <p>
-        score {hit.score.toFixed(3)} = words {explanation.keyword_part.toFixed(3)} + meaning{" "}
+        score {hit.score.toFixed(3)} = keywords {explanation.keyword_part.toFixed(3)} + semantic{" "}
         {explanation.semantic_part.toFixed(3)}
         {explanation.document_part > 0 && ` + its document ${explanation.document_part.toFixed(3)}`}
         {explanation.boost !== 1 && `, times ${explanation.boost.toFixed(2)}`}
@@ -153,14 +153,14 @@ function Explanation({ explanation, hit }: { explanation: Schemas["ExplanationOu
           {" "}
           · {hit.similarity != null && `cosine ${hit.similarity.toFixed(2)} · `}
           {explanation.window != null && `nearest window ${explanation.window.toFixed(2)} · `}
-          {percent(explanation.coverage)} of the weight of the words
+          {percent(explanation.coverage)} of the maximum keyword score
         </span>
       </p>
       {explanation.terms.length > 0 && (
         <table className="mt-1.5">
           <thead className="soft text-left">
             <tr>
-              {["term", "rarity", "gave", ...FIELDS].map((name) => (
+              {["term", "weight", "score", ...FIELDS].map((name) => (
                 <th key={name} className="pr-4 font-normal">
                   {name}
                 </th>

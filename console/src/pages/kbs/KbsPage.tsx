@@ -94,7 +94,7 @@ function KbCard({ kb, team, sources }: { kb: Kb; team: string; sources: SourceFr
           ? `${kb.failed} failed`
           : "ready";
   return (
-    <div className="sheet hover:border-primary relative p-5">
+    <div className="sheet hover:border-primary relative h-full p-5">
       <Link
         to={`/t/${team}/kbs/${kb.slug}`}
         className="font-serif text-xl font-semibold after:absolute after:inset-0"

@@ -1,3 +1,4 @@
+import { Link } from "react-router";
 import type { Schemas } from "../../api/client";
 import { count, percent } from "../../components/text";
 
@@ -102,26 +103,25 @@ const BARS: Record<Sync["state"], string> = {
 /** A source's last runs, oldest first: a bar each, tall when something changed. */
 export function Strip({ runs, path }: { runs: Sync[]; path: string }) {
   return (
-    <span
-      className="flex h-6 items-end gap-0.5"
-      role="img"
-      aria-label={`The last ${runs.length} runs`}
-    >
+    <ul className="flex h-6 items-end" aria-label={`The last ${runs.length} runs`}>
       {[...runs].reverse().map((run) => {
         const changed = run.added + run.changed + run.moved + run.removed > 0;
         return (
-          <a
-            key={run.id}
-            href={`${path}/runs/${run.id}`}
-            title={`${new Date(run.created_at).toLocaleString()}: ${run.state}, ${counts(run)}`}
-            aria-label={`Run of ${new Date(run.created_at).toLocaleString()}`}
-            className={`w-1.5 rounded-sm ${BARS[run.state]} ${changed || run.state !== "done" ? "h-6" : "h-2.5"}`}
-          >
-            <span className="sr-only">{run.state}</span>
-          </a>
+          <li key={run.id}>
+            <Link
+              to={`${path}/runs/${run.id}`}
+              title={`${new Date(run.created_at).toLocaleString()}: ${run.state}, ${counts(run)}`}
+              aria-label={`Run of ${new Date(run.created_at).toLocaleString()}: ${run.state}`}
+              className="flex h-6 w-2 items-end justify-center"
+            >
+              <span
+                className={`w-1.5 rounded-sm ${BARS[run.state]} ${changed || run.state !== "done" ? "h-6" : "h-2.5"}`}
+              />
+            </Link>
+          </li>
         );
       })}
-    </span>
+    </ul>
   );
 }
 

@@ -169,7 +169,7 @@ def search_kb(context: Context, options: argparse.Namespace) -> None:
             )
         )
         similarity = "no vector yet" if hit.similarity is None else f"cosine {hit.similarity:.2f}"
-        context.say(Text(f"           words {hit.lexical:.2f}, {similarity}", "dim"))
+        context.say(Text(f"           keywords {hit.lexical:.2f}, {similarity}", "dim"))
         context.say(_excerpt(hit))
         for neighbour in hit.neighbours:
             side = "before it" if neighbour.start < hit.start else "after it"
@@ -198,7 +198,7 @@ def _boost(text: str) -> tuple[str, float]:
 
 def _explanation(explanation: ExplanationOut) -> Padding:
     """Return how a score was computed, as a small table."""
-    summed = f"words {explanation.keyword_part:.3f} + meaning {explanation.semantic_part:.3f}"
+    summed = f"keywords {explanation.keyword_part:.3f} + semantic {explanation.semantic_part:.3f}"
     if explanation.window is not None:
         summed += f" (nearest window {explanation.window:.2f})"
     if explanation.document_part:
@@ -207,8 +207,8 @@ def _explanation(explanation: ExplanationOut) -> Padding:
         summed = f"({summed}) x boost {explanation.boost:.2f}"
     table = Table(
         "term",
-        "rarity",
-        "gave",
+        "weight",
+        "score",
         "title",
         "heading",
         "body",

@@ -213,7 +213,7 @@ class _Pipeline:
             )
             step.record(
                 sufficiency=round(self._enough, 4),
-                floor=self._settings.evidence_needed,
+                threshold=self._settings.evidence_needed,
                 enough=self._enough >= self._settings.evidence_needed,
                 statements=len(composed.ranked),
             )
