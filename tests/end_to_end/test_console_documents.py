@@ -124,7 +124,7 @@ def test_two_settings_are_compared_on_one_question(page: Page, team: TeamSetup, 
     page.get_by_label("Search", exact=True).fill("wind limit outer berth")
     page.get_by_role("button", name="Search").click()
     page.get_by_label("Explain the scores").check()
-    expect(page.get_by_text("rarity").first).to_be_visible()
+    expect(page.get_by_role("columnheader", name="weight").first).to_be_visible()
     page.get_by_label("Compare two settings").check()
     second = page.get_by_role("region", name="Setting B")
     expect(second.get_by_text(re.compile("rank 1 in the other")).first).to_be_visible()

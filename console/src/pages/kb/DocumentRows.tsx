@@ -122,12 +122,9 @@ export function DocumentRow({
             </span>
           ))}
         </div>
-        <div className="mt-0.5 sm:hidden">
-          <State document={document} />
-        </div>
         <Failure message={error} />
       </td>
-      <td className="hidden sm:table-cell">
+      <td>
         <State document={document} />
         {revision.warnings.length > 0 && (
           <span className="text-warning text-[12.5px]" title={revision.warnings.join("\n")}>
@@ -136,11 +133,11 @@ export function DocumentRow({
           </span>
         )}
       </td>
-      <td className="text-right">{count(revision.pages)}</td>
-      <td className="text-right">{count(revision.passages)}</td>
-      <td className="text-right">{count(revision.tokens)}</td>
-      <td className="text-right whitespace-nowrap">{size(revision.size)}</td>
-      <td className="whitespace-nowrap">
+      <td className="hidden text-right sm:table-cell">{count(revision.pages)}</td>
+      <td className="hidden text-right sm:table-cell">{count(revision.passages)}</td>
+      <td className="hidden text-right sm:table-cell">{count(revision.tokens)}</td>
+      <td className="hidden text-right whitespace-nowrap sm:table-cell">{size(revision.size)}</td>
+      <td className="hidden whitespace-nowrap sm:table-cell">
         <Ago at={document.changed_at} />
       </td>
       {mayEdit && (

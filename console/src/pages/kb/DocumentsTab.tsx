@@ -225,12 +225,12 @@ export function DocumentsTab() {
                       </th>
                     )}
                     <th>Document</th>
-                    <th className="hidden sm:table-cell">State</th>
-                    <th className="text-right">Pages</th>
-                    <th className="text-right">Passages</th>
-                    <th className="text-right">Tokens</th>
-                    <th className="text-right">Size</th>
-                    <th>Changed</th>
+                    <th>State</th>
+                    <th className="hidden text-right sm:table-cell">Pages</th>
+                    <th className="hidden text-right sm:table-cell">Passages</th>
+                    <th className="hidden text-right sm:table-cell">Tokens</th>
+                    <th className="hidden text-right sm:table-cell">Size</th>
+                    <th className="hidden sm:table-cell">Changed</th>
                     {team.mayEdit && (
                       <th>
                         <span className="sr-only">Actions</span>
