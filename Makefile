@@ -58,7 +58,7 @@ test: setup .venv/dev programs
 	$(PY) -m pytest -n auto --dist worksteal
 
 test-fast: setup .venv/dev
-	$(PY) -m pytest -n auto --dist worksteal tests/core tests/engine tests/records tests/llm
+	FONTANEL_TEST_PROFILE=fast $(PY) -m pytest -n auto --dist worksteal -m "not slow" tests/core tests/engine tests/records tests/llm
 
 fmt: setup .venv/dev
 	.venv/bin/ruff check --fix --quiet . || true

@@ -25,7 +25,8 @@ pytest_plugins = ("tests.servers",)
 
 # The time of an example depends on the machine's load.
 settings.register_profile("fontanel", deadline=None)
-settings.load_profile("fontanel")
+settings.register_profile("fast", deadline=None, max_examples=10)
+settings.load_profile(os.environ.get("FONTANEL_TEST_PROFILE", "fontanel"))
 
 ROOT = Path(__file__).parent.parent
 EMBEDDER = Path(os.environ.get("FONTANEL_EMBEDDER") or ROOT / "var" / "embedder")

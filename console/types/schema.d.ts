@@ -4926,6 +4926,12 @@ export interface components {
                 [key: string]: string[];
             };
             /**
+             * Unmatched
+             * @description Where nothing was found: the tags and documents asked for that none matches.
+             * @default []
+             */
+            unmatched: string[];
+            /**
              * Scored
              * @description Passages scored in full.
              */

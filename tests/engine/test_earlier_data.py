@@ -5,6 +5,7 @@ from __future__ import annotations
 import tarfile
 from pathlib import Path
 
+import pytest
 from tests.conftest import ROOT, Service
 
 from fontanel.client import Client
@@ -16,6 +17,7 @@ KEY = "fk_tfehm9kuq674pwq55hh3mx9enyftyxbrsxy6vdwj"
 QUESTION = "When may a vessel leave the outer berth?"
 
 
+@pytest.mark.slow
 def test_data_of_an_earlier_version_is_used_as_it_is(tmp_path: Path) -> None:
     with tarfile.open(ARCHIVE) as archive:
         archive.extractall(tmp_path, filter="data")

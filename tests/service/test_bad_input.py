@@ -137,3 +137,15 @@ def test_broken_forms_and_types_are_refused(owner: tuple[TeamSetup, httpx.Client
         response = http.post(url, content=content, headers={"Content-Type": kind})
         assert 400 <= response.status_code < 500
         assert response.headers["content-type"] == "application/problem+json"
+
+
+def test_broken_json_is_named_with_its_place(team: TeamSetup) -> None:
+    response = httpx.post(
+        f"{team.service.url}/api/v1/teams/{team.slug}/kbs",
+        content=b'{"name": "Rules",, }',
+        headers={"Authorization": f"Bearer {team.key}", "Content-Type": "application/json"},
+    )
+    problem = response.json()
+    assert response.status_code == 422
+    assert "not valid JSON, at character 17" in problem["detail"]
+    assert problem["field"] is None

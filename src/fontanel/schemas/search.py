@@ -154,5 +154,9 @@ class SearchOut(Model):
     corrected: dict[str, list[str]] = Field(
         description="Words that no passage has, and what was searched for instead."
     )
+    unmatched: list[str] = Field(
+        [],
+        description="Where nothing was found: the tags and documents asked for that none matches.",
+    )
     scored: int = Field(description="Passages scored in full.")
     seconds: float

@@ -150,6 +150,19 @@ def api_error(error: FontanelError) -> ApiError | None:
     return ApiError(kind, str(error), field=field, advice=advice, headers=headers)
 
 
+def _of_validation(error: RequestValidationError) -> ApiError:
+    """Return the first fault of a request that does not fit its schema."""
+    first = error.errors()[0]
+    if first["type"] == "json_invalid":
+        why = first.get("ctx", {}).get("error", "")
+        return ApiError(
+            "invalid", f"The body is not valid JSON, at character {first['loc'][-1]}: {why}."
+        )
+    parts = [str(part) for part in first["loc"] if part not in ("body", "query", "path", "header")]
+    field = ".".join(parts)
+    return ApiError("invalid", f"{field or 'The request'}: {first['msg']}.", field=field or None)
+
+
 def install(app: FastAPI) -> None:
     """Answer every kind of failure with a problem."""
 
@@ -160,14 +173,7 @@ def install(app: FastAPI) -> None:
 
     @app.exception_handler(RequestValidationError)
     def on_invalid(request: Request, error: RequestValidationError) -> JSONResponse:
-        first = error.errors()[0]
-        field = ".".join(
-            str(part) for part in first["loc"] if part not in ("body", "query", "path", "header")
-        )
-        return reply(
-            request,
-            ApiError("invalid", f"{field or 'The request'}: {first['msg']}.", field=field or None),
-        )
+        return reply(request, _of_validation(error))
 
     @app.exception_handler(OverflowError)
     def on_overflow(request: Request, error: OverflowError) -> JSONResponse:

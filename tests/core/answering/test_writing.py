@@ -88,6 +88,7 @@ def test_marks_become_citations_however_the_text_is_cut(storm: Documents, size: 
         assert storm.texts[citation.revision_id][citation.start : citation.end] == citation.quote
 
 
+@pytest.mark.slow
 @given(st.text(alphabet="ab .[]12,;\n-|:", max_size=80), st.integers(1, 9))
 @settings(max_examples=60)
 def test_no_text_breaks_the_binding(storm: Documents, text: str, size: int) -> None:

@@ -67,6 +67,7 @@ def test_searches_find_the_same_after_what_they_mapped_was_given_back(
     assert [found(snapshot, number) for number in range(40)] == before
 
 
+@pytest.mark.slow
 def test_searches_that_are_under_way_meanwhile_find_the_same(files: tuple[Path, Path]) -> None:
     words, vectors = WordsSegment.open(files[0]), VectorSegment.open(files[1])
     snapshot = Snapshot([words], [vectors])

@@ -368,6 +368,7 @@ class TestArchives:
         assert failure.value.code == "too_large"
 
 
+@pytest.mark.slow
 class TestPictures:
     LINES = ["Berth North is closed.", "The tug stays at South."]
 

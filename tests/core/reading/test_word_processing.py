@@ -10,6 +10,7 @@ import itertools
 from typing import Any
 
 import docx
+import pytest
 from docx.oxml import parse_xml
 from docx.oxml.ns import nsdecls
 from hypothesis import given, settings
@@ -241,6 +242,7 @@ class TestStructureOfWord:
 WORDS = st.lists(st.from_regex(r"[a-z]{1,6}", fullmatch=True), min_size=1, max_size=4)
 
 
+@pytest.mark.slow
 @settings(max_examples=60, deadline=None)
 @given(
     st.lists(

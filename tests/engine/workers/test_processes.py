@@ -55,6 +55,7 @@ def test_a_document_is_read_and_split_elsewhere(reader: Worker, tmp_path: Path) 
     assert reply.passages
 
 
+@pytest.mark.slow
 def test_many_documents_one_after_the_other_all_come_back(reader: Worker) -> None:
     paths = sorted(path for path in DOCUMENTS.rglob("*") if path.is_file()) * 3
     assert all(read(reader, path).about.title for path in paths)
@@ -127,6 +128,7 @@ def test_an_idle_process_ends_and_a_busy_one_does_not(reader: Worker, tmp_path: 
     assert reader._process is None
 
 
+@pytest.mark.slow
 def test_vectors_come_back_whole() -> None:
     worker = Worker("embed", EMBEDDER, 2)
     texts = [f"Buoy number {n} was lifted in the year {1900 + n}." for n in range(300)]

@@ -54,7 +54,11 @@ def test_search_keeps_to_filters_and_counts(marine: Marine) -> None:
         kb, "crane", limit=3, documents=["crane-safety.docx"], per_document=2
     ).hits
     assert [hit.document_name for hit in hits] == ["crane-safety.docx"] * 2
-    assert team.client.search(kb, "crane", tags={"year": "1999"}).hits == []
+    nothing = team.client.search(
+        kb, "crane", tags={"year": "1999"}, documents=["crane-safety.docx", "cranes.docx"]
+    )
+    assert (nothing.hits, nothing.unmatched) == ([], ["year=1999", "cranes.docx"])
+    assert team.client.search(kb, "crane", documents=["crane-safety.docx"]).unmatched == []
     assert len(team.client.search(kb, "the harbour", limit=20).hits) == 20
 
 

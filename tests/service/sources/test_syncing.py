@@ -268,11 +268,14 @@ def test_a_signed_signal_starts_a_run(team: TeamSetup, service: Service) -> None
         {},
         signed("another", body, moment),
         signed(secret.secret, b"other", moment),
-        signed(secret.secret, body, moment - 3600),
     ):
-        assert (
-            httpx.post(service.url + secret.path, content=body, headers=headers).status_code == 401
-        )
+        refused = httpx.post(service.url + secret.path, content=body, headers=headers)
+        assert refused.status_code == 401
+        assert "not signed with" in refused.json()["detail"]
+    stale = signed(secret.secret, body, moment - 3600)
+    refused = httpx.post(service.url + secret.path, content=body, headers=stale)
+    assert refused.status_code == 401
+    assert "more than five minutes off" in refused.json()["detail"]
     assert (
         httpx.post(
             service.url + secret.path, content=body, headers=signed(secret.secret, body, moment)

@@ -158,7 +158,7 @@ function Passages({ record, team }: { record: Answer; team: string }) {
               <span className="soft">{place(passage.title, passage.locator)}</span>
               <span className="soft ml-auto tabular-nums">
                 {passage.similarity == null
-                  ? "no vector yet"
+                  ? "found by keywords"
                   : `cosine ${passage.similarity.toFixed(2)}`}
               </span>
             </div>

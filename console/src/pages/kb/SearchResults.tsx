@@ -24,7 +24,9 @@ export function Results({
     <>
       <p className="soft mb-2">
         {found.hits.length === 0
-          ? "Nothing found. Try other words, or semantic search."
+          ? found.unmatched?.length
+            ? `No document matches ${found.unmatched.join(", ")}.`
+            : "Nothing found. Try other words, or semantic search."
           : `${found.hits.length} passages in ${Math.round(found.seconds * 1000)} ms`}
         {found.keyword_only && " · keyword search only"}
       </p>

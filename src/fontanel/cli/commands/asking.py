@@ -157,31 +157,41 @@ def search_kb(context: Context, options: argparse.Namespace) -> None:
         print(
             f"fontanel: no passage has {word!r}; searched for {' or '.join(near)}", file=sys.stderr
         )
-    if not result.hits:
+    if result.unmatched:
+        context.say(f"No document matches {', '.join(result.unmatched)}.", markup=False)
+    elif not result.hits:
         context.say("Nothing found. Try other words, or --mode vector.")
     for number, hit in enumerate(result.hits, start=1):
-        context.say(
-            Text.assemble(
-                (f"{number:>2}  ", "dim"),
-                (f"{percent(hit.match):>5}  ", "bold"),
-                (hit.title, "bold"),
-                (f"  {place(hit.title, hit.locator)}", "dim"),
-            )
+        _print_hit(context, number, hit, options.mode)
+
+
+def _print_hit(context: Context, number: int, hit: HitOut, mode: str) -> None:
+    """Print a hit with its place, its scores, and its passage."""
+    context.say(
+        Text.assemble(
+            (f"{number:>2}  ", "dim"),
+            (f"{percent(hit.match):>5}  ", "bold"),
+            (hit.title, "bold"),
+            (f"  {place(hit.title, hit.locator)}", "dim"),
         )
-        similarity = "no vector yet" if hit.similarity is None else f"cosine {hit.similarity:.2f}"
-        context.say(Text(f"           keywords {hit.lexical:.2f}, {similarity}", "dim"))
-        context.say(_excerpt(hit))
-        for neighbour in hit.neighbours:
-            side = "before it" if neighbour.start < hit.start else "after it"
-            start = " ".join(neighbour.text.split())[:90]
-            context.say(Text(f"           {side}: {start} …", "dim"))
-        if hit.also:
-            context.say(
-                Text(f"           also in {', '.join(other.title for other in hit.also)}", "dim")
-            )
-        if hit.explanation:
-            context.say(_explanation(hit.explanation))
-        context.say()
+    )
+    scores = f"keywords {hit.lexical:.2f}"
+    if mode != "lexical":
+        cosine = hit.similarity
+        scores += ", no vector yet" if cosine is None else f", cosine {cosine:.2f}"
+    context.say(Text(f"           {scores}", "dim"))
+    context.say(_excerpt(hit))
+    for neighbour in hit.neighbours:
+        side = "before it" if neighbour.start < hit.start else "after it"
+        start = " ".join(neighbour.text.split())[:90]
+        context.say(Text(f"           {side}: {start} …", "dim"))
+    if hit.also:
+        context.say(
+            Text(f"           also in {', '.join(other.title for other in hit.also)}", "dim")
+        )
+    if hit.explanation:
+        context.say(_explanation(hit.explanation))
+    context.say()
 
 
 def _boost(text: str) -> tuple[str, float]:

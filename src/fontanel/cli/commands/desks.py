@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import argparse
 import json
+from collections.abc import Sequence
 from pathlib import Path
 from typing import Any
 
@@ -25,6 +26,7 @@ from fontanel.schemas import (
     DeskComparison,
     DeskOut,
     DeskSettings,
+    FeedbackOut,
 )
 
 
@@ -357,6 +359,13 @@ def _print_comparison(context: Context, comparison: DeskComparison) -> None:
             context.say(Text(f"  {sign} {line}", {"-": "red", "+": "green"}.get(sign, "dim")))
 
 
+def _feedback(given: Sequence[FeedbackOut]) -> str:
+    """Return how many found an answer helpful and how many did not."""
+    helpful = sum(one.helpful for one in given)
+    counts = ((helpful, "helpful"), (len(given) - helpful, "unhelpful"))
+    return ", ".join(f"{count} {word}" for count, word in counts if count)
+
+
 def list_answers(context: Context, options: argparse.Namespace) -> None:
     result = context.client.list_desk_answers(
         options.desk,
@@ -370,7 +379,7 @@ def list_answers(context: Context, options: argparse.Namespace) -> None:
             moment(row.created_at),
             row.outcome if row.state == "done" else row.state.replace("_", " "),
             row.weak or "",
-            "".join("+" if f.helpful else "-" for f in row.feedback),
+            _feedback(row.feedback),
             row.question[:70],
         )
         for row in result

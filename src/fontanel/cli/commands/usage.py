@@ -24,8 +24,8 @@ def show_usage(context: Context, options: argparse.Namespace) -> None:
     budget = result.budget
     if budget.monthly_tokens is not None:
         context.say(
-            f"\nThis month: {budget.used:,} of {budget.monthly_tokens:,} tokens"
-            f" ({budget.share or 0:.0%})."
+            f"\nTokens this month: {budget.used:,} used, {budget.share or 0:.0%} of the budget of"
+            f" {budget.monthly_tokens:,}."
         )
 
 

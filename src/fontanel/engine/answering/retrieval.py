@@ -158,6 +158,7 @@ class KbKnowledge:
         self._snapshot = snapshot
         self._embedder = embedder
         self._embedders = embedders
+        self._filters = (tags or {}, documents or ())
         self._documents = self._filter(scope.session, tags or {}, documents)
         self._idf: dict[str, float] = {}
 
@@ -172,6 +173,23 @@ class KbKnowledge:
         for tag, value in tags.items():
             query = query.where(Document.key.in_(self._scope.keys_with_tag(self._kb, tag, value)))
         return np.array([document.key for document in session.scalars(query)], dtype=np.int64)
+
+    def unmatched_filters(self) -> list[str]:
+        """Return the filters that match no document by themselves: `key=value`, or a name."""
+        session = self._scope.session
+        tags, documents = self._filters
+        unmatched = [
+            f"{tag}={value}"
+            for tag, value in tags.items()
+            if session.scalar(self._scope.keys_with_tag(self._kb, tag, value).limit(1)) is None
+        ]
+        for ref in documents:
+            named = self._scope.select(Document).where(
+                Document.kb_id == self._kb.id, (Document.id == ref) | (Document.name == ref)
+            )
+            if session.scalar(named.limit(1)) is None:
+                unmatched.append(ref)
+        return unmatched
 
     @property
     def keyword_only(self) -> bool:

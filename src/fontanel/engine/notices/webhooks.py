@@ -3,9 +3,10 @@
 from __future__ import annotations
 
 import base64
+import hmac
 import secrets
 from collections.abc import Mapping
-from datetime import datetime
+from datetime import UTC, datetime
 
 from standardwebhooks import Webhook, WebhookVerificationError
 
@@ -35,6 +36,19 @@ def is_signed(secret: str, headers: Mapping[str, str], body: bytes) -> bool:
     except (WebhookVerificationError, ValueError):
         return False
     return True
+
+
+def is_stale(secret: str, headers: Mapping[str, str], body: bytes) -> bool:
+    """Return whether a message is signed with the secret, but its time is not about now."""
+    message_id, sent_at = headers.get("webhook-id", ""), headers.get("webhook-timestamp", "")
+    try:
+        at = datetime.fromtimestamp(int(sent_at), UTC)
+        expected = _webhook(secret).sign(message_id, at, body.decode())
+    except (ValueError, OverflowError, OSError):
+        return False
+    signatures = headers.get("webhook-signature", "").split(" ")
+    matches = [hmac.compare_digest(expected.encode(), one.encode()) for one in signatures]
+    return any(matches) and not is_signed(secret, headers, body)
 
 
 def _webhook(secret: str) -> Webhook:

@@ -236,6 +236,7 @@ class TestHeadingsAndEdges:
 
         assert read(canvas(draw), "a.pdf").text == "The lock opens at nine each morning."
 
+    @pytest.mark.slow
     def test_a_scanned_page_among_others_is_recognised(self) -> None:
         from reportlab.lib.utils import ImageReader
 

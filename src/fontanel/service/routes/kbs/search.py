@@ -62,6 +62,7 @@ def _search(kb: str, body: SearchIn, access: Access) -> SearchOut:
         keyword_only=knowledge.keyword_only,
         hits=[_hit(hit, result, explain=body.explain) for hit in result.hits],
         corrected={term: list(near) for term, near in result.corrected.items()},
+        unmatched=[] if result.hits else knowledge.unmatched_filters(),
         scored=result.scored,
         seconds=round(time.monotonic() - started, 4),
     )

@@ -15,7 +15,7 @@ from fastapi import Query, Request, Response
 from sqlalchemy import func, select
 from sqlalchemy.orm import Session
 
-from fontanel.engine.notices.webhooks import is_signed, new_webhook_secret
+from fontanel.engine.notices.webhooks import is_signed, is_stale, new_webhook_secret
 from fontanel.engine.runtime.runtime import Runtime
 from fontanel.engine.sync.freshness import freshness_of
 from fontanel.engine.sync.limits import source_limits
@@ -325,7 +325,14 @@ def _take_signal(runtime: Runtime, ref: str, headers: Mapping[str, str], body: b
     with runtime.records.reading() as session:
         source = session.get(Source, ref)
     # Checked before taking the write lock, which strangers must not hold.
-    if source is None or not is_signed(runtime.vault.open(source.signal_secret), headers, body):
+    secret = None if source is None else runtime.vault.open(source.signal_secret)
+    if secret is None or not is_signed(secret, headers, body):
+        if secret is not None and is_stale(secret, headers, body):
+            raise ApiError(
+                "not-signed-in",
+                "The signal's webhook-timestamp is more than five minutes off.",
+                advice="Sign each signal when it is sent, and set the sender's clock.",
+            )
         raise ApiError("not-signed-in", "The signal is not signed with this source's secret.")
     with runtime.records.writing() as session:
         source = session.get(Source, ref)
