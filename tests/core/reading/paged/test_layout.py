@@ -82,6 +82,60 @@ class TestColumns:
         assert texts(reading, "table")[0].split("\n")[3] == f"Berth 3{CELL_SEPARATOR}6 m"
 
 
+class TestParagraphsThatGoOn:
+    """A paragraph goes on over page breaks and tables until its sentence ends."""
+
+    FIRST = (
+        "Both leading lights must be seen before the beacon is passed;",
+        "if either is lost, the ship turns back at once and makes for the",
+    )
+
+    def over_a_break(self, first: tuple[str, ...], second: tuple[str, ...]) -> list[str]:
+        def draw(page: Canvas) -> None:
+            for lines, top in ((first, 100), (second, 800)):
+                page.setFont("Helvetica", 11)
+                for number, line in enumerate(lines):
+                    page.drawString(70, top - 14 * number, line)
+                page.showPage()
+
+        return texts(read(canvas(draw), "x.pdf"), "paragraph")
+
+    def test_before_a_name(self) -> None:
+        second = ("Hollow Rock buoy and waits there for the word of the duty", "harbour master.")
+        (whole,) = self.over_a_break(self.FIRST, second)
+        assert whole == " ".join((*self.FIRST, *second))
+
+    def test_but_not_after_the_end_of_a_sentence(self) -> None:
+        first = (self.FIRST[0], "if either is lost, the ship turns back to the outer buoy.")
+        second = ("Hollow Rock is the buoy that is meant by the harbour rules and", "others.")
+        assert len(self.over_a_break(first, second)) == 2
+
+    def test_nor_after_a_short_line(self) -> None:
+        first = (self.FIRST[0], "Signed for the port")
+        second = ("Hollow Rock is the buoy that is meant by the harbour rules and", "others.")
+        assert len(self.over_a_break(first, second)) == 2
+
+    def test_around_a_table(self) -> None:
+        second = ("Hollow Rock buoy and waits there for the word of the duty", "harbour master.")
+
+        def draw(page: Canvas) -> None:
+            page.setFont("Helvetica", 11)
+            for number, line in enumerate(self.FIRST):
+                page.drawString(70, 700 - 14 * number, line)
+            table = Table([["Berth", "Depth"], ["4", "6.8 m"], ["5", "4.2 m"]])
+            table.setStyle(TableStyle([("GRID", (0, 0), (-1, -1), 1, "black")]))
+            table.wrapOn(page, 400, 200)
+            table.drawOn(page, 70, 590)
+            page.setFont("Helvetica", 11)
+            for number, line in enumerate(second):
+                page.drawString(70, 560 - 14 * number, line)
+            page.showPage()
+
+        reading = read(canvas(draw), "x.pdf")
+        assert texts(reading, "paragraph") == [" ".join((*self.FIRST, *second))]
+        assert [block.kind for block in reading.blocks] == ["paragraph", "table"]
+
+
 class TestTables:
     def ruled(self, rows: list[list[str]]) -> bytes:
         out = io.BytesIO()

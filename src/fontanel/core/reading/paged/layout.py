@@ -68,6 +68,8 @@ class _BlockMaker:
         self._sizes = {page.number: (page.width, page.height) for page in pages}
         #: The block that further lines may continue.
         self._group: _Group | None = None
+        #: Tables in the middle of a paragraph; they follow it.
+        self._tables: list[tuple[RuledTable, int]] = []
 
     def add_page(self, page: PageLines) -> None:
         """Add the lines of a page."""
@@ -90,11 +92,17 @@ class _BlockMaker:
         """End the block that is open."""
         _close(self._builder, self._group, self._style, self._sizes)
         self._group = None
+        for table, page in self._tables:
+            boxes = _boxes(table.lines, None, self._sizes)
+            self._builder.table(table.rows, table.header_rows, boxes, page=page)
+        self._tables = []
 
     def _add_table(self, table: RuledTable, page: int) -> None:
-        self.close()
-        boxes = _boxes(table.lines, None, self._sizes)
-        self._builder.table(table.rows, table.header_rows, boxes, page=page)
+        self._tables.append((table, page))
+        group = self._group
+        unfinished = group is not None and group.kind == "paragraph" and _is_unfinished(group)
+        if not unfinished:
+            self.close()
 
     def _add_line(self, line: Line, *, begins_code: bool | None) -> None:
         """Add a line; `begins_code` is None for one that is not code."""
@@ -108,10 +116,16 @@ class _BlockMaker:
             self._begin(_Group("code", [line]))
         elif in_code or self._group is None:
             self._begin(_Group("heading" if level else _kind(line), [line], level))
-        elif _continues(self._group, line, level, self._style):
+        elif self._belongs(self._group, line, level):
             self._extend(line)
         else:
             self._begin(_Group("heading" if level else _kind(line), [line], level))
+
+    def _belongs(self, group: _Group, line: Line, level: int) -> bool:
+        """Return whether a line continues the open block, perhaps after a table in its middle."""
+        if self._tables:
+            return not level and _kind(line) == "paragraph" and _resumes(group, line)
+        return _continues(group, line, level, self._style)
 
     def _begin(self, group: _Group) -> None:
         self.close()
@@ -190,10 +204,12 @@ def _continues_list(group: _Group, line: Line, kind: str, step: _Step) -> bool:
 def _continues_paragraph(group: _Group, step: _Step) -> bool:
     last, line = step.last, step.line
     if step.next_page or (step.same_page and step.gap < 0):
-        return _runs_on(last, line) and abs(line.size - last.size) < 0.6
+        return _resumes(group, line)
     if not step.near or abs(line.size - last.size) >= (0.3 * last.size if step.guessed else 0.6):
         return False
-    pitch = group.lines[-2].baseline - last.baseline if len(group.lines) > 1 else step.gap
+    # The first line on a page or in a column has no line above it to compare with.
+    above = group.lines[-2].baseline - last.baseline if len(group.lines) > 1 else 0.0
+    pitch = above if above > 0 and group.lines[-2].page == last.page else step.gap
     if step.gap > pitch * 1.25 and step.gap > line.size * 1.3:
         return False
     if line.left - last.left <= line.size * 0.8 or len(group.lines) == 1:
@@ -209,6 +225,33 @@ def _runs_on(last: Line, line: Line) -> bool:
     It does if its last line ends no sentence.
     """
     return last.broken or (not _SENTENCE_END.search(last.text.rstrip()) and line.text[:1].islower())
+
+
+def _is_unfinished(group: _Group) -> bool:
+    """Return whether a paragraph's last line ends no sentence."""
+    return not _SENTENCE_END.search(group.lines[-1].text.rstrip())
+
+
+def _resumes(group: _Group, line: Line) -> bool:
+    """Return whether a paragraph continues with a line after a page break or a table."""
+    last = group.lines[-1]
+    return abs(line.size - last.size) < 0.6 and (
+        _runs_on(last, line) or _fills_its_column(group, line)
+    )
+
+
+def _fills_its_column(group: _Group, line: Line) -> bool:
+    """Return whether a paragraph's last line ends no sentence and had no room for the next word.
+
+    Then it continues on the next page or column even with a capital letter, as a name has.
+    """
+    last = group.lines[-1]
+    if len(group.lines) < 2 or len(line.cells) > 1 or not _is_unfinished(group):
+        return False
+    letter = (last.right - last.left) / max(len(last.text), 1)
+    word = letter * (1 + len(line.text.split(maxsplit=1)[0]))
+    right = max(item.right for item in group.lines)
+    return last.right + word > right and line.bold == last.bold and line.fixed == last.fixed
 
 
 def _continues_table(group: _Group, line: Line, step: _Step) -> bool:
