@@ -231,3 +231,12 @@ def test_a_reader_s_bad_values_are_refused_before_they_are_sent(marine: Marine) 
         team.client.search(kb, "")
     with pytest.raises((Invalid, NotFound)):
         team.client.search("no-such-kb", "x")
+
+
+def test_a_hit_is_located_at_the_section_that_matches(team: TeamSetup, kb: str) -> None:
+    text = b"# Lock\n\n## Hours\n\nIt opens at six.\n\n## Signals\n\nTwo green lights mean enter.\n"
+    team.client.add_document(kb, text, "lock.md", wait=True)
+    (hit,) = team.client.search(kb, "green lights").hits
+    assert hit.locator.heading_path == ["Lock", "Signals"]
+    (hit,) = team.client.search(kb, "when it opens").hits
+    assert hit.locator.heading_path == ["Lock", "Hours"]

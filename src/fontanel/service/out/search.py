@@ -2,8 +2,12 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping, Sequence
+
+from fontanel.core.answering import EvidencePassage
 from fontanel.core.index import FIELDS, Candidate
-from fontanel.core.text.analysis import analyser_of
+from fontanel.core.passages.splitting import Locator, locator_at
+from fontanel.core.text.analysis import Term, analyser_of
 from fontanel.engine.answering.retrieval import Hit, Results
 from fontanel.schemas import (
     AlsoOut,
@@ -16,15 +20,15 @@ from fontanel.schemas import (
 )
 
 
-def _hit(hit: Hit, results: Results, *, explain: bool) -> HitOut:
+def hit_out(hit: Hit, results: Results, *, explain: bool) -> HitOut:
+    """Return a hit, located at the section of its passage that matches best."""
     passage, candidate = hit.passage, hit.candidate
-    spans = sorted(
-        {
-            (term.start, term.end)
-            for term in analyser_of(passage.language).spans(passage.text)
-            if term.text in results.weights
-        }
-    )
+    terms = [
+        term
+        for term in analyser_of(passage.language).spans(passage.text)
+        if term.text in results.weights
+    ]
+    spans = sorted({(term.start, term.end) for term in terms})
     return HitOut(
         passage_id=passage.passage_id,
         document_id=passage.document_id,
@@ -34,7 +38,7 @@ def _hit(hit: Hit, results: Results, *, explain: bool) -> HitOut:
         text=passage.text,
         start=passage.start,
         end=passage.start + len(passage.text),
-        locator=LocatorOut(**passage.locator.to_dict()),
+        locator=LocatorOut(**_best_place(passage, terms, results.weights).to_dict()),
         match=round(candidate.match, 4),
         score=round(candidate.score, 4),
         lexical=round(candidate.lexical, 4),
@@ -51,6 +55,23 @@ def _hit(hit: Hit, results: Results, *, explain: bool) -> HitOut:
         ],
         explanation=_explanation(candidate, results) if explain else None,
     )
+
+
+def _best_place(
+    passage: EvidencePassage, terms: Sequence[Term], weights: Mapping[str, float]
+) -> Locator:
+    """Return the locator of the section whose distinct terms weigh most; the first of equals."""
+    found: dict[tuple[str, ...], set[str]] = {}
+    locators: dict[tuple[str, ...], Locator] = {}
+    for term in terms:
+        at = passage.start + term.start
+        locator = locator_at(passage.locator, passage.parts, passage.text, passage.start, at)
+        path = tuple(locator.heading_path)
+        found.setdefault(path, set()).add(term.text)
+        locators.setdefault(path, locator)
+    if not found:
+        return passage.locator
+    return locators[max(found, key=lambda path: sum(weights[text] for text in found[path]))]
 
 
 def _explanation(candidate: Candidate, results: Results) -> ExplanationOut:

@@ -12,7 +12,7 @@ from fontanel.schemas import (
 )
 from fontanel.service.auth.access import Access, Reader
 from fontanel.service.lookup import edition_of, kb_knowledge
-from fontanel.service.out.search import _hit
+from fontanel.service.out.search import hit_out
 from fontanel.service.routers import api_router
 from fontanel.service.threads import run_briefly
 
@@ -60,7 +60,7 @@ def _search(kb: str, body: SearchIn, access: Access) -> SearchOut:
         question=body.question,
         mode="lexical" if knowledge.keyword_only else body.mode,
         keyword_only=knowledge.keyword_only,
-        hits=[_hit(hit, result, explain=body.explain) for hit in result.hits],
+        hits=[hit_out(hit, result, explain=body.explain) for hit in result.hits],
         corrected={term: list(near) for term, near in result.corrected.items()},
         unmatched=[] if result.hits else knowledge.unmatched_filters(),
         scored=result.scored,
