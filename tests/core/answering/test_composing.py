@@ -149,6 +149,9 @@ def test_layouts_and_lengths(berths: Documents) -> None:
     assert table[0] == "| Berth | Greatest length | Greatest draught | Use |"
     assert set(table[1]) <= set("| -")
     assert "| Berth 2 | 95 m | 6.1 m | cargo |" in table
+    without_rows = said(berths, "When do the bicycles board?", layout=Layout.TABLE).text
+    assert "|" not in without_rows
+    assert without_rows.startswith("- ")
     assert all(
         line.startswith("- ")
         for line in said(berths, question, layout=Layout.LIST).text.split("\n")

@@ -37,11 +37,16 @@ def groups(chosen: Sequence[Statement]) -> list[list[Statement]]:
 
 
 def lay_out(chosen: Sequence[Statement], layout: Layout) -> Iterator[ComposedPiece]:
-    """Return the pieces of an answer made of these statements, in order."""
+    """Return the pieces of an answer made of these statements, in order.
+
+    Statements of which none is a table's row become a list where a table is asked for.
+    """
     grouped = groups(chosen)
     if layout == Layout.TABLE:
-        yield from _table(grouped)
-        return
+        if any(statement.kind == "row" and statement.columns for statement in chosen):
+            yield from _table(grouped)
+            return
+        layout = Layout.LIST
     number = 0
     first, lined = True, False
     for group in grouped:
@@ -99,26 +104,15 @@ def _prose(group: Sequence[Statement]) -> str:
 
 
 def _table(grouped: Sequence[Sequence[Statement]]) -> Iterator[ComposedPiece]:
-    """Return the rows of one table with its columns, or statements with their titles."""
-    rows = [
-        statement
-        for group in grouped
-        for statement in group
-        if statement.kind == "row" and statement.columns
-    ]
-    columns = rows[0].columns if rows else ()
-    header = columns or ("", "")
-    yield ComposedPiece(f"| {' | '.join(map(_cell, header))} |\n|{' --- |' * len(header)}", 0)
+    """Return the rows of the table that the first row is of, below its columns."""
+    rows = (statement for group in grouped for statement in group if statement.kind == "row")
+    columns = next(row.columns for row in rows if row.columns)
+    yield ComposedPiece(f"| {' | '.join(map(_cell, columns))} |\n|{' --- |' * len(columns)}", 0)
     for group in grouped:
-        kept = [statement for statement in group if not columns or statement.columns == columns]
-        cells = [
-            statement.cells if columns else [statement.passage.title, statement.text]
-            for statement in kept
-        ]
+        kept = [statement for statement in group if statement.columns == columns]
         if kept:
-            yield ComposedPiece(
-                "\n" + "\n".join(f"| {' | '.join(map(_cell, row))} |" for row in cells), 1, kept
-            )
+            lines = [f"| {' | '.join(map(_cell, row.cells))} |" for row in kept]
+            yield ComposedPiece("\n" + "\n".join(lines), 1, kept)
 
 
 def _cell(text: str) -> str:
