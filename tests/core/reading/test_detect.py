@@ -188,3 +188,14 @@ def test_any_bytes_are_read_or_refused_with_one_reason(data: bytes) -> None:
         return
     assert reading.text.strip()
     assert all(0 <= block.start < block.end <= len(reading.text) for block in reading.blocks)
+
+
+def test_a_file_that_is_not_what_its_name_says_is_read_with_a_warning() -> None:
+    reading = read(b"The lock opens at six.\n", "fake.docx")
+    assert "The lock opens at six." in reading.text
+    assert reading.warnings == (
+        "The name ends in .docx, but the content is plain text: the file may be damaged or"
+        " misnamed",
+    )
+    assert read(b"The lock opens at six.\n", "notes.txt").warnings == ()
+    assert read(b"The lock opens at six.\n", "notes").warnings == ()

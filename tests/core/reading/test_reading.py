@@ -320,9 +320,16 @@ class TestPdf:
             read(data[:400], "x.pdf")
         assert failure.value.code == "damaged"
 
-    def test_pages_without_text_are_told(self) -> None:
-        reading = read(pdf([(72, 700, "words")], [], []), "x.pdf")
-        assert reading.warnings == ("No text on pages 2, 3",)
+    def test_pages_with_drawings_only_are_reported_and_blank_pages_are_not(self) -> None:
+        assert read(pdf([(72, 700, "words")], [], []), "x.pdf").warnings == ()
+        out = io.BytesIO()
+        drawing = Canvas(out)
+        drawing.drawString(72, 700, "words")
+        for _ in range(2):
+            drawing.showPage()
+            drawing.line(72, 700, 200, 600)
+        drawing.save()
+        assert read(out.getvalue(), "x.pdf").warnings == ("No text on pages 2, 3",)
         with pytest.raises(ReadingFailed) as failure:
             read(pdf([], []), "x.pdf")
         assert failure.value.code == "no_text"

@@ -124,6 +124,38 @@ _KNOWN_BINARY = {
 }
 
 
+#: What files with these endings are; a file that is something else was misnamed or damaged.
+_EXPECTED = {
+    ".pdf": PDF,
+    ".docx": DOCX,
+    ".pptx": PPTX,
+    ".xlsx": XLSX,
+    ".odt": ODT,
+    ".ods": ODS,
+    ".epub": EPUB,
+    ".rtf": RTF,
+    ".png": PNG,
+    ".jpg": JPEG,
+    ".jpeg": JPEG,
+    ".tif": TIFF,
+    ".tiff": TIFF,
+    ".webp": WEBP,
+    ".zip": ZIP,
+}
+
+
+def misnamed(media_type: str, name: str) -> str:
+    """Return a warning when a file's ending promises another type, '' otherwise."""
+    suffix = PurePosixPath(name.lower()).suffix
+    expected = _EXPECTED.get(suffix)
+    if expected is None or expected == media_type:
+        return ""
+    return (
+        f"The name ends in {suffix}, but the content is {MEDIA_TYPES[media_type]}: the file may be"
+        " damaged or misnamed"
+    )
+
+
 def detect_media_type(data: bytes, name: str) -> str:
     """Return the media type of a document.
 

@@ -73,6 +73,8 @@ def read(
         raise ReadingFailed(
             "no_text", "No text was found in the file. Look whether it opens as it should."
         )
+    if warning := detect.misnamed(media_type, name):
+        builder.warnings.append(warning)
     # A workbook is not named by the first of its sheets.
     heading = "" if builder.unit == "sheet" else builder.first_heading
     builder.title = builder.title or heading or _title_from_name(name)

@@ -111,7 +111,9 @@ def _read_document(
         pages=count, unit_names=_labels(document, count), title=_document_title(document)
     )
     pages: list[PageLines] = []
-    empty: list[int] = []
+    #: Pages with something drawn on them, but no text; and all pages without text.
+    pictures: list[int] = []
+    textless = 0
     scans = _Scans(builder, _MAX_RECOGNISED if recognition else 0)
     for index in range(count):
         try:
@@ -121,22 +123,29 @@ def _read_document(
             page = PageLines(index + 1, 612.0, 792.0)
         else:
             if not page.lines:
-                empty.append(index + 1)
+                if not _is_blank(document, index):
+                    pictures.append(index + 1)
+                textless += 1
         pages.append(page)
         progress(index + 1, count)
     scans.warn()
-    if count and len(empty) == count:
+    if count and textless == count:
         raise ReadingFailed(
             "no_text", "No text was found on any of the pages, nor in their pictures."
         )
-    if empty:
-        shown = ", ".join(map(str, empty[:20])) + (" ..." if len(empty) > 20 else "")
+    if pictures:
+        shown = ", ".join(map(str, pictures[:20])) + (" ..." if len(pictures) > 20 else "")
         builder.warnings.append(
-            f"No text on page {shown}" if len(empty) == 1 else f"No text on pages {shown}"
+            f"No text on page {shown}" if len(pictures) == 1 else f"No text on pages {shown}"
         )
     drop_running(pages)
     add_pages(builder, pages, _outline(document, count))
     return builder
+
+
+def _is_blank(document: pdfium.PdfDocument, index: int) -> bool:
+    """Return whether nothing is drawn on a page, as on the back of a title page."""
+    return next(iter(document[index].get_objects(max_depth=1)), None) is None
 
 
 class _Scans:
