@@ -9,7 +9,13 @@ export default defineConfig({
     emptyOutDir: true,
     assetsInlineLimit: 0,
     chunkSizeWarningLimit: 2000,
-    rollupOptions: { input: ["index.html", "docs.html"] },
+    rollupOptions: {
+      input: ["index.html", "docs.html"],
+      onwarn(warning, warn) {
+        // Packages mark what runs in browsers for servers that render; there is none here.
+        if (warning.code !== "MODULE_LEVEL_DIRECTIVE") warn(warning);
+      },
+    },
   },
   test: { environment: "jsdom", include: ["src/**/*.test.{ts,tsx}"] },
   server: { proxy: { "/api": "http://127.0.0.1:8460" } },

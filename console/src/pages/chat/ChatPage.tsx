@@ -200,7 +200,11 @@ function Chat({ face, headers }: { face: Face; headers?: Headers }) {
         )}
         <Failure message={error} />
       </main>
-      <form className="bg-base-200 border-base-300 sticky bottom-0 border-t" onSubmit={onSubmit}>
+      <form
+        aria-label="Ask"
+        className="bg-base-200 border-base-300 sticky bottom-0 border-t"
+        onSubmit={onSubmit}
+      >
         <div className="mx-auto max-w-[1148px] px-4 py-3">
           <div className="sheet flex max-w-165 items-end gap-2 p-2">
             <textarea

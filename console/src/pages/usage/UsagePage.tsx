@@ -240,7 +240,9 @@ function Table({ data }: { data: Schemas["UsageOut"] }) {
       <table className="table">
         <thead>
           <tr>
-            <th />
+            <th>
+              <span className="sr-only">Counted by</span>
+            </th>
             {[
               "Questions",
               "Declined",
