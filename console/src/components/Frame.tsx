@@ -83,7 +83,7 @@ function Elsewhere() {
       <Link to="/account" className="link" onClick={dismiss}>
         Show
       </Link>
-      <button type="button" className="soft ml-auto cursor-pointer" onClick={dismiss}>
+      <button type="button" className="ml-auto cursor-pointer underline" onClick={dismiss}>
         Dismiss
       </button>
     </aside>

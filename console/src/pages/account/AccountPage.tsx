@@ -3,6 +3,7 @@ import { type Schemas, send } from "../../api/client";
 import { useResource } from "../../api/useResource";
 import { LabelledInput } from "../../components/forms";
 import { Ago, Failure } from "../../components/text";
+import { Wide } from "../../components/Wide";
 import { useSession } from "../../hooks/useSession";
 
 /** The person's own account: where they are signed in, and their password. */
@@ -28,7 +29,7 @@ function SignIns() {
     <section>
       <h2 className="mb-2 text-xl">Where you are signed in</h2>
       <Failure message={error ?? failed} />
-      <div className="sheet overflow-x-auto">
+      <Wide label="Sign-ins">
         <table className="table">
           <thead>
             <tr>
@@ -52,7 +53,7 @@ function SignIns() {
             ))}
           </tbody>
         </table>
-      </div>
+      </Wide>
       {data && data.items.length > 1 && (
         <button type="button" className="btn mt-3" onClick={() => void end()}>
           Sign out everywhere else

@@ -22,6 +22,7 @@ export function AnswerPage() {
     cited.kb_id ? `/t/${team.slug}/kbs/${cited.kb_id}` : null;
   return (
     <>
+      <h1 className="sr-only">The record of an answer</h1>
       <p className="soft">
         {record.desk_id ? (
           <Link className="link-hover" to={`/t/${team.slug}/desks/${record.desk_id}/answers`}>

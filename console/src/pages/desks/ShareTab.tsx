@@ -54,7 +54,7 @@ export function ShareTab() {
       <p className="mb-6">
         Members of the team ask at{" "}
         <a
-          className="link text-primary font-mono text-[13px]"
+          className="link text-primary font-mono text-[13px] break-all"
           href={`/chat/${desk.id}`}
         >{`${location.origin}/chat/${desk.id}`}</a>
         {!desk.published && <span className="soft"> once a version is published</span>}.

@@ -67,6 +67,7 @@ export function WritePage() {
           <h1 className="text-[27px] leading-tight">{name}</h1>
         ) : (
           <>
+            <h1 className="sr-only">Write a document</h1>
             <LabelledInput
               label="Name"
               className="w-80"

@@ -51,7 +51,7 @@ export function Editions({
           <thead>
             <tr>
               {["Edition", "State", "Splitting", "Passages", "Made", ""].map((name) => (
-                <th key={name}>{name}</th>
+                <th key={name}>{name || <span className="sr-only">Actions</span>}</th>
               ))}
             </tr>
           </thead>

@@ -74,7 +74,7 @@ function Leaf({
       <span className="flex items-baseline gap-1">
         <button
           type="button"
-          className="soft w-4 cursor-pointer text-left"
+          className="soft size-6 cursor-pointer text-left"
           aria-label={`${open ? "Close" : "Open"} ${folder.name}`}
           aria-expanded={open}
           onClick={() => setOpen(!open)}

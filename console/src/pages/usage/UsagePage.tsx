@@ -2,6 +2,7 @@ import { type FormEvent, useEffect, useState } from "react";
 import { keep, type Schemas, send } from "../../api/client";
 import { useResource } from "../../api/useResource";
 import { count, Failure, percent } from "../../components/text";
+import { Wide } from "../../components/Wide";
 import { useTeam } from "../../hooks/useSession";
 
 type By = Schemas["UsageOut"]["by"];
@@ -112,7 +113,7 @@ function Budget({ budget, onChange }: { budget: Schemas["BudgetOut"]; onChange: 
           </>
         )}
         {team.mayOwn && (
-          <form className="ml-auto flex items-center gap-2" onSubmit={save}>
+          <form className="flex flex-wrap items-center gap-2 sm:ml-auto" onSubmit={save}>
             <label htmlFor="budget">Monthly budget</label>
             <input
               id="budget"
@@ -149,7 +150,7 @@ function Chart({ rows }: { rows: Row[] }) {
   const day = (key: string) =>
     new Date(`${key}T12:00`).toLocaleDateString(undefined, { day: "numeric", month: "short" });
   return (
-    <figure className="sheet mt-4 p-4">
+    <figure className="sheet mt-4 overflow-hidden p-4">
       <figcaption className="mb-2 flex flex-wrap gap-x-5">
         <b className="font-semibold">Questions per day</b>
         <span className="soft flex items-center gap-1.5">
@@ -236,7 +237,7 @@ function Table({ data }: { data: Schemas["UsageOut"] }) {
     </tr>
   );
   return (
-    <div className="sheet overflow-x-auto">
+    <Wide label="Questions and costs">
       <table className="table">
         <thead>
           <tr>
@@ -266,6 +267,6 @@ function Table({ data }: { data: Schemas["UsageOut"] }) {
         </tbody>
       </table>
       {data.rows.length === 0 && <p className="soft p-5">No questions yet.</p>}
-    </div>
+    </Wide>
   );
 }
