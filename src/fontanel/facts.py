@@ -56,3 +56,16 @@ MAX_EDITABLE_BYTES = 2_000_000
 MAX_TAGS = 32
 #: The maximum number of editions of a knowledge base: each is as large as the whole index.
 MAX_EDITIONS = 5
+
+#: The kinds of notices. The type of an event is `fontanel.` and one of these.
+NoticeKind = Literal[
+    "sync.finished",
+    "sync.failed",
+    "sync.held",
+    "sync.recovered",
+    "freshness.missed",
+    "freshness.met",
+    "budget.low",
+    "member.joined",
+    "key.by_operator",
+]

@@ -48,3 +48,8 @@ def named(ref: str) -> str:
     a slash of the path.
     """
     return quoted(ref.replace("%", "%25").replace("/", "%2F") if "/" in ref else ref)
+
+
+def if_match(version: int | None) -> dict[str, str]:
+    """Return the header of a change that is only made to this version, None for any."""
+    return {} if version is None else {"If-Match": f'"{version}"'}

@@ -2,16 +2,13 @@
 
 from __future__ import annotations
 
-import json
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
-from pathlib import Path
-from typing import Any, BinaryIO
+from typing import Any
 
 from pydantic import TypeAdapter
 
 from fontanel import schemas as s
-from fontanel.client._call import Call, named, quoted
+from fontanel.client._call import Call, if_match, named, quoted
 from fontanel.client._desk_calls import DeskCalls
 
 EVENT: TypeAdapter[s.Event] = TypeAdapter(s.Event)
@@ -174,7 +171,7 @@ class Calls(DeskCalls):
         describer: str | None,
         version: int | None,
     ) -> Call[s.KbOut]:
-        headers = {"If-Match": f'"{version}"'} if version is not None else {}
+        headers = if_match(version)
         body = s.KbChange(name=name, description=description, describer=describer)
         return Call("PATCH", self._kb(kb), s.KbOut, body, headers=headers)
 
@@ -198,7 +195,7 @@ class Calls(DeskCalls):
     def set_tags(
         self, kb: str, document: str, tags: Mapping[str, str], version: int | None
     ) -> Call[s.DocumentOut]:
-        headers = {"If-Match": f'"{version}"'} if version is not None else {}
+        headers = if_match(version)
         body = s.DocumentChange(tags=dict(tags))
         return Call("PATCH", self._document(kb, document), s.DocumentOut, body, headers=headers)
 
@@ -245,7 +242,7 @@ class Calls(DeskCalls):
         return Call("GET", f"{self._document(kb, document)}/written", s.WrittenOut)
 
     def rewrite_document(self, kb: str, document: str, text: str, version: int) -> Call[s.AddedOut]:
-        headers = {"If-Match": f'"{version}"'}
+        headers = if_match(version)
         path = f"{self._document(kb, document)}/written"
         return Call("PUT", path, s.AddedOut, s.WrittenChange(text=text), headers=headers)
 
@@ -300,7 +297,7 @@ class Calls(DeskCalls):
     def change_source(
         self, kb: str, source: str, body: s.SourceChange, version: int | None
     ) -> Call[s.SourceOut]:
-        headers = {"If-Match": f'"{version}"'} if version is not None else {}
+        headers = if_match(version)
         return Call("PATCH", self._source(kb, source), s.SourceOut, body, headers=headers)
 
     def disconnect_source(self, kb: str, source: str, *, keep_documents: bool) -> Call[None]:
@@ -408,44 +405,3 @@ class Calls(DeskCalls):
         self, kb: str | None, desk: str | None, conversation: str, form: str
     ) -> str:
         return f"{self._conversations(kb, desk, conversation)}/export?form={form}"
-
-
-@dataclass(frozen=True, slots=True)
-class Upload:
-    """A file about to be sent: its name in the knowledge base, its bytes, its tags."""
-
-    name: str
-    file: BinaryIO | bytes
-    tags: Mapping[str, str] | None = None
-    columns: s.Columns | None = None
-    splitting: s.Splitting | None = None
-
-    @classmethod
-    def of(cls, source: Path | bytes, name: str | None, **fields: Any) -> Upload:
-        """Return a file to send, with the fields of its form.
-
-        Raises:
-            ValueError: bytes without a name.
-        """
-        if isinstance(source, bytes):
-            if not name:
-                raise ValueError("Bytes need a name.")
-            return cls(name, source, **fields)
-        return cls(name or source.name, source.open("rb"), **fields)
-
-    def form(self) -> dict[str, Any]:
-        """Return the form's fields, with the file from its beginning."""
-        if not isinstance(self.file, bytes):
-            self.file.seek(0)
-        data = {"name": self.name}
-        if self.tags is not None:
-            data["tags"] = json.dumps(dict(self.tags))
-        if self.columns is not None:
-            data["columns"] = self.columns.model_dump_json()
-        if self.splitting is not None:
-            data["splitting"] = self.splitting.model_dump_json()
-        return {"data": data, "files": {"file": ("file", self.file)}}
-
-    def close(self) -> None:
-        if not isinstance(self.file, bytes):
-            self.file.close()

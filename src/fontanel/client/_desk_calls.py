@@ -8,7 +8,7 @@ from typing import Any
 from urllib.parse import urlencode
 
 from fontanel import schemas as s
-from fontanel.client._call import Call, named, quoted
+from fontanel.client._call import Call, if_match, named, quoted
 
 
 def _said(**values: Any) -> dict[str, Any]:
@@ -46,7 +46,7 @@ class DeskCalls:
     def change_desk(
         self, desk: str, settings: Mapping[str, Any] | None, name: str | None, version: int
     ) -> Call[s.DeskOut]:
-        headers = {"If-Match": f'"{version}"'}
+        headers = if_match(version)
         body = s.DeskChange(
             **_said(name=name, settings=None if settings is None else dict(settings))
         )

@@ -1,6 +1,6 @@
 """The API's schemas as Pydantic models, for service and clients."""
 
-from fontanel.facts import SETTLED_STATES
+from fontanel.facts import SETTLED_STATES, NoticeKind
 from fontanel.schemas.answers import (
     AnswerOut,
     AskIn,
@@ -73,7 +73,6 @@ from fontanel.schemas.kbs import (
 )
 from fontanel.schemas.models import ModelChange, ModelCheck, ModelIn, ModelName, ModelOut
 from fontanel.schemas.notices import (
-    NoticeKind,
     NoticeOut,
     NoticesOut,
     ReceiverCreated,

@@ -3,23 +3,12 @@
 from __future__ import annotations
 
 from datetime import datetime
-from typing import Annotated, Any, Literal
+from typing import Annotated, Any
 
 from pydantic import Field, StringConstraints
 
+from fontanel.facts import NoticeKind
 from fontanel.schemas.base import Model
-
-NoticeKind = Literal[
-    "sync.finished",
-    "sync.failed",
-    "sync.held",
-    "sync.recovered",
-    "freshness.missed",
-    "freshness.met",
-    "budget.low",
-    "member.joined",
-    "key.by_operator",
-]
 
 
 class NoticeOut(Model):

@@ -20,8 +20,9 @@ from tenacity import (
 from fontanel import __version__
 from fontanel import schemas as s
 from fontanel.client._call import Call
-from fontanel.client._calls import EVENT, Calls, Upload
+from fontanel.client._calls import EVENT, Calls
 from fontanel.client._errors import ProblemError, Unreachable, error_of, raise_for_problem
+from fontanel.client._upload import Upload
 
 Out = TypeVar("Out")
 

@@ -9,8 +9,8 @@ from pathlib import Path
 
 from fontanel import schemas as s
 from fontanel.client._async.base import AsyncBaseClient
-from fontanel.client._calls import Upload
 from fontanel.client._errors import ClientError
+from fontanel.client._upload import Upload
 from fontanel.schemas import SETTLED_STATES
 
 

@@ -12,8 +12,8 @@ import httpx
 
 from fontanel import schemas as s
 from fontanel.client._async.base import AsyncBaseClient
-from fontanel.client._calls import Upload
 from fontanel.client._errors import ClientError, Unreachable, raise_for_problem
+from fontanel.client._upload import Upload
 
 
 class AsyncKbClient(AsyncBaseClient):

@@ -10,9 +10,9 @@ from collections.abc import Iterator, Mapping
 from pathlib import Path
 
 from fontanel import schemas as s
-from fontanel.client._calls import Upload
 from fontanel.client._errors import ClientError
 from fontanel.client._sync.base import BaseClient
+from fontanel.client._upload import Upload
 from fontanel.schemas import SETTLED_STATES
 
 

@@ -13,9 +13,9 @@ from pathlib import Path
 import httpx
 
 from fontanel import schemas as s
-from fontanel.client._calls import Upload
 from fontanel.client._errors import ClientError, Unreachable, raise_for_problem
 from fontanel.client._sync.base import BaseClient
+from fontanel.client._upload import Upload
 
 
 class KbClient(BaseClient):

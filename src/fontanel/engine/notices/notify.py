@@ -7,25 +7,13 @@ from typing import Any
 from sqlalchemy import select
 from sqlalchemy.orm import Session
 
+from fontanel.facts import NoticeKind
 from fontanel.records.ids import new_id
 from fontanel.records.tables import Delivery, JobState, Notice, Receiver, Source, Sync
 
-#: The kinds of notices. The type of an event is `fontanel.` and one of these.
-NOTICE_KINDS = (
-    "sync.finished",
-    "sync.failed",
-    "sync.held",
-    "sync.recovered",
-    "freshness.missed",
-    "freshness.met",
-    "budget.low",
-    "member.joined",
-    "key.by_operator",
-)
-
 
 def notify(
-    session: Session, source: Source, kind: str, message: str, sync: Sync | None = None
+    session: Session, source: Source, kind: NoticeKind, message: str, sync: Sync | None = None
 ) -> None:
     """Write a notice and queue its deliveries, within the caller's transaction."""
     data: dict[str, Any] = {"kb": source.kb_id, "source": source.id, "source_name": source.name}
@@ -46,7 +34,7 @@ def notify(
 
 
 def notify_team(
-    session: Session, team_id: str, kind: str, message: str, data: dict[str, Any]
+    session: Session, team_id: str, kind: NoticeKind, message: str, data: dict[str, Any]
 ) -> None:
     """Write a notice that concerns the whole team."""
     _write(session, Notice(team_id=team_id, kind=kind, message=message, data=data))
