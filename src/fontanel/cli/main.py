@@ -26,6 +26,18 @@ EXIT_CODES = {
 
 def main(arguments: Sequence[str] | None = None) -> int:
     """Run one command; return its exit code."""
+    try:
+        try:
+            return _run(arguments)
+        finally:
+            sys.stdout.flush()
+    except BrokenPipeError:
+        # The reader of the output has left, as `head` does. Nothing more can be written to it.
+        os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
+        return 0
+
+
+def _run(arguments: Sequence[str] | None) -> int:
     parser = build_parser()
     options = parser.parse_args(arguments)
     if not hasattr(options, "run"):
@@ -35,13 +47,9 @@ def main(arguments: Sequence[str] | None = None) -> int:
         with Context(options) as context:
             if not confirmed(context, options):
                 return 1
-            code = int(options.run(context, options) or 0)
-        sys.stdout.flush()
-        return code
+            return int(options.run(context, options) or 0)
     except BrokenPipeError:
-        # The reader of the output has left, as `head` does. Nothing more can be written to it.
-        os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
-        return 0
+        raise
     except (UsageProblem, ValidationError, FontanelError, OSError, KeyboardInterrupt) as error:
         message, code = _explain(error)
         print(f"fontanel: {' '.join(message.split())}", file=sys.stderr)
