@@ -1,4 +1,4 @@
-"""Documents in the console: trying, reading, opening beside the original."""
+"""Documents in the console: trying, reading, opening next to the original."""
 
 from __future__ import annotations
 

@@ -11,7 +11,7 @@ from collections.abc import Iterator
 from contextlib import contextmanager
 from dataclasses import dataclass, replace
 from datetime import datetime, timedelta
-from typing import Annotated
+from typing import Annotated, TypeVar
 from urllib.parse import urlsplit
 
 from fastapi import Depends, Request
@@ -25,7 +25,7 @@ from fontanel.engine.runtime.runtime import Runtime
 from fontanel.errors import NotFound
 from fontanel.records.ids import hash_secret
 from fontanel.records.scope import TeamScope
-from fontanel.records.tables import Key, Member, Person, Role, SignIn, Team, now
+from fontanel.records.tables import DeskLink, Key, Member, Person, Role, SignIn, Team, now
 from fontanel.records.unit_of_work import Records
 from fontanel.service.problems import ApiError
 from fontanel.service.threads import run_briefly
@@ -37,8 +37,9 @@ CONSOLE_HEADER = "X-Fontanel-Console"
 FOUND_CALLER = "found_caller"
 _SAFE = frozenset({"GET", "HEAD", "OPTIONS"})
 _RANK = {Role.READER: 0, Role.EDITOR: 1, Role.OWNER: 2}
+_Used = TypeVar("_Used", Key, DeskLink)
 #: The use of a key or a link is recorded no more often than this.
-USE_RECORDED = timedelta(minutes=5)
+_USE_RECORDED = timedelta(minutes=5)
 
 _bearer = HTTPBearer(auto_error=False, description="An access key: `Authorization: Bearer fk_...`")
 _cookie = APIKeyCookie(name=COOKIE, auto_error=False, description="The console's session.")
@@ -133,9 +134,7 @@ def find_caller(
         key = session.scalar(select(Key).where(Key.secret_hash == hash_secret(bearer)))
         if key is None or (key.expires_at and key.expires_at <= now()):
             raise _not_signed_in("The key is not known or has expired.")
-        if key.last_used_at is None or now() - key.last_used_at > USE_RECORDED:
-            # In the background: a reader does not wait for the write lock.
-            runtime.run_later(_record_use, runtime.records, key.id)
+        record_use(runtime, key)
         return Caller(f"key:{key.id}", None, key, key.expires_at)
     if cookie:
         sign_in = session.get(SignIn, hash_secret(cookie))
@@ -154,11 +153,20 @@ def _not_signed_in(detail: str) -> ApiError:
     return ApiError("not-signed-in", detail, advice=advice, headers={"WWW-Authenticate": "Bearer"})
 
 
-def _record_use(records: Records, key_id: str) -> None:
+def record_use(runtime: Runtime, used: _Used) -> None:
+    """Record that a key or a link was used, at most every few minutes.
+
+    In the background: a reader does not wait for the write lock.
+    """
+    if used.last_used_at is None or now() - used.last_used_at > _USE_RECORDED:
+        runtime.run_later(_record_use, runtime.records, type(used), used.id)
+
+
+def _record_use(records: Records, kind: type[_Used], used_id: str) -> None:
     with records.writing() as session:
-        key = session.get(Key, key_id)
-        if key is not None:
-            key.last_used_at = now()
+        used = session.get(kind, used_id)
+        if used is not None:
+            used.last_used_at = now()
 
 
 def check_same_site(request: HTTPConnection) -> None:

@@ -29,14 +29,13 @@ from fontanel.records.tables import (
     Turn,
     now,
 )
-from fontanel.records.unit_of_work import Records
 from fontanel.service.auth.access import (
-    USE_RECORDED,
     Access,
     Caller,
     Require,
     RuntimeDep,
     credentials_of,
+    record_use,
 )
 from fontanel.service.problems import ApiError
 from fontanel.service.streaming.renewal import Renewal
@@ -177,19 +176,6 @@ def _is_editor(session: Session, request: Request, desk: Desk) -> bool:
         Member.team_id == desk.team_id, Member.person_id == sign_in.person_id
     )
     return session.scalar(member) in (Role.EDITOR, Role.OWNER)
-
-
-def record_use(runtime: Runtime, link: DeskLink) -> None:
-    """Record in the background that a link was used, at most every few minutes."""
-    if link.last_used_at is None or now() - link.last_used_at > USE_RECORDED:
-        runtime.run_later(_record_use, runtime.records, link.id)
-
-
-def _record_use(records: Records, link_id: str) -> None:
-    with records.writing() as session:
-        link = session.get(DeskLink, link_id)
-        if link is not None:
-            link.last_used_at = now()
 
 
 class _DeskAccess:

@@ -10,7 +10,8 @@ from sqlalchemy import select
 from sqlalchemy.orm import Session
 
 from fontanel.engine.answering.asking import Asked
-from fontanel.engine.answering.targets import Target, desk_target, version_of
+from fontanel.engine.answering.links import published_settings
+from fontanel.engine.answering.targets import Target, desk_target
 from fontanel.engine.documents.readings import reading_text
 from fontanel.engine.runtime.runtime import Runtime
 from fontanel.errors import NotFound
@@ -40,7 +41,7 @@ from fontanel.schemas import (
     PublicDesk,
     TurnOut,
 )
-from fontanel.service.auth.access import Reader, Require, RuntimeDep
+from fontanel.service.auth.access import Reader, Require, RuntimeDep, record_use
 from fontanel.service.auth.desk_users import (
     Bearer,
     DeskUser,
@@ -48,7 +49,6 @@ from fontanel.service.auth.desk_users import (
     UserWrite,
     find_guest,
     link_secret,
-    record_use,
     still_allowed,
 )
 from fontanel.service.auth.rate_limits import Pace, network_of
@@ -107,12 +107,12 @@ def _public_desk_of(request: Request, runtime: Runtime, ref: str) -> PublicDesk:
 
 
 def _public_desk(session: Session, desk: Desk) -> PublicDesk:
-    version = None if desk.published is None else version_of(session, desk, desk.published)
-    if version is None:
+    published = published_settings(session, desk)
+    if published is None:
         raise ApiError(
             "not-found", "The desk is not published yet.", advice="An editor publishes it."
         )
-    settings = DeskSettings.model_validate(version.settings)
+    settings = DeskSettings.model_validate(published)
     return PublicDesk(
         id=desk.id,
         slug=desk.slug,
