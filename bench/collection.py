@@ -254,7 +254,7 @@ class CollectionKnowledge:
         self, question: str, limit: int, mode: Mode = Mode.HYBRID, per_document: int = 4
     ) -> list[EvidencePassage]:
         vector = self.embed([question])[0]
-        query = Query(question, vector, mode, limit, self._documents, per_document)
+        query = Query(question, vector, mode, limit, self._documents, per_document=per_document)
         results = []
         for hit in self.collection.snapshot.search(query):
             key, passage = self.collection.passages[hit.passage_id]

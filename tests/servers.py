@@ -23,6 +23,7 @@ import uvicorn
 
 from fontanel.simulators.model import model_app
 from fontanel.sources import KINDS, Fetched, Listed, PreviousItem, Skipped, Source, SourceLimits
+from tests import patient
 from tests.conftest import free_port, until
 
 LOOPBACK = (ip_network("127.0.0.0/8"),)
@@ -191,7 +192,7 @@ def simulator(name: str, *arguments: object) -> Iterator[str]:
 
     def answers() -> bool:
         try:
-            return httpx.get(url).status_code > 0
+            return patient.get(url).status_code > 0
         except httpx.TransportError:
             return False
 

@@ -663,6 +663,30 @@ export interface paths {
         patch: operations["change_api_v1_teams__team__kbs__kb__documents__document__patch"];
         trace?: never;
     };
+    "/api/v1/teams/{team}/kbs/{kb}/documents/{document}/validity": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /**
+         * Decide whether a document is in force
+         * @description Outweighs what the text says, until the decision is withdrawn.
+         */
+        put: operations["decide_validity_api_v1_teams__team__kbs__kb__documents__document__validity_put"];
+        post?: never;
+        /**
+         * Withdraw the decision whether it is in force
+         * @description What its text says applies again.
+         */
+        delete: operations["withdraw_validity_api_v1_teams__team__kbs__kb__documents__document__validity_delete"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/teams/{team}/kbs/{kb}/documents/{document}/retry": {
         parameters: {
             query?: never;
@@ -2250,6 +2274,12 @@ export interface components {
             seconds?: number | null;
             /** Confidence */
             confidence?: number | null;
+            /**
+             * Left Out
+             * @description Not indexed, as it repeats on other pages of the source.
+             * @default false
+             */
+            left_out: boolean;
         };
         /** Body_add_api_v1_teams__team__kbs__kb__documents_post */
         Body_add_api_v1_teams__team__kbs__kb__documents_post: {
@@ -2472,6 +2502,8 @@ export interface components {
              * @description Titles of other documents that say the same.
              */
             also?: string[];
+            /** @description Why the document was not in force when it was quoted; null if it was. */
+            outdated?: components["schemas"]["OutdatedOut"] | null;
         };
         /**
          * Columns
@@ -3022,6 +3054,8 @@ export interface components {
              * @description Where people open the original at its source; may be empty.
              */
             link: string;
+            /** @description Null if neither its text nor a person says anything about it. */
+            validity?: components["schemas"]["ValidityOut"] | null;
             state: components["schemas"]["DocumentState"];
             /**
              * Progress
@@ -3077,6 +3111,11 @@ export interface components {
              * @default false
              */
             warnings: boolean;
+            /**
+             * Outdated
+             * @default false
+             */
+            outdated: boolean;
             /**
              * Tags
              * @default {}
@@ -3447,6 +3486,8 @@ export interface components {
              * @default []
              */
             neighbours: components["schemas"]["NeighbourOut"][];
+            /** @description Why the document is not in force; null if it is. */
+            outdated?: components["schemas"]["OutdatedOut"] | null;
             explanation?: components["schemas"]["ExplanationOut"] | null;
         };
         /**
@@ -3619,6 +3660,8 @@ export interface components {
              * @description The model that describes its documents; `built-in`: their own words do.
              */
             describer?: string | null;
+            /** @description How documents that are not in force rank. */
+            outdated?: components["schemas"]["OutdatedRanking"] | null;
         };
         /** KbIn */
         KbIn: {
@@ -3645,6 +3688,11 @@ export interface components {
              * @description The model that describes its documents; default: their own words do.
              */
             describer?: string | null;
+            /**
+             * @description How documents that are not in force rank: `lower` than others, as `equal`, or `exclude` them from searches and answers.
+             * @default lower
+             */
+            outdated: components["schemas"]["OutdatedRanking"];
         };
         /** KbOut */
         KbOut: {
@@ -3667,6 +3715,13 @@ export interface components {
             pending: number;
             /** Failed */
             failed: number;
+            /**
+             * Outdated Documents
+             * @description Documents that are not in force.
+             */
+            outdated_documents: number;
+            /** @description How those rank. */
+            outdated: components["schemas"]["OutdatedRanking"];
             /** Embedder */
             embedder: string | null;
             splitting: components["schemas"]["Splitting"];
@@ -4132,6 +4187,43 @@ export interface components {
             /** Title */
             title: string;
         };
+        /**
+         * OutdatedOut
+         * @description Why a document is not in force.
+         *
+         *     `replaced`: another document replaces it; `withdrawn`: it, or a person, says so; `expired` and
+         *     `not_yet`: today is outside the days that it names.
+         */
+        OutdatedOut: {
+            /**
+             * Reason
+             * @enum {string}
+             */
+            reason: "replaced" | "withdrawn" | "expired" | "not_yet";
+            /**
+             * Replaced By
+             * @description The title of the replacement, or what the text calls it; may be empty.
+             * @default
+             */
+            replaced_by: string;
+            /**
+             * Replaced By Id
+             * @description Empty if it is not in the knowledge base.
+             * @default
+             */
+            replaced_by_id: string;
+            /**
+             * On
+             * @description The day on which it expired, or begins.
+             */
+            on?: string | null;
+        };
+        /**
+         * OutdatedRanking
+         * @description How a knowledge base ranks documents that are not in force.
+         * @enum {string}
+         */
+        OutdatedRanking: "lower" | "exclude" | "equal";
         /**
          * PageOut
          * @description A page of a document: its characters with their boxes, and its links.
@@ -4763,6 +4855,12 @@ export interface components {
             ][];
             /** Language */
             language: string;
+            /**
+             * Left Out
+             * @description Blocks that are not indexed, as they repeat on other pages of the source.
+             * @default 0
+             */
+            left_out: number;
         };
         /** RevisionOut */
         RevisionOut: {
@@ -5720,6 +5818,78 @@ export interface components {
             median_seconds: number | null;
             /** P95 Seconds */
             p95_seconds: number | null;
+        };
+        /** ValidityIn */
+        ValidityIn: {
+            mark: components["schemas"]["ValidityMark"];
+            /**
+             * Replaced By
+             * @description The replacement's id or name; with `replaced`.
+             */
+            replaced_by?: string | null;
+        };
+        /**
+         * ValidityMark
+         * @description A person's decision on whether a document is in force; it outweighs the document's text.
+         * @enum {string}
+         */
+        ValidityMark: "current" | "withdrawn" | "replaced";
+        /**
+         * ValidityOut
+         * @description What is known of a document's validity, and what a person decided.
+         */
+        ValidityOut: {
+            /** @description Why it is not in force; null if it is. */
+            outdated: components["schemas"]["OutdatedOut"] | null;
+            /** In Force From */
+            in_force_from?: string | null;
+            /** In Force Until */
+            in_force_until?: string | null;
+            /**
+             * Replaces
+             * @description Names of the documents that it replaces.
+             * @default []
+             */
+            replaces: string[];
+            /**
+             * Statements
+             * @default []
+             */
+            statements: components["schemas"]["ValidityStatementOut"][];
+            /** @description A person's decision, which outweighs the text. */
+            mark?: components["schemas"]["ValidityMark"] | null;
+            /**
+             * Marked By
+             * @default
+             */
+            marked_by: string;
+            /** Marked At */
+            marked_at?: string | null;
+        };
+        /**
+         * ValidityStatementOut
+         * @description A statement of a document about its own validity: the characters [start, end) of its text.
+         */
+        ValidityStatementOut: {
+            /**
+             * Kind
+             * @enum {string}
+             */
+            kind: "replaces" | "replaced_by" | "withdrawn" | "in_force_from" | "in_force_until";
+            /** Quote */
+            quote: string;
+            /** Start */
+            start: number;
+            /** End */
+            end: number;
+            /**
+             * Names
+             * @description The other document, as the text names it.
+             * @default
+             */
+            names: string;
+            /** Date */
+            date?: string | null;
         };
         /** WrittenChange */
         WrittenChange: {
@@ -8551,6 +8721,8 @@ export interface operations {
                 tag?: string[] | null;
                 /** @description Only documents that were read with warnings. */
                 warnings?: boolean;
+                /** @description Only documents that are not in force. */
+                outdated?: boolean;
                 /** @description Only those found inside this document. */
                 parent?: string | null;
                 /** @description Only those of this source; `none`: only what people added. */
@@ -8829,6 +9001,138 @@ export interface operations {
                 "application/json": components["schemas"]["DocumentChange"];
             };
         };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DocumentOut"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not valid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    decide_validity_api_v1_teams__team__kbs__kb__documents__document__validity_put: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                kb: string;
+                document: string;
+                team: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ValidityIn"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DocumentOut"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not valid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    withdraw_validity_api_v1_teams__team__kbs__kb__documents__document__validity_delete: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                kb: string;
+                document: string;
+                team: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
         responses: {
             /** @description Successful Response */
             200: {

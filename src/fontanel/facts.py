@@ -24,6 +24,26 @@ class DocumentState(StrEnum):
 #: States that change only when a person or a source does something.
 SETTLED_STATES = (DocumentState.INDEXED, DocumentState.FAILED, DocumentState.REMOVED)
 
+
+class ValidityMark(StrEnum):
+    """A person's decision on whether a document is in force; it outweighs the document's text."""
+
+    CURRENT = "current"
+    WITHDRAWN = "withdrawn"
+    REPLACED = "replaced"
+
+
+class OutdatedRanking(StrEnum):
+    """How a knowledge base ranks documents that are not in force."""
+
+    LOWER = "lower"
+    """Behind the ones in force that say the same; answers that quote them say so."""
+    EXCLUDE = "exclude"
+    """They are neither found nor quoted."""
+    EQUAL = "equal"
+    """Like any other; answers that quote them still say so."""
+
+
 TableMode = Literal["packed", "single"]
 
 

@@ -125,5 +125,43 @@ def test_no_page_has_a_fault(
     page.goto(f"/t/{filled.team.slug}/kbs/rules/ask")
     ask(page, "At what gust does the quay crane stop?", 1)
     found += faults(page)
+    found += faults_of_dialogs(page, filled, scheme, width)
     context.close()
     assert not found, "\n".join(found)
+
+
+def faults_of_dialogs(page: Page, filled: Filled, scheme: str, width: int) -> list[str]:
+    """Check what opens over a page, and what only strangers see."""
+    found = []
+    if width == 390:
+        # Notes are in the margin on wider screens.
+        page.get_by_role("button", name="Citation 1").first.click()
+        expect(page.get_by_role("dialog", name="Citation 1")).to_be_visible()
+        found += faults(page)
+    page.goto(f"/t/{filled.team.slug}/team")
+    page.get_by_label("E-mail").fill(f"invited-{scheme}-{width}@skerrow.example")
+    page.get_by_label("Name", exact=True).fill("Invited")
+    page.get_by_role("button", name="Invite").click()
+    invitation = page.get_by_role("status").first.locator("code").inner_text()
+    found += faults(page)
+    browser = page.context.browser
+    assert browser is not None
+    stranger = browser.new_context(
+        viewport={"width": width, "height": 800},
+        color_scheme=scheme,  # type: ignore[arg-type]
+        reduced_motion="reduce",
+    ).new_page()
+    stranger.goto(invitation)
+    expect(stranger.get_by_label("Choose a password")).to_be_visible()
+    found += faults(stranger)
+    stranger.goto(filled.link)
+    ask(stranger, "At what gust does the quay crane stop?", 1)
+    if width == 390:
+        stranger.get_by_role("button", name="Citation 1").first.click()
+        stranger.get_by_role("button", name="Open it in the document").click()
+    else:
+        stranger.locator("[data-note]").first.click()
+    expect(stranger.locator("dialog mark")).to_be_visible()
+    found += faults(stranger)
+    stranger.context.close()
+    return found

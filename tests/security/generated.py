@@ -10,13 +10,13 @@ from collections.abc import Iterator
 from dataclasses import dataclass, field
 from typing import Any
 
-import httpx
 import schemathesis
 import schemathesis.core
 from hypothesis import HealthCheck, Phase, given, seed, settings
 from hypothesis import strategies as st
 from schemathesis.core.result import Ok
 
+from tests import patient
 from tests.conftest import Service, TeamSetup
 from tests.seeds import OPENAPI, example
 from tests.seeds import seed as seed_team
@@ -123,12 +123,12 @@ class Fuzz:
         return cls(service, team, ids)
 
     def __post_init__(self) -> None:
-        self._owner = httpx.Client(
+        self._owner = patient.Client(
             headers={"Authorization": f"Bearer {self.team.key}"},
             base_url=self.service.url,
             timeout=120,
         )
-        self._operator = httpx.Client(
+        self._operator = patient.Client(
             headers={"X-Fontanel-Console": "1"}, base_url=self.service.url, timeout=120
         )
         body = {"email": "operator@localhost", "password": self.service.password}

@@ -14,13 +14,14 @@ import httpx
 import pytest
 
 from fontanel.service.bodies import MAX_DEPTH, BodyRefused, check_json
+from tests import patient
 from tests.conftest import Service, TeamSetup, new_team
 
 
 @pytest.fixture
 def http(team: TeamSetup) -> Iterator[httpx.Client]:
     headers = {"Authorization": f"Bearer {team.key}"}
-    with httpx.Client(
+    with patient.Client(
         base_url=f"{team.service.url}/api/v1/teams/{team.slug}", headers=headers, timeout=60
     ) as client:
         yield client
@@ -59,7 +60,7 @@ def test_strangers_are_refused_before_their_body_comes(
 
 def test_the_sign_in_takes_small_bodies_only(service: Service) -> None:
     body = json.dumps({"email": "a@b.example", "password": "x" * 70_000})
-    answer = httpx.post(
+    answer = patient.post(
         f"{service.url}/api/v1/session", content=body, headers={"Content-Type": "application/json"}
     )
     assert answer.status_code == 413
@@ -71,7 +72,7 @@ def test_a_body_that_grows_without_saying_so_is_cut_off(service: Service) -> Non
         for _ in range(100):
             yield b"x" * 10_000
 
-    answer = httpx.post(
+    answer = patient.post(
         f"{service.url}/api/v1/session",
         content=grows(),
         headers={"Content-Type": "application/json"},

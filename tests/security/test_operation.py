@@ -7,10 +7,10 @@ import subprocess
 import sys
 from pathlib import Path
 
-import httpx
 import pytest
 
 from fontanel.client import ProblemError
+from tests import patient
 from tests.conftest import STORM, Service, TeamSetup, new_team
 
 
@@ -20,7 +20,7 @@ from tests.conftest import STORM, Service, TeamSetup, new_team
 def test_every_page_has_a_policy_and_loads_nothing_from_elsewhere(
     service: Service, path: str
 ) -> None:
-    page = httpx.get(f"{service.url}{path}")
+    page = patient.get(f"{service.url}{path}")
     assert page.status_code == 200
     policy = page.headers["content-security-policy"]
     assert "default-src 'self'" in policy
@@ -35,7 +35,7 @@ def test_html_that_people_add_is_shown_closed(team: TeamSetup, kb: str) -> None:
     page = b"<h1>A</h1><script>alert(1)</script><p>Gate 3.</p>"
     team.client.add_document(kb, page, "a.html", wait=True)
     url = f"{team.service.url}/api/v1/teams/{team.slug}/kbs/{kb}/documents/a.html/original"
-    answer = httpx.get(url, headers={"Authorization": f"Bearer {team.key}"})
+    answer = patient.get(url, headers={"Authorization": f"Bearer {team.key}"})
     assert "sandbox" in answer.headers["content-security-policy"]
 
 
@@ -43,11 +43,11 @@ def test_the_figures_are_for_the_operator(tmp_path: Path) -> None:
     running = Service(tmp_path / "data", {"FONTANEL_METRICS_TOKEN": "a token of its own"}).start()
     try:
         url = f"{running.url}/metrics"
-        assert httpx.get(url).status_code == 401
-        assert httpx.get(url, headers={"Authorization": "Bearer wrong"}).status_code == 401
+        assert patient.get(url).status_code == 401
+        assert patient.get(url, headers={"Authorization": "Bearer wrong"}).status_code == 401
         for method in ("MADEUP", "X" * 40, "get"):
-            httpx.request(method, f"{running.url}/health/live")
-        text = httpx.get(url, headers={"Authorization": "Bearer a token of its own"}).text
+            patient.request(method, f"{running.url}/health/live")
+        text = patient.get(url, headers={"Authorization": "Bearer a token of its own"}).text
         methods = set(re.findall(r'fontanel_requests_total\{method="([^"]*)"', text))
         assert methods <= {"GET", "other"}
     finally:
@@ -55,9 +55,11 @@ def test_the_figures_are_for_the_operator(tmp_path: Path) -> None:
 
 
 def test_without_a_token_figures_stay_on_the_machine(service: Service) -> None:
-    assert httpx.get(f"{service.url}/metrics").status_code == 200
+    assert patient.get(f"{service.url}/metrics").status_code == 200
     assert (
-        httpx.get(f"{service.url}/metrics", headers={"X-Forwarded-For": "198.51.100.1"}).status_code
+        patient.get(
+            f"{service.url}/metrics", headers={"X-Forwarded-For": "198.51.100.1"}
+        ).status_code
         == 401
     )
 
@@ -72,10 +74,10 @@ def test_a_full_disk_is_said_and_reading_goes_on(tmp_path: Path) -> None:
     running.wait_until_ready = lambda: None  # type: ignore[method-assign]
     running.start()
     try:
-        ready = httpx.get(f"{running.url}/health/ready")
+        ready = patient.get(f"{running.url}/health/ready")
         assert ready.status_code == 507
         assert ready.json()["type"].endswith("disk-full")
-        assert httpx.get(f"{running.url}/health/live").status_code == 200
+        assert patient.get(f"{running.url}/health/live").status_code == 200
         from fontanel.client import Client
 
         with Client(running.url, team.key, team.slug) as client:
@@ -83,7 +85,7 @@ def test_a_full_disk_is_said_and_reading_goes_on(tmp_path: Path) -> None:
                 client.add_document(kb, STORM, "more.md")
             assert caught.value.problem.status == 507
             assert client.list_documents(kb)
-            assert httpx.get(f"{running.url}/health/live").is_success
+            assert patient.get(f"{running.url}/health/live").is_success
     finally:
         running.stop()
 
@@ -118,7 +120,7 @@ def test_logs_name_no_documents_tags_or_questions(tmp_path: Path) -> None:
     for blob in (running.data / "blobs").glob("*/*"):
         blob.unlink()
     url = f"{running.url}/api/v1/teams/{team.slug}/kbs/{kb}/documents/wages-of-4711.md/text"
-    assert httpx.get(url, headers={"Authorization": f"Bearer {team.key}"}).status_code == 500
+    assert patient.get(url, headers={"Authorization": f"Bearer {team.key}"}).status_code == 500
     running.stop()
     log = running.log()
     assert "FileNotFoundError" in log
@@ -135,7 +137,7 @@ def test_somebody_is_told_when_it_runs_as_root(service: Service) -> None:
 def test_served_over_https_browsers_are_told_to_stay_there(tmp_path: Path) -> None:
     running = Service(tmp_path / "data", {"FONTANEL_SECURE_COOKIE": "true"}).start()
     try:
-        assert "max-age" in httpx.get(running.url).headers["strict-transport-security"]
+        assert "max-age" in patient.get(running.url).headers["strict-transport-security"]
     finally:
         running.stop()
 
@@ -143,7 +145,7 @@ def test_served_over_https_browsers_are_told_to_stay_there(tmp_path: Path) -> No
 def test_what_a_trusted_proxy_says_is_believed(tmp_path: Path) -> None:
     running = Service(tmp_path / "data", {"FONTANEL_TRUSTED_PROXIES": "127.0.0.1"}).start()
     try:
-        with httpx.Client(
+        with patient.Client(
             base_url=f"{running.url}/api/v1", headers={"X-Fontanel-Console": "1"}
         ) as http:
             body = {"email": "operator@localhost", "password": running.password}

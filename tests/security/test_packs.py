@@ -12,7 +12,6 @@ import random
 from pathlib import Path
 from typing import Any
 
-import httpx
 import numpy as np
 import pytest
 
@@ -20,6 +19,7 @@ from fontanel.client import Invalid
 from fontanel.engine.editions.pack_reader import verify_pack
 from fontanel.errors import Refused
 from fontanel.records.blobs import BlobStore
+from tests import patient
 from tests.conftest import STORM, TeamSetup, new_team
 from tests.security.packs import entries_of, mutated, sealed, with_lines
 
@@ -207,7 +207,7 @@ def test_teams_do_not_share_vectors(team: TeamSetup, storm: str) -> None:
 def test_the_original_of_a_record_with_a_bad_hash_is_not_served(
     team: TeamSetup, storm: str
 ) -> None:
-    with httpx.Client(
+    with patient.Client(
         base_url=team.service.url, headers={"Authorization": f"Bearer {team.key}"}
     ) as client:
         for revision in ("./../fontanel.db", hashlib.sha256(STORM).hexdigest()):

@@ -10,7 +10,6 @@ from collections.abc import Iterator
 from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 
-import httpx
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
@@ -26,6 +25,7 @@ from fontanel.client import (
     ProblemError,
 )
 from fontanel.service.auth.rate_limits import Buckets, Rate, SignInLimits, network_of
+from tests import patient
 from tests.conftest import STORM, Service, TeamSetup, join, new_team
 
 CONSOLE = {"X-Fontanel-Console": "1"}
@@ -219,7 +219,7 @@ def test_many_guesses_at_once_are_no_way_around(tmp_path: Path) -> None:
 
         def guess(number: int) -> int:
             body = {"email": "operator@localhost", "password": f"guess number {number}"}
-            return httpx.post(
+            return patient.post(
                 f"{running.url}/api/v1/session", json=body, headers=CONSOLE, timeout=60
             ).status_code
 
@@ -227,14 +227,14 @@ def test_many_guesses_at_once_are_no_way_around(tmp_path: Path) -> None:
             codes = list(pool.map(guess, range(60)))
         assert codes.count(401) == 10
         assert codes.count(429) == 50
-        refused = httpx.post(
+        refused = patient.post(
             f"{running.url}/api/v1/session",
             json={"email": "operator@localhost", "password": running.password},
             headers=CONSOLE,
         )
         assert 0 < int(refused.headers["retry-after"]) <= 60
         # A header that anybody can send makes nobody somebody else.
-        spoofed = httpx.post(
+        spoofed = patient.post(
             f"{running.url}/api/v1/session",
             json={"email": "operator@localhost", "password": "guess"},
             headers={**CONSOLE, "X-Forwarded-For": "198.51.100.7"},
@@ -245,7 +245,7 @@ def test_many_guesses_at_once_are_no_way_around(tmp_path: Path) -> None:
 
 
 def test_changing_a_password_is_guessing_too(team: TeamSetup) -> None:
-    with httpx.Client(base_url=f"{team.service.url}/api/v1", headers=CONSOLE) as http:
+    with patient.Client(base_url=f"{team.service.url}/api/v1", headers=CONSOLE) as http:
         http.post("/session", json={"email": team.email, "password": team.password})
         codes = [
             http.put(

@@ -10,13 +10,14 @@ import pytest
 
 from fontanel import schemas as s
 from fontanel.client import Invalid
+from tests import patient
 from tests.conftest import TeamSetup
 
 
 @pytest.fixture
 def http(team: TeamSetup) -> Iterator[httpx.Client]:
     headers = {"Authorization": f"Bearer {team.key}"}
-    with httpx.Client(
+    with patient.Client(
         base_url=f"{team.service.url}/api/v1/teams/{team.slug}", headers=headers, timeout=60
     ) as client:
         yield client
@@ -115,7 +116,7 @@ def test_an_internationalised_origin_is_kept_in_ascii(team: TeamSetup, kb: str) 
     )
     desk = team.client.create_desk("Desk", settings)
     team.client.publish_desk(desk.id)
-    page = httpx.get(f"{team.service.url}/chat/{desk.id}")
+    page = patient.get(f"{team.service.url}/chat/{desk.id}")
     assert page.status_code == 200
     policy = page.headers["content-security-policy"]
     assert "frame-ancestors https://xn--bcher-kva.example http://127.0.0.1:8080" in policy

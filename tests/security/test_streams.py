@@ -15,6 +15,7 @@ import pytest
 
 from fontanel import schemas as s
 from fontanel.service.streaming.renewal import MAX_PER_CALLER
+from tests import patient
 from tests.conftest import STORM, Service, TeamSetup, new_team, until
 from tests.service.kbs.test_watching import events, watched
 
@@ -28,13 +29,13 @@ def test_a_caller_has_so_many_streams_and_closing_one_makes_room(team: TeamSetup
         streams = [watched(team, kb) for _ in range(MAX_PER_CALLER)]
         opened = [stack.enter_context(stream) for stream in streams]
         assert {next(stream)[0] for stream in opened} == {"kb"}
-        refused = httpx.get(url, headers=headers)
+        refused = patient.get(url, headers=headers)
         assert refused.status_code == 429
         assert refused.json()["type"].endswith("too-many-streams")
         streams[0].__exit__(None, None, None)
 
         def free() -> bool:
-            with httpx.stream("GET", url, headers=headers) as response:
+            with patient.stream("GET", url, headers=headers) as response:
                 return response.status_code == 200
 
         until(free)
@@ -44,7 +45,7 @@ async def _open(url: str, keys: list[str], each: int, then: Callable[[], None]) 
     """Keep `each` streams per key open during an action; return how many there were."""
     opened = 0
     limits = httpx.Limits(max_connections=None)
-    async with httpx.AsyncClient(limits=limits, timeout=60) as client:
+    async with patient.AsyncClient(limits=limits, timeout=60) as client:
         stored: list[Any] = []
         for key in keys:
             for _ in range(each):
@@ -84,7 +85,9 @@ def test_many_open_streams_leave_other_requests_and_the_database_alone(tmp_path:
 
 @pytest.fixture
 def person(team: TeamSetup, kb: str) -> Iterator[httpx.Client]:
-    with httpx.Client(base_url=f"{team.service.url}/api/v1", headers=CONSOLE, timeout=60) as client:
+    with patient.Client(
+        base_url=f"{team.service.url}/api/v1", headers=CONSOLE, timeout=60
+    ) as client:
         assert (
             client.post(
                 "/session", json={"email": team.email, "password": team.password}
@@ -104,7 +107,7 @@ def test_a_person_s_stream_ends_with_their_access(
         if act == "sign out":
             assert person.delete("/session").status_code == 204
         elif act == "password":
-            with httpx.Client(base_url=person.base_url, headers=CONSOLE) as other:
+            with patient.Client(base_url=person.base_url, headers=CONSOLE) as other:
                 other.post("/session", json={"email": team.email, "password": team.password})
                 change = {"current": team.password, "new": "another-password-1"}
                 assert other.put("/session/password", json=change).status_code == 204
@@ -122,7 +125,7 @@ def test_a_key_s_streams_end_when_it_is_revoked(team: TeamSetup, storm: str) -> 
     key = team.client.make_key("watcher", "reader")
     headers = {"Authorization": f"Bearer {key.secret}"}
     url = f"{team.service.url}/api/v1/teams/{team.slug}/kbs/{storm}/events"
-    with httpx.stream("GET", url, headers=headers, timeout=60) as response:
+    with patient.stream("GET", url, headers=headers, timeout=60) as response:
         stream = events(response.iter_lines())
         assert next(stream)[0] == "kb"
         team.client.revoke_key(key.id)
@@ -146,7 +149,7 @@ def test_an_answer_stops_when_the_link_it_came_by_is_revoked(
         "Accept": "text/event-stream",
     }
     url = f"{team.service.url}/api/v1/teams/{team.slug}/desks/{desk.id}/ask"
-    with httpx.stream(
+    with patient.stream(
         "POST",
         url,
         json={"question": "At what gust does the quay crane stop?"},

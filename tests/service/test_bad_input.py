@@ -9,6 +9,7 @@ import pytest
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
+from tests import patient
 from tests.conftest import Service, TeamSetup, new_team
 from tests.service.people.test_isolation import routes
 
@@ -33,7 +34,7 @@ WITH_BODY = [route for route in routes() if "requestBody" in route[2]]
 def owner(service: Service) -> tuple[TeamSetup, httpx.Client]:
     team = new_team(service)
     team.client.create_kb("Rules")
-    return team, httpx.Client(
+    return team, patient.Client(
         base_url=service.url, headers={"Authorization": f"Bearer {team.key}"}, timeout=30
     )
 
@@ -140,7 +141,7 @@ def test_broken_forms_and_types_are_refused(owner: tuple[TeamSetup, httpx.Client
 
 
 def test_broken_json_is_named_with_its_place(team: TeamSetup) -> None:
-    response = httpx.post(
+    response = patient.post(
         f"{team.service.url}/api/v1/teams/{team.slug}/kbs",
         content=b'{"name": "Rules",, }',
         headers={"Authorization": f"Bearer {team.key}", "Content-Type": "application/json"},

@@ -13,6 +13,7 @@ import pytest
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
+from tests import patient
 from tests.conftest import STORM, Service, TeamSetup, new_team
 from tests.seeds import OPENAPI
 from tests.service.people.test_isolation import routes
@@ -130,7 +131,7 @@ def owner(service: Service) -> tuple[TeamSetup, httpx.Client, dict[str, str]]:
         "number": "1",
         "page": "1",
     }
-    http = httpx.Client(
+    http = patient.Client(
         base_url=service.url, headers={"Authorization": f"Bearer {team.key}"}, timeout=30
     )
     return team, http, places

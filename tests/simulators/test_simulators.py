@@ -12,6 +12,7 @@ import httpx
 import pytest
 
 from fontanel.simulators.drive import drive_app
+from tests import patient
 from tests.servers import content, look, opened, simulator
 
 USER = ("varda", "tide-table")
@@ -22,7 +23,7 @@ def drive(tmp_path: Path, serve: Callable[[Any], str]) -> Iterator[tuple[httpx.C
     folder = tmp_path / "drive"
     (folder / "plans").mkdir(parents=True)
     (folder / "plans" / "storm & gale.md").write_text("# Storm\n")
-    with httpx.Client(base_url=serve(drive_app(folder, *USER)), auth=USER) as client:
+    with patient.Client(base_url=serve(drive_app(folder, *USER)), auth=USER) as client:
         yield client, folder
 
 
@@ -46,7 +47,7 @@ def propfind(client: httpx.Client, path: str, depth: str) -> dict[str, dict[str,
 def test_a_drive_asks_who_one_is(drive: tuple[httpx.Client, Path]) -> None:
     client, _ = drive
     for who in (None, ("varda", "guess"), ("nobody", "tide-table")):
-        answer = httpx.get(f"{client.base_url}/plans/", auth=who)
+        answer = patient.get(f"{client.base_url}/plans/", auth=who)
         assert answer.status_code == 401
         assert answer.headers["www-authenticate"].startswith("Basic")
     allowed = client.options("/")

@@ -3,7 +3,7 @@ import { Link } from "react-router";
 import type { Citation, Evidence } from "../api/client";
 import type { Draft } from "../hooks/useAsking";
 import type { Lighting } from "./AnswerText";
-import { percent, place } from "./text";
+import { Outdated, percent, place } from "./text";
 
 const GAP = 20;
 
@@ -131,6 +131,7 @@ export function NoteText({ citation, lit }: { citation: Citation; lit: boolean }
       <span className="mt-0.5 block font-serif text-[14.5px] leading-snug">
         “<span className={lit ? "marked" : ""}>{citation.quote.replaceAll("\t", " · ")}</span>”
       </span>
+      <Outdated outdated={citation.outdated} />
       {(citation.also?.length ?? 0) > 0 && (
         <span className="soft block text-[13px]">also in {citation.also!.join(", ")}</span>
       )}

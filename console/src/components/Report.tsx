@@ -13,6 +13,8 @@ export function reportFacts(report: Schemas["ReportOut"]): [string, string][] {
     ["Blocks", blocks.join(", ") || "–"],
     ["Language", report.language],
   ];
+  if (report.left_out)
+    facts.push(["Left out", `${count(report.left_out)} blocks that repeat on other pages`]);
   if (report.table_rows) facts.push(["Table rows", count(report.table_rows)]);
   if (report.figures) facts.push(["Pictures", count(report.figures)]);
   if (report.recognised.length) {

@@ -97,6 +97,24 @@ export function State({ document }: { document: Doc }) {
   );
 }
 
+/** Why a document is not in force, in a few words. */
+export function outdatedText({ reason, replaced_by: by, on }: Schemas["OutdatedOut"]): string {
+  if (reason === "replaced") return `replaced by ${by || "another document"}`;
+  if (reason === "expired") return `expired on ${on}`;
+  return reason === "not_yet" ? `not in force before ${on}` : "withdrawn";
+}
+
+/** A remark that a document is not in force; nothing if it is. */
+export function Outdated({ outdated }: { outdated: Schemas["OutdatedOut"] | null | undefined }) {
+  if (!outdated) return null;
+  const text = outdatedText(outdated);
+  return (
+    <span className="text-warning block text-[13px] font-sans">
+      {text[0]!.toUpperCase() + text.slice(1)}
+    </span>
+  );
+}
+
 export function Failure({ message }: { message: string | null | undefined }) {
   if (!message) return null;
   return (

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from datetime import UTC, datetime
 
-from fontanel.schemas import LocatorOut
+from fontanel.schemas import LocatorOut, OutdatedOut
 
 
 def number(value: int | None) -> str:
@@ -71,3 +71,14 @@ def place(title: str, locator: LocatorOut) -> str:
     if path:
         parts.append(" > ".join(path))
     return ", ".join(parts)
+
+
+def outdated_text(outdated: OutdatedOut) -> str:
+    """Return why a document is not in force, in a few words."""
+    if outdated.reason == "replaced":
+        return f"replaced by {outdated.replaced_by or 'another document'}"
+    if outdated.reason == "expired":
+        return f"expired on {outdated.on}"
+    if outdated.reason == "not_yet":
+        return f"in force from {outdated.on} only"
+    return "withdrawn"

@@ -10,6 +10,7 @@ from pydantic import TypeAdapter
 from fontanel import schemas as s
 from fontanel.client._call import Call, if_match, named, quoted
 from fontanel.client._desk_calls import DeskCalls
+from fontanel.facts import OutdatedRanking
 
 EVENT: TypeAdapter[s.Event] = TypeAdapter(s.Event)
 
@@ -125,6 +126,7 @@ class Calls(DeskCalls):
         temporary: bool,
         splitting: s.Splitting | None,
         describer: str | None,
+        outdated: str,
         key: str | None,
     ) -> Call[s.KbOut]:
         headers = {"Idempotency-Key": key} if key else {}
@@ -134,6 +136,7 @@ class Calls(DeskCalls):
             temporary=temporary,
             splitting=splitting,
             describer=describer,
+            outdated=OutdatedRanking(outdated),
         )
         return Call("POST", f"{self._team()}/kbs", s.KbOut, body, headers=headers)
 
@@ -163,17 +166,8 @@ class Calls(DeskCalls):
     def compare_editions(self, kb: str, body: s.CompareIn) -> Call[s.ComparisonOut]:
         return Call("POST", f"{self._kb(kb)}/editions/compare", s.ComparisonOut, body)
 
-    def change_kb(
-        self,
-        kb: str,
-        name: str | None,
-        description: str | None,
-        describer: str | None,
-        version: int | None,
-    ) -> Call[s.KbOut]:
-        headers = if_match(version)
-        body = s.KbChange(name=name, description=description, describer=describer)
-        return Call("PATCH", self._kb(kb), s.KbOut, body, headers=headers)
+    def change_kb(self, kb: str, change: s.KbChange, version: int | None) -> Call[s.KbOut]:
+        return Call("PATCH", self._kb(kb), s.KbOut, change, headers=if_match(version))
 
     def delete_kb(self, kb: str) -> Call[None]:
         return Call("DELETE", self._kb(kb))
@@ -201,6 +195,12 @@ class Calls(DeskCalls):
 
     def delete_document(self, kb: str, document: str) -> Call[None]:
         return Call("DELETE", self._document(kb, document))
+
+    def mark_document(self, kb: str, document: str, body: s.ValidityIn) -> Call[s.DocumentOut]:
+        return Call("PUT", f"{self._document(kb, document)}/validity", s.DocumentOut, body)
+
+    def unmark_document(self, kb: str, document: str) -> Call[s.DocumentOut]:
+        return Call("DELETE", f"{self._document(kb, document)}/validity", s.DocumentOut)
 
     def retry_document(self, kb: str, document: str) -> Call[s.JobOut]:
         return Call("POST", f"{self._document(kb, document)}/retry", s.JobOut)

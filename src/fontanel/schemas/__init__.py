@@ -147,6 +147,12 @@ from fontanel.schemas.turns import (
     StepOut,
 )
 from fontanel.schemas.usage import BudgetOut, TeamUsage, UsageOut, UsageRow
+from fontanel.schemas.validity import (
+    OutdatedOut,
+    ValidityIn,
+    ValidityOut,
+    ValidityStatementOut,
+)
 from fontanel.schemas.written import (
     BulkIn,
     BulkOut,
@@ -250,6 +256,7 @@ __all__ = [
     "NoticesOut",
     "OfferedLink",
     "OutcomeName",
+    "OutdatedOut",
     "Page",
     "PageOut",
     "PassageOut",
@@ -306,6 +313,9 @@ __all__ = [
     "TurnOut",
     "UsageOut",
     "UsageRow",
+    "ValidityIn",
+    "ValidityOut",
+    "ValidityStatementOut",
     "WrittenChange",
     "WrittenIn",
     "WrittenOut",

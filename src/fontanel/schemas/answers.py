@@ -8,6 +8,7 @@ from typing import Annotated, Literal
 from pydantic import Field
 
 from fontanel.schemas.base import LocatorOut, Model, Problem, Tags
+from fontanel.schemas.validity import OutdatedOut
 
 OutcomeName = Literal["answered", "declined", "small_talk", "unfinished"]
 TurnStateName = Literal["answering", "done", "stopped", "interrupted", "failed"]
@@ -43,6 +44,9 @@ class CitationOut(Model):
     kb_id: str = ""
     also: list[str] = Field(
         default_factory=list, description="Titles of other documents that say the same."
+    )
+    outdated: OutdatedOut | None = Field(
+        None, description="Why the document was not in force when it was quoted; null if it was."
     )
 
 

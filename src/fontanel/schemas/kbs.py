@@ -7,8 +7,9 @@ from typing import Literal
 
 from pydantic import Field, model_validator
 
-from fontanel.facts import DocumentState, SplitSettings, TableMode
+from fontanel.facts import DocumentState, OutdatedRanking, SplitSettings, TableMode
 from fontanel.schemas.base import LocatorOut, Model, Name, UnitName
+from fontanel.schemas.validity import ValidityOut
 
 StateName = DocumentState
 
@@ -78,6 +79,13 @@ class KbIn(Model):
         max_length=60,
         description="The model that describes its documents; default: their own words do.",
     )
+    outdated: OutdatedRanking = Field(
+        OutdatedRanking.LOWER,
+        description=(
+            "How documents that are not in force rank: `lower` than others, as `equal`, or"
+            " `exclude` them from searches and answers."
+        ),
+    )
 
 
 class KbChange(Model):
@@ -87,6 +95,9 @@ class KbChange(Model):
         None,
         max_length=60,
         description="The model that describes its documents; `built-in`: their own words do.",
+    )
+    outdated: OutdatedRanking | None = Field(
+        None, description="How documents that are not in force rank."
     )
 
 
@@ -109,6 +120,8 @@ class KbOut(Model):
     passages: int
     pending: int = Field(description="Documents that are not indexed yet.")
     failed: int
+    outdated_documents: int = Field(description="Documents that are not in force.")
+    outdated: OutdatedRanking = Field(description="How those rank.")
     embedder: str | None
     splitting: Splitting
     describing: DescribingOut | None = Field(
@@ -143,6 +156,9 @@ class ReportOut(Model):
     figures: int
     recognised: list[tuple[int, float]]
     language: str
+    left_out: int = Field(
+        0, description="Blocks that are not indexed, as they repeat on other pages of the source."
+    )
 
 
 class RevisionOut(Model):
@@ -186,6 +202,9 @@ class DocumentOut(Model):
     )
     source: str | None = Field(description="The source that keeps it; None for what people added.")
     link: str = Field(description="Where people open the original at its source; may be empty.")
+    validity: ValidityOut | None = Field(
+        None, description="Null if neither its text nor a person says anything about it."
+    )
     state: StateName
     progress: float | None = Field(description="Share of the present stage that is done, 0-1.")
     error_code: str | None
@@ -234,6 +253,9 @@ class BlockOut(Model):
     row: int | None = None
     seconds: float | None = None
     confidence: float | None = None
+    left_out: bool = Field(
+        default=False, description="Not indexed, as it repeats on other pages of the source."
+    )
 
 
 class DocumentTextOut(Model):

@@ -7,6 +7,7 @@ from typing import Literal
 from pydantic import Field, field_validator
 
 from fontanel.schemas.base import LocatorOut, Model, Tags
+from fontanel.schemas.validity import OutdatedOut
 
 
 class SearchIn(Model):
@@ -142,6 +143,9 @@ class HitOut(Model):
     also: list[AlsoOut] = Field(description="Documents that say the same, shown once.")
     neighbours: list[NeighbourOut] = Field(
         [], description="Found passages joined to this one, in the order of the text."
+    )
+    outdated: OutdatedOut | None = Field(
+        None, description="Why the document is not in force; null if it is."
     )
     explanation: ExplanationOut | None = None
 

@@ -79,6 +79,7 @@ class DocumentSelection(Model):
     folder: str | None = None
     name: str | None = None
     warnings: bool = False
+    outdated: bool = False
     tags: Tags = {}
     all: bool = Field(
         default=False, description="Needed to mean every document when nothing narrows the choice."
@@ -93,6 +94,7 @@ class DocumentSelection(Model):
             or self.folder
             or self.name
             or self.warnings
+            or self.outdated
             or self.tags
         )
         if not narrowed and not self.all:

@@ -7,6 +7,7 @@ import re
 from sqlalchemy import Select, func, select
 
 from fontanel.engine.answering.retrieval import KbKnowledge
+from fontanel.engine.documents.outdated import outdated_documents
 from fontanel.errors import NotFound
 from fontanel.records.tables import Document, DocumentState, Edition, Kb, Revision
 from fontanel.schemas import (
@@ -38,6 +39,9 @@ def selected_documents(access: Access, kb: Kb, chosen: DocumentSelection) -> Sel
     if chosen.warnings:
         warned = select(Revision.id).where(func.json_array_length(Revision.warnings) > 0)
         query = query.where(Document.latest_revision_id.in_(warned))
+    if chosen.outdated:
+        outdated = outdated_documents(access.session, kb.id)
+        query = query.where(Document.key.in_(outdated))
     for tag, value in chosen.tags.items():
         query = query.where(Document.key.in_(access.scope.keys_with_tag(kb, tag, value)))
     return query

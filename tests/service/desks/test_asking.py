@@ -4,11 +4,11 @@ from __future__ import annotations
 
 import json
 
-import httpx
 import pytest
 
 from fontanel.client import Client, Invalid, NotFound, NotSignedIn
 from fontanel.schemas import CitationEvent, EvidenceEvent, FinishEvent, PieceEvent, StartEvent
+from tests import patient
 from tests.conftest import STORM, Service, TeamSetup
 
 Marine = tuple[TeamSetup, str]
@@ -65,7 +65,7 @@ def test_search_keeps_to_filters_and_counts(marine: Marine) -> None:
 @pytest.mark.parametrize("limit", [0, 101, -1])
 def test_impossible_counts_are_refused(marine: Marine, limit: int) -> None:
     team, kb = marine
-    with httpx.Client(headers={"Authorization": f"Bearer {team.key}"}) as http:
+    with patient.Client(headers={"Authorization": f"Bearer {team.key}"}) as http:
         url = f"{team.service.url}/api/v1/teams/{team.slug}/kbs/{kb}/search"
         response = http.post(url, json={"question": "x", "limit": limit})
     assert response.status_code == 422
@@ -161,7 +161,7 @@ def test_small_talk_asks_no_documents(marine: Marine) -> None:
 
 def test_questions_have_a_length(marine: Marine) -> None:
     team, kb = marine
-    with httpx.Client(headers={"Authorization": f"Bearer {team.key}"}) as http:
+    with patient.Client(headers={"Authorization": f"Bearer {team.key}"}) as http:
         url = f"{team.service.url}/api/v1/teams/{team.slug}/kbs/{kb}/ask"
         for question in ("", "x" * 2001):
             assert http.post(url, json={"question": question}).status_code == 422
@@ -177,17 +177,17 @@ def test_questions_have_a_length(marine: Marine) -> None:
 def test_health_and_metrics_tell_how_it_stands(service: Service, marine: Marine) -> None:
     team, kb = marine
     team.client.ask(kb, "When does Tangle Lock work?")
-    assert httpx.get(f"{service.url}/health/live").json() == {"status": "ok"}
-    ready = httpx.get(f"{service.url}/health/ready").json()
+    assert patient.get(f"{service.url}/health/live").json() == {"status": "ok"}
+    ready = patient.get(f"{service.url}/health/ready").json()
     assert ready["embedder"] == "minilm-l6-384-int8-channels"
-    metrics = httpx.get(f"{service.url}/metrics").text
+    metrics = patient.get(f"{service.url}/metrics").text
     assert 'fontanel_answers_total{outcome="answered"}' in metrics
     assert metrics.rstrip().endswith("# EOF")
 
 
 def test_unknown_addresses_and_methods_are_problems(service: Service) -> None:
     for method, path, status in (("GET", "/api/v1/nothing", 404), ("DELETE", "/api/v1/teams", 405)):
-        response = httpx.request(method, service.url + path)
+        response = patient.request(method, service.url + path)
         assert response.status_code == status
         assert response.headers["content-type"] == "application/problem+json"
         assert response.json()["request_id"] == response.headers["x-request-id"]
@@ -220,7 +220,7 @@ def test_without_an_embedder_words_alone_work_and_it_is_said(
         assert result.mode == "lexical"
         assert result.hits
         assert "38 knots" in team.client.ask(kb, "At what gust does the quay crane stop?").text
-        assert "use keywords only" in httpx.get(f"{service.url}/health/ready").json()["note"]
+        assert "use keywords only" in patient.get(f"{service.url}/health/ready").json()["note"]
     finally:
         service.stop()
 

@@ -6,7 +6,6 @@ from collections.abc import Callable
 from concurrent.futures import ThreadPoolExecutor
 from typing import Any
 
-import httpx
 import pytest
 
 from fontanel import schemas as s
@@ -15,6 +14,7 @@ from fontanel.client import (
     Conflict,
     Invalid,
 )
+from tests import patient
 from tests.conftest import TeamSetup
 from tests.core.injected import PLANTED, injected
 from tests.service.desks.conftest import QUESTION, Marine
@@ -176,7 +176,8 @@ def test_a_desk_may_be_framed_only_where_it_says_so(
     framed, plain = desk(frame_origins=["https://intranet.skerrow.example"]), desk()
     url = marine[0].service.url
     policies = [
-        httpx.get(f"{url}/chat/{d.id}").headers["content-security-policy"] for d in (framed, plain)
+        patient.get(f"{url}/chat/{one.id}").headers["content-security-policy"]
+        for one in (framed, plain)
     ]
     assert "frame-ancestors https://intranet.skerrow.example" in policies[0]
     assert "frame-ancestors 'none'" in policies[1]

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from collections.abc import Callable
 
-import httpx
 import pytest
 
 from fontanel import schemas as s
@@ -17,6 +16,7 @@ from fontanel.client import (
     NotSignedIn,
     ProblemError,
 )
+from tests import patient
 from tests.conftest import new_team, until
 from tests.service.desks.conftest import GUEST, QUESTION, Marine
 
@@ -129,7 +129,7 @@ def test_editors_learn_why_a_link_does_not_work(
     team, closed = marine[0], desk()
     link = team.client.make_desk_link(closed.id, "Crew")
     headers = {"Authorization": f"Bearer {link.secret}", "X-Fontanel-Guest": GUEST}
-    with httpx.Client(base_url=f"{team.service.url}/api/v1", headers=headers) as browser:
+    with patient.Client(base_url=f"{team.service.url}/api/v1", headers=headers) as browser:
         as_guest = browser.get(f"/chat/{closed.id}").json()
         signed_in = browser.post(
             "/session",

@@ -10,11 +10,11 @@ import zipfile
 from collections.abc import Iterator
 from datetime import UTC, datetime, timedelta
 
-import httpx
 import pytest
 from reportlab.lib.pdfencrypt import StandardEncryption
 
 from fontanel.client import Client, Conflict, Invalid, NotFound, TooLarge
+from tests import patient
 from tests.conftest import STORM, Service, TeamSetup, new_team
 from tests.core.reading.test_reading import pdf
 
@@ -59,7 +59,7 @@ def test_other_bytes_are_a_new_revision_and_replace_the_old_in_answers(
     assert not any("38 knots" in text for text in texts)
     assert "41 knots" in team.client.ask(storm, "At what gust does the quay crane stop?").text
     old, new = sorted(
-        httpx.get(
+        patient.get(
             f"{team.service.url}/api/v1/teams/{team.slug}/kbs/{storm}/documents/storm-plan.md/revisions",
             headers={"Authorization": f"Bearer {team.key}"},
         ).json()["items"],
@@ -97,8 +97,8 @@ def test_lists_come_in_pages_and_can_be_narrowed(team: TeamSetup, kb: str) -> No
         )
     headers = {"Authorization": f"Bearer {team.key}"}
     url = f"{team.service.url}/api/v1/teams/{team.slug}/kbs/{kb}/documents"
-    first = httpx.get(url, params={"limit": 2}, headers=headers).json()
-    second = httpx.get(url, params={"limit": 2, "cursor": first["next"]}, headers=headers).json()
+    first = patient.get(url, params={"limit": 2}, headers=headers).json()
+    second = patient.get(url, params={"limit": 2, "cursor": first["next"]}, headers=headers).json()
     assert [item["name"] for item in first["items"] + second["items"]] == [
         f"note-{n}.md" for n in range(4)
     ]
@@ -166,7 +166,7 @@ def test_scripts_in_html_neither_show_nor_run(team: TeamSetup, kb: str) -> None:
     )
     document = team.client.add_document(kb, page, "page.html", wait=True).document
     assert "steal" not in team.client.document_text(kb, document.id).text
-    response = httpx.get(
+    response = patient.get(
         f"{team.service.url}/api/v1/teams/{team.slug}/kbs/{kb}/documents/{document.id}/original",
         headers={"Authorization": f"Bearer {team.key}"},
     )
@@ -202,7 +202,7 @@ def test_a_gigabyte_is_refused_and_the_service_goes_on(
     if announced:
         headers["Content-Length"] = str(size)
     url = f"{team.service.url}/api/v1/teams/{team.slug}/kbs/{kb}/documents"
-    response = httpx.post(url, content=endless(size), headers=headers, timeout=120)
+    response = patient.post(url, content=endless(size), headers=headers, timeout=120)
     assert response.status_code == 413
     assert response.json()["type"] == "urn:fontanel:problem:too-large"
     assert (

@@ -5,12 +5,12 @@ from __future__ import annotations
 import json
 from io import BytesIO
 
-import httpx
 import pytest
 from PIL import Image
 
 from fontanel.client import Invalid, NotFound, ProblemError
 from fontanel.schemas import Columns, Splitting
+from tests import patient
 from tests.conftest import DOCUMENTS, STORM, Service, TeamSetup
 from tests.core import samples
 
@@ -110,7 +110,7 @@ class TestPreview:
         self, service: Service, team: TeamSetup, kb: str, field: str, text: str
     ) -> None:
         url = f"{service.url}/api/v1/teams/{team.slug}/kbs/{kb}/preview"
-        reply = httpx.post(
+        reply = patient.post(
             url,
             files={"file": ("a.md", b"# A")},
             data={field: text},
@@ -250,7 +250,7 @@ class TestColumns:
             json.dumps({"text": "Answer"}),
             json.dumps({"text": ["A"], "colour": "red"}),
         ):
-            reply = httpx.post(
+            reply = patient.post(
                 url,
                 files={"file": ("a.csv", FAQ)},
                 data={"columns": text},

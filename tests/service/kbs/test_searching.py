@@ -4,10 +4,10 @@ from __future__ import annotations
 
 from concurrent.futures import ThreadPoolExecutor
 
-import httpx
 import pytest
 
 from fontanel.client import Invalid
+from tests import patient
 from tests.conftest import TeamSetup
 
 Marine = tuple[TeamSetup, str]
@@ -122,7 +122,7 @@ class TestPreferences:
         self, marine: Marine, boost: dict[str, float]
     ) -> None:
         team, kb = marine
-        with httpx.Client(headers={"Authorization": f"Bearer {team.key}"}) as http:
+        with patient.Client(headers={"Authorization": f"Bearer {team.key}"}) as http:
             url = f"{team.service.url}/api/v1/teams/{team.slug}/kbs/{kb}/search"
             response = http.post(url, json={"question": "x", "boost": boost})
         assert response.status_code == 422

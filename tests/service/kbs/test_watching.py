@@ -7,12 +7,12 @@ from collections.abc import Iterator
 from contextlib import contextmanager
 from datetime import timedelta
 
-import httpx
 from sqlalchemy import insert, update
 
 from fontanel.records.tables import Document, DocumentState, Kb, Revision, now
 from fontanel.records.unit_of_work import Records
 from fontanel.schemas import DocumentOut, KbOut
+from tests import patient
 from tests.conftest import STORM, Service, TeamSetup, new_team
 from tests.core import samples
 
@@ -29,7 +29,7 @@ def events(lines: Iterator[str]) -> Iterator[tuple[str, dict[str, object]]]:
 @contextmanager
 def watched(team: TeamSetup, kb: str) -> Iterator[Iterator[tuple[str, dict[str, object]]]]:
     url = f"{team.service.url}/api/v1/teams/{team.slug}/kbs/{kb}/events"
-    with httpx.stream(
+    with patient.stream(
         "GET", url, headers={"Authorization": f"Bearer {team.key}"}, timeout=60
     ) as response:
         yield events(response.iter_lines())

@@ -14,6 +14,7 @@ import httpx
 import pytest
 
 from fontanel.records.ids import new_id
+from tests import patient
 from tests.conftest import ROOT, Service, TeamSetup, new_team
 from tests.seeds import OPENAPI, example, seed
 
@@ -196,7 +197,7 @@ def operating(service: Service) -> Iterator[httpx.Client]:
     """The operator, who is in no team."""
     credentials = {"email": "operator@localhost", "password": service.password}
     headers = {"X-Fontanel-Console": "1"}
-    with httpx.Client(base_url=service.url, headers=headers, timeout=30) as client:
+    with patient.Client(base_url=service.url, headers=headers, timeout=30) as client:
         assert client.post("/api/v1/session", json=credentials).status_code == 200
         yield client
 
@@ -208,8 +209,8 @@ def stranger(service: Service) -> Iterator[dict[str, httpx.Client]]:
     key = other.client.make_key("a stranger's", "owner")
     headers = {"Authorization": f"Bearer {key.secret}"}
     with (
-        httpx.Client(base_url=service.url) as nobody,
-        httpx.Client(base_url=service.url, headers=headers) as program,
+        patient.Client(base_url=service.url) as nobody,
+        patient.Client(base_url=service.url, headers=headers) as program,
         SignedIn(other) as person,
     ):
         yield {"nobody": nobody, "key": program, "person": person}

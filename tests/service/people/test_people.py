@@ -14,6 +14,7 @@ from fontanel.client import (
     NotFound,
     NotSignedIn,
 )
+from tests import patient
 from tests.conftest import STORM, Service, TeamSetup, join, new_team
 
 CONSOLE = {"X-Fontanel-Console": "1"}
@@ -26,7 +27,7 @@ def sign_in(http: httpx.Client, team: TeamSetup, **headers: str) -> httpx.Respon
 
 @pytest.fixture
 def http(service: Service) -> httpx.Client:
-    return httpx.Client(base_url=service.url)
+    return patient.Client(base_url=service.url)
 
 
 def test_the_cookie_is_out_of_reach_of_scripts_and_other_sites(
@@ -54,7 +55,7 @@ def test_signing_out_ends_the_session_for_good(http: httpx.Client, team: TeamSet
     sign_in(http, team)
     cookies = dict(http.cookies)
     assert http.delete("/api/v1/session", headers=CONSOLE).status_code == 204
-    assert httpx.get(f"{http.base_url}/api/v1/session", cookies=cookies).status_code == 401
+    assert patient.get(f"{http.base_url}/api/v1/session", cookies=cookies).status_code == 401
 
 
 def test_a_wrong_password_says_no_more_than_that(http: httpx.Client, team: TeamSetup) -> None:
@@ -70,7 +71,7 @@ def test_a_wrong_password_says_no_more_than_that(http: httpx.Client, team: TeamS
 
 def test_a_new_password_ends_other_sessions(http: httpx.Client, team: TeamSetup) -> None:
     sign_in(http, team)
-    with httpx.Client(base_url=http.base_url) as other:
+    with patient.Client(base_url=http.base_url) as other:
         sign_in(other, team)
         change = {"current": team.password, "new": "a-much-longer-password"}
         assert (
@@ -153,7 +154,7 @@ def test_a_team_can_be_renamed_and_deleted_by_an_operator(service: Service) -> N
     team = new_team(service)
     kb = team.client.create_kb("Gone soon")
     team.client.add_document(kb.id, STORM, "storm-plan.md", wait=True)
-    with httpx.Client(base_url=f"{service.url}/api/v1", headers=CONSOLE) as http:
+    with patient.Client(base_url=f"{service.url}/api/v1", headers=CONSOLE) as http:
         http.post("/session", json={"email": "operator@localhost", "password": service.password})
         renamed = http.patch(f"/teams/{team.slug}", json={"name": "Renamed"})
         assert renamed.json()["name"] == "Renamed"
@@ -167,7 +168,7 @@ def test_a_role_can_be_changed(team: TeamSetup) -> None:
     email = f"mate-{team.slug}@skerrow.example"
     join(team.service, team.client, email, "A mate")
     made = next(member for member in team.client.list_members() if member.email == email)
-    with httpx.Client(
+    with patient.Client(
         base_url=f"{team.service.url}/api/v1", headers={"Authorization": f"Bearer {team.key}"}
     ) as http:
         changed = http.patch(f"/teams/{team.slug}/members/{made.id}", json={"role": "editor"})

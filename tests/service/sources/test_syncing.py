@@ -13,7 +13,6 @@ from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
 from pathlib import Path
 from typing import Any
 
-import httpx
 import pytest
 from reportlab.lib.pagesizes import A4
 from reportlab.pdfgen.canvas import Canvas
@@ -22,6 +21,7 @@ from standardwebhooks import Webhook
 from fontanel import schemas as s
 from fontanel.client import Client
 from fontanel.simulators.bucket import bucket_app
+from tests import patient
 from tests.conftest import Service, TeamSetup, new_team, until
 from tests.servers import Answer, Postgres, WebServer
 
@@ -269,15 +269,15 @@ def test_a_signed_signal_starts_a_run(team: TeamSetup, service: Service) -> None
         signed("another", body, moment),
         signed(secret.secret, b"other", moment),
     ):
-        refused = httpx.post(service.url + secret.path, content=body, headers=headers)
+        refused = patient.post(service.url + secret.path, content=body, headers=headers)
         assert refused.status_code == 401
         assert "not signed with" in refused.json()["detail"]
     stale = signed(secret.secret, body, moment - 3600)
-    refused = httpx.post(service.url + secret.path, content=body, headers=stale)
+    refused = patient.post(service.url + secret.path, content=body, headers=stale)
     assert refused.status_code == 401
     assert "more than five minutes off" in refused.json()["detail"]
     assert (
-        httpx.post(
+        patient.post(
             service.url + secret.path, content=body, headers=signed(secret.secret, body, moment)
         ).status_code
         == 202
@@ -342,7 +342,7 @@ def test_freshness_is_in_the_metrics_by_ids_alone(team: TeamSetup, service: Serv
     folder = service.data.parent / team.slug
     folder.mkdir()
     source = connect(client, "folder", {"path": str(folder)})
-    text = httpx.get(f"{service.url}/metrics").text
+    text = patient.get(f"{service.url}/metrics").text
     assert f'source="{source.id}"' in text
     assert "fontanel_source_late" in text
     assert team.slug not in text

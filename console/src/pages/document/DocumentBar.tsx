@@ -3,6 +3,7 @@ import { CheckBox } from "../../components/forms";
 import { Facts, reportFacts } from "../../components/Report";
 import { Ago, count, State, size, unitName } from "../../components/text";
 import { Tags } from "./Tags";
+import { Validity } from "./Validity";
 
 interface BarProps {
   text: Schemas["DocumentTextOut"] | null;
@@ -143,6 +144,7 @@ export function About({
         ]}
         warnings={revision.warnings}
       />
+      <Validity document={document} api={api} mayEdit={mayEdit} onChange={onChange} />
       <Tags document={document} api={api} mayEdit={mayEdit} onChange={onChange} />
     </section>
   );

@@ -10,6 +10,7 @@ import { About, DocumentBar } from "./DocumentBar";
 import { DocumentText, type Mark } from "./DocumentText";
 import { PagePicture } from "./PagePicture";
 import { SlidePicture } from "./SlidePicture";
+import { OutdatedNotice } from "./Validity";
 
 type Cut = Schemas["PassageOut"];
 
@@ -195,6 +196,7 @@ export function DocumentPage() {
               This is revision {shown.number}; a newer one is in use by now.
             </p>
           )}
+          <OutdatedNotice document={document} path={`/t/${team.slug}/kbs/${kb}/documents`} />
           {document.state === "failed" && <Failure message={document.error} />}
           {removed && (
             <p className="text-warning mb-4">

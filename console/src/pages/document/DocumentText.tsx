@@ -51,7 +51,14 @@ export function DocumentText({ text, blocks, unit, labels, marks, passages, only
     }
     const inside = marks.filter((mark) => mark.start < block.end && mark.end > block.start);
     out.push(
-      <div key={block.start} data-block={number}>
+      <div
+        key={block.start}
+        data-block={number}
+        className={block.left_out ? "soft border-base-300 border-l-2 pl-3 text-[14px]" : undefined}
+      >
+        {block.left_out && !blocks[number - 1]?.left_out && (
+          <p className="mb-1 font-sans text-[11.5px]">not indexed: repeats on other pages</p>
+        )}
         <BlockText block={block} text={text} marks={inside} />
       </div>,
     );

@@ -1,7 +1,7 @@
 import { useState } from "react";
 import { Link } from "react-router";
 import { type Doc, send } from "../../api/client";
-import { Ago, count, Failure, State, size } from "../../components/text";
+import { Ago, count, Failure, Outdated, State, size } from "../../components/text";
 
 /** Changes to several documents at once. */
 export function BulkActions({
@@ -126,6 +126,7 @@ export function DocumentRow({
       </td>
       <td>
         <State document={document} />
+        <Outdated outdated={document.validity?.outdated} />
         {revision.warnings.length > 0 && (
           <span className="text-warning text-[12.5px]" title={revision.warnings.join("\n")}>
             {count(revision.warnings.length)}{" "}

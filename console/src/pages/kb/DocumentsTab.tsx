@@ -72,6 +72,7 @@ export function DocumentsTab() {
     tag.includes("=") && `tag=${encodeURIComponent(tag)}`,
     ["indexed", "failed", "removed"].includes(state) && `state=${state}`,
     state === "warned" && "warnings=true",
+    state === "outdated" && "outdated=true",
   ].filter(Boolean);
   const mark = useThrottled(`${kb.documents}.${kb.pending}`);
   const narrowed = useResource<Schemas["Page_DocumentOut_"]>(
@@ -155,6 +156,7 @@ export function DocumentsTab() {
               <option value="pending">Being indexed</option>
               <option value="failed">Failed</option>
               <option value="warned">With warnings</option>
+              <option value="outdated">Not in force</option>
               <option value="removed">Removed at source</option>
             </select>
             {sources && sources.items.length > 0 && (
@@ -293,5 +295,6 @@ export function DocumentsTab() {
 function fits(document: Doc, state: string): boolean {
   if (state === "all") return true;
   if (state === "pending") return !["indexed", "failed"].includes(document.state);
-  return state === "warned" ? document.revision.warnings.length > 0 : document.state === state;
+  if (state === "warned") return document.revision.warnings.length > 0;
+  return state === "outdated" ? document.validity?.outdated != null : document.state === state;
 }

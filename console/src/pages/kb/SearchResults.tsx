@@ -1,6 +1,6 @@
 import { Link } from "react-router";
 import type { Hit, Schemas } from "../../api/client";
-import { percent, place } from "../../components/text";
+import { Outdated, percent, place } from "../../components/text";
 
 export type SearchResult = Schemas["SearchOut"];
 
@@ -102,6 +102,7 @@ function HitCard({
       {after.map((part) => (
         <MergedPassage key={part.passage_id} text={part.text} />
       ))}
+      <Outdated outdated={hit.outdated} />
       {hit.also.length > 0 && (
         <p className="mt-2 text-[13px]">
           Also in{" "}

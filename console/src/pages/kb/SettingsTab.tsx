@@ -26,6 +26,7 @@ export function SettingsTab() {
   const navigate = useNavigate();
   const [name, setName] = useState(kb.name);
   const [description, setDescription] = useState(kb.description);
+  const [outdated, setOutdated] = useState(kb.outdated);
   const [describer, setDescriber] = useState(kb.describing?.model ?? BUILT_IN);
   const models = useResource<Schemas["Page_ModelName_"]>(
     team.mayEdit ? `${team.api}/models` : null,
@@ -42,7 +43,12 @@ export function SettingsTab() {
   const save = (event: FormEvent) => {
     event.preventDefault();
     void attempt(
-      send<Kb>("PATCH", api, { name, description, describer }, { "If-Match": `"${kb.version}"` }),
+      send<Kb>(
+        "PATCH",
+        api,
+        { name, description, describer, outdated },
+        { "If-Match": `"${kb.version}"` },
+      ),
       () => {
         setMessage("Saved.");
         location.reload();
@@ -87,6 +93,22 @@ export function SettingsTab() {
             <span className="soft text-[13px]">
               The model receives the start of each document and its headings. Statements that the
               document does not support are dropped.
+            </span>
+          </label>
+          <label className="flex flex-col gap-1">
+            Documents that are not in force
+            <select
+              className="select w-full"
+              value={outdated}
+              onChange={(e) => setOutdated(e.target.value as Kb["outdated"])}
+            >
+              <option value="lower">rank lower than documents that are in force</option>
+              <option value="equal">rank like any other</option>
+              <option value="exclude">are excluded from searches and answers</option>
+            </select>
+            <span className="soft text-[13px]">
+              Documents that say that they are replaced, withdrawn or expired, and those that an
+              editor marks. Answers that quote one say so.
             </span>
           </label>
           <Failure message={error} />

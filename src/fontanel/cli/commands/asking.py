@@ -25,7 +25,7 @@ from fontanel.cli.commands.conversations import (
     show_conversation,
 )
 from fontanel.cli.context import Context, UsageProblem
-from fontanel.cli.format import percent, place
+from fontanel.cli.format import outdated_text, percent, place
 from fontanel.cli.options.asking_first import ask_first
 from fontanel.cli.options.documents import filter_options, parse_tags
 from fontanel.schemas import (
@@ -185,6 +185,8 @@ def _print_hit(context: Context, number: int, hit: HitOut, mode: str) -> None:
         side = "before it" if neighbour.start < hit.start else "after it"
         start = " ".join(neighbour.text.split())[:90]
         context.say(Text(f"           {side}: {start} …", "dim"))
+    if hit.outdated:
+        context.say(Text(f"           not in force: {outdated_text(hit.outdated)}", "yellow"))
     if hit.also:
         context.say(
             Text(f"           also in {', '.join(other.title for other in hit.also)}", "dim")

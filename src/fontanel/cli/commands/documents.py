@@ -3,28 +3,25 @@
 from __future__ import annotations
 
 import argparse
-import sys
-import time
 from pathlib import Path
 from typing import Any
 
 from rich.markup import escape
-from rich.progress import BarColumn, MofNCompleteColumn, Progress, TextColumn, TimeElapsedColumn
 
+from fontanel.cli.commands.adding import add_documents
 from fontanel.cli.context import Context, UsageProblem
-from fontanel.cli.format import moment, number, percent, place, size
+from fontanel.cli.format import moment, number, outdated_text, percent, place, size
 from fontanel.cli.options.asking_first import ask_first
 from fontanel.cli.options.documents import (
     column_options,
     columns_of,
-    files_below,
     parse_tags,
     splitting_of,
     splitting_options,
     tag_option,
 )
-from fontanel.client import Client, ProblemError
-from fontanel.schemas import AddedOut, DocumentOut, ReportOut
+from fontanel.facts import ValidityMark
+from fontanel.schemas import DocumentOut, ReportOut, ValidityOut
 
 #: Characters of a state in a table.
 _SHORT = 48
@@ -71,6 +68,9 @@ def add_commands(
         "--warnings", action="store_true", help="only documents that were read with warnings"
     )
     listing.add_argument(
+        "--outdated", action="store_true", help="only documents that are not in force"
+    )
+    listing.add_argument(
         "--inside",
         metavar="DOCUMENT",
         help="only documents inside this one (an archive, a message)",
@@ -86,6 +86,15 @@ def add_commands(
     delete = verb(group, "delete", delete_document, about, common, kb)
     delete.add_argument("document", help="its name or id")
     ask_first(delete, "Delete {document}?")
+    mark = verb(group, "mark", mark_document, "decide whether a document is in force", common, kb)
+    mark.add_argument("document", help="its name or id")
+    choice = mark.add_mutually_exclusive_group(required=True)
+    choice.add_argument("--replaced-by", metavar="DOCUMENT", help="another document replaces it")
+    choice.add_argument("--withdrawn", action="store_true", help="it is no longer in force")
+    choice.add_argument("--current", action="store_true", help="it is in force")
+    choice.add_argument(
+        "--from-text", action="store_true", help="what its text says applies (the default)"
+    )
     tag = verb(group, "tag", tag_document, "add, change or remove a document's tags", common, kb)
     tag.add_argument("document", help="its name or id")
     tag.add_argument("tags", nargs="*", metavar="KEY=VALUE", help="a tag to add or change")
@@ -98,89 +107,6 @@ def add_commands(
     )
 
 
-def add_documents(context: Context, options: argparse.Namespace) -> int:
-    files = files_below(options.paths)
-    if options.name and len(files) > 1:
-        raise UsageProblem("--name can only be used with one file.")
-    tags = parse_tags(options.tag) or None
-    columns = columns_of(options)
-    client, kb = context.client, context.kb()
-    added: list[AddedOut] = []
-    refused: list[tuple[str, str]] = []
-    with _progress(context) as progress:
-        sending = progress.add_task("sending", total=len(files))
-        for path, name in files:
-            try:
-                added.append(client.add_document(kb, path, options.name or name, tags, columns))
-            except ProblemError as error:
-                if len(files) == 1:
-                    raise
-                refused.append((name, str(error)))
-            progress.advance(sending)
-        if not options.no_wait:
-            _wait(client, kb, added, progress)
-    failed = [item.document for item in added if item.document.state == "failed"]
-    context.show(added, _summary(added, failed, no_wait=options.no_wait))
-    for document in failed:
-        print(f"fontanel: {document.name}: {document.error}", file=sys.stderr)
-    for name, reason in refused:
-        print(f"fontanel: {name}: {reason}", file=sys.stderr)
-    return 1 if failed or refused else 0
-
-
-def _progress(context: Context) -> Progress:
-    columns = (
-        TextColumn("{task.description:>9}"),
-        BarColumn(30),
-        MofNCompleteColumn(),
-        TimeElapsedColumn(),
-        TextColumn("{task.fields[note]}"),
-    )
-    progress = Progress(*columns, console=context.err, disable=not context.lively, transient=False)
-    original = progress.add_task
-
-    def add_task(description: str, total: float) -> Any:
-        return original(description, total=total, note="")
-
-    progress.add_task = add_task  # type: ignore[method-assign,assignment]
-    return progress
-
-
-def _wait(client: Client, kb: str, added: list[AddedOut], progress: Progress) -> None:
-    """Watch until every document is indexed or has failed."""
-    waiting = {
-        item.document.id: item for item in added if item.document.state not in ("indexed", "failed")
-    }
-    task = progress.add_task("indexing", total=len(added))
-    while True:
-        states: dict[str, int] = {}
-        for document_id, item in list(waiting.items())[:50]:
-            item.document = client.show_document(kb, document_id)
-            states[item.document.state] = states.get(item.document.state, 0) + 1
-            if item.document.state in ("indexed", "failed"):
-                del waiting[document_id]
-        note = ", ".join(
-            f"{count} {state.replace('_', ' ')}"
-            for state, count in states.items()
-            if state != "indexed"
-        )
-        progress.update(task, completed=len(added) - len(waiting), note=note)
-        if not waiting:
-            return
-        time.sleep(0.2)
-
-
-def _summary(added: list[AddedOut], failed: list[DocumentOut], *, no_wait: bool) -> str:
-    counts: dict[str, int] = {}
-    for item in added:
-        counts[item.outcome] = counts.get(item.outcome, 0) + 1
-    parts = [f"{count} {outcome}" for outcome, count in counts.items()]
-    if failed:
-        parts.append(f"{len(failed)} failed")
-    text = ", ".join(parts) or "nothing added"
-    return text + (". Indexing continues; see 'fontanel document list'." if no_wait else ".")
-
-
 def list_documents(context: Context, options: argparse.Namespace) -> None:
     tags = parse_tags(options.tag) or None
     documents = list(
@@ -190,6 +116,7 @@ def list_documents(context: Context, options: argparse.Namespace) -> None:
             options.name,
             tags,
             warnings=options.warnings,
+            outdated=options.outdated,
             parent=options.inside,
             source=options.source,
             folder=options.folder,
@@ -239,8 +166,26 @@ def short_state(document: DocumentOut) -> str:
     return text if len(text) <= _SHORT else f"{text[: _SHORT - 3].rsplit(' ', 1)[0]}..."
 
 
+def mark_document(context: Context, options: argparse.Namespace) -> None:
+    client, kb = context.client, context.kb()
+    if options.from_text:
+        document = client.unmark_document(kb, options.document)
+    elif options.replaced_by:
+        document = client.mark_document(
+            kb, options.document, ValidityMark.REPLACED, replaced_by=options.replaced_by
+        )
+    else:
+        mark = ValidityMark.WITHDRAWN if options.withdrawn else ValidityMark.CURRENT
+        document = client.mark_document(kb, options.document, mark)
+    outdated = document.validity.outdated if document.validity else None
+    state = "in force" if outdated is None else outdated_text(outdated)
+    context.show(document, f"{document.title}: {state}.")
+
+
 def state_of(document: DocumentOut) -> str:
     state = document.state.replace("_", " ")
+    if document.validity and document.validity.outdated:
+        state += f", {outdated_text(document.validity.outdated)}"
     if document.progress:
         state += f" {100 * document.progress:.0f} %"
     return state if not document.error else f"failed: {document.error}"
@@ -257,6 +202,7 @@ def show_document(context: Context, options: argparse.Namespace) -> None:
         ("name", d.name),
         ("id", d.id),
         ("state", state_of(d)),
+        *_validity_rows(d.validity),
         ("type", r.media_type),
         ("revision", f"{r.number} ({r.sha256[:12]})"),
         ("size", size(r.size)),
@@ -271,6 +217,21 @@ def show_document(context: Context, options: argparse.Namespace) -> None:
     context.show(d, context.table(rows, document="left", **{" ": "left"}))
 
 
+def _validity_rows(validity: ValidityOut | None) -> list[tuple[str, str]]:
+    """Return what is known of whether a document is in force as rows of a table."""
+    if validity is None:
+        return []
+    marked = f"{validity.mark} (by {validity.marked_by})" if validity.mark else None
+    rows = (
+        ("in force from", validity.in_force_from),
+        ("in force until", validity.in_force_until),
+        ("replaces", ", ".join(validity.replaces)),
+        ("its text says", "\n".join(f"“{one.quote}”" for one in validity.statements)),
+        ("marked", marked),
+    )
+    return [(name, str(value)) for name, value in rows if value]
+
+
 def report_rows(report: ReportOut) -> list[tuple[str, str | None]]:
     """Return the reading report as rows of a table."""
     blocks = ", ".join(
@@ -282,6 +243,8 @@ def report_rows(report: ReportOut) -> list[tuple[str, str | None]]:
         ("blocks", blocks or None),
         ("language", report.language),
     ]
+    if report.left_out:
+        rows.append(("left out", f"{number(report.left_out)} blocks that repeat on other pages"))
     if report.table_rows:
         rows.append(("table rows", number(report.table_rows)))
     if report.figures:

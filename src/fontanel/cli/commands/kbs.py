@@ -9,7 +9,14 @@ from fontanel.cli.context import Context
 from fontanel.cli.format import moment, number
 from fontanel.cli.options.asking_first import ask_first
 from fontanel.cli.options.documents import splitting_of, splitting_options
+from fontanel.facts import OutdatedRanking
 from fontanel.schemas import KbOut
+
+_RANKED = {
+    OutdatedRanking.LOWER: "ranked lower",
+    OutdatedRanking.EQUAL: "ranked like any other",
+    OutdatedRanking.EXCLUDE: "excluded from searches and answers",
+}
 
 
 def add_commands(group: Any, verb: Any, common: argparse.ArgumentParser) -> None:
@@ -33,7 +40,7 @@ def add_commands(group: Any, verb: Any, common: argparse.ArgumentParser) -> None
         group,
         "change",
         change_kb,
-        "change a knowledge base's description, and how documents are described",
+        "change a knowledge base's description, and how its documents are described and ranked",
         common,
     )
     change.add_argument("kb", help="its short name or id")
@@ -42,6 +49,11 @@ def add_commands(group: Any, verb: Any, common: argparse.ArgumentParser) -> None
         "--describer",
         metavar="MODEL",
         help="the model that describes its documents, or 'built-in'",
+    )
+    change.add_argument(
+        "--outdated",
+        choices=[ranking.value for ranking in OutdatedRanking],
+        help="rank documents that are not in force lower, equally, or exclude them",
     )
     delete = verb(group, "delete", delete_kb, "delete a knowledge base with its documents", common)
     delete.add_argument("kb", help="its short name or id")
@@ -108,6 +120,7 @@ def show_kb(context: Context, options: argparse.Namespace) -> None:
         ("state", state_of(kb)),
         ("splitting", _splitting(kb)),
         ("described by", _describing(kb)),
+        ("not in force", f"{number(kb.outdated_documents)}, {_RANKED[kb.outdated]}"),
         ("embedder", kb.embedder or "none: keyword search only"),
         ("changed", moment(kb.changed_at)),
     ]
@@ -134,12 +147,15 @@ def _describing(kb: KbOut) -> str:
 
 def change_kb(context: Context, options: argparse.Namespace) -> None:
     kb = context.client.change_kb(
-        options.kb, description=options.description, describer=options.describer
+        options.kb,
+        description=options.description,
+        describer=options.describer,
+        outdated=options.outdated,
     )
     context.show(
         kb,
         f"{kb.slug}: {kb.description or 'no description'}. Documents are described by"
-        f" {_describing(kb)}.",
+        f" {_describing(kb)}. Documents that are not in force are {_RANKED[kb.outdated]}.",
     )
 
 

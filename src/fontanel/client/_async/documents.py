@@ -11,6 +11,7 @@ from fontanel import schemas as s
 from fontanel.client._async.base import AsyncBaseClient
 from fontanel.client._errors import ClientError
 from fontanel.client._upload import Upload
+from fontanel.facts import ValidityMark
 from fontanel.schemas import SETTLED_STATES
 
 
@@ -25,6 +26,7 @@ class AsyncDocumentClient(AsyncBaseClient):
         tags: Mapping[str, str] | None = None,
         *,
         warnings: bool = False,
+        outdated: bool = False,
         parent: str | None = None,
         source: str | None = None,
         folder: str | None = None,
@@ -33,6 +35,7 @@ class AsyncDocumentClient(AsyncBaseClient):
 
         Args:
             warnings: Only documents that were read with warnings.
+            outdated: Only documents that are not in force.
             parent: Only documents found inside this document.
         """
         cursor: str | None = None
@@ -42,6 +45,7 @@ class AsyncDocumentClient(AsyncBaseClient):
             "name": name,
             "tag": tag,
             "warnings": warnings,
+            "outdated": outdated,
             "parent": parent,
             "source": source,
             "folder": folder,
@@ -130,6 +134,30 @@ class AsyncDocumentClient(AsyncBaseClient):
 
     async def delete_document(self, kb: str, document: str) -> None:
         await self._send(self._calls.delete_document(kb, document))
+
+    async def mark_document(
+        self,
+        kb: str,
+        document: str,
+        mark: ValidityMark | str,
+        *,
+        replaced_by: str | None = None,
+    ) -> s.DocumentOut:
+        """Decide whether a document is in force, whatever its text says.
+
+        Args:
+            mark: "current", "withdrawn" or "replaced".
+            replaced_by: The replacement's id or name, with "replaced".
+
+        Raises:
+            Invalid: the replacement is in the end replaced by this document.
+        """
+        body = s.ValidityIn(mark=ValidityMark(mark), replaced_by=replaced_by)
+        return await self._send(self._calls.mark_document(kb, document, body))
+
+    async def unmark_document(self, kb: str, document: str) -> s.DocumentOut:
+        """Withdraw the decision: what the document's text says applies again."""
+        return await self._send(self._calls.unmark_document(kb, document))
 
     async def retry_document(self, kb: str, document: str) -> s.JobOut:
         return await self._send(self._calls.retry_document(kb, document))

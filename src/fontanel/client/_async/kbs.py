@@ -14,6 +14,7 @@ from fontanel import schemas as s
 from fontanel.client._async.base import AsyncBaseClient
 from fontanel.client._errors import ClientError, Unreachable, raise_for_problem
 from fontanel.client._upload import Upload
+from fontanel.facts import OutdatedRanking
 
 
 class AsyncKbClient(AsyncBaseClient):
@@ -31,12 +32,14 @@ class AsyncKbClient(AsyncBaseClient):
         splitting: s.Splitting | None = None,
         idempotency_key: str | None = None,
         describer: str | None = None,
+        outdated: OutdatedRanking | str = OutdatedRanking.LOWER,
     ) -> s.KbOut:
         """Create a knowledge base.
 
         Args:
             temporary: Delete it after a day.
             describer: The model that describes its documents.
+            outdated: How documents that are not in force rank: "lower", "equal" or "exclude".
         """
         return await self._send(
             self._calls.create_kb(
@@ -45,6 +48,7 @@ class AsyncKbClient(AsyncBaseClient):
                 temporary=temporary,
                 splitting=splitting,
                 describer=describer,
+                outdated=outdated,
                 key=idempotency_key or secrets.token_hex(12),
             )
         )
@@ -59,17 +63,25 @@ class AsyncKbClient(AsyncBaseClient):
         description: str | None = None,
         version: int | None = None,
         describer: str | None = None,
+        outdated: OutdatedRanking | str | None = None,
     ) -> s.KbOut:
         """Change a knowledge base; arguments that are None change nothing.
 
         Args:
             describer: A model, or "built-in" for none.
+            outdated: How documents that are not in force rank: "lower", "equal" or "exclude".
             version: Only change it if it still has this version.
 
         Raises:
             ChangedMeanwhile: it has another version.
         """
-        return await self._send(self._calls.change_kb(kb, name, description, describer, version))
+        change = s.KbChange(
+            name=name,
+            description=description,
+            describer=describer,
+            outdated=None if outdated is None else OutdatedRanking(outdated),
+        )
+        return await self._send(self._calls.change_kb(kb, change, version))
 
     async def delete_kb(self, kb: str) -> None:
         await self._send(self._calls.delete_kb(kb))

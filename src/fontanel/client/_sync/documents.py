@@ -13,6 +13,7 @@ from fontanel import schemas as s
 from fontanel.client._errors import ClientError
 from fontanel.client._sync.base import BaseClient
 from fontanel.client._upload import Upload
+from fontanel.facts import ValidityMark
 from fontanel.schemas import SETTLED_STATES
 
 
@@ -27,6 +28,7 @@ class DocumentClient(BaseClient):
         tags: Mapping[str, str] | None = None,
         *,
         warnings: bool = False,
+        outdated: bool = False,
         parent: str | None = None,
         source: str | None = None,
         folder: str | None = None,
@@ -35,6 +37,7 @@ class DocumentClient(BaseClient):
 
         Args:
             warnings: Only documents that were read with warnings.
+            outdated: Only documents that are not in force.
             parent: Only documents found inside this document.
         """
         cursor: str | None = None
@@ -44,6 +47,7 @@ class DocumentClient(BaseClient):
             "name": name,
             "tag": tag,
             "warnings": warnings,
+            "outdated": outdated,
             "parent": parent,
             "source": source,
             "folder": folder,
@@ -127,6 +131,30 @@ class DocumentClient(BaseClient):
 
     def delete_document(self, kb: str, document: str) -> None:
         self._send(self._calls.delete_document(kb, document))
+
+    def mark_document(
+        self,
+        kb: str,
+        document: str,
+        mark: ValidityMark | str,
+        *,
+        replaced_by: str | None = None,
+    ) -> s.DocumentOut:
+        """Decide whether a document is in force, whatever its text says.
+
+        Args:
+            mark: "current", "withdrawn" or "replaced".
+            replaced_by: The replacement's id or name, with "replaced".
+
+        Raises:
+            Invalid: the replacement is in the end replaced by this document.
+        """
+        body = s.ValidityIn(mark=ValidityMark(mark), replaced_by=replaced_by)
+        return self._send(self._calls.mark_document(kb, document, body))
+
+    def unmark_document(self, kb: str, document: str) -> s.DocumentOut:
+        """Withdraw the decision: what the document's text says applies again."""
+        return self._send(self._calls.unmark_document(kb, document))
 
     def retry_document(self, kb: str, document: str) -> s.JobOut:
         return self._send(self._calls.retry_document(kb, document))

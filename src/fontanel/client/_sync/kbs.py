@@ -16,6 +16,7 @@ from fontanel import schemas as s
 from fontanel.client._errors import ClientError, Unreachable, raise_for_problem
 from fontanel.client._sync.base import BaseClient
 from fontanel.client._upload import Upload
+from fontanel.facts import OutdatedRanking
 
 
 class KbClient(BaseClient):
@@ -33,12 +34,14 @@ class KbClient(BaseClient):
         splitting: s.Splitting | None = None,
         idempotency_key: str | None = None,
         describer: str | None = None,
+        outdated: OutdatedRanking | str = OutdatedRanking.LOWER,
     ) -> s.KbOut:
         """Create a knowledge base.
 
         Args:
             temporary: Delete it after a day.
             describer: The model that describes its documents.
+            outdated: How documents that are not in force rank: "lower", "equal" or "exclude".
         """
         return self._send(
             self._calls.create_kb(
@@ -47,6 +50,7 @@ class KbClient(BaseClient):
                 temporary=temporary,
                 splitting=splitting,
                 describer=describer,
+                outdated=outdated,
                 key=idempotency_key or secrets.token_hex(12),
             )
         )
@@ -61,17 +65,25 @@ class KbClient(BaseClient):
         description: str | None = None,
         version: int | None = None,
         describer: str | None = None,
+        outdated: OutdatedRanking | str | None = None,
     ) -> s.KbOut:
         """Change a knowledge base; arguments that are None change nothing.
 
         Args:
             describer: A model, or "built-in" for none.
+            outdated: How documents that are not in force rank: "lower", "equal" or "exclude".
             version: Only change it if it still has this version.
 
         Raises:
             ChangedMeanwhile: it has another version.
         """
-        return self._send(self._calls.change_kb(kb, name, description, describer, version))
+        change = s.KbChange(
+            name=name,
+            description=description,
+            describer=describer,
+            outdated=None if outdated is None else OutdatedRanking(outdated),
+        )
+        return self._send(self._calls.change_kb(kb, change, version))
 
     def delete_kb(self, kb: str) -> None:
         self._send(self._calls.delete_kb(kb))

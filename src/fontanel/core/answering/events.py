@@ -10,6 +10,7 @@ from enum import StrEnum
 
 from fontanel.core.answering.evidence import EvidencePassage
 from fontanel.core.passages.splitting import Locator
+from fontanel.core.validity import Outdated
 
 
 class Outcome(StrEnum):
@@ -82,6 +83,8 @@ class Citation:
     kb_id: str = ""
     #: The titles of other documents that say the same.
     also: tuple[str, ...] = ()
+    #: Why the document was not in force, None if it was.
+    outdated: Outdated | None = None
 
 
 @dataclass(frozen=True, slots=True)

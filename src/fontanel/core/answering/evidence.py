@@ -12,6 +12,7 @@ from typing import Protocol
 
 from fontanel.core.arrays import Floats
 from fontanel.core.passages.splitting import Locator, PassagePart
+from fontanel.core.validity import Outdated
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -37,6 +38,10 @@ class EvidencePassage:
     kb_id: str = ""
     #: The titles of other documents that say the same.
     also: tuple[str, ...] = ()
+    #: Why its document is not in force, None if it is.
+    outdated: Outdated | None = None
+    #: Whether statements of documents in force are preferred to its own.
+    demoted: bool = False
 
 
 class Knowledge(Protocol):

@@ -4,10 +4,12 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
+from fontanel.core.validity import Outdated, OutdatedReason
+
 
 @dataclass(frozen=True, slots=True)
 class Phrases:
-    """Templates; `{model}`, `{reason}` and `{title}` are replaced."""
+    """Templates; `{model}`, `{reason}`, `{title}`, `{replacement}` and `{date}` are replaced."""
 
     declined: str
     nothing_indexed: str
@@ -18,6 +20,10 @@ class Phrases:
     all_removed: str
     own_knowledge: str
     differs: str
+    replaced: str
+    withdrawn: str
+    expired: str
+    not_yet: str
     yes: str
     no: str
 
@@ -49,6 +55,10 @@ _ENGLISH = Phrases(
         " checked."
     ),
     differs="“{title}” says otherwise:",
+    replaced="“{title}” has been replaced by “{replacement}”.",
+    withdrawn="“{title}” is no longer in force.",
+    expired="“{title}” was in force until {date}.",
+    not_yet="“{title}” comes into force on {date}.",
     yes="Yes.",
     no="No.",
 )
@@ -81,6 +91,10 @@ _PHRASES = {
             " wurde nicht geprüft."
         ),
         differs="„{title}“ sagt etwas anderes:",
+        replaced="„{title}“ wurde durch „{replacement}“ ersetzt.",
+        withdrawn="„{title}“ ist nicht mehr in Kraft.",
+        expired="„{title}“ galt bis zum {date}.",
+        not_yet="„{title}“ gilt erst ab dem {date}.",
         yes="Ja.",
         no="Nein.",
     ),
@@ -108,6 +122,10 @@ _PHRASES = {
             "Les documents n'y répondent pas. Ce qui suit vient du modèle et n'a pas été vérifié."
         ),
         differs="« {title} » dit autre chose :",
+        replaced="« {title} » a été remplacé par « {replacement} ».",
+        withdrawn="« {title} » n'est plus en vigueur.",
+        expired="« {title} » était en vigueur jusqu'au {date}.",
+        not_yet="« {title} » entre en vigueur le {date}.",
         yes="Oui.",
         no="Non.",
     ),
@@ -136,6 +154,10 @@ _PHRASES = {
             " comprobado."
         ),
         differs="«{title}» dice otra cosa:",
+        replaced="«{title}» ha sido sustituido por «{replacement}».",
+        withdrawn="«{title}» ya no está en vigor.",
+        expired="«{title}» estuvo en vigor hasta el {date}.",
+        not_yet="«{title}» entra en vigor el {date}.",
         yes="Sí.",
         no="No.",
     ),
@@ -167,3 +189,14 @@ LANGUAGES = {
 def phrases_in(language: str) -> Phrases:
     """The service's own phrases in a language; in English where there are none."""
     return _PHRASES.get(language, _ENGLISH)
+
+
+def outdated_note(phrases: Phrases, title: str, outdated: Outdated) -> str:
+    """Return a sentence on why a cited document is not in force. Dates are in ISO 8601."""
+    if outdated.reason == OutdatedReason.REPLACED and outdated.replaced_by:
+        return phrases.replaced.format(title=title, replacement=outdated.replaced_by)
+    if outdated.reason == OutdatedReason.EXPIRED and outdated.on:
+        return phrases.expired.format(title=title, date=outdated.on.isoformat())
+    if outdated.reason == OutdatedReason.NOT_YET and outdated.on:
+        return phrases.not_yet.format(title=title, date=outdated.on.isoformat())
+    return phrases.withdrawn.format(title=title)

@@ -33,7 +33,7 @@ from fontanel.core.answering.events import (
     Verdict,
 )
 from fontanel.core.answering.evidence import EvidencePassage, Knowledge, sufficiency
-from fontanel.core.answering.phrases import phrases_in
+from fontanel.core.answering.phrases import outdated_note, phrases_in
 from fontanel.core.answering.question.followup import Exchange, stand_alone
 from fontanel.core.answering.question.routing import Routes, choose
 from fontanel.core.answering.question.shape import small_talk, yes_or_no
@@ -412,11 +412,20 @@ class _Pipeline:
             enough,
             statements,
             composer,
-            self._note,
+            self._note_on(citations),
             self._prompt,
             self._raw,
             self._use,
         )
+
+    def _note_on(self, citations: Sequence[Citation]) -> str:
+        """Return the note for the reader, with the cited documents that are not in force."""
+        outdated = {
+            citation.document_id: outdated_note(self._phrases, citation.title, citation.outdated)
+            for citation in citations
+            if citation.outdated is not None
+        }
+        return " ".join(filter(None, (self._note, *outdated.values())))
 
 
 def _cite(
@@ -445,4 +454,5 @@ def _cite(
         support=support(text, f"{quote} {lead}", knowledge.terms),
         kb_id=passage.kb_id,
         also=passage.also,
+        outdated=passage.outdated,
     )

@@ -40,7 +40,7 @@ def describe(reading: Reading) -> About:
     analyser = Analyser(reading.language)
     results: list[tuple[str, list[str]]] = []
     for block in reading.blocks:
-        if block.kind not in ("paragraph", "cue"):
+        if block.left_out or block.kind not in ("paragraph", "cue"):
             continue
         text = reading.text[block.start : block.end]
         for start, end in sentence_spans(text):

@@ -26,7 +26,8 @@ class Query:
     """A search.
 
     `vector` is the question's unit vector, by the edition's own embedder; None: keywords only.
-    `documents` are the keys of the documents to search, None for all. With `operators`, the text
+    `documents` are the keys of the documents to search, None for all; `without` are those to leave
+    out. With `operators`, the text
     may contain quoted phrases, +required, -excluded and prefix* words. `keyword_weight` is the
     share of keywords in the combined score, `document_weight` that of the document's best passages;
     `boosts` multiplies scores of documents by their keys. `fold` groups near-duplicates, `join`
@@ -38,6 +39,7 @@ class Query:
     mode: Mode = Mode.HYBRID
     limit: int = 10
     documents: Ids | None = None
+    without: Ids | None = None
     per_document: int = 3
     operators: bool = False
     keyword_weight: float = KEYWORD_WEIGHT

@@ -17,6 +17,8 @@ from fontanel.core.index.files import let_go, open_arrays, write_arrays
 from fontanel.core.index.postings import WordsEntry, build_postings, impacts, term_hash
 
 #: Index of a term in a segment that has none such.
+#: The most alike terms that are compared with a misspelled word.
+_MAX_ALIKE = 2000
 ABSENT = -1
 
 
@@ -109,11 +111,11 @@ class WordsSegment:
         return results
 
     def alike(self, bits: int, max_different: int) -> list[bytes]:
-        """Terms whose letters differ from `bits` in few places."""
+        """Return terms whose letters differ from `bits` in few places, the most alike first."""
         difference = np.bitwise_count(self._arrays["term_letters"] ^ np.uint64(bits))
-        return [
-            self.term(int(index)) for index in np.flatnonzero(difference <= max_different)[:2000]
-        ]
+        near = np.flatnonzero(difference <= max_different)
+        near = near[np.argsort(difference[near], kind="stable")][:_MAX_ALIKE]
+        return [self.term(int(index)) for index in near]
 
     def living(self, dead: Ids) -> npt.NDArray[np.bool_] | None:
         """Return which rows are not among the ascending dead ids; None if all are not."""

@@ -130,6 +130,14 @@ class Snapshot:
             dict.fromkeys(term for analyser in self._analysers for term in analyser.terms(text))
         )
 
+    def _as_written(self, text: str) -> dict[str, str]:
+        """Return the word of a text that each term is of."""
+        return {
+            term.text: text[term.start : term.end]
+            for analyser in self._analysers[:1]
+            for term in analyser.spans(text)
+        }
+
     def idf(self, term: str) -> float:
         """Return the inverse document frequency of a term among living passages."""
         return idf(self.passages, self._matching([term]))
@@ -152,8 +160,10 @@ class Snapshot:
         matching = {term: self._matching([term]) for term in self.query_terms(asked.words)}
         weights = {term: idf(self.passages, count) for term, count in matching.items()}
         corrected: dict[str, list[str]] = {}
-        for term in [term for term, count in matching.items() if not count]:
-            if near := corrections(term, self.words):
+        unknown = [term for term, count in matching.items() if not count]
+        written = self._as_written(asked.words) if unknown else {}
+        for term in unknown:
+            if near := corrections(term, written.get(term, term), self.words):
                 corrected[term] = near
                 for other in near:
                     weights.setdefault(other, PENALTY * min(self.idf(other), weights[term]))
@@ -168,10 +178,10 @@ class Snapshot:
             weights.update((term, whole) for term in begun if term not in weights)
             groups.append(sorted(begun))
         usable = list(self._living)
-        keys = None if query.documents is None else np.sort(query.documents)
+        documents = None if query.documents is None else np.sort(query.documents)
         for number, segment in enumerate(self.words):
             mask = usable[number]
-            for allowed in self._masks(segment, asked, groups, keys):
+            for allowed in self._masks(segment, asked, groups, documents, query.without):
                 mask = allowed if mask is None else mask & allowed
             usable[number] = mask
         return _QueryTerms(weights, usable, corrected)
@@ -181,9 +191,12 @@ class Snapshot:
         segment: WordsSegment,
         asked: Operators,
         groups: Sequence[Sequence[str]],
-        keys: Ids | None,
+        documents: Ids | None,
+        without: Ids | None,
     ) -> list[Mask]:
-        masks = [] if keys is None else [np.isin(segment.document_keys, keys)]
+        masks = [] if documents is None else [np.isin(segment.document_keys, documents)]
+        if without is not None and len(without):
+            masks.append(np.isin(segment.document_keys, without, invert=True))
         masks += [
             with_phrase(segment, phrase, self._analysers)
             for phrase in (*asked.phrases, *asked.required)

@@ -137,8 +137,8 @@ class _Piece:
 def split(reading: Reading, settings: SplitSettings, count_tokens: TokenCounter) -> list[Passage]:
     """Split a reading into passages in reading order.
 
-    They cover all text except headings without content. A document that only lists the files inside
-    it has none.
+    They cover all text except headings without content and blocks that are left out. A document
+    that only lists the files inside it has none.
     """
     if reading.container:
         return []
@@ -277,7 +277,7 @@ def _rows(reading: Reading, run: list[_Piece]) -> tuple[int, int] | None:
 
 
 def _pieces(reading: Reading, settings: SplitSettings, count_tokens: TokenCounter) -> list[_Piece]:
-    headed = list(reading.headed_blocks())
+    headed = [item for item in reading.headed_blocks() if not item[0].left_out]
     sizes = count_tokens([reading.text[block.start : block.end] for block, _ in headed])
     pieces: list[_Piece] = []
     anchor: str | None = None

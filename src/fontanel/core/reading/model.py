@@ -42,7 +42,8 @@ class Block:
     `CELL_SEPARATOR`; the first `header_rows` lines of a table name its columns. `level` is a
     heading's rank from 1; `page` counts the reading's units from 1; `anchor` is the fragment of the
     block in the original; `row` is the sheet's row of a table's first line, from 1; `seconds` is
-    when a cue is spoken; `confidence`, 0-1, is that of text recognition, None for other text.
+    when a cue is spoken; `confidence`, 0-1, is that of text recognition, None for other text. A
+    block that is `left_out` repeats on other pages of its source and is not indexed.
     """
 
     kind: BlockKind
@@ -55,6 +56,7 @@ class Block:
     row: int | None = None
     seconds: float | None = None
     confidence: float | None = None
+    left_out: bool = False
 
 
 class Place(NamedTuple):

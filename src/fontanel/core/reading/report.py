@@ -14,7 +14,10 @@ _WORD = re.compile(r"\w+(?:['’-]\w+)*")
 
 @dataclass(frozen=True, slots=True)
 class Report:
-    """Counts of a reading; `recognised` are recognised pages with confidence in 0-1."""
+    """Counts of a reading; `recognised` are recognised pages with confidence in 0-1.
+
+    `left_out` counts the blocks that repeat on other pages of the source.
+    """
 
     unit: str
     pages: int | None
@@ -25,6 +28,7 @@ class Report:
     figures: int
     recognised: list[tuple[int, float]]
     language: str
+    left_out: int = 0
 
     def to_dict(self) -> dict[str, Any]:
         return asdict(self)
@@ -51,4 +55,5 @@ def report_of(reading: Reading) -> Report:
             (page, round(sum(values) / len(values), 3)) for page, values in sorted(results.items())
         ],
         language=reading.language,
+        left_out=sum(block.left_out for block in reading.blocks),
     )

@@ -67,6 +67,12 @@ _ABBREVIATIONS = frozenset(
 _END = re.compile(r"(?<![.!?…])[.!?…]++[\"'”’)\]]*+(?=\s|$)|[。！？]")
 _NEXT_STARTS = re.compile(r"\s+[\"'“‘(\[]*(?:[^\W\d_]|\d|[`$<*/])")
 
+#: A day of the month is written with a full stop in German and the Nordic languages.
+_MONTH = re.compile(
+    r"\s+(?:Januar|Jänner|Februar|März|April|Mai|Juni|Juli|August|September|Oktober|November"
+    r"|Dezember)\b"
+)
+
 #: A number that opens a sentence belongs to it: "2. Moor", "According to 2. Mooring, ...".
 _OPENS = re.compile(
     r"\s*(?:(?:(?:according to|as in|see|in|under|per|laut|nach|siehe|selon|voir|según|véase) )?|"
@@ -107,6 +113,8 @@ def _ends_sentence(text: str, mark: int, end: int) -> bool:
     if before in _ABBREVIATIONS:
         # Some abbreviations also end sentences; then a capital follows, and no number.
         return before in ("etc", "a.m", "p.m", "u.s") and next_char.isupper()
+    if len(before) <= 2 and before.isdigit() and _MONTH.match(text, end):
+        return False  # "vom 1. Mai"
     if len(before) == 1 and before.isalpha() and text[mark - 1].isupper():
         return False  # an initial
     return not next_char.islower()

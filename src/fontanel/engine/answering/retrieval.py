@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 import threading
-from collections.abc import Mapping, Sequence
+from collections.abc import Collection, Mapping, Sequence
 from dataclasses import dataclass, field
+from functools import cached_property
 from pathlib import Path
 
 import numpy as np
@@ -17,7 +18,9 @@ from fontanel.core.embedding.encoder import EmbedderMissing, OnnxEmbedder
 from fontanel.core.index import Candidate, Mode, Query, Snapshot
 from fontanel.core.index.operators import parse
 from fontanel.core.passages.splitting import Locator, PassagePart
-from fontanel.facts import KEYWORD_WEIGHT
+from fontanel.core.validity import Outdated, asks_for_earlier, years_in
+from fontanel.engine.documents.outdated import outdated_documents
+from fontanel.facts import KEYWORD_WEIGHT, OutdatedRanking
 from fontanel.records.scope import TeamScope
 from fontanel.records.tables import Document, Kb, PassageRow, Revision
 
@@ -28,6 +31,8 @@ _MAX_SENTENCES, _LONGEST_SENTENCE = 30_000, 600
 #: The boost of the newest document when newer ones are preferred, and its half-life in days.
 _NEWER = 0.15
 _HALF_LIFE_DAYS = 180.0
+#: The boost of a document that is not in force, where those rank lower.
+_OUTDATED = 0.5
 
 
 class Embedders:
@@ -199,6 +204,7 @@ class KbKnowledge:
         """Search; without an embedder, by keywords only."""
         vector = None
         mode = options.mode
+        demoted = self._demoted(question)
         if mode != Mode.LEXICAL:
             plain = parse(question).words if options.operators else question
             vectors = self.embed([plain or question])
@@ -212,21 +218,56 @@ class KbKnowledge:
             mode,
             options.limit,
             self._documents,
-            options.per_document,
-            options.operators,
-            weight,
-            boosts=self._boosts(options),
+            per_document=options.per_document,
+            operators=options.operators,
+            keyword_weight=weight,
+            without=self._excluded(),
+            boosts=self._boosts(options, demoted),
             join=options.join,
             explain=options.explain,
         )
         result = self._snapshot.find(query)
         return Results(
-            self._joined(result.candidates), result.weights, result.corrected, result.scored
+            self._joined(result.candidates, demoted),
+            result.weights,
+            result.corrected,
+            result.scored,
         )
 
-    def _boosts(self, options: Options) -> dict[int, float]:
+    @cached_property
+    def _outdated(self) -> Mapping[int, Outdated]:
+        """Why documents are not in force, by their keys."""
+        return outdated_documents(self._scope.session, self._kb.id)
+
+    def _excluded(self) -> npt.NDArray[np.int64] | None:
+        """Return the keys of documents that are not searched as they are not in force."""
+        if self._kb.outdated != OutdatedRanking.EXCLUDE or not self._outdated:
+            return None
+        return np.array(sorted(self._outdated), dtype=np.int64)
+
+    def _demoted(self, question: str) -> frozenset[int]:
+        """Return the keys of outdated documents that rank lower for a question.
+
+        Those with a year in their title that the question names do not, and none does if it asks
+        for what was in force before.
+        """
+        if (
+            self._kb.outdated != OutdatedRanking.LOWER
+            or not self._outdated
+            or asks_for_earlier(question)
+        ):
+            return frozenset()
+        demoted = frozenset(self._outdated)
+        for year in years_in(question):
+            dated = self._scope.select(Document).where(
+                Document.kb_id == self._kb.id, Document.title.contains(year)
+            )
+            demoted -= {document.key for document in self._scope.session.scalars(dated)}
+        return demoted
+
+    def _boosts(self, options: Options, demoted: Collection[int]) -> dict[int, float]:
         """The factor of each document's scores, for those that have one."""
-        factors: dict[int, float] = {}
+        factors: dict[int, float] = dict.fromkeys(demoted, _OUTDATED)
         session = self._scope.session
         for (tag, value), factor in options.boosts.items():
             for key in session.scalars(self._scope.keys_with_tag(self._kb, tag, value)):
@@ -245,7 +286,7 @@ class KbKnowledge:
                 )
         return factors
 
-    def _joined(self, candidates: Sequence[Candidate]) -> list[Hit]:
+    def _joined(self, candidates: Sequence[Candidate], demoted: Collection[int]) -> list[Hit]:
         """Candidates with their passages and documents."""
         session = self._scope.session
         rows = {
@@ -295,6 +336,8 @@ class KbKnowledge:
                 terms=candidate.terms,
                 kb_id=self._kb.id,
                 also=tuple(other.title for other in also),
+                outdated=self._outdated.get(document.key),
+                demoted=document.key in demoted,
             )
             merged = tuple(rows[key] for key in candidate.merged if key in rows)
             hits.append(Hit(candidate, document, passage, also, merged))

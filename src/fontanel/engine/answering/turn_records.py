@@ -11,6 +11,7 @@ from sqlalchemy.orm import Session
 
 from fontanel.core.answering import CheckedStatement, Citation, EvidencePassage, Exchange
 from fontanel.core.passages.splitting import Locator
+from fontanel.core.validity import Outdated
 from fontanel.records.tables import Turn, TurnState
 
 #: Exchanges of a conversation that a follow-up question is understood from.
@@ -37,6 +38,7 @@ class StoredCitation:
     support: float
     kb_id: str = ""
     also: tuple[str, ...] = ()
+    outdated: Outdated | None = None
 
     @classmethod
     def of(cls, citation: Citation) -> StoredCitation:
@@ -56,16 +58,29 @@ class StoredCitation:
             support=round(citation.support, _PLACES),
             kb_id=citation.kb_id,
             also=tuple(citation.also),
+            outdated=citation.outdated,
         )
 
     @classmethod
     def load(cls, data: Mapping[str, Any]) -> StoredCitation:
         """Read a citation from its JSON."""
-        return cls(**{**data, "locator": Locator.from_dict(data["locator"])})
+        outdated = data.get("outdated")
+        return cls(
+            **{
+                **data,
+                "locator": Locator.from_dict(data["locator"]),
+                "outdated": Outdated.from_dict(outdated) if outdated else None,
+            }
+        )
 
     def dump(self) -> dict[str, Any]:
         """Return the citation as JSON values."""
-        return {**asdict(self), "locator": self.locator.to_dict(), "also": list(self.also)}
+        return {
+            **asdict(self),
+            "locator": self.locator.to_dict(),
+            "also": list(self.also),
+            "outdated": self.outdated.to_dict() if self.outdated else None,
+        }
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

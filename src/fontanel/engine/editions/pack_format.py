@@ -88,6 +88,7 @@ class PackedReport(Strict):
     figures: Count
     recognised: list[tuple[Count, Annotated[float, Field(ge=0, le=1)]]] = Field(max_length=100_000)
     language: Line
+    left_out: Count = 0
 
 
 class PackedColumns(Strict):

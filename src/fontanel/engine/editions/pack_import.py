@@ -20,9 +20,11 @@ from fontanel.core.embedding.encoder import text_key
 from fontanel.core.index import WordsSegment
 from fontanel.core.passages.fields import words_entry
 from fontanel.core.text.analysis import Analyser
+from fontanel.core.validity import find_statements, opening_dates
 from fontanel.engine.documents.kbs import create_kb
 from fontanel.engine.documents.naming import set_tags
 from fontanel.engine.documents.readings import store_reading
+from fontanel.engine.documents.validity import record_statements
 from fontanel.engine.editions.pack_format import (
     BLOBS,
     VECTORS,
@@ -189,7 +191,8 @@ def _insert_documents(
         set_tags(session, document, packed.tags)
         # What is stored gets its hash here: a pack's own say-so never becomes the name of a file.
         sha256, size = blobs.put(pack.chunks(BLOBS + packed.sha256))
-        reading = store_reading(blobs, pack.reading(packed.reading)) if packed.reading else None
+        text = pack.reading(packed.reading) if packed.reading else None
+        reading = store_reading(blobs, text) if text else None
         revision = Revision(
             id=new_id("rev"),
             team_id=kb.team_id,
@@ -213,5 +216,10 @@ def _insert_documents(
         document.latest_revision_id = document.revision_id = revision.id
         by_name[packed.name] = document
         out.append((document, revision))
+        if text is not None:
+            session.flush()
+            record_statements(
+                session, document, revision, find_statements(text), opening_dates(text)
+            )
     session.flush()
     return out

@@ -17,6 +17,7 @@ from fontanel.core.reading.data.row_documents import Columns
 from fontanel.core.text.analysis import analyser_of
 from fontanel.engine.documents import states
 from fontanel.engine.documents.readings import store_reading
+from fontanel.engine.documents.validity import record_statements
 from fontanel.engine.editions.store import Editions
 from fontanel.engine.ingest.failures import attempt_failed, job_failed
 from fontanel.engine.ingest.passages import (
@@ -27,6 +28,7 @@ from fontanel.engine.ingest.passages import (
 )
 from fontanel.engine.ingest.progress import ProgressReporter
 from fontanel.engine.ingest.queue import claim, edition_of_job, waiting_teams
+from fontanel.engine.ingest.repeated import RepeatedBlocks, record_edges
 from fontanel.engine.runtime.fault_points import fault
 from fontanel.engine.workers.messages import (
     DocumentRead,
@@ -85,6 +87,8 @@ class _Read:
     reading: str
     """The sha256 of the stored reading."""
     files: list[StoredFile]
+    repeated: list[str]
+    """Fingerprints of blocks that were left out where they are at its edges."""
 
 
 class ReadStage:
@@ -110,6 +114,7 @@ class ReadStage:
         self._add_contained = add_contained
         self._embedder = embedder
         self._readers = readers
+        self._repeated = RepeatedBlocks(records)
         self._lock = threading.Lock()
         #: Readers that work for each team, and the team whose turn was last.
         self._working: Counter[str] = Counter()
@@ -169,10 +174,10 @@ class ReadStage:
             document = session.get(Document, job.document_key)
             revision = session.get(Revision, job.revision_id)
             edition = edition_of_job(session, job)
-        if document is None or revision is None or edition is None:
-            return None  # deleted since, and the job with it
+            if document is None or revision is None or edition is None:
+                return None  # deleted since, and the job with it
+            request = self._request(session, job, document, revision, edition)
         stored: list[tuple[str, int]] = []
-        request = self._request(job, document, revision, edition)
         try:
             reply = worker.read(
                 request,
@@ -211,10 +216,16 @@ class ReadStage:
                 StoredFile(file.name, sha256, size, file.tags)
                 for file, (sha256, size) in zip(reply.files, stored, strict=True)
             ],
+            repeated=request.repeated,
         )
 
     def _request(
-        self, job: Job, document: Document, revision: Revision, edition: Edition
+        self,
+        session: Session,
+        job: Job,
+        document: Document,
+        revision: Revision,
+        edition: Edition,
     ) -> ReadDocument:
         columns = revision.columns
         # For a standby edition, the reading of the active one is split again.
@@ -224,6 +235,7 @@ class ReadStage:
             name=document.name,
             splitting=split_settings(edition.settings),
             columns=None if columns is None else Columns.of(columns),
+            repeated=self._repeated.left_out_of(session, document),
             reading=None if reading is None else str(self._blobs.path(reading)),
         )
 
@@ -241,6 +253,8 @@ class ReadStage:
             with self._editions.writer(edition_id):
                 self._commit_edition(edition_id, group)
                 fault("words_committed")
+        if pages := [read.job.document_key for read in reads if read.result.edges]:
+            self._repeated.read_again(pages)
 
     def _commit_edition(self, edition_id: str, reads: Sequence[_Read]) -> None:
         with self._records.writing() as session:
@@ -329,6 +343,8 @@ class ReadStage:
         if warning := self._add_contained(session, document, read.files):
             revision.warnings = [*revision.warnings, warning]
         document.revision_id = revision.id
+        record_edges(session, document, result.edges, read.repeated)
+        record_statements(session, document, revision, result.validity, result.opening_dates)
         revision.answerable_at = revision.answerable_at or now()
         if embeds:
             states.keyword_ready(document)

@@ -10,6 +10,7 @@ from sqlalchemy import delete, func, select
 
 from fontanel.engine.answering.asking import Asking
 from fontanel.engine.answering.models import check_models
+from fontanel.engine.documents.validity import search_earlier_revisions
 from fontanel.engine.notices.deliveries import Deliveries
 from fontanel.engine.sync.freshness import watch_freshness
 from fontanel.llm import ModelClient
@@ -61,11 +62,15 @@ class Housekeeping:
         self._removed_days = removed_days
         self._models_checked: float | None = None
         self._swept: float | None = None
+        #: Whether an earlier version of the service may have left revisions to search.
+        self._earlier_revisions = True
 
     def run(self) -> None:
         """Do everything that is due."""
         self.delete_expired_kbs()
         self.delete_removed_documents()
+        if self._earlier_revisions:
+            self._earlier_revisions = search_earlier_revisions(self._records, self._blobs)
         watch_freshness(self._records)
         moment = time.monotonic()
         if self._models_checked is None or moment - self._models_checked > _CHECK_MODELS:

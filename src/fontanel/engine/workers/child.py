@@ -28,6 +28,9 @@ from fontanel.core.reading import (
     read,
     report_of,
 )
+from fontanel.core.reading.detect import HTML
+from fontanel.core.reading.repetition import edge_fingerprints, leave_out
+from fontanel.core.validity import find_statements, opening_dates
 from fontanel.engine.workers.lifetime import die_with_parent
 from fontanel.engine.workers.messages import (
     DocumentRead,
@@ -172,6 +175,8 @@ def _read(request: ReadDocument, replies: IO[bytes], count_tokens: CountTokens) 
         reading = replace(reading, container=True)
     elif media_type is not None:
         files = contained_files(data, media_type)
+    edges = edge_fingerprints(reading) if media_type == HTML else []
+    reading = leave_out(reading, request.repeated) if edges else reading
     watch.lap("read")
     send(replies, Splitting())
     passages = split(reading, request.splitting, count_tokens)
@@ -185,7 +190,10 @@ def _read(request: ReadDocument, replies: IO[bytes], count_tokens: CountTokens) 
         reading=reading,
         report=report_of(reading),
         media_type=media_type,
+        validity=list(find_statements(reading)),
+        opening_dates=list(opening_dates(reading)),
         seconds=watch.seconds,
+        edges=edges,
         files=[FileInfo(file.name, file.tags, len(file.data)) for file in files],
     )
     return reply, [file.data for file in files]
@@ -198,6 +206,8 @@ def _split_again(request: ReadDocument, reading: str, count_tokens: CountTokens)
         language=existing.language,
         passages=split(existing, request.splitting, count_tokens),
         about=describe(existing),
+        validity=list(find_statements(existing)),
+        opening_dates=list(opening_dates(existing)),
     )
 
 

@@ -7,6 +7,7 @@ message (pictures, contained files, vectors) follow it; the message has their si
 from __future__ import annotations
 
 import json
+from datetime import date
 from typing import IO, Any, TypeVar
 
 import msgspec
@@ -16,6 +17,7 @@ from fontanel.core.passages.splitting import Passage
 from fontanel.core.reading import Reading, Report
 from fontanel.core.reading.data.row_documents import Columns
 from fontanel.core.reading.paged.pdf_links import Link
+from fontanel.core.validity import ValidityStatement
 from fontanel.facts import SplitSettings
 
 _LENGTH_BYTES = 4
@@ -36,6 +38,8 @@ class ReadDocument(Message):
     splitting: SplitSettings
     columns: Columns | None = None
     """What a table's columns mean; its rows become documents."""
+    repeated: list[str] = []
+    """Fingerprints of blocks that are left out at the edges of a web page."""
     reading: str | None = None
     """Path of the stored reading, where the document has been read before: it is only split."""
 
@@ -97,6 +101,11 @@ class DocumentRead(Message):
     """None when the document had been read before."""
     report: Report | None = None
     media_type: str | None = None
+    edges: list[str] = []
+    """Fingerprints of the blocks at the edges of a web page."""
+    validity: list[ValidityStatement] = []
+    """What it says about whether it is in force."""
+    opening_dates: list[date] = []
     seconds: dict[str, float] = {}
     files: list[FileInfo] = []
 

@@ -9,11 +9,14 @@ from fontanel.records.tables.desks import Desk, DeskLink, DeskVersion, TextModel
 from fontanel.records.tables.documents import (
     Description,
     Document,
+    DocumentReference,
     DocumentTag,
     Job,
     JobStage,
     JobState,
+    PageEdges,
     Revision,
+    Validity,
 )
 from fontanel.records.tables.kbs import Edition, Kb, PassageRow, Segment, Tombstone
 from fontanel.records.tables.notices import Delivery, Notice, Receiver
@@ -40,6 +43,7 @@ __all__ = [
     "DeskLink",
     "DeskVersion",
     "Document",
+    "DocumentReference",
     "DocumentState",
     "DocumentTag",
     "Edition",
@@ -54,6 +58,7 @@ __all__ = [
     "Member",
     "Notice",
     "Outcome",
+    "PageEdges",
     "PassageRow",
     "PasswordLink",
     "Person",
@@ -74,6 +79,7 @@ __all__ = [
     "TurnState",
     "Use",
     "UtcDateTime",
+    "Validity",
     "Word",
     "now",
     "of_team",

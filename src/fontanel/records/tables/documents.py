@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from datetime import datetime
+from datetime import date, datetime
 from enum import StrEnum
 from typing import Any
 
@@ -15,7 +15,8 @@ from sqlalchemy import (
 from sqlalchemy.ext.hybrid import hybrid_property
 from sqlalchemy.orm import Mapped, mapped_column
 
-from fontanel.facts import DocumentState
+from fontanel.core.validity import ValidityKind
+from fontanel.facts import DocumentState, ValidityMark
 from fontanel.records.tables.base import Base, Word, now, of_team
 
 
@@ -94,7 +95,8 @@ class Revision(Base):
     `reading` is the blob of its text and blocks, once it was read; `report` the reading report;
     `columns` the meaning of its table's columns, if set. `embedded` counts the passages that were
     not in the vector cache. `source_changed_at` is when it changed at its source, `answerable_at`
-    when its words were first searchable.
+    when its words were first searchable. `opening_dates` are the dates at its beginning, by which
+    other documents may refer to it; None: not searched for yet.
     """
 
     __tablename__ = "revisions"
@@ -118,11 +120,83 @@ class Revision(Base):
     report: Mapped[dict[str, Any] | None]
     columns: Mapped[dict[str, Any] | None]
     seconds: Mapped[dict[str, Any]]
+    opening_dates: Mapped[list[Any] | None]
     embedded: Mapped[int] = mapped_column(default=0, server_default="0")
     created_at: Mapped[datetime] = mapped_column(default=now)
     source_changed_at: Mapped[datetime | None]
     answerable_at: Mapped[datetime | None]
     indexed_at: Mapped[datetime | None]
+
+
+class Validity(Base):
+    """Whether a document is in force: what its text says, and what a person decided.
+
+    `statements` are those of the text, as JSON. `mark` is the decision, None without one;
+    `replaced_by_key` the replacement that it names, and `marked_by` the person's name.
+    """
+
+    __tablename__ = "validities"
+
+    document_key: Mapped[int] = mapped_column(
+        ForeignKey("documents.key", ondelete="CASCADE"), primary_key=True
+    )
+    team_id: Mapped[str] = of_team()
+    kb_id: Mapped[str] = mapped_column(ForeignKey("kbs.id", ondelete="CASCADE"), index=True)
+    statements: Mapped[list[Any]]
+    in_force_from: Mapped[date | None]
+    in_force_until: Mapped[date | None]
+    withdrawn: Mapped[bool] = mapped_column(default=False)
+    mark: Mapped[ValidityMark | None] = mapped_column(Word(ValidityMark))
+    replaced_by_key: Mapped[int | None] = mapped_column(
+        ForeignKey("documents.key", ondelete="SET NULL"), index=True
+    )
+    marked_by: Mapped[str] = mapped_column(default="")
+    marked_at: Mapped[datetime | None]
+
+
+class DocumentReference(Base):
+    """A document's text names another that it replaces, or that replaces it.
+
+    `names` is the name in the text; `prefix` the beginning of its most particular word, by which it
+    is looked up when documents are added; `target_key` the document that is meant, once it is
+    known.
+    """
+
+    __tablename__ = "document_references"
+    __table_args__ = (Index("ix_document_references_lookup", "kb_id", "prefix"),)
+
+    key: Mapped[int] = mapped_column(primary_key=True)
+    team_id: Mapped[str] = of_team()
+    kb_id: Mapped[str] = mapped_column(ForeignKey("kbs.id", ondelete="CASCADE"))
+    document_key: Mapped[int] = mapped_column(
+        ForeignKey("documents.key", ondelete="CASCADE"), index=True
+    )
+    relation: Mapped[ValidityKind] = mapped_column(Word(ValidityKind))
+    names: Mapped[str]
+    prefix: Mapped[str]
+    target_key: Mapped[int | None] = mapped_column(
+        ForeignKey("documents.key", ondelete="SET NULL"), index=True
+    )
+
+
+class PageEdges(Base):
+    """The blocks at the edges of a web page, by which what repeats is found.
+
+    `collection` groups the pages that are compared; `left_out` are the fingerprints of those of
+    its blocks that repeated when it was read.
+    """
+
+    __tablename__ = "page_edges"
+    __table_args__ = (Index("ix_page_edges_collection", "kb_id", "collection"),)
+
+    document_key: Mapped[int] = mapped_column(
+        ForeignKey("documents.key", ondelete="CASCADE"), primary_key=True
+    )
+    team_id: Mapped[str] = of_team()
+    kb_id: Mapped[str] = mapped_column(ForeignKey("kbs.id", ondelete="CASCADE"))
+    collection: Mapped[str]
+    fingerprints: Mapped[list[Any]]
+    left_out: Mapped[list[Any]]
 
 
 class Description(Base):

@@ -11,7 +11,8 @@ from sqlalchemy import (
 )
 from sqlalchemy.orm import Mapped, mapped_column
 
-from fontanel.records.tables.base import Base, now, of_team
+from fontanel.facts import OutdatedRanking
+from fontanel.records.tables.base import Base, Word, now, of_team
 
 
 class Kb(Base):
@@ -26,6 +27,9 @@ class Kb(Base):
     edition_id: Mapped[str]
     #: The name of the model that describes its documents; None: their own words do.
     describer: Mapped[str | None]
+    outdated: Mapped[OutdatedRanking] = mapped_column(
+        Word(OutdatedRanking), default=OutdatedRanking.LOWER, server_default="lower"
+    )
     created_at: Mapped[datetime] = mapped_column(default=now)
     expires_at: Mapped[datetime | None]
     version: Mapped[int] = mapped_column(default=1)

@@ -9,6 +9,7 @@ from fontanel.core.answering import CheckedStatement
 from fontanel.core.passages.splitting import Locator
 from fontanel.engine.answering.turn_records import StoredCitation, StoredEvidence
 from fontanel.schemas import CitationOut, EvidenceOut, LocatorOut, StatementOut
+from fontanel.service.out.validity import outdated_out
 
 
 def locator_out(locator: Locator) -> LocatorOut:
@@ -33,6 +34,7 @@ def citation_out(citation: StoredCitation) -> CitationOut:
         support=citation.support,
         kb_id=citation.kb_id,
         also=list(citation.also),
+        outdated=outdated_out(citation.outdated),
     )
 
 

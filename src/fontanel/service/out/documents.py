@@ -14,14 +14,19 @@ from fontanel.schemas import (
     DocumentOut,
     JobOut,
     RevisionOut,
+    ValidityOut,
 )
+from fontanel.service.out.validity import validities_out
 
 
-def document_out(
-    session: Session, document: Document, revision: Revision | None = None
+def document_out(session: Session, document: Document) -> DocumentOut:
+    """A document as callers see it."""
+    return documents_out(session, [document])[0]
+
+
+def _document_out(
+    session: Session, document: Document, revision: Revision, validity: ValidityOut | None
 ) -> DocumentOut:
-    """A document as callers see it; `revision` is its latest, where that is at hand."""
-    revision = revision or session.get_one(Revision, document.latest_revision_id)
     parent = session.get(Document, document.parent_key) if document.parent_key is not None else None
     return DocumentOut(
         id=document.id,
@@ -33,6 +38,7 @@ def document_out(
         parent=parent.id if parent else None,
         source=document.source_id,
         link=document.link,
+        validity=validity,
         state=DocumentState(document.state).value,
         progress=document.progress,
         error_code=document.error_code,
@@ -47,13 +53,19 @@ def document_out(
 
 
 def documents_out(session: Session, documents: Sequence[Document]) -> list[DocumentOut]:
-    """The same of many, whose revisions are fetched at once."""
+    """The same of many, whose revisions and validity are looked up at once."""
     requested = [document.latest_revision_id for document in documents]
     revisions = {
         one.id: one for one in session.scalars(select(Revision).where(Revision.id.in_(requested)))
     }
+    validities = validities_out(session, documents)
     return [
-        document_out(session, document, revisions[document.latest_revision_id])
+        _document_out(
+            session,
+            document,
+            revisions[document.latest_revision_id],
+            validities.get(document.key),
+        )
         for document in documents
     ]
 

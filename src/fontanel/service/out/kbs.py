@@ -7,6 +7,7 @@ from datetime import datetime
 from sqlalchemy import func, select
 
 from fontanel.engine.answering.models import usable_model
+from fontanel.engine.documents.outdated import outdated_documents
 from fontanel.engine.ingest.description_counts import counts_of
 from fontanel.errors import ModelUnusable
 from fontanel.records.tables import SETTLED_STATES, Document, DocumentState, Edition, Kb, PassageRow
@@ -37,6 +38,8 @@ def kb_out(access: Access, kb: Kb) -> KbOut:
         passages=passages or 0,
         pending=sum(count for state, count in counts.items() if state not in SETTLED_STATES),
         failed=counts.get(DocumentState.FAILED, 0),
+        outdated_documents=len(outdated_documents(session, kb.id)),
+        outdated=kb.outdated,
         embedder=edition.embedder if edition else None,
         splitting=splitting_out(edition.settings if edition else {}),
         describing=_describing(access, kb),

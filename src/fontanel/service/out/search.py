@@ -18,6 +18,7 @@ from fontanel.schemas import (
     SpanOut,
     TermOut,
 )
+from fontanel.service.out.validity import outdated_out
 
 
 def hit_out(hit: Hit, results: Results, *, explain: bool) -> HitOut:
@@ -53,6 +54,7 @@ def hit_out(hit: Hit, results: Results, *, explain: bool) -> HitOut:
             NeighbourOut(passage_id=row.id, start=row.start, end=row.end, text=row.text)
             for row in hit.merged
         ],
+        outdated=outdated_out(passage.outdated),
         explanation=_explanation(candidate, results) if explain else None,
     )
 

@@ -119,7 +119,7 @@ def _rank(
             score -= 0.1
         if _TELLS_OF.search(statement.text):
             score -= _TELLS_PENALTY
-        if not question.asks_old and _OLD.search(" ".join(path)):
+        if statement.passage.demoted or (not question.asks_old and _OLD.search(" ".join(path))):
             score -= _OLD_PENALTY
         scored.append(Scored(statement, score, float(cosine), coverage))
     return sorted(scored, key=lambda item: -item.score)

@@ -32,7 +32,7 @@ def conflicting(
     quoted = {statement.passage.document_id for statement in chosen}
     for item in ranked:
         other = item.statement
-        if other.passage.document_id in quoted:
+        if other.passage.document_id in quoted or other.passage.demoted:
             continue
         theirs = quantities(other.text)
         units = {unit for _, unit in mine} & {unit for _, unit in theirs}

@@ -9,7 +9,8 @@ import re
 from collections.abc import Sequence
 
 from fontanel.core.answering.events import Message
-from fontanel.core.answering.phrases import LANGUAGES
+from fontanel.core.answering.evidence import EvidencePassage
+from fontanel.core.answering.phrases import LANGUAGES, outdated_note, phrases_in
 from fontanel.core.answering.question.followup import Exchange
 from fontanel.core.answering.settings import STATEMENTS, AnswerSettings, Grounding, Layout, Length
 from fontanel.core.answering.writing.context import Context, Source
@@ -112,8 +113,16 @@ def _source(source: Source) -> str:
     where = place_of(passage.locator, passage.title).replace('"', "'")
     return (
         f'<source number="{source.number}" title="{_plain(title)}"'
-        f' place="{_plain(where)}">\n{_plain(source.text)}\n</source>'
+        f' place="{_plain(where)}"{_status(passage)}>\n{_plain(source.text)}\n</source>'
     )
+
+
+def _status(passage: EvidencePassage) -> str:
+    """Return an attribute that says why a document is not in force, empty if it is."""
+    if passage.outdated is None:
+        return ""
+    note = outdated_note(phrases_in("en"), passage.title, passage.outdated)
+    return f' status="{_plain(note.replace(chr(34), chr(39)))}"'
 
 
 def place_of(locator: Locator, title: str) -> str:

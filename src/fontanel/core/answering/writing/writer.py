@@ -252,6 +252,7 @@ class Binding:
                 else min(checked.support, 0.5),
                 kb_id=quote.passage.kb_id,
                 also=quote.passage.also,
+                outdated=quote.passage.outdated,
             )
             self.citations.append(citation)
             numbers.append(citation.number)

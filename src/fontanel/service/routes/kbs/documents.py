@@ -14,6 +14,7 @@ from fontanel.core.reading import DRAWN
 from fontanel.engine.documents.documents import add_document, delete_document, retry_document
 from fontanel.engine.documents.naming import check_tags, document_name, set_tags
 from fontanel.engine.documents.readings import reading_of
+from fontanel.engine.documents.validity import mark_document, unmark_document
 from fontanel.engine.runtime.fault_points import fault
 from fontanel.errors import NotFound, Refused
 from fontanel.records.tables import Document, DocumentState, Job, PassageRow, Revision
@@ -30,6 +31,7 @@ from fontanel.schemas import (
     PassageOut,
     RevisionOut,
     StateName,
+    ValidityIn,
 )
 from fontanel.service.auth.access import Editor, EditorWrite, Reader, check_version
 from fontanel.service.bodies import BodyRefused, check_json
@@ -74,6 +76,7 @@ def list_documents(
     warnings: Annotated[
         bool, Query(description="Only documents that were read with warnings.")
     ] = False,
+    outdated: Annotated[bool, Query(description="Only documents that are not in force.")] = False,
     parent: Annotated[
         str | None, Query(description="Only those found inside this document.")
     ] = None,
@@ -93,6 +96,7 @@ def list_documents(
         folder=folder,
         name=name,
         warnings=warnings,
+        outdated=outdated,
         tags={key: value for key, _, value in pairs},
         all=True,
     )
@@ -191,6 +195,28 @@ def change(
     set_tags(access.session, document_row, check_tags(body.tags))
     access.session.flush()
     response.headers["ETag"] = f'"{document_row.version}"'
+    return document_out(access.session, document_row)
+
+
+@router.put("/documents/{document}/validity", summary="Decide whether a document is in force")
+def decide_validity(kb: str, document: str, body: ValidityIn, access: EditorWrite) -> DocumentOut:
+    """Outweighs what the text says, until the decision is withdrawn."""
+    kb_row = access.scope.kb(kb)
+    document_row = access.scope.document(kb_row, document)
+    replacement = access.scope.document(kb_row, body.replaced_by) if body.replaced_by else None
+    mark_document(access.session, document_row, body.mark, replacement, access.caller.name)
+    access.session.flush()
+    return document_out(access.session, document_row)
+
+
+@router.delete(
+    "/documents/{document}/validity", summary="Withdraw the decision whether it is in force"
+)
+def withdraw_validity(kb: str, document: str, access: EditorWrite) -> DocumentOut:
+    """What its text says applies again."""
+    document_row = access.scope.document(access.scope.kb(kb), document)
+    unmark_document(access.session, document_row)
+    access.session.flush()
     return document_out(access.session, document_row)
 
 

@@ -53,6 +53,7 @@ def create(body: KbIn, access: EditorWrite, request: Request) -> KbOut:
         access.session, access.team.id, body.name, body.description, embedder, lives, split
     )
     kb.describer = _describer(access, body.describer)
+    kb.outdated = body.outdated
     access.session.flush()
     out = kb_out(access, kb)
     idempotency.keep(out.model_dump_json())
@@ -84,6 +85,8 @@ def change(
             )
     kb_row.name = body.name if body.name is not None else kb_row.name
     kb_row.description = body.description if body.description is not None else kb_row.description
+    if body.outdated is not None:
+        kb_row.outdated = body.outdated
     if body.describer is not None:
         kb_row.describer = _describer(access, body.describer)
     kb_row.version += 1
