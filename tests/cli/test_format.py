@@ -7,9 +7,11 @@ from datetime import UTC, datetime, timedelta
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
+from rich.text import Text
 
+from fontanel.cli.commands.asking import excerpt
 from fontanel.cli.format import clock, moment, number, percent, place, size
-from fontanel.schemas import LocatorOut
+from fontanel.schemas import LocatorOut, SpanOut
 from tests.cli.conftest import Run
 
 
@@ -105,3 +107,21 @@ def test_what_is_piped_has_no_blanks_at_the_ends_of_lines(run: Run, storm: str) 
         text = run(*arguments).stdout
         assert text.strip()
         assert [line for line in text.split("\n") if line != line.rstrip()] == []
+
+
+@given(
+    st.lists(st.sampled_from(["wind", "berth", "gale", "of", "35"]), min_size=1, max_size=80),
+    st.lists(st.sampled_from([" ", "\t", "\n", ". "]), min_size=80, max_size=80),
+)
+def test_an_excerpt_marks_the_terms_where_they_are(words: list[str], between: list[str]) -> None:
+    text, spans = "", []
+    for word, gap in zip(words, between, strict=False):
+        if word == "wind":
+            spans.append(SpanOut(start=len(text), end=len(text) + 4))
+        text += word + gap
+    shown = excerpt(text, spans).renderable
+    assert isinstance(shown, Text)
+    assert "\t" not in shown.plain
+    marked = [shown.plain[span.start : span.end] for span in shown.spans]
+    assert all("wind".startswith(part) and part for part in marked)
+    assert bool(marked) == bool(spans)

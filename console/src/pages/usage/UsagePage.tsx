@@ -191,7 +191,7 @@ function Chart({ rows }: { rows: Row[] }) {
         {shown.map((row, index) => (
           <span
             key={row.key}
-            className="min-w-2 flex-1 overflow-visible text-center whitespace-nowrap"
+            className="flex min-w-2 flex-1 justify-end overflow-visible whitespace-nowrap"
           >
             {(shown.length - 1 - index) % 5 === 0 ? day(row.key) : ""}
           </span>

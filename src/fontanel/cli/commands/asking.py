@@ -6,7 +6,7 @@ import argparse
 import hashlib
 import re
 import sys
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from contextlib import nullcontext
 from pathlib import Path
 from typing import Any
@@ -38,6 +38,7 @@ from fontanel.schemas import (
     HitOut,
     PieceEvent,
     RestartEvent,
+    SpanOut,
     StartEvent,
 )
 
@@ -180,7 +181,7 @@ def _print_hit(context: Context, number: int, hit: HitOut, mode: str) -> None:
         cosine = hit.similarity
         scores += ", no vector yet" if cosine is None else f", cosine {cosine:.2f}"
     context.say(Text(f"           {scores}", "dim"))
-    context.say(_excerpt(hit))
+    context.say(excerpt(hit.text, hit.highlights))
     for neighbour in hit.neighbours:
         side = "before it" if neighbour.start < hit.start else "after it"
         start = " ".join(neighbour.text.split())[:90]
@@ -236,14 +237,15 @@ def _explanation(explanation: ExplanationOut) -> Padding:
     return Padding(Group(Text(summed, "dim"), table), (0, 0, 0, 11), expand=False)
 
 
-def _excerpt(hit: HitOut) -> Padding:
-    """The part of a passage around its first matching terms, the terms marked."""
-    text = Text(hit.text.replace("\t", "  "))
-    for span in hit.highlights:
+def excerpt(passage: str, highlights: Sequence[SpanOut]) -> Padding:
+    """Return the part of a passage around its first matching terms, the terms marked."""
+    text = Text(passage)
+    for span in highlights:
         text.stylize("bold underline", span.start, span.end)
-    first = hit.highlights[0].start if hit.highlights else 0
-    start = max(0, hit.text.rfind(". ", 0, first) + 2 if first > 160 else 0)
-    shown = text[start : start + 400]
+    first = highlights[0].start if highlights else 0
+    sentence = passage.rfind(". ", 0, first)
+    start = sentence + 2 if first > 160 and sentence >= 0 else 0
+    shown = Text("  ").join(text[start : start + 400].split("\t"))
     lines = [line for line in shown.split("\n") if line.plain.strip()]
     return Padding(Text("\n").join(lines), (0, 0, 0, 11), expand=False)
 

@@ -9,7 +9,7 @@ from fontanel.core.index.segments import ABSENT, WordsSegment
 from fontanel.core.text.analysis import fold
 
 #: A correction counts for so much of the word that was written.
-PENALTY = 0.6
+PENALTY = 0.9
 #: Words this short are names and units as often as slips.
 _MIN = 4
 _MAX = 3
@@ -47,7 +47,9 @@ def corrections(term: str, word: str, segments: Sequence[WordsSegment]) -> list[
         for near, distance in distances.items()
         if distance <= slips
     }
-    return sorted(results, key=lambda near: (*results[near], near))[:_MAX]
+    nearest = min((distance for distance, _ in results.values()), default=0)
+    likely = [near for near, (distance, _) in results.items() if distance == nearest]
+    return sorted(likely, key=lambda near: (*results[near], near))[:_MAX]
 
 
 def _alike(word: str, slips: int, segments: Sequence[WordsSegment]) -> set[str]:
