@@ -7,11 +7,11 @@ from contextlib import closing
 from dataclasses import replace
 
 from fontanel.core.answering.composing.asked import Draft
+from fontanel.core.answering.composing.citing import cite
 from fontanel.core.answering.composing.comparing import compare
 from fontanel.core.answering.composing.composer import draft, leans
 from fontanel.core.answering.composing.conflicts import conflicting
 from fontanel.core.answering.composing.layout import ComposedPiece, lay_out
-from fontanel.core.answering.composing.statements import Statement
 from fontanel.core.answering.curated import Curated, CuratedAnswer
 from fontanel.core.answering.events import (
     BUILT_IN,
@@ -35,13 +35,13 @@ from fontanel.core.answering.events import (
 from fontanel.core.answering.evidence import EvidencePassage, Knowledge, sufficiency
 from fontanel.core.answering.phrases import outdated_note, phrases_in
 from fontanel.core.answering.question.followup import Exchange, stand_alone
+from fontanel.core.answering.question.required import WITHOUT_NAME
 from fontanel.core.answering.question.routing import Routes, choose
 from fontanel.core.answering.question.shape import small_talk, yes_or_no
 from fontanel.core.answering.settings import AnswerSettings, Grounding, Layout
 from fontanel.core.answering.trace import Trace
 from fontanel.core.answering.writing.context import pack, tokens_of
 from fontanel.core.answering.writing.prompt import messages
-from fontanel.core.answering.writing.verify import support
 from fontanel.core.answering.writing.writer import Binding, Writer, WriterFailed
 from fontanel.core.text.language import detect_language
 
@@ -204,6 +204,9 @@ class _Pipeline:
                 if composed.chosen
                 else 0.0
             )
+            if composed.missing:
+                self._enough = min(self._enough, WITHOUT_NAME)
+                step.record(missing=composed.missing)
             quoted = {statement.passage.passage_id for statement in composed.chosen}
             # The nearest passages, and whichever others the answer quotes.
             self._evidence = tuple(
@@ -350,7 +353,7 @@ class _Pipeline:
                 yield TextPiece(piece.text)
                 if not piece.group:
                     continue
-                citation = _cite(
+                citation = cite(
                     piece, len(citations) + 1, before + piece.start, len(text), self._knowledge
                 )
                 citations.append(citation)
@@ -426,33 +429,3 @@ class _Pipeline:
             if citation.outdated is not None
         }
         return " ".join(filter(None, (self._note, *outdated.values())))
-
-
-def _cite(
-    piece: ComposedPiece, number: int, start: int, end: int, knowledge: Knowledge
-) -> Citation:
-    group: Sequence[Statement] = piece.group
-    passage: EvidencePassage = group[0].passage
-    quote_start, quote_end = group[0].start, group[-1].end
-    quote = passage.text[quote_start - passage.start : quote_end - passage.start]
-    lead = " ".join(statement.lead for statement in group)
-    # Without the numbers that mark the steps, which are not statements.
-    text = " ".join(statement.text for statement in group)
-    return Citation(
-        number=number,
-        answer_start=start,
-        answer_end=end,
-        document_id=passage.document_id,
-        revision_id=passage.revision_id,
-        title=passage.title,
-        locator=group[0].locator,
-        start=quote_start,
-        end=quote_end,
-        quote=quote,
-        passage_id=passage.passage_id,
-        match=passage.match,
-        support=support(text, f"{quote} {lead}", knowledge.terms),
-        kb_id=passage.kb_id,
-        also=passage.also,
-        outdated=passage.outdated,
-    )

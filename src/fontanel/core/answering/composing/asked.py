@@ -36,12 +36,16 @@ class Scored:
 
 @dataclass(frozen=True, slots=True)
 class Draft:
-    """What the composer would quote, best statement first, and its evidence."""
+    """What the composer would quote, best statement first, and its evidence.
+
+    `missing` are exact names in the question that the quoted documents' passages do not contain.
+    """
 
     ranked: list[Scored]
     chosen: list[Statement]
     support: Support
     keyword_only: bool
+    missing: tuple[str, ...] = ()
 
 
 class Question:

@@ -22,6 +22,7 @@ from fontanel.core.answering.composing.asked import (
 from fontanel.core.answering.composing.statements import Statement, statements
 from fontanel.core.answering.composing.support import WORD, support_of
 from fontanel.core.answering.evidence import NO_SUPPORT, EvidencePassage, Knowledge
+from fontanel.core.answering.question.required import missing_names
 from fontanel.core.answering.question.shape import Shape, fit
 from fontanel.core.answering.settings import STATEMENTS, AnswerSettings, Length
 from fontanel.core.arrays import Floats
@@ -72,7 +73,26 @@ def draft(
         return Draft([], [], NO_SUPPORT, keyword_only=True)
     chosen = _choose(question, ranked, (settings or AnswerSettings()).length)
     return Draft(
-        ranked, chosen, support_of(question, ranked, passages, knowledge), question.vector is None
+        ranked,
+        chosen,
+        support_of(question, ranked, passages, knowledge),
+        question.vector is None,
+        _missing(question, chosen, passages),
+    )
+
+
+def _missing(
+    question: Question, chosen: Sequence[Statement], passages: Sequence[EvidencePassage]
+) -> tuple[str, ...]:
+    """Return exact names in the question that no passage of the quoted documents contains."""
+    documents = {statement.passage.document_id for statement in chosen}
+    return missing_names(
+        question.own,
+        [
+            " ".join((passage.title, *passage.locator.heading_path, passage.context, passage.text))
+            for passage in passages
+            if passage.document_id in documents
+        ],
     )
 
 
