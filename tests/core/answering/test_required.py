@@ -6,9 +6,14 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from fontanel.core.answering.question.required import missing_names
+from fontanel.core.answering import AnswerSettings, Finished, Outcome, answer
+from fontanel.core.answering.question.required import missing_names, nearest_name
+from fontanel.core.embedding.encoder import OnnxEmbedder
+from tests.conftest import EMBEDDER
+from tests.core.documents import Documents
 
 BASINS = "Speed in the basins. In basin 14 the limit is 4 knots. Berths 2 to 5 have no limit."
+BASINS_PAGE = b"# Basins\n\n## Speed\n\nThe speed limit in basin 14 is 4 knots for every ship."
 MANUAL = "work_mem sets the memory of a sort. The option --max-size takes megabytes. See SOP-014."
 
 
@@ -40,3 +45,31 @@ def test_exact_names_are_looked_for(question: str, text: str, missing: tuple[str
 @given(st.text(max_size=200))
 def test_a_text_contains_what_it_names_itself(text: str) -> None:
     assert missing_names(text, [text]) == ()
+
+
+@pytest.mark.parametrize(
+    ("name", "nearest"),
+    [("basin 21", "basin 14"), ("berth 7", "Berths 2"), ("gate 3", ""), ("shared_buffers", "")],
+)
+def test_the_nearest_name_is_found(name: str, nearest: str) -> None:
+    assert nearest_name(name, [BASINS]) == nearest
+
+
+@pytest.mark.parametrize(
+    ("basin", "outcome", "text"),
+    [
+        (14, Outcome.ANSWERED, "The speed limit in basin 14 is 4 knots for every ship."),
+        (
+            21,
+            Outcome.DECLINED,
+            "No passage that was found mentions basin 21. The nearest is basin 14.",
+        ),
+    ],
+)
+def test_an_answer_names_what_no_passage_mentions(basin: int, outcome: Outcome, text: str) -> None:
+    documents = Documents(OnnxEmbedder(EMBEDDER), basins=BASINS_PAGE)
+    settings = AnswerSettings(evidence_needed=0.2)
+    events = list(answer(f"What is the speed limit in basin {basin}?", [], documents, settings))
+    finished = events[-1]
+    assert isinstance(finished, Finished)
+    assert (finished.answer.outcome, finished.answer.text) == (outcome, text)

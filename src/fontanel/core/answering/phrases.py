@@ -9,9 +9,11 @@ from fontanel.core.validity import Outdated, OutdatedReason
 
 @dataclass(frozen=True, slots=True)
 class Phrases:
-    """Templates; `{model}`, `{reason}`, `{title}`, `{replacement}` and `{date}` are replaced."""
+    """Templates with fields in braces; `nearest` follows `unmentioned`."""
 
     declined: str
+    unmentioned: str
+    nearest: str
     nothing_indexed: str
     greeting: str
     thanks: str
@@ -30,6 +32,8 @@ class Phrases:
 
 _ENGLISH = Phrases(
     declined="The documents do not answer this question.",
+    unmentioned="No passage that was found mentions {name}.",
+    nearest="The nearest is {name}.",
     nothing_indexed=(
         "There is nothing to answer from yet: no document of this knowledge base is indexed."
     ),
@@ -66,6 +70,8 @@ _PHRASES = {
     "en": _ENGLISH,
     "de": Phrases(
         declined="Die Dokumente beantworten diese Frage nicht.",
+        unmentioned="Keine gefundene Stelle erwähnt {name}.",
+        nearest="Am nächsten kommt {name}.",
         nothing_indexed=(
             "Noch gibt es nichts, woraus geantwortet werden kann: kein Dokument ist erfasst."
         ),
@@ -100,6 +106,8 @@ _PHRASES = {
     ),
     "fr": Phrases(
         declined="Les documents ne répondent pas à cette question.",
+        unmentioned="Aucun passage trouvé ne mentionne {name}.",
+        nearest="Le plus proche est {name}.",
         nothing_indexed="Il n'y a encore rien d'où répondre : aucun document n'est indexé.",
         greeting=(
             "Bonjour. Posez une question sur les documents ; la réponse montre où se trouve chaque"
@@ -131,6 +139,8 @@ _PHRASES = {
     ),
     "es": Phrases(
         declined="Los documentos no responden a esta pregunta.",
+        unmentioned="Ningún pasaje encontrado menciona {name}.",
+        nearest="Lo más parecido es {name}.",
         nothing_indexed="Todavía no hay nada con que responder: ningún documento está indexado.",
         greeting=(
             "Hola. Haga una pregunta sobre los documentos; la respuesta muestra dónde está cada"
@@ -200,3 +210,9 @@ def outdated_note(phrases: Phrases, title: str, outdated: Outdated) -> str:
     if outdated.reason == OutdatedReason.NOT_YET and outdated.on:
         return phrases.not_yet.format(title=title, date=outdated.on.isoformat())
     return phrases.withdrawn.format(title=title)
+
+
+def unmentioned_note(phrases: Phrases, name: str, nearest: str) -> str:
+    """Return a sentence on a name that no passage mentions, and on the most similar one."""
+    text = phrases.unmentioned.format(name=name)
+    return f"{text} {phrases.nearest.format(name=nearest)}" if nearest else text

@@ -33,7 +33,7 @@ from fontanel.core.answering.events import (
     Verdict,
 )
 from fontanel.core.answering.evidence import EvidencePassage, Knowledge, sufficiency
-from fontanel.core.answering.phrases import outdated_note, phrases_in
+from fontanel.core.answering.phrases import outdated_note, phrases_in, unmentioned_note
 from fontanel.core.answering.question.followup import Exchange, stand_alone
 from fontanel.core.answering.question.required import WITHOUT_NAME
 from fontanel.core.answering.question.routing import Routes, choose
@@ -107,6 +107,7 @@ class _Pipeline:
         self._passages: tuple[EvidencePassage, ...] = ()
         self._evidence: tuple[EvidencePassage, ...] = ()
         self._enough = 0.0
+        self._unmentioned: tuple[str, str] | None = None
         self._note = ""
         self._prompt: tuple[Message, ...] = ()
         self._raw = ""
@@ -204,6 +205,7 @@ class _Pipeline:
                 if composed.chosen
                 else 0.0
             )
+            self._unmentioned = composed.unmentioned
             if composed.missing:
                 self._enough = min(self._enough, WITHOUT_NAME)
                 step.record(missing=composed.missing)
@@ -224,6 +226,9 @@ class _Pipeline:
 
     def _decline(self, removed: tuple[CheckedStatement, ...] = ()) -> Iterator[AnswerEvent]:
         text = self._phrases.declined if self._passages else self._phrases.nothing_indexed
+        if self._unmentioned is not None:
+            name, nearest = self._unmentioned
+            text = unmentioned_note(self._phrases, name, nearest)
         yield TextPiece(text)
         yield Finished(self._answer(Outcome.DECLINED, text, statements=removed))
 

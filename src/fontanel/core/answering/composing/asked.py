@@ -39,6 +39,7 @@ class Draft:
     """What the composer would quote, best statement first, and its evidence.
 
     `missing` are exact names in the question that the quoted documents' passages do not contain.
+    `unmentioned` is one that no passage contains, and the most similar name there is.
     """
 
     ranked: list[Scored]
@@ -46,6 +47,7 @@ class Draft:
     support: Support
     keyword_only: bool
     missing: tuple[str, ...] = ()
+    unmentioned: tuple[str, str] | None = None
 
 
 class Question:

@@ -22,7 +22,7 @@ from fontanel.core.answering.composing.asked import (
 from fontanel.core.answering.composing.statements import Statement, statements
 from fontanel.core.answering.composing.support import WORD, support_of
 from fontanel.core.answering.evidence import NO_SUPPORT, EvidencePassage, Knowledge
-from fontanel.core.answering.question.required import missing_names
+from fontanel.core.answering.question.required import missing_names, nearest_name
 from fontanel.core.answering.question.shape import Shape, fit
 from fontanel.core.answering.settings import STATEMENTS, AnswerSettings, Length
 from fontanel.core.arrays import Floats
@@ -72,28 +72,25 @@ def draft(
     if not ranked:
         return Draft([], [], NO_SUPPORT, keyword_only=True)
     chosen = _choose(question, ranked, (settings or AnswerSettings()).length)
+    documents = {statement.passage.document_id for statement in chosen}
+    quoted = [passage for passage in passages if passage.document_id in documents]
+    unmentioned = missing_names(question.own, _texts(passages))
     return Draft(
         ranked,
         chosen,
         support_of(question, ranked, passages, knowledge),
         question.vector is None,
-        _missing(question, chosen, passages),
+        missing_names(question.own, _texts(quoted)),
+        (unmentioned[0], nearest_name(unmentioned[0], _texts(quoted))) if unmentioned else None,
     )
 
 
-def _missing(
-    question: Question, chosen: Sequence[Statement], passages: Sequence[EvidencePassage]
-) -> tuple[str, ...]:
-    """Return exact names in the question that no passage of the quoted documents contains."""
-    documents = {statement.passage.document_id for statement in chosen}
-    return missing_names(
-        question.own,
-        [
-            " ".join((passage.title, *passage.locator.heading_path, passage.context, passage.text))
-            for passage in passages
-            if passage.document_id in documents
-        ],
-    )
+def _texts(passages: Sequence[EvidencePassage]) -> list[str]:
+    """Return the texts of passages with their titles and headings."""
+    return [
+        " ".join((passage.title, *passage.locator.heading_path, passage.context, passage.text))
+        for passage in passages
+    ]
 
 
 def _rank(

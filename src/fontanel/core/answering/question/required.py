@@ -32,6 +32,7 @@ _NO_NOUN = frozenset(
 _OPTION = re.compile(r"(?<![\w-])(?:--[a-z][\w-]+|[^\W\d_]\w*_\w+)(?!\w)")
 #: Letters and a number, such as "SOP-014" or "FT2".
 _MIXED = re.compile(r"(?<![\w-])(?P<letters>[^\W\d_]{1,12})-?(?P<number>\d{1,6})(?![\w-])")
+_STEM = re.compile(r"(?P<stem>[^\W\d_][\w-]*?)[\s-]*\d")
 _RANGE = re.compile(r"(\d{1,6})\s*(?:to|and|or|bis|und|à|et|a|y|[-–—])\s*(\d{1,6})")
 _BETWEEN = re.compile(r"[\s_.\-]+")
 #: The sufficiency of evidence that does not contain what the question names, at most.
@@ -50,9 +51,19 @@ def missing_names(question: str, texts: Sequence[str]) -> tuple[str, ...]:
     plain = _plain(text)
     missing = [name for name in _options(question) if _plain(name) not in plain]
     for name, stem, number in (*_numbered(question), *_mixed(question)):
-        if _plain(name) not in plain and not _has_number(text, number) and _has_sibling(text, stem):
+        if _plain(name) not in plain and not _has_number(text, number) and _sibling(text, stem):
             missing.append(name)
     return tuple(dict.fromkeys(missing))
+
+
+def nearest_name(name: str, texts: Sequence[str]) -> str:
+    """Return the first name in the texts that differs from a missing one by its number only.
+
+    Empty if there is none.
+    """
+    match = _STEM.match(name)
+    sibling = _sibling("\n".join(texts), match["stem"]) if match else None
+    return " ".join(sibling.group().split()) if sibling else ""
 
 
 def _options(question: str) -> Iterator[str]:
@@ -81,9 +92,11 @@ def _has_number(text: str, number: str) -> bool:
     )
 
 
-def _has_sibling(text: str, stem: str) -> bool:
-    """Return whether a text has a name with a number, whatever number it is."""
-    return re.search(rf"\b{re.escape(stem)}s?[\s-]*(?:no\.?\s*)?\d", text, re.I) is not None
+def _sibling(text: str, stem: str) -> re.Match[str] | None:
+    """Return the first name of a text with a number, whatever number it is."""
+    return re.search(
+        rf"\b{re.escape(stem)}s?[\s-]{{0,3}}(?:no\.?\s*)?\d+(?:\.\d+)*[a-z]?\b", text, re.I
+    )
 
 
 def _plain(text: str) -> str:
