@@ -9,7 +9,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from fontanel.core.validity import DocumentNames, best_match
-from fontanel.core.validity.references import lookup_prefix, lookup_prefixes
+from fontanel.core.validity.references import lookup_key, lookup_keys
 
 STORM = DocumentNames("Storm plan", "storm-plan.pdf", frozenset({date(2024, 3, 1)}))
 NOTICE = DocumentNames(
@@ -62,5 +62,4 @@ def test_the_order_of_documents_does_not_matter(
 
 @given(st.sampled_from(ALL))
 def test_a_document_is_looked_up_by_a_word_of_its_title(document: DocumentNames) -> None:
-    prefix = lookup_prefix(document.title, OWN)
-    assert prefix in lookup_prefixes(f"{document.title} {document.name}")
+    assert lookup_key(document.title, OWN) in lookup_keys(document)

@@ -69,19 +69,29 @@ def best_match(
     return ranked[0]
 
 
-def lookup_prefixes(text: str) -> frozenset[str]:
-    """Return the beginnings of the words by which a name or a reference is looked up."""
-    return frozenset(word[:_PREFIX] for word in _WORD.findall(text.lower()))
+def lookup_keys(names: DocumentNames) -> frozenset[str]:
+    """Return by what references find a document.
+
+    The numbers and the beginnings of the words of its title and name, and its dates in ISO 8601.
+    """
+    text = f"{names.title} {PurePosixPath(names.name).stem}".lower()
+    words = {word[:_PREFIX] for word in _WORD.findall(text)}
+    return frozenset(words | {day.isoformat() for day in names.dates})
 
 
-def lookup_prefix(reference: str, own: DocumentNames, language: str = "en") -> str:
-    """Return the beginning of the most particular word of a reference, empty without one."""
+def lookup_key(reference: str, own: DocumentNames, language: str = "en") -> str:
+    """Return by what a reference's document is looked up, empty if by nothing.
+
+    Its first number that is no year, as few documents have the same; else the beginning of its
+    longest word.
+    """
     undated = DATE.sub(" ", _completed(reference, own, language)).lower()
     analyser = analyser_of(language)
     terms = set(analyser.terms(undated)) - _terms_of(_ISSUE, language)
     words = [word for word in _WORD.findall(undated) if terms.intersection(analyser.terms(word))]
+    numbers = [word for word in words if word.isdigit() and not _YEAR.match(word)]
     plain = [word for word in words if not word.isdigit()] or words
-    return max(plain, key=len, default="")[:_PREFIX]
+    return (numbers[0] if numbers else max(plain, key=len, default=""))[:_PREFIX]
 
 
 def _completed(reference: str, own: DocumentNames, language: str) -> str:

@@ -64,8 +64,9 @@ def outdated_documents(
     claims.leave_out_future(day)
     reasons = {key: _reason(key, claims, day) for key in {*claims.validities, *claims.replaced_by}}
     outdated = {key: reason for key, reason in reasons.items() if reason is not None}
+    ends = _ends(claims)
     chains = {
-        key: _last(key, claims)
+        key: ends[key]
         for key, reason in outdated.items()
         if reason.reason == OutdatedReason.REPLACED
     }
@@ -174,17 +175,22 @@ def _reason(key: int, claims: _Claims, day: date) -> Outdated | None:
     return None
 
 
-def _last(key: int, claims: _Claims) -> int | None:
-    """Return the document at the end of the chain of replacements; itself in a circle."""
-    seen = {key}
-    last: int | None = None
-    following = claims.replaced_by.get(key)
-    while following is not None:
-        if following in seen:
-            return key
-        seen.add(following)
-        last, following = following, claims.replaced_by.get(following)
-    return last
+def _ends(claims: _Claims) -> dict[int, int | None]:
+    """Return, for each replaced document, the one at the end of its chain of replacements.
+
+    None if that is not in the knowledge base; the document itself if the chain leads into a circle.
+    """
+    ends: dict[int, int | None] = {}
+    for key in claims.replaced_by:
+        chain: dict[int, None] = {}
+        at: int | None = key
+        while at is not None and at in claims.replaced_by and at not in ends and at not in chain:
+            chain[at] = None
+            at = claims.replaced_by[at]
+        circular = at is not None and (at in chain or ends.get(at) == at)
+        end = None if at is None else ends.get(at, at)
+        ends.update((link, link if circular else end) for link in chain)
+    return ends
 
 
 def _titles(session: Session, keys: Collection[int]) -> dict[int, tuple[str, str]]:

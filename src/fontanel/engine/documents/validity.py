@@ -5,15 +5,15 @@ from __future__ import annotations
 from collections.abc import Sequence
 from datetime import date
 
-from sqlalchemy import delete, func, or_, select
+from sqlalchemy import and_, delete, insert, or_, select, true
 from sqlalchemy.orm import Session
 
 from fontanel.core.validity import ValidityKind, ValidityStatement
 from fontanel.core.validity.references import (
     DocumentNames,
     best_match,
-    lookup_prefix,
-    lookup_prefixes,
+    lookup_key,
+    lookup_keys,
 )
 from fontanel.core.validity.statements import find_statements, opening_dates
 from fontanel.engine.documents.outdated import replacement_of
@@ -21,7 +21,14 @@ from fontanel.engine.documents.readings import load_reading
 from fontanel.errors import Refused
 from fontanel.facts import DocumentState, ValidityMark
 from fontanel.records.blobs import BlobStore
-from fontanel.records.tables import Document, DocumentReference, Revision, Validity, now
+from fontanel.records.tables import (
+    Document,
+    DocumentName,
+    DocumentReference,
+    Revision,
+    Validity,
+    now,
+)
 from fontanel.records.unit_of_work import Records
 
 _REFERENCES = (ValidityKind.REPLACES, ValidityKind.REPLACED_BY)
@@ -55,8 +62,10 @@ def record_statements(
         if withdrawn and not validity.withdrawn:
             validity.in_force_until = validity.in_force_until or withdrawn[0].date
     session.flush()
+    names = _names(document, revision)
+    _record_names(session, document, names)
     _add_references(session, document, revision, statements)
-    _resolve_others(session, document)
+    _resolve_others(session, document, names)
 
 
 def mark_document(
@@ -176,58 +185,85 @@ def _add_references(
             document_key=document.key,
             relation=statement.kind,
             names=statement.names,
-            prefix=lookup_prefix(statement.names, own, language),
+            lookup=lookup_key(statement.names, own, language),
+            named_on=statement.date,
         )
         reference.target_key = _resolved(session, reference, document, revision)
         session.add(reference)
     session.flush()
 
 
-def _resolve_others(session: Session, document: Document) -> None:
+def _record_names(session: Session, document: Document, names: DocumentNames) -> None:
+    session.execute(delete(DocumentName).where(DocumentName.document_key == document.key))
+    rows = [
+        {
+            "document_key": document.key,
+            "lookup": lookup,
+            "team_id": document.team_id,
+            "kb_id": document.kb_id,
+        }
+        for lookup in sorted(lookup_keys(names))
+    ]
+    if rows:
+        session.execute(insert(DocumentName), rows)
+
+
+def _resolve_others(session: Session, document: Document, names: DocumentNames) -> None:
     """Resolve the references of other documents that may be to this one."""
-    prefixes = lookup_prefixes(f"{document.title} {document.name}")
+    dated = DocumentReference.named_on.is_(None) | DocumentReference.named_on.in_(names.dates)
     rows = session.execute(
         select(DocumentReference, Document, Revision)
         .join(Document, Document.key == DocumentReference.document_key)
         .join(Revision, Revision.id == Document.revision_id)
         .where(
             DocumentReference.kb_id == document.kb_id,
-            DocumentReference.prefix.in_(prefixes),
             DocumentReference.document_key != document.key,
+            or_(
+                # Those to an earlier name of the document too.
+                DocumentReference.target_key == document.key,
+                and_(
+                    DocumentReference.lookup.in_(lookup_keys(names)),
+                    dated if names.dates else true(),
+                ),
+            ),
         )
-        .limit(_MAX_CANDIDATES)
     ).all()
     for reference, owner, revision in rows:
-        reference.target_key = _resolved(session, reference, owner, revision)
+        owners = _names(owner, revision)
+        match = best_match(reference.names, [names], owners, revision.language or "en")
+        if match is not None or reference.target_key == document.key:
+            reference.target_key = _resolved(session, reference, owner, revision)
 
 
 def _resolved(
     session: Session, reference: DocumentReference, owner: Document, revision: Revision
 ) -> int | None:
-    """Return the key of the document that a reference is to, None if none is clearly meant."""
-    if not reference.prefix:
-        return None
-    # SQLite folds the case of ASCII letters only.
-    pattern = "%" + "".join(c if c.isascii() else "_" for c in reference.prefix) + "%"
-    rows = session.execute(
-        select(Document, Revision)
-        .join(Revision, Revision.id == Document.latest_revision_id)
-        .where(
-            Document.kb_id == reference.kb_id,
-            Document.key != owner.key,
-            Document.state != DocumentState.REMOVED,
-            or_(func.lower(Document.title).like(pattern), func.lower(Document.name).like(pattern)),
-        )
-        .order_by(Document.name)
-        .limit(_MAX_CANDIDATES)
-    ).all()
-    match = best_match(
-        reference.names,
-        [_names(document, version) for document, version in rows],
-        _names(owner, revision),
-        revision.language or "en",
-    )
-    return None if match is None else rows[match][0].key
+    """Return the key of the document that a reference is to, None if none is clearly meant.
+
+    Documents with the date that is named come first.
+    """
+    language = revision.language or "en"
+    lookups = [reference.named_on.isoformat()] if reference.named_on else []
+    for lookup in (*lookups, reference.lookup):
+        rows = session.execute(
+            select(Document, Revision)
+            .join(DocumentName, DocumentName.document_key == Document.key)
+            .join(Revision, Revision.id == Document.latest_revision_id)
+            .where(
+                DocumentName.kb_id == reference.kb_id,
+                DocumentName.lookup == lookup,
+                Document.key != owner.key,
+                Document.state != DocumentState.REMOVED,
+            )
+            .order_by(Document.name)
+            .limit(_MAX_CANDIDATES)
+        ).all()
+        candidates = [_names(document, version) for document, version in rows]
+        match = best_match(reference.names, candidates, _names(owner, revision), language)
+        if match is not None:
+            key: int = rows[match][0].key
+            return key
+    return None
 
 
 def _names(document: Document, revision: Revision) -> DocumentNames:

@@ -9,6 +9,7 @@ from fontanel.records.tables.desks import Desk, DeskLink, DeskVersion, TextModel
 from fontanel.records.tables.documents import (
     Description,
     Document,
+    DocumentName,
     DocumentReference,
     DocumentTag,
     Job,
@@ -43,6 +44,7 @@ __all__ = [
     "DeskLink",
     "DeskVersion",
     "Document",
+    "DocumentName",
     "DocumentReference",
     "DocumentState",
     "DocumentTag",

@@ -157,13 +157,13 @@ class Validity(Base):
 class DocumentReference(Base):
     """A document's text names another that it replaces, or that replaces it.
 
-    `names` is the name in the text; `prefix` the beginning of its most particular word, by which it
-    is looked up when documents are added; `target_key` the document that is meant, once it is
-    known.
+    `names` is the name in the text, `lookup` the number or the beginning of the word by which its
+    document is looked up, and `named_on` the date in it; `target_key` is the document that is
+    meant, once it is known.
     """
 
     __tablename__ = "document_references"
-    __table_args__ = (Index("ix_document_references_lookup", "kb_id", "prefix"),)
+    __table_args__ = (Index("ix_document_references_lookup", "kb_id", "lookup", "named_on"),)
 
     key: Mapped[int] = mapped_column(primary_key=True)
     team_id: Mapped[str] = of_team()
@@ -173,10 +173,25 @@ class DocumentReference(Base):
     )
     relation: Mapped[ValidityKind] = mapped_column(Word(ValidityKind))
     names: Mapped[str]
-    prefix: Mapped[str]
+    lookup: Mapped[str]
+    named_on: Mapped[date | None]
     target_key: Mapped[int | None] = mapped_column(
         ForeignKey("documents.key", ondelete="SET NULL"), index=True
     )
+
+
+class DocumentName(Base):
+    """A word, number or date by which other documents may refer to a document."""
+
+    __tablename__ = "document_names"
+    __table_args__ = (Index("ix_document_names_lookup", "kb_id", "lookup"),)
+
+    document_key: Mapped[int] = mapped_column(
+        ForeignKey("documents.key", ondelete="CASCADE"), primary_key=True
+    )
+    lookup: Mapped[str] = mapped_column(primary_key=True)
+    team_id: Mapped[str] = of_team()
+    kb_id: Mapped[str] = mapped_column(ForeignKey("kbs.id", ondelete="CASCADE"))
 
 
 class PageEdges(Base):

@@ -38,24 +38,38 @@ def upgrade() -> None:
         sa.Column("document_key", sa.Integer(), nullable=False),
         sa.Column("relation", sa.String(length=20), nullable=False),
         sa.Column("names", sa.String(), nullable=False),
-        sa.Column("prefix", sa.String(), nullable=False),
+        sa.Column("lookup", sa.String(), nullable=False),
+        sa.Column("named_on", sa.Date(), nullable=True),
         sa.Column("target_key", sa.Integer(), nullable=True),
         *_foreign_keys("document_references", ("target_key", "SET NULL")),
         sa.PrimaryKeyConstraint("key", name=op.f("pk_document_references")),
     )
     for column in ("team_id", "document_key", "target_key"):
         op.create_index(op.f(f"ix_document_references_{column}"), "document_references", [column])
-    op.create_index("ix_document_references_lookup", "document_references", ["kb_id", "prefix"])
+    op.create_index(
+        "ix_document_references_lookup", "document_references", ["kb_id", "lookup", "named_on"]
+    )
+    op.create_table(
+        "document_names",
+        sa.Column("document_key", sa.Integer(), nullable=False),
+        sa.Column("lookup", sa.String(), nullable=False),
+        sa.Column("team_id", sa.String(), nullable=False),
+        sa.Column("kb_id", sa.String(), nullable=False),
+        *_foreign_keys("document_names"),
+        sa.PrimaryKeyConstraint("document_key", "lookup", name=op.f("pk_document_names")),
+    )
+    op.create_index(op.f("ix_document_names_team_id"), "document_names", ["team_id"])
+    op.create_index("ix_document_names_lookup", "document_names", ["kb_id", "lookup"])
 
 
-def _foreign_keys(table: str, other: tuple[str, str]) -> list[sa.ForeignKeyConstraint]:
-    """Return the keys to a team, a knowledge base, a document and another document."""
-    keys = (
+def _foreign_keys(table: str, *others: tuple[str, str]) -> list[sa.ForeignKeyConstraint]:
+    """Return the keys to a team, a knowledge base, a document and other documents."""
+    keys = [
         ("team_id", "teams.id", "CASCADE"),
         ("kb_id", "kbs.id", "CASCADE"),
         ("document_key", "documents.key", "CASCADE"),
-        (other[0], "documents.key", other[1]),
-    )
+        *((column, "documents.key", ondelete) for column, ondelete in others),
+    ]
     return [
         sa.ForeignKeyConstraint(
             [column], [target], name=op.f(f"fk_{table}_{column}"), ondelete=ondelete
