@@ -82,7 +82,7 @@ def lookup_keys(names: DocumentNames) -> frozenset[str]:
 def lookup_key(reference: str, own: DocumentNames, language: str = "en") -> str:
     """Return by what a reference's document is looked up, empty if by nothing.
 
-    Its first number that is no year, as few documents have the same; else the beginning of its
+    Its first number that is not a year, as few documents have the same; else the beginning of its
     longest word.
     """
     undated = DATE.sub(" ", _completed(reference, own, language)).lower()
