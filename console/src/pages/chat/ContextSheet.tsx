@@ -38,7 +38,12 @@ export function ContextSheet({ path, headers, onSay, onClose }: Props) {
           <>
             <h2 className="text-[19px]">{data.title}</h2>
             <p className="soft mb-3">{place(data.title, data.locator)}</p>
-            <div className="max-h-[55vh] overflow-y-auto font-serif text-[16px] leading-relaxed whitespace-pre-line">
+            <section
+              // biome-ignore lint/a11y/noNoninteractiveTabindex: the arrow keys scroll what has the focus
+              tabIndex={0}
+              aria-label="Text around the quote"
+              className="max-h-[55vh] overflow-y-auto font-serif text-[16px] leading-relaxed whitespace-pre-line"
+            >
               {!data.begins && "… "}
               {data.text.slice(0, data.quote_start).replaceAll("\t", " · ")}
               <mark ref={quote} className="marked">
@@ -46,7 +51,7 @@ export function ContextSheet({ path, headers, onSay, onClose }: Props) {
               </mark>
               {data.text.slice(data.quote_end).replaceAll("\t", " · ")}
               {!data.ends && " …"}
-            </div>
+            </section>
           </>
         )}
         <form method="dialog" className="mt-4 flex flex-wrap items-center gap-x-4 gap-y-2">
