@@ -1,8 +1,8 @@
-import type { Doc, Schemas } from "../../api/client";
+import type { Schemas } from "../../api/client";
 import { CheckBox } from "../../components/forms";
 import { Facts, reportFacts } from "../../components/Report";
 import { Ago, count, State, size, unitName } from "../../components/text";
-import { Tags } from "./Tags";
+import { type PartProps, Tags } from "./Tags";
 import { Validity } from "./Validity";
 
 interface BarProps {
@@ -114,17 +114,7 @@ export function DocumentBar({
   );
 }
 
-export function About({
-  document,
-  api,
-  mayEdit,
-  onChange,
-}: {
-  document: Doc;
-  api: string;
-  mayEdit: boolean;
-  onChange: (document: Doc) => void;
-}) {
+export function About({ document, api, mayEdit, onChange }: PartProps) {
   const { revision } = document;
   const seconds = Object.entries(revision.seconds).map(
     ([stage, value]) => `${stage} ${value.toFixed(2)} s`,

@@ -2,18 +2,16 @@ import { useState } from "react";
 import { type Doc, send } from "../../api/client";
 import { Failure } from "../../components/text";
 
-/** A document's tags, for editors to change. */
-export function Tags({
-  document,
-  api,
-  mayEdit,
-  onChange,
-}: {
+/** What the parts of a document's sheet need: the document, and whether and how it may change. */
+export interface PartProps {
   document: Doc;
   api: string;
   mayEdit: boolean;
   onChange: (document: Doc) => void;
-}) {
+}
+
+/** A document's tags, for editors to change. */
+export function Tags({ document, api, mayEdit, onChange }: PartProps) {
   const [adding, setAdding] = useState("");
   const [error, setError] = useState<string | null>(null);
   const save = (tags: Record<string, string>) =>

@@ -3,6 +3,7 @@ import { Link } from "react-router";
 import { type Doc, type Schemas, send } from "../../api/client";
 import { useResource } from "../../api/useResource";
 import { Failure, outdatedText } from "../../components/text";
+import type { PartProps } from "./Tags";
 
 type Mark = Schemas["ValidityIn"]["mark"];
 
@@ -36,17 +37,7 @@ export function OutdatedNotice({ document, path }: { document: Doc; path: string
 }
 
 /** Whether a document is in force, for editors to decide. */
-export function Validity({
-  document,
-  api,
-  mayEdit,
-  onChange,
-}: {
-  document: Doc;
-  api: string;
-  mayEdit: boolean;
-  onChange: (document: Doc) => void;
-}) {
+export function Validity({ document, api, mayEdit, onChange }: PartProps) {
   const validity = document.validity;
   if (!mayEdit && !validity) return null;
   const facts = [

@@ -27,7 +27,7 @@ class _Validity(NamedTuple):
 
 @dataclass(slots=True)
 class _Claims:
-    """What is known of a knowledge base's documents, by their keys."""
+    """What texts and people say about a knowledge base's documents, by their keys."""
 
     validities: dict[int, _Validity] = field(default_factory=dict)
     replaced_by: dict[int, int | None] = field(default_factory=dict)
@@ -98,8 +98,8 @@ def replacement_of(session: Session, key: int) -> int | None:
         )
     )
     for row in rows:
-        replacement = row.target_key if row.relation == ValidityKind.REPLACED_BY else None
-        replacement = row.document_key if row.relation == ValidityKind.REPLACES else replacement
+        replaced_by = row.relation == ValidityKind.REPLACED_BY
+        replacement = row.target_key if replaced_by else row.document_key
         if replacement is not None:
             return replacement
     return None
@@ -195,11 +195,11 @@ def _ends(claims: _Claims) -> dict[int, int | None]:
 
 def _titles(session: Session, keys: Collection[int]) -> dict[int, tuple[str, str]]:
     titles: dict[int, tuple[str, str]] = {}
-    wanted = sorted(keys)
-    for start in range(0, len(wanted), _AT_ONCE):
+    ordered = sorted(keys)
+    for start in range(0, len(ordered), _AT_ONCE):
         rows = session.execute(
             select(Document.key, Document.id, Document.title).where(
-                Document.key.in_(wanted[start : start + _AT_ONCE])
+                Document.key.in_(ordered[start : start + _AT_ONCE])
             )
         )
         titles.update((key, (document_id, title)) for key, document_id, title in rows)

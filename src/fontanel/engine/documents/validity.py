@@ -64,7 +64,7 @@ def record_statements(
     session.flush()
     names = _names(document, revision)
     _record_names(session, document, names)
-    _add_references(session, document, revision, statements)
+    _add_references(session, document, revision, statements, names)
     _resolve_others(session, document, names)
 
 
@@ -173,8 +173,8 @@ def _add_references(
     document: Document,
     revision: Revision,
     statements: Sequence[ValidityStatement],
+    names: DocumentNames,
 ) -> None:
-    own = _names(document, revision)
     language = revision.language or "en"
     for statement in statements:
         if statement.kind not in _REFERENCES:
@@ -185,7 +185,7 @@ def _add_references(
             document_key=document.key,
             relation=statement.kind,
             names=statement.names,
-            lookup=lookup_key(statement.names, own, language),
+            lookup=lookup_key(statement.names, names, language),
             named_on=statement.date,
         )
         reference.target_key = _resolved(session, reference, document, revision)
