@@ -10,8 +10,9 @@ workers, notify watchers and refresh snapshots. Nobody calls those by hand.
 from __future__ import annotations
 
 import threading
-from collections.abc import Callable, Iterator
-from contextlib import contextmanager
+from collections import Counter
+from collections.abc import Callable, Collection, Iterator
+from contextlib import ExitStack, contextmanager
 from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
@@ -87,6 +88,9 @@ class Records:
         self.engine = open_engine(path)
         self.sessions: sessionmaker[Session] = sessionmaker(self.engine, expire_on_commit=False)
         self._writer = threading.Lock()
+        #: Units of work, by edition, whose changes subscribers may not have seen yet.
+        self._publishing: Counter[str] = Counter()
+        self._publishing_lock = threading.Lock()
         self._subscribers: list[Subscriber] = []
         event.listen(self.sessions, "before_flush", _collect)
         event.listen(self.sessions, "do_orm_execute", _collect_statement)
@@ -107,16 +111,36 @@ class Records:
         if not self._writer.acquire(timeout=PATIENCE):
             raise Busy("The service is busy with other changes. Try again in a moment.")
         committed = Committed()
+        with ExitStack() as publishing:
+            try:
+                with self.sessions() as session:
+                    session.info[_COMMITTED] = committed
+                    _take_write_lock(session)
+                    yield session
+                    session.flush()
+                    publishing.enter_context(self._published(frozenset(committed.editions)))
+                    session.commit()
+            finally:
+                self._writer.release()
+            for subscriber in self._subscribers:
+                subscriber(committed)
+
+    @contextmanager
+    def _published(self, editions: Collection[str]) -> Iterator[None]:
+        """Count editions as being published from before the commit until subscribers know."""
+        with self._publishing_lock:
+            self._publishing.update(editions)
         try:
-            with self.sessions() as session:
-                session.info[_COMMITTED] = committed
-                _take_write_lock(session)
-                yield session
-                session.commit()
+            yield
         finally:
-            self._writer.release()
-        for subscriber in self._subscribers:
-            subscriber(committed)
+            with self._publishing_lock:
+                self._publishing.subtract(editions)
+                self._publishing = +self._publishing
+
+    def publishes(self, edition_id: str) -> bool:
+        """Whether an edition's passages may have changed without subscribers knowing yet."""
+        with self._publishing_lock:
+            return self._publishing[edition_id] > 0
 
     def subscribe(self, subscriber: Subscriber) -> None:
         """Call `subscriber` after each unit of work, in the thread that did it."""

@@ -15,9 +15,10 @@ from fontanel.engine.documents.documents import add_document, delete_document
 from fontanel.engine.documents.kbs import create_kb
 from fontanel.engine.documents.naming import document_name
 from fontanel.engine.editions.store import Editions
-from fontanel.engine.ingest.queue import claim, recover, retry_later, waiting
+from fontanel.engine.ingest.failures import InterruptedJobs
+from fontanel.engine.ingest.queue import MAX_ATTEMPTS, claim, recover, retry_later, waiting
 from fontanel.engine.workers.merger import MergeFailed, MergePlan, merge_elsewhere, merge_here
-from fontanel.errors import Refused
+from fontanel.errors import Busy, Refused
 from fontanel.records.tables import (
     Document,
     DocumentState,
@@ -70,6 +71,30 @@ def add_segment(records: Records, editions: Editions, edition: Edition, ids: lis
 def found(editions: Editions, edition: Edition) -> list[int]:
     query = Query("gale", mode=Mode.LEXICAL, limit=100, per_document=100)
     return sorted(hit.passage_id for hit in editions.snapshot(edition.id).search(query))
+
+
+def test_a_snapshot_has_what_is_committed_before_subscribers_know(
+    tmp_path: Path, records: Records, edition: Edition
+) -> None:
+    seen: list[list[int]] = []
+    records.subscribe(lambda committed: seen.append(found(editions, edition)))
+    editions = Editions(tmp_path / "editions", records)
+    assert found(editions, edition) == []
+    with records.writing() as session:
+        editions.write(
+            session, edition, WordsSegment.build([WordsEntry(1, 1, (["gale"], [], [], []))])
+        )
+    assert seen == [[1]]
+
+
+def test_a_unit_of_work_that_fails_publishes_nothing(
+    records: Records, editions: Editions, edition: Edition
+) -> None:
+    with pytest.raises(ZeroDivisionError), records.writing() as session:
+        editions.write(session, edition, WordsSegment.build([]))
+        session.flush()
+        raise ZeroDivisionError
+    assert not records.publishes(edition.id)
 
 
 def test_an_old_snapshot_sees_what_it_saw(
@@ -181,6 +206,29 @@ def test_a_round_of_embedding_takes_no_more_than_it_can(records: Records, editio
         session.commit()
     assert len(claim(records, JobStage.EMBED, 64, [edition.team_id], max_passages=150)) == 2
     assert len(claim(records, JobStage.EMBED, 64, [edition.team_id], max_passages=50)) == 1
+
+
+def test_jobs_of_a_round_that_broke_are_queued_again_a_few_times(
+    records: Records, edition: Edition
+) -> None:
+    (key,) = queued(records, edition, 1)
+    interrupted = InterruptedJobs(records)
+    for attempt in range(1, MAX_ATTEMPTS + 1):
+        with records.writing() as session:
+            session.get_one(Job, key).run_after = now()
+        jobs = claim(records, JobStage.READ, 4, [edition.team_id])
+        assert [job.id for job in jobs] == [key]
+        with pytest.raises(Busy), interrupted.queued_again(jobs):
+            raise Busy("The service is busy.")
+        interrupted.queue_again("It broke.")
+        interrupted.queue_again("It broke.")
+        with records.reading() as session:
+            job = session.get_one(Job, key)
+            assert job.attempts == attempt
+            assert job.state == (JobState.FAILED if attempt == MAX_ATTEMPTS else JobState.WAITING)
+    with records.reading() as session:
+        (document,) = session.scalars(select(Document))
+        assert (document.state, document.error) == (DocumentState.FAILED, "It broke.")
 
 
 def test_a_newer_revision_drops_the_job_of_the_older(records: Records, edition: Edition) -> None:

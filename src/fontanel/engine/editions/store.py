@@ -5,6 +5,7 @@ from __future__ import annotations
 import shutil
 import threading
 from collections.abc import Callable, Sequence
+from contextlib import suppress
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any, TypeVar
@@ -101,7 +102,10 @@ class Editions:
             return self._writers.setdefault(edition_id, threading.Lock())
 
     def snapshot(self, edition_id: str) -> Snapshot:
-        """What a search sees now."""
+        """Return what a search sees now: all that is committed."""
+        if self._records.publishes(edition_id):
+            with suppress(SegmentDamaged):  # reported when subscribers are told
+                return self.refresh(edition_id)
         with self._lock:
             result = self._open.get(edition_id)
             if result is not None and result.large:

@@ -14,7 +14,7 @@ from sqlalchemy.orm import Session
 from fontanel.core.embedding.encoder import text_key
 from fontanel.engine.documents import states
 from fontanel.engine.editions.store import Editions
-from fontanel.engine.ingest.failures import attempt_failed
+from fontanel.engine.ingest.failures import InterruptedJobs, attempt_failed
 from fontanel.engine.ingest.passages import embedded_passages, write_vectors
 from fontanel.engine.ingest.progress import ProgressReporter
 from fontanel.engine.ingest.queue import claim, edition_of_job, waiting_teams
@@ -31,6 +31,8 @@ _ROUND = 512
 _TEXTS_AT_ONCE = 128
 #: Jobs claimed together.
 _MAX_JOBS = 64
+
+_BROKE = "Embedding broke its process each time. Retry the document."
 
 #: A team's id and the key of a text in the vector cache.
 TextKey = tuple[str, bytes]
@@ -63,6 +65,7 @@ class EmbedStage:
         self._vectors = vectors
         self._editions = editions
         self._progress = progress
+        self._interrupted = InterruptedJobs(records)
         self._last_team = ""
 
     def round(self, worker: Worker, embedder: str) -> bool:
@@ -70,21 +73,27 @@ class EmbedStage:
 
         Returns whether there was anything to embed.
         """
+        self._interrupted.queue_again(_BROKE)
         with self._records.reading() as session:
             teams = waiting_teams(session, JobStage.EMBED, self._last_team)
         jobs = claim(self._records, JobStage.EMBED, _MAX_JOBS, teams, _ROUND)
         if not jobs:
             return False
         self._last_team = teams[0]
+        with self._interrupted.queued_again(jobs):
+            self._embed_jobs(worker, embedder, jobs)
+        return True
+
+    def _embed_jobs(self, worker: Worker, embedder: str, jobs: Sequence[Job]) -> None:
+        """Embed what there is room for; finish the jobs that are complete with it."""
         started = time.monotonic()
         work = self._plan(jobs, embedder)
         try:
             self._embed(worker, work)
         except WorkerDied:
-            message = "Embedding broke its process each time. Retry the document."
             for job in jobs:
-                attempt_failed(self._records, job, message)
-            return True
+                attempt_failed(self._records, job, _BROKE)
+            return
         # Each passage's share, so that the documents' times add up to the round's.
         each = (time.monotonic() - started) / max(sum(work.embedded.values()), 1)
         for edition_id, group in self._by_edition(work.complete).items():
@@ -93,7 +102,6 @@ class EmbedStage:
                 fault("vectors_committed")
         if work.unfinished:
             self._put_back(work, each)
-        return True
 
     def _plan(self, jobs: Sequence[Job], embedder: str) -> _Round:
         """Choose the texts of this round: those that are not cached, up to its size."""

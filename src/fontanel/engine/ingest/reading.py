@@ -19,7 +19,7 @@ from fontanel.engine.documents import states
 from fontanel.engine.documents.readings import store_reading
 from fontanel.engine.documents.validity import record_statements
 from fontanel.engine.editions.store import Editions
-from fontanel.engine.ingest.failures import attempt_failed, job_failed
+from fontanel.engine.ingest.failures import InterruptedJobs, attempt_failed, job_failed
 from fontanel.engine.ingest.passages import (
     insert_passages,
     passage_row,
@@ -72,6 +72,8 @@ class StoredFile:
     tags: dict[str, str]
 
 
+_BROKE = "Reading failed inside the service."
+
 #: Makes the files inside a document documents of their own, within the unit of work that indexes
 #: it; returns a warning about files that were left out.
 AddContained = Callable[[Session, Document, Sequence[StoredFile]], str | None]
@@ -115,6 +117,7 @@ class ReadStage:
         self._embedder = embedder
         self._readers = readers
         self._repeated = RepeatedBlocks(records)
+        self._interrupted = InterruptedJobs(records)
         self._lock = threading.Lock()
         #: Readers that work for each team, and the team whose turn was last.
         self._working: Counter[str] = Counter()
@@ -125,13 +128,14 @@ class ReadStage:
 
         Short documents share a unit of work, and wait only a moment for each other.
         """
+        self._interrupted.queue_again(_BROKE)
         team = self._next_team()
         if team is None:
             return False
         try:
-            return self._read_jobs(
-                worker, claim(self._records, JobStage.READ, _READ_AT_ONCE, [team])
-            )
+            jobs = claim(self._records, JobStage.READ, _READ_AT_ONCE, [team])
+            with self._interrupted.queued_again(jobs):
+                return self._read_jobs(worker, jobs)
         finally:
             with self._lock:
                 self._working[team] -= 1
@@ -157,7 +161,7 @@ class ReadStage:
             except Exception:
                 # One document must not stop those claimed with it.
                 log.exception("reading failed", job=job.id)
-                attempt_failed(self._records, job, "Reading failed inside the service.")
+                attempt_failed(self._records, job, _BROKE)
                 continue
             if read is not None:
                 pending.append(read)
