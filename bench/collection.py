@@ -7,6 +7,7 @@ from __future__ import annotations
 
 import hashlib
 import json
+import os
 import pickle
 import re
 import sqlite3
@@ -25,6 +26,7 @@ import numpy.typing as npt
 from fontanel.core.answering import EvidencePassage
 from fontanel.core.describing.extractive import describe
 from fontanel.core.embedding.encoder import OnnxEmbedder, text_key
+from fontanel.core.evidence import EvidenceMissing, EvidenceModel, WindowScore, WindowText
 from fontanel.core.index import Mode, Query, Snapshot, VectorSegment, WordsSegment
 from fontanel.core.passages.fields import embedded_text, window_texts, words_entry
 from fontanel.core.passages.splitting import Passage, split
@@ -35,6 +37,7 @@ from fontanel.facts import SplitSettings
 ROOT = Path(__file__).parent.parent
 CACHE = ROOT / "var" / "bench"
 EMBEDDER = ROOT / "var" / "embedder"
+EVIDENCE = Path(os.environ.get("FONTANEL_EVIDENCE") or ROOT / "var" / "evidence")
 #: Increased whenever reading or splitting changes its results.
 _SOURCES = sorted((ROOT / "src/fontanel/core").glob("**/*.py"))
 
@@ -203,6 +206,32 @@ class Collection:
         )
         self.snapshot = Snapshot([words], [VectorSegment(ids, vectors)], windows=[of_windows])
 
+    def evidence_passage(
+        self,
+        number: int,
+        match: float = 0.0,
+        similarity: float | None = None,
+        terms: dict[str, float] | None = None,
+    ) -> EvidencePassage:
+        """Return a passage as answering sees it."""
+        key, passage = self.passages[number]
+        document = self.documents[key]
+        return EvidencePassage(
+            passage_id=number,
+            document_id=document.file,
+            revision_id=document.file,
+            title=document.title,
+            text=passage.text,
+            start=passage.start,
+            locator=passage.locator,
+            match=match,
+            similarity=similarity,
+            context=passage.context,
+            parts=passage.parts,
+            language=document.language,
+            terms=terms or {},
+        )
+
     def gold(self, item: dict[str, Any]) -> list[Gold]:
         """What a question's answer rests on."""
         return [
@@ -255,28 +284,12 @@ class CollectionKnowledge:
     ) -> list[EvidencePassage]:
         vector = self.embed([question])[0]
         query = Query(question, vector, mode, limit, self._documents, per_document=per_document)
-        results = []
-        for hit in self.collection.snapshot.search(query):
-            key, passage = self.collection.passages[hit.passage_id]
-            document = self.collection.documents[key]
-            results.append(
-                EvidencePassage(
-                    passage_id=hit.passage_id,
-                    document_id=document.file,
-                    revision_id=document.file,
-                    title=document.title,
-                    text=passage.text,
-                    start=passage.start,
-                    locator=passage.locator,
-                    match=hit.match,
-                    similarity=hit.similarity,
-                    context=passage.context,
-                    parts=passage.parts,
-                    language=document.language,
-                    terms=hit.terms,
-                )
+        return [
+            self.collection.evidence_passage(
+                hit.passage_id, match=hit.match, similarity=hit.similarity, terms=hit.terms
             )
-        return results
+            for hit in self.collection.snapshot.search(query)
+        ]
 
     def terms(self, text: str) -> list[str]:
         return self.collection.snapshot.query_terms(text)
@@ -290,6 +303,18 @@ class CollectionKnowledge:
             for text, vector in zip(missing, self.collection.embedder.embed(missing), strict=True):
                 self._words[text] = vector
         return np.stack([self._words[text] for text in texts])
+
+    def score(self, question: str, windows: Sequence[WindowText]) -> list[WindowScore] | None:
+        model = _evidence_model()
+        return None if model is None else model.score(question, windows)
+
+
+@lru_cache
+def _evidence_model() -> EvidenceModel | None:
+    try:
+        return EvidenceModel(EVIDENCE, threads=2)
+    except EvidenceMissing:
+        return None
 
 
 def load_questions(path: Path) -> list[dict[str, Any]]:

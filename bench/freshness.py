@@ -47,7 +47,7 @@ def fill(runtime: Runtime, count: int) -> tuple[str, str, list[str], np.ndarray]
     with runtime.records.writing() as session:
         session.add(Team(id="team_a", slug="a", name="A"))
         session.flush()
-        kb = create_kb(session, "team_a", "Large", "", runtime.embedders.name)
+        kb = create_kb(session, "team_a", "Large", "", runtime.local_models.name)
         edition = session.get_one(Edition, kb.edition_id)
         document = Document(
             id="doc_a",

@@ -56,7 +56,7 @@ def in_process(runtime: Runtime, kb_id: str, questions: list[str]) -> float:
                 kb=kb,
                 snapshot=snapshot,
                 embedder=edition.embedder,
-                embedders=runtime.embedders,
+                local_models=runtime.local_models,
             )
             assert knowledge.search(question, Options()).hits
         taken.append(time.perf_counter() - started)

@@ -60,7 +60,7 @@ def fill(runtime: Runtime, count: int) -> tuple[str, list[str], float]:
     with runtime.records.writing() as session:
         session.add(Team(id="team_a", slug="a", name="A"))
         session.flush()
-        kb = create_kb(session, "team_a", "Large", "", runtime.embedders.name)
+        kb = create_kb(session, "team_a", "Large", "", runtime.local_models.name)
         edition = session.get_one(Edition, kb.edition_id)
         for start in range(0, count, 10_000):
             keys = range(start // EACH, min(start + 10_000, count) // EACH)

@@ -18,29 +18,46 @@ from rich.console import Console
 from rich.table import Table
 
 from collection import ROOT, Collection, CollectionKnowledge, bare, load_questions
-from fontanel.core.answering import BUILT_IN, Answer, Exchange, Finished, Outcome, Verdict, answer
+from fontanel.core.answering import (
+    BUILT_IN,
+    Answer,
+    AnswerSettings,
+    Exchange,
+    Finished,
+    Outcome,
+    Verdict,
+    answer,
+)
+from fontanel.core.answering.composing.judging import CANDIDATES, judge
 from simulator import SimulatedModel
 from ways import compare
 
 
 def run_question(
-    knowledge: CollectionKnowledge, item: dict[str, Any], writer: SimulatedModel | None = None
+    knowledge: CollectionKnowledge,
+    item: dict[str, Any],
+    writer: SimulatedModel | None = None,
+    settings: AnswerSettings | None = None,
 ) -> dict[str, Any]:
     """Search and answer a question with the composer or a writer; return the results."""
     history: list[Exchange] = []
     for earlier in item.get("history", []):
         finished = next(
-            e for e in answer(earlier, history, knowledge) if isinstance(e, Finished)
+            e for e in answer(earlier, history, knowledge, settings) if isinstance(e, Finished)
         ).answer
         history.append(
             Exchange(earlier, finished.standalone, tuple(c.title for c in finished.citations))
         )
     started = time.monotonic()
-    events = answer(item["question"], history, knowledge, writer=writer)
+    events = answer(item["question"], history, knowledge, settings, writer=writer)
     result = next(e for e in events if isinstance(e, Finished)).answer
     seconds = time.monotonic() - started
     gold = knowledge.collection.gold(item)
-    hits = knowledge.retrieve(result.standalone, 20, per_document=20)
+    hits = knowledge.retrieve(result.standalone, CANDIDATES, per_document=20)
+    if settings is not None and settings.deep:
+        judgement = judge(result.standalone, hits, knowledge)
+        hits = hits if judgement is None else judgement.ranked(hits)
+    hits = hits[:20]
     holds = [[g for g in gold if g.in_passage(hit.document_id, hit.text)] for hit in hits]
     if item.get("all_needed") and gold:
         ranks = [next((r for r, stored in enumerate(holds, 1) if g in stored), None) for g in gold]
@@ -169,6 +186,9 @@ def main() -> None:
     parser.add_argument("--questions", type=Path, default=ROOT / "demo" / "questions.jsonl")
     parser.add_argument("--json", type=Path)
     parser.add_argument(
+        "--deep", action="store_true", help="let the evidence model rank; without writers"
+    )
+    parser.add_argument(
         "--ways",
         action="store_true",
         help="search in several ways and beside a reference, no answers",
@@ -186,12 +206,14 @@ def main() -> None:
         return
     knowledge = CollectionKnowledge(collection)
     items = load_questions(arguments.questions)
-    outcomes = [run_question(knowledge, item) for item in items]
+    settings = AnswerSettings(deep=arguments.deep)
+    outcomes = [run_question(knowledge, item, settings=settings) for item in items]
     report(outcomes, BUILT_IN)
-    report(
-        [run_question(knowledge, item, SimulatedModel("honest")) for item in items],
-        "the honest simulator",
-    )
+    if not arguments.deep:
+        report(
+            [run_question(knowledge, item, SimulatedModel("honest")) for item in items],
+            "the honest simulator",
+        )
     if arguments.json:
         arguments.json.write_text(json.dumps(outcomes, indent=1, ensure_ascii=False) + "\n")
 

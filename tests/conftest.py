@@ -30,6 +30,7 @@ settings.load_profile(os.environ.get("FONTANEL_TEST_PROFILE", "fontanel"))
 
 ROOT = Path(__file__).parent.parent
 EMBEDDER = Path(os.environ.get("FONTANEL_EMBEDDER") or ROOT / "var" / "embedder")
+EVIDENCE = Path(os.environ.get("FONTANEL_EVIDENCE") or ROOT / "var" / "evidence")
 DOCUMENTS = ROOT / "demo" / "documents"
 
 STORM = b"""# Storm plan
@@ -85,6 +86,7 @@ class Service:
         environment = {
             **os.environ,
             "FONTANEL_EMBEDDER": str(EMBEDDER),
+            "FONTANEL_EVIDENCE": str(EVIDENCE),
             **self.environment,
             **extra,
         }

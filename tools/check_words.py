@@ -29,7 +29,7 @@ REPLACED = {
     r"\bfurther on\b": "below",
 }
 #: Documents that benchmarks read.
-DOCUMENTS = "bench/offices/documents/"
+DOCUMENTS = ("bench/offices/documents/", "training/documents/")
 #: Files that quote the words.
 EXCEPT = {
     "tools/check_words.py",

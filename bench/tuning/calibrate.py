@@ -24,6 +24,7 @@ sys.path.insert(0, str(Path(__file__).parents[1]))
 from collection import ROOT, Collection, CollectionKnowledge, load_questions
 from fontanel.core.answering import AnswerSettings
 from fontanel.core.answering.composing.composer import draft
+from fontanel.core.answering.composing.judging import CANDIDATES, judge
 from fontanel.core.answering.evidence import FEATURES
 
 Floats = npt.NDArray[np.float64]
@@ -71,7 +72,11 @@ def auc(scores: Floats, labels: Floats) -> float:
 
 
 def examples(
-    collection: Collection, questions: list[dict[str, Any]], only: frozenset[str] | None = None
+    collection: Collection,
+    questions: list[dict[str, Any]],
+    only: frozenset[str] | None = None,
+    *,
+    judged: bool = False,
 ) -> tuple[list[list[float]], list[float], list[Any], list[float]]:
     whole = CollectionKnowledge(collection, only=only)
     rows: list[list[float]] = []
@@ -86,8 +91,12 @@ def examples(
         ):
             if not files and knowledge is not whole:
                 continue
-            passages = knowledge.retrieve(item["question"], AnswerSettings().passages)
-            composed = draft(item["question"], passages, knowledge)
+            used = AnswerSettings().passages
+            passages = knowledge.retrieve(item["question"], CANDIDATES if judged else used)
+            judgement = judge(item["question"], passages, knowledge) if judged else None
+            if judgement is not None:
+                passages = judgement.ranked(passages)[:used]
+            composed = draft(item["question"], passages, knowledge, judgement=judgement)
             text = " ".join(s.text for s in composed.chosen).lower()
             right = bool(item["answer_keys"]) and all(
                 any(k.lower() in text for k in keys) for keys in item["answer_keys"]
@@ -116,6 +125,7 @@ def main() -> None:
     parser = argparse.ArgumentParser(description=__doc__)
     parser.add_argument("sets", nargs="+", metavar="FOLDER=QUESTIONS")
     parser.add_argument("--write", action="store_true")
+    parser.add_argument("--judged", action="store_true", help="with the evidence model")
     arguments = parser.parse_args()
     rows, labels, matches, weights = [], [], [], []
     for pair in arguments.sets:
@@ -127,7 +137,9 @@ def main() -> None:
         whole = len({document.file for document in collection.documents})
         this: list[float] = []
         for only in (None, small) if len(small) < whole / 2 else (None,):
-            new_rows, new_labels, new_matches, new_weights = examples(collection, items, only)
+            new_rows, new_labels, new_matches, new_weights = examples(
+                collection, items, only, judged=arguments.judged
+            )
             rows += new_rows
             labels += new_labels
             matches += new_matches
@@ -143,10 +155,14 @@ def main() -> None:
             f" {x[y == 0, i].mean():.2f}"
         )
     out = {}
-    for name, columns in (
-        ("both", list(range(len(FEATURES)))),
-        ("words", [FEATURES.index(n) for n in ("coverage", "statement_coverage", "shaped")]),
-    ):
+    model = [FEATURES.index(name) for name in ("window", "evidence")]
+    kinds = {
+        "both": [n for n in range(len(FEATURES)) if n not in model],
+        "words": [FEATURES.index(n) for n in ("coverage", "statement_coverage", "shaped")],
+    }
+    if arguments.judged:
+        kinds = {f"{name}, judged": [*columns, *model] for name, columns in kinds.items()}
+    for name, columns in kinds.items():
         w = fit(x[:, columns], y, values)
         scores = x[:, columns] @ w[1:] + w[0]
         print(
@@ -177,7 +193,7 @@ def main() -> None:
         )
     if arguments.write:
         target = ROOT / "src/fontanel/core/answering/coefficients.json"
-        target.write_text(json.dumps(out, indent=2) + "\n")
+        target.write_text(json.dumps(json.loads(target.read_text()) | out, indent=2) + "\n")
 
 
 if __name__ == "__main__":

@@ -27,6 +27,11 @@ class Settings(BaseSettings):
     embedder: Path | None = Field(
         None, description="Directory with model.onnx and tokenizer.json; default: DATA/embedder."
     )
+    evidence: Path | None = Field(
+        None,
+        description="Directory of the evidence model, which ranks deep searches;"
+        " default: DATA/evidence.",
+    )
     max_connections: int = Field(
         2000,
         description="Connections that may be open at once; more are answered with status 503.",
@@ -129,6 +134,10 @@ class Settings(BaseSettings):
     @property
     def embedder_directory(self) -> Path:
         return self.embedder or self.data / "embedder"
+
+    @property
+    def evidence_directory(self) -> Path:
+        return self.evidence or self.data / "evidence"
 
     @property
     def origin(self) -> str:

@@ -290,6 +290,7 @@ def test_a_search_says_how_scores_came_about(run: Run, tmp_path: Path) -> None:
     assert "no passage has 'wnid'; searched for wind" in shown.stderr
     assert "keywords 0." in shown.stdout
     assert "weight" in shown.stdout
+    assert ", evidence 0." in run("search", "When does the crane stop?", "--deep").stdout
     assert run("search", "wind", "--boost", "kind").returncode == 2
     assert "Nothing found" in run("search", '"limit wind the"').stdout
 

@@ -8,6 +8,7 @@ import numpy as np
 
 from fontanel.core.answering import EvidencePassage, Message, TokenUse, WriterFailed
 from fontanel.core.embedding.encoder import OnnxEmbedder, estimate_tokens
+from fontanel.core.evidence import EvidenceModel, WindowScore, WindowText
 from fontanel.core.passages.splitting import split
 from fontanel.core.reading import read
 from fontanel.core.text.analysis import Analyser
@@ -18,8 +19,10 @@ from fontanel.simulators.model import compose
 class Documents:
     """A few documents as answering sees them.
 
-    All passages are evidence, nearest first.
+    All passages are evidence, nearest first. `evidence` is the evidence model, None by default.
     """
+
+    evidence: EvidenceModel | None = None
 
     def __init__(self, embedder: OnnxEmbedder | None, **sources: bytes) -> None:
         self._embedder = embedder
@@ -63,6 +66,9 @@ class Documents:
 
     def embed(self, texts: Sequence[str]) -> np.ndarray | None:
         return self._embedder.embed(texts) if self._embedder else None
+
+    def score(self, question: str, windows: Sequence[WindowText]) -> list[WindowScore] | None:
+        return self.evidence.score(question, windows) if self.evidence else None
 
 
 class SimulatedModel:

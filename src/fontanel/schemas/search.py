@@ -13,6 +13,13 @@ from fontanel.schemas.validity import OutdatedOut
 class SearchIn(Model):
     question: str = Field(min_length=1, max_length=2000, examples=["wind limit at the outer berth"])
     mode: Literal["hybrid", "lexical", "vector"] = "hybrid"
+    depth: Literal["fast", "deep"] = Field(
+        "fast",
+        description=(
+            "`deep` also ranks the best passages by the evidence model: slower, and better for"
+            " whole questions."
+        ),
+    )
     limit: int = Field(10, ge=1, le=100)
     per_document: int = Field(
         3, ge=1, le=100, description="The maximum number of passages per document."
@@ -99,7 +106,7 @@ class ExplanationOut(Model):
     """How a score was computed: (keyword + semantic + document part) x boost.
 
     The parts are shares of the best of the search; `document_part` is that of the document's best
-    three passages.
+    three passages. With depth `deep` this is the score before the evidence model ranks.
     """
 
     keyword_part: float
@@ -133,6 +140,13 @@ class HitOut(Model):
     end: int
     locator: LocatorOut
     match: float
+    relevance: float | None = Field(
+        None,
+        description=(
+            "How likely the passage answers the question by the evidence model, 0-1; null if it"
+            " was not scored."
+        ),
+    )
     score: float
     lexical: float
     similarity: float | None
@@ -153,6 +167,9 @@ class HitOut(Model):
 class SearchOut(Model):
     question: str
     mode: Literal["hybrid", "lexical", "vector"]
+    depth: Literal["fast", "deep"] = Field(
+        "fast", description="`fast` if there is no evidence model for the language."
+    )
     keyword_only: bool = Field(description="No embedder took part.")
     hits: list[HitOut]
     corrected: dict[str, list[str]] = Field(

@@ -215,5 +215,8 @@ class Health(Model):
     status: Literal["ok"]
     version: str
     embedder: str | None = Field(description="The embedder in use; null for keyword search only.")
+    evidence: str | None = Field(
+        None, description="The evidence model in use; null if its directory has none."
+    )
     note: str | None = None
     waiting: int = Field(description="Documents that wait to be indexed.")

@@ -91,7 +91,7 @@ def kb_knowledge(
         kb=kb,
         snapshot=snapshot,
         embedder=edition.embedder,
-        embedders=access.runtime.embedders,
+        local_models=access.runtime.local_models,
         tags=tags,
         documents=documents,
     )

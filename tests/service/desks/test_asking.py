@@ -201,11 +201,13 @@ def test_the_log_has_no_secrets(service: Service, team: TeamSetup) -> None:
         assert secret not in log
 
 
-def test_without_an_embedder_words_alone_work_and_it_is_said(
+def test_without_models_keywords_work_and_it_is_said(
     tmp_path_factory: pytest.TempPathFactory,
 ) -> None:
     folder = tmp_path_factory.mktemp("words")
-    service = Service(folder / "data", {"FONTANEL_EMBEDDER": str(folder / "none")}).start()
+    none = str(folder / "none")
+    settings = {"FONTANEL_EMBEDDER": none, "FONTANEL_EVIDENCE": none}
+    service = Service(folder / "data", settings).start()
     try:
         from tests.conftest import new_team
 
@@ -219,8 +221,12 @@ def test_without_an_embedder_words_alone_work_and_it_is_said(
         assert result.keyword_only
         assert result.mode == "lexical"
         assert result.hits
+        assert team.client.search(kb, "When does the crane stop?", depth="deep").depth == "fast"
         assert "38 knots" in team.client.ask(kb, "At what gust does the quay crane stop?").text
-        assert "use keywords only" in patient.get(f"{service.url}/health/ready").json()["note"]
+        health = patient.get(f"{service.url}/health/ready").json()
+        assert "use keywords only" in health["note"]
+        assert "No evidence model" in health["note"]
+        assert health["evidence"] is None
     finally:
         service.stop()
 

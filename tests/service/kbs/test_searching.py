@@ -76,6 +76,27 @@ def test_an_explanation_adds_up(marine: Marine) -> None:
     assert team.client.search(kb, "wind").hits[0].explanation is None
 
 
+def test_a_deep_search_ranks_by_evidence_and_shows_it(marine: Marine) -> None:
+    team, kb = marine
+    question = "How strong may the wind be before ships must leave the outer berth?"
+    fast = team.client.search(kb, question)
+    assert fast.depth == "fast"
+    assert {hit.relevance for hit in fast.hits} == {None}
+    deep = team.client.search(kb, question, depth="deep", limit=5)
+    assert deep.depth == "deep"
+    assert len(deep.hits) == 5
+    shown = [hit.relevance for hit in deep.hits]
+    assert all(relevance is not None and 0 <= relevance <= 1 for relevance in shown)
+    assert max(filter(None, shown)) == shown[0]
+
+
+def test_a_deep_search_in_another_language_stays_fast(marine: Marine) -> None:
+    team, kb = marine
+    result = team.client.search(kb, "Wann darf der Hafen nicht verlassen werden?", depth="deep")
+    assert result.depth == "fast"
+    assert result.hits
+
+
 class TestPreferences:
     NOTICE = (
         "# Lock notice\n\nThe lock is closed on Monday from six to ten for the yearly inspection of"

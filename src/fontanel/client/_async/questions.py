@@ -24,6 +24,7 @@ class AsyncQuestionClient(AsyncBaseClient):
         tags: Mapping[str, str] | None = None,
         documents: Sequence[str] | None = None,
         *,
+        depth: Literal["fast", "deep"] = "fast",
         operators: bool = True,
         keyword_weight: float | None = None,
         prefer_newer: bool = False,
@@ -34,11 +35,13 @@ class AsyncQuestionClient(AsyncBaseClient):
     ) -> s.SearchOut:
         """Return ranked passages.
 
-        `boost` multiplies scores of documents with a "key=value" tag.
+        `boost` multiplies scores of documents with a "key=value" tag. `depth` "deep" also ranks the
+        best passages by the evidence model.
         """
         body = s.SearchIn(
             question=question,
             mode=mode,
+            depth=depth,
             limit=limit,
             per_document=per_document,
             tags=dict(tags or {}),

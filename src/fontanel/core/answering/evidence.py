@@ -11,6 +11,7 @@ from importlib.resources import files
 from typing import Protocol
 
 from fontanel.core.arrays import Floats
+from fontanel.core.evidence import WindowScore, WindowText
 from fontanel.core.passages.splitting import Locator, PassagePart
 from fontanel.core.validity import Outdated
 
@@ -63,6 +64,10 @@ class Knowledge(Protocol):
         """Return unit vectors of texts, None without an embedder."""
         ...
 
+    def score(self, question: str, windows: Sequence[WindowText]) -> list[WindowScore] | None:
+        """Return how well windows of text answer a question, None without an evidence model."""
+        ...
+
 
 @dataclass(frozen=True, slots=True)
 class Support:
@@ -76,6 +81,8 @@ class Support:
     shaped: the statement has the shape that is asked for (a number, a time, a person).
     relevant: 1 less the similarity that leaving out a word of the question would gain;
     `passage_relevant` for the best passage.
+    window, evidence: what the evidence model says about the window of the best statements, and
+    about them; logits scaled to 0-1, 0 without the model.
     """
 
     similarity: float
@@ -87,6 +94,8 @@ class Support:
     shaped: float
     relevant: float
     passage_relevant: float
+    window: float = 0.0
+    evidence: float = 0.0
 
     def features(self) -> list[float]:
         return [float(getattr(self, name)) for name in FEATURES]
@@ -104,7 +113,7 @@ def _coefficients() -> dict[str, dict[str, float]]:
     return loaded
 
 
-def sufficiency(support: Support, *, keyword_only: bool) -> float:
+def sufficiency(support: Support, *, keyword_only: bool, judged: bool = False) -> float:
     """Return the likelihood, 0-1, that the evidence answers the question.
 
     A logistic model; `bench/tuning/calibrate.py` fits its coefficients on questions about public
@@ -112,8 +121,10 @@ def sufficiency(support: Support, *, keyword_only: bool) -> float:
 
     Args:
         keyword_only: No vectors were used.
+        judged: The evidence model judged it.
     """
-    weights = _coefficients()["words" if keyword_only else "both"]
+    used = "words" if keyword_only else "both"
+    weights = _coefficients()[f"{used}, judged" if judged else used]
     total = weights["intercept"]
     for name, value in zip(FEATURES, support.features(), strict=True):
         total += weights.get(name, 0.0) * value

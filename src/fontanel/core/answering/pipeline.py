@@ -11,6 +11,7 @@ from fontanel.core.answering.composing.citing import cite
 from fontanel.core.answering.composing.comparing import compare
 from fontanel.core.answering.composing.composer import draft, leans
 from fontanel.core.answering.composing.conflicts import conflicting
+from fontanel.core.answering.composing.judging import CANDIDATES, Judgement, judge
 from fontanel.core.answering.composing.layout import ComposedPiece, lay_out
 from fontanel.core.answering.curated import Curated, CuratedAnswer
 from fontanel.core.answering.events import (
@@ -106,6 +107,7 @@ class _Pipeline:
         self._standalone = question
         self._passages: tuple[EvidencePassage, ...] = ()
         self._evidence: tuple[EvidencePassage, ...] = ()
+        self._judgement: Judgement | None = None
         self._enough = 0.0
         self._unmentioned: tuple[str, str] | None = None
         self._note = ""
@@ -186,7 +188,8 @@ class _Pipeline:
     def _retrieve(self) -> None:
         with self._trace.step("retrieval") as step:
             settings = self._settings
-            result = self._knowledge.retrieve(self._standalone, settings.passages)
+            candidates = CANDIDATES if settings.deep else 0
+            result = self._knowledge.retrieve(self._standalone, max(settings.passages, candidates))
             if settings.documents is not None:
                 kept = list(dict.fromkeys(passage.document_id for passage in result))[
                     : settings.documents
@@ -196,12 +199,33 @@ class _Pipeline:
             step.record(
                 passages=len(result), documents=len({passage.document_id for passage in result})
             )
+        if settings.deep:
+            self._judge()
+
+    def _judge(self) -> None:
+        with self._trace.step("ranking by evidence") as step:
+            self._judgement = judge(self._standalone, self._passages, self._knowledge)
+            ranked: Sequence[EvidencePassage] = self._passages
+            if self._judgement is not None:
+                ranked = self._judgement.ranked(self._passages)
+            self._passages = tuple(ranked[: self._settings.passages])
+            step.record(windows=0 if self._judgement is None else self._judgement.windows)
 
     def _check_evidence(self) -> Draft:
         with self._trace.step("evidence check") as step:
-            composed = draft(self._standalone, self._passages, self._knowledge, self._settings)
+            composed = draft(
+                self._standalone,
+                self._passages,
+                self._knowledge,
+                self._settings,
+                self._judgement,
+            )
             self._enough = (
-                sufficiency(composed.support, keyword_only=composed.keyword_only)
+                sufficiency(
+                    composed.support,
+                    keyword_only=composed.keyword_only,
+                    judged=self._judgement is not None,
+                )
                 if composed.chosen
                 else 0.0
             )

@@ -49,12 +49,14 @@ class AnswerSettings:
     `bench/tuning/calibrate.py`.
 
     `passages` are searched, from a maximum of `documents` (None: no limit), and `shown` of them are
-    evidence. Below a sufficiency of `evidence_needed` (0-1) a question is declined. `language` is
-    an ISO 639-1 code, None for the asker's. `context_tokens` limits the passages sent to a model,
-    `answer_tokens` what it writes. `instructions` are the editors' own words to a model.
+    evidence. With `deep` the evidence model ranks passages and statements. Below a sufficiency of
+    `evidence_needed` (0-1) a question is declined. `language` is an ISO 639-1 code, None for the
+    asker's. `context_tokens` limits the passages sent to a model, `answer_tokens` what it writes.
+    `instructions` are the editors' own words to a model.
     """
 
     passages: int = 16
+    deep: bool = False
     documents: int | None = None
     shown: int = 8
     evidence_needed: float = 0.4

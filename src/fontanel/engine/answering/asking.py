@@ -29,8 +29,8 @@ from fontanel.core.answering import (
     answer,
 )
 from fontanel.engine.answering.budgets import budget_of
+from fontanel.engine.answering.local_models import LocalModels
 from fontanel.engine.answering.models import endpoint_of, usable_model
-from fontanel.engine.answering.retrieval import Embedders
 from fontanel.engine.answering.targets import Target, combined, target_knowledge
 from fontanel.engine.answering.turn_recorder import Asked, TurnRecorder
 from fontanel.engine.answering.turn_records import history_of
@@ -83,13 +83,13 @@ class Asking:
         *,
         records: Records,
         editions: Editions,
-        embedders: Embedders,
+        local_models: LocalModels,
         models: ModelClient,
         vault: Vault,
     ) -> None:
         self._records = records
         self._editions = editions
-        self._embedders = embedders
+        self._local_models = local_models
         self._models = models
         self._vault = vault
         self._looking = threading.BoundedSemaphore(_MAX_LOOKING)
@@ -140,7 +140,7 @@ class Asking:
         recorder = TurnRecorder(self._records, trace, asked)
         with self._records.reading() as session:
             scope = TeamScope(session, target.team_id, allowed)
-            knowledge = target_knowledge(scope, target.kbs, self._editions, self._embedders)
+            knowledge = target_knowledge(scope, target.kbs, self._editions, self._local_models)
             history = history_of(session, asked.conversation_id)
             choice = self._choose_model(session, target, cancelled)
             # The connection is returned while nothing is read: many may be asking.

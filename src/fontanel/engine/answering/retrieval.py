@@ -2,11 +2,9 @@
 
 from __future__ import annotations
 
-import threading
 from collections.abc import Collection, Mapping, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from functools import cached_property
-from pathlib import Path
 
 import numpy as np
 import numpy.typing as npt
@@ -14,20 +12,18 @@ from sqlalchemy import func, select
 from sqlalchemy.orm import Session
 
 from fontanel.core.answering import EvidencePassage
-from fontanel.core.embedding.encoder import EmbedderMissing, OnnxEmbedder
+from fontanel.core.answering.composing.judging import CANDIDATES, Judgement, judge, probability
+from fontanel.core.evidence import WindowScore, WindowText
 from fontanel.core.index import Candidate, Mode, Query, Snapshot
 from fontanel.core.index.operators import parse
 from fontanel.core.passages.splitting import Locator, PassagePart
 from fontanel.core.validity import Outdated, asks_for_earlier, years_in
+from fontanel.engine.answering.local_models import LocalModels
 from fontanel.engine.documents.outdated import outdated_documents
 from fontanel.facts import KEYWORD_WEIGHT, OutdatedRanking
 from fontanel.records.scope import TeamScope
 from fontanel.records.tables import Document, Kb, PassageRow, Revision
 
-#: Words whose vectors are cached in memory: up to 30 MB.
-_MAX_WORDS = 20_000
-#: Sentences whose vectors are cached in memory, since the same passages recur: up to 45 MB.
-_MAX_SENTENCES, _LONGEST_SENTENCE = 30_000, 600
 #: The boost of the newest document when newer ones are preferred, and its half-life in days.
 _NEWER = 0.15
 _HALF_LIFE_DAYS = 180.0
@@ -35,71 +31,12 @@ _HALF_LIFE_DAYS = 180.0
 _OUTDATED = 0.5
 
 
-class Embedders:
-    """The service's own embedder for questions; none if its directory has no model."""
-
-    def __init__(self, directory: Path) -> None:
-        self._lock = threading.Lock()
-        self._model: OnnxEmbedder | None = None
-        self._words: dict[str, npt.NDArray[np.float32]] = {}
-        self._sentences: dict[str, npt.NDArray[np.float32]] = {}
-        self.problem: str | None = None
-        try:
-            self._model = OnnxEmbedder(directory, threads=2)
-        except EmbedderMissing as error:
-            self.problem = str(error)
-
-    @property
-    def name(self) -> str | None:
-        return self._model.name if self._model else None
-
-    @property
-    def dimensions(self) -> int:
-        """How many dimensions the vectors have; 0 without an embedder."""
-        return self._model.dimensions if self._model else 0
-
-    def embed(self, embedder: str | None, texts: Sequence[str]) -> npt.NDArray[np.float32] | None:
-        """Return vectors by the named embedder.
-
-        None if the edition or service has no such one.
-        """
-        if self._model is None or embedder != self._model.name:
-            return None
-        with self._lock:
-            return self._cached(texts)
-
-    def _cached(self, texts: Sequence[str]) -> npt.NDArray[np.float32]:
-        """Questions repeat single words, and the same sentences recur.
-
-        Their vectors are cached.
-        """
-        assert self._model is not None
-        existing = {text: self._words.get(text, self._sentences.get(text)) for text in texts}
-        missing = [text for text, vector in existing.items() if vector is None]
-        results = dict(zip(missing, self._model.embed(missing), strict=True)) if missing else {}
-        vectors = np.stack([results[text] if text in results else existing[text] for text in texts])  # type: ignore[misc]
-        for text, vector in results.items():
-            if " " not in text:
-                _keep(self._words, text, vector, _MAX_WORDS)
-            elif len(text) <= _LONGEST_SENTENCE:
-                _keep(self._sentences, text, vector, _MAX_SENTENCES)
-        return vectors
-
-
-def _keep(
-    kept: dict[str, npt.NDArray[np.float32]], text: str, vector: npt.NDArray[np.float32], most: int
-) -> None:
-    """Keep a vector, and let the oldest go when there are too many."""
-    if len(kept) >= most:
-        del kept[next(iter(kept))]
-    kept[text] = vector
-
-
 @dataclass(frozen=True, slots=True)
 class Hit:
     """A passage found, with its document.
 
-    `also` are other documents that say the same; `merged` the passages merged with it, in order.
+    `also` are other documents that say the same; `merged` the passages merged with it, in order;
+    `relevance` is the evidence model's, 0-1.
     """
 
     candidate: Candidate
@@ -107,6 +44,18 @@ class Hit:
     passage: EvidencePassage
     also: tuple[Document, ...] = ()
     merged: tuple[PassageRow, ...] = ()
+    relevance: float | None = None
+
+
+def _ranked(hits: Sequence[Hit], judgement: Judgement) -> list[Hit]:
+    """Return hits in the order that the evidence model and their match give together."""
+    by_id = {hit.passage.passage_id: hit for hit in hits}
+    ranked = []
+    for passage in judgement.ranked([hit.passage for hit in hits]):
+        logit = judgement.passages.get(passage.passage_id)
+        hit = by_id[passage.passage_id]
+        ranked.append(replace(hit, relevance=None if logit is None else probability(logit)))
+    return ranked
 
 
 @dataclass(frozen=True, slots=True)
@@ -115,7 +64,8 @@ class Options:
 
     `operators`: quotes, + and - are operators. `keyword_weight`: the share of keywords in the
     score, calibrated by default. `prefer_newer` raises recently changed documents. `boosts`
-    multiplies the scores of documents with a tag, by ("key", "value").
+    multiplies the scores of documents with a tag, by ("key", "value"). With `deep` the evidence
+    model ranks the best passages.
     """
 
     mode: Mode = Mode.HYBRID
@@ -127,16 +77,21 @@ class Options:
     boosts: Mapping[tuple[str, str], float] = field(default_factory=dict)
     join: bool = False
     explain: bool = False
+    deep: bool = False
 
 
 @dataclass(frozen=True, slots=True)
 class Results:
-    """The results of a search: hits, idf of terms, corrected words, passages scored."""
+    """The results of a search: hits, idf of terms, corrected words, passages scored.
+
+    `deep` says whether the evidence model took part.
+    """
 
     hits: list[Hit]
     weights: Mapping[str, float]
     corrected: Mapping[str, list[str]]
     scored: int
+    deep: bool = False
 
 
 class KbKnowledge:
@@ -154,7 +109,7 @@ class KbKnowledge:
         kb: Kb,
         snapshot: Snapshot,
         embedder: str | None,
-        embedders: Embedders,
+        local_models: LocalModels,
         tags: Mapping[str, str] | None = None,
         documents: Sequence[str] | None = None,
     ) -> None:
@@ -162,7 +117,7 @@ class KbKnowledge:
         self._kb = kb
         self._snapshot = snapshot
         self._embedder = embedder
-        self._embedders = embedders
+        self._local_models = local_models
         self._filters = (tags or {}, documents or ())
         self._documents = self._filter(scope.session, tags or {}, documents)
         self._idf: dict[str, float] = {}
@@ -198,7 +153,7 @@ class KbKnowledge:
 
     @property
     def keyword_only(self) -> bool:
-        return self._embedder is None or self._embedders.name != self._embedder
+        return self._embedder is None or self._local_models.name != self._embedder
 
     def search(self, question: str, options: Options) -> Results:
         """Search; without an embedder, by keywords only."""
@@ -216,7 +171,7 @@ class KbKnowledge:
             question,
             vector,
             mode,
-            options.limit,
+            max(options.limit, CANDIDATES) if options.deep else options.limit,
             self._documents,
             per_document=options.per_document,
             operators=options.operators,
@@ -227,11 +182,18 @@ class KbKnowledge:
             explain=options.explain,
         )
         result = self._snapshot.find(query)
+        hits = self._joined(result.candidates, demoted)
+        judgement = None
+        if options.deep:
+            judgement = judge(question, [hit.passage for hit in hits[:CANDIDATES]], self)
+        if judgement is not None:
+            hits = _ranked(hits, judgement)
         return Results(
-            self._joined(result.candidates, demoted),
+            hits[: options.limit],
             result.weights,
             result.corrected,
             result.scored,
+            judgement is not None,
         )
 
     @cached_property
@@ -358,4 +320,7 @@ class KbKnowledge:
         return self._idf[term]
 
     def embed(self, texts: Sequence[str]) -> npt.NDArray[np.float32] | None:
-        return self._embedders.embed(self._embedder, texts)
+        return self._local_models.embed(self._embedder, texts)
+
+    def score(self, question: str, windows: Sequence[WindowText]) -> list[WindowScore] | None:
+        return self._local_models.score(question, windows)

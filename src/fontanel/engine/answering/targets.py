@@ -21,7 +21,9 @@ from fontanel.core.answering import (
     Route,
     UnsupportedStatements,
 )
-from fontanel.engine.answering.retrieval import Embedders, KbKnowledge
+from fontanel.core.evidence import WindowScore, WindowText
+from fontanel.engine.answering.local_models import LocalModels
+from fontanel.engine.answering.retrieval import KbKnowledge
 from fontanel.engine.editions.store import Editions
 from fontanel.records.scope import TeamScope
 from fontanel.records.tables import Desk, DeskVersion, Edition, Kb
@@ -157,6 +159,10 @@ class CombinedKnowledge:
             return None
         return self._parts[0].embed(texts)
 
+    def score(self, question: str, windows: Sequence[WindowText]) -> list[WindowScore] | None:
+        """Return the evidence model's scores; None without one."""
+        return self._parts[0].score(question, windows) if self._parts else None
+
 
 @dataclass(frozen=True, slots=True)
 class TargetKnowledge:
@@ -169,7 +175,7 @@ class TargetKnowledge:
 
 
 def target_knowledge(
-    scope: TeamScope, kbs: Sequence[TargetKb], editions: Editions, embedders: Embedders
+    scope: TeamScope, kbs: Sequence[TargetKb], editions: Editions, local_models: LocalModels
 ) -> TargetKnowledge:
     """Open the knowledge bases of a target; those that are gone are left out."""
     session = scope.session
@@ -185,7 +191,7 @@ def target_knowledge(
             kb=kb,
             snapshot=editions.snapshot(edition.id),
             embedder=edition.embedder,
-            embedders=embedders,
+            local_models=local_models,
             tags=part.tags,
             documents=part.documents,
         )

@@ -16,7 +16,7 @@ import structlog
 from sqlalchemy import func, select
 
 from fontanel.engine.answering.asking import Asking
-from fontanel.engine.answering.retrieval import Embedders
+from fontanel.engine.answering.local_models import LocalModels
 from fontanel.engine.documents.contained import add_contained
 from fontanel.engine.editions.maintenance import EditionMaintenance
 from fontanel.engine.editions.store import Editions
@@ -70,7 +70,7 @@ class Runtime:
         self._threads = WorkerThreads(self._stopping)
         self._background = ThreadPoolExecutor(1, thread_name_prefix="background")
         self.watchers = Watchers()
-        self.embedders = Embedders(settings.embedder_directory)
+        self.local_models = LocalModels(settings.embedder_directory, settings.evidence_directory)
         self.models = ModelClient()
         self._start_workers()
         self._build_engine()
@@ -115,7 +115,7 @@ class Runtime:
             editions=self.editions,
             read_seconds=settings.read_seconds,
             add_contained=add_contained,
-            embedder=self.embedders.name,
+            embedder=self.local_models.name,
             readers=settings.read_processes,
         )
         self.syncing = SyncRunner(
@@ -129,7 +129,7 @@ class Runtime:
         self.asking = Asking(
             records=self.records,
             editions=self.editions,
-            embedders=self.embedders,
+            local_models=self.local_models,
             models=self.models,
             vault=self.vault,
         )
@@ -152,7 +152,7 @@ class Runtime:
             deliveries=self.deliveries,
             removed_days=settings.removed_days,
         )
-        self._maintenance = EditionMaintenance(self.records, self.editions, self.embedders.name)
+        self._maintenance = EditionMaintenance(self.records, self.editions, self.local_models.name)
 
     def start(self) -> None:
         """Recover what the last run left unfinished, then start the threads."""
@@ -168,8 +168,8 @@ class Runtime:
         start = self._threads.start
         for number, worker in enumerate(self._readers):
             start(f"read-{number}", partial(self.ingest.read_round, worker))
-        if self.embedders.name is not None:
-            start("embed", partial(self.ingest.embed_round, self._embedder, self.embedders.name))
+        if self.local_models.name is not None:
+            start("embed", partial(self.ingest.embed_round, self._embedder, self.local_models.name))
         start("merge", self.editions.merge_round)
         start("verify", self._maintenance.verify_next)
         start("promote", self._maintenance.promote)

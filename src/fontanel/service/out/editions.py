@@ -27,7 +27,7 @@ def edition_out(access: Access, kb: Kb, edition: Edition) -> EditionOut:
         state="building" if progress.building else "ready",
         splitting=splitting_out(edition.settings),
         embedder=edition.embedder,
-        outdated=is_outdated(edition, access.runtime.embedders.name),
+        outdated=is_outdated(edition, access.runtime.local_models.name),
         replaces_active=edition.replaces_active,
         passages=passages or 0,
         recall=access.runtime.editions.snapshot(edition.id).recall,

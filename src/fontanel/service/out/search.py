@@ -41,6 +41,7 @@ def hit_out(hit: Hit, results: Results, *, explain: bool) -> HitOut:
         end=passage.start + len(passage.text),
         locator=LocatorOut(**_best_place(passage, terms, results.weights).to_dict()),
         match=round(candidate.match, 4),
+        relevance=None if hit.relevance is None else round(hit.relevance, 4),
         score=round(candidate.score, 4),
         lexical=round(candidate.lexical, 4),
         similarity=None if candidate.similarity is None else round(candidate.similarity, 4),

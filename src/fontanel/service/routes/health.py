@@ -24,16 +24,26 @@ def live() -> dict[str, str]:
 
 @router.get("/health/ready", summary="Whether the service can work")
 def ready(runtime: RuntimeDep) -> Health:
-    """Also says when there is no embedder, so that search uses keywords only."""
+    """Also says when there is no embedder, or no evidence model, and what that means."""
     with runtime.records.reading() as session:
         count = waiting(session)
-    embedder = runtime.embedders.name
+    embedder = runtime.local_models.name
     if not has_room(runtime.settings):
         raise disk_full(runtime.settings)
-    note = None
+    models = runtime.local_models
+    notes = []
     if embedder is None:
-        note = f"No embedder: searches and answers use keywords only ({runtime.embedders.problem})."
-    return Health(status="ok", version=__version__, embedder=embedder, note=note, waiting=count)
+        notes.append(f"No embedder: searches and answers use keywords only ({models.problem}).")
+    if models.evidence_name is None:
+        notes.append(f"No evidence model: deep searches stay fast ({models.evidence_problem}).")
+    return Health(
+        status="ok",
+        version=__version__,
+        embedder=embedder,
+        evidence=models.evidence_name,
+        note=" ".join(notes) or None,
+        waiting=count,
+    )
 
 
 @router.get("/metrics", summary="Figures in the OpenMetrics format", response_class=Response)

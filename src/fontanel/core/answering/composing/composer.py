@@ -19,6 +19,7 @@ from fontanel.core.answering.composing.asked import (
     embedded_form,
     exact_words,
 )
+from fontanel.core.answering.composing.judging import Judgement
 from fontanel.core.answering.composing.statements import Statement, statements
 from fontanel.core.answering.composing.support import WORD, support_of
 from fontanel.core.answering.evidence import NO_SUPPORT, EvidencePassage, Knowledge
@@ -65,10 +66,15 @@ def draft(
     passages: Sequence[EvidencePassage],
     knowledge: Knowledge,
     settings: AnswerSettings | None = None,
+    judgement: Judgement | None = None,
 ) -> Draft:
-    """Rank the statements of the passages and choose those that answer."""
+    """Rank the statements of the passages and choose those that answer.
+
+    Args:
+        judgement: What the evidence model says about the passages.
+    """
     question = Question(standalone, knowledge)
-    ranked = _rank(question, passages, knowledge)
+    ranked = _rank(question, passages, knowledge, judgement)
     if not ranked:
         return Draft([], [], NO_SUPPORT, keyword_only=True)
     chosen = _choose(question, ranked, (settings or AnswerSettings()).length)
@@ -78,7 +84,7 @@ def draft(
     return Draft(
         ranked,
         chosen,
-        support_of(question, ranked, passages, knowledge),
+        support_of(question, ranked, passages, knowledge, judgement),
         question.vector is None,
         missing_names(question.own, _texts(quoted)),
         (unmentioned[0], nearest_name(unmentioned[0], _texts(quoted))) if unmentioned else None,
@@ -94,7 +100,10 @@ def _texts(passages: Sequence[EvidencePassage]) -> list[str]:
 
 
 def _rank(
-    question: Question, passages: Sequence[EvidencePassage], knowledge: Knowledge
+    question: Question,
+    passages: Sequence[EvidencePassage],
+    knowledge: Knowledge,
+    judgement: Judgement | None = None,
 ) -> list[Scored]:
     results = [statement for passage in passages for statement in statements(passage)]
     if not results:
@@ -138,6 +147,8 @@ def _rank(
             score -= _TELLS_PENALTY
         if statement.passage.demoted or (not question.asks_old and _OLD.search(" ".join(path))):
             score -= _OLD_PENALTY
+        if judgement is not None:
+            score += judgement.score(statement)
         scored.append(Scored(statement, score, float(cosine), coverage))
     return sorted(scored, key=lambda item: -item.score)
 

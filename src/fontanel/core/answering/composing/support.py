@@ -8,6 +8,7 @@ from collections.abc import Sequence
 import numpy as np
 
 from fontanel.core.answering.composing.asked import Question, Scored, embedded_form
+from fontanel.core.answering.composing.judging import Judgement, scaled
 from fontanel.core.answering.evidence import EvidencePassage, Knowledge, Support
 from fontanel.core.answering.question.followup import split_stand_alone
 from fontanel.core.answering.question.shape import fit
@@ -19,7 +20,9 @@ def support_of(
     ranked: list[Scored],
     passages: Sequence[EvidencePassage],
     knowledge: Knowledge,
+    judgement: Judgement | None = None,
 ) -> Support:
+    """Return the features of the evidence; 0 for the evidence model's without a judgement."""
     best = ranked[0]
     passage = best.statement.passage
     near = " ".join((passage.title, *passage.locator.heading_path, passage.context, passage.text))
@@ -35,7 +38,18 @@ def support_of(
         shaped=max(fit(item.statement.text, question.own, question.shape) for item in ranked[:2]),
         relevant=relevant,
         passage_relevant=passage_relevant,
+        **_judged(ranked, judgement),
     )
+
+
+def _judged(ranked: list[Scored], judgement: Judgement | None) -> dict[str, float]:
+    if judgement is None:
+        return {"window": 0.0, "evidence": 0.0}
+    pairs = [judgement.of(item.statement) for item in ranked[:3]]
+    return {
+        "window": scaled(max(relevance for relevance, _ in pairs)),
+        "evidence": scaled(max(evidence for _, evidence in pairs)),
+    }
 
 
 def _relevance(

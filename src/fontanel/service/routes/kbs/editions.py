@@ -68,7 +68,7 @@ def build(kb: str, body: EditionIn, access: EditorWrite) -> EditionOut:
         access.session,
         kb_row,
         SplitSettings(**body.splitting.model_dump()),
-        access.runtime.embedders.name,
+        access.runtime.local_models.name,
     )
     access.session.flush()
     return edition_out(access, kb_row, edition)
@@ -133,14 +133,14 @@ def import_edition(
         raise Refused("file", "This key is limited to some knowledge bases and cannot create one.")
     access.release()
     runtime, team_id = access.runtime, access.team.id
-    embedder = runtime.embedders.name
+    embedder = runtime.local_models.name
     with tempfile.TemporaryDirectory(prefix="pack-", dir=runtime.settings.data) as folder:
         path = Path(folder) / "pack.zip"
         with path.open("wb") as copy:
             shutil.copyfileobj(file.file, copy)
         _verify(runtime, path)
         with Pack(path, embedder) as pack:
-            check_vectors(pack, partial(runtime.embedders.embed, embedder))
+            check_vectors(pack, partial(runtime.local_models.embed, embedder))
             with access.writing() as writing:
                 kb = import_pack(
                     writing.session,
@@ -159,8 +159,8 @@ def _verify(runtime: Runtime, path: Path) -> None:
     """Have a worker process check a pack. Raises Refused."""
     request = VerifyPack(
         path=str(path),
-        embedder=runtime.embedders.name,
-        dimensions=runtime.embedders.dimensions,
+        embedder=runtime.local_models.name,
+        dimensions=runtime.local_models.dimensions,
     )
     try:
         reply = runtime.pack_worker.read(request, runtime.settings.read_seconds)

@@ -48,7 +48,7 @@ def create(body: KbIn, access: EditorWrite, request: Request) -> KbOut:
     settings = access.runtime.settings
     lives = timedelta(hours=settings.temporary_kb_hours) if body.temporary else None
     split = SplitSettings(**body.splitting.model_dump()) if body.splitting else None
-    embedder = access.runtime.embedders.name
+    embedder = access.runtime.local_models.name
     kb = create_kb(
         access.session, access.team.id, body.name, body.description, embedder, lives, split
     )

@@ -21,7 +21,11 @@ router = api_router("/teams/{team}/kbs/{kb}", "search")
 
 @router.post("/search", summary="Search a knowledge base")
 async def search(kb: str, body: SearchIn, access: Reader) -> SearchOut:
-    """Ranked passages. `lexical` finds words, `vector` meaning, `hybrid` both."""
+    """Ranked passages.
+
+    `lexical` finds words, `vector` meaning, `hybrid` both. With depth `deep` the evidence model
+    ranks the best of them.
+    """
     return await run_briefly(_search_in_thread, kb, body, access)
 
 
@@ -54,11 +58,13 @@ def _search(kb: str, body: SearchIn, access: Access) -> SearchOut:
         boosts,
         body.join_neighbours,
         body.explain,
+        body.depth == "deep",
     )
     result = knowledge.search(body.question, options)
     return SearchOut(
         question=body.question,
         mode="lexical" if knowledge.keyword_only else body.mode,
+        depth="deep" if result.deep else "fast",
         keyword_only=knowledge.keyword_only,
         hits=[hit_out(hit, result, explain=body.explain) for hit in result.hits],
         corrected={term: list(near) for term, near in result.corrected.items()},

@@ -1,0 +1,93 @@
+"""Build the evidence model's file from the encoder's weights and what training changed."""
+
+from __future__ import annotations
+
+import json
+import shutil
+import tempfile
+from collections.abc import Iterable, Mapping
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+import onnx
+from onnx import helper
+from safetensors.numpy import load_file
+
+from fontanel.core.arrays import Floats
+from fontanel.core.embedding.graph import Graph, encoder, finish, ints, quantize
+
+#: The trained changes, in files that are each less than 4 MB.
+WEIGHTS = Path(__file__).parent / "weights"
+NAME = "evidence-1"
+
+
+def merged(base: Mapping[str, Floats], changes: Iterable[Mapping[str, Floats]]) -> dict[str, Any]:
+    """Return an encoder's weights with changes applied.
+
+    Args:
+        changes: Weights that replace those of the base, by name; matrices `<name>.left` (rows,
+            rank) and `<name>.right` (rank, columns), whose product is added to `<name>` (Hu et al.,
+            "LoRA: Low-rank adaptation of large language models", 2021).
+    """
+    weights = dict(base)
+    for change in changes:
+        for name, value in change.items():
+            full = value.astype(np.float32)
+            if name.endswith(".left"):
+                target = name.removesuffix(".left")
+                right = change[f"{target}.right"].astype(np.float32)
+                weights[target] = base[target] + full @ right
+            elif not name.endswith(".right"):
+                weights[name] = full
+    return weights
+
+
+def build_graph(weights: dict[str, Any], config: dict[str, Any]) -> Any:
+    """Return the float32 evidence model as an ONNX graph.
+
+    Inputs: `input_ids`, `token_type_ids` and `attention_mask` (int64, batch x length). Outputs:
+    `relevance` (float32, batch) and `evidence` (float32, batch x length), logits.
+    """
+    graph = Graph(weights)
+    x, _ = encoder(graph, config, kinds=True)
+    first = graph.op("Gather", x, graph.constant(np.array(0, dtype=np.int64)), axis=1)
+    for head, hidden, axis in (("relevance", first, 1), ("evidence", x, 2)):
+        logits = graph.linear(hidden, head)
+        axes = graph.constant(ints(axis))
+        graph.nodes.append(helper.make_node("Squeeze", [logits, axes], [head], name=head))
+    return finish(
+        graph,
+        "evidence_model",
+        ["input_ids", "token_type_ids", "attention_mask"],
+        {"relevance": ("batch",), "evidence": ("batch", "length")},
+    )
+
+
+def prepare(weights_directory: Path, target: Path, changes: Path = WEIGHTS) -> None:
+    """Write `model.onnx` (int8), `tokenizer.json` and `evidence.json`, all or nothing.
+
+    Args:
+        weights_directory: The encoder's `model.safetensors`, `config.json` and `tokenizer.json`.
+        changes: The directory of the trained changes, `*.safetensors`.
+
+    Raises:
+        FileNotFoundError: a file that it needs does not exist.
+    """
+    files = sorted(changes.glob("*.safetensors"))
+    if not files:
+        raise FileNotFoundError(f"{changes} has no trained weights")
+    config = json.loads((weights_directory / "config.json").read_text())
+    weights = merged(load_file(weights_directory / "model.safetensors"), map(load_file, files))
+    target.parent.mkdir(parents=True, exist_ok=True)
+    with tempfile.TemporaryDirectory(dir=target.parent) as scratch:
+        work = Path(scratch) / "evidence"
+        work.mkdir()
+        plain = Path(scratch) / "float.onnx"
+        onnx.save(build_graph(weights, config), str(plain))
+        quantize(plain, work / "model.onnx")
+        shutil.copy(weights_directory / "tokenizer.json", work / "tokenizer.json")
+        (work / "evidence.json").write_text(json.dumps({"name": NAME}, indent=2) + "\n")
+        if target.exists():
+            shutil.rmtree(target)
+        work.rename(target)
