@@ -14,6 +14,7 @@ from tests.core.documents import Documents
 
 BASINS = "Speed in the basins. In basin 14 the limit is 4 knots. Berths 2 to 5 have no limit."
 BASINS_PAGE = b"# Basins\n\n## Speed\n\nThe speed limit in basin 14 is 4 knots for every ship."
+TRUCKS = "T3 lifts 9 m, T5, T6 and T8 to T10 lift 12. Dates are held for 16 days, 13\u201317 hours."
 MANUAL = "work_mem sets the memory of a sort. The option --max-size takes megabytes. See SOP-014."
 
 
@@ -28,6 +29,14 @@ MANUAL = "work_mem sets the memory of a sort. The option --max-size takes megaby
         ("May I carry 3 bags?", BASINS, ()),
         ("Is the lock open on 5 March?", BASINS, ()),
         ("Are children under 12 allowed?", BASINS, ()),
+        ("How high does T3 lift?", TRUCKS, ()),
+        ("How high does T6 lift?", TRUCKS, ()),
+        ("How high does T9 lift?", TRUCKS, ()),
+        ("How high does T16 lift?", TRUCKS, ("T16",)),
+        ("How high does T1 lift?", TRUCKS, ("T1",)),
+        ("Where is berth 16?", "Berth\tUse\n16\tferries\nThe outer berth 2", ()),
+        ("Where is berth 16?", "Berth\tFor\n2\t16\nThe outer berth 2", ("berth 16",)),
+        ("Does Sail 2.9 need it?", "Sail 3 does. Upgrade from 2.9 first.", ()),
         ("What is the default of work_mem?", MANUAL, ()),
         ("What is the default of WORK_MEM?", MANUAL, ()),
         ("What is the default of shared_buffers?", MANUAL, ("shared_buffers",)),

@@ -77,11 +77,13 @@ def test_a_snapshot_has_what_is_committed_before_subscribers_know(
     tmp_path: Path, records: Records, edition: Edition
 ) -> None:
     seen: list[list[int]] = []
-    records.subscribe(lambda committed: seen.append(found(editions, edition)))
-    editions = Editions(tmp_path / "editions", records)
-    assert found(editions, edition) == []
+    opened: list[Editions] = []
+    # It is told before the editions are.
+    records.subscribe(lambda committed: seen.append(found(opened[0], edition)))
+    opened.append(Editions(tmp_path / "editions", records))
+    assert found(opened[0], edition) == []
     with records.writing() as session:
-        editions.write(
+        opened[0].write(
             session, edition, WordsSegment.build([WordsEntry(1, 1, (["gale"], [], [], []))])
         )
     assert seen == [[1]]
@@ -90,10 +92,14 @@ def test_a_snapshot_has_what_is_committed_before_subscribers_know(
 def test_a_unit_of_work_that_fails_publishes_nothing(
     records: Records, editions: Editions, edition: Edition
 ) -> None:
-    with pytest.raises(ZeroDivisionError), records.writing() as session:
-        editions.write(session, edition, WordsSegment.build([]))
-        session.flush()
-        raise ZeroDivisionError
+    def fail_after_writing() -> None:
+        with records.writing() as session:
+            editions.write(session, edition, WordsSegment.build([]))
+            session.flush()
+            raise ZeroDivisionError
+
+    with pytest.raises(ZeroDivisionError):
+        fail_after_writing()
     assert not records.publishes(edition.id)
 
 

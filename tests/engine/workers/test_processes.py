@@ -6,6 +6,7 @@ They respond, are limited, replaced when they die, end when idle.
 from __future__ import annotations
 
 import os
+import resource
 import threading
 from collections.abc import Iterator
 from pathlib import Path
@@ -53,6 +54,32 @@ def test_a_document_is_read_and_split_elsewhere(reader: Worker, tmp_path: Path) 
     assert reply.reading is not None
     assert reply.reading.title == "Storm plan"
     assert reply.passages
+
+
+@pytest.fixture
+def many_open_files() -> Iterator[None]:
+    """As in a service with many open segments: the next descriptors are above 1,023."""
+    limits = resource.getrlimit(resource.RLIMIT_NOFILE)
+    resource.setrlimit(resource.RLIMIT_NOFILE, (limits[1], limits[1]))
+    null = os.open(os.devnull, os.O_RDONLY)
+    opened = [null]
+    while opened[-1] < 1100:
+        opened.append(os.dup(null))
+    yield
+    for descriptor in opened:
+        os.close(descriptor)
+    resource.setrlimit(resource.RLIMIT_NOFILE, limits)
+
+
+def test_workers_start_when_many_files_are_open(
+    many_open_files: None, reader: Worker, tmp_path: Path
+) -> None:
+    path = tmp_path / "storm-plan.md"
+    path.write_bytes(STORM)
+    assert read(reader, path).passages
+    embedder = Worker("embed", EMBEDDER, 1)
+    assert embedder.embed(["The gates close at noon."]).shape[0] == 1
+    embedder.stop()
 
 
 @pytest.mark.slow

@@ -7,7 +7,6 @@ may wait for a server that never replies.
 from __future__ import annotations
 
 import contextlib
-import select
 import subprocess
 import sys
 import threading
@@ -18,7 +17,7 @@ from typing import Any
 import msgspec
 
 from fontanel.engine.workers.messages import Message, read_exactly, receive, send
-from fontanel.engine.workers.processes import start_process
+from fontanel.engine.workers.processes import start_process, wait_readable
 from fontanel.engine.workers.source_messages import (
     FetchFailed,
     FetchItem,
@@ -142,7 +141,7 @@ class IsolatedSource(Source):
     def _wait(self, process: subprocess.Popen[bytes]) -> None:
         deadline = time.monotonic() + self._seconds
         assert process.stdout is not None
-        while not select.select([process.stdout], [], [], _POLL)[0]:
+        while not wait_readable(process.stdout, _POLL):
             if self._limits.stopping() or time.monotonic() > deadline:
                 process.kill()
                 raise SourceUnavailable(

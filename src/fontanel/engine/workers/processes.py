@@ -69,6 +69,16 @@ def start_process(
     ).result()
 
 
+def wait_readable(stream: IO[bytes], seconds: float) -> bool:
+    """Wait until a pipe has data or has ended; return whether it does within the time.
+
+    Not with `select`, which knows no descriptors above 1,023: each open segment file has one.
+    """
+    poll = select.poll()
+    poll.register(stream, select.POLLIN)
+    return bool(poll.poll(seconds * 1000))
+
+
 class WorkerDied(Unavailable):
     """A worker process ended or was killed before it replied."""
 
@@ -191,6 +201,7 @@ class Worker:
             self._end_badly()
             raise
         except (OSError, ValueError, msgspec.ValidationError) as error:
+            log.warning("worker process replaced", worker=self._kind, error=repr(error))
             self._end_badly()
             raise WorkerDied(str(error)) from error
         finally:
@@ -204,8 +215,7 @@ class Worker:
         return self._process
 
     def _wait(self, stdout: IO[bytes], deadline: float, seconds: float) -> None:
-        ready, _, _ = select.select([stdout], [], [], max(0.0, deadline - time.monotonic()))
-        if not ready:
+        if not wait_readable(stdout, max(0.0, deadline - time.monotonic())):
             raise WorkerOverran(f"It took more than {seconds:.0f} seconds.")
 
     def _end_badly(self) -> None:

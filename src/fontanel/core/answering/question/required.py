@@ -9,6 +9,7 @@ from __future__ import annotations
 import re
 from collections.abc import Iterator, Sequence
 
+from fontanel.core.reading.model import CELL_SEPARATOR
 from fontanel.core.text.analysis import fold
 
 #: A name with a number at the end of a phrase. One that a noun follows is a quantity: "3 bags".
@@ -22,7 +23,8 @@ _NUMBERED = re.compile(
 #: Words before a number that make it a quantity or a date.
 _NO_NOUN = frozenset(
     """
-    than over about under above after before within every from and until since for with are was were
+    than over about under above below beyond past up down off out by
+    after before within every from and until since for with are was were
     the least most only per between around exactly nearly almost some any all how into like not but
     its his her their our your has have had can may must would could should will shall
     january february march april june july august september october november december
@@ -32,9 +34,16 @@ _NO_NOUN = frozenset(
 _OPTION = re.compile(r"(?<![\w-])(?:--[a-z][\w-]+|[^\W\d_]\w*_\w+)(?!\w)")
 #: Letters and a number, such as "SOP-014" or "FT2".
 _MIXED = re.compile(r"(?<![\w-])(?P<letters>[^\W\d_]{1,12})-?(?P<number>\d{1,6})(?![\w-])")
+_SIBLING = r"\b{stem}s?[\s-]{{0,3}}(?:no\.?\s*)?\d+(?:\.\d+)*[a-z]?\b"
 _STEM = re.compile(r"(?P<stem>[^\W\d_][\w-]*?)[\s-]*\d")
-_RANGE = re.compile(r"(\d{1,6})\s*(?:to|and|or|bis|und|à|et|a|y|[-–—])\s*(\d{1,6})")
-_BETWEEN = re.compile(r"[\s_.\-]+")
+_AND = r"\s*(?:to|and|or|bis|und|à|et|a|y|[-–—,/&])\s*"
+_RANGE = re.compile(
+    r"(?<!\d)(?=(\d{1,6})\s*(?:to|and|or|bis|und|à|et|a|y|[-–—])\s*(?:[^\W\d_]{1,12}-?)?(\d{1,6}))"
+)
+#: A number that marks a line, or names a row of a table.
+_MARK = rf"^ *{CELL_SEPARATOR}?(?:#+ *)?{{number}}(?:[.):]| *{CELL_SEPARATOR})"
+_BETWEEN = r"[\s_.\-]*"
+_PART = re.compile(r"\d+|[^\W\d_]+")
 #: The sufficiency of evidence that does not contain what the question names, at most.
 WITHOUT_NAME = 0.1
 
@@ -44,26 +53,45 @@ def missing_names(question: str, texts: Sequence[str]) -> tuple[str, ...]:
 
     Options and words with an underscore are missing if they are not there. Names with a number are
     missing if the texts have the same name with other numbers only: a question may mention a number
-    by the way ("I got 72 in the quiz"). A number may be within a range ("berths 2 to 5"); blanks,
-    hyphens and case do not matter.
+    by the way ("I got 72 in the quiz"). A number may be in a list or a range ("berths 2 to 5"), or
+    the name of a row; blanks, hyphens and case do not matter.
     """
     text = "\n".join(texts)
-    plain = _plain(text)
-    missing = [name for name in _options(question) if _plain(name) not in plain]
+    folded = fold(text)
+    missing = [name for name in _options(question) if not _has_name(folded, name)]
     for name, stem, number in (*_numbered(question), *_mixed(question)):
-        if _plain(name) not in plain and not _has_number(text, number) and _sibling(text, stem):
+        if (
+            not _has_name(folded, name)
+            and not _has_number(text, stem, number)
+            and _sibling(text, stem)
+        ):
             missing.append(name)
     return tuple(dict.fromkeys(missing))
 
 
+def exact_names(question: str) -> list[str]:
+    """Return the names in a question that evidence must contain."""
+    numbered = (name for name, _, _ in (*_numbered(question), *_mixed(question)))
+    return list(dict.fromkeys((*_options(question), *numbered)))
+
+
 def nearest_name(name: str, texts: Sequence[str]) -> str:
-    """Return the first name in the texts that differs from a missing one by its number only.
+    """Return the name in the texts that differs from a missing one by its number, and least.
 
     Empty if there is none.
     """
     match = _STEM.match(name)
-    sibling = _sibling("\n".join(texts), match["stem"]) if match else None
-    return " ".join(sibling.group().split()) if sibling else ""
+    if match is None:
+        return ""
+    number = _number_in(name)
+    siblings = re.finditer(_SIBLING.format(stem=re.escape(match["stem"])), "\n".join(texts), re.I)
+    nearest = min(siblings, key=lambda m: abs(_number_in(m.group()) - number), default=None)
+    return " ".join(nearest.group().split()) if nearest else ""
+
+
+def _number_in(name: str) -> int:
+    digits = re.search(r"\d+", name)
+    return int(digits.group()) if digits else 0
 
 
 def _options(question: str) -> Iterator[str]:
@@ -84,20 +112,38 @@ def _mixed(question: str) -> Iterator[tuple[str, str, str]]:
         yield match.group(), match["letters"], match["number"]
 
 
-def _has_number(text: str, number: str) -> bool:
-    if re.search(rf"(?<![\d.]){re.escape(number)}(?!\d)", text, re.I):
-        return True
-    return number.isdigit() and any(
-        int(first) <= int(number) <= int(last) for first, last in _RANGE.findall(text)
-    )
+def _has_number(text: str, stem: str, number: str) -> bool:
+    """Return whether a number is in a list or range that a stem begins, or marks a line or a row.
+
+    As in "berths 2 to 5", "codes E12, E13 and E17" and "12. Mooring".
+    """
+    exact = rf"(?<![\d.]){re.escape(number)}(?!\d)"
+    if "." in number and re.search(exact, text):
+        return True  # a version, which need not follow its name
+    root = re.escape(stem)
+    if len(stem) > 2:
+        if re.search(_MARK.format(number=re.escape(number)), text, re.I | re.M):
+            return True
+        following = rf"\b{root}s?(?=[\s\d-])(?P<near>[^.;\n{CELL_SEPARATOR}]{{0,60}})"
+    else:
+        following = rf"\b{root}-?(?P<near>\d+(?:{_AND}(?:{root}-?)?\d+)*)"
+    for match in re.finditer(following, text, re.I):
+        near = match["near"]
+        if re.search(exact, near, re.I) or (number.isdigit() and _within(near, int(number))):
+            return True
+    return False
 
 
-def _sibling(text: str, stem: str) -> re.Match[str] | None:
-    """Return the first name of a text with a number, whatever number it is."""
-    return re.search(
-        rf"\b{re.escape(stem)}s?[\s-]{{0,3}}(?:no\.?\s*)?\d+(?:\.\d+)*[a-z]?\b", text, re.I
-    )
+def _within(text: str, number: int) -> bool:
+    return any(int(first) <= number <= int(last) for first, last in _RANGE.findall(text))
 
 
-def _plain(text: str) -> str:
-    return _BETWEEN.sub("", fold(text))
+def _sibling(text: str, stem: str) -> bool:
+    """Return whether a text has the same name with a number, whatever number it is."""
+    return bool(re.search(_SIBLING.format(stem=re.escape(stem)), text, re.I))
+
+
+def _has_name(folded: str, name: str) -> bool:
+    """Return whether a folded text has a name, whatever separates its words and numbers."""
+    parts = map(re.escape, _PART.findall(fold(name)))
+    return bool(re.search(rf"(?<![^\W_]){_BETWEEN.join(parts)}(?![^\W_])", folded))

@@ -1,0 +1,82 @@
+"""Questions about things that no document has, and their twins about things that are there.
+
+    .venv/bin/python bench/absent.py
+
+Takes questions of the demo and of `bench/offices` that name something with a number or an
+identifier, and asks each again with another number or name that no document contains. The first
+should be declined with a sentence that names it, the second should not.
+"""
+
+from __future__ import annotations
+
+import random
+import re
+from typing import Any
+
+from collection import ROOT, Collection, CollectionKnowledge, load_questions
+from fontanel.core.answering import Finished, Outcome, answer
+from fontanel.core.answering.question.required import exact_names
+from quality import interval
+
+_COUNT = 60
+_SEED = 29
+
+
+def renamed(question: str, names: list[str], everything: str, random_: random.Random) -> str | None:
+    """Return a question with one of its names changed to one that no document contains."""
+    name = random_.choice(names)
+    for _ in range(20):
+        if digits := re.search(r"\d+", name):
+            other = str(random_.randint(1, 4 * int(digits.group()) + 9))
+            changed = name[: digits.start()] + other + name[digits.end() :]
+        else:
+            changed = name + random_.choice(["_limit", "_mode", "_extra", "_rate"])
+        if changed.lower() not in everything:
+            return question.replace(name, changed)
+    return None
+
+
+def pairs() -> list[tuple[CollectionKnowledge, str, str]]:
+    """Return (knowledge, question about what is absent, its twin), always the same ones."""
+    random_ = random.Random(_SEED)
+    results = []
+    for documents, questions in (
+        (ROOT / "demo" / "documents", ROOT / "demo" / "questions.jsonl"),
+        (ROOT / "bench" / "offices" / "documents", ROOT / "bench" / "offices" / "questions.jsonl"),
+    ):
+        collection = Collection(documents)
+        knowledge = CollectionKnowledge(collection)
+        everything = "\n".join(passage.text for _, passage in collection.passages).lower()
+        own = []
+        for item in load_questions(questions):
+            names = [n for n in exact_names(item["question"]) if n.lower() in everything]
+            if not names or item["kind"] == "unanswerable" or item.get("history"):
+                continue
+            if changed := renamed(item["question"], names, everything, random_):
+                own.append((knowledge, changed, item["question"]))
+        random_.shuffle(own)
+        results += own[: _COUNT // 2]
+    return results
+
+
+def main() -> None:
+    named, declined, kept = [], [], []
+    for knowledge, absent, twin in pairs():
+        result = _ask(absent, knowledge)
+        declined.append(float(result.outcome == Outcome.DECLINED))
+        named.append(float(result.outcome == Outcome.DECLINED and "mentions" in result.text))
+        other = _ask(twin, knowledge)
+        kept.append(float(other.outcome != Outcome.DECLINED))
+        if not named[-1] or not kept[-1]:
+            print(f"- {absent}\n    {result.text[:100]!r}\n  {twin}\n    {other.text[:100]!r}")
+    print(f"{len(named)} pairs; absent: declined {interval(declined)} per cent,")
+    print(f"with the name {interval(named)}; twins declined {interval([1 - k for k in kept])}")
+
+
+def _ask(question: str, knowledge: CollectionKnowledge) -> Any:
+    events = answer(question, [], knowledge)
+    return next(event for event in events if isinstance(event, Finished)).answer
+
+
+if __name__ == "__main__":
+    main()
