@@ -29,6 +29,7 @@ from fontanel.core.answering import (
     answer,
 )
 from fontanel.core.answering.composing.judging import CANDIDATES, judge
+from fontanel.core.answering.question.followup import search_form
 from simulator import SimulatedModel
 from ways import compare
 
@@ -53,9 +54,10 @@ def run_question(
     result = next(e for e in events if isinstance(e, Finished)).answer
     seconds = time.monotonic() - started
     gold = knowledge.collection.gold(item)
-    hits = knowledge.retrieve(result.standalone, CANDIDATES, per_document=20)
+    query = search_form(result.standalone, knowledge.terms)
+    hits = knowledge.retrieve(query, CANDIDATES, per_document=20)
     if settings is not None and settings.deep:
-        judgement = judge(result.standalone, hits, knowledge)
+        judgement = judge(query, hits, knowledge)
         hits = hits if judgement is None else judgement.ranked(hits)
     hits = hits[:20]
     holds = [[g for g in gold if g.in_passage(hit.document_id, hit.text)] for hit in hits]

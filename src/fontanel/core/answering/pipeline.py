@@ -35,7 +35,7 @@ from fontanel.core.answering.events import (
 )
 from fontanel.core.answering.evidence import EvidencePassage, Knowledge, sufficiency
 from fontanel.core.answering.phrases import outdated_note, phrases_in, unmentioned_note
-from fontanel.core.answering.question.followup import Exchange, stand_alone
+from fontanel.core.answering.question.followup import Exchange, search_form, stand_alone
 from fontanel.core.answering.question.required import WITHOUT_NAME
 from fontanel.core.answering.question.routing import Routes, choose
 from fontanel.core.answering.question.shape import small_talk, yes_or_no
@@ -105,6 +105,7 @@ class _Pipeline:
         self._language = settings.language or detect_language(question, least=2)
         self._phrases = phrases_in(self._language)
         self._standalone = question
+        self._query = question
         self._passages: tuple[EvidencePassage, ...] = ()
         self._evidence: tuple[EvidencePassage, ...] = ()
         self._judgement: Judgement | None = None
@@ -146,6 +147,7 @@ class _Pipeline:
     def _understand(self) -> None:
         with self._trace.step("stand-alone question") as step:
             self._standalone = stand_alone(self._question, self._history, self._knowledge.terms)
+            self._query = search_form(self._standalone, self._knowledge.terms)
             step.record(question=self._standalone, changed=self._standalone != self._question)
 
     def _find_curated(self) -> CuratedAnswer | None:
@@ -169,7 +171,7 @@ class _Pipeline:
         if self._routes is None or len(self._routes.routes) < 2:
             return
         with self._trace.step("choosing knowledge bases") as step:
-            result = choose(self._standalone, self._routes.routes, self._knowledge)
+            result = choose(self._query, self._routes.routes, self._knowledge)
             taken = frozenset(route.kb_id for route, _, used in result if used)
             if len(taken) < len(result):
                 self._knowledge = self._routes.among(taken)
@@ -189,7 +191,7 @@ class _Pipeline:
         with self._trace.step("retrieval") as step:
             settings = self._settings
             candidates = CANDIDATES if settings.deep else 0
-            result = self._knowledge.retrieve(self._standalone, max(settings.passages, candidates))
+            result = self._knowledge.retrieve(self._query, max(settings.passages, candidates))
             if settings.documents is not None:
                 kept = list(dict.fromkeys(passage.document_id for passage in result))[
                     : settings.documents
@@ -204,7 +206,7 @@ class _Pipeline:
 
     def _judge(self) -> None:
         with self._trace.step("ranking by evidence") as step:
-            self._judgement = judge(self._standalone, self._passages, self._knowledge)
+            self._judgement = judge(self._query, self._passages, self._knowledge)
             ranked: Sequence[EvidencePassage] = self._passages
             if self._judgement is not None:
                 ranked = self._judgement.ranked(self._passages)
@@ -214,7 +216,7 @@ class _Pipeline:
     def _check_evidence(self) -> Draft:
         with self._trace.step("evidence check") as step:
             composed = draft(
-                self._standalone,
+                self._query,
                 self._passages,
                 self._knowledge,
                 self._settings,
@@ -284,7 +286,7 @@ class _Pipeline:
             prompt_tokens = sum(tokens_of(message.content) for message in built)
             step.record(tokens=prompt_tokens)
         binding = Binding(
-            self._standalone,
+            self._query,
             context.sources,
             self._knowledge,
             settings.unsupported,
@@ -401,17 +403,14 @@ class _Pipeline:
 
     def _pieces(self, composed: Draft) -> Iterator[ComposedPiece]:
         chosen, layout = composed.chosen, self._settings.layout
-        if (
-            layout != Layout.TABLE
-            and (result := compare(self._standalone, composed.ranked)) is not None
-        ):
+        if layout != Layout.TABLE and (result := compare(self._query, composed.ranked)) is not None:
             yield ComposedPiece(result.text, 0)
             for statement in result.statements:
                 yield ComposedPiece(f"\n\n{statement.text}", 2, [statement])
             return
         if layout in (Layout.AUTO, Layout.PROSE):
             for statement in chosen:
-                verdict = yes_or_no(self._standalone, statement.text, self._knowledge.terms)
+                verdict = yes_or_no(self._query, statement.text, self._knowledge.terms)
                 if verdict is not None and statement.kind == "sentence":
                     yield ComposedPiece(
                         (self._phrases.yes if verdict else self._phrases.no) + " ", 0

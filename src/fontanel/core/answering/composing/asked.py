@@ -7,7 +7,7 @@ from dataclasses import dataclass
 
 from fontanel.core.answering.composing.statements import Statement
 from fontanel.core.answering.evidence import Knowledge, Support
-from fontanel.core.answering.question.followup import split_stand_alone
+from fontanel.core.answering.question.followup import split_search_form
 from fontanel.core.answering.question.shape import shape_of
 from fontanel.core.arrays import Floats
 
@@ -55,7 +55,7 @@ class Question:
 
     def __init__(self, standalone: str, knowledge: Knowledge) -> None:
         self.text = standalone
-        own, topic = split_stand_alone(standalone)
+        own, topic = split_search_form(standalone)
         self.own = own
         self.shape = shape_of(own)
         self.exact = exact_words(own)
