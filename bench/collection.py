@@ -304,6 +304,15 @@ class CollectionKnowledge:
                 self._words[text] = vector
         return np.stack([self._words[text] for text in texts])
 
+    def whole(self, passage: EvidencePassage) -> list[EvidencePassage]:
+        passages = self.collection.passages
+        key = passages[passage.passage_id][0]
+        return [
+            self.collection.evidence_passage(number)
+            for number, (other, _) in enumerate(passages)
+            if other == key
+        ]
+
     def score(self, question: str, windows: Sequence[WindowText]) -> list[WindowScore] | None:
         model = _evidence_model()
         return None if model is None else model.score(question, windows)

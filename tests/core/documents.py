@@ -67,6 +67,9 @@ class Documents:
     def embed(self, texts: Sequence[str]) -> np.ndarray | None:
         return self._embedder.embed(texts) if self._embedder else None
 
+    def whole(self, passage: EvidencePassage) -> list[EvidencePassage]:
+        return [other for other in self.passages if other.revision_id == passage.revision_id]
+
     def score(self, question: str, windows: Sequence[WindowText]) -> list[WindowScore] | None:
         return self.evidence.score(question, windows) if self.evidence else None
 

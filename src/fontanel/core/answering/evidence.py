@@ -64,6 +64,10 @@ class Knowledge(Protocol):
         """Return unit vectors of texts, None without an embedder."""
         ...
 
+    def whole(self, passage: EvidencePassage) -> Sequence[EvidencePassage]:
+        """Return all passages of a passage's document, in order; none if there are too many."""
+        ...
+
     def score(self, question: str, windows: Sequence[WindowText]) -> list[WindowScore] | None:
         """Return how well windows of text answer a question, None without an evidence model."""
         ...

@@ -8,11 +8,10 @@ from dataclasses import replace
 
 from fontanel.core.answering.composing.asked import Draft
 from fontanel.core.answering.composing.citing import cite
-from fontanel.core.answering.composing.comparing import compare
-from fontanel.core.answering.composing.composer import draft, leans
-from fontanel.core.answering.composing.conflicts import conflicting
+from fontanel.core.answering.composing.composer import draft
 from fontanel.core.answering.composing.judging import CANDIDATES, Judgement, judge
-from fontanel.core.answering.composing.layout import ComposedPiece, lay_out
+from fontanel.core.answering.composing.pieces import compose
+from fontanel.core.answering.composing.tabulating import COMPUTED
 from fontanel.core.answering.curated import Curated, CuratedAnswer
 from fontanel.core.answering.events import (
     BUILT_IN,
@@ -38,8 +37,8 @@ from fontanel.core.answering.phrases import outdated_note, phrases_in, unmention
 from fontanel.core.answering.question.followup import Exchange, search_form, stand_alone
 from fontanel.core.answering.question.required import WITHOUT_NAME
 from fontanel.core.answering.question.routing import Routes, choose
-from fontanel.core.answering.question.shape import small_talk, yes_or_no
-from fontanel.core.answering.settings import AnswerSettings, Grounding, Layout
+from fontanel.core.answering.question.shape import small_talk
+from fontanel.core.answering.settings import AnswerSettings, Grounding
 from fontanel.core.answering.trace import Trace
 from fontanel.core.answering.writing.context import pack, tokens_of
 from fontanel.core.answering.writing.prompt import messages
@@ -138,7 +137,7 @@ class _Pipeline:
         if not enough and not (
             self._writer and self._settings.grounding == Grounding.SOURCES_FIRST
         ):
-            yield from self._decline()
+            yield from self._decline(composed)
         elif self._writer is not None:
             yield from self._write(self._writer, composed, enough=enough)
         else:
@@ -232,16 +231,19 @@ class _Pipeline:
                 else 0.0
             )
             self._unmentioned = composed.unmentioned
+            if composed.computed is not None:
+                # Without rows there is a reason why nothing can be computed.
+                found = bool(composed.computed.statements)
+                self._enough = max(self._enough, COMPUTED) if found else 0.0
             if composed.missing:
                 self._enough = min(self._enough, WITHOUT_NAME)
                 step.record(missing=composed.missing)
-            quoted = {statement.passage.passage_id for statement in composed.chosen}
             # The nearest passages, and whichever others the answer quotes.
-            self._evidence = tuple(
-                passage
-                for place, passage in enumerate(self._passages)
-                if place < self._settings.shown or passage.passage_id in quoted
-            )
+            used = composed.computed.statements if composed.computed else composed.chosen
+            shown = {p.passage_id: p for p in self._passages[: self._settings.shown]}
+            for statement in used:
+                shown.setdefault(statement.passage.passage_id, statement.passage)
+            self._evidence = tuple(shown.values())
             step.record(
                 sufficiency=round(self._enough, 4),
                 threshold=self._settings.evidence_needed,
@@ -250,8 +252,12 @@ class _Pipeline:
             )
             return composed
 
-    def _decline(self, removed: tuple[CheckedStatement, ...] = ()) -> Iterator[AnswerEvent]:
+    def _decline(
+        self, composed: Draft, removed: tuple[CheckedStatement, ...] = ()
+    ) -> Iterator[AnswerEvent]:
         text = self._phrases.declined if self._passages else self._phrases.nothing_indexed
+        if composed.computed is not None and not composed.computed.statements:
+            text = composed.computed.text
         if self._unmentioned is not None:
             name, nearest = self._unmentioned
             text = unmentioned_note(self._phrases, name, nearest)
@@ -369,7 +375,7 @@ class _Pipeline:
         if enough:
             yield from self._compose(composed, removed)
         else:
-            yield from self._decline(removed)
+            yield from self._decline(composed, removed)
 
     def _compose(
         self, composed: Draft, removed: tuple[CheckedStatement, ...] = ()
@@ -378,7 +384,9 @@ class _Pipeline:
             text = ""
             citations: list[Citation] = []
             statements = list(removed)
-            for piece in self._pieces(composed):
+            for piece in compose(
+                self._query, composed, self._settings, self._phrases, self._knowledge
+            ):
                 before = len(text)
                 text += piece.text
                 yield TextPiece(piece.text)
@@ -400,29 +408,6 @@ class _Pipeline:
                 yield StatementChecked(checked)
             step.record(statements=len(composed.chosen), citations=len(citations))
         yield Finished(self._answer(Outcome.ANSWERED, text, tuple(citations), tuple(statements)))
-
-    def _pieces(self, composed: Draft) -> Iterator[ComposedPiece]:
-        chosen, layout = composed.chosen, self._settings.layout
-        if layout != Layout.TABLE and (result := compare(self._query, composed.ranked)) is not None:
-            yield ComposedPiece(result.text, 0)
-            for statement in result.statements:
-                yield ComposedPiece(f"\n\n{statement.text}", 2, [statement])
-            return
-        if layout in (Layout.AUTO, Layout.PROSE):
-            for statement in chosen:
-                verdict = yes_or_no(self._query, statement.text, self._knowledge.terms)
-                if verdict is not None and statement.kind == "sentence":
-                    yield ComposedPiece(
-                        (self._phrases.yes if verdict else self._phrases.no) + " ", 0
-                    )
-                    # It comes first, unless it leans on the sentence before it.
-                    if not leans(statement):
-                        chosen = [statement, *(other for other in chosen if other is not statement)]
-                    break
-        yield from lay_out(chosen, layout)
-        for statement in conflicting(chosen, composed.ranked, self._knowledge):
-            message = self._phrases.differs.format(title=statement.passage.title)
-            yield ComposedPiece(f"\n\n{message} {statement.text}", len(message) + 3, [statement])
 
     def _answer(
         self,

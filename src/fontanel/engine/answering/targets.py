@@ -159,6 +159,12 @@ class CombinedKnowledge:
             return None
         return self._parts[0].embed(texts)
 
+    def whole(self, passage: EvidencePassage) -> Sequence[EvidencePassage]:
+        """Return all passages of a passage's document, in order; none if there are too many."""
+        return next(
+            (part.whole(passage) for part in self._parts if part.kb_id == passage.kb_id), ()
+        )
+
     def score(self, question: str, windows: Sequence[WindowText]) -> list[WindowScore] | None:
         """Return the evidence model's scores; None without one."""
         return self._parts[0].score(question, windows) if self._parts else None

@@ -35,11 +35,23 @@ class Scored:
 
 
 @dataclass(frozen=True, slots=True)
+class Computed:
+    """The result of a comparison or a computation, and the statements that it rests on.
+
+    Without statements, `text` is the reason why there is no result.
+    """
+
+    text: str
+    statements: tuple[Statement, ...]
+
+
+@dataclass(frozen=True, slots=True)
 class Draft:
     """What the composer would quote, best statement first, and its evidence.
 
-    `missing` are exact names in the question that the quoted documents' passages do not contain.
-    `unmentioned` is one that no passage contains, and the most similar name there is.
+    `computed` answers a question that counts, lists or adds up rows of a table. `missing` are exact
+    names in the question that the quoted documents' passages do not contain. `unmentioned` is one
+    that no passage contains, and the most similar name there is.
     """
 
     ranked: list[Scored]
@@ -48,6 +60,7 @@ class Draft:
     keyword_only: bool
     missing: tuple[str, ...] = ()
     unmentioned: tuple[str, str] | None = None
+    computed: Computed | None = None
 
 
 class Question:
