@@ -203,6 +203,32 @@ class Collection:
         )
         self.snapshot = Snapshot([words], [VectorSegment(ids, vectors)], windows=[of_windows])
 
+    def evidence_passage(
+        self,
+        number: int,
+        match: float = 0.0,
+        similarity: float | None = None,
+        terms: dict[str, float] | None = None,
+    ) -> EvidencePassage:
+        """Return a passage as answering sees it."""
+        key, passage = self.passages[number]
+        document = self.documents[key]
+        return EvidencePassage(
+            passage_id=number,
+            document_id=document.file,
+            revision_id=document.file,
+            title=document.title,
+            text=passage.text,
+            start=passage.start,
+            locator=passage.locator,
+            match=match,
+            similarity=similarity,
+            context=passage.context,
+            parts=passage.parts,
+            language=document.language,
+            terms=terms or {},
+        )
+
     def gold(self, item: dict[str, Any]) -> list[Gold]:
         """What a question's answer rests on."""
         return [
@@ -255,28 +281,21 @@ class CollectionKnowledge:
     ) -> list[EvidencePassage]:
         vector = self.embed([question])[0]
         query = Query(question, vector, mode, limit, self._documents, per_document=per_document)
-        results = []
-        for hit in self.collection.snapshot.search(query):
-            key, passage = self.collection.passages[hit.passage_id]
-            document = self.collection.documents[key]
-            results.append(
-                EvidencePassage(
-                    passage_id=hit.passage_id,
-                    document_id=document.file,
-                    revision_id=document.file,
-                    title=document.title,
-                    text=passage.text,
-                    start=passage.start,
-                    locator=passage.locator,
-                    match=hit.match,
-                    similarity=hit.similarity,
-                    context=passage.context,
-                    parts=passage.parts,
-                    language=document.language,
-                    terms=hit.terms,
-                )
+        return [
+            self.collection.evidence_passage(
+                hit.passage_id, match=hit.match, similarity=hit.similarity, terms=hit.terms
             )
-        return results
+            for hit in self.collection.snapshot.search(query)
+        ]
+
+    def whole(self, passage: EvidencePassage) -> list[EvidencePassage]:
+        passages = self.collection.passages
+        key = passages[passage.passage_id][0]
+        return [
+            self.collection.evidence_passage(number)
+            for number, (other, _) in enumerate(passages)
+            if other == key
+        ]
 
     def terms(self, text: str) -> list[str]:
         return self.collection.snapshot.query_terms(text)

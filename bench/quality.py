@@ -19,6 +19,7 @@ from rich.table import Table
 
 from collection import ROOT, Collection, CollectionKnowledge, bare, load_questions
 from fontanel.core.answering import BUILT_IN, Answer, Exchange, Finished, Outcome, Verdict, answer
+from fontanel.core.answering.question.followup import search_form
 from simulator import SimulatedModel
 from ways import compare
 
@@ -40,7 +41,8 @@ def run_question(
     result = next(e for e in events if isinstance(e, Finished)).answer
     seconds = time.monotonic() - started
     gold = knowledge.collection.gold(item)
-    hits = knowledge.retrieve(result.standalone, 20, per_document=20)
+    query = search_form(result.standalone, knowledge.terms)
+    hits = knowledge.retrieve(query, 20, per_document=20)
     holds = [[g for g in gold if g.in_passage(hit.document_id, hit.text)] for hit in hits]
     if item.get("all_needed") and gold:
         ranks = [next((r for r, stored in enumerate(holds, 1) if g in stored), None) for g in gold]

@@ -31,6 +31,7 @@ from fontanel.core.answering import (
     Verdict,
     answer,
 )
+from fontanel.core.answering.question.followup import search_form
 from quality import interval
 from simulator import SimulatedModel
 
@@ -70,7 +71,9 @@ def _with_honest(
             continue
         sent.append(packing.details["tokens"])
         gold = collection.gold(item)
-        hits = knowledge.retrieve(written.standalone, 10, per_document=10)
+        hits = knowledge.retrieve(
+            search_form(written.standalone, knowledge.terms), 10, per_document=10
+        )
         if any(one.in_passage(hit.document_id, hit.text) for hit in hits for one in gold):
             prompt = written.prompt[-1].content if written.prompt else ""
             stored.append(float(any(_within(g["evidence"], prompt) for g in item["gold"])))

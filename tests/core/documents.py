@@ -64,6 +64,9 @@ class Documents:
     def embed(self, texts: Sequence[str]) -> np.ndarray | None:
         return self._embedder.embed(texts) if self._embedder else None
 
+    def whole(self, passage: EvidencePassage) -> list[EvidencePassage]:
+        return [other for other in self.passages if other.revision_id == passage.revision_id]
+
 
 class SimulatedModel:
     """A simulated model without HTTP, which streams a few characters at a time.

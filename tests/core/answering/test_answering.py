@@ -23,7 +23,12 @@ from fontanel.core.answering import (
     answer,
 )
 from fontanel.core.answering.composing.statements import row_text, statements
-from fontanel.core.answering.question.followup import split_stand_alone, stand_alone
+from fontanel.core.answering.question.followup import (
+    search_form,
+    split_search_form,
+    split_stand_alone,
+    stand_alone,
+)
 from fontanel.core.answering.question.shape import Shape, has_shape, shape_of, small_talk
 from fontanel.core.answering.writing.verify import support
 from fontanel.core.embedding.encoder import OnnxEmbedder
@@ -212,27 +217,86 @@ HISTORY = [Exchange("How long is Tangle Lock?", "How long is Tangle Lock?", ("Lo
         ("And when does it open?", "When does it open? (long Tangle Lock)"),
         ("What about the bridge?", "The bridge? (long Tangle Lock)"),
         ("How wide?", "How wide? (long Tangle Lock)"),
-        (
-            "Which channel does the duty office listen on?",
-            "Which channel does the duty office listen on?",
-        ),
-        (
-            "Is it possible to book a berth by telephone?",
-            "Is it possible to book a berth by telephone?",
-        ),
     ],
 )
-def test_follow_ups_lean_on_the_question_before(question: str, expected: str) -> None:
-    assert stand_alone(question, HISTORY, TERMS) == expected
-    assert stand_alone(question, [], TERMS) == question
+def test_follow_ups_are_shown_with_the_question_before(question: str, expected: str) -> None:
+    shown = stand_alone(question, HISTORY, TERMS)
+    assert shown == f"{question} (following on from: How long is Tangle Lock?)"
+    assert split_stand_alone(shown) == (question, "How long is Tangle Lock?")
+    assert search_form(shown, TERMS) == expected
+    # A further one follows on from the same question.
+    later = stand_alone("Why is that?", [*HISTORY, Exchange(question, shown)], TERMS)
+    assert later == "Why is that? (following on from: How long is Tangle Lock?)"
 
 
-def test_a_stand_alone_question_can_be_taken_apart() -> None:
-    assert split_stand_alone("When does it open? (Tangle Lock)") == (
+@pytest.mark.parametrize(
+    "question",
+    [
+        "Which channel does the duty office listen on?",
+        "Is it possible to book a berth by telephone?",
+    ],
+)
+def test_whole_questions_stay_as_they_are(question: str) -> None:
+    assert stand_alone(question, HISTORY, TERMS) == question
+    assert stand_alone("And at night?", [], TERMS) == "And at night?"
+
+
+@pytest.mark.parametrize(
+    ("before", "question", "whole"),
+    [
+        (
+            "Which ships must take a tug when entering?",
+            "and at night?",
+            "Which ships must take a tug when entering at night?",
+        ),
+        (
+            "What is the wind limit for leaving the outer berth?",
+            "And for the ferry berth?",
+            "What is the wind limit for leaving the ferry berth?",
+        ),
+        ("How deep is berth 2?", "And berth 4?", "How deep is berth 4?"),
+        ("How deep is berth 2?", "what about berth 4", "How deep is berth 4?"),
+        (
+            "Up to what wind does the ferry Hollin sail?",
+            "And for Merrow?",
+            "Up to what wind does the ferry Merrow sail?",
+        ),
+        ("Is the lock open in summer?", "And in winter?", "Is the lock open in winter?"),
+        (
+            "May dogs travel free?",
+            "And without a ticket?",
+            "May dogs travel free without a ticket?",
+        ),
+        ("Who pays for the tug?", "And for waste?", "Who pays for waste?"),
+        ("When does the lock open?", "And on Sundays?", "When does the lock open on Sundays?"),
+    ],
+)
+def test_elliptic_follow_ups_become_whole_questions(before: str, question: str, whole: str) -> None:
+    assert stand_alone(question, [Exchange(before, before)], TERMS) == whole
+    assert search_form(whole, TERMS) == whole
+
+
+@pytest.mark.parametrize(
+    ("before", "question"),
+    [
+        ("Which ships must take a tug, and who pays?", "And at night?"),
+        ("How deep is the outer berth?", "And berth 4?"),
+        ("What does Hollin offer at Skerrow?", "And for Merrow?"),
+        ("Tug rules", "And at night?"),
+        ("What does a bicycle cost?", "What about electric ones?"),
+    ],
+)
+def test_what_no_rule_makes_whole_follows_on(before: str, question: str) -> None:
+    shown = stand_alone(question, [Exchange(before, before)], TERMS)
+    assert shown == f"{question} (following on from: {before})"
+
+
+def test_a_search_form_can_be_taken_apart() -> None:
+    assert split_search_form("When does it open? (Tangle Lock)") == (
         "When does it open?",
         "Tangle Lock",
     )
-    assert split_stand_alone("When does it open?") == ("When does it open?", "")
+    assert split_search_form("When does it open?") == ("When does it open?", "")
 
 
 @given(st.text(max_size=80), st.lists(st.text(max_size=80), max_size=3))

@@ -63,6 +63,10 @@ class Knowledge(Protocol):
         """Return unit vectors of texts, None without an embedder."""
         ...
 
+    def whole(self, passage: EvidencePassage) -> Sequence[EvidencePassage]:
+        """Return all passages of a passage's document, in order; none if there are too many."""
+        ...
+
 
 @dataclass(frozen=True, slots=True)
 class Support:

@@ -8,10 +8,9 @@ from dataclasses import replace
 
 from fontanel.core.answering.composing.asked import Draft
 from fontanel.core.answering.composing.citing import cite
-from fontanel.core.answering.composing.comparing import compare
-from fontanel.core.answering.composing.composer import draft, leans
-from fontanel.core.answering.composing.conflicts import conflicting
-from fontanel.core.answering.composing.layout import ComposedPiece, lay_out
+from fontanel.core.answering.composing.composer import draft
+from fontanel.core.answering.composing.pieces import compose
+from fontanel.core.answering.composing.tabulating import COMPUTED
 from fontanel.core.answering.curated import Curated, CuratedAnswer
 from fontanel.core.answering.events import (
     BUILT_IN,
@@ -34,11 +33,11 @@ from fontanel.core.answering.events import (
 )
 from fontanel.core.answering.evidence import EvidencePassage, Knowledge, sufficiency
 from fontanel.core.answering.phrases import outdated_note, phrases_in, unmentioned_note
-from fontanel.core.answering.question.followup import Exchange, stand_alone
+from fontanel.core.answering.question.followup import Exchange, search_form, stand_alone
 from fontanel.core.answering.question.required import WITHOUT_NAME
 from fontanel.core.answering.question.routing import Routes, choose
-from fontanel.core.answering.question.shape import small_talk, yes_or_no
-from fontanel.core.answering.settings import AnswerSettings, Grounding, Layout
+from fontanel.core.answering.question.shape import small_talk
+from fontanel.core.answering.settings import AnswerSettings, Grounding
 from fontanel.core.answering.trace import Trace
 from fontanel.core.answering.writing.context import pack, tokens_of
 from fontanel.core.answering.writing.prompt import messages
@@ -104,6 +103,7 @@ class _Pipeline:
         self._language = settings.language or detect_language(question, least=2)
         self._phrases = phrases_in(self._language)
         self._standalone = question
+        self._query = question
         self._passages: tuple[EvidencePassage, ...] = ()
         self._evidence: tuple[EvidencePassage, ...] = ()
         self._enough = 0.0
@@ -135,7 +135,7 @@ class _Pipeline:
         if not enough and not (
             self._writer and self._settings.grounding == Grounding.SOURCES_FIRST
         ):
-            yield from self._decline()
+            yield from self._decline(composed)
         elif self._writer is not None:
             yield from self._write(self._writer, composed, enough=enough)
         else:
@@ -144,6 +144,7 @@ class _Pipeline:
     def _understand(self) -> None:
         with self._trace.step("stand-alone question") as step:
             self._standalone = stand_alone(self._question, self._history, self._knowledge.terms)
+            self._query = search_form(self._standalone, self._knowledge.terms)
             step.record(question=self._standalone, changed=self._standalone != self._question)
 
     def _find_curated(self) -> CuratedAnswer | None:
@@ -167,7 +168,7 @@ class _Pipeline:
         if self._routes is None or len(self._routes.routes) < 2:
             return
         with self._trace.step("choosing knowledge bases") as step:
-            result = choose(self._standalone, self._routes.routes, self._knowledge)
+            result = choose(self._query, self._routes.routes, self._knowledge)
             taken = frozenset(route.kb_id for route, _, used in result if used)
             if len(taken) < len(result):
                 self._knowledge = self._routes.among(taken)
@@ -186,7 +187,7 @@ class _Pipeline:
     def _retrieve(self) -> None:
         with self._trace.step("retrieval") as step:
             settings = self._settings
-            result = self._knowledge.retrieve(self._standalone, settings.passages)
+            result = self._knowledge.retrieve(self._query, settings.passages)
             if settings.documents is not None:
                 kept = list(dict.fromkeys(passage.document_id for passage in result))[
                     : settings.documents
@@ -199,23 +200,26 @@ class _Pipeline:
 
     def _check_evidence(self) -> Draft:
         with self._trace.step("evidence check") as step:
-            composed = draft(self._standalone, self._passages, self._knowledge, self._settings)
+            composed = draft(self._query, self._passages, self._knowledge, self._settings)
             self._enough = (
                 sufficiency(composed.support, keyword_only=composed.keyword_only)
                 if composed.chosen
                 else 0.0
             )
             self._unmentioned = composed.unmentioned
+            if composed.computed is not None:
+                # Without rows there is a reason why nothing can be computed.
+                found = bool(composed.computed.statements)
+                self._enough = max(self._enough, COMPUTED) if found else 0.0
             if composed.missing:
                 self._enough = min(self._enough, WITHOUT_NAME)
                 step.record(missing=composed.missing)
-            quoted = {statement.passage.passage_id for statement in composed.chosen}
             # The nearest passages, and whichever others the answer quotes.
-            self._evidence = tuple(
-                passage
-                for place, passage in enumerate(self._passages)
-                if place < self._settings.shown or passage.passage_id in quoted
-            )
+            used = composed.computed.statements if composed.computed else composed.chosen
+            shown = {p.passage_id: p for p in self._passages[: self._settings.shown]}
+            for statement in used:
+                shown.setdefault(statement.passage.passage_id, statement.passage)
+            self._evidence = tuple(shown.values())
             step.record(
                 sufficiency=round(self._enough, 4),
                 threshold=self._settings.evidence_needed,
@@ -224,8 +228,12 @@ class _Pipeline:
             )
             return composed
 
-    def _decline(self, removed: tuple[CheckedStatement, ...] = ()) -> Iterator[AnswerEvent]:
+    def _decline(
+        self, composed: Draft, removed: tuple[CheckedStatement, ...] = ()
+    ) -> Iterator[AnswerEvent]:
         text = self._phrases.declined if self._passages else self._phrases.nothing_indexed
+        if composed.computed is not None and not composed.computed.statements:
+            text = composed.computed.text
         if self._unmentioned is not None:
             name, nearest = self._unmentioned
             text = unmentioned_note(self._phrases, name, nearest)
@@ -260,7 +268,7 @@ class _Pipeline:
             prompt_tokens = sum(tokens_of(message.content) for message in built)
             step.record(tokens=prompt_tokens)
         binding = Binding(
-            self._standalone,
+            self._query,
             context.sources,
             self._knowledge,
             settings.unsupported,
@@ -343,7 +351,7 @@ class _Pipeline:
         if enough:
             yield from self._compose(composed, removed)
         else:
-            yield from self._decline(removed)
+            yield from self._decline(composed, removed)
 
     def _compose(
         self, composed: Draft, removed: tuple[CheckedStatement, ...] = ()
@@ -352,7 +360,9 @@ class _Pipeline:
             text = ""
             citations: list[Citation] = []
             statements = list(removed)
-            for piece in self._pieces(composed):
+            for piece in compose(
+                self._query, composed, self._settings, self._phrases, self._knowledge
+            ):
                 before = len(text)
                 text += piece.text
                 yield TextPiece(piece.text)
@@ -374,32 +384,6 @@ class _Pipeline:
                 yield StatementChecked(checked)
             step.record(statements=len(composed.chosen), citations=len(citations))
         yield Finished(self._answer(Outcome.ANSWERED, text, tuple(citations), tuple(statements)))
-
-    def _pieces(self, composed: Draft) -> Iterator[ComposedPiece]:
-        chosen, layout = composed.chosen, self._settings.layout
-        if (
-            layout != Layout.TABLE
-            and (result := compare(self._standalone, composed.ranked)) is not None
-        ):
-            yield ComposedPiece(result.text, 0)
-            for statement in result.statements:
-                yield ComposedPiece(f"\n\n{statement.text}", 2, [statement])
-            return
-        if layout in (Layout.AUTO, Layout.PROSE):
-            for statement in chosen:
-                verdict = yes_or_no(self._standalone, statement.text, self._knowledge.terms)
-                if verdict is not None and statement.kind == "sentence":
-                    yield ComposedPiece(
-                        (self._phrases.yes if verdict else self._phrases.no) + " ", 0
-                    )
-                    # It comes first, unless it leans on the sentence before it.
-                    if not leans(statement):
-                        chosen = [statement, *(other for other in chosen if other is not statement)]
-                    break
-        yield from lay_out(chosen, layout)
-        for statement in conflicting(chosen, composed.ranked, self._knowledge):
-            message = self._phrases.differs.format(title=statement.passage.title)
-            yield ComposedPiece(f"\n\n{message} {statement.text}", len(message) + 3, [statement])
 
     def _answer(
         self,

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import threading
 from collections.abc import Collection, Mapping, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from functools import cached_property
 from pathlib import Path
 
@@ -28,6 +28,8 @@ from fontanel.records.tables import Document, Kb, PassageRow, Revision
 _MAX_WORDS = 20_000
 #: Sentences whose vectors are cached in memory, since the same passages recur: up to 45 MB.
 _MAX_SENTENCES, _LONGEST_SENTENCE = 30_000, 600
+#: Passages of a document that is read whole, for its tables.
+_MAX_WHOLE = 1_000
 #: The boost of the newest document when newer ones are preferred, and its half-life in days.
 _NEWER = 0.15
 _HALF_LIFE_DAYS = 180.0
@@ -359,3 +361,37 @@ class KbKnowledge:
 
     def embed(self, texts: Sequence[str]) -> npt.NDArray[np.float32] | None:
         return self._embedders.embed(self._embedder, texts)
+
+    @property
+    def kb_id(self) -> str:
+        return self._kb.id
+
+    def whole(self, passage: EvidencePassage) -> Sequence[EvidencePassage]:
+        own = self._scope.select(PassageRow).where(PassageRow.id == passage.passage_id)
+        found = self._scope.session.scalar(own)
+        if found is None:
+            return ()
+        query = (
+            self._scope.select(PassageRow)
+            .where(
+                PassageRow.edition_id == found.edition_id,
+                PassageRow.document_key == found.document_key,
+            )
+            .order_by(PassageRow.ordinal)
+            .limit(_MAX_WHOLE + 1)
+        )
+        rows = self._scope.session.scalars(query).all()
+        if len(rows) > _MAX_WHOLE:
+            return ()
+        return [
+            replace(
+                passage,
+                passage_id=row.id,
+                text=row.text,
+                start=row.start,
+                locator=Locator.from_dict(row.locator),
+                context=row.context,
+                parts=tuple(PassagePart(**part) for part in row.parts),
+            )
+            for row in rows
+        ]

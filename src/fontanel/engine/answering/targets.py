@@ -157,6 +157,12 @@ class CombinedKnowledge:
             return None
         return self._parts[0].embed(texts)
 
+    def whole(self, passage: EvidencePassage) -> Sequence[EvidencePassage]:
+        """Return all passages of a passage's document, in order; none if there are too many."""
+        return next(
+            (part.whole(passage) for part in self._parts if part.kb_id == passage.kb_id), ()
+        )
+
 
 @dataclass(frozen=True, slots=True)
 class TargetKnowledge:

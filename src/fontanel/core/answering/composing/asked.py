@@ -7,7 +7,7 @@ from dataclasses import dataclass
 
 from fontanel.core.answering.composing.statements import Statement
 from fontanel.core.answering.evidence import Knowledge, Support
-from fontanel.core.answering.question.followup import split_stand_alone
+from fontanel.core.answering.question.followup import split_search_form
 from fontanel.core.answering.question.shape import shape_of
 from fontanel.core.arrays import Floats
 
@@ -35,11 +35,23 @@ class Scored:
 
 
 @dataclass(frozen=True, slots=True)
+class Computed:
+    """The result of a comparison or a computation, and the statements that it rests on.
+
+    Without statements, `text` is the reason why there is no result.
+    """
+
+    text: str
+    statements: tuple[Statement, ...]
+
+
+@dataclass(frozen=True, slots=True)
 class Draft:
     """What the composer would quote, best statement first, and its evidence.
 
-    `missing` are exact names in the question that the quoted documents' passages do not contain.
-    `unmentioned` is one that no passage contains, and the most similar name there is.
+    `computed` answers a question that counts, lists or adds up rows of a table. `missing` are exact
+    names in the question that the quoted documents' passages do not contain. `unmentioned` is one
+    that no passage contains, and the most similar name there is.
     """
 
     ranked: list[Scored]
@@ -48,6 +60,7 @@ class Draft:
     keyword_only: bool
     missing: tuple[str, ...] = ()
     unmentioned: tuple[str, str] | None = None
+    computed: Computed | None = None
 
 
 class Question:
@@ -55,7 +68,7 @@ class Question:
 
     def __init__(self, standalone: str, knowledge: Knowledge) -> None:
         self.text = standalone
-        own, topic = split_stand_alone(standalone)
+        own, topic = split_search_form(standalone)
         self.own = own
         self.shape = shape_of(own)
         self.exact = exact_words(own)

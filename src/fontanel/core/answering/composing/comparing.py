@@ -5,15 +5,14 @@ from __future__ import annotations
 import itertools
 import re
 from collections.abc import Sequence
-from dataclasses import dataclass
 from typing import NamedTuple
 
-from fontanel.core.answering.composing.asked import Scored, exact_words
+from fontanel.core.answering.composing.asked import Computed, Scored, exact_words
 from fontanel.core.answering.composing.quantities import quantities, value_of
 from fontanel.core.answering.composing.statements import Statement
 
 #: Comparative and superlative -> the words for what is compared, and whether more wins.
-_DIMENSIONS: dict[str, tuple[str, bool]] = {}
+DIMENSIONS: dict[str, tuple[str, bool]] = {}
 for _words, _about in (
     ("long longer longest", "length long"),
     ("short* shorter shortest", "length long"),
@@ -40,9 +39,9 @@ for _words, _about in (
 ):
     _less = "*" in _words.split()[0]
     for _word in _words.replace("*", "").split():
-        _DIMENSIONS[_word] = (_about, not _less)
+        DIMENSIONS[_word] = (_about, not _less)
 _DURATIONS = frozenset(["second", "minute", "hour", "day", "week", "month", "year", "ms"])
-_ASKED = re.compile(rf"\b({'|'.join(sorted(_DIMENSIONS, key=len, reverse=True))})\b", re.I)
+_ASKED = re.compile(rf"\b({'|'.join(sorted(DIMENSIONS, key=len, reverse=True))})\b", re.I)
 _SUPERLATIVE = re.compile(r"\w{2,}est\b|\bmost\b|\bleast\b", re.I)
 _EITHER = re.compile(
     r"[,:]?\s*(?:\bthe )?\b([\w][\w .'’/-]{0,40}?)\s+or\s+(?:the )?([\w][\w"
@@ -51,15 +50,7 @@ _EITHER = re.compile(
 )
 
 
-@dataclass(frozen=True, slots=True)
-class Compared:
-    """The result of a comparison, and the statements with the figures, winner first."""
-
-    text: str
-    statements: tuple[Statement, ...]
-
-
-def compare(question: str, ranked: Sequence[Scored]) -> Compared | None:
+def compare(question: str, ranked: Sequence[Scored]) -> Computed | None:
     """Answer "which is longer, A or B?" or "which is the longest?".
 
     Uses a statement on each, or the rows of one table. Returns None when the question asks for no
@@ -68,7 +59,7 @@ def compare(question: str, ranked: Sequence[Scored]) -> Compared | None:
     asked = _ASKED.search(question)
     if asked is None or not re.search(r"\b(?:which|what|who|is|are|does|do)\b", question, re.I):
         return None
-    about, more = _DIMENSIONS[asked.group(1).lower()]
+    about, more = DIMENSIONS[asked.group(1).lower()]
     if (either := _EITHER.search(question)) is not None:
         return _two(
             either.group(1),
@@ -92,13 +83,13 @@ def _column_words(question: str, named: str = "") -> str:
     """
     words = re.findall(r"[a-z]+", question.lower())
     return " ".join(
-        word for word in words if len(word) > 3 and word != named and word not in _DIMENSIONS
+        word for word in words if len(word) > 3 and word != named and word not in DIMENSIONS
     )
 
 
 def _two(
     one: str, other: str, requested: str, about: str, *, more: bool, ranked: Sequence[Scored]
-) -> Compared | None:
+) -> Computed | None:
     shared = _shared_noun(one, other)
     names = [_clean(one), _clean(other if not shared else f"{shared} {other}")]
     if not all(names):
@@ -114,7 +105,7 @@ def _two(
             )
             figure = f"{best.column_name} {best.text}".lstrip()
             text = f"{_capital(name)}: {figure}, against {rest.text} for {behind}."
-            return Compared(text, (best.statement, rest.statement))
+            return Computed(text, (best.statement, rest.statement))
     return None
 
 
@@ -193,7 +184,7 @@ def _cells(row: Statement, requested: str, about: str) -> list[Figure]:
 
 def _table(
     named: str, question: str, about: str, *, more: bool, ranked: Sequence[Scored]
-) -> Compared | None:
+) -> Computed | None:
     """Return the row with the maximum, if its whole table is in the passage."""
     best = next((item.statement for item in ranked[:3] if item.statement.kind == "row"), None)
     # The first column must be about what is asked for: berths, for "which berth".
@@ -215,4 +206,4 @@ def _table(
         return None
     name = first.statement.cells[0]
     text = f"{name}: {first.column_name} {first.text}."
-    return Compared(text, (first.statement,)) if name else None
+    return Computed(text, (first.statement,)) if name else None

@@ -21,6 +21,7 @@ from fontanel.core.answering.composing.asked import (
 )
 from fontanel.core.answering.composing.statements import Statement, statements
 from fontanel.core.answering.composing.support import WORD, support_of
+from fontanel.core.answering.composing.tabulating import tabulate
 from fontanel.core.answering.evidence import NO_SUPPORT, EvidencePassage, Knowledge
 from fontanel.core.answering.question.required import missing_names, nearest_name
 from fontanel.core.answering.question.shape import Shape, fit
@@ -82,6 +83,7 @@ def draft(
         question.vector is None,
         missing_names(question.own, _texts(quoted)),
         (unmentioned[0], nearest_name(unmentioned[0], _texts(quoted))) if unmentioned else None,
+        tabulate(question.own, ranked, knowledge.whole, knowledge.terms),
     )
 
 

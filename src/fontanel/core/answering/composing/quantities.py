@@ -4,7 +4,8 @@ from __future__ import annotations
 
 import re
 
-_UNITS = {
+#: Names of units -> the unit in one form.
+UNITS = {
     "m": "m",
     "metre": "m",
     "meter": "m",
@@ -66,7 +67,7 @@ _UNITS = {
     "kw": "kw",
     "watt": "watt",
 }
-_NAMES = "|".join(sorted((re.escape(name) for name in _UNITS), key=len, reverse=True))
+_NAMES = "|".join(sorted((re.escape(name) for name in UNITS), key=len, reverse=True))
 _AFTER = re.compile(
     rf"(?<!\d)(?<!\d[.,])(\d++(?:[.,]\d++)*+)\s*-?\s*({_NAMES})(?:s|es)?(?![\w])", re.I
 )
@@ -79,18 +80,17 @@ _BEFORE = re.compile(r"([€£$])\s*(\d+(?:[.,]\d+)*)")
 def quantities(text: str) -> set[tuple[float, str]]:
     """The (number, unit) pairs of a text, the units in one form."""
     results = {
-        (value_of(match.group(1)), _UNITS[match.group(2).lower()])
-        for match in _AFTER.finditer(text)
+        (value_of(match.group(1)), UNITS[match.group(2).lower()]) for match in _AFTER.finditer(text)
     }
     return results | {
-        (value_of(match.group(2)), _UNITS[match.group(1)]) for match in _BEFORE.finditer(text)
+        (value_of(match.group(2)), UNITS[match.group(1)]) for match in _BEFORE.finditer(text)
     }
 
 
 def uses(value: float, text: str) -> set[str]:
     """Return what a number stands for: its unit, "name" in a name (Berth 4), or ""."""
-    units = {match.start(1): _UNITS[match.group(2).lower()] for match in _AFTER.finditer(text)}
-    units |= {match.start(2): _UNITS[match.group(1)] for match in _BEFORE.finditer(text)}
+    units = {match.start(1): UNITS[match.group(2).lower()] for match in _AFTER.finditer(text)}
+    units |= {match.start(2): UNITS[match.group(1)] for match in _BEFORE.finditer(text)}
     return {
         units.get(match.start()) or ("name" if _NAMING.search(text[: match.start()]) else "")
         for match in _NUMBER.finditer(text)

@@ -9,7 +9,7 @@ import numpy as np
 
 from fontanel.core.answering.composing.asked import Question, Scored, embedded_form
 from fontanel.core.answering.evidence import EvidencePassage, Knowledge, Support
-from fontanel.core.answering.question.followup import split_stand_alone
+from fontanel.core.answering.question.followup import split_search_form
 from fontanel.core.answering.question.shape import fit
 from fontanel.core.arrays import Floats
 
@@ -46,7 +46,7 @@ def _relevance(
     Each word of the question is left out in turn: if that brings the question much closer to a
     text, the text is not about that word. Returns 1 less the largest gain.
     """
-    own, topic = split_stand_alone(question.text)
+    own, topic = split_search_form(question.text)
     words = [match for match in re.finditer(r"[\w'’-]+", own) if knowledge.terms(match.group())]
     variants = [own, *(own[: match.start()] + own[match.end() :] for match in words)]
     asked = knowledge.embed([f"{variant.strip()} {topic}".strip() for variant in variants])

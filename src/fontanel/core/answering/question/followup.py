@@ -7,6 +7,8 @@ from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from itertools import pairwise
 
+from fontanel.core.answering.question.rewriting import rewrite
+
 _PRONOUN = re.compile(
     r"\b(?:it|its|they|them|their|theirs|he|she|him|her|his|this|that|these|those|there|one|ones|the"
     r" same|such|both|"
@@ -25,6 +27,8 @@ _EMPTY_IT = re.compile(
     r" (?:is|are|a|any|be)\b|\b(?:is|are|was|were) there\b|\b(?:this|that|these|those) \w{4,}",
     re.I,
 )
+#: What stands between a follow-up and the question that it follows on from.
+FOLLOWING = "following on from: "
 _LEAD = re.compile(r"^\s*(?:and|but|so|or|then|also|what about|how about|what if)\b[\s,]*", re.I)
 
 
@@ -57,13 +61,30 @@ def leans_on_history(question: str, content_words: int) -> bool:
 def stand_alone(
     question: str, history: Sequence[Exchange], terms: Callable[[str], list[str]]
 ) -> str:
-    """Return the question with topic words of the one before added in brackets.
+    """Return a question as one that needs no conversation.
 
-    The question's own words stay unchanged, so that a person recognises them.
+    A follow-up is rewritten where a rule fits, and otherwise has the question that it follows on
+    from in brackets behind it.
     """
     if not history or not leans_on_history(question, len(set(terms(question)))):
         return question
-    before = re.findall(r"[\w][\w'’./-]*", history[-1].standalone)
+    own, earlier = split_stand_alone(history[-1].standalone.strip())
+    if not earlier and (rewritten := rewrite(question, own, terms)) is not None:
+        return rewritten
+    followed = (earlier or own).replace("(", "").replace(")", "").strip()
+    return f"{question.strip()} ({FOLLOWING}{followed})" if terms(followed) else question
+
+
+def split_stand_alone(standalone: str) -> tuple[str, str]:
+    """Return a question's own words, and the question that it follows on from."""
+    match = re.match(rf"^(.*\S)\s+\({FOLLOWING}([^()]*)\)$", standalone, re.S)
+    return (match.group(1), match.group(2)) if match else (standalone, "")
+
+
+def search_form(standalone: str, terms: Callable[[str], list[str]]) -> str:
+    """Return a question with topic words of the one that it follows on from in brackets."""
+    question, earlier = split_stand_alone(standalone)
+    before = re.findall(r"[\w][\w'’./-]*", earlier)
     own = set(terms(question))
     topic: list[str] = []
     for place, word in enumerate(before):
@@ -73,9 +94,10 @@ def stand_alone(
         )
         if result and not own.intersection(result) and word not in topic and not replaced:
             topic.append(word)
+    if not topic:
+        return question
     core = _LEAD.sub("", question).strip() or question
-    core = core[:1].upper() + core[1:]
-    return f"{core} ({' '.join(topic[:12])})" if topic else question
+    return f"{core[:1].upper()}{core[1:]} ({' '.join(topic[:12])})"
 
 
 def _has_another(question: str, word: str, head: str, terms: Callable[[str], list[str]]) -> bool:
@@ -93,7 +115,7 @@ def _has_another(question: str, word: str, head: str, terms: Callable[[str], lis
     )
 
 
-def split_stand_alone(standalone: str) -> tuple[str, str]:
+def split_search_form(question: str) -> tuple[str, str]:
     """Return the question's own words, and topic words of the conversation."""
-    match = re.match(r"^(.*\S)\s+\(([^()]*)\)$", standalone, re.S)
-    return (match.group(1), match.group(2)) if match else (standalone, "")
+    match = re.match(r"^(.*\S)\s+\(([^()]*)\)$", question, re.S)
+    return (match.group(1), match.group(2)) if match else (question, "")

@@ -1,0 +1,297 @@
+"""Count, list and add up the rows of a table, exactly.
+
+"How many berths are longer than 100 m?" is answered from all rows of one table, with each row that
+counts cited, or declined with the reason.
+"""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass
+
+from fontanel.core.answering.composing.asked import Computed, Scored
+from fontanel.core.answering.composing.comparing import DIMENSIONS
+from fontanel.core.answering.composing.statements import Statement
+from fontanel.core.answering.composing.table_rows import (
+    NOTHING,
+    Amount,
+    TableRows,
+    amount_in,
+    table_of,
+)
+from fontanel.core.answering.evidence import EvidencePassage
+
+_COUNT = re.compile(r"\b(?:how many|(?:what is )?the number of)\s+(?P<noun>[a-z][a-z-]+)\b", re.I)
+_LIST = re.compile(r"\b(?:which|what|list(?: all| the)*)\s+(?P<noun>[a-z][a-z-]+s)\b", re.I)
+_SUM = re.compile(r"\b(?:total|sum of|altogether|in all|all together|add(?:ed)? up)\b", re.I)
+_NUMBER = r"(?P<first>[€£$]?\s?\d[\d.,]*\s*(?:[^\W\d_]+|%)?)"
+_MORE = "more|longer|deeper|higher|taller|wider|heavier|larger|bigger|greater|faster|older"
+_LESS = "less|fewer|shorter|shallower|lower|narrower|lighter|smaller|slower|younger|cheaper"
+#: Words that compare without saying what.
+_ANY = frozenset(
+    ["more", "less", "fewer", "greater", "larger", "smaller", "bigger", "higher", "lower"]
+)
+
+_Test = Callable[[float, float, float], bool]
+#: How a number in a question limits rows: a test of the value with one or two numbers. Longer
+#: forms come first.
+_LIMITS: tuple[tuple[re.Pattern[str], _Test], ...] = tuple(
+    (re.compile(rf"\b{pattern}", re.I), test)
+    for pattern, test in (
+        (
+            rf"between {_NUMBER} and {_NUMBER.replace('first', 'second')}",
+            lambda value, first, second: first <= value <= second,
+        ),
+        (rf"(?:no|not) (?P<word>{_MORE}) than {_NUMBER}", lambda value, first, _: value <= first),
+        (rf"(?:no|not) (?P<word>{_LESS}) than {_NUMBER}", lambda value, first, _: value >= first),
+        (rf"(?:at most|up to|maximum of) {_NUMBER}", lambda value, first, _: value <= first),
+        (rf"(?:at least|minimum of) {_NUMBER}", lambda value, first, _: value >= first),
+        (rf"(?P<word>{_MORE}) than {_NUMBER}", lambda value, first, _: value > first),
+        (rf"(?P<word>{_LESS}) than {_NUMBER}", lambda value, first, _: value < first),
+        (rf"(?:over|above|exceeding|exceeds?) {_NUMBER}", lambda value, first, _: value > first),
+        (rf"(?:under|below) {_NUMBER}", lambda value, first, _: value < first),
+    )
+)
+#: Words of a question that say nothing about rows.
+_PLAIN = frozenset(
+    """
+    how many what which who list all the number of are is was were there have has had do does did
+    can may must in on at for to with a an and or by from that this it total sum altogether
+    together than not no least most up over above under below between exceeding exceed exceeds
+    more less fewer maximum minimum please show me tell
+    """.split()  # noqa: SIM905
+)
+#: The sufficiency of a table that has what is computed, at least.
+COMPUTED = 0.9
+#: A first column that does not say what its rows are; the heading or the title does.
+_ANY_NAME = re.compile(r"(?:number|no\.?|nr\.?|name|code|id|item|#|)", re.I)
+_NEGATION = re.compile(r"\b(?:no|not|without|lacks?|lacking|except|neither|none)\b|n't\b", re.I)
+#: Rows that are cited, and named in the text.
+_MAX_CITED = 14
+#: Ranked statements among which a row's table is looked for.
+_RANKED = 16
+
+
+@dataclass(frozen=True, slots=True)
+class _Limit:
+    """What a question asks of a number: the word that compares, the whole phrase, and the test."""
+
+    word: str
+    phrase: str
+    first: Amount
+    second: Amount
+    test: _Test
+
+    def holds(self, amount: Amount) -> bool:
+        return self.test(amount.value, self.first.value, self.second.value)
+
+    @property
+    def about(self) -> set[str]:
+        """Words for what is compared, as in the names of columns."""
+        if self.word in _ANY or self.word not in DIMENSIONS:
+            return set()
+        return set(DIMENSIONS[self.word][0].split())
+
+
+class _Asked:
+    """A question about the rows of a table.
+
+    Args:
+        terms: Returns the index terms of a text.
+    """
+
+    def __init__(self, question: str, terms: Callable[[str], list[str]]) -> None:
+        self._terms = terms
+        counted, listed = _COUNT.search(question), _LIST.search(question)
+        self.limit = _limit_in(question)
+        self.counts = counted is not None
+        self.adds = counted is None and _SUM.search(question) is not None
+        noun = counted or listed
+        self.noun = self.words(noun["noun"]) if noun else frozenset()
+        outside = question.replace(self.limit.phrase, " ") if self.limit else question
+        self.words_outside = self.words(outside)
+        self.negated = bool(_NEGATION.search(outside))
+
+    def words(self, text: str) -> frozenset[str]:
+        """Return the terms of a text's words that say something about rows."""
+        words = re.findall(r"[^\W_][\w'-]*", text.lower())
+        own = [word for word in words if word not in _PLAIN and word not in DIMENSIONS]
+        return frozenset(self._terms(" ".join(own)))
+
+    def is_about(self, table: TableRows) -> bool:
+        """Return whether a table's rows are what is asked for: its first column, or most names."""
+        if self.adds:
+            return bool(self.words_outside & self.words(table.columns[0]))
+        if not self.noun:
+            return False
+        if self.noun <= self.words(table.columns[0]):
+            return True
+        if _ANY_NAME.fullmatch(table.columns[0].strip()):
+            first = table.rows[0]
+            return self.noun <= self.words(f"{first.passage.title} {first.heading}")
+        return 2 * sum(self.noun <= self.words(name) for name in table.names()) > len(table.rows)
+
+    def column(self, table: TableRows, words: frozenset[str]) -> int | None:
+        """Return the column that is meant: by its name, by what is compared, or by its unit.
+
+        None if there is none, or several are as likely.
+        """
+        columns = range(1, len(table.columns))
+        about = self._terms(" ".join(self.limit.about)) if self.limit else []
+        for wanted in (words, frozenset(about)):
+            shared = {n: len(self.words(table.columns[n]) & wanted) for n in columns}
+            named = [n for n in columns if shared[n] and shared[n] == max(shared.values())]
+            if named:
+                return named[0] if len(named) == 1 else None
+        if self.limit is None or about or not self.limit.first.unit:
+            return None
+        unit = self.limit.first.unit
+        fitting = [n for n in columns if unit in {a.unit for a in table.amounts(n) if a}]
+        return fitting[0] if len(fitting) == 1 else None
+
+
+def tabulate(
+    question: str,
+    ranked: Sequence[Scored],
+    whole: Callable[[EvidencePassage], Sequence[EvidencePassage]],
+    terms: Callable[[str], list[str]],
+) -> Computed | None:
+    """Answer a question that counts, lists or adds up rows; None if it is none.
+
+    Args:
+        ranked: Statements, best first.
+        whole: Returns all passages of a passage's document.
+        terms: Returns the index terms of a text.
+    """
+    asked = _Asked(question, terms)
+    if not asked.noun and not asked.adds:
+        return None
+    for row in _candidates(ranked):
+        table = table_of(row, whole(row.passage))
+        if table is None or len(table.rows) < 2 or not asked.is_about(table):
+            continue
+        result = _added(asked, table) if asked.adds else _selected(asked, table)
+        if result is not None:
+            return result
+    return None
+
+
+def _candidates(ranked: Sequence[Scored]) -> list[Statement]:
+    """Return the best row of each table among the first statements."""
+    found: dict[tuple[int, int], Statement] = {}
+    for item in ranked[:_RANKED]:
+        if item.statement.kind == "row" and item.statement.columns:
+            key = (item.statement.passage.passage_id, item.statement.part)
+            found.setdefault(key, item.statement)
+    return list(found.values())
+
+
+def _limit_in(question: str) -> _Limit | None:
+    for pattern, test in _LIMITS:
+        if match := pattern.search(question):
+            groups = match.groupdict()
+            first = amount_in(groups["first"])
+            second = amount_in(groups.get("second") or groups["first"])
+            if first is None or second is None:
+                return None
+            if not first.unit and second.unit:
+                first = Amount(first.value, second.unit)
+            return _Limit((groups.get("word") or "").lower(), match.group(), first, second, test)
+    return None
+
+
+def _selected(asked: _Asked, table: TableRows) -> Computed | None:
+    """Count or list the rows that meet what the question asks of them."""
+    words = asked.words_outside - asked.noun
+    chosen: Sequence[Statement] = table.rows
+    shown: int | None = None
+    if asked.limit is not None:
+        shown = asked.column(table, words)
+        if shown is None:
+            return None
+        amounts = table.amounts(shown)
+        if reason := _not_comparable(table, shown, amounts, asked.limit.first.unit):
+            return Computed(f"The rows cannot be compared: {reason}", ())
+        chosen = [
+            row
+            for row, amount in zip(table.rows, amounts, strict=True)
+            if amount is not None and asked.limit.holds(amount)
+        ]
+        words -= asked.words(table.columns[shown])
+    if words:
+        narrowed = _narrowed(asked, table, chosen, words)
+        if narrowed is None:
+            return None
+        chosen, shown = narrowed
+    elif asked.limit is None and (not asked.counts or asked.negated):
+        return None
+    return _listed(table, chosen, shown, counts=asked.counts)
+
+
+def _narrowed(
+    asked: _Asked, table: TableRows, chosen: Sequence[Statement], words: frozenset[str]
+) -> tuple[list[Statement], int] | None:
+    """Keep rows with something in the column of that name, or with the words in a cell."""
+    for column, name in enumerate(table.columns):
+        if column and words <= asked.words(name):
+            empty = [row for row in chosen if NOTHING.fullmatch(row.cells[column])]
+            full = [row for row in chosen if not NOTHING.fullmatch(row.cells[column])]
+            return (empty if asked.negated else full), column
+    if asked.negated or not asked.counts:
+        return None
+    for column in range(1, len(table.columns)):
+        having = [row for row in table.rows if words <= asked.words(row.cells[column])]
+        if having:
+            return [row for row in chosen if row in having], column
+    return None
+
+
+def _listed(
+    table: TableRows, chosen: Sequence[Statement], shown: int | None, *, counts: bool
+) -> Computed:
+    if not chosen:
+        return Computed(f"None of the {len(table.rows)} in the table.", table.rows[:_MAX_CITED])
+    names = []
+    for row in chosen[:_MAX_CITED]:
+        cell = row.cells[shown].strip() if shown else ""
+        names.append(f"{row.cells[0].strip()} ({cell})" if cell else row.cells[0].strip())
+    more = len(chosen) - len(names)
+    listed = ", ".join(names) + (f" and {more} more" if more else "")
+    if counts and shown is None:
+        listed = f"The table has {len(chosen)}: {listed}"
+    elif counts:
+        listed = f"{len(chosen)} of the {len(table.rows)} in the table: {listed}"
+    return Computed(f"{listed}.", tuple(chosen[:_MAX_CITED]))
+
+
+def _added(asked: _Asked, table: TableRows) -> Computed | None:
+    """Add up the column that the question names."""
+    column = asked.column(table, asked.words_outside)
+    if column is None:
+        return None
+    amounts = table.amounts(column)
+    if reason := _not_comparable(table, column, amounts, ""):
+        return Computed(f"The rows cannot be added up: {reason}", ())
+    known = [amount for amount in amounts if amount is not None]
+    total = sum(amount.value for amount in known)
+    figure = f"{total:,.10g} {known[0].unit}".rstrip()
+    text = f"{table.columns[column]}: {figure} in all, of {len(known)} rows."
+    return Computed(text, table.rows[:_MAX_CITED])
+
+
+def _not_comparable(
+    table: TableRows, column: int, amounts: Sequence[Amount | None], unit: str
+) -> str:
+    """Return why a column cannot be computed with; empty if it can."""
+    name = f"the column “{table.columns[column]}”"
+    for row, amount in zip(table.rows, amounts, strict=True):
+        cell = row.cells[column].strip()
+        if amount is None and not NOTHING.fullmatch(cell):
+            return f"{name} has text, such as “{cell[:60]}”."
+    units = {amount.unit for amount in amounts if amount is not None}
+    if len(units) != 1:
+        return f"{name} has several units." if units else f"{name} is empty."
+    if unit and unit not in units:
+        return f"{name} is in {units.pop()}." if any(units) else f"{name} names no unit."
+    return ""
