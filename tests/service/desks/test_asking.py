@@ -123,6 +123,31 @@ def test_a_follow_up_leans_on_the_turn_before(marine: Marine) -> None:
     assert turns[1].evidence
 
 
+def test_an_elliptic_follow_up_is_shown_as_a_whole_question(marine: Marine) -> None:
+    team, kb = marine
+    first = team.client.ask(kb, "What is the wind limit for leaving the outer berth?")
+    second = team.client.ask(kb, "And the ferry berth?", first.conversation_id)
+    assert second.standalone == "What is the wind limit for leaving the ferry berth?"
+    third = team.client.ask(kb, "Why is that?", first.conversation_id)
+    assert third.standalone == f"Why is that? (following on from: {second.standalone})"
+
+
+def test_rows_of_a_long_table_are_counted_exactly(team: TeamSetup, kb: str) -> None:
+    rows = "".join(f"Gate {number},{number * 3} m\n" for number in range(1, 201))
+    team.client.add_document(kb, f"Gate,Width\n{rows}".encode(), "gates.csv", wait=True)
+    answer = team.client.ask(kb, "How many gates are wider than 450 m?")
+    assert answer.text.startswith("50 of the 200 in the table: Gate 151 (453 m), Gate 152 (456 m)")
+    assert "and 36 more." in answer.text
+    assert len(answer.citations) == 14
+    assert [citation.quote for citation in answer.citations[:2]] == [
+        "Gate 151\t453 m",
+        "Gate 152\t456 m",
+    ]
+    declined = team.client.ask(kb, "How many gates are wider than 450 tonnes?")
+    assert declined.outcome == "declined"
+    assert "“Width” is in m." in declined.text
+
+
 def test_conversations_belong_to_their_asker(marine: Marine) -> None:
     team, kb = marine
     mine = team.client.ask(kb, "When does Tangle Lock work in June?").conversation_id
