@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+import os
 from collections import Counter
 from collections.abc import Sequence
 from pathlib import Path
@@ -194,6 +195,22 @@ def test_segment_files_come_back_as_they_were(tmp_path: Path) -> None:
     assert again.search(query) == snapshot.search(query)
     verify(tmp_path / "words")
     assert not list(tmp_path.glob("*.part"))
+
+
+@pytest.mark.parametrize(("numbers", "descriptors"), [(1_000, 0), (100_000, 1)])
+def test_only_large_files_take_a_descriptor(tmp_path: Path, numbers: int, descriptors: int) -> None:
+    path = tmp_path / "segment"
+    write_arrays(path, {"a": np.arange(numbers)}, {"kind": "test"})
+    before = set(os.listdir("/proc/self/fd"))
+    arrays, about = open_arrays(path)
+    opened = [
+        name
+        for name in set(os.listdir("/proc/self/fd")) - before
+        if os.path.realpath(f"/proc/self/fd/{name}") == str(path)
+    ]
+    assert len(opened) == descriptors
+    assert arrays["a"].tolist() == list(range(numbers))
+    assert about == {"kind": "test"}
 
 
 @pytest.mark.parametrize("keep", [0, 5, 40, 300])

@@ -1,4 +1,4 @@
-"""Segment files: named arrays in one memory-mapped file with a SHA-256 checksum.
+"""Segment files: named arrays in one file with a SHA-256 checksum, memory-mapped unless small.
 
 Layout: magic, length of the header (8 bytes, little-endian), header as JSON, then the arrays, each
 aligned to 64 bytes.
@@ -23,6 +23,9 @@ from fontanel.errors import FontanelError
 #: Increased whenever the meaning of the arrays changes; older segments are rebuilt.
 _MAGIC = b"FONTSEG4"
 _ALIGN = 64
+
+#: Bytes up to which a file is read rather than mapped: each mapped one takes a file descriptor.
+_SMALL = 64 * 1024
 
 Array = npt.NDArray[Any]
 
@@ -68,7 +71,7 @@ def write_arrays(
 
 
 def open_arrays(path: Path) -> tuple[dict[str, Array], dict[str, Any]]:
-    """Return the arrays (read-only views of the mapped file) and the `about` values.
+    """Return the arrays (read-only views of the file) and the `about` values.
 
     Raises:
         SegmentDamaged: the file is not a whole segment.
@@ -123,10 +126,14 @@ def verify(path: Path) -> None:
         raise SegmentDamaged(f"{path} has changed since it was written")
 
 
-def _open(path: Path) -> tuple[dict[str, Any], int, mmap.mmap]:
+def _open(path: Path) -> tuple[dict[str, Any], int, mmap.mmap | bytes]:
+    mapped: mmap.mmap | bytes
     try:
         with path.open("rb") as file:
-            mapped = mmap.mmap(file.fileno(), 0, access=mmap.ACCESS_READ)
+            if os.fstat(file.fileno()).st_size <= _SMALL:
+                mapped = file.read()
+            else:
+                mapped = mmap.mmap(file.fileno(), 0, access=mmap.ACCESS_READ)
     except (OSError, ValueError) as error:
         raise SegmentDamaged(f"{path} cannot be opened: {error}") from error
     if mapped[:8] != _MAGIC:

@@ -72,7 +72,7 @@ def start_process(
 def wait_readable(stream: IO[bytes], seconds: float) -> bool:
     """Wait until a pipe has data or has ended; return whether it does within the time.
 
-    Not with `select`, which knows no descriptors above 1,023: each open segment file has one.
+    Not with `select`, which knows no descriptors above 1,023: many segment files may be open.
     """
     poll = select.poll()
     poll.register(stream, select.POLLIN)

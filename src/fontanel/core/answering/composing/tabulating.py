@@ -270,6 +270,9 @@ def _added(asked: _Asked, table: TableRows) -> Computed | None:
     column = asked.column(table, asked.words_outside)
     if column is None:
         return None
+    known_words = asked.words(table.columns[0]) | asked.words(table.columns[column])
+    if asked.words_outside - known_words or asked.limit is not None or asked.negated:
+        return None  # it asks for less than the whole column
     amounts = table.amounts(column)
     if reason := _not_comparable(table, column, amounts, ""):
         return Computed(f"The rows cannot be added up: {reason}", ())
