@@ -1,4 +1,4 @@
-import { type FormEvent, useState } from "react";
+import { type FormEvent, useRef, useState } from "react";
 import { useNavigate } from "react-router";
 import { type Kb, type Schemas, send } from "../../api/client";
 import { useResource } from "../../api/useResource";
@@ -31,6 +31,8 @@ export function SettingsTab() {
   const models = useResource<Schemas["Page_ModelName_"]>(
     team.mayEdit ? `${team.api}/models` : null,
   );
+  /** The version after the last change here: the event that brings it may come later. */
+  const saved = useRef(0);
   const [message, setMessage] = useState<string | null>(null);
   const [error, setError] = useState<string | null>(null);
   const attempt = (call: Promise<unknown>, then: () => void) =>
@@ -47,12 +49,11 @@ export function SettingsTab() {
         "PATCH",
         api,
         { name, description, describer, outdated },
-        { "If-Match": `"${kb.version}"` },
-      ),
-      () => {
-        setMessage("Saved.");
-        location.reload();
-      },
+        { "If-Match": `"${Math.max(kb.version, saved.current)}"` },
+      ).then((changed) => {
+        saved.current = changed.version;
+      }),
+      () => setMessage("Saved."),
     );
   };
   const remove = () => {
