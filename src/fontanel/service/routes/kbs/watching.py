@@ -125,7 +125,7 @@ class _Changes:
                 format_sse_event(event="removed", data_str=json.dumps({"id": document_id}))
                 for document_id in deleted
             ]
-            if events or first or kb.version != self._version:
+            if events or kb.version != self._version:
                 events.append(event_text("kb", kb_out(access, kb)))
                 self._version = kb.version
             return _Batch(events, more=len(documents) == _MAX_REPORTED)
