@@ -53,7 +53,7 @@ def test_from_sign_in_to_an_opened_citation(page: Page, team: TeamSetup, tmp_pat
     expect(note).to_have_attribute("data-lit", "true")
 
     ask(page, "And from other directions?", 2)
-    expect(page.get_by_text("Understood as: From other directions?")).to_be_visible()
+    expect(page.get_by_text("(following on from: What is the mean wind limit")).to_be_visible()
     expect(page.locator("[data-outcome]").last).to_contain_text(
         "From other directions the limit is 32 knots"
     )

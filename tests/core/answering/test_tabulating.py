@@ -147,7 +147,7 @@ def test_what_cannot_be_computed_is_declined_with_the_reason(
         "What is the total fare of a passenger without luggage?",
     ],
 )
-def test_what_is_no_computation_is_answered_as_ever(documents: Documents, question: str) -> None:
+def test_other_questions_are_not_computed(documents: Documents, question: str) -> None:
     text = ask(documents, question).text
     assert "in the table" not in text
     assert "in all" not in text

@@ -65,13 +65,12 @@ class InterruptedJobs:
         Args:
             message: What their documents report when they fail.
         """
-        while self._jobs:
-            with self._lock:
-                jobs, self._jobs = self._jobs, []
-            with self.queued_again(jobs):
-                for job in jobs:
-                    if self._is_running(job):
-                        attempt_failed(self._records, job, message)
+        with self._lock:
+            jobs, self._jobs = self._jobs, []
+        with self.queued_again(jobs):
+            for job in jobs:
+                if self._is_running(job):
+                    attempt_failed(self._records, job, message)
 
     def _is_running(self, job: Job) -> bool:
         with self._records.reading() as session:

@@ -24,8 +24,10 @@ def compose(
 ) -> Iterator[ComposedPiece]:
     """Yield the pieces of an answer from what the composer chose."""
     chosen, layout = composed.chosen, settings.layout
-    result = composed.computed or compare(question, composed.ranked)
-    if layout != Layout.TABLE and result is not None:
+    result = None
+    if layout != Layout.TABLE:
+        result = composed.computed or compare(question, composed.ranked)
+    if result is not None:
         yield ComposedPiece(result.text, 0)
         for statement in result.statements:
             yield ComposedPiece(f"\n\n{statement.text}", 2, [statement])

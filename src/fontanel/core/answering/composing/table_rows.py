@@ -81,13 +81,13 @@ def _unit_of(column: str) -> str:
     return UNITS.get(words[-1], "") if len(words) > 1 else ""
 
 
-def table_of(row: Statement, document: Sequence[EvidencePassage]) -> TableRows | None:
-    """Return the whole table of a row.
+def tables_in(document: Sequence[EvidencePassage]) -> list[TableRows]:
+    """Return the whole tables of a document; those with rows of different lengths are left out.
 
     Rows of one table follow each other under the same heading and columns.
 
     Args:
-        document: All passages of its document, in order.
+        document: All passages of the document, in order.
     """
     tables: list[list[Statement]] = []
     open_table: tuple[object, ...] | None = None
@@ -105,9 +105,8 @@ def table_of(row: Statement, document: Sequence[EvidencePassage]) -> TableRows |
                 tables.append([])
                 open_table = key
             tables[-1].append(statement)
-    for table in tables:
-        if any(other.start == row.start for other in table):
-            columns = table[0].columns
-            whole = all(len(other.cells) == len(columns) for other in table)
-            return TableRows(columns, tuple(table)) if whole and columns else None
-    return None
+    return [
+        TableRows(rows[0].columns, tuple(rows))
+        for rows in tables
+        if rows[0].columns and all(len(row.cells) == len(rows[0].columns) for row in rows)
+    ]

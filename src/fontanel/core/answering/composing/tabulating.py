@@ -7,7 +7,7 @@ counts cited, or declined with the reason.
 from __future__ import annotations
 
 import re
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass
 
 from fontanel.core.answering.composing.asked import Computed, Scored
@@ -18,7 +18,7 @@ from fontanel.core.answering.composing.table_rows import (
     Amount,
     TableRows,
     amount_in,
-    table_of,
+    tables_in,
 )
 from fontanel.core.answering.evidence import EvidencePassage
 
@@ -83,7 +83,7 @@ class _Limit:
     second: Amount
     test: _Test
 
-    def holds(self, amount: Amount) -> bool:
+    def accepts(self, amount: Amount) -> bool:
         return self.test(amount.value, self.first.value, self.second.value)
 
     @property
@@ -167,9 +167,8 @@ def tabulate(
     asked = _Asked(question, terms)
     if not asked.noun and not asked.adds:
         return None
-    for row in _candidates(ranked):
-        table = table_of(row, whole(row.passage))
-        if table is None or len(table.rows) < 2 or not asked.is_about(table):
+    for table in _candidates(ranked, whole):
+        if len(table.rows) < 2 or not asked.is_about(table):
             continue
         result = _added(asked, table) if asked.adds else _selected(asked, table)
         if result is not None:
@@ -177,14 +176,27 @@ def tabulate(
     return None
 
 
-def _candidates(ranked: Sequence[Scored]) -> list[Statement]:
-    """Return the best row of each table among the first statements."""
-    found: dict[tuple[int, int], Statement] = {}
+def _candidates(
+    ranked: Sequence[Scored], whole: Callable[[EvidencePassage], Sequence[EvidencePassage]]
+) -> Iterator[TableRows]:
+    """Yield the tables of the first statements' rows, best first, each once.
+
+    A document is read once, and only when a table of it is needed.
+    """
+    documents: dict[str, dict[int, TableRows]] = {}
+    tried: set[tuple[str, int]] = set()
     for item in ranked[:_RANKED]:
-        if item.statement.kind == "row" and item.statement.columns:
-            key = (item.statement.passage.passage_id, item.statement.part)
-            found.setdefault(key, item.statement)
-    return list(found.values())
+        row = item.statement
+        if row.kind != "row" or not row.columns:
+            continue
+        document = row.passage.document_id
+        if document not in documents:
+            tables = tables_in(whole(row.passage))
+            documents[document] = {one.start: table for table in tables for one in table.rows}
+        table = documents[document].get(row.start)
+        if table is not None and (document, table.rows[0].start) not in tried:
+            tried.add((document, table.rows[0].start))
+            yield table
 
 
 def _limit_in(question: str) -> _Limit | None:
@@ -216,7 +228,7 @@ def _selected(asked: _Asked, table: TableRows) -> Computed | None:
         chosen = [
             row
             for row, amount in zip(table.rows, amounts, strict=True)
-            if amount is not None and asked.limit.holds(amount)
+            if amount is not None and asked.limit.accepts(amount)
         ]
         words -= asked.words(table.columns[shown])
     if words:
@@ -235,15 +247,18 @@ def _narrowed(
     """Keep rows with something in the column of that name, or with the words in a cell."""
     for column, name in enumerate(table.columns):
         if column and words <= asked.words(name):
-            empty = [row for row in chosen if NOTHING.fullmatch(row.cells[column])]
-            full = [row for row in chosen if not NOTHING.fullmatch(row.cells[column])]
-            return (empty if asked.negated else full), column
+            empty = [bool(NOTHING.fullmatch(row.cells[column])) for row in chosen]
+            return [
+                row
+                for row, is_empty in zip(chosen, empty, strict=True)
+                if is_empty == asked.negated
+            ], column
     if asked.negated or not asked.counts:
         return None
     for column in range(1, len(table.columns)):
-        having = [row for row in table.rows if words <= asked.words(row.cells[column])]
+        having = {row.start for row in table.rows if words <= asked.words(row.cells[column])}
         if having:
-            return [row for row in chosen if row in having], column
+            return [row for row in chosen if row.start in having], column
     return None
 
 

@@ -36,9 +36,10 @@ _OPTION = re.compile(r"(?<![\w-])(?:--[a-z][\w-]+|[^\W\d_]\w*_\w+)(?!\w)")
 _MIXED = re.compile(r"(?<![\w-])(?P<letters>[^\W\d_]{1,12})-?(?P<number>\d{1,6})(?![\w-])")
 _SIBLING = r"\b{stem}s?[\s-]{{0,3}}(?:no\.?\s*)?\d+(?:\.\d+)*[a-z]?\b"
 _STEM = re.compile(r"(?P<stem>[^\W\d_][\w-]*?)[\s-]*\d")
-_AND = r"\s*(?:to|and|or|bis|und|à|et|a|y|[-–—,/&])\s*"
+_JOINED = "to|and|or|bis|und|à|et|a|y"
+_AND = rf"\s*(?:{_JOINED}|[-–—,/&])\s*"
 _RANGE = re.compile(
-    r"(?<!\d)(?=(\d{1,6})\s*(?:to|and|or|bis|und|à|et|a|y|[-–—])\s*(?:[^\W\d_]{1,12}-?)?(\d{1,6}))"
+    rf"(?<!\d)(?=(\d{{1,6}})\s*(?:{_JOINED}|[-–—])\s*(?:[^\W\d_]{{1,12}}-?)?(\d{{1,6}}))"
 )
 #: A number that marks a line, or names a row of a table.
 _MARK = rf"^ *{CELL_SEPARATOR}?(?:#+ *)?{{number}}(?:[.):]| *{CELL_SEPARATOR})"

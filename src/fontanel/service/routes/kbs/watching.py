@@ -103,6 +103,8 @@ class _Changes:
         self._watcher = watcher
         #: The newest change that was reported: its number and its document's key.
         self._last: tuple[int, int] | None = None
+        #: The version of the knowledge base that was reported last.
+        self._version: int | None = None
 
     def read(self) -> _Batch:
         """Return the events of what changed."""
@@ -123,8 +125,9 @@ class _Changes:
                 format_sse_event(event="removed", data_str=json.dumps({"id": document_id}))
                 for document_id in deleted
             ]
-            if events or first:
+            if events or kb.version != self._version:
                 events.append(event_text("kb", kb_out(access, kb)))
+                self._version = kb.version
             return _Batch(events, more=len(documents) == _MAX_REPORTED)
 
     def _first(self, session: Session) -> Sequence[Document]:
