@@ -51,7 +51,7 @@ class EvidenceModel(nn.Module):  # type: ignore[misc]
     def __init__(self, base: Path) -> None:
         super().__init__()
         config = BertConfig.from_json_file(base / "config.json")
-        config.attention_probs_dropout_prob = 0.0
+        config.attention_probs_dropout_prob = config.hidden_dropout_prob = 0.0
         self.bert = BertModel(config, add_pooling_layer=False)
         weights = {
             k: v for k, v in load_file(base / "model.safetensors").items() if "pooler" not in k
