@@ -8,6 +8,7 @@ from dataclasses import dataclass
 from fontanel.core.answering.composing.statements import Statement
 from fontanel.core.answering.evidence import Knowledge, Support
 from fontanel.core.answering.question.followup import split_search_form
+from fontanel.core.answering.question.required import exact_names
 from fontanel.core.answering.question.shape import shape_of
 from fontanel.core.arrays import Floats
 
@@ -71,7 +72,7 @@ class Question:
         own, topic = split_search_form(standalone)
         self.own = own
         self.shape = shape_of(own)
-        self.exact = exact_words(own)
+        self.exact = {name.lower() for name in exact_names(own)} | exact_words(own)
         self.asks_old = bool(_ASKS_OLD.search(own))
         self.weights: dict[str, float] = {
             term: knowledge.idf(term) for term in knowledge.terms(own)
