@@ -80,21 +80,20 @@ def draft(
     Args:
         names: The text of which the exact names must be in the evidence; default: the question.
     """
-    question = Question(standalone, knowledge)
+    question = Question(standalone, knowledge, names)
     ranked = _rank(question, passages, knowledge)
     if not ranked:
         return Draft([], [], NO_SUPPORT, keyword_only=True)
     chosen = _choose(question, ranked, (settings or AnswerSettings()).length)
     documents = {statement.passage.document_id for statement in chosen}
     quoted = [passage for passage in passages if passage.document_id in documents]
-    names = question.own if names is None else names
-    unmentioned = missing_names(names, _texts(passages))
+    unmentioned = missing_names(question.names, _texts(passages))
     return Draft(
         ranked,
         chosen,
         support_of(question, ranked, passages, knowledge),
         question.vector is None,
-        missing_names(names, _texts(quoted)),
+        missing_names(question.names, _texts(quoted)),
         (unmentioned[0], nearest_name(unmentioned[0], _texts(quoted))) if unmentioned else None,
         tabulate(question.own, ranked, knowledge.whole, knowledge.terms),
     )
