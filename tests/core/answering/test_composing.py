@@ -109,6 +109,26 @@ def test_documents_that_disagree_are_told_of(embedder: OnnxEmbedder) -> None:
     assert "otherwise" not in alone.text
 
 
+@pytest.mark.parametrize(
+    ("question", "quoted"),
+    [
+        (
+            "At what gust does the quay crane stop?",
+            {"Crane 2 stops at a gust of 38 knots.", "Crane 5 stops at a gust of 27 knots."},
+        ),
+        ("At what gust does Crane 5 stop?", {"Crane 5 stops at a gust of 27 knots."}),
+        ("at what gust does crane 5 stop", {"Crane 5 stops at a gust of 27 knots."}),
+    ],
+)
+def test_an_ambiguous_question_is_answered_for_each(
+    embedder: OnnxEmbedder, question: str, quoted: set[str]
+) -> None:
+    yard = b"# Quay cranes\n\nCrane 2 stops at a gust of 38 knots.\n\nIt is blue.\n\n"
+    yard += b"Crane 5 stops at a gust of 27 knots.\n\nThe sheds are red."
+    result = said(Documents(embedder, yard=yard), question)
+    assert {citation.quote for citation in result.citations} == quoted
+
+
 def test_other_things_with_other_figures_are_no_conflict(embedder: OnnxEmbedder) -> None:
     one = b"# Rules\n\nThe crane of Berth 4 stops at a gust of 38 knots."
     other = b"# Yard\n\nThe crane of Berth 5 stops at a gust of 27 knots."

@@ -12,6 +12,7 @@ class Phrases:
     """Templates with fields in braces; `nearest` follows `unmentioned`."""
 
     declined: str
+    part_declined: str
     unmentioned: str
     nearest: str
     nothing_indexed: str
@@ -32,6 +33,7 @@ class Phrases:
 
 _ENGLISH = Phrases(
     declined="The documents do not answer this question.",
+    part_declined="The documents do not answer: {question}",
     unmentioned="No passage that was found mentions {name}.",
     nearest="The nearest is {name}.",
     nothing_indexed=(
@@ -70,6 +72,7 @@ _PHRASES = {
     "en": _ENGLISH,
     "de": Phrases(
         declined="Die Dokumente beantworten diese Frage nicht.",
+        part_declined="Die Dokumente beantworten nicht: {question}",
         unmentioned="Keine gefundene Stelle erwähnt {name}.",
         nearest="Am nächsten kommt {name}.",
         nothing_indexed=(
@@ -106,6 +109,7 @@ _PHRASES = {
     ),
     "fr": Phrases(
         declined="Les documents ne répondent pas à cette question.",
+        part_declined="Les documents ne répondent pas à\u00a0: {question}",
         unmentioned="Aucun passage trouvé ne mentionne {name}.",
         nearest="Le plus proche est {name}.",
         nothing_indexed="Il n'y a encore rien d'où répondre : aucun document n'est indexé.",
@@ -139,6 +143,7 @@ _PHRASES = {
     ),
     "es": Phrases(
         declined="Los documentos no responden a esta pregunta.",
+        part_declined="Los documentos no responden a: {question}",
         unmentioned="Ningún pasaje encontrado menciona {name}.",
         nearest="Lo más parecido es {name}.",
         nothing_indexed="Todavía no hay nada con que responder: ningún documento está indexado.",

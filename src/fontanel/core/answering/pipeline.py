@@ -6,12 +6,8 @@ from collections.abc import Generator, Iterator, Sequence
 from contextlib import closing
 from dataclasses import replace
 
-from fontanel.core.answering.composing.asked import Draft
 from fontanel.core.answering.composing.citing import cite
-from fontanel.core.answering.composing.composer import draft
-from fontanel.core.answering.composing.judging import CANDIDATES, Judgement, judge
-from fontanel.core.answering.composing.pieces import compose
-from fontanel.core.answering.composing.tabulating import COMPUTED
+from fontanel.core.answering.composing.pieces import compose_parts, reason_to_decline
 from fontanel.core.answering.curated import Curated, CuratedAnswer
 from fontanel.core.answering.events import (
     BUILT_IN,
@@ -32,10 +28,17 @@ from fontanel.core.answering.events import (
     TokenUse,
     Verdict,
 )
-from fontanel.core.answering.evidence import EvidencePassage, Knowledge, sufficiency
-from fontanel.core.answering.phrases import outdated_note, phrases_in, unmentioned_note
+from fontanel.core.answering.evidence import EvidencePassage, Knowledge
+from fontanel.core.answering.findings import (
+    Finding,
+    all_passages,
+    all_statements,
+    find,
+    shown_passages,
+)
+from fontanel.core.answering.phrases import outdated_note, phrases_in
 from fontanel.core.answering.question.followup import Exchange, search_form, stand_alone
-from fontanel.core.answering.question.required import WITHOUT_NAME
+from fontanel.core.answering.question.parts import QuestionPart, question_parts
 from fontanel.core.answering.question.routing import Routes, choose
 from fontanel.core.answering.question.shape import small_talk
 from fontanel.core.answering.settings import AnswerSettings, Grounding
@@ -105,11 +108,10 @@ class _Pipeline:
         self._phrases = phrases_in(self._language)
         self._standalone = question
         self._query = question
-        self._passages: tuple[EvidencePassage, ...] = ()
+        self._parts: tuple[QuestionPart, ...] = ()
+        self._findings: tuple[Finding, ...] = ()
         self._evidence: tuple[EvidencePassage, ...] = ()
-        self._judgement: Judgement | None = None
         self._enough = 0.0
-        self._unmentioned: tuple[str, str] | None = None
         self._note = ""
         self._prompt: tuple[Message, ...] = ()
         self._raw = ""
@@ -130,24 +132,27 @@ class _Pipeline:
             yield from self._serve(approved)
             return
         self._choose_kbs()
-        self._retrieve()
-        composed = self._check_evidence()
+        self._find()
         yield EvidenceFound(self._evidence, self._enough)
-        enough = self._enough >= self._settings.evidence_needed and bool(composed.chosen)
+        enough = bool(self._answered())
         if not enough and not (
             self._writer and self._settings.grounding == Grounding.SOURCES_FIRST
         ):
-            yield from self._decline(composed)
+            yield from self._decline()
         elif self._writer is not None:
-            yield from self._write(self._writer, composed, enough=enough)
+            yield from self._write(self._writer, enough=enough)
         else:
-            yield from self._compose(composed)
+            yield from self._compose()
 
     def _understand(self) -> None:
         with self._trace.step("stand-alone question") as step:
             self._standalone = stand_alone(self._question, self._history, self._knowledge.terms)
-            self._query = search_form(self._standalone, self._knowledge.terms)
+            knowledge = self._knowledge
+            self._query = search_form(self._standalone, knowledge.terms)
+            self._parts = question_parts(self._standalone, knowledge.terms)
             step.record(question=self._standalone, changed=self._standalone != self._question)
+            if len(self._parts) > 1:
+                step.record(parts=[part.text for part in self._parts])
 
     def _find_curated(self) -> CuratedAnswer | None:
         if self._curated is None:
@@ -186,90 +191,38 @@ class _Pipeline:
                 ]
             )
 
-    def _retrieve(self) -> None:
-        with self._trace.step("retrieval") as step:
-            settings = self._settings
-            candidates = CANDIDATES if settings.deep else 0
-            result = self._knowledge.retrieve(self._query, max(settings.passages, candidates))
-            if settings.documents is not None:
-                kept = list(dict.fromkeys(passage.document_id for passage in result))[
-                    : settings.documents
-                ]
-                result = [passage for passage in result if passage.document_id in kept]
-            self._passages = tuple(result)
-            step.record(
-                passages=len(result), documents=len({passage.document_id for passage in result})
-            )
-        if settings.deep:
-            self._judge()
+    def _find(self) -> None:
+        self._findings = tuple(
+            find(part, self._knowledge, self._settings, self._trace) for part in self._parts
+        )
+        answered = self._answered()
+        self._enough = (
+            min(finding.sufficiency for finding in answered)
+            if answered
+            else max(finding.sufficiency for finding in self._findings)
+        )
+        self._evidence = shown_passages(self._findings, self._settings.shown)
 
-    def _judge(self) -> None:
-        with self._trace.step("ranking by evidence") as step:
-            self._judgement = judge(self._query, self._passages, self._knowledge)
-            ranked: Sequence[EvidencePassage] = self._passages
-            if self._judgement is not None:
-                ranked = self._judgement.ranked(self._passages)
-            self._passages = tuple(ranked[: self._settings.passages])
-            step.record(windows=0 if self._judgement is None else self._judgement.windows)
+    def _answered(self) -> list[Finding]:
+        """Return the parts of the question that the documents answer."""
+        threshold = self._settings.evidence_needed
+        return [finding for finding in self._findings if finding.answers(threshold)]
 
-    def _check_evidence(self) -> Draft:
-        with self._trace.step("evidence check") as step:
-            composed = draft(
-                self._query,
-                self._passages,
-                self._knowledge,
-                self._settings,
-                self._judgement,
-            )
-            self._enough = (
-                sufficiency(
-                    composed.support,
-                    keyword_only=composed.keyword_only,
-                    judged=self._judgement is not None,
-                )
-                if composed.chosen
-                else 0.0
-            )
-            self._unmentioned = composed.unmentioned
-            if composed.computed is not None:
-                # Without rows there is a reason why nothing can be computed.
-                found = bool(composed.computed.statements)
-                self._enough = max(self._enough, COMPUTED) if found else 0.0
-            if composed.missing:
-                self._enough = min(self._enough, WITHOUT_NAME)
-                step.record(missing=composed.missing)
-            # The nearest passages, and whichever others the answer quotes.
-            used = composed.computed.statements if composed.computed else composed.chosen
-            shown = {p.passage_id: p for p in self._passages[: self._settings.shown]}
-            for statement in used:
-                shown.setdefault(statement.passage.passage_id, statement.passage)
-            self._evidence = tuple(shown.values())
-            step.record(
-                sufficiency=round(self._enough, 4),
-                threshold=self._settings.evidence_needed,
-                enough=self._enough >= self._settings.evidence_needed,
-                statements=len(composed.ranked),
-            )
-            return composed
-
-    def _decline(
-        self, composed: Draft, removed: tuple[CheckedStatement, ...] = ()
-    ) -> Iterator[AnswerEvent]:
-        text = self._phrases.declined if self._passages else self._phrases.nothing_indexed
-        if composed.computed is not None and not composed.computed.statements:
-            text = composed.computed.text
-        if self._unmentioned is not None:
-            name, nearest = self._unmentioned
-            text = unmentioned_note(self._phrases, name, nearest)
+    def _decline(self, removed: tuple[CheckedStatement, ...] = ()) -> Iterator[AnswerEvent]:
+        searched = any(finding.passages for finding in self._findings)
+        text = self._phrases.declined if searched else self._phrases.nothing_indexed
+        reasons = (reason_to_decline(f.composed, self._phrases) for f in self._findings)
+        text = next(filter(None, reasons), text)
         yield TextPiece(text)
         yield Finished(self._answer(Outcome.DECLINED, text, statements=removed))
 
     # With a model
 
-    def _write(self, writer: Writer, composed: Draft, *, enough: bool) -> Iterator[AnswerEvent]:
+    def _write(self, writer: Writer, *, enough: bool) -> Iterator[AnswerEvent]:
         settings = self._settings
         with self._trace.step("packing") as step:
-            context = pack(composed.ranked, self._passages, settings.context_tokens)
+            ranked = all_statements(self._findings)
+            context = pack(ranked, all_passages(self._findings), settings.context_tokens)
             step.record(
                 budget=settings.context_tokens,
                 tokens=context.tokens,
@@ -326,9 +279,7 @@ class _Pipeline:
         ):
             failed = "it wrote nothing"
         if failed:
-            yield from self._without(
-                writer, failed, begun=binding.text != "", composed=composed, enough=enough
-            )
+            yield from self._without(writer, failed, begun=binding.text != "", enough=enough)
             return
         removed = sum(1 for statement in binding.statements if statement.removed)
         with self._trace.step("verification") as step:
@@ -340,7 +291,6 @@ class _Pipeline:
             if not binding.declined and removed:
                 self._note = self._phrases.all_removed.format(model=writer.name)
             yield from self._fall_back(
-                composed,
                 enough=enough and not binding.declined,
                 removed=tuple(replace(one, citations=()) for one in binding.statements),
             )
@@ -358,34 +308,32 @@ class _Pipeline:
         )
 
     def _without(
-        self, writer: Writer, reason: str, *, begun: bool, composed: Draft, enough: bool
+        self, writer: Writer, reason: str, *, begun: bool, enough: bool
     ) -> Iterator[AnswerEvent]:
         """Let the built-in composer answer after the model failed; the answer says so."""
         self._note = self._phrases.model_failed.format(model=writer.name, reason=reason)
         if begun:
             yield Restarted(self._note)
-        yield from self._fall_back(composed, enough=enough)
+        yield from self._fall_back(enough=enough)
 
     # Without one
 
     def _fall_back(
-        self, composed: Draft, *, enough: bool, removed: tuple[CheckedStatement, ...] = ()
+        self, *, enough: bool, removed: tuple[CheckedStatement, ...] = ()
     ) -> Iterator[AnswerEvent]:
         """Compose from the evidence if it is enough, or decline; keep the model's statements."""
         if enough:
-            yield from self._compose(composed, removed)
+            yield from self._compose(removed)
         else:
-            yield from self._decline(composed, removed)
+            yield from self._decline(removed)
 
-    def _compose(
-        self, composed: Draft, removed: tuple[CheckedStatement, ...] = ()
-    ) -> Iterator[AnswerEvent]:
+    def _compose(self, removed: tuple[CheckedStatement, ...] = ()) -> Iterator[AnswerEvent]:
         with self._trace.step("composing", composer=BUILT_IN) as step:
             text = ""
             citations: list[Citation] = []
             statements = list(removed)
-            for piece in compose(
-                self._query, composed, self._settings, self._phrases, self._knowledge
+            for piece in compose_parts(
+                self._findings, self._settings, self._phrases, self._knowledge
             ):
                 before = len(text)
                 text += piece.text
@@ -406,7 +354,7 @@ class _Pipeline:
                 statements.append(checked)
                 yield CitationBound(citation)
                 yield StatementChecked(checked)
-            step.record(statements=len(composed.chosen), citations=len(citations))
+            step.record(statements=len(statements) - len(removed), citations=len(citations))
         yield Finished(self._answer(Outcome.ANSWERED, text, tuple(citations), tuple(statements)))
 
     def _answer(

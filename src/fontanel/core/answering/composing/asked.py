@@ -8,6 +8,7 @@ from dataclasses import dataclass
 from fontanel.core.answering.composing.statements import Statement
 from fontanel.core.answering.evidence import Knowledge, Support
 from fontanel.core.answering.question.followup import split_search_form
+from fontanel.core.answering.question.required import exact_names
 from fontanel.core.answering.question.shape import shape_of
 from fontanel.core.arrays import Floats
 
@@ -64,14 +65,19 @@ class Draft:
 
 
 class Question:
-    """A question's terms with their weights, its vector and its shape."""
+    """A question's terms with their weights, its exact names, its vector and its shape.
 
-    def __init__(self, standalone: str, knowledge: Knowledge) -> None:
+    Args:
+        names: The text of which the exact names must be in the evidence; default: the question.
+    """
+
+    def __init__(self, standalone: str, knowledge: Knowledge, names: str | None = None) -> None:
         self.text = standalone
         own, topic = split_search_form(standalone)
         self.own = own
         self.shape = shape_of(own)
-        self.exact = exact_words(own)
+        self.names = own if names is None else names
+        self.exact = {name.lower() for name in exact_names(self.names)} | exact_words(self.names)
         self.asks_old = bool(_ASKS_OLD.search(own))
         self.weights: dict[str, float] = {
             term: knowledge.idf(term) for term in knowledge.terms(own)

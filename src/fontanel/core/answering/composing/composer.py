@@ -24,7 +24,12 @@ from fontanel.core.answering.composing.statements import Statement, statements
 from fontanel.core.answering.composing.support import WORD, support_of
 from fontanel.core.answering.composing.tabulating import tabulate
 from fontanel.core.answering.evidence import NO_SUPPORT, EvidencePassage, Knowledge
-from fontanel.core.answering.question.required import missing_names, nearest_name
+from fontanel.core.answering.question.required import (
+    missing_names,
+    names_another,
+    names_in,
+    nearest_name,
+)
 from fontanel.core.answering.question.shape import Shape, fit
 from fontanel.core.answering.settings import STATEMENTS, AnswerSettings, Length
 from fontanel.core.arrays import Floats
@@ -59,6 +64,8 @@ _SHORT = {Length.SHORT: 0, Length.MEDIUM: 170, Length.LONG: 500}
 _MAX_EMBEDDED, _FIRST = 40, 2
 #: Characters below which the best sentence is followed by the next one in any case.
 _CURT = 80
+#: The share of common words above which two statements may say the same.
+_SAME_WORDS = 0.7
 _OLD_PENALTY, _TELLS_PENALTY = 0.3, 0.15
 
 
@@ -67,27 +74,29 @@ def draft(
     passages: Sequence[EvidencePassage],
     knowledge: Knowledge,
     settings: AnswerSettings | None = None,
+    names: str | None = None,
     judgement: Judgement | None = None,
 ) -> Draft:
     """Rank the statements of the passages and choose those that answer.
 
     Args:
+        names: The text of which the exact names must be in the evidence; default: the question.
         judgement: What the evidence model says about the passages.
     """
-    question = Question(standalone, knowledge)
+    question = Question(standalone, knowledge, names)
     ranked = _rank(question, passages, knowledge, judgement)
     if not ranked:
         return Draft([], [], NO_SUPPORT, keyword_only=True)
     chosen = _choose(question, ranked, (settings or AnswerSettings()).length)
     documents = {statement.passage.document_id for statement in chosen}
     quoted = [passage for passage in passages if passage.document_id in documents]
-    unmentioned = missing_names(question.own, _texts(passages))
+    unmentioned = missing_names(question.names, _texts(passages))
     return Draft(
         ranked,
         chosen,
         support_of(question, ranked, passages, knowledge, judgement),
         question.vector is None,
-        missing_names(question.own, _texts(quoted)),
+        missing_names(question.names, _texts(quoted)),
         (unmentioned[0], nearest_name(unmentioned[0], _texts(quoted))) if unmentioned else None,
         tabulate(question.own, ranked, knowledge.whole, knowledge.terms),
     )
@@ -134,10 +143,7 @@ def _rank(
         score = _COSINE * float(cosine) + _COVERAGE * coverage + _MATCH * statement.passage.match
         score += _SHAPE * fit(statement.text, question.own, question.shape)
         if question.exact:
-            stored = len(
-                question.exact
-                & exact_words(f"{statement.heading} {statement.lead} {statement.text}")
-            )
+            stored = len(_named(question, statement))
             score += _EXACT * (2 * stored / len(question.exact) - 1)
         if (
             len(statement.text) < 15
@@ -194,7 +200,7 @@ def _choose(question: Question, ranked: list[Scored], length: Length) -> list[St
         if item.score >= best.score - 0.08 and (whole := _whole_list(question, item, ranked)):
             return whole
     chosen: list[Statement] = []
-    seen: list[set[str]] = []
+    named = bool(_named(question, best.statement))
     for item in ranked[:12]:
         neighbour = (
             item.statement.passage is best.statement.passage
@@ -205,15 +211,37 @@ def _choose(question: Question, ranked: list[Scored], length: Length) -> list[St
             continue
         if item.statement.text.endswith(":") and item is not best:
             continue  # a lead-in without its items says nothing
-        words = set(WORD.findall(item.statement.text.lower()))
-        if any(words and len(words & other) / len(words | other) > 0.7 for other in seen):
+        if named and names_another(_with_heading(item.statement), question.exact):
             continue
-        seen.append(words)
+        if any(_repeats(item.statement, other) for other in chosen):
+            continue
         chosen.append(item.statement)
     return _in_order(
         _with_company(_with_antecedents(chosen, ranked), best.statement, ranked, _SHORT[length]),
         ranked,
     )
+
+
+def _named(question: Question, statement: Statement) -> set[str]:
+    """Return the question's exact names that a statement, or what is above it, contains."""
+    return names_in(_with_heading(statement), question.exact) if question.exact else set()
+
+
+def _with_heading(statement: Statement) -> str:
+    return f"{statement.heading}\n{statement.lead}\n{statement.text}"
+
+
+def _repeats(statement: Statement, other: Statement) -> bool:
+    """Return whether a statement says the same as another, and about the same thing.
+
+    "Berth 4 is 95 m long" does not repeat "Berth 2 is 80 m long", nor does one row another.
+    """
+    if statement.kind == "row" and statement.columns == other.columns:
+        return statement.text == other.text
+    words, others = (set(WORD.findall(s.text.lower())) for s in (statement, other))
+    if not words or len(words & others) / len(words | others) <= _SAME_WORDS:
+        return False
+    return exact_words(_with_heading(statement)) == exact_words(_with_heading(other))
 
 
 def _numbered_steps(best: Scored, ranked: list[Scored]) -> list[Statement]:

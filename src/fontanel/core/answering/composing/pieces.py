@@ -2,17 +2,74 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
+from dataclasses import replace
 
 from fontanel.core.answering.composing.asked import Draft
 from fontanel.core.answering.composing.comparing import compare
 from fontanel.core.answering.composing.composer import leans
 from fontanel.core.answering.composing.conflicts import conflicting
 from fontanel.core.answering.composing.layout import ComposedPiece, lay_out
+from fontanel.core.answering.composing.statements import Statement
 from fontanel.core.answering.evidence import Knowledge
-from fontanel.core.answering.phrases import Phrases
+from fontanel.core.answering.findings import Finding
+from fontanel.core.answering.phrases import Phrases, unmentioned_note
+from fontanel.core.answering.question.followup import split_stand_alone
 from fontanel.core.answering.question.shape import yes_or_no
 from fontanel.core.answering.settings import AnswerSettings, Layout
+
+
+def compose_parts(
+    findings: Sequence[Finding],
+    settings: AnswerSettings,
+    phrases: Phrases,
+    knowledge: Knowledge,
+) -> Iterator[ComposedPiece]:
+    """Yield the pieces of an answer part by part; parts without an answer are named.
+
+    What an earlier part quotes is not quoted again.
+    """
+    quoted: set[tuple[int, int]] = set()
+    begun = False
+    for finding in findings:
+        composed = finding.composed
+        if finding.answers(settings.evidence_needed):
+            fresh = [s for s in composed.chosen if _place(s) not in quoted]
+            if quoted and not fresh and composed.computed is None:
+                continue
+            pieces = compose(
+                finding.part.query,
+                replace(composed, chosen=fresh),
+                settings,
+                phrases,
+                knowledge,
+            )
+        else:
+            question, _ = split_stand_alone(finding.part.text)
+            text = reason_to_decline(composed, phrases)
+            text = text or phrases.part_declined.format(question=question)
+            pieces = iter([ComposedPiece(text, 0)])
+        first = True
+        for piece in pieces:
+            quoted.update(map(_place, piece.group))
+            before = "\n\n" if first and begun else ""
+            yield replace(piece, text=before + piece.text, start=piece.start + len(before))
+            first = False
+        begun = True
+
+
+def reason_to_decline(composed: Draft, phrases: Phrases) -> str:
+    """Return why a question is declined, if there is more to say than that it is."""
+    if composed.unmentioned is not None:
+        name, nearest = composed.unmentioned
+        return unmentioned_note(phrases, name, nearest)
+    if composed.computed is not None and not composed.computed.statements:
+        return composed.computed.text
+    return ""
+
+
+def _place(statement: Statement) -> tuple[int, int]:
+    return statement.passage.passage_id, statement.start
 
 
 def compose(

@@ -71,8 +71,14 @@ def stand_alone(
     own, earlier = split_stand_alone(history[-1].standalone.strip())
     if not earlier and (rewritten := rewrite(question, own, terms)) is not None:
         return rewritten
-    followed = (earlier or own).replace("(", "").replace(")", "").strip()
-    return f"{question.strip()} ({FOLLOWING}{followed})" if terms(followed) else question
+    followed = earlier or own
+    return following_on(question, followed) if terms(followed) else question
+
+
+def following_on(question: str, earlier: str) -> str:
+    """Return a question with the one that it follows on from in brackets behind it."""
+    followed = earlier.replace("(", "").replace(")", "").strip()
+    return f"{question.strip()} ({FOLLOWING}{followed})"
 
 
 def split_stand_alone(standalone: str) -> tuple[str, str]:

@@ -7,7 +7,7 @@ words. It answers another question.
 from __future__ import annotations
 
 import re
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterable, Iterator, Sequence
 
 from fontanel.core.reading.model import CELL_SEPARATOR
 from fontanel.core.text.analysis import fold
@@ -30,6 +30,11 @@ _NO_NOUN = frozenset(
     january february march april june july august september october november december
     """.split()  # noqa: SIM905
 )
+#: What comes before a name, rather than a quantity that was mentioned by the way.
+_BEFORE_NAME = re.compile(
+    r"\b(?:in|at|on|of|for|to|from|near|about|under|through|via)\s+(?:the\s+|our\s+)?$", re.I
+)
+_YEAR = re.compile(r"(?:19|20)\d\d")
 #: An option of a program, or a word with an underscore.
 _OPTION = re.compile(r"(?<![\w-])(?:--[a-z][\w-]+|[^\W\d_]\w*_\w+)(?!\w)")
 #: Letters and a number, such as "SOP-014" or "FT2".
@@ -53,18 +58,20 @@ def missing_names(question: str, texts: Sequence[str]) -> tuple[str, ...]:
     """Return the exact names in a question that the texts do not contain.
 
     Options and words with an underscore are missing if they are not there. Names with a number are
-    missing if the texts have the same name with other numbers only: a question may mention a number
-    by the way ("I got 72 in the quiz"). A number may be in a list or a range ("berths 2 to 5"), or
-    the name of a row; blanks, hyphens and case do not matter.
+    missing if the texts have the same name with other numbers only, or after a preposition ("in
+    basin 21") if they have its noun: a question may mention a number by the way ("I got 72 in the
+    quiz"). A number may be in a list or a range ("berths 2 to 5"), or the name of a row; blanks,
+    hyphens and case do not matter.
     """
     text = "\n".join(texts)
     folded = fold(text)
     missing = [name for name in _options(question) if not _has_name(folded, name)]
+    placed = set(_placed(question))
     for name, stem, number in (*_numbered(question), *_mixed(question)):
         if (
             not _has_name(folded, name)
             and not _has_number(text, stem, number)
-            and _sibling(text, stem)
+            and (_sibling(text, stem) or (name in placed and _has_noun(folded, stem)))
         ):
             missing.append(name)
     return tuple(dict.fromkeys(missing))
@@ -74,6 +81,23 @@ def exact_names(question: str) -> list[str]:
     """Return the names in a question that evidence must contain."""
     numbered = (name for name, _, _ in (*_numbered(question), *_mixed(question)))
     return list(dict.fromkeys((*_options(question), *numbered)))
+
+
+def names_in(text: str, names: Iterable[str]) -> set[str]:
+    """Return the exact names that a text contains, however they are written, listed or ranged."""
+    folded = fold(text)
+    return {
+        name
+        for name in names
+        if _has_name(folded, name)
+        or any(_has_number(text, s, n) for _, s, n in (*_numbered(name), *_mixed(name)))
+    }
+
+
+def names_another(text: str, names: Iterable[str]) -> bool:
+    """Return whether a text has one of the names with another number, and none of them itself."""
+    stems = {stem for name in names for _, stem, _ in (*_numbered(name), *_mixed(name))}
+    return not names_in(text, names) and any(_sibling(text, stem) for stem in stems)
 
 
 def nearest_name(name: str, texts: Sequence[str]) -> str:
@@ -107,6 +131,14 @@ def _numbered(question: str) -> Iterator[tuple[str, str, str]]:
             yield match.group().strip(), match["noun"], match["number"]
 
 
+def _placed(question: str) -> Iterator[str]:
+    """Yield numbered names after a preposition; a year is a date and not a name."""
+    for match in _NUMBERED.finditer(question):
+        year = _YEAR.fullmatch(match["number"]) or match["noun"].lower() == "year"
+        if not year and _BEFORE_NAME.search(question, 0, match.start()):
+            yield match.group().strip()
+
+
 def _mixed(question: str) -> Iterator[tuple[str, str, str]]:
     """Yield names such as "SOP-014" with their letters and number."""
     for match in _MIXED.finditer(question):
@@ -125,7 +157,7 @@ def _has_number(text: str, stem: str, number: str) -> bool:
     if len(stem) > 2:
         if re.search(_MARK.format(number=re.escape(number)), text, re.I | re.M):
             return True
-        following = rf"\b{root}s?(?=[\s\d-])(?P<near>[^.;\n{CELL_SEPARATOR}]{{0,60}})"
+        following = rf"\b{root}[^\W\d_]*(?=[\s\d-])(?P<near>[^.;\n{CELL_SEPARATOR}]{{0,60}})"
     else:
         following = rf"\b{root}-?(?P<near>\d+(?:{_AND}(?:{root}-?)?\d+)*)"
     for match in re.finditer(following, text, re.I):
@@ -142,6 +174,10 @@ def _within(text: str, number: int) -> bool:
 def _sibling(text: str, stem: str) -> bool:
     """Return whether a text has the same name with a number, whatever number it is."""
     return bool(re.search(_SIBLING.format(stem=re.escape(stem)), text, re.I))
+
+
+def _has_noun(folded: str, noun: str) -> bool:
+    return bool(re.search(rf"\b{re.escape(fold(noun))}s?\b", folded))
 
 
 def _has_name(folded: str, name: str) -> bool:
