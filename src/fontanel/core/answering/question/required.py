@@ -17,7 +17,8 @@ _NUMBERED = re.compile(
     r"\b(?P<noun>[^\W\d_][\w-]{2,})\s+(?P<number>\d+(?:\.\d+)*[a-z]?)\b"
     r"(?=\s*(?:$|[?,;:!)]|\.(?:\s|$)"
     r"|(?:is|are|was|in|at|on|for|of|to|and|or|by|with|has|have|can|may|must|be|from|when|if|please"
-    r"|do|does|did|after|before|during|while|since|than|as|that)\b))",
+    r"|do|does|did|after|before|during|while|since|than|as|that|mean|means|cost|costs|say|says|show"
+    r"|shows|need|needs|apply|applies)\b))",
     re.I,
 )
 #: Words before a number that make it a quantity or a date.
@@ -35,6 +36,19 @@ _BEFORE_NAME = re.compile(
     r"\b(?:in|at|on|of|for|to|from|near|about|under|through|via)\s+(?:the\s+|our\s+)?$", re.I
 )
 _YEAR = re.compile(r"(?:19|20)\d\d")
+#: A proper name after a preposition at the end of a clause: "the weekly price of Wexcombe?"
+_PROPER = re.compile(
+    r"\b(?:in|at|on|of|for|to|from|near|about)\s+(?:the\s+|our\s+)?"
+    r"(?P<name>(?!(?:Mr|Mrs|Ms|Dr|Prof|St)\b)[A-Z][a-z][\w’-]*(?:\s+[A-Z][\w’-]*)*)"
+    r"(?=\s*(?:$|[?,;!)]|\.(?:\s|$)))"
+)
+#: Names of days, feasts and languages, which a question has by the way.
+_COMMON_NAME = re.compile(
+    r"(?:Mon|Tues|Wednes|Thurs|Fri|Satur|Sun)days?|January|February|March|April|May|June|July"
+    r"|August|September|October|November|December|Christmas|Easter|Whitsun"
+    r"|[A-Z][a-z]+(?:ish|ese|ian)|German|French"
+)
+_ENGLISH = re.compile(r"\b(?:the|is|are|what|which|who|how|do|does|can|may|when|where|of)\b", re.I)
 #: An option of a program, or a word with an underscore.
 _OPTION = re.compile(r"(?<![\w-])(?:--[a-z][\w-]+|[^\W\d_]\w*_\w+)(?!\w)")
 #: Letters and a number, such as "SOP-014" or "FT2".
@@ -46,8 +60,24 @@ _AND = rf"\s*(?:{_JOINED}|[-–—,/&])\s*"
 _RANGE = re.compile(
     rf"(?<!\d)(?=(\d{{1,6}})\s*(?:{_JOINED}|[-–—])\s*(?:[^\W\d_]{{1,12}}-?)?(\d{{1,6}}))"
 )
-#: A number that marks a line, or names a row of a table.
-_MARK = rf"^ *{CELL_SEPARATOR}?(?:#+ *)?{{number}}(?:[.):]| *{CELL_SEPARATOR})"
+#: A number that marks a line, and what such a line is called; a number that names a row of a table.
+_MARK = r"^ *(?:#+ *)?{number}[.):]"
+_LINES = re.compile(
+    r"section|chapter|step|rule|article|item|point|paragraph|clause|part|question|annex|appendix"
+    r"|note|figure|table|line|stage|phase|lesson|unit",
+    re.I,
+)
+#: The name of a row, and of the column of such names.
+_ROW = rf"^ *{CELL_SEPARATOR}?(?P<near>(?:from )?\d+[^\n{CELL_SEPARATOR}]*){CELL_SEPARATOR}"
+_COLUMN = (
+    rf"^ *{CELL_SEPARATOR}?[^\n{CELL_SEPARATOR}]*\b(?:{{root}}|code|no|nr|number|id)s?\b"
+    rf"[^\n{CELL_SEPARATOR}]*{CELL_SEPARATOR}"
+)
+#: Numbers that follow a noun: "berths 2, 3 and 5", "stairs no. 4 to 7".
+_LISTED = (
+    r"\b{root}[^\W\d_]*[\s-]{{0,3}}(?:(?:no|nos|number|numbers)\b\.?\s*)?"
+    rf"(?P<near>\d+[a-z]?\b(?:(?:{_AND}|\s+or\s+)(?:the\s+)?(?:{{root}}[^\W\d_]*\s*)?\d+[a-z]?\b)*)"
+)
 _BETWEEN = r"[\s_.\-]*"
 _PART = re.compile(r"\d+|[^\W\d_]+")
 #: The sufficiency of evidence that does not contain what the question names, at most.
@@ -57,7 +87,8 @@ WITHOUT_NAME = 0.1
 def missing_names(question: str, texts: Sequence[str]) -> tuple[str, ...]:
     """Return the exact names in a question that the texts do not contain.
 
-    Options and words with an underscore are missing if they are not there. Names with a number are
+    Options and words with an underscore are missing if they are not there; so are proper names of
+    an English question at the end of a clause, if none of their words is. Names with a number are
     missing if the texts have the same name with other numbers only, or after a preposition ("in
     basin 21") if they have its noun: a question may mention a number by the way ("I got 72 in the
     quiz"). A number may be in a list or a range ("berths 2 to 5"), or the name of a row; blanks,
@@ -74,6 +105,7 @@ def missing_names(question: str, texts: Sequence[str]) -> tuple[str, ...]:
             and (_sibling(text, stem) or (name in placed and _has_noun(folded, stem)))
         ):
             missing.append(name)
+    missing += [name for name in _proper(question) if not _has_word(folded, name)]
     return tuple(dict.fromkeys(missing))
 
 
@@ -128,7 +160,26 @@ def _numbered(question: str) -> Iterator[tuple[str, str, str]]:
     """Yield names such as "basin 21" with their noun and number."""
     for match in _NUMBERED.finditer(question):
         if fold(match["noun"]) not in _NO_NOUN:
-            yield match.group().strip(), match["noun"], match["number"]
+            yield match.group().strip(), _singular(match["noun"]), match["number"]
+
+
+def _proper(question: str) -> Iterator[str]:
+    """Yield proper names after a preposition at the end of a clause, in an English question."""
+    if not _ENGLISH.search(question):
+        return
+    for match in _PROPER.finditer(question):
+        if not _COMMON_NAME.fullmatch(match["name"]):
+            yield match["name"]
+
+
+def _has_word(folded: str, name: str) -> bool:
+    """Return whether a folded text has a word that begins like one of a name's words."""
+    stems = (word[: max(4, len(word) - 2)] for word in _PART.findall(fold(name)) if len(word) > 2)
+    return any(re.search(rf"\b{re.escape(stem)}", folded) for stem in stems)
+
+
+def _singular(noun: str) -> str:
+    return noun[:-1] if re.search(r"[^\Ws]s$", noun) and len(noun) > 3 else noun
 
 
 def _placed(question: str) -> Iterator[str]:
@@ -150,21 +201,32 @@ def _has_number(text: str, stem: str, number: str) -> bool:
 
     As in "berths 2 to 5", "codes E12, E13 and E17" and "12. Mooring".
     """
-    exact = rf"(?<![\d.]){re.escape(number)}(?!\d)"
-    if "." in number and re.search(exact, text):
+    if "." in number and _has(text, number):
         return True  # a version, which need not follow its name
     root = re.escape(stem)
     if len(stem) > 2:
-        if re.search(_MARK.format(number=re.escape(number)), text, re.I | re.M):
+        if _marks(text, root, number):
             return True
-        following = rf"\b{root}[^\W\d_]*(?=[\s\d-])(?P<near>[^.;\n{CELL_SEPARATOR}]{{0,60}})"
+        following = _LISTED.format(root=root)
     else:
         following = rf"\b{root}-?(?P<near>\d+(?:{_AND}(?:{root}-?)?\d+)*)"
-    for match in re.finditer(following, text, re.I):
-        near = match["near"]
-        if re.search(exact, near, re.I) or (number.isdigit() and _within(near, int(number))):
-            return True
-    return False
+    return any(_has(match["near"], number) for match in re.finditer(following, text, re.I))
+
+
+def _marks(text: str, root: str, number: str) -> bool:
+    """Return whether a number marks a line of the kind that is named, or a row of such a table."""
+    mark = _MARK.format(number=re.escape(number))
+    if _LINES.fullmatch(root) and re.search(mark, text, re.I | re.M):
+        return True
+    if not re.search(_COLUMN.format(root=root), text, re.I | re.M):
+        return False
+    return any(_has(match["near"], number) for match in re.finditer(_ROW, text, re.I | re.M))
+
+
+def _has(near: str, number: str) -> bool:
+    """Return whether a number is in a list or a range of numbers."""
+    exact = re.search(rf"(?<![\d.]){re.escape(number)}(?!\d)", near, re.I)
+    return bool(exact) or (number.isdigit() and _within(near, int(number)))
 
 
 def _within(text: str, number: int) -> bool:
