@@ -31,12 +31,11 @@ def main() -> None:
     for question in questions[:_QUESTIONS]:
         chosen = [texts[n] for n in random.choice(len(texts), _WINDOWS, replace=False)]
         model = EvidenceModel(EVIDENCE)
-        batches = model.batches(question, chosen)
-        lengths += [int(row.sum()) for batch in batches for row in batch.inputs["attention_mask"]]
-        model.logits(batches[0])  # warm
+        encoded = model.encode(question, chosen)
+        lengths += [window.inputs["input_ids"].size for window in encoded]
+        list(model.logits(encoded[:2]))  # warm
         started = time.perf_counter()
-        for batch in batches:
-            model.logits(batch)
+        list(model.logits(encoded))
         bare.append(time.perf_counter() - started)
         started = time.perf_counter()
         model.score(question, chosen)

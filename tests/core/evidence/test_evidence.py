@@ -33,7 +33,6 @@ def model() -> EvidenceModel:
 def test_the_window_and_the_statement_that_answer_score_highest(model: EvidenceModel) -> None:
     right, wrong = model.score("How fast may ships go in the harbour?", [HARBOUR, KITCHEN])
     assert right.relevance > wrong.relevance
-    assert right.relevance > 0
     assert int(np.argmax(right.statements)) == 1
     assert len(wrong.statements) == 2
 
@@ -44,7 +43,7 @@ def test_a_question_about_something_else_scores_lower(model: EvidenceModel) -> N
     assert asked.relevance > other.relevance
 
 
-def test_neither_the_cache_nor_the_batch_changes_a_score(model: EvidenceModel) -> None:
+def test_neither_the_cache_nor_other_windows_change_a_score(model: EvidenceModel) -> None:
     question = "When is the oven cleaned?"
     together = model.score(question, [HARBOUR, KITCHEN, KITCHEN])
     assert together[1] == together[2]

@@ -8,7 +8,8 @@ from __future__ import annotations
 
 import json
 from collections import OrderedDict
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
+from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
@@ -21,8 +22,6 @@ from fontanel.errors import FontanelError
 
 #: Tokens of a question, of a header and of a whole sequence; `training/train.py` has the same.
 MAX_QUESTION, MAX_HEADER, MAX_TOKENS = 48, 40, 192
-#: Sequences that run together.
-_BATCH = 8
 #: Scores that are cached in memory, by question and window.
 _MAX_CACHED = 20_000
 #: The evidence of a statement that lies behind the end of a sequence.
@@ -50,28 +49,21 @@ class WindowScore:
 
 
 @dataclass(frozen=True, slots=True)
-class _Sequence:
-    """Token ids, how many are the question's, and where each statement's tokens are."""
-
-    ids: list[int]
-    question: int
-    spans: list[tuple[int, int]]
-
-
-@dataclass(frozen=True, slots=True)
-class Batch:
-    """Padded sequences: the model's inputs, their windows, and the spans of statements."""
+class EncodedWindow:
+    """A question with a window: the model's inputs, and the tokens of each statement."""
 
     inputs: dict[str, npt.NDArray[np.int64]]
-    windows: list[int]
-    spans: list[list[tuple[int, int]]]
+    spans: list[tuple[int, int]]
 
 
 class EvidenceModel:
     """An evidence model in a directory with `model.onnx`, `tokenizer.json` and `evidence.json`.
 
     Args:
-        threads: The number of CPU threads of one call.
+        threads: Windows that are scored at the same time, each by one CPU thread.
+
+    Windows are scored one by one: the scale of int8 activations is that of everything in a batch,
+    so a score would depend on what else is scored.
     """
 
     def __init__(self, directory: Path, threads: int = 2) -> None:
@@ -90,14 +82,14 @@ class EvidenceModel:
         self._first: int = self._tokenizer.token_to_id("[CLS]")  # type: ignore[assignment]
         self._separator: int = self._tokenizer.token_to_id("[SEP]")  # type: ignore[assignment]
         options = onnxruntime.SessionOptions()
-        options.intra_op_num_threads = threads
+        options.intra_op_num_threads = 1
         options.inter_op_num_threads = 1
         options.enable_cpu_mem_arena = False
         options.log_severity_level = 3
-        options.add_session_config_entry("session.intra_op.allow_spinning", "0")
         self._session = onnxruntime.InferenceSession(
             str(files[0]), options, providers=["CPUExecutionProvider"]
         )
+        self._threads = ThreadPoolExecutor(threads, thread_name_prefix="evidence")
         self._cache: OrderedDict[tuple[str, WindowText], WindowScore] = OrderedDict()
 
     def score(self, question: str, windows: Sequence[WindowText]) -> list[WindowScore]:
@@ -115,56 +107,47 @@ class EvidenceModel:
         return [results[window] for window in windows]
 
     def _run(self, question: str, windows: Sequence[WindowText]) -> list[WindowScore]:
-        scores: dict[int, WindowScore] = {}
-        for batch in self.batches(question, windows):
-            relevance, tokens = self.logits(batch)
-            for row, number in enumerate(batch.windows):
-                statements = tuple(
-                    float(tokens[row, begin:end].mean()) if end > begin else UNSEEN
-                    for begin, end in batch.spans[row]
-                )
-                scores[number] = WindowScore(float(relevance[row]), statements)
-        return [scores[number] for number in range(len(windows))]
+        encoded = self.encode(question, windows)
+        return [
+            WindowScore(
+                float(relevance[0]),
+                tuple(
+                    float(tokens[0, begin:end].mean()) if end > begin else UNSEEN
+                    for begin, end in window.spans
+                ),
+            )
+            for window, (relevance, tokens) in zip(encoded, self.logits(encoded), strict=True)
+        ]
 
-    def batches(self, question: str, windows: Sequence[WindowText]) -> list[Batch]:
-        """Return the batches in which windows are scored."""
-        sequences = self._sequences(question, windows)
-        # Batches of similar lengths waste the least on padding.
-        order = sorted(range(len(windows)), key=lambda n: len(sequences[n].ids))
-        results = []
-        for start in range(0, len(order), _BATCH):
-            chosen = order[start : start + _BATCH]
-            shape = (len(chosen), len(sequences[chosen[-1]].ids))
-            ids, kinds, mask = (np.zeros(shape, dtype=np.int64) for _ in range(3))
-            for row, number in enumerate(chosen):
-                sequence = sequences[number]
-                ids[row, : len(sequence.ids)] = sequence.ids
-                kinds[row, sequence.question : len(sequence.ids)] = 1
-                mask[row, : len(sequence.ids)] = 1
-            inputs = {"input_ids": ids, "token_type_ids": kinds, "attention_mask": mask}
-            results.append(Batch(inputs, chosen, [sequences[number].spans for number in chosen]))
-        return results
+    def logits(self, windows: Sequence[EncodedWindow]) -> Iterator[tuple[Floats, Floats]]:
+        """Yield the relevance (1,) and the evidence of each token (1, length) of windows."""
+        return self._threads.map(lambda window: self._session.run(None, window.inputs), windows)
 
-    def logits(self, batch: Batch) -> tuple[Floats, Floats]:
-        """Return relevance (n,) and the evidence of each token (n, length)."""
-        relevance, tokens = self._session.run(None, batch.inputs)
-        return relevance, tokens
-
-    def _sequences(self, question: str, windows: Sequence[WindowText]) -> list[_Sequence]:
+    def encode(self, question: str, windows: Sequence[WindowText]) -> list[EncodedWindow]:
+        """Return the tokens of a question with each of the windows."""
         texts = [question]
         for window in windows:
             texts += [window.header, *window.statements]
-        encoded = iter(self._tokenizer.encode_batch_fast(texts, add_special_tokens=False))
-        asked = next(encoded).ids[:MAX_QUESTION]
+        tokens = iter(self._tokenizer.encode_batch_fast(texts, add_special_tokens=False))
+        asked = next(tokens).ids[:MAX_QUESTION]
         results = []
         for window in windows:
             ids = [self._first, *asked, self._separator]
             length = len(ids)
-            ids += [*next(encoded).ids[-MAX_HEADER:], self._separator]
+            ids += [*next(tokens).ids[-MAX_HEADER:], self._separator]
             spans = []
             for _ in window.statements:
                 begin = len(ids)
-                ids += next(encoded).ids
+                ids += next(tokens).ids
                 spans.append((min(begin, MAX_TOKENS - 1), min(len(ids), MAX_TOKENS - 1)))
-            results.append(_Sequence([*ids[: MAX_TOKENS - 1], self._separator], length, spans))
+            ids = [*ids[: MAX_TOKENS - 1], self._separator]
+            row = np.array([ids], dtype=np.int64)
+            kinds = np.zeros_like(row)
+            kinds[:, length:] = 1
+            inputs = {
+                "input_ids": row,
+                "token_type_ids": kinds,
+                "attention_mask": np.ones_like(row),
+            }
+            results.append(EncodedWindow(inputs, spans))
         return results

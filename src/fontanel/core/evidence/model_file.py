@@ -51,11 +51,13 @@ def build_graph(weights: dict[str, Any], config: dict[str, Any]) -> Any:
     """
     graph = Graph(weights)
     x, _ = encoder(graph, config, kinds=True)
-    first = graph.op("Gather", x, graph.constant(np.array(0, dtype=np.int64)), axis=1)
-    for head, hidden, axis in (("relevance", first, 1), ("evidence", x, 2)):
-        logits = graph.linear(hidden, head)
-        axes = graph.constant(ints(axis))
-        graph.nodes.append(helper.make_node("Squeeze", [logits, axes], [head], name=head))
+    first = graph.op("Gather", x, graph.constant(ints(0)), axis=1)
+    for head, hidden, axes in (("relevance", first, ints(1, 2)), ("evidence", x, ints(2))):
+        # Not a product of matrices, which would be stored as int8.
+        scaled = graph.op("Mul", hidden, graph.constant(graph.weights[f"{head}.weight"][0]))
+        total = graph.op("ReduceSum", scaled, graph.constant(axes), keepdims=0)
+        bias = graph.weight(f"{head}.bias")
+        graph.nodes.append(helper.make_node("Add", [total, bias], [head], name=head))
     return finish(
         graph,
         "evidence_model",
