@@ -2,8 +2,8 @@
 
     .venv/bin/python bench/tuning/calibrate.py FOLDER=QUESTIONS.jsonl ... [--write]
 
-Each answerable question is asked twice: of the whole collection (an example of sufficient evidence,
-if the answer is right), and of the collection without the documents that answer it (an example of
+Each answerable question is asked twice: of the whole collection (an example of sufficient evidence
+if the answer is right, and with the evidence model of insufficient evidence if it is wrong), and of the collection without the documents that answer it (an example of
 insufficient evidence, with a low weight: the rest may still answer). Unanswerable questions are
 further examples of insufficient evidence.
 """
@@ -12,6 +12,7 @@ from __future__ import annotations
 
 import argparse
 import json
+import random
 import sys
 from pathlib import Path
 from typing import Any
@@ -111,12 +112,12 @@ def examples(
                     matches.append(
                         (coverage, passage.similarity or 0.0, passage.document_id in files)
                     )
-                if not right and not in_gold:
+                if not right and not in_gold and not judged:
                     continue
             elif right and files:
                 continue  # another document answers it too
             rows.append(composed.support.features())
-            labels.append(float(enough))
+            labels.append(float(enough and (right or (in_gold and not judged))))
             weights.append(_REMOVED_WEIGHT if files and not enough else 1.0)
     return rows, labels, matches, weights
 
@@ -126,11 +127,14 @@ def main() -> None:
     parser.add_argument("sets", nargs="+", metavar="FOLDER=QUESTIONS")
     parser.add_argument("--write", action="store_true")
     parser.add_argument("--judged", action="store_true", help="with the evidence model")
+    parser.add_argument("--limit", type=int, default=0, help="questions of each set, at random")
     arguments = parser.parse_args()
     rows, labels, matches, weights = [], [], [], []
     for pair in arguments.sets:
         folder, questions = pair.split("=")
         collection, items = Collection(Path(folder)), load_questions(Path(questions))
+        if 0 < arguments.limit < len(items):
+            items = random.Random(11).sample(items, arguments.limit)
         # Once in full, and once as small as a team's knowledge base: only documents that questions
         # are about.
         small = frozenset(g["file"] for item in items for g in item["gold"])
