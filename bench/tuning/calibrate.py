@@ -3,9 +3,10 @@
     .venv/bin/python bench/tuning/calibrate.py FOLDER=QUESTIONS.jsonl ... [--write]
 
 Each answerable question is asked twice: of the whole collection (an example of sufficient evidence
-if the answer is right, and with the evidence model of insufficient evidence if it is wrong), and of the collection without the documents that answer it (an example of
-insufficient evidence, with a low weight: the rest may still answer). Unanswerable questions are
-further examples of insufficient evidence.
+if the answer is right; if it is wrong, one of insufficient evidence with the evidence model, else
+none), and of the collection without the documents that answer it (an example of insufficient
+evidence, with a low weight: the rest may still answer). Unanswerable questions are further examples
+of insufficient evidence.
 """
 
 from __future__ import annotations
