@@ -129,6 +129,16 @@ def test_an_ambiguous_question_is_answered_for_each(
     assert {citation.quote for citation in result.citations} == quoted
 
 
+def test_a_statement_comes_with_what_its_pronoun_refers_to(embedder: OnnxEmbedder) -> None:
+    sheds = (
+        b"# Sheds\n\nThe red shed belongs to the pilots.\n\nIt is locked at nine in the evening."
+    )
+    result = said(Documents(embedder, sheds=sheds), "When is it locked in the evening?")
+    assert result.text == (
+        "The red shed belongs to the pilots. It is locked at nine in the evening."
+    )
+
+
 def test_other_things_with_other_figures_are_no_conflict(embedder: OnnxEmbedder) -> None:
     one = b"# Rules\n\nThe crane of Berth 4 stops at a gust of 38 knots."
     other = b"# Yard\n\nThe crane of Berth 5 stops at a gust of 27 knots."

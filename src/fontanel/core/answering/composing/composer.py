@@ -7,7 +7,7 @@ quotation with its place.
 from __future__ import annotations
 
 import re
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from itertools import pairwise
 
 import numpy as np
@@ -66,6 +66,8 @@ _MAX_EMBEDDED, _FIRST = 40, 2
 _CURT = 80
 #: The share of common words above which two statements may say the same.
 _SAME_WORDS = 0.7
+#: Sentences that are added before one that begins with a pronoun, at most.
+_MAX_ANTECEDENTS = 2
 _OLD_PENALTY, _TELLS_PENALTY = 0.3, 0.15
 
 
@@ -298,7 +300,10 @@ def leans(statement: Statement) -> bool:
 
 
 def _with_antecedents(chosen: list[Statement], ranked: list[Scored]) -> list[Statement]:
-    """Add the sentence before one that begins with a pronoun, and an item's lead-in."""
+    """Add the sentences that one that begins with a pronoun refers to.
+
+    Leave it out if there are none, unless nothing else was chosen.
+    """
     everything = sorted(
         {id(item.statement): item.statement for item in ranked}.values(),
         key=lambda s: (s.passage.passage_id, s.start),
@@ -308,14 +313,25 @@ def _with_antecedents(chosen: list[Statement], ranked: list[Scored]) -> list[Sta
         for earlier, later in pairwise(everything)
         if earlier.passage is later.passage
     }
-    out = list(chosen)
+    out: list[Statement] = []
     for statement in chosen:
-        previous = before.get(id(statement))
-        if previous is None or previous in out:
+        needed = [statement]
+        while leans(needed[-1]) and len(needed) <= _MAX_ANTECEDENTS:
+            previous = before.get(id(needed[-1]))
+            if previous is None or previous.locator.heading_path != statement.locator.heading_path:
+                break  # it refers to its heading, or to what is not in the passage
+            needed.append(previous)
+        if len(chosen) > 1 and _is_dangling(needed[-1], before):
             continue
-        if leans(statement) and previous.part == statement.part:
-            out.append(previous)
-    return out
+        out += [one for one in needed if one not in out]
+    return out or chosen
+
+
+def _is_dangling(statement: Statement, before: Mapping[int, Statement]) -> bool:
+    """Return whether a sentence refers to something before the beginning of its passage."""
+    parts = statement.passage.parts
+    headed = bool(parts) and parts[0].kind == "heading"
+    return leans(statement) and id(statement) not in before and not headed
 
 
 def _with_company(
@@ -371,9 +387,16 @@ def _in_order(chosen: list[Statement], ranked: list[Scored]) -> list[Statement]:
 def _block(statement: Statement, chosen: Sequence[Statement]) -> int:
     """Return the block that a statement is ordered with.
 
-    A lead-in's is the one after it.
+    That of the next block if the statement leads into it, or the next one refers back to it.
     """
-    leads = statement.text.endswith(":") and any(
-        other.passage is statement.passage and other.part == statement.part + 1 for other in chosen
-    )
-    return statement.part + leads
+    following = [
+        other
+        for other in chosen
+        if other.passage is statement.passage and other.part == statement.part + 1
+    ]
+    if not following:
+        return statement.part
+    after = min(following, key=lambda other: other.start)
+    if statement.text.endswith(":") or leans(after):
+        return _block(after, chosen)
+    return statement.part
