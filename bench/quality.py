@@ -10,6 +10,7 @@ import json
 import sys
 import time
 from collections import defaultdict
+from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
@@ -66,12 +67,7 @@ def run_question(
         rank = max(ranks) if all(ranks) else None  # type: ignore[type-var]
     else:
         rank = next((r for r, stored in enumerate(holds, 1) if stored), None)
-    text = result.text.lower()
-    right = (
-        all(any(key.lower() in text for key in keys) for keys in item["answer_keys"])
-        if item["answer_keys"]
-        else None
-    )
+    right = _is_right(item, result.text)
     files = set().union(*(g.files for g in gold))
     passages = {
         (hit.document_id, hit.passage_id): bare(hit.text) for hit in [*hits, *result.evidence]
@@ -93,7 +89,8 @@ def run_question(
         "rank": rank,
         "answered": result.outcome == Outcome.ANSWERED,
         "declined": result.outcome == Outcome.DECLINED,
-        "right": bool(right) and result.outcome == Outcome.ANSWERED,
+        "right_anyway": _right_anyway(knowledge, item, history, settings, result),
+        "right": right and result.outcome == Outcome.ANSWERED,
         "cited_document": bool(near),
         "cited": cited_exact,
         "supported": _is_supported(result, written=writer is not None)
@@ -107,6 +104,41 @@ def run_question(
         ],
         "seconds": round(seconds, 3),
     }
+
+
+def _is_right(item: dict[str, Any], text: str) -> bool:
+    """Return whether a text has one string of each of the answer's keys."""
+    keys: list[list[str]] = item["answer_keys"]
+    return bool(keys) and all(any(key.lower() in text.lower() for key in one) for one in keys)
+
+
+def _right_anyway(
+    knowledge: CollectionKnowledge,
+    item: dict[str, Any],
+    history: list[Exchange],
+    settings: AnswerSettings | None,
+    result: Answer,
+) -> bool:
+    """Return whether an answer is right, or would be if it was not declined."""
+    if result.outcome == Outcome.DECLINED:
+        forced = replace(settings or AnswerSettings(), evidence_needed=0.0)
+        events = answer(item["question"], history, knowledge, forced)
+        result = next(e for e in events if isinstance(e, Finished)).answer
+    return _is_right(item, result.text)
+
+
+def reliability(outcomes: list[dict[str, Any]]) -> Table:
+    """Return how often answers are right, by their sufficiency; unanswerable ones never are."""
+    table = Table(title="Sufficiency: how often answers are right, given or not")
+    for name in ("sufficiency", "n", "mean", "right"):
+        table.add_column(name, justify="left" if name == "sufficiency" else "right")
+    for low in (0.0, 0.2, 0.4, 0.6, 0.8):
+        own = [o for o in outcomes if low <= min(o["sufficiency"], 0.999) < low + 0.2]
+        if own:
+            mean = float(np.mean([o["sufficiency"] for o in own]))
+            right = interval([float(o["right_anyway"]) for o in own])
+            table.add_row(f"{low:.1f}-{low + 0.2:.1f}", str(len(own)), f"{100 * mean:.0f}", right)
+    return table
 
 
 def _is_supported(result: Answer, *, written: bool) -> bool:
@@ -211,6 +243,7 @@ def main() -> None:
     settings = AnswerSettings(deep=arguments.deep)
     outcomes = [run_question(knowledge, item, settings=settings) for item in items]
     report(outcomes, BUILT_IN)
+    Console(width=120).print(reliability(outcomes))
     if not arguments.deep:
         report(
             [run_question(knowledge, item, SimulatedModel("honest")) for item in items],
