@@ -11,13 +11,7 @@ from fontanel.core.answering.question.followup import split_search_form
 from fontanel.core.answering.question.required import exact_names
 from fontanel.core.answering.question.shape import shape_of
 from fontanel.core.arrays import Floats
-
-_ASKS_OLD = re.compile(
-    r"\b(?:superseded|withdrawn|old(?:er)?|previous|former|earlier|used to|was|were|until|before"
-    r" (?:19|20)\d\d|history)\b",
-    re.I,
-)
-
+from fontanel.core.validity import asks_for_earlier, years_in
 
 _NUMBERED = re.compile(r"\b[A-Z][\w-]*\s+\d+[A-Za-z]?\b")
 
@@ -78,7 +72,7 @@ class Question:
         self.shape = shape_of(own)
         self.names = own if names is None else names
         self.exact = {name.lower() for name in exact_names(self.names)} | exact_words(self.names)
-        self.asks_old = bool(_ASKS_OLD.search(own))
+        self.asks_old = asks_for_earlier(own) or bool(years_in(own))
         self.weights: dict[str, float] = {
             term: knowledge.idf(term) for term in knowledge.terms(own)
         }
