@@ -343,8 +343,8 @@ def main() -> None:
         if step % 600 == 0:
             print("tuning", evaluate(model, examples, "tuning", 150), flush=True)
             save(model, arguments.seed)
-    print("tuning", evaluate(model, examples, "tuning", 1000), flush=True)
     save(model, arguments.seed)
+    print("tuning", evaluate(model, examples, "tuning", 400), flush=True)
 
 
 def save(model: EvidenceModel, seed: int) -> None:
