@@ -15,12 +15,12 @@ from fontanel.core.text.language import detect_language
 #: Passages of which windows are scored.
 CANDIDATES = 30
 #: Windows that are scored for a question, and the passages of which all are.
-MAX_WINDOWS, _WHOLE = 40, 3
+MAX_WINDOWS, _WHOLE = 32, 3
 #: Logits of what was not scored; beyond this size logits count alike.
 UNJUDGED = -6.0
 #: The share of the model in the order of passages, next to their match, and in the score of a
 #: statement: of its window's relevance, and of its own evidence.
-_RANKING, _RELEVANCE, _EVIDENCE = 0.5, 0.4, 0.4
+_RANKING, _RELEVANCE, _EVIDENCE = 0.24, 0.2, 0.2
 #: The language of the evidence model.
 LANGUAGE = "en"
 
@@ -46,9 +46,7 @@ class Judgement:
 
     def ranked(self, passages: Sequence[EvidencePassage]) -> list[EvidencePassage]:
         """Return passages in the order of their match and their relevance together."""
-        return sorted(
-            passages, key=lambda p: -(p.match + _RANKING * probability(self.relevance(p)))
-        )
+        return sorted(passages, key=lambda p: -(p.match + _RANKING * scaled(self.relevance(p))))
 
     def score(self, statement: Statement) -> float:
         """Return what the model adds to a statement's score."""
