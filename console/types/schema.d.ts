@@ -1181,7 +1181,10 @@ export interface paths {
         put?: never;
         /**
          * Search a knowledge base
-         * @description Ranked passages. `lexical` finds words, `vector` meaning, `hybrid` both.
+         * @description Ranked passages.
+         *
+         *     `lexical` finds words, `vector` meaning, `hybrid` both. With depth `deep` the evidence model
+         *     ranks the best of them.
          */
         post: operations["search_api_v1_teams__team__kbs__kb__search_post"];
         delete?: never;
@@ -2018,7 +2021,7 @@ export interface paths {
         };
         /**
          * Whether the service can work
-         * @description Also says when there is no embedder, so that search uses keywords only.
+         * @description Also says when there is no embedder, or no evidence model, and what that means.
          */
         get: operations["ready_health_ready_get"];
         put?: never;
@@ -3257,7 +3260,7 @@ export interface components {
          * @description How a score was computed: (keyword + semantic + document part) x boost.
          *
          *     The parts are shares of the best of the search; `document_part` is that of the document's best
-         *     three passages.
+         *     three passages. With depth `deep` this is the score before the evidence model ranks.
          */
         ExplanationOut: {
             /** Keyword Part */
@@ -3425,6 +3428,11 @@ export interface components {
              * @description The embedder in use; null for keyword search only.
              */
             embedder: string | null;
+            /**
+             * Evidence
+             * @description The evidence model in use; null if its directory has none.
+             */
+            evidence?: string | null;
             /** Note */
             note?: string | null;
             /**
@@ -3460,6 +3468,11 @@ export interface components {
             locator: components["schemas"]["LocatorOut"];
             /** Match */
             match: number;
+            /**
+             * Relevance
+             * @description How likely the passage answers the question by the evidence model, 0-1; null if it was not scored.
+             */
+            relevance?: number | null;
             /** Score */
             score: number;
             /** Lexical */
@@ -4936,6 +4949,13 @@ export interface components {
              */
             mode: "hybrid" | "lexical" | "vector";
             /**
+             * Depth
+             * @description `deep` also ranks the best passages by the evidence model: slower, and better for whole questions.
+             * @default fast
+             * @enum {string}
+             */
+            depth: "fast" | "deep";
+            /**
              * Limit
              * @default 10
              */
@@ -5009,6 +5029,13 @@ export interface components {
              * @enum {string}
              */
             mode: "hybrid" | "lexical" | "vector";
+            /**
+             * Depth
+             * @description `fast` if there is no evidence model for the language.
+             * @default fast
+             * @enum {string}
+             */
+            depth: "fast" | "deep";
             /**
              * Keyword Only
              * @description No embedder took part.
