@@ -2,11 +2,14 @@
 
 from __future__ import annotations
 
+import math
 from concurrent.futures import ThreadPoolExecutor
+from itertools import pairwise
 
 import pytest
 
 from fontanel.client import Invalid
+from fontanel.core.answering.composing.judging import RANKING, scaled
 from tests import patient
 from tests.conftest import TeamSetup
 
@@ -86,8 +89,14 @@ def test_a_deep_search_ranks_by_evidence_and_shows_it(marine: Marine) -> None:
     assert deep.depth == "deep"
     assert len(deep.hits) == 5
     shown = [hit.relevance for hit in deep.hits]
-    assert all(relevance is not None and 0 <= relevance <= 1 for relevance in shown)
-    assert max(filter(None, shown)) == shown[0]
+    assert all(relevance is not None and 0 < relevance < 1 for relevance in shown)
+    # Match and evidence rank together.
+    ranked = [
+        hit.match + RANKING * scaled(math.log(hit.relevance / (1 - hit.relevance)))
+        for hit in deep.hits
+        if hit.relevance
+    ]
+    assert all(first >= second - 0.01 for first, second in pairwise(ranked))
 
 
 def test_a_deep_search_in_another_language_stays_fast(marine: Marine) -> None:

@@ -20,7 +20,7 @@ MAX_WINDOWS, _WHOLE = 32, 3
 UNJUDGED = -6.0
 #: The share of the model in the order of passages, next to their match, and in the score of a
 #: statement: of its window's relevance, and of its own evidence.
-_RANKING, _RELEVANCE, _EVIDENCE = 0.24, 0.2, 0.2
+RANKING, _RELEVANCE, _EVIDENCE = 0.24, 0.2, 0.2
 #: The language of the evidence model.
 LANGUAGE = "en"
 
@@ -46,7 +46,7 @@ class Judgement:
 
     def ranked(self, passages: Sequence[EvidencePassage]) -> list[EvidencePassage]:
         """Return passages in the order of their match and their relevance together."""
-        return sorted(passages, key=lambda p: -(p.match + _RANKING * scaled(self.relevance(p))))
+        return sorted(passages, key=lambda p: -(p.match + RANKING * scaled(self.relevance(p))))
 
     def score(self, statement: Statement) -> float:
         """Return what the model adds to a statement's score."""
