@@ -7,7 +7,9 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from fontanel.core.answering import AnswerSettings, Finished, Outcome, answer
+from fontanel.core.answering.findings import all_passages, find
 from fontanel.core.answering.question.parts import MAX_PARTS, QuestionPart, question_parts
+from fontanel.core.answering.trace import Trace
 from fontanel.core.embedding.encoder import OnnxEmbedder
 from fontanel.core.text.analysis import analyser_of
 from tests.conftest import EMBEDDER
@@ -125,3 +127,13 @@ def test_parts_are_answered_one_by_one(question: str, expected: str) -> None:
     for number, citation in enumerate(result.citations, 1):
         assert citation.number == number
         assert citation.quote in result.text[citation.answer_start : citation.answer_end]
+
+
+def test_the_best_passages_of_each_part_come_first() -> None:
+    documents = Documents(OnnxEmbedder(EMBEDDER), tugs=TUGS)
+    found = [
+        find(part, documents, AnswerSettings(), Trace())
+        for part in parts("Which ships must take a tug, and who pays the tug?")
+    ]
+    best = [finding.passages[0].passage_id for finding in found]
+    assert [passage.passage_id for passage in all_passages(found)][:2] == best

@@ -95,8 +95,10 @@ def _retrieved(
 def all_passages(findings: Sequence[Finding]) -> tuple[EvidencePassage, ...]:
     """Return the passages of all parts, the best of each first."""
     turns = zip_longest(*(finding.passages for finding in findings))
-    passages = [passage for turn in turns for passage in turn if passage is not None]
-    return tuple({passage.passage_id: passage for passage in reversed(passages)}.values())[::-1]
+    first: dict[int, EvidencePassage] = {}
+    for passage in (passage for turn in turns for passage in turn if passage is not None):
+        first.setdefault(passage.passage_id, passage)
+    return tuple(first.values())
 
 
 def all_statements(findings: Sequence[Finding]) -> list[Scored]:
@@ -104,7 +106,7 @@ def all_statements(findings: Sequence[Finding]) -> list[Scored]:
     best: dict[tuple[int, int], Scored] = {}
     for finding in findings:
         for item in finding.composed.ranked:
-            place = item.statement.passage.passage_id, item.statement.start
+            place = item.statement.place
             if place not in best or best[place].score < item.score:
                 best[place] = item
     return sorted(best.values(), key=lambda item: -item.score)
