@@ -15,10 +15,10 @@ import re
 from typing import Any
 
 from collection import ROOT, Collection, CollectionKnowledge, load_questions
-from fontanel.core.answering import Finished, Outcome, answer
+from fontanel.core.answering import Outcome, answer
 from fontanel.core.answering.composing.statements import statements
 from fontanel.core.answering.question.required import exact_names
-from quality import interval
+from quality import finished_answer, interval
 
 _COUNT = 60
 _SEED = 29
@@ -104,8 +104,7 @@ def main() -> None:
 
 
 def _ask(question: str, knowledge: CollectionKnowledge) -> Any:
-    events = answer(question, [], knowledge)
-    return next(event for event in events if isinstance(event, Finished)).answer
+    return finished_answer(answer(question, [], knowledge))
 
 
 if __name__ == "__main__":

@@ -10,6 +10,7 @@ import json
 import sys
 import time
 from collections import defaultdict
+from collections.abc import Iterable
 from dataclasses import replace
 from pathlib import Path
 from typing import Any
@@ -22,6 +23,7 @@ from collection import ROOT, Collection, CollectionKnowledge, bare, load_questio
 from fontanel.core.answering import (
     BUILT_IN,
     Answer,
+    AnswerEvent,
     AnswerSettings,
     Exchange,
     Finished,
@@ -44,15 +46,13 @@ def run_question(
     """Search and answer a question with the composer or a writer; return the results."""
     history: list[Exchange] = []
     for earlier in item.get("history", []):
-        finished = next(
-            e for e in answer(earlier, history, knowledge, settings) if isinstance(e, Finished)
-        ).answer
+        finished = finished_answer(answer(earlier, history, knowledge, settings))
         history.append(
             Exchange(earlier, finished.standalone, tuple(c.title for c in finished.citations))
         )
     started = time.monotonic()
     events = answer(item["question"], history, knowledge, settings, writer=writer)
-    result = next(e for e in events if isinstance(e, Finished)).answer
+    result = finished_answer(events)
     seconds = time.monotonic() - started
     gold = knowledge.collection.gold(item)
     query = search_form(result.standalone, knowledge.terms)
@@ -67,7 +67,7 @@ def run_question(
         rank = max(ranks) if all(ranks) else None  # type: ignore[type-var]
     else:
         rank = next((r for r, stored in enumerate(holds, 1) if stored), None)
-    right = _is_right(item, result.text)
+    right = is_right(item, result.text)
     files = set().union(*(g.files for g in gold))
     passages = {
         (hit.document_id, hit.passage_id): bare(hit.text) for hit in [*hits, *result.evidence]
@@ -89,7 +89,9 @@ def run_question(
         "rank": rank,
         "answered": result.outcome == Outcome.ANSWERED,
         "declined": result.outcome == Outcome.DECLINED,
-        "right_anyway": _right_anyway(knowledge, item, history, settings, result),
+        "right_anyway": right
+        if writer is not None
+        else _right_anyway(knowledge, item, history, settings, result),
         "right": right and result.outcome == Outcome.ANSWERED,
         "cited_document": bool(near),
         "cited": cited_exact,
@@ -106,7 +108,12 @@ def run_question(
     }
 
 
-def _is_right(item: dict[str, Any], text: str) -> bool:
+def finished_answer(events: Iterable[AnswerEvent]) -> Answer:
+    """Return the answer at the end of its events."""
+    return next(event for event in events if isinstance(event, Finished)).answer
+
+
+def is_right(item: dict[str, Any], text: str) -> bool:
     """Return whether a text has one string of each of the answer's keys."""
     keys: list[list[str]] = item["answer_keys"]
     return bool(keys) and all(any(key.lower() in text.lower() for key in one) for one in keys)
@@ -123,13 +130,13 @@ def _right_anyway(
     if result.outcome == Outcome.DECLINED:
         forced = replace(settings or AnswerSettings(), evidence_needed=0.0)
         events = answer(item["question"], history, knowledge, forced)
-        result = next(e for e in events if isinstance(e, Finished)).answer
-    return _is_right(item, result.text)
+        result = finished_answer(events)
+    return is_right(item, result.text)
 
 
 def reliability(outcomes: list[dict[str, Any]]) -> Table:
     """Return how often answers are right, by their sufficiency; unanswerable ones never are."""
-    table = Table(title="Sufficiency: how often answers are right, given or not")
+    table = Table(title="Sufficiency: how often answers are right, with those that were declined")
     for name in ("sufficiency", "n", "mean", "right"):
         table.add_column(name, justify="left" if name == "sufficiency" else "right")
     for low in (0.0, 0.2, 0.4, 0.6, 0.8):

@@ -28,6 +28,7 @@ from fontanel.core.answering import AnswerSettings
 from fontanel.core.answering.composing.composer import draft
 from fontanel.core.answering.composing.judging import CANDIDATES, judge
 from fontanel.core.answering.evidence import FEATURES
+from quality import is_right
 
 Floats = npt.NDArray[np.float64]
 _REMOVED_WEIGHT = 0.15
@@ -99,10 +100,7 @@ def examples(
             if judgement is not None:
                 passages = judgement.ranked(passages)[:used]
             composed = draft(item["question"], passages, knowledge, judgement=judgement)
-            text = " ".join(s.text for s in composed.chosen).lower()
-            right = bool(item["answer_keys"]) and all(
-                any(k.lower() in text for k in keys) for keys in item["answer_keys"]
-            )
+            right = is_right(item, " ".join(s.text for s in composed.chosen))
             in_gold = any(s.passage.document_id in files for s in composed.chosen)
             if enough:
                 for passage in passages:

@@ -91,15 +91,15 @@ def draft(
         return Draft([], [], NO_SUPPORT, keyword_only=True)
     chosen = _choose(question, ranked, (settings or AnswerSettings()).length)
     documents = {statement.passage.document_id for statement in chosen}
-    quoted = [passage for passage in passages if passage.document_id in documents]
+    quoted = _texts([passage for passage in passages if passage.document_id in documents])
     unmentioned = missing_names(question.names, _texts(passages))
     return Draft(
         ranked,
         chosen,
         support_of(question, ranked, passages, knowledge, judgement),
         question.vector is None,
-        missing_names(question.names, _texts(quoted)),
-        (unmentioned[0], nearest_name(unmentioned[0], _texts(quoted))) if unmentioned else None,
+        missing_names(question.names, quoted),
+        (unmentioned[0], nearest_name(unmentioned[0], quoted)) if unmentioned else None,
         tabulate(question.own, ranked, knowledge.whole, knowledge.terms),
     )
 
@@ -214,7 +214,7 @@ def _choose(question: Question, ranked: list[Scored], length: Length) -> list[St
         if item.statement.text.endswith(":") and item is not best:
             continue  # a lead-in without its items says nothing
         if named and names_another(_with_heading(item.statement), question.exact):
-            continue
+            continue  # it is about another one
         if any(_repeats(item.statement, other) for other in chosen):
             continue
         chosen.append(item.statement)

@@ -24,16 +24,13 @@ RANKING, _RELEVANCE, _EVIDENCE = 0.24, 0.2, 0.2
 #: The language of the evidence model.
 LANGUAGE = "en"
 
-#: A statement by its passage and the offset where it starts.
-_Key = tuple[int, int]
-
 
 @dataclass(frozen=True, slots=True)
 class Judgement:
     """Logits of relevance by passage, and of relevance and evidence by statement."""
 
     passages: dict[int, float] = field(default_factory=dict)
-    statements: dict[_Key, tuple[float, float]] = field(default_factory=dict)
+    statements: dict[tuple[int, int], tuple[float, float]] = field(default_factory=dict)
     windows: int = 0
 
     def relevance(self, passage: EvidencePassage) -> float:
@@ -42,7 +39,7 @@ class Judgement:
 
     def of(self, statement: Statement) -> tuple[float, float]:
         """Return the relevance of a statement's window, and the evidence of the statement."""
-        return self.statements.get(_key(statement), (UNJUDGED, UNJUDGED))
+        return self.statements.get(statement.place, (UNJUDGED, UNJUDGED))
 
     def ranked(self, passages: Sequence[EvidencePassage]) -> list[EvidencePassage]:
         """Return passages in the order of their match and their relevance together."""
@@ -89,7 +86,7 @@ def judge(
         result.passages[passage] = max(result.passages.get(passage, UNJUDGED), score.relevance)
         for statement, evidence in zip(window.statements, score.statements, strict=True):
             pair = (score.relevance, evidence)
-            key = _key(statement)
+            key = statement.place
             result.statements[key] = max(result.statements.get(key, pair), pair, key=sum)
     return result
 
@@ -119,7 +116,3 @@ def _likely(
         chosen += own
     second.sort(key=lambda item: item[:2], reverse=True)
     return [*chosen, *(window for _, _, window in second)][:MAX_WINDOWS]
-
-
-def _key(statement: Statement) -> _Key:
-    return statement.passage.passage_id, statement.start

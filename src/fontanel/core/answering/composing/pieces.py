@@ -10,7 +10,6 @@ from fontanel.core.answering.composing.comparing import compare
 from fontanel.core.answering.composing.composer import leans
 from fontanel.core.answering.composing.conflicts import conflicting
 from fontanel.core.answering.composing.layout import ComposedPiece, lay_out
-from fontanel.core.answering.composing.statements import Statement
 from fontanel.core.answering.evidence import Knowledge
 from fontanel.core.answering.findings import Finding
 from fontanel.core.answering.phrases import Phrases, unmentioned_note
@@ -34,7 +33,7 @@ def compose_parts(
     for finding in findings:
         composed = finding.composed
         if finding.answers(settings.evidence_needed):
-            fresh = [s for s in composed.chosen if _place(s) not in quoted]
+            fresh = [s for s in composed.chosen if s.place not in quoted]
             if quoted and not fresh and composed.computed is None:
                 continue
             pieces = compose(
@@ -51,7 +50,7 @@ def compose_parts(
             pieces = iter([ComposedPiece(text, 0)])
         first = True
         for piece in pieces:
-            quoted.update(map(_place, piece.group))
+            quoted.update(statement.place for statement in piece.group)
             before = "\n\n" if first and begun else ""
             yield replace(piece, text=before + piece.text, start=piece.start + len(before))
             first = False
@@ -66,10 +65,6 @@ def reason_to_decline(composed: Draft, phrases: Phrases) -> str:
     if composed.computed is not None and not composed.computed.statements:
         return composed.computed.text
     return ""
-
-
-def _place(statement: Statement) -> tuple[int, int]:
-    return statement.passage.passage_id, statement.start
 
 
 def compose(

@@ -43,6 +43,11 @@ class Statement:
         )
 
     @property
+    def place(self) -> tuple[int, int]:
+        """Its passage and the offset where it starts, which tell it from all others."""
+        return self.passage.passage_id, self.start
+
+    @property
     def locator(self) -> Locator:
         """Its location, which may be in a later section than the start of its passage."""
         passage = self.passage

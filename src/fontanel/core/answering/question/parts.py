@@ -39,7 +39,7 @@ _JOINT = re.compile(
     )""",
     re.I | re.X,
 )
-#: "How many lines" without a verb is no question: it shares one with what follows.
+#: "How many lines" has no verb and does not ask alone: it shares the verb of what follows.
 _VERBLESS = re.compile(rf"(?!.*\b{_VERB}\b)\W*(?:\w[\w'’-]*\W*){{1,4}}", re.I | re.S)
 #: Index terms of a part, at least; of the first one, which gives the others their topic, more.
 _MIN_TERMS, _MIN_FIRST_TERMS = 1, 2

@@ -9,6 +9,7 @@ from __future__ import annotations
 import re
 from collections.abc import Iterable, Iterator, Sequence
 
+from fontanel.core.answering.question.rewriting import CALENDAR
 from fontanel.core.reading.model import CELL_SEPARATOR
 from fontanel.core.text.analysis import fold
 
@@ -43,11 +44,7 @@ _PROPER = re.compile(
     r"(?=\s*(?:$|[?,;!)]|\.(?:\s|$)))"
 )
 #: Names of days, feasts and languages, which a question has by the way.
-_COMMON_NAME = re.compile(
-    r"(?:Mon|Tues|Wednes|Thurs|Fri|Satur|Sun)days?|January|February|March|April|May|June|July"
-    r"|August|September|October|November|December|Christmas|Easter|Whitsun"
-    r"|[A-Z][a-z]+(?:ish|ese|ian)|German|French"
-)
+_COMMON_NAME = re.compile(rf"{CALENDAR}|Whitsun|[A-Z][a-z]+(?:ish|ese|ian)|German|French")
 _ENGLISH = re.compile(r"\b(?:the|is|are|what|which|who|how|do|does|can|may|when|where|of)\b", re.I)
 #: An option of a program, or a word with an underscore.
 _OPTION = re.compile(r"(?<![\w-])(?:--[a-z][\w-]+|[^\W\d_]\w*_\w+)(?!\w)")
@@ -60,7 +57,7 @@ _AND = rf"\s*(?:{_JOINED}|[-–—,/&])\s*"
 _RANGE = re.compile(
     rf"(?<!\d)(?=(\d{{1,6}})\s*(?:{_JOINED}|[-–—])\s*(?:[^\W\d_]{{1,12}}-?)?(\d{{1,6}}))"
 )
-#: A number that marks a line, and what such a line is called; a number that names a row of a table.
+#: A number that marks a line, and what such a line is called.
 _MARK = r"^ *(?:#+ *)?{number}[.):]"
 _LINES = re.compile(
     r"section|chapter|step|rule|article|item|point|paragraph|clause|part|question|annex|appendix"
@@ -98,7 +95,7 @@ def missing_names(question: str, texts: Sequence[str]) -> tuple[str, ...]:
     folded = fold(text)
     missing = [name for name in _options(question) if not _has_name(folded, name)]
     placed = set(_placed(question))
-    for name, stem, number in (*_numbered(question), *_mixed(question)):
+    for name, stem, number in _with_number(question):
         if (
             not _has_name(folded, name)
             and not _has_number(text, stem, number)
@@ -111,7 +108,7 @@ def missing_names(question: str, texts: Sequence[str]) -> tuple[str, ...]:
 
 def exact_names(question: str) -> list[str]:
     """Return the names in a question that evidence must contain."""
-    numbered = (name for name, _, _ in (*_numbered(question), *_mixed(question)))
+    numbered = (name for name, _, _ in _with_number(question))
     return list(dict.fromkeys((*_options(question), *numbered)))
 
 
@@ -121,14 +118,13 @@ def names_in(text: str, names: Iterable[str]) -> set[str]:
     return {
         name
         for name in names
-        if _has_name(folded, name)
-        or any(_has_number(text, s, n) for _, s, n in (*_numbered(name), *_mixed(name)))
+        if _has_name(folded, name) or any(_has_number(text, s, n) for _, s, n in _with_number(name))
     }
 
 
 def names_another(text: str, names: Iterable[str]) -> bool:
     """Return whether a text has one of the names with another number, and none of them itself."""
-    stems = {stem for name in names for _, stem, _ in (*_numbered(name), *_mixed(name))}
+    stems = {stem for name in names for _, stem, _ in _with_number(name)}
     return not names_in(text, names) and any(_sibling(text, stem) for stem in stems)
 
 
@@ -154,6 +150,11 @@ def _number_in(name: str) -> int:
 def _options(question: str) -> Iterator[str]:
     for match in _OPTION.finditer(question):
         yield match.group()
+
+
+def _with_number(text: str) -> list[tuple[str, str, str]]:
+    """Return the names with a number, each with its noun or letters and its number."""
+    return [*_numbered(text), *_mixed(text)]
 
 
 def _numbered(question: str) -> Iterator[tuple[str, str, str]]:

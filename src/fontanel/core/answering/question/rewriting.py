@@ -29,7 +29,7 @@ _SEVERAL = re.compile(
 _DETERMINER = r"(?:the|a|an|my|our|your|any|each|every)"
 _NAMES = re.compile(r"[A-Z][\w'’-]*(?:\s+[A-Z][\w'’-]*)*")
 #: Names that say when, and may be appended.
-_CALENDAR = re.compile(
+CALENDAR = (
     r"(?:Mon|Tues|Wednes|Thurs|Fri|Satur|Sun)days?|January|February|March|April|May|June|July"
     r"|August|September|October|November|December|Christmas|Easter"
 )
@@ -56,7 +56,7 @@ def rewrite(question: str, before: str, terms: Callable[[str], list[str]]) -> st
     noun = match["rest"] if match else phrase
     if rewritten := _with_noun(noun, before, terms):
         return rewritten
-    if _NAMES.fullmatch(noun) and not _CALENDAR.fullmatch(noun):
+    if _NAMES.fullmatch(noun) and not re.fullmatch(CALENDAR, noun):
         return _with_name(noun, before)
     if match is None:
         return None
