@@ -1,6 +1,6 @@
 import type { ReactNode } from "react";
 import type { Citation } from "../api/client";
-import type { Draft } from "../hooks/useAsking";
+import { type Draft, isDoubtful } from "../hooks/useAsking";
 
 export interface Lighting {
   lit: number | null;
@@ -107,7 +107,7 @@ function Ranges({
     if (end <= start && !again) continue;
     if (start > at) parts.push(turn.text.slice(at, start));
     const doubtful = turn.statements.some(
-      (one) => one.citations.includes(citation.number) && one.verdict === "weak",
+      (one) => one.citations.includes(citation.number) && isDoubtful(one),
     );
     if (end > start)
       parts.push(

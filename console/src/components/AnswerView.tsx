@@ -1,7 +1,7 @@
 import { type ReactNode, useRef, useState } from "react";
 import { Link } from "react-router";
 import type { Citation } from "../api/client";
-import type { Draft } from "../hooks/useAsking";
+import { type Draft, isDoubtful } from "../hooks/useAsking";
 import { AnswerText } from "./AnswerText";
 import { type ForReaders, Nearest, NoteSheet, Notes } from "./Notes";
 import { place } from "./text";
@@ -35,9 +35,7 @@ export function AnswerView({ turn, pathOf, live, onContext, record, children }: 
   };
   const checked = turn.statements.filter((statement) => statement.verdict !== "none");
   const supported = checked.filter((statement) => statement.verdict === "supported").length;
-  const doubts = turn.statements.filter(
-    (statement) => statement.verdict === "weak" || statement.verdict === "uncited",
-  );
+  const doubts = turn.statements.filter(isDoubtful);
   return (
     <section
       className="grid gap-x-11 pt-7 min-[900px]:grid-cols-[minmax(0,660px)_minmax(0,1fr)]"
@@ -124,18 +122,21 @@ export function AnswerView({ turn, pathOf, live, onContext, record, children }: 
   );
 }
 
-/** The statements that the cited passages do not support, and those that were removed. */
+/** The statements to doubt, and those that were removed. */
 function Doubts({ turn, doubts }: { turn: Draft; doubts: Draft["statements"] }) {
   const removed = doubts.filter((statement) => statement.removed).length;
-  const marked = doubts.length - removed;
+  const outdated = doubts.filter((statement) => statement.verdict === "outdated").length;
+  const marked = doubts.length - removed - outdated;
+  const counts = [
+    marked > 0 &&
+      `${marked} ${marked === 1 ? "statement is" : "statements are"} not supported by the cited passages`,
+    outdated > 0 &&
+      `${outdated} ${outdated === 1 ? "statement is" : "statements are"} only in documents not in force`,
+    removed > 0 && `${removed} ${removed === 1 ? "was" : "were"} left out`,
+  ];
   return (
     <details className="border-warning mt-3 border-l-2 pl-3 text-[13px]">
-      <summary className="cursor-pointer">
-        {marked > 0 &&
-          `${marked} ${marked === 1 ? "statement is" : "statements are"} not supported by the cited passages`}
-        {marked > 0 && removed > 0 && "; "}
-        {removed > 0 && `${removed} ${removed === 1 ? "was" : "were"} left out`}
-      </summary>
+      <summary className="cursor-pointer">{counts.filter(Boolean).join("; ")}</summary>
       <ul className="mt-1.5 space-y-1.5">
         {doubts.map((statement, index) => (
           <li key={index}>

@@ -18,6 +18,10 @@ export interface Draft {
   outcome: Answer["outcome"] | null;
 }
 
+/** Returns whether a reader should doubt a statement. */
+export const isDoubtful = ({ verdict }: Schemas["StatementOut"]) =>
+  verdict === "weak" || verdict === "uncited" || verdict === "outdated";
+
 const EMPTY = {
   standalone: "",
   text: "",

@@ -2,6 +2,7 @@
 
 from fontanel.facts import SETTLED_STATES, NoticeKind
 from fontanel.schemas.answers import (
+    DOUBTFUL,
     AnswerOut,
     AskIn,
     CheckEvent,
@@ -166,6 +167,7 @@ from fontanel.schemas.written import (
 )
 
 __all__ = [
+    "DOUBTFUL",
     "SETTLED_STATES",
     "AddedOut",
     "AgainOut",

@@ -7,7 +7,15 @@ from datetime import date
 
 import pytest
 
-from fontanel.core.answering import Answer, AnswerSettings, Finished, Outcome, Trace, answer
+from fontanel.core.answering import (
+    Answer,
+    AnswerSettings,
+    Finished,
+    Outcome,
+    Trace,
+    Verdict,
+    answer,
+)
 from fontanel.core.answering.phrases import outdated_note, phrases_in
 from fontanel.core.embedding.encoder import OnnxEmbedder
 from fontanel.core.validity import Outdated, OutdatedReason
@@ -74,6 +82,48 @@ def test_a_model_is_sent_the_status_of_a_source(embedder: OnnxEmbedder) -> None:
     assert "38 knots" in first
     assert "status=" not in first
     assert 'status="“Crane notice” has been replaced by “Crane rules”."' in second
+
+
+def test_a_models_statement_that_only_an_outdated_document_supports_is_marked(
+    embedder: OnnxEmbedder,
+) -> None:
+    old = "The quay crane stops at a gust of 45 knots"
+    writer = SimulatedModel(text=f"{old} [1].")
+    result = answered(documents(embedder, demoted=True, old=OLD), writer)
+    (statement,) = result.statements
+    assert statement.verdict == Verdict.OUTDATED
+    assert statement.reason == "“Crane notice” has been replaced by “Crane rules”."
+    assert statement.citations == (1,)
+    # A question about what was in force before is answered from it.
+    result = answered(documents(embedder, demoted=False, old=OLD), writer)
+    assert result.statements[0].verdict == Verdict.SUPPORTED
+
+
+@pytest.mark.parametrize(
+    ("first", "other", "words"),
+    [
+        (None, None, "“Crane rules” says otherwise:"),
+        (
+            date(2019, 5, 1),
+            date(2024, 3, 1),
+            "This is from “Crane notice” (2019-05-01); “Crane rules” (2024-03-01) says otherwise:",
+        ),
+        (
+            None,
+            date(2024, 3, 1),
+            "This is from “Crane notice”; “Crane rules” (2024-03-01) says otherwise:",
+        ),
+    ],
+)
+def test_documents_that_disagree_are_dated(
+    embedder: OnnxEmbedder, first: date | None, other: date | None, words: str
+) -> None:
+    knowledge = documents(embedder, demoted=False, old=OLD, new=NEW)
+    dates = {"Crane notice": first, "Crane rules": other}
+    knowledge.passages = [replace(p, dated=dates[p.title]) for p in knowledge.passages]
+    assert words in answered(knowledge).text
+    prompt = answered(knowledge, SimulatedModel(text="38 knots [1].")).prompt[-1].content
+    assert prompt.count(' date="') == sum(day is not None for day in dates.values())
 
 
 @pytest.mark.parametrize("language", ["en", "de", "fr", "es"])

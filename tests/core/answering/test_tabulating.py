@@ -101,6 +101,33 @@ def ask(documents: Documents, question: str) -> Answer:
             6,
         ),
         (
+            "What is the total length of the berths for general cargo?",
+            "Greatest length: 190 m in all, of 2 rows.",
+            2,
+        ),
+        (
+            "What is the average length of the berths?",
+            "Greatest length: 107.5 m on average, of 6 rows.",
+            6,
+        ),
+        (
+            "What is the average length of berths with more than 100 amperes of shore power?",
+            "Greatest length: 103.3333 m on average, of 3 rows.",
+            3,
+        ),
+        ("Which berth is the longest?", "Outer berth: greatest length 165 m.", 1),
+        ("What is the shortest berth?", "Berth 5: greatest length 60 m.", 1),
+        (
+            "What is the shortest of the berths over 90 m?",
+            "Berth 2 and Berth 3: greatest length 95 m.",
+            2,
+        ),
+        (
+            "Which general cargo berth is the longest?",
+            "Berth 2 and Berth 3: greatest length 95 m.",
+            2,
+        ),
+        (
             "How many buoys flash red?",
             "2 of the 3 in the table: 11 (red, flashing every 3 s), 22 (red, flashing every 6 s).",
             2,
@@ -126,6 +153,7 @@ def test_rows_are_counted_listed_and_added_up(
     [
         ("How many berths have bollards of more than 50 tonnes?", "has text, such as “see note”"),
         ("What is the total of the bollards of the berths?", "has text, such as “see note”"),
+        ("Which berth has the strongest bollards?", "has text, such as “see note”"),
         ("How many berths are longer than 100 tonnes?", "“Greatest length” is in m."),
     ],
 )
@@ -143,6 +171,8 @@ def test_what_cannot_be_computed_is_declined_with_the_reason(
         "How many tugs are there?",
         "Which berths are for ferries?",
         "How many berths are closed?",
+        "Which berth is the oldest?",
+        "What is the longest stay at Berth 4?",
         "What is the total fare for 3 passengers?",
         "What is the total fare of a passenger without luggage?",
     ],

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import pytest
 
+from fontanel import schemas as s
 from fontanel.client import Invalid, NotFound
 from tests.conftest import DOCUMENTS, TeamSetup
 
@@ -148,3 +149,15 @@ def test_the_end_of_a_chain_of_replacements_is_named(team: TeamSetup, kb: str) -
     assert first is not None
     assert first.outdated is not None
     assert first.outdated.replaced_by == "Third rules"
+
+
+def test_documents_that_disagree_are_dated(team: TeamSetup, kb: str) -> None:
+    for name, day, knots in (("a.md", "1 March 2024", 38), ("b.md", "2 May 2019", 45)):
+        text = f"# Crane rules {name[0]}\n\n{day}\n\n## Wind\n\nThe crane stops at {knots} knots.\n"
+        add(team, kb, name, text)
+    settings = s.DeskSettings(kbs=[s.DeskKb(kb=kb)], evidence_needed=0.0)
+    desk = team.client.create_desk("Cranes", settings)
+    team.client.publish_desk(desk.id)
+    answered = team.client.ask_desk(desk.id, "At how many knots does the crane stop?")
+    assert "(2024-03-01)" in answered.text
+    assert "(2019-05-02) says otherwise:" in answered.text

@@ -64,7 +64,7 @@ export function AnswersTab() {
                 <span>
                   {row.state === "done" ? OUTCOMES[row.outcome] : row.state.replace("_", " ")}
                 </span>
-                {row.weak > 0 && <span className="text-warning">{row.weak} not supported</span>}
+                {row.weak > 0 && <span className="text-warning">{row.weak} to doubt</span>}
                 <span>{row.composer}</span>
                 <span>{row.desk_version == null ? "draft" : `version ${row.desk_version}`}</span>
                 <span>{asker(row.asker)}</span>

@@ -2,7 +2,7 @@ import { type FormEvent, useState } from "react";
 import { Link } from "react-router";
 import type { Evidence } from "../../api/client";
 import { Failure, percent, place } from "../../components/text";
-import { type Draft, useAsking } from "../../hooks/useAsking";
+import { type Draft, isDoubtful, useAsking } from "../../hooks/useAsking";
 import { useTeam } from "../../hooks/useSession";
 import { useDesk } from "./DeskPage";
 import type { Settings } from "./words";
@@ -92,9 +92,7 @@ function Tried({ turn, title }: { turn: Draft; title: string | null }) {
         citation.start >= passage.start &&
         citation.end <= passage.end,
     );
-  const doubtful = turn.statements.filter(
-    (statement) => statement.verdict === "weak" || statement.verdict === "uncited",
-  );
+  const doubtful = turn.statements.filter(isDoubtful);
   return (
     <article className="sheet mt-4 min-w-0 p-4" aria-busy={turn.state === "answering"}>
       {title && <h3 className="soft mb-1 text-[13px] font-semibold">{title}</h3>}
@@ -110,7 +108,7 @@ function Tried({ turn, title }: { turn: Draft; title: string | null }) {
       {turn.outcome && (
         <p className="soft mt-2 text-[13px]">
           {turn.outcome} · by {turn.composer} · {turn.citations.length} citations
-          {doubtful.length > 0 && ` · ${doubtful.length} not supported`}
+          {doubtful.length > 0 && ` · ${doubtful.length} to doubt`}
           {turn.id && (
             <>
               {" · "}

@@ -12,7 +12,13 @@ from fontanel.cli.context import Context
 from fontanel.cli.format import percent, place
 from fontanel.schemas import RecordOut, StatementOut, StepOut
 
-_MARKS = {"supported": "ok", "weak": "weak", "uncited": "uncited", "none": ""}
+_MARKS = {
+    "supported": "ok",
+    "weak": "weak",
+    "uncited": "uncited",
+    "outdated": "outdated",
+    "none": "",
+}
 
 
 def add_commands(noun: Any, verb: Any, common: argparse.ArgumentParser) -> None:

@@ -29,6 +29,7 @@ from fontanel.cli.format import outdated_text, percent, place
 from fontanel.cli.options.asking_first import ask_first
 from fontanel.cli.options.documents import filter_options, parse_tags
 from fontanel.schemas import (
+    DOUBTFUL,
     AnswerOut,
     CheckEvent,
     CitationEvent,
@@ -352,7 +353,7 @@ def _as_text(event: Event) -> tuple[str, str]:
         return f" [{event.citation.number}]", "cyan"
     if isinstance(event, CheckEvent) and event.statement.removed:
         return " (a statement was left out)", "yellow"
-    if isinstance(event, CheckEvent) and event.statement.verdict in ("weak", "uncited"):
+    if isinstance(event, CheckEvent) and event.statement.verdict in DOUBTFUL:
         return " (?)", "yellow"
     return ("\n\n" if isinstance(event, RestartEvent) else ""), ""
 
@@ -362,7 +363,7 @@ def _print_doubts(context: Context, answer: AnswerOut) -> None:
     if answer.note:
         context.say(Text(f"\n{answer.note}", "yellow"))
     for statement in answer.statements:
-        if statement.verdict in ("weak", "uncited") and statement.reason:
+        if statement.verdict in DOUBTFUL and statement.reason:
             text = statement.removed or answer.text[statement.start : statement.end]
             context.say(Text(f"\n(?) {text}\n    {statement.reason}", "yellow"))
     for link in answer.links:

@@ -38,6 +38,8 @@ class Verdict(StrEnum):
     WEAK = "weak"
     #: It cites nothing, and no source supports it.
     UNCITED = "uncited"
+    #: Only documents that are not in force support it.
+    OUTDATED = "outdated"
     #: It states nothing: a lead-in, a heading.
     NONE = "none"
 

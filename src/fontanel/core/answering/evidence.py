@@ -6,6 +6,7 @@ import json
 import math
 from collections.abc import Sequence
 from dataclasses import dataclass, field, fields
+from datetime import date
 from functools import cache
 from importlib.resources import files
 from typing import Protocol
@@ -43,6 +44,8 @@ class EvidencePassage:
     outdated: Outdated | None = None
     #: Whether statements of documents in force are preferred to its own.
     demoted: bool = False
+    #: The day from which its document is in force, or the first date at its beginning.
+    dated: date | None = None
 
 
 class Knowledge(Protocol):

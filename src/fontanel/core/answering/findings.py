@@ -8,7 +8,7 @@ from itertools import zip_longest
 
 from fontanel.core.answering.composing.asked import Draft, Scored
 from fontanel.core.answering.composing.composer import draft
-from fontanel.core.answering.composing.judging import CANDIDATES, judge
+from fontanel.core.answering.composing.judging import CANDIDATES, judge, reason_unjudged
 from fontanel.core.answering.composing.statements import Statement
 from fontanel.core.answering.composing.tabulating import COMPUTED
 from fontanel.core.answering.evidence import EvidencePassage, Knowledge, sufficiency
@@ -50,9 +50,11 @@ def find(
     if settings.deep:
         with trace.step("ranking by evidence") as step:
             judgement = judge(part.text, passages, knowledge)
-            if judgement is not None:
+            if judgement is None:
+                step.record(skipped=reason_unjudged(part.text, passages))
+            else:
                 passages = tuple(judgement.ranked(passages))
-            step.record(windows=0 if judgement is None else judgement.windows)
+                step.record(windows=judgement.windows)
         passages = passages[: settings.passages]
     with trace.step("evidence check") as step:
         composed = draft(part.query, passages, knowledge, settings, part.names, judgement)

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from datetime import date
 
 from fontanel.core.validity import Outdated, OutdatedReason
 
@@ -23,6 +24,7 @@ class Phrases:
     all_removed: str
     own_knowledge: str
     differs: str
+    differs_from: str
     replaced: str
     withdrawn: str
     expired: str
@@ -60,7 +62,8 @@ _ENGLISH = Phrases(
         "The documents do not answer this. What follows is the model's own knowledge and was not"
         " checked."
     ),
-    differs="“{title}” says otherwise:",
+    differs="“{title}”{date} says otherwise:",
+    differs_from="This is from “{first}”{first_date}; “{title}”{date} says otherwise:",
     replaced="“{title}” has been replaced by “{replacement}”.",
     withdrawn="“{title}” is no longer in force.",
     expired="“{title}” was in force until {date}.",
@@ -99,7 +102,8 @@ _PHRASES = {
             "Die Dokumente beantworten dies nicht. Das Folgende weiß das Modell von sich aus; es"
             " wurde nicht geprüft."
         ),
-        differs="„{title}“ sagt etwas anderes:",
+        differs="„{title}“{date} sagt etwas anderes:",
+        differs_from="Das steht in „{first}“{first_date}; „{title}“{date} sagt etwas anderes:",
         replaced="„{title}“ wurde durch „{replacement}“ ersetzt.",
         withdrawn="„{title}“ ist nicht mehr in Kraft.",
         expired="„{title}“ galt bis zum {date}.",
@@ -133,7 +137,8 @@ _PHRASES = {
         own_knowledge=(
             "Les documents n'y répondent pas. Ce qui suit vient du modèle et n'a pas été vérifié."
         ),
-        differs="« {title} » dit autre chose :",
+        differs="« {title} »{date} dit autre chose :",
+        differs_from="Ceci vient de « {first} »{first_date} ; « {title} »{date} dit autre chose :",
         replaced="« {title} » a été remplacé par « {replacement} ».",
         withdrawn="« {title} » n'est plus en vigueur.",
         expired="« {title} » était en vigueur jusqu'au {date}.",
@@ -168,7 +173,8 @@ _PHRASES = {
             "Los documentos no responden a esto. Lo que sigue lo sabe el modelo y no se ha"
             " comprobado."
         ),
-        differs="«{title}» dice otra cosa:",
+        differs="«{title}»{date} dice otra cosa:",
+        differs_from="Esto es de «{first}»{first_date}; «{title}»{date} dice otra cosa:",
         replaced="«{title}» ha sido sustituido por «{replacement}».",
         withdrawn="«{title}» ya no está en vigor.",
         expired="«{title}» estuvo en vigor hasta el {date}.",
@@ -215,6 +221,21 @@ def outdated_note(phrases: Phrases, title: str, outdated: Outdated) -> str:
     if outdated.reason == OutdatedReason.NOT_YET and outdated.on:
         return phrases.not_yet.format(title=title, date=outdated.on.isoformat())
     return phrases.withdrawn.format(title=title)
+
+
+def differs_note(
+    phrases: Phrases, first: tuple[str, date | None], other: tuple[str, date | None]
+) -> str:
+    """Return the words before a statement of another document that disagrees.
+
+    Args:
+        first: The title and the date of the document that was quoted first; a date is None if it
+            is not known.
+        other: Those of the document that disagrees.
+    """
+    days = [f" ({day.isoformat()})" if day else "" for _, day in (first, other)]
+    template = phrases.differs_from if any(days) else phrases.differs
+    return template.format(first=first[0], first_date=days[0], title=other[0], date=days[1])
 
 
 def unmentioned_note(phrases: Phrases, name: str, nearest: str) -> str:

@@ -250,6 +250,7 @@ class _Pipeline:
             self._knowledge,
             settings.unsupported,
             settings.grounding,
+            self._phrases,
         )
         failed = ""
         with self._trace.step("model", model=writer.name) as step:

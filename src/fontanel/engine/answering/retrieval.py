@@ -4,11 +4,12 @@ from __future__ import annotations
 
 from collections.abc import Collection, Mapping, Sequence
 from dataclasses import dataclass, field, replace
+from datetime import date
 from functools import cached_property
 
 import numpy as np
 import numpy.typing as npt
-from sqlalchemy import func, select
+from sqlalchemy import select
 from sqlalchemy.orm import Session
 
 from fontanel.core.answering import EvidencePassage
@@ -22,7 +23,7 @@ from fontanel.engine.answering.local_models import LocalModels
 from fontanel.engine.documents.outdated import outdated_documents
 from fontanel.facts import KEYWORD_WEIGHT, OutdatedRanking
 from fontanel.records.scope import TeamScope
-from fontanel.records.tables import Document, Kb, PassageRow, Revision
+from fontanel.records.tables import Document, Kb, PassageRow, Revision, Validity
 
 #: Passages of a document that is read whole, for its tables.
 _MAX_WHOLE = 1_000
@@ -270,10 +271,7 @@ class KbKnowledge:
             d.key: d
             for d in session.scalars(self._scope.select(Document).where(Document.key.in_(keys)))
         }
-        spoken = select(Revision.id, func.coalesce(Revision.language, "en")).where(
-            Revision.id.in_({row.revision_id for row in rows.values()})
-        )
-        languages: dict[str, str] = dict(session.execute(spoken).all())
+        about = self._languages_and_dates({row.revision_id for row in rows.values()})
         hits = []
         for candidate in candidates:
             row = rows.get(candidate.passage_id)
@@ -284,6 +282,7 @@ class KbKnowledge:
                 key for _, key in candidate.also if key != document.key and key in documents
             )
             also = tuple(documents[key] for key in others)
+            language, dated = about.get(row.revision_id, ("en", None))
             passage = EvidencePassage(
                 passage_id=row.id,
                 document_id=document.id,
@@ -296,16 +295,34 @@ class KbKnowledge:
                 similarity=candidate.similarity,
                 context=row.context,
                 parts=tuple(PassagePart(**part) for part in row.parts),
-                language=languages.get(row.revision_id, "en"),
+                language=language,
                 terms=candidate.terms,
                 kb_id=self._kb.id,
                 also=tuple(other.title for other in also),
                 outdated=self._outdated.get(document.key),
                 demoted=document.key in demoted,
+                dated=dated,
             )
             merged = tuple(rows[key] for key in candidate.merged if key in rows)
             hits.append(Hit(candidate, document, passage, also, merged))
         return hits
+
+    def _languages_and_dates(
+        self, revisions: Collection[str]
+    ) -> dict[str, tuple[str, date | None]]:
+        """Return the language of revisions, and the days from which their documents apply.
+
+        That is the day that the document says, else the first date at its beginning.
+        """
+        query = (
+            select(Revision.id, Revision.language, Revision.opening_dates, Validity.in_force_from)
+            .outerjoin(Validity, Validity.document_key == Revision.document_key)
+            .where(Revision.id.in_(revisions), Revision.team_id == self._kb.team_id)
+        )
+        return {
+            key: (language or "en", begins or (date.fromisoformat(dates[0]) if dates else None))
+            for key, language, dates, begins in self._scope.session.execute(query)
+        }
 
     # What `core.answering.Knowledge` asks for
 

@@ -1,4 +1,4 @@
-"""Answer simple comparisons: which of two is longer, which row has the maximum."""
+"""Answer simple comparisons: which of two is longer."""
 
 from __future__ import annotations
 
@@ -7,7 +7,7 @@ import re
 from collections.abc import Sequence
 from typing import NamedTuple
 
-from fontanel.core.answering.composing.asked import Computed, Scored, exact_words
+from fontanel.core.answering.composing.asked import Computed, Scored
 from fontanel.core.answering.composing.quantities import quantities, value_of
 from fontanel.core.answering.composing.statements import Statement
 
@@ -42,7 +42,6 @@ for _words, _about in (
         DIMENSIONS[_word] = (_about, not _less)
 _DURATIONS = frozenset(["second", "minute", "hour", "day", "week", "month", "year", "ms"])
 _ASKED = re.compile(rf"\b({'|'.join(sorted(DIMENSIONS, key=len, reverse=True))})\b", re.I)
-_SUPERLATIVE = re.compile(r"\w{2,}est\b|\bmost\b|\bleast\b", re.I)
 _EITHER = re.compile(
     r"[,:]?\s*(?:\bthe )?\b([\w][\w .'’/-]{0,40}?)\s+or\s+(?:the )?([\w][\w"
     r" .'’/-]{0,40}?)\s*\??\s*$",
@@ -51,10 +50,9 @@ _EITHER = re.compile(
 
 
 def compare(question: str, ranked: Sequence[Scored]) -> Computed | None:
-    """Answer "which is longer, A or B?" or "which is the longest?".
+    """Answer "which is longer, A or B?" from a statement or a row on each.
 
-    Uses a statement on each, or the rows of one table. Returns None when the question asks for no
-    comparison, or the figures are not of the same kind.
+    Returns None when the question asks for no comparison, or the figures are not of the same kind.
     """
     asked = _ASKED.search(question)
     if asked is None or not re.search(r"\b(?:which|what|who|is|are|does|do)\b", question, re.I):
@@ -69,22 +67,17 @@ def compare(question: str, ranked: Sequence[Scored]) -> Computed | None:
             more=more,
             ranked=ranked,
         )
-    named = re.search(r"\b(?:which|what) (?:of the )?([a-z]{3,})", question, re.I)
-    if named and _SUPERLATIVE.fullmatch(asked.group(1)) and not exact_words(question):
-        return _table(named.group(1).lower(), question, about, more=more, ranked=ranked)
     return None
 
 
-def _column_words(question: str, named: str = "") -> str:
+def _column_words(question: str) -> str:
     """Return the question's words that say which column is meant.
 
     Neither names nor the comparing word count: "greatest" alone does not mean a column "Greatest
     length".
     """
     words = re.findall(r"[a-z]+", question.lower())
-    return " ".join(
-        word for word in words if len(word) > 3 and word != named and word not in DIMENSIONS
-    )
+    return " ".join(word for word in words if len(word) > 3 and word not in DIMENSIONS)
 
 
 def _two(
@@ -180,30 +173,3 @@ def _cells(row: Statement, requested: str, about: str) -> list[Figure]:
         if results:
             return results
     return []
-
-
-def _table(
-    named: str, question: str, about: str, *, more: bool, ranked: Sequence[Scored]
-) -> Computed | None:
-    """Return the row with the maximum, if its whole table is in the passage."""
-    best = next((item.statement for item in ranked[:3] if item.statement.kind == "row"), None)
-    # The first column must be about what is asked for: berths, for "which berth".
-    if best is None or not best.columns or named.rstrip("s") not in best.columns[0].lower():
-        return None
-    requested = _column_words(question, named)
-    rows = [
-        item.statement
-        for item in ranked
-        if item.statement.kind == "row"
-        and item.statement.passage is best.passage
-        and item.statement.part == best.part
-    ]
-    figures = [figure for row in rows for figure in _cells(row, requested, about)[:1]]
-    if len(figures) < max(2, len(rows)) or len({figure.unit for figure in figures}) > 1:
-        return None
-    first, second = sorted(figures, key=lambda figure: figure.value, reverse=more)[:2]
-    if first.value == second.value or not first.statement.cells:
-        return None
-    name = first.statement.cells[0]
-    text = f"{name}: {first.column_name} {first.text}."
-    return Computed(text, (first.statement,)) if name else None

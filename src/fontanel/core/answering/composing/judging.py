@@ -91,6 +91,17 @@ def judge(
     return result
 
 
+def reason_unjudged(question: str, passages: Sequence[EvidencePassage]) -> str:
+    """Return why the evidence model judged nothing, for the record of an answer."""
+    if not passages:
+        return "no passage was found"
+    if detect_language(question, least=2) != LANGUAGE:
+        return "the evidence model reads English, and the question is in another language"
+    if all(passage.language != LANGUAGE for passage in passages):
+        return "the evidence model reads English, and the passages are in another language"
+    return "there is no evidence model"
+
+
 def _likely(
     question: str, passages: Sequence[EvidencePassage], knowledge: Knowledge
 ) -> list[Window]:

@@ -12,7 +12,7 @@ from fontanel.core.answering.composing.conflicts import conflicting
 from fontanel.core.answering.composing.layout import ComposedPiece, lay_out
 from fontanel.core.answering.evidence import Knowledge
 from fontanel.core.answering.findings import Finding
-from fontanel.core.answering.phrases import Phrases, unmentioned_note
+from fontanel.core.answering.phrases import Phrases, differs_note, unmentioned_note
 from fontanel.core.answering.question.followup import split_stand_alone
 from fontanel.core.answering.question.shape import yes_or_no
 from fontanel.core.answering.settings import AnswerSettings, Layout
@@ -95,5 +95,6 @@ def compose(
                 break
     yield from lay_out(chosen, layout)
     for statement in conflicting(chosen, composed.ranked, knowledge):
-        message = phrases.differs.format(title=statement.passage.title)
+        first, other = ((p.title, p.dated) for p in (chosen[0].passage, statement.passage))
+        message = differs_note(phrases, first, other)
         yield ComposedPiece(f"\n\n{message} {statement.text}", len(message) + 3, [statement])

@@ -47,8 +47,32 @@ class TableRows:
 
     def amounts(self, column: int) -> list[Amount | None]:
         """Return the amount in each row's cell of a column; None for any other text."""
-        unit = _unit_of(self.columns[column])
-        return [amount_in(row.cells[column], unit) for row in self.rows]
+        return [self.amount(row, column) for row in self.rows]
+
+    def amount(self, row: Statement, column: int) -> Amount | None:
+        """Return the amount in a row's cell; None for any other text."""
+        return amount_in(row.cells[column], _unit_of(self.columns[column]))
+
+    def value(self, row: Statement, column: int) -> float:
+        """Return the number in a row's cell in the unit of comparison, 0 for any other text."""
+        amount = self.amount(row, column)
+        return 0.0 if amount is None else amount.value
+
+    def written(self, rows: Sequence[Statement], column: int, value: float) -> str:
+        """Return a value with the unit of the rows' cells, as they write it.
+
+        If they write several, it is the unit of comparison.
+        """
+        matches = [_AMOUNT.fullmatch(row.cells[column]) for row in rows]
+        written = {(m["sign"] or "", m["unit"] or "") for m in matches if m}
+        if len(written) > 1:
+            amount = self.amount(rows[0], column)
+            return f"{round(value, 4):,.10g} {amount.unit if amount else ''}".rstrip()
+        sign, unit = written.pop()
+        size = _BASE.get(
+            _known((sign or unit).lower()) or _unit_of(self.columns[column]), ("", 1.0)
+        )[1]
+        return f"{sign}{round(value / size, 4):,.10g} {unit}".rstrip()
 
     def names(self) -> list[str]:
         return [row.cells[0].strip() for row in self.rows]

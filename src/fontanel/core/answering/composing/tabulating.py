@@ -1,4 +1,4 @@
-"""Count, list and add up the rows of a table, exactly.
+"""Count, list, add up and compare the rows of a table, exactly.
 
 "How many berths are longer than 100 m?" is answered from all rows of one table, with each row that
 counts cited, or declined with the reason.
@@ -9,8 +9,9 @@ from __future__ import annotations
 import re
 from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass
+from enum import StrEnum
 
-from fontanel.core.answering.composing.asked import Computed, Scored
+from fontanel.core.answering.composing.asked import Computed, Scored, exact_words
 from fontanel.core.answering.composing.comparing import DIMENSIONS
 from fontanel.core.answering.composing.statements import Statement
 from fontanel.core.answering.composing.table_rows import (
@@ -24,7 +25,15 @@ from fontanel.core.answering.evidence import EvidencePassage
 
 _COUNT = re.compile(r"\b(?:how many|(?:what is )?the number of)\s+(?P<noun>[a-z][a-z-]+)\b", re.I)
 _LIST = re.compile(r"\b(?:which|what|list(?: all| the)*)\s+(?P<noun>[a-z][a-z-]+s)\b", re.I)
+_AVERAGE = re.compile(r"\b(?:average|mean)\b", re.I)
 _SUM = re.compile(r"\b(?:total|sum of|altogether|in all|all together|add(?:ed)? up)\b", re.I)
+#: A superlative, and what may be compared by it: "the longest berth", "which berth is the longest",
+#: "the greatest length of the berths".
+_SUPERLATIVES = "|".join(w for w in DIMENSIONS if w.endswith("est") or w in ("most", "least"))
+_SUPERLATIVE = re.compile(rf"\b(?P<word>{_SUPERLATIVES})\b(?:\s+(?P<noun>[a-z][a-z-]+))?", re.I)
+_COMPARED = re.compile(
+    r"\b(?:which|what|of|among)\s+(?:of\s+)?(?:the\s+|all\s+)*(?P<noun>[a-z][a-z-]+)\b", re.I
+)
 _NUMBER = r"(?P<first>[€£$]?\s?\d[\d.,]*\s*(?:[^\W\d_]+|%)?)"
 _MORE = "more|longer|deeper|higher|taller|wider|heavier|larger|bigger|greater|faster|older"
 _LESS = "less|fewer|shorter|shallower|lower|narrower|lighter|smaller|slower|younger|cheaper"
@@ -59,7 +68,7 @@ _PLAIN = frozenset(
     how many what which who list all the number of are is was were there have has had do does did
     can may must in on at for to with a an and or by from that this it total sum altogether
     together than not no least most up over above under below between exceeding exceed exceeds
-    more less fewer maximum minimum please show me tell
+    more less fewer maximum minimum please show me tell average mean among
     """.split()  # noqa: SIM905
 )
 #: The sufficiency of a table that has what is computed, at least.
@@ -94,8 +103,18 @@ class _Limit:
         return set(DIMENSIONS[self.word][0].split())
 
 
+class _Operation(StrEnum):
+    COUNT = "count"
+    LIST = "list"
+    SUM = "sum"
+    AVERAGE = "average"
+    EXTREME = "extreme"
+
+
 class _Asked:
     """A question about the rows of a table.
+
+    `operation` is None if it asks for nothing that rows are counted or computed for.
 
     Args:
         terms: Returns the index terms of a text.
@@ -103,15 +122,36 @@ class _Asked:
 
     def __init__(self, question: str, terms: Callable[[str], list[str]]) -> None:
         self._terms = terms
-        counted, listed = _COUNT.search(question), _LIST.search(question)
         self.limit = _limit_in(question)
-        self.counts = counted is not None
-        self.adds = counted is None and _SUM.search(question) is not None
-        noun = counted or listed
-        self.noun = self.words(noun["noun"]) if noun else frozenset()
         outside = question.replace(self.limit.phrase, " ") if self.limit else question
         self.words_outside = self.words(outside)
         self.negated = bool(_NEGATION.search(outside))
+        counted, listed = _COUNT.search(question), _LIST.search(question)
+        superlative = _SUPERLATIVE.search(outside)
+        self.dimension = superlative["word"].lower() if superlative else ""
+        nouns: list[str] = []
+        self.operation: _Operation | None = None
+        if counted:
+            self.operation, nouns = _Operation.COUNT, [counted["noun"]]
+        elif _AVERAGE.search(question):
+            self.operation = _Operation.AVERAGE
+        elif _SUM.search(question):
+            self.operation = _Operation.SUM
+        elif superlative and not exact_words(question):
+            self.operation = _Operation.EXTREME
+            nouns = [m["noun"] for m in _COMPARED.finditer(question)] + [superlative["noun"] or ""]
+        elif listed:
+            self.operation, nouns = _Operation.LIST, [listed["noun"]]
+        self._nouns = [words for words in map(self.words, nouns) if words]
+
+    @property
+    def adds(self) -> bool:
+        return self.operation in (_Operation.SUM, _Operation.AVERAGE)
+
+    @property
+    def about(self) -> set[str]:
+        """Words for what a superlative compares, as in the names of columns."""
+        return set(DIMENSIONS[self.dimension][0].split()) if self.dimension else set()
 
     def words(self, text: str) -> frozenset[str]:
         """Return the terms of a text's words that say something about rows."""
@@ -119,34 +159,39 @@ class _Asked:
         own = [word for word in words if word not in _PLAIN and word not in DIMENSIONS]
         return frozenset(self._terms(" ".join(own)))
 
-    def is_about(self, table: TableRows) -> bool:
-        """Return whether a table's rows are what is asked for: its first column, or most names."""
-        if self.adds:
-            return bool(self.words_outside & self.words(table.columns[0]))
-        if not self.noun:
-            return False
-        if self.noun <= self.words(table.columns[0]):
+    def noun_of(self, table: TableRows) -> frozenset[str] | None:
+        """Return the terms of the question that name a table's rows; None if it asks for others.
+
+        They name the first column, or most of the names in it.
+        """
+        own = self.words_outside & self.words(table.columns[0])
+        if own and self.operation not in (_Operation.COUNT, _Operation.LIST):
+            return own
+        return next((noun for noun in self._nouns if self._names_rows(noun, table)), None)
+
+    def _names_rows(self, noun: frozenset[str], table: TableRows) -> bool:
+        if noun <= self.words(table.columns[0]):
             return True
         if _ANY_NAME.fullmatch(table.columns[0].strip()):
             first = table.rows[0]
-            return self.noun <= self.words(f"{first.passage.title} {first.heading}")
-        return 2 * sum(self.noun <= self.words(name) for name in table.names()) > len(table.rows)
+            return noun <= self.words(f"{first.passage.title} {first.heading}")
+        return 2 * sum(noun <= self.words(name) for name in table.names()) > len(table.rows)
 
-    def column(self, table: TableRows, words: frozenset[str]) -> int | None:
+    def column(
+        self, table: TableRows, words: frozenset[str], about: set[str], unit: str = ""
+    ) -> int | None:
         """Return the column that is meant: by its name, by what is compared, or by its unit.
 
         None if there is none, or several are as likely.
         """
         columns = range(1, len(table.columns))
-        about = self._terms(" ".join(self.limit.about)) if self.limit else []
-        for wanted in (words, frozenset(about)):
+        for wanted in (words, frozenset(self._terms(" ".join(about)))):
             shared = {n: len(self.words(table.columns[n]) & wanted) for n in columns}
             named = [n for n in columns if shared[n] and shared[n] == max(shared.values())]
             if named:
                 return named[0] if len(named) == 1 else None
-        if self.limit is None or about or not self.limit.first.unit:
+        if about or not unit:
             return None
-        unit = self.limit.first.unit
         fitting = [n for n in columns if unit in {a.unit for a in table.amounts(n) if a}]
         return fitting[0] if len(fitting) == 1 else None
 
@@ -157,7 +202,7 @@ def tabulate(
     whole: Callable[[EvidencePassage], Sequence[EvidencePassage]],
     terms: Callable[[str], list[str]],
 ) -> Computed | None:
-    """Answer a question that counts, lists or adds up rows; None if it is none.
+    """Answer a question that counts, lists, adds up or compares rows; None if it is none.
 
     Args:
         ranked: Statements, best first.
@@ -165,12 +210,16 @@ def tabulate(
         terms: Returns the index terms of a text.
     """
     asked = _Asked(question, terms)
-    if not asked.noun and not asked.adds:
+    if asked.operation is None:
         return None
     for table in _candidates(ranked, whole):
-        if len(table.rows) < 2 or not asked.is_about(table):
+        noun = asked.noun_of(table)
+        if noun is None or len(table.rows) < 2:
             continue
-        result = _added(asked, table) if asked.adds else _selected(asked, table)
+        if asked.operation in (_Operation.COUNT, _Operation.LIST):
+            result = _selected(asked, table, noun)
+        else:
+            result = _calculated(asked, table, noun)
         if result is not None:
             return result
     return None
@@ -213,32 +262,42 @@ def _limit_in(question: str) -> _Limit | None:
     return None
 
 
-def _selected(asked: _Asked, table: TableRows) -> Computed | None:
+def _selected(asked: _Asked, table: TableRows, noun: frozenset[str]) -> Computed | None:
     """Count or list the rows that meet what the question asks of them."""
-    words = asked.words_outside - asked.noun
+    words = asked.words_outside - noun
     chosen: Sequence[Statement] = table.rows
     shown: int | None = None
     if asked.limit is not None:
-        shown = asked.column(table, words)
-        if shown is None:
-            return None
-        amounts = table.amounts(shown)
-        if reason := _not_comparable(table, shown, amounts, asked.limit.first.unit):
-            return Computed(f"The rows cannot be compared: {reason}", ())
-        chosen = [
-            row
-            for row, amount in zip(table.rows, amounts, strict=True)
-            if amount is not None and asked.limit.accepts(amount)
-        ]
+        limited = _limited(asked, table, words, asked.limit)
+        if limited is None or isinstance(limited, Computed):
+            return limited
+        chosen, shown = limited
         words -= asked.words(table.columns[shown])
     if words:
         narrowed = _narrowed(asked, table, chosen, words)
         if narrowed is None:
             return None
         chosen, shown = narrowed
-    elif asked.limit is None and (not asked.counts or asked.negated):
+    elif asked.limit is None and (asked.operation == _Operation.LIST or asked.negated):
         return None
-    return _listed(table, chosen, shown, counts=asked.counts)
+    return _listed(table, chosen, shown, counts=asked.operation == _Operation.COUNT)
+
+
+def _limited(
+    asked: _Asked, table: TableRows, words: frozenset[str], limit: _Limit
+) -> tuple[list[Statement], int] | Computed | None:
+    """Return the rows within a limit and the column that it is about, or why there are none."""
+    column = asked.column(table, words, limit.about, limit.first.unit)
+    if column is None:
+        return None
+    amounts = table.amounts(column)
+    if reason := _not_comparable(table, table.rows, column, limit.first.unit):
+        return Computed(f"The rows cannot be compared: {reason}", ())
+    return [
+        row
+        for row, amount in zip(table.rows, amounts, strict=True)
+        if amount is not None and limit.accepts(amount)
+    ], column
 
 
 def _narrowed(
@@ -253,7 +312,7 @@ def _narrowed(
                 for row, is_empty in zip(chosen, empty, strict=True)
                 if is_empty == asked.negated
             ], column
-    if asked.negated or not asked.counts:
+    if asked.negated or asked.operation == _Operation.LIST:
         return None
     for column in range(1, len(table.columns)):
         having = {row.start for row in table.rows if words <= asked.words(row.cells[column])}
@@ -280,30 +339,60 @@ def _listed(
     return Computed(f"{listed}.", tuple(chosen[:_MAX_CITED]))
 
 
-def _added(asked: _Asked, table: TableRows) -> Computed | None:
-    """Add up the column that the question names."""
-    column = asked.column(table, asked.words_outside)
+def _calculated(asked: _Asked, table: TableRows, noun: frozenset[str]) -> Computed | None:
+    """Add up or average the column that the question names, or return the rows at its end."""
+    words = asked.words_outside - noun - asked.words(table.columns[0])
+    chosen: Sequence[Statement] = table.rows
+    if asked.limit is not None:
+        limited = _limited(asked, table, frozenset(), asked.limit)
+        if limited is None or isinstance(limited, Computed):
+            return limited
+        chosen, within = limited
+        words -= asked.words(table.columns[within])
+    about = asked.about if asked.operation == _Operation.EXTREME else set()
+    column = asked.column(table, words, about)
     if column is None:
         return None
-    known_words = asked.words(table.columns[0]) | asked.words(table.columns[column])
-    if asked.words_outside - known_words or asked.limit is not None or asked.negated:
-        return None  # it asks for less than the whole column
-    amounts = table.amounts(column)
-    if reason := _not_comparable(table, column, amounts, ""):
-        return Computed(f"The rows cannot be added up: {reason}", ())
-    known = [amount for amount in amounts if amount is not None]
-    total = sum(amount.value for amount in known)
-    figure = f"{total:,.10g} {known[0].unit}".rstrip()
-    text = f"{table.columns[column]}: {figure} in all, of {len(known)} rows."
-    return Computed(text, table.rows[:_MAX_CITED])
+    words -= asked.words(table.columns[column])
+    if words or asked.negated:
+        narrowed = _narrowed(asked, table, chosen, words) if words else None
+        if narrowed is None:
+            return None  # it asks for less than the whole column
+        chosen = narrowed[0]
+    if reason := _not_comparable(table, chosen, column, ""):
+        verb = "added up" if asked.adds else "compared"
+        return Computed(f"The rows cannot be {verb}: {reason}", ())
+    known = [row for row in chosen if table.amount(row, column) is not None]
+    if asked.operation == _Operation.EXTREME:
+        return _extreme(asked, table, known, column)
+    total = sum(table.value(row, column) for row in known)
+    averages = asked.operation == _Operation.AVERAGE
+    figure = table.written(known, column, total / len(known) if averages else total)
+    kind = "on average" if averages else "in all"
+    text = f"{table.columns[column]}: {figure} {kind}, of {len(known)} rows."
+    return Computed(text, tuple(known[:_MAX_CITED]))
 
 
-def _not_comparable(
-    table: TableRows, column: int, amounts: Sequence[Amount | None], unit: str
-) -> str:
-    """Return why a column cannot be computed with; empty if it can."""
+def _extreme(
+    asked: _Asked, table: TableRows, rows: Sequence[Statement], column: int
+) -> Computed | None:
+    """Return the row with the largest or smallest value, or all that share it."""
+    values = [table.value(row, column) for row in rows]
+    best = max(values) if DIMENSIONS[asked.dimension][1] else min(values)
+    chosen = [row for row, value in zip(rows, values, strict=True) if value == best]
+    names = [row.cells[0].strip() for row in chosen[:_MAX_CITED]]
+    if len(chosen) == len(table.rows) or not all(names):
+        return None
+    listed = " and ".join(filter(None, (", ".join(names[:-1]), names[-1])))
+    text = f"{listed}: {table.columns[column].lower()} {chosen[0].cells[column].strip()}."
+    return Computed(text, tuple(chosen[:_MAX_CITED]))
+
+
+def _not_comparable(table: TableRows, rows: Sequence[Statement], column: int, unit: str) -> str:
+    """Return why rows cannot be computed with by a column; empty if they can."""
     name = f"the column “{table.columns[column]}”"
-    for row, amount in zip(table.rows, amounts, strict=True):
+    amounts = [table.amount(row, column) for row in rows]
+    for row, amount in zip(rows, amounts, strict=True):
         cell = row.cells[column].strip()
         if amount is None and not NOTHING.fullmatch(cell):
             return f"{name} has text, such as “{cell[:60]}”."

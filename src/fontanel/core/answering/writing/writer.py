@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Generator, Iterator, Sequence
+from dataclasses import replace
 from typing import Protocol
 
 from fontanel.core.answering.events import (
@@ -17,6 +18,7 @@ from fontanel.core.answering.events import (
     Verdict,
 )
 from fontanel.core.answering.evidence import Knowledge
+from fontanel.core.answering.phrases import Phrases, outdated_note
 from fontanel.core.answering.settings import Grounding, UnsupportedStatements
 from fontanel.core.answering.writing.context import Source
 from fontanel.core.answering.writing.prompt import NO_ANSWER, NOT_FROM_SOURCES
@@ -76,12 +78,14 @@ class Binding:
         knowledge: Knowledge,
         weak: UnsupportedStatements,
         ground: Grounding,
+        phrases: Phrases,
     ) -> None:
         self._question = question
         self._sources = {source.number: source.passage for source in sources}
         self._knowledge = knowledge
         self._remove = weak == UnsupportedStatements.REMOVE
         self._ground = ground
+        self._phrases = phrases
         #: The text without marks, the positions of marks, and how far statements are done and
         #: passed on.
         self._plain = ""
@@ -220,12 +224,25 @@ class Binding:
         passages = [self._sources[n] for n in dict.fromkeys(cited) if n in self._sources]
         if self.own_knowledge:
             return Check(Verdict.UNCITED, 0.0, "The model's own knowledge.")
-        result = check(statement, passages, self._question, self._knowledge)
+        result = self._in_force(check(statement, passages, self._question, self._knowledge))
         if result.verdict == Verdict.UNCITED:
             # It may cite nothing and still be in a source.
             better = check(statement, list(self._sources.values()), self._question, self._knowledge)
-            return better if better.verdict == Verdict.SUPPORTED else result
+            return self._in_force(better) if better.verdict == Verdict.SUPPORTED else result
         return result
+
+    def _in_force(self, result: Check) -> Check:
+        """Return a check whose verdict says if only documents not in force support it."""
+        passages = [quote.passage for quote in result.quotes]
+        if (
+            result.verdict != Verdict.SUPPORTED
+            or not passages
+            or not all(passage.outdated and passage.demoted for passage in passages)
+        ):
+            return result
+        assert passages[0].outdated is not None
+        reason = outdated_note(self._phrases, passages[0].title, passages[0].outdated)
+        return replace(result, verdict=Verdict.OUTDATED, reason=reason)
 
     def _bound(
         self, checked: Check, at: int, until: int
@@ -248,7 +265,7 @@ class Binding:
                     quote.start - quote.passage.start : quote.end - quote.passage.start
                 ],
                 support=checked.support
-                if checked.verdict == Verdict.SUPPORTED
+                if checked.verdict in (Verdict.SUPPORTED, Verdict.OUTDATED)
                 else min(checked.support, 0.5),
                 kb_id=quote.passage.kb_id,
                 also=quote.passage.also,

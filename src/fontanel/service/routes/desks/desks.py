@@ -19,6 +19,7 @@ from fontanel.errors import NotFound, Refused
 from fontanel.records.ids import hash_secret, new_id, new_secret, slug_of
 from fontanel.records.tables import Desk, DeskLink, DeskVersion, Feedback, Turn, now
 from fontanel.schemas import (
+    DOUBTFUL,
     AnswerSummary,
     DeskChange,
     DeskComparison,
@@ -331,7 +332,7 @@ def list_answers(
             sufficiency=round(row.sufficiency, 4),
             composer=row.composer,
             desk_version=row.desk_version,
-            weak=sum(1 for s in row.statements or () if s["verdict"] in ("weak", "uncited")),
+            weak=sum(1 for s in row.statements or () if s["verdict"] in DOUBTFUL),
             feedback=feedback[row.id],
             seconds=row.seconds,
             created_at=row.created_at,
