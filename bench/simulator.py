@@ -5,7 +5,8 @@ from __future__ import annotations
 from collections.abc import Generator, Sequence
 
 from fontanel.core.answering import Message, TokenUse
-from fontanel.simulators.model import Said, compose, lying, read_prompt
+from fontanel.simulators.lies import Said, lies
+from fontanel.simulators.model import compose, honest, read_prompt
 
 
 class SimulatedModel:
@@ -19,7 +20,8 @@ class SimulatedModel:
         self, messages: Sequence[Message], max_tokens: int, temperature: float
     ) -> Generator[str, None, None]:
         plain = [{"role": m.role, "content": m.content} for m in messages]
-        self.said = lying(read_prompt(plain)) if self.name == "lying" else []
+        prompt = read_prompt(plain)
+        self.said = lies(self.name, honest(prompt), prompt) if self.name != "honest" else []
         text = compose(self.name, plain)
         for start in range(0, len(text), 7):
             yield text[start : start + 7]

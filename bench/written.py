@@ -3,8 +3,9 @@
 What is sent, and how well false statements are found.
 
 The honest simulator repeats sentences of its sources; the lying one falsifies them (numbers,
-denials, opposites, wrong sources), adds facts, and knows which of its statements are true: false
-ones must be marked, true ones must not.
+denials, opposites, wrong sources) and adds facts; the subtle one denies clauses, gives figures of
+other things and turns the order of events around. Both know which of their statements are true:
+false ones must be marked, true ones must not.
 """
 
 from __future__ import annotations
@@ -52,9 +53,12 @@ def ask(
     return next(e for e in events if isinstance(e, Finished)).answer, trace
 
 
-def measure(collection: Collection, items: Sequence[dict[str, Any]]) -> tuple[Table, Table]:
+def measure(collection: Collection, items: Sequence[dict[str, Any]]) -> list[Table]:
     knowledge = CollectionKnowledge(collection)
-    return _with_honest(collection, knowledge, items), _with_lying(knowledge, items)
+    return [
+        _with_honest(collection, knowledge, items),
+        *(_with_lies(name, knowledge, items) for name in ("lying", "subtle")),
+    ]
 
 
 def _with_honest(
@@ -102,10 +106,12 @@ def _is_right(written: Answer, answer_keys: Sequence[Sequence[str]]) -> bool:
     )
 
 
-def _with_lying(knowledge: CollectionKnowledge, items: Sequence[dict[str, Any]]) -> Table:
+def _with_lies(
+    behaviour: str, knowledge: CollectionKnowledge, items: Sequence[dict[str, Any]]
+) -> Table:
     found: dict[bool, list[float]] = {True: [], False: []}
     for item in items:
-        writer = SimulatedModel("lying")
+        writer = SimulatedModel(behaviour)
         written, _ = ask(knowledge, item, writer)
         truth = {texts.text: texts.true for texts in writer.said}
         for statement in written.statements:
@@ -117,7 +123,7 @@ def _with_lying(knowledge: CollectionKnowledge, items: Sequence[dict[str, Any]])
             if not marked and not truth[text]:
                 print("not found:", text)
     return _table(
-        "With the lying simulator: per cent of statements that are marked",
+        f"With the {behaviour} simulator: per cent of statements that are marked",
         {
             "false statements": str(len(found[False])),
             "marked": interval(found[False]),

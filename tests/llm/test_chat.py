@@ -18,7 +18,8 @@ from starlette.routing import Route
 
 from fontanel.core.answering import Message, TokenUse, WriterFailed
 from fontanel.llm import AskerLeft, ChatWriter, Endpoint, ModelClient, try_model
-from fontanel.simulators.model import BEHAVIOURS, compose, model_app
+from fontanel.simulators.lies import Prompt, lies
+from fontanel.simulators.model import BEHAVIOURS, compose, honest, model_app
 
 ASK = [Message("user", "Say something.")]
 
@@ -272,6 +273,39 @@ def test_the_stand_in_is_what_its_behaviours_say() -> None:
     ]
     assert compose("honest", off) == "NO ANSWER"
     assert set(BEHAVIOURS) >= {"honest", "lying", "slow", "failing", "limited", "malformed"}
+
+
+@pytest.mark.parametrize(
+    ("source", "question", "said"),
+    [
+        (
+            "Cranes stop at 38 knots. The lift stops at 20 knots.",
+            "When do cranes stop?",
+            "Cranes stop at 20 knots.",
+        ),
+        (
+            "Pilots board at the buoy before ships enter the channel.",
+            "When do pilots board?",
+            "Ships enter the channel before pilots board at the buoy.",
+        ),
+        (
+            "Ships anchor if the pilot boat is away.",
+            "When do ships anchor?",
+            "Ships anchor if the pilot boat is not away.",
+        ),
+    ],
+)
+def test_the_subtle_stand_in_changes_one_thing(source: str, question: str, said: str) -> None:
+    prompt = Prompt([(1, "Rules", source)], question, 1, "prose")
+    true = honest(prompt)
+    assert [one.true for one in true] == [True]
+    texts = {
+        one.text
+        for padding in ("", "?", "??", "???")
+        for one in lies("subtle", true, replace(prompt, question=question + padding))
+        if not one.true
+    }
+    assert texts == {said}
 
 
 def test_a_stand_in_with_a_key_wants_it(line: ModelClient, serve: Callable[[Any], str]) -> None:

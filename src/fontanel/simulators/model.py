@@ -11,7 +11,6 @@ import json
 import re
 from collections import Counter
 from collections.abc import AsyncIterator, Sequence
-from dataclasses import dataclass
 from math import log
 from typing import Any
 
@@ -20,10 +19,13 @@ from starlette.requests import Request
 from starlette.responses import JSONResponse, Response, StreamingResponse
 from starlette.routing import Route
 
+from fontanel.simulators.lies import INVENTED, Prompt, Said, lies, words_of
+
 #: What a model of each name does.
 BEHAVIOURS = {
     "honest": "answers from the sources and cites them",
     "lying": "changes numbers, denies, cites wrongly and adds facts",
+    "subtle": "denies a clause, gives another thing's figure, turns the order of events around",
     "gullible": "does what the sources tell it to",
     "slow": "streams one word every so often",
     "failing": "answers with status 500",
@@ -40,108 +42,6 @@ _SOURCE = re.compile(r'<source number="(\d+)" title="([^"]*)"[^>]*>\n(.*?)\n</so
 _DOCUMENT = re.compile(r"<document>\n(.*?)\n</document>", re.S)
 _QUESTION = re.compile(r"<question>\n(.*?)\n</question>", re.S)
 _UNDERSTOOD = re.compile(r"understood as: (.*)")
-_STOP = frozenset(
-    [
-        "the",
-        "a",
-        "an",
-        "of",
-        "and",
-        "or",
-        "to",
-        "in",
-        "on",
-        "at",
-        "for",
-        "is",
-        "are",
-        "was",
-        "were",
-        "be",
-        "by",
-        "with",
-        "from",
-        "as",
-        "it",
-        "its",
-        "this",
-        "that",
-        "these",
-        "those",
-        "which",
-        "who",
-        "what",
-        "when",
-        "where",
-        "how",
-        "do",
-        "does",
-        "did",
-        "may",
-        "can",
-        "must",
-        "should",
-        "will",
-        "would",
-        "i",
-        "we",
-        "you",
-        "they",
-        "there",
-        "not",
-        "no",
-        "if",
-        "any",
-        "all",
-    ]
-)
-_NUMBER = re.compile(r"\d+(?:[.,]\d+)*")
-_OPPOSITES = {
-    "before": "after",
-    "after": "before",
-    "above": "below",
-    "below": "above",
-    "open": "closed",
-    "closed": "open",
-    "may": "may not",
-    "must": "need not",
-    "always": "never",
-    "never": "always",
-    "north": "south",
-    "south": "north",
-}
-_INVENTED = (
-    "The office in Garnwick confirmed this on 4 March 1997.",
-    "A surcharge of 480 crowns applies in such cases.",
-    "This was agreed with the Brindle Coast Council.",
-    "Exceptions are granted by Captain Orlo Fenn.",
-)
-
-
-@dataclass(frozen=True, slots=True)
-class Said:
-    """A sentence with the sources it cites, and whether they support it."""
-
-    text: str
-    cites: tuple[int, ...]
-    true: bool = True
-
-    def written(self) -> str:
-        marks = "".join(f"[{number}]" for number in self.cites)
-        return f"{self.text} {marks}" if marks else self.text
-
-
-@dataclass(frozen=True, slots=True)
-class Prompt:
-    """A parsed prompt.
-
-    Sources as (number, title, text), the question, the requested layout.
-    """
-
-    sources: list[tuple[int, str, str]]
-    question: str
-    most: int
-    layout: str
 
 
 def read_prompt(messages: Sequence[dict[str, Any]]) -> Prompt:
@@ -172,9 +72,9 @@ def honest(prompt: Prompt) -> list[Said]:
         for sentence in re.split(r"(?<=[.!?])\s+(?=[A-Z])|\s*…\s*", line.removeprefix("- "))
         if sentence.strip() and not sentence.strip().endswith((":", "?"))
     ]
-    stored = [set(_words(f"{title} {sentence}")) for _, title, sentence in units]
+    stored = [set(words_of(f"{title} {sentence}")) for _, title, sentence in units]
     frequency = Counter(word for words in stored for word in words)
-    asked = set(_words(prompt.question))
+    asked = set(words_of(prompt.question))
     weight = {word: log(1 + len(units) / (1 + frequency[word])) for word in asked}
     total = sum(weight.values()) or 1.0
     scored = sorted(
@@ -192,59 +92,6 @@ def honest(prompt: Prompt) -> list[Said]:
             text = f"According to {title}, {text[0].lower()}{text[1:]}"
         texts.append(Said(text if text[-1] in ".!?" else f"{text}.", (number,)))
     return texts
-
-
-def lying(prompt: Prompt) -> list[Said]:
-    """Return the honest sentences, each falsified in another way, with invented facts."""
-    out: list[Said] = []
-    seed = sum(map(ord, prompt.question))
-    for place, text in enumerate(honest(prompt)):
-        kind = (seed + place) % 5
-        spoilt = (
-            [_changed_number, _denied, _turned, _wrong_source][kind](text, prompt)
-            if kind < 4
-            else text
-        )
-        out.append(spoilt or text)
-        if (seed + place) % 2 == 0:
-            out.append(Said(_INVENTED[(seed + place) % len(_INVENTED)], text.cites, true=False))
-    return out
-
-
-def _changed_number(text: Said, prompt: Prompt) -> Said | None:
-    match = _NUMBER.search(text.text)
-    if match is None:
-        return _denied(text, prompt)
-    other = str(int(re.sub(r"\D", "", match.group())) * 3 + 7)
-    return Said(
-        text.text[: match.start()] + other + text.text[match.end() :], text.cites, true=False
-    )
-
-
-def _denied(text: Said, prompt: Prompt) -> Said | None:
-    for verb in ("is", "are", "may", "must", "can", "was", "has", "have", "will"):
-        pattern = re.compile(rf"\b{verb}\b(?! not\b)")
-        if pattern.search(text.text) and not re.search(
-            r"\b(?:not|no|never|without|nobody)\b", text.text
-        ):
-            return Said(pattern.sub(f"{verb} not", text.text, count=1), text.cites, true=False)
-    return None
-
-
-def _turned(text: Said, prompt: Prompt) -> Said | None:
-    for word, other in _OPPOSITES.items():
-        if re.search(rf"\b{word}\b", text.text) and not re.search(r"\bnot\b", text.text):
-            return Said(re.sub(rf"\b{word}\b", other, text.text, count=1), text.cites, true=False)
-    return _changed_number(text, prompt) if _NUMBER.search(text.text) else None
-
-
-def _wrong_source(text_: Said, prompt: Prompt) -> Said | None:
-    words = set(_words(text_.text))
-    for number, title, text in reversed(prompt.sources):
-        shared = len(words & set(_words(f"{title} {text}"))) / max(len(words), 1)
-        if number not in text_.cites and shared < 0.35:
-            return Said(text_.text, (number,), true=False)
-    return None
 
 
 def gullible(prompt: Prompt) -> list[Said]:
@@ -270,7 +117,11 @@ def compose(behaviour: str, messages: Sequence[dict[str, Any]]) -> str:
         return _described(behaviour, document.group(1))
     if not prompt.sources:
         return "Ready."
-    text = {"lying": lying, "gullible": gullible}.get(behaviour, honest)(prompt)
+    text = honest(prompt)
+    if behaviour in ("lying", "subtle"):
+        text = lies(behaviour, text, prompt)
+    elif behaviour == "gullible":
+        text = gullible(prompt)
     if not text:
         return "NO ANSWER"
     if prompt.layout == "numbered steps":
@@ -293,17 +144,8 @@ def _described(behaviour: str, document: str) -> str:
     ]
     text = sentences[0] if sentences else lines[0]
     if behaviour == "lying":
-        text = f"{text} {_INVENTED[1]}"
+        text = f"{text} {INVENTED[1]}"
     return f"Title: {lines[0][:80]}\nDescription: {text[:280]}"
-
-
-def _words(text: str) -> list[str]:
-    result = re.findall(r"[a-z0-9]+", text.lower())
-    return [
-        re.sub(r"(?:ing|ed|es|s)$", "", word) if len(word) > 4 else word
-        for word in result
-        if word not in _STOP
-    ]
 
 
 def model_app(

@@ -23,6 +23,19 @@ vessels below 20 m may wait inside the basin. Booking is not required at weekend
 """  # noqa: E501
 
 
+PILOTS = b"""# Pilots
+
+The pilot boards at the buoy before the ship enters the channel. A ship may anchor if the pilot boat is not available.
+A passenger ship takes one pilot within 40 minutes; a tanker takes two pilots within 90 minutes. The battery is changed
+after five years and is tested after one. Ships that carry explosives must wait until the harbour master has replied.
+"""  # noqa: E501
+
+
+@pytest.fixture(scope="module")
+def pilots() -> Documents:
+    return Documents(OnnxEmbedder(EMBEDDER), pilots=PILOTS)
+
+
 @pytest.fixture(scope="module")
 def lock() -> Documents:
     return Documents(OnnxEmbedder(EMBEDDER), lock=LOCK)
@@ -66,3 +79,41 @@ def test_what_it_says_otherwise_is_marked_with_the_reason(
     result = check(statement, lock.passages, "When does the lock open?", lock)
     assert result.verdict == Verdict.WEAK
     assert reason in result.reason
+
+
+@pytest.mark.parametrize(
+    "statement",
+    [
+        "Before the ship enters the channel, the pilot boards at the buoy.",
+        "A ship may anchor if there is no pilot boat available.",
+        "A tanker takes two pilots within 90 minutes.",
+        "The battery is tested after one year and changed after five years.",
+        "Ships that carry explosives must wait for the reply of the harbour master.",
+    ],
+)
+def test_other_words_for_the_same_are_carried(pilots: Documents, statement: str) -> None:
+    result = check(statement, pilots.passages, "What must ships do?", pilots)
+    assert result.verdict == Verdict.SUPPORTED, result.reason
+
+
+@pytest.mark.parametrize(
+    ("statement", "reason"),
+    [
+        ("The ship enters the channel before the pilot boards at the buoy.", "other order"),
+        ("A ship may anchor if the pilot boat is available.", "denies it"),
+        ("A passenger ship takes one pilot within 90 minutes.", "40"),
+        ("The battery is not changed after five years.", ""),
+        ("Ships that do not carry explosives must wait until the harbour master has replied.", ""),
+        (
+            "Ships that carry explosives must wait until the harbour master has not replied.",
+            "",
+        ),
+    ],
+)
+def test_clauses_figures_and_order_are_compared(
+    pilots: Documents, statement: str, reason: str
+) -> None:
+    result = check(statement, pilots.passages, "What must ships do?", pilots)
+    assert result.verdict == Verdict.WEAK
+    assert reason in result.reason
+    assert result.reason

@@ -56,6 +56,8 @@ _OLD = re.compile(
 _COSINE, _COVERAGE, _MATCH, _SHAPE = 0.50, 0.30, 0.25, 0.08
 #: What a number or an identifier of the question adds when a statement has it, or lacks it.
 _EXACT = 0.08
+#: How far behind the best statement others may be, next to it in its block and elsewhere.
+_NEIGHBOUR_BEHIND, _BEHIND = 0.16, 0.10
 #: How far behind the best statement the best step of a numbered list may be.
 _STEPS_BEHIND = 0.25
 #: Characters below which an answer of each length needs more context.
@@ -208,7 +210,7 @@ def _choose(question: Question, ranked: list[Scored], length: Length) -> list[St
             item.statement.passage is best.statement.passage
             and item.statement.part == best.statement.part
         )
-        allowance = 0.16 if neighbour else 0.10
+        allowance = _NEIGHBOUR_BEHIND if neighbour else _BEHIND
         if len(chosen) == most or (chosen and item.score < best.score - allowance):
             continue
         if item.statement.text.endswith(":") and item is not best:

@@ -13,16 +13,11 @@ from collections.abc import Sequence
 from fontanel.core.answering.composing.quantities import quantities, uses
 from fontanel.core.answering.composing.statements import Statement
 from fontanel.core.answering.evidence import EvidencePassage
+from fontanel.core.answering.writing.clauses import NEGATION, clause_contradiction
 
 _NUMBER = re.compile(r"\d+(?:[.,:]\d+)*")
 _WORD = re.compile(r"[^\W\d_][\w'’-]*")
 _TOKEN = re.compile(r"[^\W_]+")
-#: Words that turn a statement around.
-_NEGATION = re.compile(
-    r"\b(?:not|no|never|none|nobody|nothing|neither|nor|without|cannot|forbidden|prohibited|banned|refused?|"
-    r"nicht|kein\w*|nie|ohne|verboten|pas|jamais|aucune?|sans|interdit\w*|nunca|sin|ningún|ninguna|prohibid[oa]s?)\b|n['’]t\b",
-    re.I,
-)
 #: Pairs of opposites: a statement with one is not supported by a place with the other.
 _OPPOSITES = tuple(
     (re.compile(rf"\b(?:{one})\b", re.I), re.compile(rf"\b(?:{other})\b", re.I))
@@ -117,12 +112,12 @@ def contradicted(
     text = f"{around} {' '.join(p.text for p in cited)}".lower()
     if unknown := {name for name in names(statement) if name not in text}:
         return f"The cited passage does not mention {', '.join(sorted(unknown))}."
-    if bool(_NEGATION.search(statement)) != bool(_NEGATION.search(near)) and not _excused(
+    if bool(NEGATION.search(statement)) != bool(NEGATION.search(near)) and not _excused(
         statement, near
     ):
         return (
             "The cited place denies it."
-            if _NEGATION.search(near)
+            if NEGATION.search(near)
             else "The cited place does not deny it."
         )
     if any(
@@ -130,7 +125,7 @@ def contradicted(
         for pair in _OPPOSITES
     ):
         return "The cited place says the opposite."
-    return _other_row(statement, units, around)
+    return _other_row(statement, units, around) or clause_contradiction(statement, units, around)
 
 
 def _other_unit(statement: str, place: str) -> str:
@@ -164,7 +159,7 @@ def _excused(statement: str, near: str) -> bool:
     most = max(map(shared, clauses))
     nearest = [clause for clause in clauses if shared(clause) == most]
     return most > 0 and any(
-        bool(_NEGATION.search(c)) == bool(_NEGATION.search(statement)) for c in nearest
+        bool(NEGATION.search(c)) == bool(NEGATION.search(statement)) for c in nearest
     )
 
 
