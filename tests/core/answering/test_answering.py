@@ -214,7 +214,7 @@ HISTORY = [Exchange("How long is Tangle Lock?", "How long is Tangle Lock?", ("Lo
 @pytest.mark.parametrize(
     ("question", "expected"),
     [
-        ("And when does it open?", "When does it open? (long Tangle Lock)"),
+        ("And when do they open?", "When do they open? (long Tangle Lock)"),
         ("What about the bridge?", "The bridge? (long Tangle Lock)"),
         ("How wide?", "How wide? (long Tangle Lock)"),
     ],
@@ -274,6 +274,37 @@ def test_whole_questions_stay_as_they_are(question: str) -> None:
 def test_elliptic_follow_ups_become_whole_questions(before: str, question: str, whole: str) -> None:
     assert stand_alone(question, [Exchange(before, before)], TERMS) == whole
     assert search_form(whole, TERMS) == whole
+
+
+@pytest.mark.parametrize(
+    ("before", "question", "titles", "whole"),
+    [
+        ("How long is Tangle Lock?", "And when does it open?", (), "When does Tangle Lock open?"),
+        (
+            "Who can have an islander card?",
+            "What does it cost?",
+            ("Fares",),
+            "What does the islander card cost?",
+        ),
+        ("Where is the pump house?", "Who has its key?", (), "Who has the pump house’s key?"),
+        (
+            "Which forms are needed?",
+            "Who signs it?",
+            ("Waste notice", "Waste notice"),
+            "Who signs “Waste notice”?",
+        ),
+        ("Which forms are needed?", "Who signs it?", ("Waste notice", "Fares"), None),
+        ("How fast may the pilot boat leave?", "Is it heavy?", (), None),
+        ("What is the depth of Berth 4?", "How long is it?", (), None),
+        ("Where is the pump house?", "Is it allowed to enter?", (), None),
+        ("Where do the cranes stand?", "When does it rain there?", (), None),
+    ],
+)
+def test_it_is_replaced_by_the_only_thing_that_was_named(
+    before: str, question: str, titles: tuple[str, ...], whole: str | None
+) -> None:
+    shown = stand_alone(question, [Exchange(before, before, titles)], TERMS)
+    assert shown == (whole or f"{question} (following on from: {before})")
 
 
 @pytest.mark.parametrize(

@@ -7,7 +7,7 @@ from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from itertools import pairwise
 
-from fontanel.core.answering.question.rewriting import rewrite
+from fontanel.core.answering.question.rewriting import rewrite, with_antecedent
 
 _PRONOUN = re.compile(
     r"\b(?:it|its|they|them|their|theirs|he|she|him|her|his|this|that|these|those|there|one|ones|the"
@@ -69,8 +69,11 @@ def stand_alone(
     if not history or not leans_on_history(question, len(set(terms(question)))):
         return question
     own, earlier = split_stand_alone(history[-1].standalone.strip())
-    if not earlier and (rewritten := rewrite(question, own, terms)) is not None:
-        return rewritten
+    if not earlier:
+        rewritten = rewrite(question, own, terms)
+        rewritten = rewritten or with_antecedent(question, own, history[-1].titles)
+        if rewritten is not None:
+            return rewritten
     followed = earlier or own
     return following_on(question, followed) if terms(followed) else question
 

@@ -1,13 +1,14 @@
-"""Rewrite elliptic follow-ups ("And at night?") with the words of the question before.
+"""Rewrite follow-ups ("And at night?", "What does it cost?") with what was said before.
 
 By rule, for English: a phrase without a verb replaces the phrase of the question before that has
-the same noun, name or preposition, or is appended to it.
+the same noun, name or preposition, or is appended to it. "It" is replaced by the only thing that
+the question before names, or else by the only document that its answer cites.
 """
 
 from __future__ import annotations
 
 import re
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 
 _LEAD = re.compile(r"^\s*(?:(?:and|but|so|or|then|also|what about|how about)\b[\s,]*)+", re.I)
 _PREPOSITIONS = (
@@ -35,6 +36,26 @@ CALENDAR = (
 )
 #: Words of a phrase.
 _MAX_WORDS = 7
+_IT = re.compile(r"\b(?:it(?P<own>s)?)\b", re.I)
+_OTHER_PRONOUN = re.compile(
+    r"\b(?:they|them|their|this|that|these|those|there|one|ones|he|she|his|her|him|same)\b", re.I
+)
+#: In these "it" stands for nothing.
+_EMPTY_IT = re.compile(
+    r"\b(?:is|was) it (?:possible|allowed|permitted|true|necessary|safe|ok(?:ay)?|too)\b"
+    r"|\bdoes it (?:matter|take)\b|\bit (?:is|was|rains?|snows?)\b",
+    re.I,
+)
+#: The last phrase of a question, after a verb of its own.
+_LAST_PHRASE = re.compile(
+    r"\b(?P<verb>[\w’'-]+)\s+(?P<article>the|a|an)\s+(?P<noun>(?:[\w’'-]+\s+){0,2}[\w’'-]+)\?$",
+    re.I,
+)
+_AUXILIARY = frozenset(
+    """
+    can could may might must should shall will would do does did and or than
+    """.split()  # noqa: SIM905
+)
 
 
 def rewrite(question: str, before: str, terms: Callable[[str], list[str]]) -> str | None:
@@ -110,3 +131,45 @@ def _appended(phrase: str, before: str) -> str | None:
     if _SEVERAL.search(before.rstrip("?")) or _CLAUSE.search(before.split()[-1]):
         return None
     return f"{before.rstrip('? ')} {phrase[0].lower()}{phrase[1:]}?"
+
+
+def with_antecedent(question: str, before: str, titles: Sequence[str]) -> str | None:
+    """Return a question with "it" replaced by what it stands for; None if that is not clear.
+
+    Args:
+        question: The follow-up.
+        before: The question before, whole itself.
+        titles: The titles that its answer cites.
+    """
+    plain = _LEAD.sub("", question)
+    places = list(_IT.finditer(plain))
+    if len(places) != 1 or _OTHER_PRONOUN.search(plain) or _EMPTY_IT.search(plain):
+        return None
+    thing = _only_thing(before.strip(), titles)
+    if thing is None:
+        return None
+    place = places[0]
+    put = f"{thing}’s" if place["own"] else thing
+    text = f"{plain[: place.start()]}{put}{plain[place.end() :]}".strip()
+    return f"{text[:1].upper()}{text[1:]}"
+
+
+def _only_thing(before: str, titles: Sequence[str]) -> str | None:
+    """Return the only thing that a question names; else the only title, if it names nothing."""
+    names = [m.group() for m in re.finditer(rf"(?<=\s){_NAMES.pattern}(?:\s+\d+)?", before)]
+    names = [name for name in names if not re.fullmatch(f"I|{CALENDAR}", name)]
+    phrases = re.findall(rf"\b{_DETERMINER}\s+[\w’'-]+", before, re.I)
+    if names and not phrases:
+        return names[0] if len(set(names)) == 1 else None
+    if not names and not phrases:
+        only = list(dict.fromkeys(titles))
+        return f"“{only[0]}”" if len(only) == 1 else None
+    last = _LAST_PHRASE.search(before)
+    if names or len(phrases) != 1 or last is None:
+        return None
+    noun = last["noun"]
+    if last["verb"].lower() in _AUXILIARY or _CLAUSE.search(noun) or _PREPOSITION.search(noun):
+        return None
+    if noun.endswith("s") or re.search(r"\w(?:ing|ed)\b", noun):
+        return None  # "they", or more than a noun
+    return f"the {noun}"
