@@ -279,3 +279,16 @@ def test_quantities_have_one_form() -> None:
         (30.0, "euro"),
         (7.0, "crown"),
     }
+
+
+def test_a_lead_in_brings_its_list(embedder: OnnxEmbedder) -> None:
+    text = (
+        b"# Mooring\n\nThe outer berth is open to the north-east. Secure the ship as follows:\n\n"
+        b"- Use lines of one kind.\n- Keep winches on the brake.\n- Keep a spare line ready.\n"
+    )
+    result = said(Documents(embedder, mooring=text), "Where is the outer berth open to the sea?")
+    lead, lines = "Secure the ship as follows:", ["lines of one kind", "winches", "spare line"]
+    assert "north-east" in result.text
+    assert (lead in result.text) == any(line in result.text for line in lines)
+    if lead in result.text:
+        assert all(line in result.text for line in lines)

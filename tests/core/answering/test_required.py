@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import pytest
-from hypothesis import given
+from hypothesis import example, given
 from hypothesis import strategies as st
 
 from fontanel.core.answering import AnswerSettings, Finished, Outcome, answer
@@ -76,6 +76,7 @@ def test_exact_names_are_looked_for(question: str, text: str, missing: tuple[str
 
 
 @given(st.text(max_size=200))
+@example("²_¼")
 def test_a_text_contains_what_it_names_itself(text: str) -> None:
     assert missing_names(text, [text]) == ()
 

@@ -46,7 +46,7 @@ def find(
         step.record(
             passages=len(passages), documents=len({passage.document_id for passage in passages})
         )
-    judgement = None
+    judgement, found = None, passages
     if settings.deep:
         with trace.step("ranking by evidence") as step:
             judgement = judge(part.text, passages, knowledge)
@@ -57,7 +57,7 @@ def find(
                 step.record(windows=judgement.windows)
         passages = passages[: settings.passages]
     with trace.step("evidence check") as step:
-        composed = draft(part.query, passages, knowledge, settings, part.names, judgement)
+        composed = draft(part.query, passages, knowledge, settings, part.names, judgement, found)
         enough = (
             sufficiency(
                 composed.support,

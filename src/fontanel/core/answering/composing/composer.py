@@ -68,6 +68,8 @@ _MAX_EMBEDDED, _FIRST = 40, 2
 _CURT = 80
 #: The share of common words above which two statements may say the same.
 _SAME_WORDS = 0.7
+#: Items of a list that is quoted whole.
+_MAX_ITEMS = 14
 #: Sentences that are added before one that begins with a pronoun, at most.
 _MAX_ANTECEDENTS = 2
 _OLD_PENALTY, _TELLS_PENALTY = 0.3, 0.15
@@ -80,12 +82,14 @@ def draft(
     settings: AnswerSettings | None = None,
     names: str | None = None,
     judgement: Judgement | None = None,
+    found: Sequence[EvidencePassage] | None = None,
 ) -> Draft:
     """Rank the statements of the passages and choose those that answer.
 
     Args:
         names: The text of which the exact names must be in the evidence; default: the question.
         judgement: What the evidence model says about the passages.
+        found: All passages that were found, in which names are looked for; default: the passages.
     """
     question = Question(standalone, knowledge, names)
     ranked = _rank(question, passages, knowledge, judgement)
@@ -94,13 +98,13 @@ def draft(
     chosen = _choose(question, ranked, (settings or AnswerSettings()).length)
     documents = {statement.passage.document_id for statement in chosen}
     quoted = _texts([passage for passage in passages if passage.document_id in documents])
-    unmentioned = missing_names(question.names, _texts(passages))
+    unmentioned = missing_names(question.names, _texts(found or passages))
     return Draft(
         ranked,
         chosen,
         support_of(question, ranked, passages, knowledge, judgement),
         question.vector is None,
-        missing_names(question.names, quoted),
+        tuple(dict.fromkeys((*missing_names(question.names, quoted), *unmentioned))),
         (unmentioned[0], nearest_name(unmentioned[0], quoted)) if unmentioned else None,
         tabulate(question.own, ranked, knowledge.whole, knowledge.terms),
     )
@@ -220,10 +224,10 @@ def _choose(question: Question, ranked: list[Scored], length: Length) -> list[St
         if any(_repeats(item.statement, other) for other in chosen):
             continue
         chosen.append(item.statement)
-    return _in_order(
-        _with_company(_with_antecedents(chosen, ranked), best.statement, ranked, _SHORT[length]),
-        ranked,
+    company = _with_company(
+        _with_antecedents(chosen, ranked), best.statement, ranked, _SHORT[length]
     )
+    return _in_order(_with_lists(company, ranked), ranked)
 
 
 def _named(question: Question, statement: Statement) -> set[str]:
@@ -283,13 +287,13 @@ def _whole_list(question: Question, best: Scored, ranked: list[Scored]) -> list[
     )
     if statement.kind == "sentence" and statement.text.endswith(":"):
         items = [s for s in siblings if s.kind == "item" and s.part == statement.part + 1]
-        return [statement, *items[:14]] if items else []
+        return [statement, *items[:_MAX_ITEMS]] if items else []
     if statement.kind == "item" and (
         question.shape in (Shape.STEPS, Shape.LIST)
         or (statement.lead and question.shape == Shape.FACT)
     ):
         items = [s for s in siblings if s.kind == "item" and s.part == statement.part]
-        if len(items) > 14:
+        if len(items) > _MAX_ITEMS:
             return []
         lead = [s for s in siblings if s.part == statement.part - 1 and s.text.endswith(":")]
         return [*lead[-1:], *items]
@@ -358,6 +362,25 @@ def _with_company(
         if near is not None and near not in out and (curt or sum(len(s.text) for s in out) < short):
             out.append(near)
     return out
+
+
+def _with_lists(chosen: list[Statement], ranked: list[Scored]) -> list[Statement]:
+    """Add the list that a chosen sentence leads into, or leave that sentence out."""
+    out: list[Statement] = []
+    for statement in chosen:
+        if statement.kind != "sentence" or not statement.text.endswith(":"):
+            out.append(statement)
+            continue
+        items = [
+            item.statement
+            for item in ranked
+            if item.statement.passage is statement.passage
+            and item.statement.kind in ("item", "code")
+            and item.statement.part == statement.part + 1
+        ]
+        if 0 < len(items) <= _MAX_ITEMS:
+            out += [statement, *(item for item in items if item not in chosen)]
+    return out or chosen
 
 
 def _in_order(chosen: list[Statement], ranked: list[Scored]) -> list[Statement]:

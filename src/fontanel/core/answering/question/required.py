@@ -245,5 +245,7 @@ def _has_noun(folded: str, noun: str) -> bool:
 
 def _has_name(folded: str, name: str) -> bool:
     """Return whether a folded text has a name, whatever separates its words and numbers."""
-    parts = map(re.escape, _PART.findall(fold(name)))
-    return bool(re.search(rf"(?<![^\W_]){_BETWEEN.join(parts)}(?![^\W_])", folded))
+    written = fold(name)
+    parts = map(re.escape, _PART.findall(written))
+    forms = f"{_BETWEEN.join(parts)}|{re.escape(written)}"
+    return bool(re.search(rf"(?<![^\W_])(?:{forms})(?![^\W_])", folded))
