@@ -7,6 +7,7 @@
 # make quality    measure search and answers (COLLECTION=folder QUESTIONS=file.jsonl JSON=file)
 # make bench      measure speed against bare libraries
 # make train      train the evidence model again (SEED=1)
+# make train-embedder   tune the embedder again (SEED=1)
 
 SHELL := /bin/bash
 PYTHON ?= $(shell command -v python3.11 || command -v python3)
@@ -20,7 +21,7 @@ SEED ?= 1
 
 CONSOLE_SOURCES := $(shell find console/src console/types console/public -type f) console/index.html console/docs.html console/vite.config.ts
 
-.PHONY: train demo test test-fast check fmt serve setup console embedder programs quality bench api client documents reference lock clean
+.PHONY: train train-embedder training-data demo test test-fast check fmt serve setup console embedder programs quality bench api client documents reference lock clean
 
 demo: setup
 	@exec $(PY) demo/run.py
@@ -52,7 +53,7 @@ src/fontanel/service/console/index.html: console/node_modules/.package-lock.json
 
 embedder: var/embedder/model.onnx var/evidence/model.onnx
 
-var/embedder/model.onnx: src/fontanel/core/embedding/model_file.py src/fontanel/core/embedding/graph.py | .venv/ready
+var/embedder/model.onnx: src/fontanel/core/embedding/model_file.py src/fontanel/core/embedding/graph.py $(wildcard src/fontanel/core/embedding/weights/*.safetensors) | .venv/ready
 	$(PY) -m fontanel.cli embedder prepare var/embedder
 	@touch $@
 
@@ -95,13 +96,20 @@ bench: setup .venv/dev
 
 # The files that these targets write are committed.
 
-# Trains the evidence model: some two hours on two cores. Needs Debian's packages and var/training/venv.
-train: setup var/training/ready
+# Trains the evidence model: some two hours on two cores. Needs Debian's packages.
+train: training-data
+	var/training/venv/bin/python training/train.py $(BASE_WEIGHTS) --seed $(SEED)
+	$(PY) training/export.py $(BASE_WEIGHTS) var/training/evidence-$(SEED).safetensors src/fontanel/core/evidence/weights
+
+# Tunes the embedder: an hour on two cores. The evidence check must then be calibrated again.
+train-embedder: training-data
+	var/training/venv/bin/python training/train_embedder.py $(BASE_WEIGHTS) --seed $(SEED)
+	$(PY) training/export.py $(BASE_WEIGHTS) var/training/embedder-$(SEED).safetensors src/fontanel/core/embedding/weights
+
+training-data: setup var/training/ready
 	training/fetch.sh
 	$(PY) training/prepare.py
 	$(PY) training/collect.py
-	var/training/venv/bin/python training/train.py $(BASE_WEIGHTS) --seed $(SEED)
-	$(PY) training/export.py $(BASE_WEIGHTS) var/training/evidence-$(SEED).safetensors
 
 var/training/ready: training/requirements.lock
 	$(PYTHON) -m venv var/training/venv

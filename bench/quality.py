@@ -57,7 +57,7 @@ def run_question(
     gold = knowledge.collection.gold(item)
     query = search_form(result.standalone, knowledge.terms)
     hits = knowledge.retrieve(query, CANDIDATES, per_document=20)
-    if settings is not None and settings.deep:
+    if settings is None or settings.deep:
         judgement = judge(query, hits, knowledge)
         hits = hits if judgement is None else judgement.ranked(hits)
     hits = hits[:20]
@@ -227,8 +227,9 @@ def main() -> None:
     parser.add_argument("--questions", type=Path, default=ROOT / "demo" / "questions.jsonl")
     parser.add_argument("--json", type=Path)
     parser.add_argument(
-        "--deep", action="store_true", help="let the evidence model rank; without writers"
+        "--fast", action="store_true", help="search and answer without the evidence model"
     )
+    parser.add_argument("--composer", action="store_true", help="leave out the simulated models")
     parser.add_argument(
         "--ways",
         action="store_true",
@@ -247,15 +248,15 @@ def main() -> None:
         return
     knowledge = CollectionKnowledge(collection)
     items = load_questions(arguments.questions)
-    settings = AnswerSettings(deep=arguments.deep)
+    settings = AnswerSettings(deep=not arguments.fast)
     outcomes = [run_question(knowledge, item, settings=settings) for item in items]
     report(outcomes, BUILT_IN)
     Console(width=120).print(reliability(outcomes))
-    if not arguments.deep:
-        report(
-            [run_question(knowledge, item, SimulatedModel("honest")) for item in items],
-            "the honest simulator",
-        )
+    if not arguments.composer:
+        written = [
+            run_question(knowledge, item, SimulatedModel("honest"), settings) for item in items
+        ]
+        report(written, "the honest simulator")
     if arguments.json:
         arguments.json.write_text(json.dumps(outcomes, indent=1, ensure_ascii=False) + "\n")
 

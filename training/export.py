@@ -1,5 +1,7 @@
 """Write what training changed into the package, as low-rank differences from the base weights.
 
+    training/export.py BASE TRAINED src/fontanel/core/evidence/weights
+
 Each matrix's change is cut to its largest singular values (Eckart and Young, 1936), in float16;
 vectors are stored whole.
 """
@@ -13,18 +15,25 @@ from typing import Any
 import numpy as np
 from safetensors.numpy import load_file, save_file
 
-from fontanel.core.evidence.model_file import WEIGHTS
-
 #: Bytes of a file at most.
 _MAX_BYTES = 3_900_000
 
 
 def changes_of(
-    base: dict[str, np.ndarray[Any, Any]], trained: dict[str, np.ndarray[Any, Any]], rank: int
+    base: dict[str, np.ndarray[Any, Any]],
+    trained: dict[str, np.ndarray[Any, Any]],
+    rank: int,
+    share: float = 1.0,
 ) -> dict[str, np.ndarray[Any, Any]]:
-    """Return the stored form of the trained weights."""
+    """Return the stored form of the trained weights.
+
+    Args:
+        share: How much of the change is taken, 0-1 (Wortsman et al., "Robust fine-tuning of
+            zero-shot models", 2022).
+    """
     changes: dict[str, np.ndarray[Any, Any]] = {}
-    for name, value in sorted(trained.items()):
+    for name, full in sorted(trained.items()):
+        value = base[name] + share * (full - base[name]) if name in base else full
         if value.ndim == 2 and name in base and min(value.shape) > rank:
             left, sizes, right = np.linalg.svd(value - base[name], full_matrices=False)
             root = np.sqrt(sizes[:rank])
@@ -38,12 +47,13 @@ def changes_of(
 def main() -> None:
     parser = argparse.ArgumentParser(description=__doc__)
     parser.add_argument("base", type=Path, help="the directory of the encoder's weights")
-    parser.add_argument("trained", type=Path, help="the file that train.py wrote")
+    parser.add_argument("trained", type=Path, help="the file that training wrote")
     parser.add_argument("--rank", type=int, default=64)
-    parser.add_argument("--target", type=Path, default=WEIGHTS)
+    parser.add_argument("target", type=Path, help="the directory of the stored changes")
+    parser.add_argument("--share", type=float, default=1.0, help="how much of the change is taken")
     arguments = parser.parse_args()
     base = load_file(arguments.base / "model.safetensors")
-    changes = changes_of(base, load_file(arguments.trained), arguments.rank)
+    changes = changes_of(base, load_file(arguments.trained), arguments.rank, arguments.share)
     arguments.target.mkdir(parents=True, exist_ok=True)
     for old in arguments.target.glob("*.safetensors"):
         old.unlink()

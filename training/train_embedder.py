@@ -95,7 +95,8 @@ class Pairs:
         chosen = [
             q
             for q in self.questions
-            if q["part"] == "train" and (q["kind"] != "keyword" or self._random.random() < _KEYWORDS)
+            if q["part"] == "train"
+            and (q["kind"] != "keyword" or self._random.random() < _KEYWORDS)
         ]
         self._random.shuffle(chosen)
         return chosen
@@ -141,10 +142,12 @@ class Pairs:
                 hard.append((other, self.text(other, at, [], form)))
         texts += [text for _, text in hard]
         passages += [passage for passage, _ in hard]
-        own = np.array([
-            [passage in {p for p, _, _ in question["positive"]} for passage in passages]
-            for question in questions
-        ])
+        own = np.array(
+            [
+                [passage in {p for p, _, _ in question["positive"]} for passage in passages]
+                for question in questions
+            ]
+        )
         asked = self.tokens([question["question"] for question in questions], _MAX_QUESTION)
         return asked, self.tokens(texts, _MAX_TEXT), own
 
@@ -170,21 +173,20 @@ def evaluate(model: Encoder, pairs: Pairs, limit: int) -> dict[str, float]:
     model.eval()
     chosen = [q for q in pairs.questions if q["part"] == "tuning" and q["kind"] == "natural"]
     chosen = random.Random(3).sample(chosen, min(limit, len(chosen)))
+    positives: list[tuple[int, int, list[int]]] = [q["positive"][0] for q in chosen]
     with torch.inference_mode():
         asked = model(pairs.tokens([q["question"] for q in chosen], _MAX_QUESTION))
-        own = model(
-            pairs.tokens([pairs.text(*q["positive"][0], "headed") for q in chosen], _MAX_TEXT)
-        )
-        first, rank = [], []
+        own = model(pairs.tokens([pairs.text(*first, "headed") for first in positives], _MAX_TEXT))
+        best, rank = [], []
         for place, question in enumerate(chosen):
             texts = [pairs.text(p, w, [], "headed") for p, w in question["negative"]]
             right = float(asked[place] @ own[place])
             others = model(pairs.tokens(texts, _MAX_TEXT)) @ asked[place] if texts else None
-            first.append(float(others is None or right > float(others.max())))
+            best.append(float(others is None or right > float(others.max())))
             above = float((own @ asked[place] > right + 1e-6).sum())
             rank.append(1 / (1 + above))
     model.train()
-    return {"first of hits": float(np.mean(first)), "rank": float(np.mean(rank))}
+    return {"first of hits": float(np.mean(best)), "rank": float(np.mean(rank))}
 
 
 def main() -> None:

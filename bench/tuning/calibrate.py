@@ -2,11 +2,11 @@
 
     .venv/bin/python bench/tuning/calibrate.py FOLDER=QUESTIONS.jsonl ... [--write]
 
-Each answerable question is asked twice: of the whole collection (an example of sufficient evidence
-if the answer is right; if it is wrong, one of insufficient evidence with the evidence model, else
-none), and of the collection without the documents that answer it (an example of insufficient
-evidence, with a low weight: the rest may still answer). Unanswerable questions are further examples
-of insufficient evidence.
+Each answerable question is asked of the whole collection: an example of sufficient evidence if the
+answer is right. Unanswerable questions are examples of insufficient evidence; so are, with the
+evidence model, wrong answers. Without the model, answerable questions are also asked of the
+collection without the documents that answer them: examples of insufficient evidence with a low
+weight, as the rest may still answer.
 """
 
 from __future__ import annotations
@@ -27,7 +27,7 @@ from collection import ROOT, Collection, CollectionKnowledge, load_questions
 from fontanel.core.answering import AnswerSettings
 from fontanel.core.answering.composing.composer import draft
 from fontanel.core.answering.composing.judging import CANDIDATES, judge
-from fontanel.core.answering.evidence import FEATURES
+from fontanel.core.answering.evidence import FEATURES, sufficiency
 from quality import is_right
 
 Floats = npt.NDArray[np.float64]
@@ -40,19 +40,24 @@ def fit(
     given: Floats | None = None,
     penalty: float = 0.02,
     steps: int = 20_000,
+    *,
+    balanced: bool = True,
 ) -> Floats:
     """Logistic regression with a ridge and non-negative weights.
 
     More support never counts against an answer.
+
+    Args:
+        given: A weight for each example.
+        balanced: Both labels weigh alike; else the result is how often answers are right.
     """
     mean, scale = features.mean(axis=0), features.std(axis=0) + 1e-9
     x = np.column_stack([np.ones(len(features)), (features - mean) / scale])
-    weight = np.where(labels > 0, 0.5 / labels.mean(), 0.5 / (1 - labels.mean()))
-    if given is not None:
-        weight = (
-            given
-            * np.where(labels > 0, 0.5 / given[labels > 0].sum(), 0.5 / given[labels == 0].sum())
-            * len(labels)
+    weight = np.ones(len(labels)) if given is None else given / given.mean()
+    if balanced:
+        half = 0.5 * len(labels)
+        weight = weight * np.where(
+            labels > 0, half / weight[labels > 0].sum(), half / weight[labels == 0].sum()
         )
     w = np.zeros(x.shape[1])
     for _ in range(steps):
@@ -80,25 +85,28 @@ def examples(
     only: frozenset[str] | None = None,
     *,
     judged: bool = False,
-) -> tuple[list[list[float]], list[float], list[Any], list[float]]:
+) -> tuple[list[list[float]], list[float], list[Any], list[float], list[float]]:
     whole = CollectionKnowledge(collection, only=only)
     rows: list[list[float]] = []
     labels: list[float] = []
     matches: list[Any] = []
     weights: list[float] = []
+    unjudged: list[float] = []
     for item in questions:
         files = frozenset(g["file"] for g in item["gold"])
         for knowledge, enough in (
             (whole, bool(files)),
             (CollectionKnowledge(collection, files, only), False),
         ):
-            if not files and knowledge is not whole:
+            if knowledge is not whole and (judged or not files):
                 continue
             used = AnswerSettings().passages
             passages = knowledge.retrieve(item["question"], CANDIDATES if judged else used)
             judgement = judge(item["question"], passages, knowledge) if judged else None
             if judgement is not None:
                 passages = judgement.ranked(passages)[:used]
+            elif judged:
+                continue  # another language: the model has no say
             composed = draft(item["question"], passages, knowledge, judgement=judgement)
             right = is_right(item, " ".join(s.text for s in composed.chosen))
             in_gold = any(s.passage.document_id in files for s in composed.chosen)
@@ -116,9 +124,10 @@ def examples(
             elif right and files:
                 continue  # another document answers it too
             rows.append(composed.support.features())
+            unjudged.append(sufficiency(composed.support, keyword_only=composed.keyword_only))
             labels.append(float(enough and (right or (in_gold and not judged))))
             weights.append(_REMOVED_WEIGHT if files and not enough else 1.0)
-    return rows, labels, matches, weights
+    return rows, labels, matches, weights, unjudged
 
 
 def main() -> None:
@@ -128,7 +137,7 @@ def main() -> None:
     parser.add_argument("--judged", action="store_true", help="with the evidence model")
     parser.add_argument("--limit", type=int, default=0, help="questions of each set, at random")
     arguments = parser.parse_args()
-    rows, labels, matches, weights = [], [], [], []
+    rows, labels, matches, weights, unjudged = [], [], [], [], []
     for pair in arguments.sets:
         folder, questions = pair.split("=")
         collection, items = Collection(Path(folder)), load_questions(Path(questions))
@@ -139,13 +148,15 @@ def main() -> None:
         small = frozenset(g["file"] for item in items for g in item["gold"])
         whole = len({document.file for document in collection.documents})
         this: list[float] = []
-        for only in (None, small) if len(small) < whole / 2 else (None,):
-            new_rows, new_labels, new_matches, new_weights = examples(
+        apart = len(small) < whole / 2 and not arguments.judged
+        for only in (None, small) if apart else (None,):
+            new_rows, new_labels, new_matches, new_weights, new_unjudged = examples(
                 collection, items, only, judged=arguments.judged
             )
             rows += new_rows
             labels += new_labels
             matches += new_matches
+            unjudged += new_unjudged
             this += new_weights
         # Each collection counts alike, whatever the number of its questions.
         weights += [weight / sum(this) for weight in this]
@@ -157,16 +168,18 @@ def main() -> None:
             f"  {name:20} AUC {auc(x[:, i], y):.3f}   mean {x[y > 0, i].mean():.2f} /"
             f" {x[y == 0, i].mean():.2f}"
         )
-    out = {}
-    model = [FEATURES.index(name) for name in ("window", "evidence")]
+    out, names = {}, (*FEATURES, "unjudged")
     kinds = {
-        "both": [n for n in range(len(FEATURES)) if n not in model],
+        "both": [n for n, name in enumerate(FEATURES) if name not in ("window", "evidence")],
         "words": [FEATURES.index(n) for n in ("coverage", "statement_coverage", "shaped")],
     }
     if arguments.judged:
-        kinds = {f"{name}, judged": [*columns, *model] for name, columns in kinds.items()}
+        # Near misses share the words of what answers: fitted with the model, single features of
+        # words and similarity mislead, so that the check without the model counts as one.
+        x = np.column_stack([x, unjudged])
+        kinds = {"judged": [FEATURES.index("window"), len(FEATURES)]}
     for name, columns in kinds.items():
-        w = fit(x[:, columns], y, values)
+        w = fit(x[:, columns], y, values, balanced=not arguments.judged)
         scores = x[:, columns] @ w[1:] + w[0]
         print(
             f"{name}: AUC {auc(scores, y):.3f}; at 0.5 keeps {(scores[y > 0] > 0).mean():.2f},"
@@ -184,7 +197,7 @@ def main() -> None:
             " in ten"
         )
         out[name] = {"intercept": round(float(w[0]), 3)} | {
-            FEATURES[c]: round(float(v), 3) for c, v in zip(columns, w[1:], strict=True)
+            names[c]: round(float(v), 3) for c, v in zip(columns, w[1:], strict=True)
         }
     print(json.dumps(out, indent=2))
     table = np.array(matches, dtype=float)

@@ -2231,7 +2231,7 @@ export interface components {
         AskIn: {
             /**
              * Question
-             * @example When may a vessel leave the outer berth?
+             * @example What is the wind limit for leaving the outer berth?
              */
             question: string;
             /**
@@ -2688,7 +2688,7 @@ export interface components {
         DeskAskIn: {
             /**
              * Question
-             * @example When may a vessel leave the outer berth?
+             * @example What is the wind limit for leaving the outer berth?
              */
             question: string;
             /** Conversation Id */
@@ -5448,7 +5448,7 @@ export interface components {
              * Verdict
              * @enum {string}
              */
-            verdict: "supported" | "weak" | "uncited" | "none";
+            verdict: "supported" | "weak" | "uncited" | "outdated" | "none";
             /** Support */
             support: number;
             /** Citations */

@@ -66,7 +66,7 @@ class SplitSettings:
 
 
 #: The share of keywords in the score of a hybrid search, as calibrated.
-KEYWORD_WEIGHT = 0.35
+KEYWORD_WEIGHT = 0.3
 
 #: Endings of documents that are written and edited in the service, and how large they may be.
 EDITABLE_ENDINGS = (".md", ".markdown", ".txt", ".csv", ".tsv")

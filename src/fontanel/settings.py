@@ -29,7 +29,7 @@ class Settings(BaseSettings):
     )
     evidence: Path | None = Field(
         None,
-        description="Directory of the evidence model, which ranks deep searches;"
+        description="Directory of the evidence model, which answers and deep searches use;"
         " default: DATA/evidence.",
     )
     max_connections: int = Field(

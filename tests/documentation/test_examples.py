@@ -83,7 +83,7 @@ def ready(reader: Reader) -> None:
     client.add_document(
         kb, MARINE / "pilotage-handbook.pdf", "pilotage-handbook.pdf", {"year": "2024"}, wait=True
     )
-    answer = client.ask(kb, "When may a vessel leave the outer berth?")
+    answer = client.ask(kb, "What is the wind limit for leaving the outer berth?")
     reader.instead["turn_..."] = answer.turn_id
 
 

@@ -4,7 +4,7 @@ from fontanel.client import Client
 
 with Client("http://127.0.0.1:8460", key="fk_...", team="marine-operations") as client:
     client.add_document("harbour-rules", Path("storm-plan.pdf"), wait=True)
-    for event in client.stream_answer("harbour-rules", "When may a vessel leave the berth?"):
+    for event in client.stream_answer("harbour-rules", "Who closes the port?"):
         ...
 """
 

@@ -19,7 +19,9 @@ DOUBTFUL = ("weak", "uncited", "outdated")
 
 class AskIn(Model):
     question: str = Field(
-        min_length=1, max_length=2000, examples=["When may a vessel leave the outer berth?"]
+        min_length=1,
+        max_length=2000,
+        examples=["What is the wind limit for leaving the outer berth?"],
     )
     conversation_id: str | None = Field(
         None, description="Go on with this conversation; None begins a new one."

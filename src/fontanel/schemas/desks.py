@@ -54,7 +54,7 @@ class DeskSettings(Model):
         description="`sources_first` lets a model answer from what it knows, saying so.",
     )
     evidence_needed: float = Field(
-        0.4, ge=0, le=1, description="Below this likelihood a question is declined."
+        0.3, ge=0, le=1, description="Below this likelihood a question is declined."
     )
     passages: int = Field(16, ge=1, le=40)
     documents: int | None = Field(
@@ -188,7 +188,9 @@ class DeskComparison(Model):
 
 class DeskAskIn(Model):
     question: str = Field(
-        min_length=1, max_length=2000, examples=["When may a vessel leave the outer berth?"]
+        min_length=1,
+        max_length=2000,
+        examples=["What is the wind limit for leaving the outer berth?"],
     )
     conversation_id: str | None = None
     draft: bool = Field(default=False, description="For editors: ask the draft.")

@@ -120,7 +120,10 @@ def test_documents_that_disagree_are_dated(
 ) -> None:
     knowledge = documents(embedder, demoted=False, old=OLD, new=NEW)
     dates = {"Crane notice": first, "Crane rules": other}
-    knowledge.passages = [replace(p, dated=dates[p.title]) for p in knowledge.passages]
+    knowledge.passages = [
+        replace(p, dated=dates[p.title], match=0.9 if p.title == "Crane notice" else 0.5)
+        for p in knowledge.passages
+    ]
     assert words in answered(knowledge).text
     prompt = answered(knowledge, SimulatedModel(text="38 knots [1].")).prompt[-1].content
     assert prompt.count(' date="') == sum(day is not None for day in dates.values())

@@ -7,6 +7,7 @@ from pathlib import Path
 import numpy as np
 import pytest
 
+from fontanel.core.embedding.changes import merged
 from fontanel.core.embedding.encoder import EmbedderMissing, OnnxEmbedder, estimate_tokens, text_key
 from fontanel.core.embedding.model_file import prepare
 from tests.conftest import EMBEDDER
@@ -52,7 +53,16 @@ def test_a_directory_without_model_is_named(tmp_path: Path) -> None:
 
 def test_weights_that_are_not_there_are_named(tmp_path: Path) -> None:
     with pytest.raises(FileNotFoundError, match=r"config\.json"):
-        prepare(tmp_path, tmp_path / "out", "x")
+        prepare(tmp_path, tmp_path / "out")
+
+
+def test_changes_replace_weights_and_add_products() -> None:
+    base = {"a": np.ones((3, 2), np.float32), "b": np.zeros(2, np.float32)}
+    left, right = np.full((3, 1), 2.0, np.float32), np.array([[1.0, -1.0]], np.float32)
+    weights = merged(base, [{"a.left": left, "a.right": right}, {"b": np.ones(2, np.float32)}])
+    assert weights["a"].tolist() == [[3.0, -1.0]] * 3
+    assert weights["b"].tolist() == [1.0, 1.0]
+    assert base["a"].tolist() == [[1.0, 1.0]] * 3
 
 
 def test_keys_tell_embedders_and_texts_apart() -> None:

@@ -9,7 +9,7 @@ import pytest
 
 from fontanel.core.evidence import EvidenceMissing, EvidenceModel, WindowText
 from fontanel.core.evidence.model import UNSEEN
-from fontanel.core.evidence.model_file import merged, prepare
+from fontanel.core.evidence.model_file import prepare
 from tests.conftest import EVIDENCE
 
 HARBOUR = WindowText(
@@ -56,15 +56,6 @@ def test_statements_behind_the_end_of_a_sequence_are_unseen(model: EvidenceModel
     window = WindowText("", ("word " * 400, "The oven is cleaned on Fridays."))
     (score,) = model.score("When is the oven cleaned?", [window])
     assert score.statements[0] > UNSEEN == score.statements[1]
-
-
-def test_changes_replace_weights_and_add_products() -> None:
-    base = {"a": np.ones((3, 2), np.float32), "b": np.zeros(2, np.float32)}
-    left, right = np.full((3, 1), 2.0, np.float32), np.array([[1.0, -1.0]], np.float32)
-    weights = merged(base, [{"a.left": left, "a.right": right}, {"b": np.ones(2, np.float32)}])
-    assert weights["a"].tolist() == [[3.0, -1.0]] * 3
-    assert weights["b"].tolist() == [1.0, 1.0]
-    assert base["a"].tolist() == [[1.0, 1.0]] * 3
 
 
 def test_missing_files_are_named(tmp_path: Path) -> None:

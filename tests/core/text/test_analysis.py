@@ -104,3 +104,18 @@ def test_folding_twice_changes_nothing_more(text: str) -> None:
 )
 def test_language(text: str, language: str) -> None:
     assert detect_language(text) == language
+
+
+@pytest.mark.parametrize(
+    ("question", "language"),
+    [
+        ("How do I exclude files above a certain size?", "en"),
+        ("What do I do till I get to the dentist?", "en"),
+        ("Why must I phone rather than type when something happens at Alder Bay?", "en"),
+        ("Wann ist die Schleuse offen?", "de"),
+        ("Quand est-ce que le port est fermé pour les navires ?", "fr"),
+        ("O que acontece se você selecionar um destino fora do alcance?", "pt"),
+    ],
+)
+def test_the_language_of_a_question(question: str, language: str) -> None:
+    assert detect_language(question, least=2) == language

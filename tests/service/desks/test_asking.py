@@ -7,6 +7,7 @@ import json
 import pytest
 
 from fontanel.client import Client, Invalid, NotFound, NotSignedIn
+from fontanel.core.embedding.model_file import NAME
 from fontanel.schemas import CitationEvent, EvidenceEvent, FinishEvent, PieceEvent, StartEvent
 from tests import patient
 from tests.conftest import STORM, Service, TeamSetup
@@ -204,7 +205,7 @@ def test_health_and_metrics_tell_how_it_stands(service: Service, marine: Marine)
     team.client.ask(kb, "When does Tangle Lock work?")
     assert patient.get(f"{service.url}/health/live").json() == {"status": "ok"}
     ready = patient.get(f"{service.url}/health/ready").json()
-    assert ready["embedder"] == "minilm-l6-384-int8-channels"
+    assert ready["embedder"] == NAME
     metrics = patient.get(f"{service.url}/metrics").text
     assert 'fontanel_answers_total{outcome="answered"}' in metrics
     assert metrics.rstrip().endswith("# EOF")

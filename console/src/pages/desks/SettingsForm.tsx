@@ -108,7 +108,7 @@ export function SettingsForm({ settings, onChange, kbs, models }: Props) {
       )}
     </Field>
   );
-  const floor = settings.evidence_needed ?? 0.4;
+  const floor = settings.evidence_needed ?? 0.3;
   return (
     <>
       <Group title="Introduction">

@@ -16,6 +16,7 @@ from fontanel.cli.context import Context, UsageProblem
 BEHAVIOURS = (
     "honest",
     "lying",
+    "subtle",
     "gullible",
     "slow",
     "failing",
@@ -191,7 +192,7 @@ def prepare_embedder(context: Context, options: argparse.Namespace) -> None:
 
     weights = _carried_weights()
     print(f"Building the embedder in {options.directory} ...", file=sys.stderr)
-    prepare(weights, options.directory, "minilm-l6-384-int8-channels")
+    prepare(weights, options.directory)
     print(f"Ready: {options.directory}")
 
 

@@ -123,16 +123,26 @@ def _coefficients() -> dict[str, dict[str, float]]:
 def sufficiency(support: Support, *, keyword_only: bool, judged: bool = False) -> float:
     """Return the likelihood, 0-1, that the evidence answers the question.
 
-    A logistic model; `bench/tuning/calibrate.py` fits its coefficients on questions about public
-    manuals.
+    A logistic model of the features; with the evidence model, one of its relevance and of the
+    likelihood without it. `bench/tuning/calibrate.py` fits the coefficients on tuning questions.
 
     Args:
         keyword_only: No vectors were used.
         judged: The evidence model judged it.
     """
-    used = "words" if keyword_only else "both"
-    weights = _coefficients()[f"{used}, judged" if judged else used]
+    weights = _coefficients()["words" if keyword_only else "both"]
     total = weights["intercept"]
     for name, value in zip(FEATURES, support.features(), strict=True):
         total += weights.get(name, 0.0) * value
+    if judged:
+        weights = _coefficients()["judged"]
+        total = (
+            weights["intercept"]
+            + weights["window"] * support.window
+            + weights["unjudged"] * _logistic(total)
+        )
+    return _logistic(total)
+
+
+def _logistic(total: float) -> float:
     return 1.0 / (1.0 + math.exp(-total))

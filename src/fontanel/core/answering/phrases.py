@@ -23,6 +23,7 @@ class Phrases:
     model_failed: str
     all_removed: str
     own_knowledge: str
+    unsure: str
     differs: str
     differs_from: str
     replaced: str
@@ -62,6 +63,7 @@ _ENGLISH = Phrases(
         "The documents do not answer this. What follows is the model's own knowledge and was not"
         " checked."
     ),
+    unsure="The documents may not answer this question. This is the nearest that they say.",
     differs="“{title}”{date} says otherwise:",
     differs_from="This is from “{first}”{first_date}; “{title}”{date} says otherwise:",
     replaced="“{title}” has been replaced by “{replacement}”.",
@@ -102,6 +104,9 @@ _PHRASES = {
             "Die Dokumente beantworten dies nicht. Das Folgende weiß das Modell von sich aus; es"
             " wurde nicht geprüft."
         ),
+        unsure=(
+            "Vielleicht beantworten die Dokumente diese Frage nicht. Dies kommt ihr am nächsten."
+        ),
         differs="„{title}“{date} sagt etwas anderes:",
         differs_from="Das steht in „{first}“{first_date}; „{title}“{date} sagt etwas anderes:",
         replaced="„{title}“ wurde durch „{replacement}“ ersetzt.",
@@ -136,6 +141,10 @@ _PHRASES = {
         ),
         own_knowledge=(
             "Les documents n'y répondent pas. Ce qui suit vient du modèle et n'a pas été vérifié."
+        ),
+        unsure=(
+            "Il se peut que les documents ne répondent pas à cette question. Voici ce qui s’en"
+            " approche le plus."
         ),
         differs="« {title} »{date} dit autre chose :",
         differs_from="Ceci vient de « {first} »{first_date} ; « {title} »{date} dit autre chose :",
@@ -172,6 +181,10 @@ _PHRASES = {
         own_knowledge=(
             "Los documentos no responden a esto. Lo que sigue lo sabe el modelo y no se ha"
             " comprobado."
+        ),
+        unsure=(
+            "Es posible que los documentos no respondan a esta pregunta. Esto es lo que más se"
+            " acerca."
         ),
         differs="«{title}»{date} dice otra cosa:",
         differs_from="Esto es de «{first}»{first_date}; «{title}»{date} dice otra cosa:",

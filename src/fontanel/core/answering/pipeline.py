@@ -41,7 +41,7 @@ from fontanel.core.answering.question.followup import Exchange, search_form, sta
 from fontanel.core.answering.question.parts import QuestionPart, question_parts
 from fontanel.core.answering.question.routing import Routes, choose
 from fontanel.core.answering.question.shape import small_talk
-from fontanel.core.answering.settings import AnswerSettings, Grounding
+from fontanel.core.answering.settings import UNSURE, AnswerSettings, Grounding
 from fontanel.core.answering.trace import Trace
 from fontanel.core.answering.writing.context import pack, tokens_of
 from fontanel.core.answering.writing.prompt import messages
@@ -356,6 +356,8 @@ class _Pipeline:
                 yield CitationBound(citation)
                 yield StatementChecked(checked)
             step.record(statements=len(statements) - len(removed), citations=len(citations))
+        if self._enough < UNSURE:
+            self._note = " ".join(filter(None, (self._note, self._phrases.unsure)))
         yield Finished(self._answer(Outcome.ANSWERED, text, tuple(citations), tuple(statements)))
 
     def _answer(

@@ -1,7 +1,8 @@
 """Build the embedder's model file: a BERT sentence encoder as an int8 ONNX graph.
 
 Mean pooling and L2 normalisation follow Reimers and Gurevych, "Sentence-BERT" (2019). Weights and
-vocabulary are read from a directory with `model.safetensors`, `config.json` and `tokenizer.json`.
+vocabulary are read from a directory with `model.safetensors`, `config.json` and `tokenizer.json`;
+what training for questions changed is in the package.
 """
 
 from __future__ import annotations
@@ -15,9 +16,14 @@ from typing import Any
 import numpy as np
 import onnx
 from onnx import helper
-from safetensors.numpy import load_file
 
+from fontanel.core.embedding.changes import changed_weights
 from fontanel.core.embedding.graph import Graph, encoder, finish, ints, quantize
+
+#: The trained changes, in files that are each less than 4 MB.
+WEIGHTS = Path(__file__).parent / "weights"
+#: The name of the embedder with these changes. Another name has every edition built again.
+NAME = "minilm-l6-384-questions-1"
 
 
 def build_graph(
@@ -45,14 +51,18 @@ def build_graph(
     )
 
 
-def prepare(weights_directory: Path, target: Path, name: str) -> None:
+def prepare(weights_directory: Path, target: Path, changes: Path = WEIGHTS) -> None:
     """Write `model.onnx` (int8), `tokenizer.json` and `embedder.json`, all or nothing.
 
+    Args:
+        weights_directory: The encoder's `model.safetensors`, `config.json` and `tokenizer.json`.
+        changes: The directory of the trained changes, `*.safetensors`.
+
     Raises:
-        FileNotFoundError: `weights_directory` lacks one of the three files it needs.
+        FileNotFoundError: a file that it needs does not exist.
     """
     config = json.loads((weights_directory / "config.json").read_text())
-    weights = load_file(weights_directory / "model.safetensors")
+    weights = changed_weights(weights_directory, changes)
     target.parent.mkdir(parents=True, exist_ok=True)
     with tempfile.TemporaryDirectory(dir=target.parent) as scratch:
         work = Path(scratch) / "embedder"
@@ -61,7 +71,7 @@ def prepare(weights_directory: Path, target: Path, name: str) -> None:
         onnx.save(build_graph(weights, config), str(plain))
         quantize(plain, work / "model.onnx")
         shutil.copy(weights_directory / "tokenizer.json", work / "tokenizer.json")
-        about = {"name": name, "dimensions": config["hidden_size"], "max_tokens": 256}
+        about = {"name": NAME, "dimensions": config["hidden_size"], "max_tokens": 256}
         (work / "embedder.json").write_text(json.dumps(about, indent=2) + "\n")
         if target.exists():
             shutil.rmtree(target)

@@ -5,42 +5,18 @@ from __future__ import annotations
 import json
 import shutil
 import tempfile
-from collections.abc import Iterable, Mapping
 from pathlib import Path
 from typing import Any
 
-import numpy as np
 import onnx
 from onnx import helper
-from safetensors.numpy import load_file
 
-from fontanel.core.arrays import Floats
+from fontanel.core.embedding.changes import changed_weights
 from fontanel.core.embedding.graph import Graph, encoder, finish, ints, quantize
 
 #: The trained changes, in files that are each less than 4 MB.
 WEIGHTS = Path(__file__).parent / "weights"
 NAME = "evidence-1"
-
-
-def merged(base: Mapping[str, Floats], changes: Iterable[Mapping[str, Floats]]) -> dict[str, Any]:
-    """Return an encoder's weights with changes applied.
-
-    Args:
-        changes: Weights that replace those of the base, by name; matrices `<name>.left` (rows,
-            rank) and `<name>.right` (rank, columns), whose product is added to `<name>` (Hu et al.,
-            "LoRA: Low-rank adaptation of large language models", 2021).
-    """
-    weights = dict(base)
-    for change in changes:
-        for name, value in change.items():
-            full = value.astype(np.float32)
-            if name.endswith(".left"):
-                target = name.removesuffix(".left")
-                right = change[f"{target}.right"].astype(np.float32)
-                weights[target] = base[target] + full @ right
-            elif not name.endswith(".right"):
-                weights[name] = full
-    return weights
 
 
 def build_graph(weights: dict[str, Any], config: dict[str, Any]) -> Any:
@@ -76,11 +52,8 @@ def prepare(weights_directory: Path, target: Path, changes: Path = WEIGHTS) -> N
     Raises:
         FileNotFoundError: a file that it needs does not exist.
     """
-    files = sorted(changes.glob("*.safetensors"))
-    if not files:
-        raise FileNotFoundError(f"{changes} has no trained weights")
+    weights = changed_weights(weights_directory, changes)
     config = json.loads((weights_directory / "config.json").read_text())
-    weights = merged(load_file(weights_directory / "model.safetensors"), map(load_file, files))
     target.parent.mkdir(parents=True, exist_ok=True)
     with tempfile.TemporaryDirectory(dir=target.parent) as scratch:
         work = Path(scratch) / "evidence"

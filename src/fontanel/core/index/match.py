@@ -13,7 +13,6 @@ from fontanel.facts import KEYWORD_WEIGHT
 
 #: The share of the attainable keyword score that a passage with a good answer reaches.
 LEXICAL_SHARE = 0.6
-#: Weight of words against meaning in the blend.
 #: Weight of a passage's document against the passage itself, where words and meaning are blended.
 DOCUMENT_WEIGHT = 0.375
 #: How many of a document's passages speak for it.

@@ -9,6 +9,8 @@ from collections import Counter
 _COMMON = {
     "en": (
         "the of and to in is that for it with as was on are be this by at from or which not have an"
+        " a i we you my your they their what how who when where why if do does did can may must"
+        " should has there will"
     ),
     "de": (
         "der die und das den nicht ist von zu mit sich auf für dem ein eine im auch wird sind oder"

@@ -35,7 +35,10 @@ def ready(runtime: RuntimeDep) -> Health:
     if embedder is None:
         notes.append(f"No embedder: searches and answers use keywords only ({models.problem}).")
     if models.evidence_name is None:
-        notes.append(f"No evidence model: deep searches stay fast ({models.evidence_problem}).")
+        notes.append(
+            "No evidence model: answers are checked by similarity and shared words, and deep"
+            f" searches stay fast ({models.evidence_problem})."
+        )
     return Health(
         status="ok",
         version=__version__,

@@ -52,12 +52,14 @@ _OLD = re.compile(
 )
 
 
+_WORD_WITH_NUMBER = re.compile(r"\b[^\W\d_]{3,} \d+[a-z]?\b")
+
 #: Weights of a statement's parts: cosine, term coverage, its passage's match, the asked shape.
 _COSINE, _COVERAGE, _MATCH, _SHAPE = 0.50, 0.30, 0.25, 0.08
 #: What a number or an identifier of the question adds when a statement has it, or lacks it.
 _EXACT = 0.08
 #: How far behind the best statement others may be, next to it in its block and elsewhere.
-_NEIGHBOUR_BEHIND, _BEHIND = 0.16, 0.10
+_NEIGHBOUR_BEHIND, _BEHIND = 0.20, 0.14
 #: How far behind the best statement the best step of a numbered list may be.
 _STEPS_BEHIND = 0.25
 #: Characters below which an answer of each length needs more context.
@@ -202,13 +204,14 @@ def _cosines(
 def _choose(question: Question, ranked: list[Scored], length: Length) -> list[Statement]:
     most = STATEMENTS[length]
     best = ranked[0]
-    if question.shape == Shape.STEPS and (steps := _numbered_steps(best, ranked)):
-        return steps
+    for item in ranked[:4] if question.shape == Shape.STEPS else ():
+        if item.score >= best.score - _BEHIND and (steps := _numbered_steps(item, ranked)):
+            return steps
     for item in ranked[:4]:
         if item.score >= best.score - 0.08 and (whole := _whole_list(question, item, ranked)):
             return whole
     chosen: list[Statement] = []
-    named = bool(_named(question, best.statement))
+    named = _named(question, best.statement) | _numbered(question, best.statement)
     for item in ranked[:12]:
         neighbour = (
             item.statement.passage is best.statement.passage
@@ -219,7 +222,7 @@ def _choose(question: Question, ranked: list[Scored], length: Length) -> list[St
             continue
         if item.statement.text.endswith(":") and item is not best:
             continue  # a lead-in without its items says nothing
-        if named and names_another(_with_heading(item.statement), question.exact):
+        if named and names_another(_with_heading(item.statement), question.exact | named):
             continue  # it is about another one
         if any(_repeats(item.statement, other) for other in chosen):
             continue
@@ -233,6 +236,16 @@ def _choose(question: Question, ranked: list[Scored], length: Length) -> list[St
 def _named(question: Question, statement: Statement) -> set[str]:
     """Return the question's exact names that a statement, or what is above it, contains."""
     return names_in(_with_heading(statement), question.exact) if question.exact else set()
+
+
+def _numbered(question: Question, statement: Statement) -> set[str]:
+    """Return the words with a number ("crane 5 stop") that a statement has like the question."""
+    text = _with_heading(statement).lower()
+    return {
+        name
+        for name in _WORD_WITH_NUMBER.findall(question.own.lower())
+        if re.search(rf"\b{re.escape(name)}\b", text)
+    }
 
 
 def _with_heading(statement: Statement) -> str:

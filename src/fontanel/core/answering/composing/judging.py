@@ -20,7 +20,7 @@ MAX_WINDOWS, _WHOLE = 32, 3
 UNJUDGED = -6.0
 #: The share of the model in the order of passages, next to their match, and in the score of a
 #: statement: of its window's relevance, and of its own evidence.
-RANKING, _RELEVANCE, _EVIDENCE = 0.24, 0.2, 0.2
+RANKING, _RELEVANCE, _EVIDENCE = 0.24, 0.15, 0.1
 #: The language of the evidence model.
 LANGUAGE = "en"
 

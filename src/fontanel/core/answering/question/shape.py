@@ -199,6 +199,9 @@ _LIMIT = re.compile(
     r"limit\w*|exceed\w*|greatest|largest|highest|lowest|between|below|above)\b",
     re.I,
 )
+#: "When may a ship leave?" asks for a condition as often as for a time.
+_WHEN_ALLOWED = re.compile(r"^\W*when\s+(?:may|can|could|must|should|is|are|am)\b", re.I)
+_CONDITION = re.compile(r"\b(?:if|unless|while|only|once|as long as|provided)\b", re.I)
 _COLOUR_ASKED = re.compile(r"\bwh(?:at|ich) colou?r", re.I)
 _COLOUR = re.compile(
     r"\b(?:red|green|blue|yellow|white|black|orange|brown|grey|gray|pink|purple|violet|silver|gold)\b",
@@ -229,6 +232,10 @@ def fit(statement: str, question: str, shape: Shape) -> float:
         return 0.3 if re.search(r"\d", statement) else 0.0
     if _COLOUR_ASKED.search(question):
         return 1.0 if _COLOUR.search(statement) else 0.0
+    if _WHEN_ALLOWED.search(question) and (
+        _LIMIT.search(statement) or _CONDITION.search(statement)
+    ):
+        return 1.0
     if not has_shape(statement, shape):
         return 0.0
     if shape == Shape.NUMBER and _LIMIT_ASKED.search(question) and not _LIMIT.search(statement):
