@@ -2915,7 +2915,7 @@ export interface components {
             /**
              * Evidence Needed
              * @description Below this likelihood a question is declined.
-             * @default 0.4
+             * @default 0.3
              */
             evidence_needed: number;
             /**
