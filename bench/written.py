@@ -26,14 +26,13 @@ from fontanel.core.answering import (
     AnswerSettings,
     CheckedStatement,
     Exchange,
-    Finished,
     Outcome,
     Trace,
     Verdict,
     answer,
 )
 from fontanel.core.answering.question.followup import search_form
-from quality import interval
+from quality import finished_answer, interval, is_right
 from simulator import SimulatedModel
 
 
@@ -42,15 +41,13 @@ def ask(
 ) -> tuple[Answer, Trace]:
     history: list[Exchange] = []
     for earlier in item.get("history", []):
-        finished = next(
-            e for e in answer(earlier, history, knowledge) if isinstance(e, Finished)
-        ).answer
+        finished = finished_answer(answer(earlier, history, knowledge))
         history.append(Exchange(earlier, finished.standalone))
     trace = Trace()
     # What the evidence check declines is not written: the check is measured elsewhere.
     settings = AnswerSettings(evidence_needed=0.0)
     events = answer(item["question"], history, knowledge, settings, writer=writer, trace=trace)
-    return next(e for e in events if isinstance(e, Finished)).answer, trace
+    return finished_answer(events), trace
 
 
 def measure(collection: Collection, items: Sequence[dict[str, Any]]) -> list[Table]:
@@ -82,7 +79,8 @@ def _with_honest(
             prompt = written.prompt[-1].content if written.prompt else ""
             stored.append(float(any(_within(g["evidence"], prompt) for g in item["gold"])))
         if item.get("answer_keys"):
-            right.append(float(_is_right(written, item["answer_keys"])))
+            answered = written.outcome == Outcome.ANSWERED
+            right.append(float(answered and is_right(item, written.text)))
         for statement in written.statements:
             marked.append(float(statement.verdict in (Verdict.WEAK, Verdict.UNCITED)))
             if marked[-1]:
@@ -96,13 +94,6 @@ def _with_honest(
             "right": interval(right),
             "statements marked": interval(marked),
         },
-    )
-
-
-def _is_right(written: Answer, answer_keys: Sequence[Sequence[str]]) -> bool:
-    text = written.text.lower()
-    return written.outcome == Outcome.ANSWERED and all(
-        any(key.lower() in text for key in keys) for keys in answer_keys
     )
 
 

@@ -11,7 +11,6 @@ Reads what `prepare.py` wrote; writes `var/training/evidence-<seed>.safetensors`
 from __future__ import annotations
 
 import argparse
-import json
 import math
 import random
 import re
@@ -21,14 +20,11 @@ from typing import Any
 
 import numpy as np
 import torch
-from safetensors.torch import load_file, save_file
 from tokenizers import Tokenizer
 from torch import Tensor, nn
 from torch.nn import functional
-from transformers import BertConfig, BertModel
 
-ROOT = Path(__file__).parent.parent
-WORK = ROOT / "var" / "training"
+from pretrained import WORK, load_encoder, load_examples, save_trained
 
 #: Tokens of a question, of a header and of a whole sequence.
 MAX_QUESTION, MAX_HEADER, MAX_TOKENS = 48, 40, 192
@@ -50,19 +46,9 @@ class EvidenceModel(nn.Module):  # type: ignore[misc]
 
     def __init__(self, base: Path) -> None:
         super().__init__()
-        config = BertConfig.from_json_file(base / "config.json")
-        config.attention_probs_dropout_prob = config.hidden_dropout_prob = 0.0
-        self.bert = BertModel(config, add_pooling_layer=False)
-        weights = {
-            k: v for k, v in load_file(base / "model.safetensors").items() if "pooler" not in k
-        }
-        missing, _ = self.bert.load_state_dict(weights, strict=False)
-        assert not [name for name in missing if "position_ids" not in name], missing
-        self.relevance = nn.Linear(config.hidden_size, 1)
-        self.evidence = nn.Linear(config.hidden_size, 1)
-        for part in (self.bert.embeddings, *self.bert.encoder.layer[:_FROZEN_LAYERS]):
-            for parameter in part.parameters():
-                parameter.requires_grad = False
+        self.bert = load_encoder(base, _FROZEN_LAYERS)
+        self.relevance = nn.Linear(self.bert.config.hidden_size, 1)
+        self.evidence = nn.Linear(self.bert.config.hidden_size, 1)
 
     def forward(self, batch: Batch) -> tuple[Tensor, Tensor]:
         """Return relevance logits (n,) and evidence logits (n, statements)."""
@@ -102,9 +88,7 @@ class Examples:
         self._tokenizer = Tokenizer.from_file(str(base / "tokenizer.json"))
         self._tokenizer.no_padding()
         self._tokenizer.no_truncation()
-        self.windows = json.loads((WORK / "windows.json").read_text())
-        lines = (WORK / "questions.jsonl").read_text().splitlines()
-        self.questions = [json.loads(line) for line in lines]
+        self.windows, self.questions = load_examples()
         self._cache: dict[Any, list[list[int]]] = {}
         self._cls: int = self._tokenizer.token_to_id("[CLS]")  # type: ignore[assignment]
         self._sep: int = self._tokenizer.token_to_id("[SEP]")  # type: ignore[assignment]
@@ -297,6 +281,7 @@ def main() -> None:
     parser.add_argument("--minutes", type=float, default=75.0, help="the time to train")
     parser.add_argument("--epochs", type=float, default=3.0)
     arguments = parser.parse_args()
+    target = WORK / f"evidence-{arguments.seed}.safetensors"
     torch.manual_seed(arguments.seed)
     torch.set_num_threads(2)
     torch.set_flush_denormal(True)
@@ -342,19 +327,9 @@ def main() -> None:
             )
         if step % 600 == 0:
             print("tuning", evaluate(model, examples, "tuning", 150), flush=True)
-            save(model, arguments.seed)
-    save(model, arguments.seed)
+            save_trained(model, target)
+    save_trained(model, target)
     print("tuning", evaluate(model, examples, "tuning", 400), flush=True)
-
-
-def save(model: EvidenceModel, seed: int) -> None:
-    """Write all weights but the frozen ones."""
-    kept = {
-        name.removeprefix("bert."): parameter.detach().contiguous()
-        for name, parameter in model.named_parameters()
-        if parameter.requires_grad
-    }
-    save_file(kept, WORK / f"evidence-{seed}.safetensors")
 
 
 if __name__ == "__main__":

@@ -12,7 +12,6 @@ Reads what `prepare.py` wrote; writes `var/training/embedder-<seed>.safetensors`
 from __future__ import annotations
 
 import argparse
-import json
 import random
 import time
 from pathlib import Path
@@ -21,14 +20,11 @@ from typing import Any
 import numpy as np
 import numpy.typing as npt
 import torch
-from safetensors.torch import load_file, save_file
 from tokenizers import Tokenizer
 from torch import Tensor, nn
 from torch.nn import functional
-from transformers import BertConfig, BertModel
 
-ROOT = Path(__file__).parent.parent
-WORK = ROOT / "var" / "training"
+from pretrained import WORK, load_encoder, load_examples, save_trained
 
 #: Tokens of a question and of a text.
 _MAX_QUESTION, _MAX_TEXT = 48, 192
@@ -48,16 +44,7 @@ class Encoder(nn.Module):  # type: ignore[misc]
 
     def __init__(self, base: Path) -> None:
         super().__init__()
-        config = BertConfig.from_json_file(base / "config.json")
-        config.attention_probs_dropout_prob = config.hidden_dropout_prob = 0.0
-        self.bert = BertModel(config, add_pooling_layer=False)
-        weights = {
-            k: v for k, v in load_file(base / "model.safetensors").items() if "pooler" not in k
-        }
-        self.bert.load_state_dict(weights, strict=False)
-        for part in (self.bert.embeddings, *self.bert.encoder.layer[:_FROZEN_LAYERS]):
-            for parameter in part.parameters():
-                parameter.requires_grad = False
+        self.bert = load_encoder(base, _FROZEN_LAYERS)
 
     def forward(self, rows: list[list[int]]) -> Tensor:
         """Return the unit vectors of rows of token ids, shape (rows, size)."""
@@ -86,9 +73,7 @@ class Pairs:
         self._tokenizer.no_padding()
         self._tokenizer.enable_truncation(_MAX_TEXT)
         self._random = random.Random(seed)
-        self.windows = json.loads((WORK / "windows.json").read_text())
-        lines = (WORK / "questions.jsonl").read_text().splitlines()
-        self.questions = [json.loads(line) for line in lines]
+        self.windows, self.questions = load_examples()
 
     def epoch(self) -> list[dict[str, Any]]:
         """Return the questions of an epoch, shuffled."""
@@ -196,6 +181,7 @@ def main() -> None:
     parser.add_argument("--minutes", type=float, default=40.0, help="the time to train")
     parser.add_argument("--epochs", type=float, default=1.5)
     arguments = parser.parse_args()
+    target = WORK / f"embedder-{arguments.seed}.safetensors"
     torch.manual_seed(arguments.seed)
     torch.set_num_threads(2)
     torch.set_flush_denormal(True)
@@ -232,19 +218,9 @@ def main() -> None:
             )
         if step % 100 == 0:
             print("tuning", evaluate(model, pairs, 200), flush=True)
-            save(model, arguments.seed)
-    save(model, arguments.seed)
+            save_trained(model, target)
+    save_trained(model, target)
     print("after", evaluate(model, pairs, 600), flush=True)
-
-
-def save(model: Encoder, seed: int) -> None:
-    """Write all weights but the frozen ones."""
-    kept = {
-        name.removeprefix("bert."): parameter.detach().contiguous()
-        for name, parameter in model.named_parameters()
-        if parameter.requires_grad
-    }
-    save_file(kept, WORK / f"embedder-{seed}.safetensors")
 
 
 if __name__ == "__main__":

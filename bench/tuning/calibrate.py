@@ -32,6 +32,8 @@ from quality import is_right
 
 Floats = npt.NDArray[np.float64]
 _REMOVED_WEIGHT = 0.15
+#: The columns of the examples: the features, and the likelihood without the evidence model.
+_COLUMNS = (*FEATURES, "unjudged")
 
 
 def fit(
@@ -85,13 +87,13 @@ def examples(
     only: frozenset[str] | None = None,
     *,
     judged: bool = False,
-) -> tuple[list[list[float]], list[float], list[Any], list[float], list[float]]:
+) -> tuple[list[list[float]], list[float], list[Any], list[float]]:
+    """Return features and the likelihood without the model, labels, matches and weights."""
     whole = CollectionKnowledge(collection, only=only)
     rows: list[list[float]] = []
     labels: list[float] = []
     matches: list[Any] = []
     weights: list[float] = []
-    unjudged: list[float] = []
     for item in questions:
         files = frozenset(g["file"] for g in item["gold"])
         for knowledge, enough in (
@@ -123,11 +125,11 @@ def examples(
                     continue
             elif right and files:
                 continue  # another document answers it too
-            rows.append(composed.support.features())
-            unjudged.append(sufficiency(composed.support, keyword_only=composed.keyword_only))
+            unjudged = sufficiency(composed.support, keyword_only=composed.keyword_only)
+            rows.append([*composed.support.features(), unjudged])
             labels.append(float(enough and (right or (in_gold and not judged))))
             weights.append(_REMOVED_WEIGHT if files and not enough else 1.0)
-    return rows, labels, matches, weights, unjudged
+    return rows, labels, matches, weights
 
 
 def main() -> None:
@@ -137,7 +139,7 @@ def main() -> None:
     parser.add_argument("--judged", action="store_true", help="with the evidence model")
     parser.add_argument("--limit", type=int, default=0, help="questions of each set, at random")
     arguments = parser.parse_args()
-    rows, labels, matches, weights, unjudged = [], [], [], [], []
+    rows, labels, matches, weights = [], [], [], []
     for pair in arguments.sets:
         folder, questions = pair.split("=")
         collection, items = Collection(Path(folder)), load_questions(Path(questions))
@@ -150,35 +152,35 @@ def main() -> None:
         this: list[float] = []
         apart = len(small) < whole / 2 and not arguments.judged
         for only in (None, small) if apart else (None,):
-            new_rows, new_labels, new_matches, new_weights, new_unjudged = examples(
+            new_rows, new_labels, new_matches, new_weights = examples(
                 collection, items, only, judged=arguments.judged
             )
             rows += new_rows
             labels += new_labels
             matches += new_matches
-            unjudged += new_unjudged
             this += new_weights
         # Each collection counts alike, whatever the number of its questions.
         weights += [weight / sum(this) for weight in this]
     x, y, values = np.array(rows), np.array(labels), np.array(weights)
     values /= values.mean()
     print(f"{len(y)} examples, {int(y.sum())} with enough evidence")
-    for i, name in enumerate(FEATURES):
+    for i, name in enumerate(_COLUMNS):
         print(
             f"  {name:20} AUC {auc(x[:, i], y):.3f}   mean {x[y > 0, i].mean():.2f} /"
             f" {x[y == 0, i].mean():.2f}"
         )
-    out, names = {}, (*FEATURES, "unjudged")
-    kinds = {
-        "both": [n for n, name in enumerate(FEATURES) if name not in ("window", "evidence")],
-        "words": [FEATURES.index(n) for n in ("coverage", "statement_coverage", "shaped")],
-    }
+    out = {}
     if arguments.judged:
         # Near misses share the words of what answers: fitted with the model, single features of
         # words and similarity mislead, so that the check without the model counts as one.
-        x = np.column_stack([x, unjudged])
-        kinds = {"judged": [FEATURES.index("window"), len(FEATURES)]}
-    for name, columns in kinds.items():
+        kinds = {"judged": ["window", "unjudged"]}
+    else:
+        kinds = {
+            "both": [name for name in FEATURES if name != "window"],
+            "words": ["coverage", "statement_coverage", "shaped"],
+        }
+    for name, chosen in kinds.items():
+        columns = [_COLUMNS.index(one) for one in chosen]
         w = fit(x[:, columns], y, values, balanced=not arguments.judged)
         scores = x[:, columns] @ w[1:] + w[0]
         print(
@@ -197,7 +199,7 @@ def main() -> None:
             " in ten"
         )
         out[name] = {"intercept": round(float(w[0]), 3)} | {
-            names[c]: round(float(v), 3) for c, v in zip(columns, w[1:], strict=True)
+            one: round(float(v), 3) for one, v in zip(chosen, w[1:], strict=True)
         }
     print(json.dumps(out, indent=2))
     table = np.array(matches, dtype=float)

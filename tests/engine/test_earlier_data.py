@@ -36,6 +36,9 @@ def test_data_of_an_earlier_version_is_used_as_it_is(tmp_path: Path) -> None:
             # The answer may be another one, but rests on the same documents.
             assert turn.text
             assert {c.title for c in turn.citations} & {c.title for c in again.citations}
+            for cited in (*turn.citations, *again.citations):
+                text = client.document_text("harbour-rules", cited.document_id, cited.revision_id)
+                assert text.text[cited.start : cited.end] == cited.quote
             record = client.show_answer(turn.id)
             assert [step.name for step in record.steps][:2] == ["routing", "stand-alone question"]
             assert all(step.details for step in record.steps)

@@ -122,10 +122,10 @@ def lies(behaviour: str, texts: Sequence[Said], prompt: Prompt) -> list[Said]:
     seed = sum(map(ord, prompt.question))
     for place, text in enumerate(texts):
         kind = (seed + place) % (len(ways) + 1)
-        spoilt = ways[kind](text, prompt) if kind < len(ways) else None
-        if spoilt is None and behaviour == "subtle" and kind < len(ways):
-            spoilt = next((lie for way in ways if (lie := way(text, prompt))), None)
-        out.append(spoilt or text)
+        tried = ways[kind : kind + 1]
+        if tried and behaviour == "subtle":
+            tried += ways  # few sentences can be falsified in any one of these ways
+        out.append(next((lie for way in tried if (lie := way(text, prompt))), text))
         if behaviour == "lying" and (seed + place) % 2 == 0:
             out.append(Said(INVENTED[(seed + place) % len(INVENTED)], text.cites, true=False))
     return out

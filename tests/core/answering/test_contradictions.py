@@ -102,11 +102,14 @@ def test_other_words_for_the_same_are_carried(pilots: Documents, statement: str)
         ("The ship enters the channel before the pilot boards at the buoy.", "other order"),
         ("A ship may anchor if the pilot boat is available.", "denies it"),
         ("A passenger ship takes one pilot within 90 minutes.", "40"),
-        ("The battery is not changed after five years.", ""),
-        ("Ships that do not carry explosives must wait until the harbour master has replied.", ""),
+        ("The battery is not changed after five years.", "not deny"),
+        (
+            "Ships that do not carry explosives must wait until the harbour master has replied.",
+            "deny",
+        ),
         (
             "Ships that carry explosives must wait until the harbour master has not replied.",
-            "",
+            "not deny",
         ),
     ],
 )
@@ -116,4 +119,3 @@ def test_clauses_figures_and_order_are_compared(
     result = check(statement, pilots.passages, "What must ships do?", pilots)
     assert result.verdict == Verdict.WEAK
     assert reason in result.reason
-    assert result.reason

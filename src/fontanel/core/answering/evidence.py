@@ -88,8 +88,8 @@ class Support:
     shaped: the statement has the shape that is asked for (a number, a time, a person).
     relevant: 1 less the similarity that leaving out a word of the question would gain;
     `passage_relevant` for the best passage.
-    window, evidence: what the evidence model says about the window of the best statements, and
-    about them; logits scaled to 0-1, 0 without the model.
+    window: what the evidence model says about the windows of the best statements; a logit scaled
+    to 0-1, 0 without the model.
     """
 
     similarity: float
@@ -102,7 +102,6 @@ class Support:
     relevant: float
     passage_relevant: float
     window: float = 0.0
-    evidence: float = 0.0
 
     def features(self) -> list[float]:
         return [float(getattr(self, name)) for name in FEATURES]
@@ -139,10 +138,10 @@ def sufficiency(support: Support, *, keyword_only: bool, judged: bool = False) -
         total = (
             weights["intercept"]
             + weights["window"] * support.window
-            + weights["unjudged"] * _logistic(total)
+            + weights["unjudged"] * probability(total)
         )
-    return _logistic(total)
+    return probability(total)
 
 
-def _logistic(total: float) -> float:
-    return 1.0 / (1.0 + math.exp(-total))
+def probability(logit: float) -> float:
+    return 1.0 / (1.0 + math.exp(-logit))

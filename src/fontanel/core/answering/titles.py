@@ -4,6 +4,8 @@ from __future__ import annotations
 
 import re
 
+from fontanel.core.text.sentences import capitalised
+
 _LEAD = re.compile(
     r"^\s*(?:(?:hi|hello|hey|please|so|and|ok|okay)\b[\s,!.]*)*"
     r"(?:(?:can|could|would) (?:you|someone) (?:please )?(?:tell me|explain|say)\b\s*|tell"
@@ -21,4 +23,4 @@ def title_of(question: str) -> str:
     short = _LEAD.sub("", plain).strip(" ?!.") or plain
     if len(short) > _LONGEST:
         short = short[: _LONGEST - 1].rsplit(" ", 1)[0].rstrip(" ,;:") + "…"
-    return short[:1].upper() + short[1:]
+    return capitalised(short)

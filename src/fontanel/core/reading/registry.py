@@ -10,6 +10,7 @@ from typing import Any
 from fontanel.core.reading import detect
 from fontanel.core.reading.model import ContainedFile, Reading, ReadingBuilder, ReadingFailed
 from fontanel.core.text.language import detect_language
+from fontanel.core.text.sentences import capitalised
 
 Progress = Callable[[int, int], None]
 
@@ -95,4 +96,4 @@ def contained_files(data: bytes, media_type: str) -> list[ContainedFile]:
 
 def _title_from_name(name: str) -> str:
     stem = PurePosixPath(name).stem.replace("_", " ").replace("-", " ").strip()
-    return stem[:1].upper() + stem[1:] if stem else name
+    return capitalised(stem) if stem else name

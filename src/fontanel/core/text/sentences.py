@@ -83,6 +83,11 @@ _OPENS = re.compile(
 )
 
 
+def capitalised(text: str) -> str:
+    """Return a text with its first letter as a capital, and the rest as it is."""
+    return text[:1].upper() + text[1:]
+
+
 def sentence_spans(text: str) -> list[tuple[int, int]]:
     """Return the [start, end) of each sentence, white space at the ends left out."""
     spans: list[tuple[int, int]] = []

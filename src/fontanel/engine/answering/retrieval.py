@@ -13,7 +13,8 @@ from sqlalchemy import select
 from sqlalchemy.orm import Session
 
 from fontanel.core.answering import EvidencePassage
-from fontanel.core.answering.composing.judging import CANDIDATES, Judgement, judge, probability
+from fontanel.core.answering.composing.judging import CANDIDATES, Judgement, judge
+from fontanel.core.answering.evidence import probability
 from fontanel.core.evidence import WindowScore, WindowText
 from fontanel.core.index import Candidate, Mode, Query, Snapshot
 from fontanel.core.index.operators import parse
@@ -317,7 +318,7 @@ class KbKnowledge:
         query = (
             select(Revision.id, Revision.language, Revision.opening_dates, Validity.in_force_from)
             .outerjoin(Validity, Validity.document_key == Revision.document_key)
-            .where(Revision.id.in_(revisions), Revision.team_id == self._kb.team_id)
+            .where(Revision.id.in_(revisions), Revision.team_id == self._scope.team_id)
         )
         return {
             key: (language or "en", begins or (date.fromisoformat(dates[0]) if dates else None))

@@ -10,6 +10,7 @@ from typing import NamedTuple
 from fontanel.core.answering.composing.asked import Computed, Scored
 from fontanel.core.answering.composing.quantities import quantities, value_of
 from fontanel.core.answering.composing.statements import Statement
+from fontanel.core.text.sentences import capitalised
 
 #: Comparative and superlative -> the words for what is compared, and whether more wins.
 DIMENSIONS: dict[str, tuple[str, bool]] = {}
@@ -97,7 +98,7 @@ def _two(
                 pairs, key=lambda pair: pair[0].value, reverse=descending
             )
             figure = f"{best.column_name} {best.text}".lstrip()
-            text = f"{_capital(name)}: {figure}, against {rest.text} for {behind}."
+            text = f"{capitalised(name)}: {figure}, against {rest.text} for {behind}."
             return Computed(text, (best.statement, rest.statement))
     return None
 
@@ -119,10 +120,6 @@ def _shared_noun(one: str, other: str) -> str:
 
 def _clean(name: str) -> str:
     return re.sub(r"^(?:is|are|the|a|an|,)\s+", "", name.strip(), flags=re.I)
-
-
-def _capital(text: str) -> str:
-    return text[:1].upper() + text[1:]
 
 
 class Figure(NamedTuple):

@@ -52,6 +52,7 @@ _OLD = re.compile(
 )
 
 
+#: "crane 5", which a question need not write as a name.
 _WORD_WITH_NUMBER = re.compile(r"\b[^\W\d_]{3,} \d+[a-z]?\b")
 
 #: Weights of a statement's parts: cosine, term coverage, its passage's match, the asked shape.
@@ -299,7 +300,7 @@ def _whole_list(question: Question, best: Scored, ranked: list[Scored]) -> list[
         key=lambda s: s.start,
     )
     if statement.kind == "sentence" and statement.text.endswith(":"):
-        items = [s for s in siblings if s.kind == "item" and s.part == statement.part + 1]
+        items = [s for s in _led_by(statement, siblings) if s.kind == "item"]
         return [statement, *items[:_MAX_ITEMS]] if items else []
     if statement.kind == "item" and (
         question.shape in (Shape.STEPS, Shape.LIST)
@@ -311,6 +312,15 @@ def _whole_list(question: Question, best: Scored, ranked: list[Scored]) -> list[
         lead = [s for s in siblings if s.part == statement.part - 1 and s.text.endswith(":")]
         return [*lead[-1:], *items]
     return []
+
+
+def _led_by(lead: Statement, candidates: Sequence[Statement]) -> list[Statement]:
+    """Return the items, or the code, that a sentence leads into."""
+    return [
+        s
+        for s in candidates
+        if s.passage is lead.passage and s.kind in ("item", "code") and s.part == lead.part + 1
+    ]
 
 
 def leans(statement: Statement) -> bool:
@@ -384,13 +394,7 @@ def _with_lists(chosen: list[Statement], ranked: list[Scored]) -> list[Statement
         if statement.kind != "sentence" or not statement.text.endswith(":"):
             out.append(statement)
             continue
-        items = [
-            item.statement
-            for item in ranked
-            if item.statement.passage is statement.passage
-            and item.statement.kind in ("item", "code")
-            and item.statement.part == statement.part + 1
-        ]
+        items = _led_by(statement, [item.statement for item in ranked])
         if 0 < len(items) <= _MAX_ITEMS:
             out += [statement, *(item for item in items if item not in chosen)]
     return out or chosen

@@ -2,13 +2,12 @@
 
 from __future__ import annotations
 
-import math
 from collections.abc import Sequence
 from dataclasses import dataclass, field
 
 from fontanel.core.answering.composing.statements import Statement
 from fontanel.core.answering.composing.windows import Window, windows
-from fontanel.core.answering.evidence import EvidencePassage, Knowledge
+from fontanel.core.answering.evidence import EvidencePassage, Knowledge, probability
 from fontanel.core.evidence import WindowText
 from fontanel.core.text.language import detect_language
 
@@ -51,10 +50,6 @@ class Judgement:
         return _RELEVANCE * probability(relevance) + _EVIDENCE * probability(evidence)
 
 
-def probability(logit: float) -> float:
-    return 1.0 / (1.0 + math.exp(-logit))
-
-
 def scaled(logit: float) -> float:
     """Return a logit as a feature in 0-1."""
     return min(max(0.5 - logit / (2 * UNJUDGED), 0.0), 1.0)
@@ -68,7 +63,7 @@ def judge(
     Returns None without an evidence model, or if it does not know the question's or the passages'
     language.
     """
-    if detect_language(question, least=2) != LANGUAGE:
+    if _out_of_reach(question, passages):
         return None
     chosen = _likely(question, [p for p in passages if p.language == LANGUAGE], knowledge)
     if not chosen:
@@ -93,13 +88,18 @@ def judge(
 
 def reason_unjudged(question: str, passages: Sequence[EvidencePassage]) -> str:
     """Return why the evidence model judged nothing, for the record of an answer."""
+    return _out_of_reach(question, passages) or "there is no evidence model"
+
+
+def _out_of_reach(question: str, passages: Sequence[EvidencePassage]) -> str:
+    """Return why the model cannot read a question or any of its passages; empty if it can."""
     if not passages:
         return "no passage was found"
     if detect_language(question, least=2) != LANGUAGE:
         return "the evidence model reads English, and the question is in another language"
     if all(passage.language != LANGUAGE for passage in passages):
         return "the evidence model reads English, and the passages are in another language"
-    return "there is no evidence model"
+    return ""
 
 
 def _likely(

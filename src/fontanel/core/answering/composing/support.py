@@ -38,18 +38,14 @@ def support_of(
         shaped=max(fit(item.statement.text, question.own, question.shape) for item in ranked[:2]),
         relevant=relevant,
         passage_relevant=passage_relevant,
-        **_judged(ranked, judgement),
+        window=_judged(ranked, judgement),
     )
 
 
-def _judged(ranked: list[Scored], judgement: Judgement | None) -> dict[str, float]:
+def _judged(ranked: list[Scored], judgement: Judgement | None) -> float:
     if judgement is None:
-        return {"window": 0.0, "evidence": 0.0}
-    pairs = [judgement.of(item.statement) for item in ranked[:3]]
-    return {
-        "window": scaled(max(relevance for relevance, _ in pairs)),
-        "evidence": scaled(max(evidence for _, evidence in pairs)),
-    }
+        return 0.0
+    return scaled(max(judgement.of(item.statement)[0] for item in ranked[:3]))
 
 
 def _relevance(

@@ -45,18 +45,15 @@ class TableRows:
     columns: tuple[str, ...]
     rows: tuple[Statement, ...]
 
-    def amounts(self, column: int) -> list[Amount | None]:
-        """Return the amount in each row's cell of a column; None for any other text."""
-        return [self.amount(row, column) for row in self.rows]
+    def amounts(self, column: int, rows: Sequence[Statement] | None = None) -> list[Amount | None]:
+        """Return the amount in each row's cell of a column; None for any other text.
 
-    def amount(self, row: Statement, column: int) -> Amount | None:
-        """Return the amount in a row's cell; None for any other text."""
-        return amount_in(row.cells[column], _unit_of(self.columns[column]))
-
-    def value(self, row: Statement, column: int) -> float:
-        """Return the number in a row's cell in the unit of comparison, 0 for any other text."""
-        amount = self.amount(row, column)
-        return 0.0 if amount is None else amount.value
+        Args:
+            rows: Some of the rows; default: all.
+        """
+        unit = _unit_of(self.columns[column])
+        chosen = self.rows if rows is None else rows
+        return [amount_in(row.cells[column], unit) for row in chosen]
 
     def written(self, rows: Sequence[Statement], column: int, value: float) -> str:
         """Return a value with the unit of the rows' cells, as they write it.
@@ -66,7 +63,7 @@ class TableRows:
         matches = [_AMOUNT.fullmatch(row.cells[column]) for row in rows]
         written = {(m["sign"] or "", m["unit"] or "") for m in matches if m}
         if len(written) > 1:
-            amount = self.amount(rows[0], column)
+            [amount] = self.amounts(column, rows[:1])
             return f"{round(value, 4):,.10g} {amount.unit if amount else ''}".rstrip()
         sign, unit = written.pop()
         size = _BASE.get(

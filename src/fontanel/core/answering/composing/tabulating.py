@@ -128,7 +128,7 @@ class _Asked:
         self.negated = bool(_NEGATION.search(outside))
         counted, listed = _COUNT.search(question), _LIST.search(question)
         superlative = _SUPERLATIVE.search(outside)
-        self.dimension = superlative["word"].lower() if superlative else ""
+        self.dimension = ""
         nouns: list[str] = []
         self.operation: _Operation | None = None
         if counted:
@@ -139,14 +139,15 @@ class _Asked:
             self.operation = _Operation.SUM
         elif superlative and not exact_words(question):
             self.operation = _Operation.EXTREME
+            self.dimension = superlative["word"].lower()
             nouns = [m["noun"] for m in _COMPARED.finditer(question)] + [superlative["noun"] or ""]
         elif listed:
             self.operation, nouns = _Operation.LIST, [listed["noun"]]
         self._nouns = [words for words in map(self.words, nouns) if words]
 
     @property
-    def adds(self) -> bool:
-        return self.operation in (_Operation.SUM, _Operation.AVERAGE)
+    def calculates(self) -> bool:
+        return self.operation in (_Operation.SUM, _Operation.AVERAGE, _Operation.EXTREME)
 
     @property
     def about(self) -> set[str]:
@@ -165,7 +166,7 @@ class _Asked:
         They name the first column, or most of the names in it.
         """
         own = self.words_outside & self.words(table.columns[0])
-        if own and self.operation not in (_Operation.COUNT, _Operation.LIST):
+        if own and self.calculates:
             return own
         return next((noun for noun in self._nouns if self._names_rows(noun, table)), None)
 
@@ -216,10 +217,8 @@ def tabulate(
         noun = asked.noun_of(table)
         if noun is None or len(table.rows) < 2:
             continue
-        if asked.operation in (_Operation.COUNT, _Operation.LIST):
-            result = _selected(asked, table, noun)
-        else:
-            result = _calculated(asked, table, noun)
+        answer = _calculated if asked.calculates else _selected
+        result = answer(asked, table, noun)
         if result is not None:
             return result
     return None
@@ -291,7 +290,7 @@ def _limited(
     if column is None:
         return None
     amounts = table.amounts(column)
-    if reason := _not_comparable(table, table.rows, column, limit.first.unit):
+    if reason := _not_comparable(table, table.rows, column, amounts, limit.first.unit):
         return Computed(f"The rows cannot be compared: {reason}", ())
     return [
         row
@@ -349,23 +348,27 @@ def _calculated(asked: _Asked, table: TableRows, noun: frozenset[str]) -> Comput
             return limited
         chosen, within = limited
         words -= asked.words(table.columns[within])
-    about = asked.about if asked.operation == _Operation.EXTREME else set()
-    column = asked.column(table, words, about)
+    column = asked.column(table, words, asked.about)
     if column is None:
         return None
     words -= asked.words(table.columns[column])
-    if words or asked.negated:
-        narrowed = _narrowed(asked, table, chosen, words) if words else None
+    if words:
+        narrowed = _narrowed(asked, table, chosen, words)
         if narrowed is None:
-            return None  # it asks for less than the whole column
+            return None
         chosen = narrowed[0]
-    if reason := _not_comparable(table, chosen, column, ""):
-        verb = "added up" if asked.adds else "compared"
+    elif asked.negated:
+        return None  # it asks for less than the whole column
+    amounts = table.amounts(column, chosen)
+    extreme = asked.operation == _Operation.EXTREME
+    if reason := _not_comparable(table, chosen, column, amounts, ""):
+        verb = "compared" if extreme else "added up"
         return Computed(f"The rows cannot be {verb}: {reason}", ())
-    known = [row for row in chosen if table.amount(row, column) is not None]
-    if asked.operation == _Operation.EXTREME:
-        return _extreme(asked, table, known, column)
-    total = sum(table.value(row, column) for row in known)
+    known = [row for row, amount in zip(chosen, amounts, strict=True) if amount is not None]
+    values = [amount.value for amount in amounts if amount is not None]
+    if extreme:
+        return _extreme(asked, table, known, values, column)
+    total = sum(values)
     averages = asked.operation == _Operation.AVERAGE
     figure = table.written(known, column, total / len(known) if averages else total)
     kind = "on average" if averages else "in all"
@@ -374,10 +377,9 @@ def _calculated(asked: _Asked, table: TableRows, noun: frozenset[str]) -> Comput
 
 
 def _extreme(
-    asked: _Asked, table: TableRows, rows: Sequence[Statement], column: int
+    asked: _Asked, table: TableRows, rows: list[Statement], values: list[float], column: int
 ) -> Computed | None:
     """Return the row with the largest or smallest value, or all that share it."""
-    values = [table.value(row, column) for row in rows]
     best = max(values) if DIMENSIONS[asked.dimension][1] else min(values)
     chosen = [row for row, value in zip(rows, values, strict=True) if value == best]
     names = [row.cells[0].strip() for row in chosen[:_MAX_CITED]]
@@ -388,10 +390,15 @@ def _extreme(
     return Computed(text, tuple(chosen[:_MAX_CITED]))
 
 
-def _not_comparable(table: TableRows, rows: Sequence[Statement], column: int, unit: str) -> str:
+def _not_comparable(
+    table: TableRows,
+    rows: Sequence[Statement],
+    column: int,
+    amounts: Sequence[Amount | None],
+    unit: str,
+) -> str:
     """Return why rows cannot be computed with by a column; empty if they can."""
     name = f"the column “{table.columns[column]}”"
-    amounts = [table.amount(row, column) for row in rows]
     for row, amount in zip(rows, amounts, strict=True):
         cell = row.cells[column].strip()
         if amount is None and not NOTHING.fullmatch(cell):

@@ -8,6 +8,7 @@ from dataclasses import dataclass
 from itertools import pairwise
 
 from fontanel.core.answering.question.rewriting import rewrite, with_antecedent
+from fontanel.core.text.sentences import capitalised
 
 _PRONOUN = re.compile(
     r"\b(?:it|its|they|them|their|theirs|he|she|him|her|his|this|that|these|those|there|one|ones|the"
@@ -71,7 +72,8 @@ def stand_alone(
     own, earlier = split_stand_alone(history[-1].standalone.strip())
     if not earlier:
         rewritten = rewrite(question, own, terms)
-        rewritten = rewritten or with_antecedent(question, own, history[-1].titles)
+        if rewritten is None:
+            rewritten = with_antecedent(question, own, history[-1].titles)
         if rewritten is not None:
             return rewritten
     followed = earlier or own
@@ -106,7 +108,7 @@ def search_form(standalone: str, terms: Callable[[str], list[str]]) -> str:
     if not topic:
         return question
     core = _LEAD.sub("", question).strip() or question
-    return f"{core[:1].upper()}{core[1:]} ({' '.join(topic[:12])})"
+    return f"{capitalised(core)} ({' '.join(topic[:12])})"
 
 
 def _has_another(question: str, word: str, head: str, terms: Callable[[str], list[str]]) -> bool:

@@ -16,7 +16,7 @@ from fontanel.core.answering.question.followup import (
     split_stand_alone,
     stand_alone,
 )
-from fontanel.core.text.sentences import sentence_spans
+from fontanel.core.text.sentences import capitalised, sentence_spans
 
 #: Parts that are answered; further ones stay with the last.
 MAX_PARTS = 4
@@ -115,8 +115,4 @@ def _split(sentence: str, terms: Callable[[str], list[str]]) -> list[str]:
     texts = [sentence[a:b].strip(" ,;") for a, b in zip(places, ends, strict=True)]
     if len(texts) == 1:
         return [sentence]
-    return [text if text.endswith("?") else f"{text}?" for text in map(_capital, texts)]
-
-
-def _capital(text: str) -> str:
-    return text[:1].upper() + text[1:]
+    return [text if text.endswith("?") else f"{text}?" for text in map(capitalised, texts)]

@@ -91,18 +91,22 @@ def missing_names(question: str, texts: Sequence[str]) -> tuple[str, ...]:
     quiz"). A number may be in a list or a range ("berths 2 to 5"), or the name of a row; blanks,
     hyphens and case do not matter.
     """
+    options, numbered = list(_options(question)), _with_number(question)
+    proper = list(_proper(question))
+    if not (options or numbered or proper):
+        return ()  # most questions: nothing to look for in the texts
     text = "\n".join(texts)
     folded = fold(text)
-    missing = [name for name in _options(question) if not _has_name(folded, name)]
+    missing = [name for name in options if not _has_name(folded, name)]
     placed = set(_placed(question))
-    for name, stem, number in _with_number(question):
+    for name, stem, number in numbered:
         if (
             not _has_name(folded, name)
             and not _has_number(text, stem, number)
             and (_sibling(text, stem) or (name in placed and _has_noun(folded, stem)))
         ):
             missing.append(name)
-    missing += [name for name in _proper(question) if not _has_word(folded, name)]
+    missing += [name for name in proper if not _has_word(folded, name)]
     return tuple(dict.fromkeys(missing))
 
 

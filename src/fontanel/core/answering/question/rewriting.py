@@ -10,6 +10,8 @@ from __future__ import annotations
 import re
 from collections.abc import Callable, Sequence
 
+from fontanel.core.text.sentences import capitalised
+
 _LEAD = re.compile(r"^\s*(?:(?:and|but|so|or|then|also|what about|how about)\b[\s,]*)+", re.I)
 _PREPOSITIONS = (
     "at|in|on|for|by|with|without|after|before|during|under|over|from|to|within|since|until|near"
@@ -36,7 +38,7 @@ CALENDAR = (
 )
 #: Words of a phrase.
 _MAX_WORDS = 7
-_IT = re.compile(r"\b(?:it(?P<own>s)?)\b", re.I)
+_IT = re.compile(r"\bit(?P<own>s)?\b", re.I)
 _OTHER_PRONOUN = re.compile(
     r"\b(?:they|them|their|this|that|these|those|there|one|ones|he|she|his|her|him|same)\b", re.I
 )
@@ -48,7 +50,7 @@ _EMPTY_IT = re.compile(
 )
 #: The last phrase of a question, after a verb of its own.
 _LAST_PHRASE = re.compile(
-    r"\b(?P<verb>[\w’'-]+)\s+(?P<article>the|a|an)\s+(?P<noun>(?:[\w’'-]+\s+){0,2}[\w’'-]+)\?$",
+    r"\b(?P<verb>[\w’'-]+)\s+(?:the|a|an)\s+(?P<noun>(?:[\w’'-]+\s+){0,2}[\w’'-]+)\?$",
     re.I,
 )
 _AUXILIARY = frozenset(
@@ -148,10 +150,10 @@ def with_antecedent(question: str, before: str, titles: Sequence[str]) -> str | 
     thing = _only_thing(before.strip(), titles)
     if thing is None:
         return None
-    place = places[0]
+    [place] = places
     put = f"{thing}’s" if place["own"] else thing
     text = f"{plain[: place.start()]}{put}{plain[place.end() :]}".strip()
-    return f"{text[:1].upper()}{text[1:]}"
+    return capitalised(text)
 
 
 def _only_thing(before: str, titles: Sequence[str]) -> str | None:

@@ -224,12 +224,12 @@ class Binding:
         passages = [self._sources[n] for n in dict.fromkeys(cited) if n in self._sources]
         if self.own_knowledge:
             return Check(Verdict.UNCITED, 0.0, "The model's own knowledge.")
-        result = self._in_force(check(statement, passages, self._question, self._knowledge))
+        result = check(statement, passages, self._question, self._knowledge)
         if result.verdict == Verdict.UNCITED:
             # It may cite nothing and still be in a source.
             better = check(statement, list(self._sources.values()), self._question, self._knowledge)
-            return self._in_force(better) if better.verdict == Verdict.SUPPORTED else result
-        return result
+            result = better if better.verdict == Verdict.SUPPORTED else result
+        return self._in_force(result)
 
     def _in_force(self, result: Check) -> Check:
         """Return a check whose verdict says if only documents not in force support it."""
