@@ -298,6 +298,8 @@ def _load(url: str, notes: dict[str, Any]) -> None:
                 for path in files:
                     document = client.wait_for_document(kb, path.name)
                     print(f"  {document.state:8} {item['name']} / {document.title}", flush=True)
+            if item is notes["teams"][1] and not client.list_approved(item["kb"], limit=1):
+                client.import_approved(item["kb"], (HERE / "approved.jsonl").read_text())
             if item is notes["teams"][0]:
                 _connect(client, int(url.rpartition(":")[2]))
 

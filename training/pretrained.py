@@ -22,6 +22,8 @@ def load_encoder(base: Path, frozen_layers: int) -> BertModel:
     """
     config = BertConfig.from_json_file(base / "config.json")
     config.attention_probs_dropout_prob = config.hidden_dropout_prob = 0.0
+    # Twice as fast in bfloat16 on a CPU as the fused attention.
+    config._attn_implementation = "eager"
     bert = BertModel(config, add_pooling_layer=False)
     weights = {k: v for k, v in load_file(base / "model.safetensors").items() if "pooler" not in k}
     missing, _ = bert.load_state_dict(weights, strict=False)

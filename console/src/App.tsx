@@ -5,6 +5,8 @@ import { Frame } from "./components/Frame";
 import { SessionProvider, useSession } from "./hooks/useSession";
 import { AccountPage } from "./pages/account/AccountPage";
 import { AnswerPage } from "./pages/answers/AnswerPage";
+import { ApprovedPage } from "./pages/approved/ApprovedPage";
+import { ApprovedTab } from "./pages/approved/ApprovedTab";
 import { ChatPage } from "./pages/chat/ChatPage";
 import { AnswersTab } from "./pages/desks/AnswersTab";
 import { BuildTab } from "./pages/desks/BuildTab";
@@ -69,6 +71,8 @@ export function App() {
                 <Route path="try" element={<PreviewTab />} />
                 <Route path="search" element={<SearchTab />} />
                 <Route path="ask" element={<AskTab />} />
+                <Route path="approved" element={<ApprovedTab />} />
+                <Route path="approved/:approved" element={<ApprovedPage />} />
                 <Route path="sources" element={<SourcesTab />} />
                 <Route path="sources/:source" element={<SourcePage />} />
                 <Route path="sources/:source/runs/:run" element={<RunPage />} />

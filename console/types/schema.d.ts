@@ -1275,6 +1275,172 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/teams/{team}/kbs/{kb}/approved": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List approved answers
+         * @description Last changed first.
+         */
+        get: operations["list_approved_api_v1_teams__team__kbs__kb__approved_get"];
+        put?: never;
+        /** Make an approved answer */
+        post: operations["create_approved_api_v1_teams__team__kbs__kb__approved_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/teams/{team}/kbs/{kb}/approved/categories": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Count approved answers by category
+         * @description By name; answers without a category are under an empty one.
+         */
+        get: operations["count_approved_api_v1_teams__team__kbs__kb__approved_categories_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/teams/{team}/kbs/{kb}/approved/match": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Show which approved answers a question finds
+         * @description Likeliest first, with the likelihood that each answers the question.
+         */
+        get: operations["match_approved_api_v1_teams__team__kbs__kb__approved_match_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/teams/{team}/kbs/{kb}/approved/export": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Export approved answers
+         * @description As JSON Lines or CSV; importing the file again changes nothing.
+         */
+        get: operations["export_approved_api_v1_teams__team__kbs__kb__approved_export_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/teams/{team}/kbs/{kb}/approved/from-answer": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Approve an answer that was given
+         * @description Its citations become the places on which the approved answer rests.
+         */
+        post: operations["approve_answer_api_v1_teams__team__kbs__kb__approved_from_answer_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/teams/{team}/kbs/{kb}/approved/import": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Import approved answers
+         * @description All lines or, if one is not valid, none. A question that exists already is changed.
+         */
+        post: operations["import_approved_api_v1_teams__team__kbs__kb__approved_import_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/teams/{team}/kbs/{kb}/approved/{approved}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Show an approved answer */
+        get: operations["show_approved_api_v1_teams__team__kbs__kb__approved__approved__get"];
+        put?: never;
+        post?: never;
+        /**
+         * Delete an approved answer
+         * @description With its versions; to keep them, retire it.
+         */
+        delete: operations["delete_approved_api_v1_teams__team__kbs__kb__approved__approved__delete"];
+        options?: never;
+        head?: never;
+        /**
+         * Change, approve or retire an approved answer
+         * @description Fields left out stay. Needs If-Match, so that nobody overwrites another's change.
+         */
+        patch: operations["change_approved_api_v1_teams__team__kbs__kb__approved__approved__patch"];
+        trace?: never;
+    };
+    "/api/v1/teams/{team}/kbs/{kb}/approved/{approved}/versions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List the versions of an approved answer
+         * @description Newest first.
+         */
+        get: operations["list_versions_api_v1_teams__team__kbs__kb__approved__approved__versions_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/teams/{team}/desks": {
         parameters: {
             query?: never;
@@ -2138,9 +2304,16 @@ export interface components {
             sufficiency: number;
             /**
              * Composer
-             * @description What wrote it: built-in, or the name of a model.
+             * @description What wrote it: approved, built-in, or the name of a model.
              */
             composer: string;
+            /** @description The approved answer that was served, null if none was. */
+            approval?: components["schemas"]["ApprovalOut"] | null;
+            /**
+             * Choices
+             * @description Approved questions that may have been meant.
+             */
+            choices?: components["schemas"]["ChoiceOut"][];
             /**
              * Note
              * @description A note for the reader, such as that a model failed.
@@ -2226,6 +2399,325 @@ export interface components {
              * Format: date-time
              */
             created_at: string;
+        };
+        /**
+         * ApprovalOut
+         * @description Which approved answer was served, and who approved it when.
+         */
+        ApprovalOut: {
+            /** Id */
+            id: string;
+            /** Question */
+            question: string;
+            /** Approved By */
+            approved_by: string;
+            /** Approved At */
+            approved_at: string | null;
+            /** Kb Id */
+            kb_id: string;
+            /** Version */
+            version: number;
+        };
+        /**
+         * ApprovedChange
+         * @description What changes; fields left out stay.
+         */
+        ApprovedChange: {
+            /** Question */
+            question?: string | null;
+            /** Phrasings */
+            phrasings?: string[] | null;
+            /** Text */
+            text?: string | null;
+            /** Places */
+            places?: components["schemas"]["ApprovedPlaceIn"][] | null;
+            /** Category */
+            category?: string | null;
+            /** Valid From */
+            valid_from?: string | null;
+            /** Valid Until */
+            valid_until?: string | null;
+            /** Owner */
+            owner?: string | null;
+            /** State */
+            state?: ("draft" | "approved" | "retired") | null;
+        };
+        /**
+         * ApprovedCount
+         * @description A category and how many approved answers it has, by state.
+         */
+        ApprovedCount: {
+            /** Category */
+            category: string;
+            /** Draft */
+            draft: number;
+            /** Approved */
+            approved: number;
+            /** Retired */
+            retired: number;
+        };
+        /**
+         * ApprovedFromTurn
+         * @description Make an approved answer of an answer that was given; its citations become the places.
+         *
+         *     A question or text that is left out is taken from it.
+         */
+        ApprovedFromTurn: {
+            /**
+             * Phrasings
+             * @description Other wordings of the question.
+             */
+            phrasings?: string[];
+            /**
+             * Category
+             * @default
+             */
+            category: string;
+            /** Valid From */
+            valid_from?: string | null;
+            /** Valid Until */
+            valid_until?: string | null;
+            /**
+             * Owner
+             * @description Who keeps it right; default: its author.
+             * @default
+             */
+            owner: string;
+            /**
+             * State
+             * @default draft
+             * @enum {string}
+             */
+            state: "draft" | "approved" | "retired";
+            /**
+             * Turn
+             * @description The id of an answer of this knowledge base.
+             */
+            turn: string;
+            /** Question */
+            question?: string | null;
+            /** Text */
+            text?: string | null;
+        };
+        /**
+         * ApprovedImport
+         * @description What an import did; nothing is imported if a line is not valid.
+         */
+        ApprovedImport: {
+            /** Created */
+            created: number;
+            /**
+             * Changed
+             * @description Those whose question existed already.
+             */
+            changed: number;
+            /** Unchanged */
+            unchanged: number;
+            /** Problems */
+            problems: components["schemas"]["ImportProblem"][];
+        };
+        /**
+         * ApprovedImportIn
+         * @description A file of approved answers.
+         */
+        ApprovedImportIn: {
+            /**
+             * Form
+             * @enum {string}
+             */
+            form: "jsonl" | "csv";
+            /** Text */
+            text: string;
+        };
+        /**
+         * ApprovedIn
+         * @description An approved answer to make.
+         */
+        ApprovedIn: {
+            /**
+             * Phrasings
+             * @description Other wordings of the question.
+             */
+            phrasings?: string[];
+            /**
+             * Category
+             * @default
+             */
+            category: string;
+            /** Valid From */
+            valid_from?: string | null;
+            /** Valid Until */
+            valid_until?: string | null;
+            /**
+             * Owner
+             * @description Who keeps it right; default: its author.
+             * @default
+             */
+            owner: string;
+            /**
+             * State
+             * @default draft
+             * @enum {string}
+             */
+            state: "draft" | "approved" | "retired";
+            /** Question */
+            question: string;
+            /**
+             * Text
+             * @description The answer, as Markdown.
+             */
+            text: string;
+            /** Places */
+            places?: components["schemas"]["ApprovedPlaceIn"][];
+        };
+        /**
+         * ApprovedMatch
+         * @description An approved answer and how likely it answers a question, 0-1.
+         */
+        ApprovedMatch: {
+            /** Id */
+            id: string;
+            /** Question */
+            question: string;
+            /**
+             * Wording
+             * @description The question or phrasing that is most like the one asked.
+             */
+            wording: string;
+            /** Likelihood */
+            likelihood: number;
+            /**
+             * Served
+             * @description Whether it is served at the default threshold.
+             */
+            served: boolean;
+        };
+        /** ApprovedOut */
+        ApprovedOut: {
+            /** Id */
+            id: string;
+            /** Question */
+            question: string;
+            /** Phrasings */
+            phrasings: string[];
+            /** Text */
+            text: string;
+            /** Places */
+            places: components["schemas"]["ApprovedPlaceOut"][];
+            /** Category */
+            category: string;
+            /** Valid From */
+            valid_from: string | null;
+            /** Valid Until */
+            valid_until: string | null;
+            /** Owner */
+            owner: string;
+            /**
+             * State
+             * @enum {string}
+             */
+            state: "draft" | "approved" | "retired";
+            /**
+             * Served
+             * @description Whether it is approved and valid today.
+             */
+            served: boolean;
+            /** Approved By */
+            approved_by: string;
+            /** Approved At */
+            approved_at: string | null;
+            /**
+             * Turn Id
+             * @description The answer that it was made from.
+             */
+            turn_id: string | null;
+            /** Version */
+            version: number;
+            /**
+             * Created At
+             * Format: date-time
+             */
+            created_at: string;
+            /**
+             * Changed At
+             * Format: date-time
+             */
+            changed_at: string;
+        };
+        /**
+         * ApprovedPlaceIn
+         * @description Where an answer rests: a range of characters of a document, or all of it as an attachment.
+         */
+        ApprovedPlaceIn: {
+            /**
+             * Document
+             * @description A document's id or name.
+             */
+            document: string;
+            /**
+             * Revision
+             * @description Default: the one that is indexed.
+             */
+            revision?: string | null;
+            /** Start */
+            start?: number | null;
+            /** End */
+            end?: number | null;
+        };
+        /**
+         * ApprovedPlaceOut
+         * @description A place with its text. Without `quote` it is the whole document.
+         */
+        ApprovedPlaceOut: {
+            /** Document Id */
+            document_id: string;
+            /** Revision Id */
+            revision_id: string;
+            /** Title */
+            title: string;
+            /** Start */
+            start: number;
+            /** End */
+            end: number;
+            /** Quote */
+            quote: string;
+            locator: components["schemas"]["LocatorOut"];
+        };
+        /**
+         * ApprovedVersionOut
+         * @description An approved answer as it was after one change.
+         */
+        ApprovedVersionOut: {
+            /** Number */
+            number: number;
+            /** Author */
+            author: string;
+            /**
+             * Created At
+             * Format: date-time
+             */
+            created_at: string;
+            /** Question */
+            question: string;
+            /** Phrasings */
+            phrasings: string[];
+            /** Text */
+            text: string;
+            /** Category */
+            category: string;
+            /** Valid From */
+            valid_from: string | null;
+            /** Valid Until */
+            valid_until: string | null;
+            /** Owner */
+            owner: string;
+            /**
+             * State
+             * @enum {string}
+             */
+            state: "draft" | "approved" | "retired";
+            /** Places */
+            places: components["schemas"]["ApprovedPlaceOut"][];
         };
         /** AskIn */
         AskIn: {
@@ -2463,6 +2955,18 @@ export interface components {
             credentials?: {
                 [key: string]: string;
             } | null;
+        };
+        /**
+         * ChoiceOut
+         * @description An approved question that may be the one that was meant; asked again, it is answered.
+         */
+        ChoiceOut: {
+            /** Id */
+            id: string;
+            /** Question */
+            question: string;
+            /** Likelihood */
+            likelihood: number;
         };
         /**
          * CitationOut
@@ -2918,6 +3422,12 @@ export interface components {
              * @default 0.3
              */
             evidence_needed: number;
+            /**
+             * Approved Needed
+             * @description From this likelihood an approved answer is served; 1: for equal wording only.
+             * @default 0.8
+             */
+            approved_needed: number;
             /**
              * Passages
              * @default 16
@@ -3502,6 +4012,16 @@ export interface components {
             /** @description Why the document is not in force; null if it is. */
             outdated?: components["schemas"]["OutdatedOut"] | null;
             explanation?: components["schemas"]["ExplanationOut"] | null;
+        };
+        /** ImportProblem */
+        ImportProblem: {
+            /**
+             * Line
+             * @description The line of the file, from 1.
+             */
+            line: number;
+            /** Problem */
+            problem: string;
         };
         /**
          * InvitationAccept
@@ -4266,6 +4786,20 @@ export interface components {
             /** Next */
             next?: string | null;
         };
+        /** Page[ApprovedOut] */
+        Page_ApprovedOut_: {
+            /** Items */
+            items: components["schemas"]["ApprovedOut"][];
+            /** Next */
+            next?: string | null;
+        };
+        /** Page[ApprovedVersionOut] */
+        Page_ApprovedVersionOut_: {
+            /** Items */
+            items: components["schemas"]["ApprovedVersionOut"][];
+            /** Next */
+            next?: string | null;
+        };
         /** Page[ConversationOut] */
         Page_ConversationOut_: {
             /** Items */
@@ -4773,6 +5307,12 @@ export interface components {
             sufficiency: number;
             /** Composer */
             composer: string;
+            approval?: components["schemas"]["ApprovalOut"] | null;
+            /**
+             * Choices
+             * @default []
+             */
+            choices: components["schemas"]["ChoiceOut"][];
             /**
              * Note
              * @default
@@ -5767,6 +6307,12 @@ export interface components {
             sufficiency: number;
             /** Composer */
             composer: string;
+            approval?: components["schemas"]["ApprovalOut"] | null;
+            /**
+             * Choices
+             * @default []
+             */
+            choices: components["schemas"]["ChoiceOut"][];
             /**
              * Note
              * @default
@@ -11526,6 +12072,728 @@ export interface operations {
                 };
                 content: {
                     "application/json": unknown;
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not valid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    list_approved_api_v1_teams__team__kbs__kb__approved_get: {
+        parameters: {
+            query?: {
+                state?: ("draft" | "approved" | "retired") | null;
+                category?: string | null;
+                /** @description Only those whose question or answer contains it. */
+                text?: string | null;
+                cursor?: string | null;
+                limit?: number;
+            };
+            header?: never;
+            path: {
+                kb: string;
+                team: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Page_ApprovedOut_"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not valid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    create_approved_api_v1_teams__team__kbs__kb__approved_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                kb: string;
+                team: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ApprovedIn"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApprovedOut"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not valid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    count_approved_api_v1_teams__team__kbs__kb__approved_categories_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                kb: string;
+                team: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApprovedCount"][];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not valid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    match_approved_api_v1_teams__team__kbs__kb__approved_match_get: {
+        parameters: {
+            query: {
+                question: string;
+            };
+            header?: never;
+            path: {
+                kb: string;
+                team: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApprovedMatch"][];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not valid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    export_approved_api_v1_teams__team__kbs__kb__approved_export_get: {
+        parameters: {
+            query?: {
+                form?: "jsonl" | "csv";
+            };
+            header?: never;
+            path: {
+                kb: string;
+                team: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": unknown;
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not valid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    approve_answer_api_v1_teams__team__kbs__kb__approved_from_answer_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                kb: string;
+                team: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ApprovedFromTurn"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApprovedOut"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not valid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    import_approved_api_v1_teams__team__kbs__kb__approved_import_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                kb: string;
+                team: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ApprovedImportIn"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApprovedImport"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not valid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    show_approved_api_v1_teams__team__kbs__kb__approved__approved__get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                kb: string;
+                approved: string;
+                team: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApprovedOut"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not valid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    delete_approved_api_v1_teams__team__kbs__kb__approved__approved__delete: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                kb: string;
+                approved: string;
+                team: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not valid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    change_approved_api_v1_teams__team__kbs__kb__approved__approved__patch: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                kb: string;
+                approved: string;
+                team: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ApprovedChange"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApprovedOut"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not valid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    list_versions_api_v1_teams__team__kbs__kb__approved__approved__versions_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                kb: string;
+                approved: string;
+                team: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Page_ApprovedVersionOut_"];
                 };
             };
             /** @description Not signed in */

@@ -32,6 +32,7 @@ class Filled:
     answer: str
     document: str
     source: str
+    approved: str
 
     def pages(self) -> list[str]:
         team = f"/t/{self.team.slug}"
@@ -43,6 +44,9 @@ class Filled:
             f"{kb}/sources/{self.source}",
             f"{kb}/search",
             f"{kb}/ask",
+            f"{kb}/approved",
+            f"{kb}/approved/{self.approved}",
+            f"{kb}/approved/new",
             f"{kb}/try",
             f"{kb}/settings",
             f"{kb}/write",
@@ -90,7 +94,10 @@ def filled(service: Service) -> Filled:
     client.publish_desk(desk.id)
     link = client.make_desk_link(desk.id, "Crew")
     answer = client.ask_desk(desk.id, "At what gust does the quay crane stop?")
-    return Filled(team, desk.id, link.url, answer.turn_id, added.document.id, source.id)
+    approved = client.approve_answer(kb.slug, answer.turn_id, state="approved")
+    return Filled(
+        team, desk.id, link.url, answer.turn_id, added.document.id, source.id, approved.id
+    )
 
 
 def faults(page: Page) -> list[str]:

@@ -105,7 +105,7 @@ function Ranges({
     // A second citation of the same statement adds its number only.
     const again = citation.answer_start >= from && citation.answer_end === at && at > from;
     if (end <= start && !again) continue;
-    if (start > at) parts.push(turn.text.slice(at, start));
+    if (start > at) parts.push(<Inline key={`t${at}`} text={turn.text.slice(at, start)} />);
     const doubtful = turn.statements.some(
       (one) => one.citations.includes(citation.number) && isDoubtful(one),
     );
@@ -119,7 +119,7 @@ function Ranges({
           onMouseEnter={() => onLight(citation.number)}
           onMouseLeave={() => onLight(null)}
         >
-          {turn.text.slice(start, end)}
+          <Inline text={turn.text.slice(start, end)} />
         </span>,
       );
     if (end === citation.answer_end) {
@@ -141,6 +141,34 @@ function Ranges({
     }
     at = Math.max(at, end);
   }
-  if (at < to) parts.push(turn.text.slice(at, to));
+  if (at < to) parts.push(<Inline key={`t${at}`} text={turn.text.slice(at, to)} />);
+  return <>{parts}</>;
+}
+
+/** Text with **strong** words, `code` and [links](https://...) of Markdown. */
+function Inline({ text }: { text: string }) {
+  const parts: ReactNode[] = [];
+  let at = 0;
+  const marks = /\*\*([^*\n]+)\*\*|`([^`\n]+)`|\[([^\]\n]+)\]\((https?:\/\/[^\s)]+)\)/g;
+  for (const match of text.matchAll(marks)) {
+    const [whole, strong, code, label, url] = match;
+    if (match.index > at) parts.push(text.slice(at, match.index));
+    if (strong) parts.push(<b key={match.index}>{strong}</b>);
+    else if (code) parts.push(<code key={match.index}>{code}</code>);
+    else
+      parts.push(
+        <a
+          key={match.index}
+          className="link text-primary"
+          href={url}
+          target="_blank"
+          rel="noreferrer noopener"
+        >
+          {label}
+        </a>,
+      );
+    at = match.index + whole.length;
+  }
+  if (at < text.length) parts.push(text.slice(at));
   return <>{parts}</>;
 }

@@ -13,6 +13,10 @@ interface Props extends ForReaders {
   live: boolean;
   /** The path of records of answers, for editors. */
   record?: string;
+  /** The page on which an answer is approved, for editors. */
+  approve?: (turn: Draft) => string | null;
+  /** Asks one of the choices that are offered. */
+  onAsk?: (question: string) => void;
   children?: ReactNode;
 }
 
@@ -23,7 +27,16 @@ const STATES: Partial<Record<Draft["state"], string>> = {
 };
 
 /** A turn: the question, the answer, and its citations as margin notes next to their lines. */
-export function AnswerView({ turn, pathOf, live, onContext, record, children }: Props) {
+export function AnswerView({
+  turn,
+  pathOf,
+  live,
+  onContext,
+  record,
+  approve,
+  onAsk,
+  children,
+}: Props) {
   const [lit, setLit] = useState<number | null>(null);
   const [opened, setOpened] = useState<Citation | null>(null);
   const text = useRef<HTMLDivElement>(null);
@@ -35,6 +48,7 @@ export function AnswerView({ turn, pathOf, live, onContext, record, children }: 
   };
   const checked = turn.statements.filter((statement) => statement.verdict !== "none");
   const supported = checked.filter((statement) => statement.verdict === "supported").length;
+  const approvePath = approve?.(turn);
   const doubts = turn.statements.filter(isDoubtful);
   return (
     <section
@@ -56,11 +70,13 @@ export function AnswerView({ turn, pathOf, live, onContext, record, children }: 
           {live && turn.text === "" && <p className="soft">Searching the documents…</p>}
         </div>
         {!live && STATES[turn.state] && <p className="soft mt-2">{STATES[turn.state]}</p>}
+        {turn.approval && <Approval approval={turn.approval} />}
         {turn.note && (
           <p className="border-warning soft mt-3 border-l-2 pl-3" role="note">
             {turn.note}
           </p>
         )}
+        {turn.choices.length > 0 && <Choices turn={turn} onAsk={onAsk} />}
         {doubts.length > 0 && <Doubts turn={turn} doubts={doubts} />}
         {turn.links.length > 0 && (
           <p className="mt-3 flex flex-wrap gap-x-5 gap-y-1">
@@ -81,17 +97,24 @@ export function AnswerView({ turn, pathOf, live, onContext, record, children }: 
           <div className="border-base-300 soft mt-4 flex flex-wrap items-center gap-x-5 gap-y-1 border-t pt-2.5 text-[13px]">
             {turn.outcome === "answered" && (
               <>
-                <span>
-                  {supported} of {checked.length}{" "}
-                  {checked.length === 1 ? "statement is" : "statements are"} supported by the cited
-                  passages
-                </span>
+                {!turn.approval && (
+                  <span>
+                    {supported} of {checked.length}{" "}
+                    {checked.length === 1 ? "statement is" : "statements are"} supported by the
+                    cited passages
+                  </span>
+                )}
                 <CopyButton turn={turn} />
               </>
             )}
             {record && turn.id && (
               <Link className="link-hover" to={`${record}/${turn.id}`}>
                 How this answer was made
+              </Link>
+            )}
+            {approvePath && !turn.approval && (
+              <Link className="link-hover" to={approvePath}>
+                Approve this answer
               </Link>
             )}
             {children}
@@ -118,6 +141,43 @@ export function AnswerView({ turn, pathOf, live, onContext, record, children }: 
           onClose={() => setOpened(null)}
         />
       )}
+    </section>
+  );
+}
+
+/** Who approved the answer, and when. */
+function Approval({ approval }: { approval: NonNullable<Draft["approval"]> }) {
+  return (
+    <p className="border-success soft mt-3 border-l-2 pl-3">
+      Approved{approval.approved_by && ` by ${approval.approved_by}`}
+      {approval.approved_at && ` on ${new Date(approval.approved_at).toLocaleDateString()}`} as the
+      answer to “{approval.question}”
+    </p>
+  );
+}
+
+/** Approved questions that may have been meant. */
+function Choices({ turn, onAsk }: { turn: Draft; onAsk?: (question: string) => void }) {
+  return (
+    <section className="mt-3" aria-label="Similar questions">
+      <p className="soft text-[13px]">Did you mean one of these? They have an approved answer.</p>
+      <ul className="mt-1 space-y-1">
+        {turn.choices.map((choice) => (
+          <li key={choice.id}>
+            {onAsk ? (
+              <button
+                type="button"
+                className="link text-primary cursor-pointer text-left"
+                onClick={() => onAsk(choice.question)}
+              >
+                {choice.question}
+              </button>
+            ) : (
+              choice.question
+            )}
+          </li>
+        ))}
+      </ul>
     </section>
   );
 }

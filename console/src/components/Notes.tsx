@@ -125,12 +125,15 @@ export function NoteText({ citation, lit }: { citation: Citation; lit: boolean }
         <b className="text-primary mr-1.5">{citation.number}</b>
         <b className="font-semibold">{citation.title}</b>
         <span className="soft">
-          {where && ` · ${where}`} · {percent(citation.match)}
+          {where && ` · ${where}`}
+          {citation.quote ? ` · ${percent(citation.match)}` : " · whole document"}
         </span>
       </span>
-      <span className="mt-0.5 block font-serif text-[14.5px] leading-snug">
-        “<span className={lit ? "marked" : ""}>{citation.quote.replaceAll("\t", " · ")}</span>”
-      </span>
+      {citation.quote && (
+        <span className="mt-0.5 block font-serif text-[14.5px] leading-snug">
+          “<span className={lit ? "marked" : ""}>{citation.quote.replaceAll("\t", " · ")}</span>”
+        </span>
+      )}
       <Outdated outdated={citation.outdated} />
       {(citation.also?.length ?? 0) > 0 && (
         <span className="soft block text-[13px]">also in {citation.also!.join(", ")}</span>

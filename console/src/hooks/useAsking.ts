@@ -14,6 +14,8 @@ export interface Draft {
   feedback: Schemas["FeedbackOut"][];
   note: string;
   composer: string;
+  approval: Schemas["ApprovalOut"] | null;
+  choices: Schemas["ChoiceOut"][];
   state: Schemas["TurnOut"]["state"];
   outcome: Answer["outcome"] | null;
 }
@@ -32,6 +34,8 @@ const EMPTY = {
   feedback: [],
   note: "",
   composer: "",
+  approval: null,
+  choices: [],
 };
 const begun = (question: string): Draft => ({
   ...EMPTY,
@@ -50,6 +54,8 @@ export const ofTurn = (turn: Schemas["TurnOut"]): Draft => ({
   links: turn.links ?? [],
   feedback: turn.feedback ?? [],
   note: turn.note ?? "",
+  approval: turn.approval ?? null,
+  choices: turn.choices ?? [],
 });
 
 const ofAnswer = (answer: Answer): Partial<Draft> => ({
@@ -58,6 +64,8 @@ const ofAnswer = (answer: Answer): Partial<Draft> => ({
   note: answer.note ?? "",
   statements: answer.statements ?? [],
   links: answer.links ?? [],
+  approval: answer.approval ?? null,
+  choices: answer.choices ?? [],
   state: "done",
 });
 

@@ -9,6 +9,7 @@ from typing import Any
 from fontanel import __version__
 from fontanel.cli.commands import (
     answers,
+    approved,
     asking,
     desks,
     documents,
@@ -86,6 +87,12 @@ def build_parser() -> Parser:
         noun("source", "sources of a knowledge base, synced automatically"), verb, common, kb
     )
     asking.add_conversation_commands(noun("conversation", "your conversations"), verb, common, kb)
+    approved.add_commands(
+        noun("approved", "answers that people approved, served before any search"),
+        verb,
+        common,
+        kb,
+    )
     desks.add_commands(noun, verb, common)
     answers.add_commands(noun, verb, common)
     people.add_commands(noun, verb, commands, common)

@@ -8,6 +8,7 @@ from typing import Any
 from pydantic import TypeAdapter
 
 from fontanel import schemas as s
+from fontanel.client._approved_calls import ApprovedCalls
 from fontanel.client._call import Call, if_match, named, quoted
 from fontanel.client._desk_calls import DeskCalls
 from fontanel.facts import OutdatedRanking
@@ -15,7 +16,7 @@ from fontanel.facts import OutdatedRanking
 EVENT: TypeAdapter[s.Event] = TypeAdapter(s.Event)
 
 
-class Calls(DeskCalls):
+class Calls(ApprovedCalls, DeskCalls):
     """Every call of the API as a `Call`, for one team."""
 
     def __init__(self, team: str | None) -> None:

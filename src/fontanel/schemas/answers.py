@@ -92,6 +92,25 @@ class OfferedLink(Model):
     title: str
 
 
+class ApprovalOut(Model):
+    """Which approved answer was served, and who approved it when."""
+
+    id: str
+    question: str
+    approved_by: str
+    approved_at: datetime | None
+    kb_id: str
+    version: int
+
+
+class ChoiceOut(Model):
+    """An approved question that may be the one that was meant; asked again, it is answered."""
+
+    id: str
+    question: str
+    likelihood: float
+
+
 class AnswerOut(Model):
     """An answer. When it was declined, `evidence` are the nearest passages."""
 
@@ -108,7 +127,13 @@ class AnswerOut(Model):
     sufficiency: float = Field(
         description="The likelihood, 0-1, that the evidence answers the question."
     )
-    composer: str = Field(description="What wrote it: built-in, or the name of a model.")
+    composer: str = Field(description="What wrote it: approved, built-in, or the name of a model.")
+    approval: ApprovalOut | None = Field(
+        None, description="The approved answer that was served, null if none was."
+    )
+    choices: list[ChoiceOut] = Field(
+        default_factory=list, description="Approved questions that may have been meant."
+    )
     note: str = Field(
         "",
         description="A note for the reader, such as that a model failed.",
@@ -151,6 +176,8 @@ class TurnOut(Model):
     evidence: list[EvidenceOut]
     sufficiency: float
     composer: str
+    approval: ApprovalOut | None = None
+    choices: list[ChoiceOut] = []
     note: str = ""
     statements: list[StatementOut] | None = None
     links: list[OfferedLink] = []

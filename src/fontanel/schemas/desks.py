@@ -9,6 +9,7 @@ from urllib.parse import urlsplit
 
 from pydantic import Field, StringConstraints, field_validator
 
+from fontanel.facts import APPROVED_NEEDED
 from fontanel.schemas.base import Model, Name, Tags
 
 GroundingName = Literal["only_sources", "sources_first"]
@@ -55,6 +56,12 @@ class DeskSettings(Model):
     )
     evidence_needed: float = Field(
         0.3, ge=0, le=1, description="Below this likelihood a question is declined."
+    )
+    approved_needed: float = Field(
+        APPROVED_NEEDED,
+        ge=0,
+        le=1,
+        description="From this likelihood an approved answer is served; 1: for equal wording only.",
     )
     passages: int = Field(16, ge=1, le=40)
     documents: int | None = Field(

@@ -7,6 +7,7 @@ from starlette.routing import BaseRoute
 from fontanel.service.routes import facts, health
 from fontanel.service.routes.desks import answers, chat, desks, kb_questions, models, usage
 from fontanel.service.routes.kbs import (
+    approved,
     documents,
     editions,
     kbs,
@@ -35,6 +36,7 @@ _ROUTERS = (
     preview.router,
     search.router,
     kb_questions.router,
+    approved.router,
     desks.router,
     chat.router,
     answers.router,

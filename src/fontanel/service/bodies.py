@@ -34,6 +34,7 @@ _LARGER_JSON = (
     (re.compile(r"/api/v1/teams/[^/]+/kbs/[^/]+/sources/[^/]+/documents"), 16 * _MB),
     (re.compile(r"/api/v1/teams/[^/]+/kbs/[^/]+/(?:written|documents/.+/written)"), 13 * _MB),
     (re.compile(r"/api/v1/teams/[^/]+/kbs/[^/]+/editions/compare"), 2 * _MB),
+    (re.compile(r"/api/v1/teams/[^/]+/kbs/[^/]+/approved/import"), 8 * _MB),
 )
 _UPLOADS = re.compile(r"/api/v1/teams/[^/]+/(?:kbs/[^/]+/(?:documents|preview)|packs)")
 

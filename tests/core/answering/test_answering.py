@@ -11,11 +11,15 @@ from hypothesis import strategies as st
 from fontanel.core.answering import (
     Answer,
     AnswerSettings,
+    Approval,
+    ApprovedAnswer,
+    ApprovedFound,
+    Choice,
     CitationBound,
-    CuratedAnswer,
     EvidenceFound,
     Exchange,
     Finished,
+    Knowledge,
     Outcome,
     Started,
     TextPiece,
@@ -387,35 +391,40 @@ def test_a_superseded_rule_does_not_come_before_the_one_in_force(embedder: OnnxE
 
 
 class Approved:
-    """Curated answers by their question."""
+    """Approved answers by a word of their question; other questions are offered a choice."""
 
     def __init__(self, **answers: str) -> None:
         self.asked: list[str] = []
         self._answers = answers
 
-    def find(self, question: str) -> CuratedAnswer | None:
+    def find(self, question: str, knowledge: Knowledge, needed: float) -> ApprovedFound:
         self.asked.append(question)
         text = next((text for word, text in self._answers.items() if word in question), None)
-        return None if text is None else CuratedAnswer("Opening times", text)
+        if text is None:
+            return ApprovedFound(None, (Choice("appr_2", "When does it open?", needed / 2),))
+        return ApprovedFound(ApprovedAnswer(Approval("appr_1", "Opening times", "Ada"), text))
 
 
-def test_a_curated_answer_is_served_before_anything_is_looked_for(embedder: OnnxEmbedder) -> None:
+def test_an_approved_answer_is_served_before_any_search(embedder: OnnxEmbedder) -> None:
     documents, trace = Documents(embedder, lock=LOCK), Trace()
-    curated = Approved(open="From six to ten.")
+    approved = Approved(open="From six to ten.")
     history = [Exchange("How long is Tangle Lock?", "How long is Tangle Lock?", ("Lock notes",))]
     events = list(
-        answer("And when does it open?", history, documents, curated=curated, trace=trace)
+        answer("And when does it open?", history, documents, approved=approved, trace=trace)
     )
     assert isinstance(events[-1], Finished)
-    assert (events[-1].answer.text, events[-1].answer.composer) == ("From six to ten.", "curated")
-    assert curated.asked == [events[-1].answer.standalone]
+    result = events[-1].answer
+    assert (result.text, result.composer) == ("From six to ten.", "approved")
+    assert result.approval == Approval("appr_1", "Opening times", "Ada")
+    assert approved.asked == [result.standalone]
     assert [step.name for step in trace.steps] == [
         "routing",
         "stand-alone question",
-        "curated answer",
+        "approved answers",
     ]
     # Where none was approved, the question goes its way.
-    other = list(answer("Which channel is the keeper on?", [], documents, curated=curated))[-1]
+    other = list(answer("Which channel is the keeper on?", [], documents, approved=approved))[-1]
     assert isinstance(other, Finished)
-    assert other.answer.composer == "built-in"
+    assert (other.answer.composer, other.answer.approval) == ("built-in", None)
+    assert [choice.id for choice in other.answer.choices] == ["appr_2"]
     assert "71" in other.answer.text

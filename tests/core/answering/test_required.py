@@ -96,7 +96,7 @@ def test_the_nearest_name_is_found(name: str, nearest: str) -> None:
         (
             21,
             Outcome.DECLINED,
-            "No passage that was found mentions basin 21. The nearest is basin 14.",
+            "None of the closest passages mentions basin 21. The nearest is basin 14.",
         ),
     ],
 )

@@ -35,7 +35,17 @@ export function AnswerPage() {
           ` · ${record.desk_version == null ? "draft" : `version ${record.desk_version}`}`}{" "}
         · {asker(record.asker)} · <Ago at={record.created_at} />
       </p>
-      <AnswerView turn={ofTurn(record)} pathOf={pathOf} live={false} />
+      <AnswerView
+        turn={ofTurn(record)}
+        pathOf={pathOf}
+        live={false}
+        approve={() => {
+          const kb = record.citations[0]?.kb_id || Object.keys(record.editions ?? {})[0];
+          return team.mayEdit && kb
+            ? `/t/${team.slug}/kbs/${kb}/approved/new?answer=${record.id}`
+            : null;
+        }}
+      />
       {record.changed_since.length > 0 && (
         <p className="border-warning mt-4 border-l-2 pl-3" role="status">
           This answer cites text that has changed since:{" "}

@@ -178,6 +178,7 @@ function Chat({ face, headers }: { face: Face; headers?: Headers }) {
             pathOf={pathOf}
             live={turn.state === "answering"}
             onContext={(citation) => turn.id && setContext({ turn: turn.id, citation })}
+            onAsk={(choice) => void ask(choice)}
           >
             {turn.id && (
               <Helpful

@@ -108,6 +108,7 @@ export function SettingsForm({ settings, onChange, kbs, models }: Props) {
       )}
     </Field>
   );
+  const approved = settings.approved_needed ?? 0.8;
   const floor = settings.evidence_needed ?? 0.3;
   return (
     <>
@@ -202,6 +203,27 @@ export function SettingsForm({ settings, onChange, kbs, models }: Props) {
               step={0.05}
               value={floor}
               onChange={(e) => set({ evidence_needed: Number(e.target.value) })}
+            />
+          )}
+        </Field>
+        <Field
+          label={`Serve an approved answer from: ${Math.round(approved * 100)} %`}
+          hint={
+            approved === 1
+              ? "Only for its own questions, word for word."
+              : "How likely it must be that a question means the same as an approved one. Less likely ones are offered as a choice."
+          }
+        >
+          {(id) => (
+            <input
+              id={id}
+              type="range"
+              className="range range-primary range-sm w-full"
+              min={0.5}
+              max={1}
+              step={0.05}
+              value={approved}
+              onChange={(e) => set({ approved_needed: Number(e.target.value) })}
             />
           )}
         </Field>

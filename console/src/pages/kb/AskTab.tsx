@@ -19,13 +19,17 @@ export function AskTab() {
   );
   const end = useRef<HTMLDivElement>(null);
 
-  const askIt = async (event: FormEvent) => {
+  const submit = async (asked: string) => {
+    if (busy || coming) return;
+    await ask(asked);
+    end.current?.scrollIntoView({ block: "nearest" });
+  };
+  const askIt = (event: FormEvent) => {
     event.preventDefault();
     const asked = question.trim();
     if (!asked || busy || coming) return;
     setQuestion("");
-    await ask(asked);
-    end.current?.scrollIntoView({ block: "nearest" });
+    void submit(asked);
   };
 
   return (
@@ -64,6 +68,8 @@ export function AskTab() {
           pathOf={() => path}
           live={turn.state === "answering"}
           record={team.mayEdit ? `/t/${team.slug}/answers` : undefined}
+          approve={({ id }) => (team.mayEdit && id ? `${path}/approved/new?answer=${id}` : null)}
+          onAsk={(choice) => void submit(choice)}
         />
       ))}
       <Failure message={error} />

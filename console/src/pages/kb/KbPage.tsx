@@ -68,6 +68,7 @@ export function KbPage() {
     ["sources", "Sources"],
     ["search", "Search"],
     ["ask", "Ask"],
+    ["approved", "Approved answers"],
     ...(team.mayEdit ? [["try", "Try a file"]] : []),
     ...(team.mayEdit ? [["settings", "Settings"]] : []),
   ];

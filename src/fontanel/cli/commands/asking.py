@@ -20,6 +20,7 @@ from fontanel.cli.commands.conversations import (
     delete_conversation,
     export_conversation,
     list_conversations,
+    print_approval,
     print_sources,
     rename_conversation,
     show_conversation,
@@ -338,6 +339,7 @@ def _print_events(context: Context, events: Iterator[Event], place: str) -> int:
     context.say()
     if finished is not None:
         _print_doubts(context, finished)
+        print_approval(context, finished)
         print_sources(context, finished)
         if finished.outcome != "small_talk":
             options = f"{place} --conversation {finished.conversation_id}".lstrip()

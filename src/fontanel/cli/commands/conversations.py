@@ -15,6 +15,7 @@ from fontanel.schemas import (
     AnswerOut,
     CitationOut,
     EvidenceOut,
+    LocatorOut,
     TurnOut,
 )
 
@@ -43,6 +44,7 @@ def show_conversation(context: Context, options: argparse.Namespace) -> None:
     for turn in turns:
         context.say(Text(turn.question, "bold"))
         context.say(Text(turn.text))
+        print_approval(context, turn)
         print_sources(context, turn)
         context.say()
 
@@ -85,15 +87,39 @@ def print_sources(context: Context, answer: AnswerOut | TurnOut) -> None:
 
 
 def print_citation(context: Context, citation: CitationOut) -> None:
-    context.say(
-        Text.assemble(
-            (f"[{citation.number}] ", "cyan"),
-            (citation.title, "bold"),
-            (f"  {place(citation.title, citation.locator)}  {percent(citation.match)}", "dim"),
-        )
+    print_place(
+        context,
+        citation.number,
+        citation.title,
+        citation.locator,
+        citation.quote,
+        f"  {percent(citation.match)}",
     )
-    quote = " / ".join(citation.quote.replace("\t", "  ").split("\n"))
-    context.say(Padding(Text(f"“{quote}”"), (0, 0, 0, 4), expand=False))
+
+
+def print_place(
+    context: Context, number: int, title: str, locator: LocatorOut, quote: str, about: str = ""
+) -> None:
+    """Print a numbered place in a document with its text; without text, it is the document."""
+    where = place(title, locator) if quote else "whole document"
+    context.say(
+        Text.assemble((f"[{number}] ", "cyan"), (title, "bold"), (f"  {where}{about}", "dim"))
+    )
+    if quote:
+        shown = " / ".join(quote.replace("\t", "  ").split("\n"))
+        context.say(Padding(Text(f"“{shown}”"), (0, 0, 0, 4), expand=False))
+
+
+def print_approval(context: Context, answer: AnswerOut | TurnOut) -> None:
+    """Print who approved an answer, and the approved questions that may have been meant."""
+    if (approval := answer.approval) is not None:
+        at = f" on {approval.approved_at:%Y-%m-%d}" if approval.approved_at else ""
+        by = f" by {approval.approved_by}" if approval.approved_by else ""
+        context.say(Text(f"Approved{by}{at}, as the answer to: {approval.question}", "green"))
+    if answer.choices:
+        context.say(Text("\nDid you mean one of these? They have an approved answer:", "dim"))
+        for choice in answer.choices:
+            context.say(Text(f"    {choice.question}"))
 
 
 def _print_nearest(context: Context, passage: EvidenceOut) -> None:

@@ -172,6 +172,12 @@ def _add_settings(parser: argparse.ArgumentParser) -> None:
         type=float,
         help="decline below this likelihood, 0 to 1",
     )
+    parser.add_argument(
+        "--approved-needed",
+        dest="approved_needed",
+        type=float,
+        help="serve an approved answer from this likelihood on, 0 to 1",
+    )
     parser.add_argument("--passages", type=int)
     parser.add_argument(
         "--unsupported",
@@ -195,6 +201,7 @@ def _settings(options: argparse.Namespace) -> dict[str, Any]:
         "length",
         "layout",
         "evidence_needed",
+        "approved_needed",
         "passages",
         "unsupported",
         "audience",

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from fontanel.client._async.approved import AsyncApprovedClient
 from fontanel.client._async.conversations import AsyncConversationClient
 from fontanel.client._async.desks import AsyncDeskClient
 from fontanel.client._async.documents import AsyncDocumentClient
@@ -14,6 +15,7 @@ from fontanel.client._async.sources import AsyncSourceClient
 class AsyncClient(
     AsyncPeopleClient,
     AsyncKbClient,
+    AsyncApprovedClient,
     AsyncDocumentClient,
     AsyncSourceClient,
     AsyncQuestionClient,

@@ -5,6 +5,7 @@ Made from its asynchronous twin by `make client`; do not edit.
 
 from __future__ import annotations
 
+from fontanel.client._sync.approved import SyncApprovedClient
 from fontanel.client._sync.conversations import ConversationClient
 from fontanel.client._sync.desks import DeskClient
 from fontanel.client._sync.documents import DocumentClient
@@ -17,6 +18,7 @@ from fontanel.client._sync.sources import SourceClient
 class Client(
     PeopleClient,
     KbClient,
+    SyncApprovedClient,
     DocumentClient,
     SourceClient,
     QuestionClient,

@@ -1,11 +1,14 @@
 """A question's way: from its words to a composed, cited and verified answer."""
 
-from fontanel.core.answering.curated import Curated, CuratedAnswer
+from fontanel.core.answering.approved import ApprovedAnswer, ApprovedAnswers, ApprovedFound
 from fontanel.core.answering.events import (
+    APPROVED,
     BUILT_IN,
     Answer,
     AnswerEvent,
+    Approval,
     CheckedStatement,
+    Choice,
     Citation,
     CitationBound,
     EvidenceFound,
@@ -34,15 +37,19 @@ from fontanel.core.answering.trace import Step, Trace
 from fontanel.core.answering.writing.writer import Writer, WriterFailed
 
 __all__ = [
+    "APPROVED",
     "BUILT_IN",
     "Answer",
     "AnswerEvent",
     "AnswerSettings",
+    "Approval",
+    "ApprovedAnswer",
+    "ApprovedAnswers",
+    "ApprovedFound",
     "CheckedStatement",
+    "Choice",
     "Citation",
     "CitationBound",
-    "Curated",
-    "CuratedAnswer",
     "EvidenceFound",
     "EvidencePassage",
     "Exchange",

@@ -6,6 +6,7 @@ The answer, its citations, and the events along the way.
 from __future__ import annotations
 
 from dataclasses import dataclass
+from datetime import datetime
 from enum import StrEnum
 
 from fontanel.core.answering.evidence import EvidencePassage
@@ -27,7 +28,7 @@ class Outcome(StrEnum):
 #: The composer that needs no model.
 BUILT_IN = "built-in"
 #: People, who approved the answer beforehand.
-CURATED = "curated"
+APPROVED = "approved"
 
 
 class Verdict(StrEnum):
@@ -107,10 +108,32 @@ class CheckedStatement:
 
 
 @dataclass(frozen=True, slots=True)
+class Approval:
+    """Which approved answer was served, and who approved it when."""
+
+    id: str
+    question: str
+    approved_by: str = ""
+    approved_at: datetime | None = None
+    kb_id: str = ""
+    version: int = 1
+
+
+@dataclass(frozen=True, slots=True)
+class Choice:
+    """An approved question that may be the one that was meant, and how likely, 0-1."""
+
+    id: str
+    question: str
+    likelihood: float
+
+
+@dataclass(frozen=True, slots=True)
 class Answer:
     """An answer with all that explains it.
 
-    `sufficiency` is the likelihood that the evidence answers the question.
+    `approval` is that of an approved answer, `choices` are approved questions that may have been
+    meant. `sufficiency` is the likelihood that the evidence answers the question.
     """
 
     question: str
@@ -127,6 +150,8 @@ class Answer:
     prompt: tuple[Message, ...] = ()
     raw: str = ""
     use: TokenUse | None = None
+    approval: Approval | None = None
+    choices: tuple[Choice, ...] = ()
 
 
 @dataclass(frozen=True, slots=True)

@@ -37,7 +37,7 @@ class Phrases:
 _ENGLISH = Phrases(
     declined="The documents do not answer this question.",
     part_declined="The documents do not answer: {question}",
-    unmentioned="No passage that was found mentions {name}.",
+    unmentioned="None of the closest passages mentions {name}.",
     nearest="The nearest is {name}.",
     nothing_indexed=(
         "There is nothing to answer from yet: no document of this knowledge base is indexed."
@@ -78,7 +78,7 @@ _PHRASES = {
     "de": Phrases(
         declined="Die Dokumente beantworten diese Frage nicht.",
         part_declined="Die Dokumente beantworten nicht: {question}",
-        unmentioned="Keine gefundene Stelle erwähnt {name}.",
+        unmentioned="Keine der nächstliegenden Stellen erwähnt {name}.",
         nearest="Am nächsten kommt {name}.",
         nothing_indexed=(
             "Noch gibt es nichts, woraus geantwortet werden kann: kein Dokument ist erfasst."
@@ -119,7 +119,7 @@ _PHRASES = {
     "fr": Phrases(
         declined="Les documents ne répondent pas à cette question.",
         part_declined="Les documents ne répondent pas à\u00a0: {question}",
-        unmentioned="Aucun passage trouvé ne mentionne {name}.",
+        unmentioned="Aucun des passages les plus proches ne mentionne {name}.",
         nearest="Le plus proche est {name}.",
         nothing_indexed="Il n'y a encore rien d'où répondre : aucun document n'est indexé.",
         greeting=(
@@ -158,7 +158,7 @@ _PHRASES = {
     "es": Phrases(
         declined="Los documentos no responden a esta pregunta.",
         part_declined="Los documentos no responden a: {question}",
-        unmentioned="Ningún pasaje encontrado menciona {name}.",
+        unmentioned="Ninguno de los pasajes más cercanos menciona {name}.",
         nearest="Lo más parecido es {name}.",
         nothing_indexed="Todavía no hay nada con que responder: ningún documento está indexado.",
         greeting=(

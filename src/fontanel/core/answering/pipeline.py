@@ -6,15 +6,17 @@ from collections.abc import Generator, Iterator, Sequence
 from contextlib import closing
 from dataclasses import replace
 
+from fontanel.core.answering.approved import ApprovedAnswer, ApprovedAnswers
 from fontanel.core.answering.composing.citing import cite
 from fontanel.core.answering.composing.pieces import compose_parts, reason_to_decline
-from fontanel.core.answering.curated import Curated, CuratedAnswer
 from fontanel.core.answering.events import (
+    APPROVED,
     BUILT_IN,
-    CURATED,
     Answer,
     AnswerEvent,
+    Approval,
     CheckedStatement,
+    Choice,
     Citation,
     CitationBound,
     EvidenceFound,
@@ -58,7 +60,7 @@ def answer(
     writer: Writer | None = None,
     routes: Routes | None = None,
     trace: Trace | None = None,
-    curated: Curated | None = None,
+    approved: ApprovedAnswers | None = None,
 ) -> Generator[AnswerEvent, None, None]:
     """Answer a question as events: started, evidence, text with citations, finished.
 
@@ -67,7 +69,7 @@ def answer(
             answer says so.
         routes: The knowledge bases to choose from.
         trace: Collects the steps.
-        curated: Approved answers, which are served before any search.
+        approved: Approved answers, which are served before any search.
     """
     pipeline = _Pipeline(
         question,
@@ -77,7 +79,7 @@ def answer(
         writer,
         routes,
         trace or Trace(),
-        curated,
+        approved,
     )
     yield from pipeline.run()
 
@@ -94,7 +96,7 @@ class _Pipeline:
         writer: Writer | None,
         routes: Routes | None,
         trace: Trace,
-        curated: Curated | None,
+        approved: ApprovedAnswers | None,
     ) -> None:
         self._question = question
         self._history = history
@@ -103,7 +105,8 @@ class _Pipeline:
         self._writer = writer
         self._routes = routes
         self._trace = trace
-        self._curated = curated
+        self._approved = approved
+        self._choices: tuple[Choice, ...] = ()
         self._language = settings.language or detect_language(question, least=2)
         self._phrases = phrases_in(self._language)
         self._standalone = question
@@ -128,7 +131,7 @@ class _Pipeline:
             return
         self._understand()
         yield Started(self._question, self._standalone)
-        if (approved := self._find_curated()) is not None:
+        if (approved := self._find_approved()) is not None:
             yield from self._serve(approved)
             return
         self._choose_kbs()
@@ -154,22 +157,35 @@ class _Pipeline:
             if len(self._parts) > 1:
                 step.record(parts=[part.text for part in self._parts])
 
-    def _find_curated(self) -> CuratedAnswer | None:
-        if self._curated is None:
+    def _find_approved(self) -> ApprovedAnswer | None:
+        if self._approved is None:
             return None
-        with self._trace.step("curated answer") as step:
-            result = self._curated.find(self._standalone)
-            step.record(found=None if result is None else result.name)
-        return result
+        with self._trace.step("approved answers") as step:
+            needed = self._settings.approved_needed
+            found = self._approved.find(self._standalone, self._knowledge, needed)
+            self._choices = found.choices
+            served = found.answer
+            step.record(
+                served=None if served is None else served.approval.id,
+                likelihood=None if served is None else round(served.likelihood, 4),
+                needed=needed,
+                offered=[[choice.id, round(choice.likelihood, 4)] for choice in found.choices],
+            )
+        return served
 
-    def _serve(self, approved: CuratedAnswer) -> Iterator[AnswerEvent]:
-        self._enough = 1.0
-        yield EvidenceFound((), 1.0)
+    def _serve(self, approved: ApprovedAnswer) -> Iterator[AnswerEvent]:
+        self._enough = approved.likelihood
+        yield EvidenceFound((), self._enough)
         yield TextPiece(approved.text)
         yield from map(CitationBound, approved.citations)
-        yield Finished(
-            self._answer(Outcome.ANSWERED, approved.text, approved.citations, composer=CURATED)
+        answer = self._answer(
+            Outcome.ANSWERED,
+            approved.text,
+            approved.citations,
+            composer=APPROVED,
+            approval=approved.approval,
         )
+        yield Finished(answer)
 
     def _choose_kbs(self) -> None:
         if self._routes is None or len(self._routes.routes) < 2:
@@ -367,6 +383,7 @@ class _Pipeline:
         citations: tuple[Citation, ...] = (),
         statements: tuple[CheckedStatement, ...] = (),
         composer: str = BUILT_IN,
+        approval: Approval | None = None,
     ) -> Answer:
         enough = 1.0 if outcome == Outcome.SMALL_TALK else self._enough
         return Answer(
@@ -383,6 +400,8 @@ class _Pipeline:
             self._prompt,
             self._raw,
             self._use,
+            approval,
+            self._choices,
         )
 
     def _note_on(self, citations: Sequence[Citation]) -> str:

@@ -5,6 +5,8 @@ from __future__ import annotations
 from dataclasses import dataclass
 from enum import StrEnum
 
+from fontanel.facts import APPROVED_NEEDED
+
 
 class Grounding(StrEnum):
     """What an answer may rest on."""
@@ -54,7 +56,8 @@ class AnswerSettings:
 
     `passages` are searched, from a maximum of `documents` (None: no limit), and `shown` of them are
     evidence. With `deep` the evidence model ranks passages and statements. Below a sufficiency of
-    `evidence_needed` (0-1) a question is declined. `language` is an ISO 639-1 code, None for the
+    `evidence_needed` (0-1) a question is declined; from a likelihood of `approved_needed` (0-1) an
+    approved answer is served. `language` is an ISO 639-1 code, None for the
     asker's. `context_tokens` limits the passages sent to a model, `answer_tokens` what it writes.
     `instructions` are the editors' own words to a model.
     """
@@ -64,6 +67,7 @@ class AnswerSettings:
     documents: int | None = None
     shown: int = 8
     evidence_needed: float = 0.3
+    approved_needed: float = APPROVED_NEEDED
     grounding: Grounding = Grounding.ONLY_SOURCES
     length: Length = Length.MEDIUM
     layout: Layout = Layout.AUTO

@@ -34,6 +34,7 @@ from fontanel.engine.answering.models import endpoint_of, usable_model
 from fontanel.engine.answering.targets import Target, combined, target_knowledge
 from fontanel.engine.answering.turn_recorder import Asked, TurnRecorder
 from fontanel.engine.answering.turn_records import history_of
+from fontanel.engine.curation.serving import ApprovedStore
 from fontanel.engine.editions.store import Editions
 from fontanel.errors import ModelUnusable, SecretUnreadable
 from fontanel.llm.chat import AskerLeft, ChatWriter, ModelClient
@@ -86,8 +87,10 @@ class Asking:
         local_models: LocalModels,
         models: ModelClient,
         vault: Vault,
+        approved: ApprovedStore,
     ) -> None:
         self._records = records
+        self._approved = approved
         self._editions = editions
         self._local_models = local_models
         self._models = models
@@ -156,6 +159,7 @@ class Asking:
                 writer=choice.writer,
                 routes=Routes(knowledge.routes, partial(combined, parts)),
                 trace=trace,
+                approved=self._approved.of(target.team_id, list(parts)),
             )
             try:
                 for event in self._limited(events, cancelled, session):

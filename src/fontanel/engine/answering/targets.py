@@ -36,6 +36,7 @@ _PLAIN_SETTINGS = (
     "passages",
     "documents",
     "evidence_needed",
+    "approved_needed",
     "language",
     "context_tokens",
     "answer_tokens",

@@ -26,6 +26,7 @@ from fontanel.engine.answering.targets import Target
 from fontanel.engine.answering.turn_records import (
     StoredCitation,
     StoredEvidence,
+    dump_approval,
     dump_statement,
 )
 from fontanel.engine.notices.notify import notify_team
@@ -206,6 +207,8 @@ class TurnRecorder:
         turn.statements = [dump_statement(statement) for statement in answer.statements]
         turn.prompt = [asdict(message) for message in answer.prompt]
         turn.raw = answer.raw
+        turn.approved = None if answer.approval is None else dump_approval(answer.approval)
+        turn.choices = [asdict(choice) for choice in answer.choices]
         if answer.use is not None:
             turn.tokens_read, turn.tokens_written = answer.use.read, answer.use.written
         self._store()

@@ -9,7 +9,7 @@ from typing import Any
 from sqlalchemy import select
 from sqlalchemy.orm import Session
 
-from fontanel.core.answering import CheckedStatement, Citation, EvidencePassage, Exchange
+from fontanel.core.answering import Approval, CheckedStatement, Citation, EvidencePassage, Exchange
 from fontanel.core.passages.splitting import Locator
 from fontanel.core.validity import Outdated
 from fontanel.records.tables import Turn, TurnState
@@ -134,6 +134,12 @@ def dump_statement(statement: CheckedStatement) -> dict[str, Any]:
         "verdict": statement.verdict.value,
         "citations": list(statement.citations),
     }
+
+
+def dump_approval(approval: Approval) -> dict[str, Any]:
+    """Return which approved answer was served as JSON values."""
+    at = approval.approved_at
+    return {**asdict(approval), "approved_at": at.isoformat() if at else None}
 
 
 def history_of(session: Session, conversation_id: str | None) -> list[Exchange]:

@@ -17,6 +17,7 @@ from sqlalchemy import func, select
 
 from fontanel.engine.answering.asking import Asking
 from fontanel.engine.answering.local_models import LocalModels
+from fontanel.engine.curation.serving import ApprovedStore
 from fontanel.engine.documents.contained import add_contained
 from fontanel.engine.editions.maintenance import EditionMaintenance
 from fontanel.engine.editions.store import Editions
@@ -126,12 +127,14 @@ class Runtime:
             stopping=self._stopping.is_set,
         )
         self.schedule = Schedule(self.records, settings)
+        self.approved = ApprovedStore(self.records, self.vectors, self.local_models)
         self.asking = Asking(
             records=self.records,
             editions=self.editions,
             local_models=self.local_models,
             models=self.models,
             vault=self.vault,
+            approved=self.approved,
         )
         self.describing = Describing(
             records=self.records,
@@ -170,6 +173,7 @@ class Runtime:
             start(f"read-{number}", partial(self.ingest.read_round, worker))
         if self.local_models.name is not None:
             start("embed", partial(self.ingest.embed_round, self._embedder, self.local_models.name))
+        start("embed-approved", self.approved.embed_next)
         start("merge", self.editions.merge_round)
         start("verify", self._maintenance.verify_next)
         start("promote", self._maintenance.promote)

@@ -5,6 +5,7 @@ from __future__ import annotations
 from fontanel.facts import SETTLED_STATES, DocumentState
 from fontanel.records.tables.base import Base, UtcDateTime, Word, now, of_team
 from fontanel.records.tables.conversations import Conversation, Feedback, Turn, TurnState, Use
+from fontanel.records.tables.curation import ApprovedAnswer, ApprovedState, ApprovedVersion
 from fontanel.records.tables.desks import Desk, DeskLink, DeskVersion, TextModel
 from fontanel.records.tables.documents import (
     Description,
@@ -36,6 +37,9 @@ from fontanel.records.tables.sources import Outcome, Source, SourceItem, Sync, S
 
 __all__ = [
     "SETTLED_STATES",
+    "ApprovedAnswer",
+    "ApprovedState",
+    "ApprovedVersion",
     "Base",
     "Conversation",
     "Delivery",

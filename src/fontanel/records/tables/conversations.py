@@ -49,7 +49,8 @@ class Turn(Base):
     """A question with its answer and everything needed to explain it.
 
     It is written when the question arrives, and again with the answer. `desk_version` is None for a
-    draft; `editions` names each knowledge base's edition at the time; `steps`, `prompt`, `raw` and
+    draft; `approved` is the approved answer that was served, `choices` those that were offered;
+    `editions` names each knowledge base's edition at the time; `steps`, `prompt`, `raw` and
     `statements` explain the answer; `asked_key` is the request's Idempotency-Key, `asked_hash` a
     hash of the request.
     """
@@ -87,6 +88,8 @@ class Turn(Base):
     asked_hash: Mapped[str] = mapped_column(default="", server_default="")
     note: Mapped[str] = mapped_column(default="", server_default="")
     settings: Mapped[dict[str, Any] | None]
+    approved: Mapped[dict[str, Any] | None]
+    choices: Mapped[list[Any] | None]
     editions: Mapped[dict[str, Any] | None]
     steps: Mapped[list[Any] | None]
     statements: Mapped[list[Any] | None]

@@ -8,7 +8,14 @@ from typing import Any
 from fontanel.core.answering import CheckedStatement
 from fontanel.core.passages.splitting import Locator
 from fontanel.engine.answering.turn_records import StoredCitation, StoredEvidence
-from fontanel.schemas import CitationOut, EvidenceOut, LocatorOut, StatementOut
+from fontanel.schemas import (
+    ApprovalOut,
+    ChoiceOut,
+    CitationOut,
+    EvidenceOut,
+    LocatorOut,
+    StatementOut,
+)
 from fontanel.service.out.validity import outdated_out
 
 
@@ -81,3 +88,13 @@ def stored_evidence(records: list[Mapping[str, Any]]) -> list[EvidenceOut]:
 def stored_statements(records: list[Mapping[str, Any]] | None) -> list[StatementOut]:
     """Return the statements of a stored turn."""
     return [StatementOut(**record) for record in records or ()]
+
+
+def stored_approval(record: Mapping[str, Any] | None) -> ApprovalOut | None:
+    """Return the approved answer that a stored turn was answered with."""
+    return None if record is None else ApprovalOut(**record)
+
+
+def stored_choices(records: list[Mapping[str, Any]] | None) -> list[ChoiceOut]:
+    """Return the choices of a stored turn."""
+    return [ChoiceOut(**record) for record in records or ()]

@@ -17,7 +17,13 @@ from fontanel.schemas import (
     OfferedLink,
     TurnOut,
 )
-from fontanel.service.out.answers import stored_citations, stored_evidence, stored_statements
+from fontanel.service.out.answers import (
+    stored_approval,
+    stored_choices,
+    stored_citations,
+    stored_evidence,
+    stored_statements,
+)
 
 
 def feedback_out(row: Feedback) -> FeedbackOut:
@@ -58,6 +64,8 @@ def turn_out(session: Session, turn: Turn, feedback: list[FeedbackOut]) -> TurnO
         evidence=stored_evidence(turn.evidence),
         sufficiency=turn.sufficiency,
         composer=turn.composer,
+        approval=stored_approval(turn.approved),
+        choices=stored_choices(turn.choices),
         note=turn.note,
         statements=stored_statements(turn.statements),
         links=links_of(session, turn, link_tags),
@@ -89,6 +97,8 @@ def answer_out(session: Session, turn: Turn, link_tags: tuple[str, ...] = ()) ->
         evidence=stored_evidence(turn.evidence),
         sufficiency=round(turn.sufficiency, 4),
         composer=turn.composer,
+        approval=stored_approval(turn.approved),
+        choices=stored_choices(turn.choices),
         note=turn.note,
         statements=stored_statements(turn.statements),
         links=links_of(session, turn, link_tags),

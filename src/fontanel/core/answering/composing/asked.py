@@ -8,7 +8,7 @@ from dataclasses import dataclass
 from fontanel.core.answering.composing.statements import Statement
 from fontanel.core.answering.evidence import Knowledge, Support
 from fontanel.core.answering.question.followup import split_search_form
-from fontanel.core.answering.question.required import exact_names
+from fontanel.core.answering.question.required import exact_names, names_in
 from fontanel.core.answering.question.shape import shape_of
 from fontanel.core.arrays import Floats
 from fontanel.core.validity import asks_for_earlier, years_in
@@ -45,8 +45,9 @@ class Draft:
     """What the composer would quote, best statement first, and its evidence.
 
     `computed` answers a question that counts, lists or adds up rows of a table. `missing` are exact
-    names in the question that the quoted documents' passages do not contain. `unmentioned` is one
-    that no passage contains, and the most similar name there is.
+    names in the question that the quoted documents' passages do not contain, `nearest` is the name
+    there that is most like the first of them. `unquoted` are things to be compared that no
+    statement is about.
     """
 
     ranked: list[Scored]
@@ -54,7 +55,8 @@ class Draft:
     support: Support
     keyword_only: bool
     missing: tuple[str, ...] = ()
-    unmentioned: tuple[str, str] | None = None
+    nearest: str = ""
+    unquoted: tuple[str, ...] = ()
     computed: Computed | None = None
 
 
@@ -82,6 +84,10 @@ class Question:
         self.total = sum(self.weights.values())
         vectors = knowledge.embed([standalone])
         self.vector: Floats | None = None if vectors is None else vectors[0]
+
+    def named_in(self, text: str) -> set[str]:
+        """Return the question's exact names that a text contains."""
+        return names_in(text, self.exact) if self.exact else set()
 
     def coverage(self, terms: set[str]) -> float:
         return (

@@ -6,8 +6,8 @@ from collections.abc import Iterator, Sequence
 from dataclasses import replace
 
 from fontanel.core.answering.composing.asked import Draft
+from fontanel.core.answering.composing.choosing import leans
 from fontanel.core.answering.composing.comparing import compare
-from fontanel.core.answering.composing.composer import leans
 from fontanel.core.answering.composing.conflicts import conflicting
 from fontanel.core.answering.composing.layout import ComposedPiece, lay_out
 from fontanel.core.answering.evidence import Knowledge
@@ -59,9 +59,8 @@ def compose_parts(
 
 def reason_to_decline(composed: Draft, phrases: Phrases) -> str:
     """Return why a question is declined, if there is more to say than that it is."""
-    if composed.unmentioned is not None:
-        name, nearest = composed.unmentioned
-        return unmentioned_note(phrases, name, nearest)
+    if composed.missing:
+        return unmentioned_note(phrases, composed.missing[0], composed.nearest)
     if composed.computed is not None and not composed.computed.statements:
         return composed.computed.text
     return ""
@@ -94,6 +93,8 @@ def compose(
                     chosen = [statement, *(other for other in chosen if other is not statement)]
                 break
     yield from lay_out(chosen, layout)
+    for thing in composed.unquoted:
+        yield ComposedPiece(f"\n\n{unmentioned_note(phrases, thing, '')}", 0)
     for statement in conflicting(chosen, composed.ranked, knowledge):
         first, other = ((p.title, p.dated) for p in (chosen[0].passage, statement.passage))
         message = differs_note(phrases, first, other)

@@ -59,6 +59,11 @@ class Statement:
         path = self.locator.heading_path
         return path[-1] if path else self.passage.title
 
+    @property
+    def in_context(self) -> str:
+        """Its text below its heading and its lead."""
+        return f"{self.heading}\n{self.lead}\n{self.text}"
+
 
 def statements(passage: EvidencePassage) -> list[Statement]:
     """Return the statements of a passage in reading order.

@@ -1,0 +1,1 @@
+"""Curation: approved answers, and which one a question is served."""

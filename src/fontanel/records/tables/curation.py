@@ -1,0 +1,66 @@
+"""Approved answers and their earlier versions."""
+
+from __future__ import annotations
+
+from datetime import date, datetime
+from enum import StrEnum
+from typing import Any
+
+from sqlalchemy import ForeignKey, Index, UniqueConstraint
+from sqlalchemy.orm import Mapped, mapped_column
+
+from fontanel.records.tables.base import Base, Word, now, of_team
+
+
+class ApprovedState(StrEnum):
+    """Whether an approved answer is served."""
+
+    DRAFT = "draft"
+    APPROVED = "approved"
+    RETIRED = "retired"
+
+
+class ApprovedAnswer(Base):
+    """A question and the answer that people approved for it.
+
+    `places` are character ranges of revisions on which the answer rests, or whole documents;
+    `owner` is who keeps it right, by name; `version` counts its changes.
+    """
+
+    __tablename__ = "approved_answers"
+    __table_args__ = (Index("ix_approved_answers_kb_id", "kb_id", "state", "changed_at"),)
+
+    id: Mapped[str] = mapped_column(primary_key=True)
+    team_id: Mapped[str] = of_team()
+    kb_id: Mapped[str] = mapped_column(ForeignKey("kbs.id", ondelete="CASCADE"))
+    question: Mapped[str]
+    phrasings: Mapped[list[Any]]
+    text: Mapped[str]
+    places: Mapped[list[Any]]
+    category: Mapped[str] = mapped_column(default="")
+    valid_from: Mapped[date | None]
+    valid_until: Mapped[date | None]
+    owner: Mapped[str] = mapped_column(default="")
+    state: Mapped[ApprovedState] = mapped_column(Word(ApprovedState), default=ApprovedState.DRAFT)
+    approved_by: Mapped[str] = mapped_column(default="")
+    approved_at: Mapped[datetime | None]
+    turn_id: Mapped[str | None]
+    """The answer that it was made from."""
+    version: Mapped[int] = mapped_column(default=1)
+    created_at: Mapped[datetime] = mapped_column(default=now)
+    changed_at: Mapped[datetime] = mapped_column(default=now)
+
+
+class ApprovedVersion(Base):
+    """An approved answer as it was after one change."""
+
+    __tablename__ = "approved_versions"
+    __table_args__ = (UniqueConstraint("approved_id", "number"),)
+
+    key: Mapped[int] = mapped_column(primary_key=True, autoincrement=True)
+    team_id: Mapped[str] = of_team()
+    approved_id: Mapped[str] = mapped_column(ForeignKey("approved_answers.id", ondelete="CASCADE"))
+    number: Mapped[int]
+    content: Mapped[dict[str, Any]]
+    author: Mapped[str]
+    created_at: Mapped[datetime] = mapped_column(default=now)
