@@ -18,6 +18,7 @@ def seed(service: Service, name: str) -> tuple[TeamSetup, dict[str, str]]:
     kb = team.client.create_kb("Private rules")
     added = team.client.add_document(kb.id, STORM, "storm-plan.md", {"year": "2024"}, wait=True)
     answer = team.client.ask(kb.id, "At what gust does the quay crane stop?")
+    approved = team.client.approve_answer(kb.id, answer.turn_id)
     source = team.client.connect_source(kb.id, s.SourceIn(name="Tickets", kind="push", settings={}))
     sync = team.client.push_documents(
         kb.id, source.id, [s.PushedIn(id="t-1", text="The winch jams.")]
@@ -42,6 +43,7 @@ def seed(service: Service, name: str) -> tuple[TeamSetup, dict[str, str]]:
         "link": link.id,
         "turn": asked.turn_id,
         "answer": asked.turn_id,
+        "approved": approved.id,
         "model": model.name,
         "source": source.id,
         "sync": sync,

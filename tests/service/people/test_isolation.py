@@ -90,6 +90,7 @@ def everything(team: TeamSetup, kb: str) -> str:
     ]
     results += [
         list(client.list_documents(kb)),
+        client.list_approved(kb),
         client.list_conversations(kb=kb),
         *(
             (

@@ -59,7 +59,9 @@ def upgrade() -> None:
             ondelete="CASCADE",
         ),
         sa.PrimaryKeyConstraint("key", name=op.f("pk_approved_versions")),
-        sa.UniqueConstraint("approved_id", "number", name=op.f("uq_approved_versions_approved_id")),
+        sa.UniqueConstraint(
+            "approved_id", "number", name=op.f("uq_approved_versions_approved_id_number")
+        ),
     )
     op.create_index(op.f("ix_approved_versions_team_id"), "approved_versions", ["team_id"])
     op.add_column("turns", sa.Column("approved", sa.JSON(), nullable=True))
