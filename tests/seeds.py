@@ -19,6 +19,7 @@ def seed(service: Service, name: str) -> tuple[TeamSetup, dict[str, str]]:
     added = team.client.add_document(kb.id, STORM, "storm-plan.md", {"year": "2024"}, wait=True)
     answer = team.client.ask(kb.id, "At what gust does the quay crane stop?")
     approved = team.client.approve_answer(kb.id, answer.turn_id)
+    flag = flagged(team, kb.id)
     source = team.client.connect_source(kb.id, s.SourceIn(name="Tickets", kind="push", settings={}))
     sync = team.client.push_documents(
         kb.id, source.id, [s.PushedIn(id="t-1", text="The winch jams.")]
@@ -44,6 +45,7 @@ def seed(service: Service, name: str) -> tuple[TeamSetup, dict[str, str]]:
         "turn": asked.turn_id,
         "answer": asked.turn_id,
         "approved": approved.id,
+        "flag": flag,
         "model": model.name,
         "source": source.id,
         "sync": sync,
@@ -62,6 +64,20 @@ def seed(service: Service, name: str) -> tuple[TeamSetup, dict[str, str]]:
         "key": team.client.list_keys()[0].id,
     }
     return team, ids
+
+
+def flagged(team: TeamSetup, kb: str) -> str:
+    """Approve an answer on a document and change that; return the flag's id."""
+    client = team.client
+    client.write_document(kb, "gate.md", "The gate opens at 6:00.")
+    client.wait_for_document(kb, "gate.md")
+    place = {"document": "gate.md", "start": 0, "end": 23}
+    body = {"question": "When does the gate open?", "text": "At 6:00.", "places": [place]}
+    client.create_approved(kb, s.ApprovedIn.model_validate(body))
+    document = client.show_document(kb, "gate.md")
+    client.rewrite_document(kb, document.id, "The gate opens at 7:00.", document.version)
+    until(lambda: client.list_flags(kb))
+    return client.list_flags(kb)[0].id
 
 
 def example(description: dict[str, Any], schema: dict[str, Any]) -> Any:

@@ -1396,6 +1396,46 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/teams/{team}/kbs/{kb}/approved/flags": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List approved answers whose text has changed
+         * @description Newest first: what the answer rested on, and what the document says now.
+         */
+        get: operations["list_flags_api_v1_teams__team__kbs__kb__approved_flags_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/teams/{team}/kbs/{kb}/approved/flags/{flag}/confirm": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Confirm an approved answer after a change
+         * @description The answer is still right; from now on it rests on the text as it is.
+         */
+        post: operations["confirm_flag_api_v1_teams__team__kbs__kb__approved_flags__flag__confirm_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/teams/{team}/kbs/{kb}/approved/{approved}": {
         parameters: {
             query?: never;
@@ -2417,6 +2457,13 @@ export interface components {
             kb_id: string;
             /** Version */
             version: number;
+            /**
+             * Flag
+             * @description What became of the text that it rests on since it was approved.
+             * @default
+             * @enum {string}
+             */
+            flag: "" | "changed" | "contradicted" | "removed";
         };
         /**
          * ApprovedChange
@@ -3429,6 +3476,13 @@ export interface components {
              */
             approved_needed: number;
             /**
+             * Flagged
+             * @description What happens to approved answers whose text has changed since.
+             * @default withhold_contradicted
+             * @enum {string}
+             */
+            flagged: "serve" | "withhold_contradicted" | "withhold";
+            /**
              * Passages
              * @default 16
              */
@@ -3861,6 +3915,68 @@ export interface components {
              * Format: date-time
              */
             created_at: string;
+        };
+        /**
+         * FlagOut
+         * @description A place of an approved answer whose text has changed.
+         *
+         *     `new_text` is characters [start, end) of the document's revision; empty when the text, or the
+         *     document (`revision_id` null), is gone.
+         */
+        FlagOut: {
+            /** Id */
+            id: string;
+            /** Approved Id */
+            approved_id: string;
+            /** Question */
+            question: string;
+            /**
+             * Text
+             * @description The approved answer.
+             */
+            text: string;
+            /**
+             * Approved State
+             * @enum {string}
+             */
+            approved_state: "draft" | "approved" | "retired";
+            /** Document Id */
+            document_id: string;
+            /** Title */
+            title: string;
+            /**
+             * Fate
+             * @description `contradicted`: it states another number, name or day, or the opposite.
+             * @enum {string}
+             */
+            fate: "changed" | "contradicted" | "removed";
+            /** Old Text */
+            old_text: string;
+            /** New Text */
+            new_text: string;
+            /** Revision Id */
+            revision_id: string | null;
+            /** Start */
+            start: number;
+            /** End */
+            end: number;
+            /**
+             * State
+             * @enum {string}
+             */
+            state: "open" | "confirmed" | "settled";
+            /** Settled By */
+            settled_by: string;
+            /**
+             * Created At
+             * Format: date-time
+             */
+            created_at: string;
+            /**
+             * Changed At
+             * Format: date-time
+             */
+            changed_at: string;
         };
         /**
          * FolderOut
@@ -4677,7 +4793,7 @@ export interface components {
              * Kind
              * @enum {string}
              */
-            kind: "sync.finished" | "sync.failed" | "sync.held" | "sync.recovered" | "freshness.missed" | "freshness.met" | "budget.low" | "member.joined" | "key.by_operator";
+            kind: "sync.finished" | "sync.failed" | "sync.held" | "sync.recovered" | "freshness.missed" | "freshness.met" | "approved.flagged" | "budget.low" | "member.joined" | "key.by_operator";
             /** Kb Id */
             kb_id: string | null;
             /** Source Id */
@@ -4839,6 +4955,13 @@ export interface components {
         Page_EditionOut_: {
             /** Items */
             items: components["schemas"]["EditionOut"][];
+            /** Next */
+            next?: string | null;
+        };
+        /** Page[FlagOut] */
+        Page_FlagOut_: {
+            /** Items */
+            items: components["schemas"]["FlagOut"][];
             /** Next */
             next?: string | null;
         };
@@ -5217,7 +5340,7 @@ export interface components {
             /** Url */
             url: string;
             /** Kinds */
-            kinds: ("sync.finished" | "sync.failed" | "sync.held" | "sync.recovered" | "freshness.missed" | "freshness.met" | "budget.low" | "member.joined" | "key.by_operator")[];
+            kinds: ("sync.finished" | "sync.failed" | "sync.held" | "sync.recovered" | "freshness.missed" | "freshness.met" | "approved.flagged" | "budget.low" | "member.joined" | "key.by_operator")[];
             /** Paused */
             paused: boolean;
             /** Waiting */
@@ -5246,7 +5369,7 @@ export interface components {
              * @description Empty: all.
              * @default []
              */
-            kinds: ("sync.finished" | "sync.failed" | "sync.held" | "sync.recovered" | "freshness.missed" | "freshness.met" | "budget.low" | "member.joined" | "key.by_operator")[];
+            kinds: ("sync.finished" | "sync.failed" | "sync.held" | "sync.recovered" | "freshness.missed" | "freshness.met" | "approved.flagged" | "budget.low" | "member.joined" | "key.by_operator")[];
         };
         /**
          * ReceiverOut
@@ -5258,7 +5381,7 @@ export interface components {
             /** Url */
             url: string;
             /** Kinds */
-            kinds: ("sync.finished" | "sync.failed" | "sync.held" | "sync.recovered" | "freshness.missed" | "freshness.met" | "budget.low" | "member.joined" | "key.by_operator")[];
+            kinds: ("sync.finished" | "sync.failed" | "sync.held" | "sync.recovered" | "freshness.missed" | "freshness.met" | "approved.flagged" | "budget.low" | "member.joined" | "key.by_operator")[];
             /** Paused */
             paused: boolean;
             /** Waiting */
@@ -12536,6 +12659,136 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["ApprovedImport"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not valid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    list_flags_api_v1_teams__team__kbs__kb__approved_flags_get: {
+        parameters: {
+            query?: {
+                state?: "open" | "confirmed" | "settled";
+                limit?: number;
+            };
+            header?: never;
+            path: {
+                kb: string;
+                team: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Page_FlagOut_"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not valid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    confirm_flag_api_v1_teams__team__kbs__kb__approved_flags__flag__confirm_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                kb: string;
+                flag: string;
+                team: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApprovedOut"];
                 };
             };
             /** @description Not signed in */

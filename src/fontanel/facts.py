@@ -87,6 +87,7 @@ NoticeKind = Literal[
     "sync.recovered",
     "freshness.missed",
     "freshness.met",
+    "approved.flagged",
     "budget.low",
     "member.joined",
     "key.by_operator",

@@ -83,6 +83,40 @@ def test_an_answer_is_approved_from_where_it_was_given(page: Page, team: TeamSet
     assert "The quay crane stops" in answer.citations[0].quote
 
 
+def test_an_answer_whose_text_changes_is_flagged_and_corrected(page: Page, team: TeamSetup) -> None:
+    client = team.client
+    client.write_document("rules", "siren.md", "# Siren\n\nThe siren is tested at 10:00.\n")
+    client.wait_for_document("rules", "siren.md")
+    text = client.document_text("rules", "siren.md").text.rstrip()
+    siren = s.ApprovedIn.model_validate(
+        {
+            "question": "At what time is the siren tested?",
+            "text": "At 10:00.",
+            "state": "approved",
+            "places": [{"document": "siren.md", "start": text.index("The"), "end": len(text)}],
+        }
+    )
+    client.create_approved("rules", siren)
+    open_tab(page, team)
+    expect(page.get_by_role("link", name="At what time is the siren tested?")).to_be_visible()
+    document = client.show_document("rules", "siren.md")
+    client.rewrite_document(
+        "rules", document.id, "# Siren\n\nThe siren is tested at 11:00.\n", document.version
+    )
+    flagged = page.get_by_label("Changed text")
+    expect(flagged.get_by_text("states something else")).to_be_visible()
+    expect(flagged.get_by_text("The siren is tested at 11:00.")).to_be_visible()
+    assert client.ask("rules", siren.question).approval is None
+    flagged.get_by_role("link", name="Correct or retire").click()
+    form = page.get_by_role("form", name="Approved answer")
+    form.get_by_label("Answer").fill("At 11:00.")
+    form.get_by_role("button", name="Save").click()
+    expect(page.get_by_label("Changed text")).to_be_hidden()
+    answer = client.ask("rules", siren.question)
+    assert (answer.text, answer.composer) == ("At 11:00.", "approved")
+    assert answer.citations[0].quote == "The siren is tested at 11:00."
+
+
 def test_a_near_question_is_offered_as_a_choice(page: Page, team: TeamSetup) -> None:
     settings = s.DeskSettings(kbs=[s.DeskKb(kb="rules")], approved_needed=1.0)
     desk = team.client.create_desk("Gate", settings)
@@ -108,7 +142,9 @@ def test_files_are_imported_and_problems_listed(
     expect(page.get_by_text("Line 2:")).to_be_visible()
     file.write_text("question,text,category\nIs the gate open at night?,No.,Gate\n")
     chooser.set_input_files(file)
-    expect(page.get_by_role("status")).to_have_text("1 created, 0 changed, 0 unchanged.")
+    expect(page.get_by_label("Import and export").get_by_role("status")).to_have_text(
+        "1 created, 0 changed, 0 unchanged."
+    )
     page.get_by_label("State").select_option("draft")
     expect(page.get_by_role("link", name="Is the gate open at night?")).to_be_visible()
     with page.expect_download() as download:

@@ -152,6 +152,11 @@ function Approval({ approval }: { approval: NonNullable<Draft["approval"]> }) {
       Approved{approval.approved_by && ` by ${approval.approved_by}`}
       {approval.approved_at && ` on ${new Date(approval.approved_at).toLocaleDateString()}`} as the
       answer to “{approval.question}”
+      {approval.flag && (
+        <span className="text-warning block">
+          The text that it rests on has changed since ({approval.flag}).
+        </span>
+      )}
     </p>
   );
 }

@@ -55,6 +55,14 @@ class ApprovedCalls:
         path = f"{self._approved(kb, approved)}/versions"
         return Call("GET", path, s.Page[s.ApprovedVersionOut])
 
+    def list_flags(self, kb: str, state: str) -> Call[s.Page[s.FlagOut]]:
+        path = f"{self._approved(kb)}/flags"
+        return Call("GET", path, s.Page[s.FlagOut], params={"state": state})
+
+    def confirm_flag(self, kb: str, flag: str) -> Call[s.ApprovedOut]:
+        path = f"{self._approved(kb)}/flags/{quoted(flag)}/confirm"
+        return Call("POST", path, s.ApprovedOut)
+
     def import_approved(self, kb: str, body: s.ApprovedImportIn) -> Call[s.ApprovedImport]:
         return Call("POST", f"{self._approved(kb)}/import", s.ApprovedImport, body)
 

@@ -37,6 +37,8 @@ from fontanel.schemas.approved import (
     ApprovedPlaceIn,
     ApprovedPlaceOut,
     ApprovedVersionOut,
+    FlagOut,
+    FlagStateName,
     ImportProblem,
 )
 from fontanel.schemas.base import LocatorOut, Model, Page, Problem
@@ -252,6 +254,8 @@ __all__ = [
     "FeedbackIn",
     "FeedbackOut",
     "FinishEvent",
+    "FlagOut",
+    "FlagStateName",
     "FolderOut",
     "FreshnessOut",
     "GrantsIn",

@@ -101,6 +101,9 @@ class ApprovalOut(Model):
     approved_at: datetime | None
     kb_id: str
     version: int
+    flag: Literal["", "changed", "contradicted", "removed"] = Field(
+        "", description="What became of the text that it rests on since it was approved."
+    )
 
 
 class ChoiceOut(Model):

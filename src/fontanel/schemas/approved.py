@@ -10,6 +10,8 @@ from pydantic import Field, StringConstraints, model_validator
 from fontanel.schemas.base import LocatorOut, Model
 
 ApprovedStateName = Literal["draft", "approved", "retired"]
+FateName = Literal["changed", "contradicted", "removed"]
+FlagStateName = Literal["open", "confirmed", "settled"]
 QuestionText = Annotated[
     str, StringConstraints(strip_whitespace=True, min_length=3, max_length=500)
 ]
@@ -103,6 +105,34 @@ class ApprovedOut(Model):
     approved_at: datetime | None
     turn_id: str | None = Field(description="The answer that it was made from.")
     version: int
+    created_at: datetime
+    changed_at: datetime
+
+
+class FlagOut(Model):
+    """A place of an approved answer whose text has changed.
+
+    `new_text` is characters [start, end) of the document's revision; empty when the text, or the
+    document (`revision_id` null), is gone.
+    """
+
+    id: str
+    approved_id: str
+    question: str
+    text: str = Field(description="The approved answer.")
+    approved_state: ApprovedStateName
+    document_id: str
+    title: str
+    fate: FateName = Field(
+        description="`contradicted`: it states another number, name or day, or the opposite."
+    )
+    old_text: str
+    new_text: str
+    revision_id: str | None
+    start: int
+    end: int
+    state: FlagStateName
+    settled_by: str
     created_at: datetime
     changed_at: datetime
 

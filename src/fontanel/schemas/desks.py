@@ -16,6 +16,7 @@ GroundingName = Literal["only_sources", "sources_first"]
 LengthName = Literal["short", "medium", "long"]
 LayoutName = Literal["auto", "prose", "steps", "list", "table"]
 UnsupportedName = Literal["mark", "remove"]
+FlaggedName = Literal["serve", "withhold_contradicted", "withhold"]
 AudienceName = Literal["members", "link"]
 ColourName = Literal["harbour", "moss", "rust", "sand", "slate", "ink"]
 #: Allowed in a policy: nothing that could end one directive and start another.
@@ -62,6 +63,10 @@ class DeskSettings(Model):
         ge=0,
         le=1,
         description="From this likelihood an approved answer is served; 1: for equal wording only.",
+    )
+    flagged: FlaggedName = Field(
+        "withhold_contradicted",
+        description="What happens to approved answers whose text has changed since.",
     )
     passages: int = Field(16, ge=1, le=40)
     documents: int | None = Field(

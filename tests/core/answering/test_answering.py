@@ -397,11 +397,13 @@ class Approved:
         self.asked: list[str] = []
         self._answers = answers
 
-    def find(self, question: str, knowledge: Knowledge, needed: float) -> ApprovedFound:
+    def find(self, question: str, knowledge: Knowledge, settings: AnswerSettings) -> ApprovedFound:
         self.asked.append(question)
         text = next((text for word, text in self._answers.items() if word in question), None)
         if text is None:
-            return ApprovedFound(None, (Choice("appr_2", "When does it open?", needed / 2),))
+            return ApprovedFound(
+                None, (Choice("appr_2", "When does it open?", settings.approved_needed / 2),)
+            )
         return ApprovedFound(ApprovedAnswer(Approval("appr_1", "Opening times", "Ada"), text))
 
 

@@ -7,6 +7,7 @@ import { Ago, Failure, place } from "../../components/text";
 import { useTeam } from "../../hooks/useSession";
 import { useKb } from "../kb/KbPage";
 import { ApprovedForm, BLANK, type Fields, fieldsOf, valuesOf } from "./ApprovedForm";
+import { Flags } from "./Flags";
 import { Served } from "./Served";
 
 type Approved = Schemas["ApprovedOut"];
@@ -116,7 +117,7 @@ function ExistingApproved({ id }: { id: string }) {
       setFailed((problem as Error).message);
     }
   };
-  const edited = fields ? valuesOf(fields) : {};
+  const edited = fields ? changesOf(fields, approved) : {};
   return (
     <>
       <p className="mb-3 flex flex-wrap items-baseline gap-x-5">
@@ -133,6 +134,13 @@ function ExistingApproved({ id }: { id: string }) {
           </Link>
         )}
       </p>
+      <Flags
+        key={`flags of version ${approved.version}`}
+        api={api}
+        path={path}
+        mayEdit={team.mayEdit}
+        approved={id}
+      />
       <Failure message={failed} />
       {team.mayEdit ? (
         <ApprovedForm
@@ -176,9 +184,15 @@ function ExistingApproved({ id }: { id: string }) {
       ) : (
         <Read approved={approved} />
       )}
-      {team.mayEdit && <Versions key={approved.version} own={own} />}
+      {team.mayEdit && <Versions key={`versions up to ${approved.version}`} own={own} />}
     </>
   );
+}
+
+/** What is sent. Places that were not edited stay: they move with the text by themselves. */
+function changesOf(fields: Fields, approved: Approved) {
+  const { places, ...values } = valuesOf(fields);
+  return fields.places === approved.places ? values : { ...values, places };
 }
 
 /** For those who may not change it. */

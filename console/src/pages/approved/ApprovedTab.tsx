@@ -5,6 +5,7 @@ import { useResource } from "../../api/useResource";
 import { Ago, count, Failure, percent } from "../../components/text";
 import { useTeam } from "../../hooks/useSession";
 import { useKb } from "../kb/KbPage";
+import { Flags } from "./Flags";
 import { Served } from "./Served";
 
 type Approved = Schemas["ApprovedOut"];
@@ -44,6 +45,7 @@ export function ApprovedTab() {
   const filtered = ["text", "state", "category"].some(chosen);
   return (
     <>
+      <Flags api={api} path={path} mayEdit={team.mayEdit} />
       <div className="mb-3 flex flex-wrap items-center gap-2.5">
         <input
           className="input input-sm w-60"

@@ -227,6 +227,11 @@ export function SettingsForm({ settings, onChange, kbs, models }: Props) {
             />
           )}
         </Field>
+        {choice("flagged", "Approved answers whose text has changed", [
+          ["serve", "are served, with a remark"],
+          ["withhold_contradicted", "are withheld if it states another value or is gone"],
+          ["withhold", "are withheld until somebody has looked"],
+        ])}
         <div className="grid grid-cols-2 gap-3">
           {number("passages", "Passages to search", 1, 40)}
           {number("documents", "Maximum documents", 1, 40)}

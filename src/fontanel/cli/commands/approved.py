@@ -60,6 +60,15 @@ def add_commands(
     for parser in (show, change, approve, retire, delete):
         parser.add_argument("approved", metavar="ID")
 
+    flags = verb(
+        group, "flags", list_flags, "list approved answers whose text has changed", common, kb
+    )
+    flags.add_argument("--state", choices=["open", "confirmed", "settled"], default="open")
+    confirm = verb(
+        group, "confirm", confirm_flag, "confirm an approved answer after a change", common, kb
+    )
+    confirm.add_argument("flag", metavar="FLAG")
+
     match = verb(
         group, "match", match_question, "show which approved answers a question finds", common, kb
     )
@@ -210,6 +219,30 @@ def _change(context: Context, ref: str, change: ApprovedChange) -> ApprovedOut:
 def delete_one(context: Context, options: argparse.Namespace) -> None:
     context.client.delete_approved(context.kb(), options.approved)
     context.show([], "Deleted.")
+
+
+def list_flags(context: Context, options: argparse.Namespace) -> None:
+    result = context.client.list_flags(context.kb(), options.state)
+    if context.json or not result:
+        context.show(result, "No approved answer rests on text that has changed.")
+        return
+    for flag in result:
+        context.say(Text.assemble((flag.id, "cyan"), f"  {flag.fate}  ", (flag.question, "bold")))
+        context.say(Text(f"    approved: {flag.text}", "dim"))
+        context.say(Text(f"    {flag.title}, before: {flag.old_text}"))
+        context.say(Text(f"    {flag.title}, now:    {flag.new_text or 'removed'}"))
+    context.say(
+        Text(
+            "\n'fontanel approved confirm FLAG' confirms an answer; 'change' and 'retire' settle"
+            " its flags too.",
+            "dim",
+        )
+    )
+
+
+def confirm_flag(context: Context, options: argparse.Namespace) -> None:
+    approved = context.client.confirm_flag(context.kb(), options.flag)
+    context.show(approved, f"{approved.id} is confirmed: version {approved.version}.")
 
 
 def match_question(context: Context, options: argparse.Namespace) -> None:

@@ -107,6 +107,16 @@ class AsyncApprovedClient(AsyncBaseClient):
         """Return the versions of an approved answer, newest first."""
         return (await self._send(self._calls.list_approved_versions(kb, approved))).items
 
+    async def list_flags(
+        self, kb: str, state: Literal["open", "confirmed", "settled"] = "open"
+    ) -> list[s.FlagOut]:
+        """Return approved answers whose text has changed, newest first."""
+        return (await self._send(self._calls.list_flags(kb, state))).items
+
+    async def confirm_flag(self, kb: str, flag: str) -> s.ApprovedOut:
+        """Confirm that an approved answer is right as the text is now."""
+        return await self._send(self._calls.confirm_flag(kb, flag))
+
     async def import_approved(
         self, kb: str, text: str, form: Literal["jsonl", "csv"] = "jsonl"
     ) -> s.ApprovedImport:

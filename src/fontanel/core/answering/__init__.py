@@ -28,6 +28,7 @@ from fontanel.core.answering.question.followup import Exchange
 from fontanel.core.answering.question.routing import Route, Routes
 from fontanel.core.answering.settings import (
     AnswerSettings,
+    FlaggedAnswers,
     Grounding,
     Layout,
     Length,
@@ -54,6 +55,7 @@ __all__ = [
     "EvidencePassage",
     "Exchange",
     "Finished",
+    "FlaggedAnswers",
     "Grounding",
     "Knowledge",
     "Layout",

@@ -7,6 +7,7 @@ from typing import Protocol
 
 from fontanel.core.answering.events import Approval, Choice, Citation
 from fontanel.core.answering.evidence import Knowledge
+from fontanel.core.answering.settings import AnswerSettings
 
 
 @dataclass(frozen=True, slots=True)
@@ -30,10 +31,6 @@ class ApprovedFound:
 class ApprovedAnswers(Protocol):
     """A store of approved answers."""
 
-    def find(self, question: str, knowledge: Knowledge, needed: float) -> ApprovedFound:
-        """Return what is approved for a stand-alone question.
-
-        Args:
-            needed: The likelihood, 0-1, from which an answer is served rather than offered.
-        """
+    def find(self, question: str, knowledge: Knowledge, settings: AnswerSettings) -> ApprovedFound:
+        """Return what is approved for a stand-alone question."""
         ...

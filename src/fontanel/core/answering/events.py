@@ -117,6 +117,8 @@ class Approval:
     approved_at: datetime | None = None
     kb_id: str = ""
     version: int = 1
+    #: What became of the text that it rests on: changed, contradicted or removed; empty: nothing.
+    flag: str = ""
 
 
 @dataclass(frozen=True, slots=True)

@@ -161,14 +161,13 @@ class _Pipeline:
         if self._approved is None:
             return None
         with self._trace.step("approved answers") as step:
-            needed = self._settings.approved_needed
-            found = self._approved.find(self._standalone, self._knowledge, needed)
+            found = self._approved.find(self._standalone, self._knowledge, self._settings)
             self._choices = found.choices
             served = found.answer
             step.record(
                 served=None if served is None else served.approval.id,
                 likelihood=None if served is None else round(served.likelihood, 4),
-                needed=needed,
+                needed=self._settings.approved_needed,
                 offered=[[choice.id, round(choice.likelihood, 4)] for choice in found.choices],
             )
         return served

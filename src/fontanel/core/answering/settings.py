@@ -39,6 +39,15 @@ class UnsupportedStatements(StrEnum):
     REMOVE = "remove"
 
 
+class FlaggedAnswers(StrEnum):
+    """What happens to an approved answer whose text changed since."""
+
+    SERVE = "serve"
+    #: Those whose new text states another value are not served.
+    WITHHOLD_CONTRADICTED = "withhold_contradicted"
+    WITHHOLD = "withhold"
+
+
 #: The number of statements in an answer of each length, and of sentences asked of a model.
 STATEMENTS = {Length.SHORT: 1, Length.MEDIUM: 4, Length.LONG: 8}
 
@@ -57,9 +66,9 @@ class AnswerSettings:
     `passages` are searched, from a maximum of `documents` (None: no limit), and `shown` of them are
     evidence. With `deep` the evidence model ranks passages and statements. Below a sufficiency of
     `evidence_needed` (0-1) a question is declined; from a likelihood of `approved_needed` (0-1) an
-    approved answer is served. `language` is an ISO 639-1 code, None for the
-    asker's. `context_tokens` limits the passages sent to a model, `answer_tokens` what it writes.
-    `instructions` are the editors' own words to a model.
+    approved answer is served, or withheld as `flagged` says. `language` is an ISO 639-1 code, None
+    for the asker's. `context_tokens` limits the passages sent to a model, `answer_tokens` what it
+    writes. `instructions` are the editors' own words to a model.
     """
 
     passages: int = 16
@@ -68,6 +77,7 @@ class AnswerSettings:
     shown: int = 8
     evidence_needed: float = 0.3
     approved_needed: float = APPROVED_NEEDED
+    flagged: FlaggedAnswers = FlaggedAnswers.WITHHOLD_CONTRADICTED
     grounding: Grounding = Grounding.ONLY_SOURCES
     length: Length = Length.MEDIUM
     layout: Layout = Layout.AUTO

@@ -14,6 +14,7 @@ from sqlalchemy.orm import Session
 from fontanel.core.answering import (
     AnswerSettings,
     EvidencePassage,
+    FlaggedAnswers,
     Grounding,
     Knowledge,
     Layout,
@@ -111,6 +112,7 @@ def answer_settings(name: str, stored: StoredSettings) -> AnswerSettings:
         grounding=Grounding(stored.get("grounding", defaults.grounding)),
         length=Length(stored.get("length", defaults.length)),
         layout=Layout(stored.get("layout", defaults.layout)),
+        flagged=FlaggedAnswers(stored.get("flagged", defaults.flagged)),
         unsupported=UnsupportedStatements(stored.get("unsupported", defaults.unsupported)),
     )
 

@@ -3,10 +3,11 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from datetime import date
 from typing import Any
 
+from sqlalchemy import select
 from sqlalchemy.orm import Session
 
 from fontanel.core.passages.splitting import Locator, PassagePart, locator_at
@@ -17,8 +18,10 @@ from fontanel.records.ids import new_id
 from fontanel.records.scope import TeamScope
 from fontanel.records.tables import (
     ApprovedAnswer,
+    ApprovedFlag,
     ApprovedState,
     ApprovedVersion,
+    FlagState,
     Kb,
     PassageRow,
     Revision,
@@ -122,11 +125,11 @@ def place_at(
         raise Refused(
             "places", f"{row.title} has {len(text)} characters; {start} to {end} is not within."
         )
-    locator = _locator(scope, requested, start)
+    locator = locator_in(scope, requested, start)
     return Place(row.id, requested, row.title, start, end, text[start:end], locator)
 
 
-def _locator(scope: TeamScope, revision_id: str, position: int) -> Locator:
+def locator_in(scope: TeamScope, revision_id: str, position: int) -> Locator:
     """Return the location of a character, by the passage that contains it."""
     query = scope.select(PassageRow).where(
         PassageRow.revision_id == revision_id, PassageRow.start <= position
@@ -163,8 +166,10 @@ def create(
         version=0,
         turn_id=turn_id,
     )
+    for name, value in values.items():
+        setattr(row, name, value)
     session.add(row)
-    return change(session, row, values, author)
+    return change(session, row, {}, author)
 
 
 def change(
@@ -172,8 +177,12 @@ def change(
 ) -> ApprovedAnswer:
     """Change an approved answer and keep the result as a version.
 
-    A change of what an approved answer says approves it again, by its author.
+    A change of what an approved answer says approves it again, by its author. It settles flags on
+    changed text: without other places, the answer rests on the text as it is now.
     """
+    if {"text", "places"} & set(values) or values.get("state") == ApprovedState.RETIRED:
+        for flag in open_flags(session, row):
+            _settle(session, row, flag, author, FlagState.SETTLED)
     for name, value in values.items():
         setattr(row, name, value)
     if row.state == ApprovedState.APPROVED:
@@ -192,6 +201,41 @@ def change(
     )
     session.flush()
     return row
+
+
+def open_flags(session: Session, row: ApprovedAnswer) -> Sequence[ApprovedFlag]:
+    """Return the flags of an approved answer that nobody has settled."""
+    query = select(ApprovedFlag).where(
+        ApprovedFlag.approved_id == row.id, ApprovedFlag.state == FlagState.OPEN
+    )
+    return session.scalars(query.order_by(ApprovedFlag.place)).all()
+
+
+def confirm(session: Session, row: ApprovedAnswer, flag: ApprovedFlag, author: str) -> None:
+    """Record that an approved answer is right as the text is now, as a version."""
+    _settle(session, row, flag, author, FlagState.CONFIRMED)
+    change(session, row, {}, author)
+
+
+def _settle(
+    session: Session, row: ApprovedAnswer, flag: ApprovedFlag, author: str, state: FlagState
+) -> None:
+    """Close a flag; the place moves to the new text, unless that is gone."""
+    flag.state, flag.settled_by, flag.changed_at = state, author, now()
+    if flag.place >= len(row.places) or flag.revision_id is None or not flag.new_text:
+        return
+    place = Place.load(row.places[flag.place])
+    moved = replace(
+        place,
+        revision_id=flag.revision_id,
+        start=flag.start,
+        end=flag.end,
+        quote=flag.new_text,
+        locator=locator_in(TeamScope(session, row.team_id), flag.revision_id, flag.start),
+    )
+    places = list(row.places)
+    places[flag.place] = moved.dump()
+    row.places = places
 
 
 def content_of(row: ApprovedAnswer) -> dict[str, Any]:

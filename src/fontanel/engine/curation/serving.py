@@ -13,15 +13,24 @@ import numpy.typing as npt
 from sqlalchemy import func, select
 from sqlalchemy.orm import Session
 
-from fontanel.core.answering import Approval, ApprovedAnswer, ApprovedFound, Choice, Citation
+from fontanel.core.answering import (
+    AnswerSettings,
+    Approval,
+    ApprovedAnswer,
+    ApprovedFound,
+    Choice,
+    Citation,
+    FlaggedAnswers,
+)
 from fontanel.core.answering.evidence import Knowledge
 from fontanel.core.curation import ApprovedSet, ApprovedText, Match
+from fontanel.core.curation.following import Fate
 from fontanel.core.embedding.encoder import text_key
 from fontanel.engine.answering.local_models import LocalModels
 from fontanel.engine.curation.approved import Place
 from fontanel.facts import APPROVED_OFFERED
 from fontanel.records.tables import ApprovedAnswer as ApprovedRow
-from fontanel.records.tables import ApprovedState, Edition, Kb, now
+from fontanel.records.tables import ApprovedFlag, ApprovedState, Edition, FlagState, Kb, now
 from fontanel.records.unit_of_work import Records
 from fontanel.records.vector_cache import VectorCache
 
@@ -29,8 +38,18 @@ from fontanel.records.vector_cache import VectorCache
 _MAX_SETS = 50
 #: Texts that a question waits for to be embedded; the others are embedded in the background.
 _MAX_WAITED, _BATCH = 64, 64
+_WORST_FIRST = (Fate.CONTRADICTED, Fate.REMOVED, Fate.CHANGED)
 #: Choices that are offered with an answer.
 _MAX_CHOICES = 3
+
+
+@dataclass(frozen=True, slots=True)
+class Candidate:
+    """An approved answer that may answer a question, and what became of its text."""
+
+    match: Match
+    row: ApprovedRow
+    fate: str = ""
 
 
 @dataclass(frozen=True, slots=True)
@@ -40,6 +59,8 @@ class _Loaded:
     stamp: tuple[object, ...]
     rows: dict[str, ApprovedRow]
     approved: ApprovedSet
+    fates: dict[str, str]
+    """What became of the text of those with open flags."""
     complete: bool
     """Whether all texts are embedded."""
 
@@ -93,8 +114,9 @@ class ApprovedStore:
             if current is not None and current.stamp == stamp and current.complete:
                 return current
             valid = _valid(session, team_id, kb_id)
+            fates = worst_fates(session, team_id, kb_id)
         embedder = str(stamp[0]) if stamp[0] else None
-        result = self._load(team_id, embedder, valid, stamp)
+        result = self._load(team_id, embedder, valid, fates, stamp)
         with self._lock:
             self._sets[kb_id] = result
             while len(self._sets) > _MAX_SETS:
@@ -106,6 +128,7 @@ class ApprovedStore:
         team_id: str,
         embedder: str | None,
         valid: Sequence[ApprovedRow],
+        fates: dict[str, str],
         stamp: tuple[object, ...],
     ) -> _Loaded:
         entries = [
@@ -121,6 +144,7 @@ class ApprovedStore:
             stamp,
             {row.id: row for row in valid},
             ApprovedSet(entries, np.stack(vectors) if vectors else None, len(ready)),
+            fates,
             complete=embedder is None or len(ready) == len(entries),
         )
 
@@ -159,23 +183,28 @@ class KbApproved:
         self._team_id = team_id
         self._kb_ids = kb_ids
 
-    def find(self, question: str, knowledge: Knowledge, needed: float) -> ApprovedFound:
+    def find(self, question: str, knowledge: Knowledge, settings: AnswerSettings) -> ApprovedFound:
         """Return the approved answer of a question, or choices."""
-        matches = self.matches(question, knowledge)
-        if matches and matches[0][0].likelihood >= needed:
-            return ApprovedFound(_served(*matches[0]))
+        needed = settings.approved_needed
+        candidates = [
+            candidate
+            for candidate in self.matches(question, knowledge)
+            if not _withheld(candidate.fate, settings.flagged)
+        ]
+        if candidates and candidates[0].match.likelihood >= needed:
+            return ApprovedFound(_served(candidates[0]))
         return ApprovedFound(
             None,
             tuple(
-                Choice(row.id, row.question, match.likelihood)
-                for match, row in matches[:_MAX_CHOICES]
-                if match.likelihood >= min(APPROVED_OFFERED, needed)
+                Choice(one.row.id, one.row.question, one.match.likelihood)
+                for one in candidates[:_MAX_CHOICES]
+                if one.match.likelihood >= min(APPROVED_OFFERED, needed)
             ),
         )
 
-    def matches(self, question: str, knowledge: Knowledge) -> list[tuple[Match, ApprovedRow]]:
+    def matches(self, question: str, knowledge: Knowledge) -> list[Candidate]:
         """Return the approved answers that may answer a question, likeliest first."""
-        matches: list[tuple[Match, ApprovedRow]] = []
+        candidates: list[Candidate] = []
         vector = None
         for kb_id in self._kb_ids:
             loaded = self._store.loaded(self._team_id, kb_id)
@@ -184,19 +213,42 @@ class KbApproved:
             if vector is None:
                 vectors = knowledge.embed([question])
                 vector = None if vectors is None else vectors[0]
-            matches += [
-                (match, loaded.rows[match.id])
+            candidates += [
+                Candidate(match, loaded.rows[match.id], loaded.fates.get(match.id, ""))
                 for match in loaded.approved.matches(
                     question, vector, knowledge.terms, knowledge.idf, knowledge.score
                 )
             ]
-        return sorted(matches, key=lambda item: -item[0].likelihood)
+        return sorted(candidates, key=lambda one: -one.match.likelihood)
+
+
+def _withheld(fate: str, flagged: FlaggedAnswers) -> bool:
+    """Return whether an approved answer is not served for what became of its text."""
+    if flagged == FlaggedAnswers.WITHHOLD_CONTRADICTED:
+        return fate in (Fate.CONTRADICTED, Fate.REMOVED)
+    return bool(fate) and flagged == FlaggedAnswers.WITHHOLD
+
+
+def worst_fates(session: Session, team_id: str, kb_id: str) -> dict[str, str]:
+    """Return what became of the text of approved answers with open flags, by their id."""
+    query = select(ApprovedFlag).where(
+        ApprovedFlag.team_id == team_id,
+        ApprovedFlag.kb_id == kb_id,
+        ApprovedFlag.state == FlagState.OPEN,
+    )
+    results: dict[str, str] = {}
+    for flag in session.scalars(query):
+        before = results.get(flag.approved_id, flag.fate)
+        results[flag.approved_id] = min(before, flag.fate, key=_WORST_FIRST.index)
+    return results
 
 
 def _stamp(session: Session, team_id: str, kb_id: str) -> tuple[object, ...] | None:
     """Return what changes whenever the approved answers of a knowledge base do."""
-    count, changed = session.execute(
-        select(func.count(), func.max(ApprovedRow.changed_at)).where(
+    count, changed, followed = session.execute(
+        select(
+            func.count(), func.max(ApprovedRow.changed_at), func.max(ApprovedRow.followed_at)
+        ).where(
             ApprovedRow.team_id == team_id,
             ApprovedRow.kb_id == kb_id,
             ApprovedRow.state == ApprovedState.APPROVED,
@@ -207,7 +259,12 @@ def _stamp(session: Session, team_id: str, kb_id: str) -> tuple[object, ...] | N
     embedder = session.scalar(
         select(Edition.embedder).join(Kb, Kb.edition_id == Edition.id).where(Kb.id == kb_id)
     )
-    return embedder, count, changed, _today()
+    flags = session.execute(
+        select(func.count(), func.max(ApprovedFlag.changed_at)).where(
+            ApprovedFlag.team_id == team_id, ApprovedFlag.kb_id == kb_id
+        )
+    ).one()
+    return embedder, count, changed, followed, *flags, _today()
 
 
 def _valid(session: Session, team_id: str, kb_id: str) -> Sequence[ApprovedRow]:
@@ -231,9 +288,16 @@ def _today() -> date:
     return moment.date()
 
 
-def _served(match: Match, row: ApprovedRow) -> ApprovedAnswer:
+def _served(candidate: Candidate) -> ApprovedAnswer:
+    match, row = candidate.match, candidate.row
     approval = Approval(
-        row.id, row.question, row.approved_by, row.approved_at, row.kb_id, row.version
+        row.id,
+        row.question,
+        row.approved_by,
+        row.approved_at,
+        row.kb_id,
+        row.version,
+        candidate.fate,
     )
     citations = [
         Citation(

@@ -17,6 +17,7 @@ from sqlalchemy import func, select
 
 from fontanel.engine.answering.asking import Asking
 from fontanel.engine.answering.local_models import LocalModels
+from fontanel.engine.curation.flagging import Flagging
 from fontanel.engine.curation.serving import ApprovedStore
 from fontanel.engine.documents.contained import add_contained
 from fontanel.engine.editions.maintenance import EditionMaintenance
@@ -127,6 +128,7 @@ class Runtime:
             stopping=self._stopping.is_set,
         )
         self.schedule = Schedule(self.records, settings)
+        self.flagging = Flagging(self.records, self.blobs)
         self.approved = ApprovedStore(self.records, self.vectors, self.local_models)
         self.asking = Asking(
             records=self.records,
@@ -173,6 +175,7 @@ class Runtime:
             start(f"read-{number}", partial(self.ingest.read_round, worker))
         if self.local_models.name is not None:
             start("embed", partial(self.ingest.embed_round, self._embedder, self.local_models.name))
+        start("flag-approved", self.flagging.flag_next)
         start("embed-approved", self.approved.embed_next)
         start("merge", self.editions.merge_round)
         start("verify", self._maintenance.verify_next)
@@ -227,6 +230,7 @@ class Runtime:
         for team_id in committed.deleted_teams:
             self.vectors.forget_team(team_id)
         self.watchers.notify(committed)
+        self.flagging.note(committed)
         if committed.work:
             self._threads.wake()
 

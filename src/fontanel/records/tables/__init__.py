@@ -5,7 +5,13 @@ from __future__ import annotations
 from fontanel.facts import SETTLED_STATES, DocumentState
 from fontanel.records.tables.base import Base, UtcDateTime, Word, now, of_team
 from fontanel.records.tables.conversations import Conversation, Feedback, Turn, TurnState, Use
-from fontanel.records.tables.curation import ApprovedAnswer, ApprovedState, ApprovedVersion
+from fontanel.records.tables.curation import (
+    ApprovedAnswer,
+    ApprovedFlag,
+    ApprovedState,
+    ApprovedVersion,
+    FlagState,
+)
 from fontanel.records.tables.desks import Desk, DeskLink, DeskVersion, TextModel
 from fontanel.records.tables.documents import (
     Description,
@@ -38,6 +44,7 @@ from fontanel.records.tables.sources import Outcome, Source, SourceItem, Sync, S
 __all__ = [
     "SETTLED_STATES",
     "ApprovedAnswer",
+    "ApprovedFlag",
     "ApprovedState",
     "ApprovedVersion",
     "Base",
@@ -54,6 +61,7 @@ __all__ = [
     "DocumentTag",
     "Edition",
     "Feedback",
+    "FlagState",
     "IdempotentReply",
     "Invitation",
     "Job",

@@ -46,6 +46,8 @@ class ApprovedAnswer(Base):
     approved_at: Mapped[datetime | None]
     turn_id: Mapped[str | None]
     """The answer that it was made from."""
+    followed_at: Mapped[datetime | None]
+    """When its places were last followed to a later revision."""
     version: Mapped[int] = mapped_column(default=1)
     created_at: Mapped[datetime] = mapped_column(default=now)
     changed_at: Mapped[datetime] = mapped_column(default=now)
@@ -64,3 +66,47 @@ class ApprovedVersion(Base):
     content: Mapped[dict[str, Any]]
     author: Mapped[str]
     created_at: Mapped[datetime] = mapped_column(default=now)
+
+
+class FlagState(StrEnum):
+    """Whether somebody has looked at a flag."""
+
+    OPEN = "open"
+    #: The answer is still right.
+    CONFIRMED = "confirmed"
+    #: The answer was changed or retired.
+    SETTLED = "settled"
+
+
+class ApprovedFlag(Base):
+    """A place of an approved answer whose text changed in a later revision.
+
+    `fate` is what became of it (changed, contradicted, removed), `old_text` the text as it was
+    approved, and `new_text` characters [`start`, `end`) of `revision_id`, None if the document is
+    gone.
+    """
+
+    __tablename__ = "approved_flags"
+    __table_args__ = (
+        UniqueConstraint("approved_id", "place"),
+        Index("ix_approved_flags_kb_id", "kb_id", "state"),
+    )
+
+    id: Mapped[str] = mapped_column(primary_key=True)
+    team_id: Mapped[str] = of_team()
+    kb_id: Mapped[str] = mapped_column(ForeignKey("kbs.id", ondelete="CASCADE"))
+    approved_id: Mapped[str] = mapped_column(ForeignKey("approved_answers.id", ondelete="CASCADE"))
+    place: Mapped[int]
+    """The index of the place among those of the answer, from 0."""
+    document_id: Mapped[str]
+    title: Mapped[str]
+    fate: Mapped[str]
+    old_text: Mapped[str]
+    new_text: Mapped[str] = mapped_column(default="")
+    revision_id: Mapped[str | None]
+    start: Mapped[int] = mapped_column(default=0)
+    end: Mapped[int] = mapped_column(default=0)
+    state: Mapped[FlagState] = mapped_column(Word(FlagState), default=FlagState.OPEN)
+    settled_by: Mapped[str] = mapped_column(default="")
+    created_at: Mapped[datetime] = mapped_column(default=now)
+    changed_at: Mapped[datetime] = mapped_column(default=now)

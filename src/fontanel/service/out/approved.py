@@ -5,9 +5,17 @@ from __future__ import annotations
 from collections.abc import Mapping, Sequence
 from typing import Any
 
+from sqlalchemy.orm import Session
+
 from fontanel.engine.curation.approved import Place
-from fontanel.records.tables import ApprovedAnswer, ApprovedState, ApprovedVersion, now
-from fontanel.schemas import ApprovedOut, ApprovedPlaceOut, ApprovedVersionOut
+from fontanel.records.tables import (
+    ApprovedAnswer,
+    ApprovedFlag,
+    ApprovedState,
+    ApprovedVersion,
+    now,
+)
+from fontanel.schemas import ApprovedOut, ApprovedPlaceOut, ApprovedVersionOut, FlagOut
 from fontanel.service.out.answers import locator_out
 
 
@@ -67,4 +75,28 @@ def version_out(row: ApprovedVersion) -> ApprovedVersionOut:
         author=row.author,
         created_at=row.created_at,
         **{**row.content, "places": places_out(row.content["places"])},
+    )
+
+
+def flag_out(session: Session, row: ApprovedFlag) -> FlagOut:
+    """Return a flag with the approved answer that it is about."""
+    approved = session.get_one(ApprovedAnswer, row.approved_id)
+    return FlagOut(
+        id=row.id,
+        approved_id=row.approved_id,
+        question=approved.question,
+        text=approved.text,
+        approved_state=approved.state.value,
+        document_id=row.document_id,
+        title=row.title,
+        fate=row.fate,
+        old_text=row.old_text,
+        new_text=row.new_text,
+        revision_id=row.revision_id,
+        start=row.start,
+        end=row.end,
+        state=row.state.value,
+        settled_by=row.settled_by,
+        created_at=row.created_at,
+        changed_at=row.changed_at,
     )

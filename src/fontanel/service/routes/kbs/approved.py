@@ -17,9 +17,11 @@ from fontanel.errors import FontanelError, NotFound, Refused
 from fontanel.facts import APPROVED_NEEDED
 from fontanel.records.tables import (
     ApprovedAnswer,
+    ApprovedFlag,
     ApprovedState,
     Conversation,
     Document,
+    FlagState,
     Kb,
     Turn,
 )
@@ -35,12 +37,14 @@ from fontanel.schemas import (
     ApprovedOut,
     ApprovedPlaceIn,
     ApprovedVersionOut,
+    FlagOut,
+    FlagStateName,
     ImportProblem,
     Page,
 )
 from fontanel.schemas.approved import ApprovedFields, ApprovedStateName
 from fontanel.service.auth.access import Access, Editor, EditorWrite, Reader, check_version
-from fontanel.service.out.approved import approved_out, version_out
+from fontanel.service.out.approved import approved_out, flag_out, version_out
 from fontanel.service.problems import ApiError
 from fontanel.service.routers import api_router
 
@@ -117,13 +121,13 @@ def match_approved(
     matches = approved.matches(question, combined(known.parts, frozenset(known.parts)))
     return [
         ApprovedMatch(
-            id=row.id,
-            question=row.question,
-            wording=match.wording,
-            likelihood=round(match.likelihood, 4),
-            served=match.likelihood >= APPROVED_NEEDED,
+            id=one.row.id,
+            question=one.row.question,
+            wording=one.match.wording,
+            likelihood=round(one.match.likelihood, 4),
+            served=one.match.likelihood >= APPROVED_NEEDED,
         )
-        for match, row in matches
+        for one in matches
     ]
 
 
@@ -199,6 +203,40 @@ def import_approved(kb: str, body: ApprovedImportIn, access: EditorWrite) -> App
         access.session.rollback()
         result.created = result.changed = result.unchanged = 0
     return result
+
+
+@router.get("/flags", summary="List approved answers whose text has changed")
+def list_flags(
+    kb: str,
+    access: Reader,
+    state: FlagStateName = "open",
+    limit: Annotated[int, Query(ge=1, le=200)] = 100,
+) -> Page[FlagOut]:
+    """Newest first: what the answer rested on, and what the document says now."""
+    query = (
+        access.scope.select(ApprovedFlag)
+        .where(ApprovedFlag.kb_id == access.scope.kb(kb).id, ApprovedFlag.state == FlagState(state))
+        .order_by(ApprovedFlag.changed_at.desc(), ApprovedFlag.id)
+    )
+    rows = access.session.scalars(query.limit(limit)).all()
+    return Page(items=[flag_out(access.session, row) for row in rows])
+
+
+@router.post("/flags/{flag}/confirm", summary="Confirm an approved answer after a change")
+def confirm_flag(kb: str, flag: str, access: EditorWrite) -> ApprovedOut:
+    """The answer is still right; from now on it rests on the text as it is."""
+    kb_row = access.scope.kb(kb)
+    row = access.session.scalar(
+        access.scope.select(ApprovedFlag).where(
+            ApprovedFlag.kb_id == kb_row.id, ApprovedFlag.id == flag
+        )
+    )
+    if row is None:
+        raise NotFound("flag", flag)
+    approved = engine.find_approved(access.scope, kb_row, row.approved_id)
+    if row.state == FlagState.OPEN:
+        engine.confirm(access.session, approved, row, access.caller.name)
+    return approved_out(approved)
 
 
 @router.get("/{approved}", summary="Show an approved answer")

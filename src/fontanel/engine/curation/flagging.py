@@ -1,0 +1,208 @@
+"""Flag approved answers when the text on which they rest changes.
+
+A background step compares each place of a knowledge base's approved answers with the revision that
+is indexed now. Unchanged text is followed to where it is; what changed gets a flag.
+"""
+
+from __future__ import annotations
+
+import threading
+from collections.abc import Iterator
+from dataclasses import dataclass, replace
+from functools import lru_cache
+
+from sqlalchemy import select
+from sqlalchemy.orm import Session
+
+from fontanel.core.curation.following import Fate, Followed, follow
+from fontanel.engine.curation.approved import Place, locator_in
+from fontanel.engine.documents.readings import reading_text
+from fontanel.engine.notices.notify import notify_team
+from fontanel.records.blobs import BlobStore
+from fontanel.records.ids import new_id
+from fontanel.records.scope import TeamScope
+from fontanel.records.tables import (
+    ApprovedAnswer,
+    ApprovedFlag,
+    ApprovedState,
+    Document,
+    DocumentState,
+    FlagState,
+    Kb,
+    now,
+)
+from fontanel.records.unit_of_work import Committed, Records
+
+#: Documents that are looked up together.
+_CHUNK = 500
+#: Texts of revisions that are kept while a knowledge base is checked.
+_MAX_TEXTS = 8
+
+
+@dataclass(frozen=True, slots=True)
+class _Result:
+    """What became of a place; `revision_id` is None when its document is gone."""
+
+    approved_id: str
+    number: int
+    place: Place
+    revision_id: str | None
+    followed: Followed
+    new_text: str = ""
+
+
+class Flagging:
+    """Checks the approved answers of knowledge bases in which something changed."""
+
+    def __init__(self, records: Records, blobs: BlobStore) -> None:
+        self._records = records
+        self._blobs = blobs
+        self._lock = threading.Lock()
+        self._pending: set[str] | None = None
+
+    def note(self, committed: Committed) -> None:
+        """Remember the knowledge bases that a unit of work changed."""
+        with self._lock:
+            if self._pending is not None:
+                self._pending |= committed.kbs
+
+    def flag_next(self) -> bool:
+        """Check one knowledge base; return whether there was one to check."""
+        with self._lock:
+            first = self._pending is None
+        if first:
+            self._begin()
+        with self._lock:
+            kb_id = self._pending.pop() if self._pending else None
+        if kb_id is None:
+            return False
+        self._check(kb_id)
+        return True
+
+    def _begin(self) -> None:
+        """At start all knowledge bases with approved answers are checked."""
+        with self._lock:
+            self._pending = set()
+        with self._records.reading() as session:
+            existing = set(session.scalars(select(ApprovedAnswer.kb_id).distinct()))
+        with self._lock:
+            self._pending |= existing
+
+    def _check(self, kb_id: str) -> None:
+        with self._records.reading() as session:
+            kb = session.get(Kb, kb_id)
+            results = [] if kb is None else list(self._compare(session, kb))
+        if not results:
+            return
+        with self._records.writing() as session:
+            kb = session.get(Kb, kb_id)
+            flagged = 0 if kb is None else sum(_record(session, kb, one) for one in results)
+            if kb is not None and flagged:
+                answers = "approved answer rests" if flagged == 1 else "approved answers rest"
+                message = f"{flagged} {answers} on text in {kb.name} that has changed."
+                data = {"kb": kb.id, "flagged": flagged}
+                notify_team(session, kb.team_id, "approved.flagged", message, data)
+
+    def _compare(self, session: Session, kb: Kb) -> Iterator[_Result]:
+        """Yield what became of the places whose documents have another revision."""
+        rows = session.scalars(
+            select(ApprovedAnswer).where(
+                ApprovedAnswer.kb_id == kb.id, ApprovedAnswer.state != ApprovedState.RETIRED
+            )
+        ).all()
+        places = [
+            (row, number, Place.load(data))
+            for row in rows
+            for number, data in enumerate(row.places)
+        ]
+        documents = _documents(session, {place.document_id for _, _, place in places})
+        seen = _seen(session, kb)
+
+        @lru_cache(_MAX_TEXTS)
+        def text_of(revision_id: str) -> str | None:
+            return reading_text(session, self._blobs, kb.team_id, revision_id)
+
+        for row, number, place in places:
+            document = documents.get(place.document_id)
+            gone = document is None or document.state == DocumentState.REMOVED
+            revision = None if document is None or gone else document.revision_id
+            if (not gone and revision is None) or revision == place.revision_id:
+                continue  # it has no text yet, or the same
+            if (row.id, number, revision) in seen:
+                continue
+            if revision is None:
+                yield _Result(row.id, number, place, None, Followed(Fate.REMOVED))
+            elif place.whole:
+                yield _Result(row.id, number, place, revision, Followed(Fate.SAME))
+            elif (new := text_of(revision)) is not None:
+                old = text_of(place.revision_id)
+                span = (0, len(place.quote)) if old is None else (place.start, place.end)
+                followed = follow(place.quote if old is None else old, *span, new)
+                text = new[followed.start : followed.end]
+                yield _Result(row.id, number, place, revision, followed, text)
+
+
+def _documents(session: Session, ids: set[str]) -> dict[str, Document]:
+    results: dict[str, Document] = {}
+    ordered = sorted(ids)
+    for start in range(0, len(ordered), _CHUNK):
+        chunk = select(Document).where(Document.id.in_(ordered[start : start + _CHUNK]))
+        results |= {document.id: document for document in session.scalars(chunk)}
+    return results
+
+
+def _seen(session: Session, kb: Kb) -> set[tuple[str, int, str | None]]:
+    """Return the places that were compared with a revision already."""
+    query = select(ApprovedFlag).where(ApprovedFlag.kb_id == kb.id)
+    return {(flag.approved_id, flag.place, flag.revision_id) for flag in session.scalars(query)}
+
+
+def _record(session: Session, kb: Kb, result: _Result) -> bool:
+    """Follow a place or flag it; return whether there is a new flag."""
+    row = session.get(ApprovedAnswer, result.approved_id)
+    if row is None or len(row.places) <= result.number:
+        return False
+    if Place.load(row.places[result.number]) != result.place:
+        return False  # it was changed in the meantime
+    flag = session.scalar(
+        select(ApprovedFlag).where(
+            ApprovedFlag.approved_id == row.id, ApprovedFlag.place == result.number
+        )
+    )
+    if result.followed.fate == Fate.SAME:
+        assert result.revision_id is not None
+        move_place(
+            TeamScope(session, kb.team_id), row, result.number, result.revision_id, result.followed
+        )
+        if flag is not None:
+            session.delete(flag)
+        return False
+    if flag is None:
+        flag = ApprovedFlag(
+            id=new_id("flag"),
+            team_id=row.team_id,
+            kb_id=row.kb_id,
+            approved_id=row.id,
+            place=result.number,
+        )
+        session.add(flag)
+    flag.document_id, flag.title = result.place.document_id, result.place.title
+    flag.fate, flag.old_text = result.followed.fate.value, result.place.quote
+    flag.new_text, flag.revision_id = result.new_text, result.revision_id
+    flag.start, flag.end = result.followed.start, result.followed.end
+    flag.state, flag.settled_by, flag.changed_at = FlagState.OPEN, "", now()
+    return True
+
+
+def move_place(
+    scope: TeamScope, row: ApprovedAnswer, number: int, revision_id: str, followed: Followed
+) -> None:
+    """Move a place of an approved answer to a later revision, without a new version."""
+    place = Place.load(row.places[number])
+    moved = replace(place, revision_id=revision_id)
+    if not place.whole:
+        locator = locator_in(scope, revision_id, followed.start)
+        moved = replace(moved, start=followed.start, end=followed.end, locator=locator)
+    places = list(row.places)
+    places[number] = moved.dump()
+    row.places, row.followed_at = places, now()
