@@ -4371,6 +4371,16 @@ export interface components {
             outdated_documents: number;
             /** @description How those rank. */
             outdated: components["schemas"]["OutdatedRanking"];
+            /**
+             * Approved
+             * @description Approved answers, without drafts and retired ones.
+             */
+            approved: number;
+            /**
+             * Flagged
+             * @description Approved answers whose text has changed.
+             */
+            flagged: number;
             /** Embedder */
             embedder: string | null;
             splitting: components["schemas"]["Splitting"];

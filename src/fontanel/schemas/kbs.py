@@ -122,6 +122,8 @@ class KbOut(Model):
     failed: int
     outdated_documents: int = Field(description="Documents that are not in force.")
     outdated: OutdatedRanking = Field(description="How those rank.")
+    approved: int = Field(description="Approved answers, without drafts and retired ones.")
+    flagged: int = Field(description="Approved answers whose text has changed.")
     embedder: str | None
     splitting: Splitting
     describing: DescribingOut | None = Field(

@@ -16,7 +16,7 @@ from fontanel.service import console, problems
 from fontanel.service.api import api_routes
 from fontanel.service.auth.rate_limits import AtOnce, Pace, SignInLimits
 from fontanel.service.bodies import BodyGate
-from fontanel.service.metrics import SourceFigures
+from fontanel.service.metrics import CurationFigures, SourceFigures
 from fontanel.service.middleware import Metrics, RequestLog
 from fontanel.service.streaming.answers import new_pool
 from fontanel.service.streaming.renewal import OpenStreams
@@ -42,6 +42,7 @@ def create_app(settings: Settings, runtime: Runtime | None = None) -> FastAPI:
     metrics = Metrics(count_waiting)
     if runtime is not None:
         metrics.registry.register(SourceFigures(runtime.records))
+        metrics.registry.register(CurationFigures(runtime.records))
     app = FastAPI(
         title="Fontanel",
         version=__version__,

@@ -1,4 +1,4 @@
-"""Figures of sources for `/metrics`, computed when they are asked for."""
+"""Figures of sources and of curation for `/metrics`, computed when they are asked for."""
 
 from __future__ import annotations
 
@@ -9,11 +9,39 @@ from prometheus_client.metrics_core import Metric
 from prometheus_client.registry import Collector
 from sqlalchemy import select
 
+from fontanel.engine.curation.approved import curation_counts
 from fontanel.engine.sync.freshness import freshness_of
 from fontanel.records.tables import Kb, Source, Team, now
 from fontanel.records.unit_of_work import Records
 
 _LABELS = ["team", "kb", "source"]
+
+
+class CurationFigures(Collector):
+    """How many approved answers each knowledge base has, and how many are flagged."""
+
+    def __init__(self, records: Records) -> None:
+        self._records = records
+
+    def describe(self) -> list[Metric]:
+        return []
+
+    def collect(self) -> Iterator[Metric]:
+        approved = GaugeMetricFamily(
+            "fontanel_approved_answers", "Approved answers.", labels=["team", "kb"]
+        )
+        flagged = GaugeMetricFamily(
+            "fontanel_approved_answers_flagged",
+            "Approved answers whose text has changed.",
+            labels=["team", "kb"],
+        )
+        with self._records.reading() as session:
+            for kb in session.scalars(select(Kb)):
+                counts = curation_counts(session, kb.id)
+                if any(counts):
+                    approved.add_metric([kb.team_id, kb.id], counts[0])
+                    flagged.add_metric([kb.team_id, kb.id], counts[1])
+        yield from (approved, flagged)
 
 
 class SourceFigures(Collector):

@@ -141,6 +141,28 @@ def test_a_desk_serves_those_of_its_knowledge_bases(team: TeamSetup, kb: str, st
     assert client.match_approved(kb, other)[0].question == QUESTION
 
 
+def test_a_desk_that_is_limited_to_some_documents_serves_what_rests_on_them(
+    team: TeamSetup, kb: str, storm: str
+) -> None:
+    client = team.client
+    client.add_document(
+        kb, b"# Gate\n\nThe gate opens at 6.", "gate.md", {"for": "guests"}, wait=True
+    )
+    open_to_all = make(team, kb, question="When does the gate open?", text="At 6.",
+                       places=[{"document": "gate.md"}])  # fmt: skip
+    make(team, kb, places=[{"document": "storm-plan.md"}])
+    make(team, kb, question="Who is on duty at the gate?", text="The guard.")
+    part = s.DeskKb(kb=kb, tags={"for": "guests"})
+    desk = client.create_desk("Guests", s.DeskSettings(kbs=[part]))
+    client.publish_desk(desk.id)
+    answer = client.ask_desk(desk.id, "When does the gate open?")
+    assert answer.approval is not None
+    assert answer.approval.id == open_to_all.id
+    for question in (QUESTION, "Who is on duty at the gate?"):
+        answer = client.ask_desk(desk.id, question)
+        assert (answer.approval, answer.choices) == (None, [])
+
+
 def test_import_and_export(team: TeamSetup, kb: str, storm: str) -> None:
     client = team.client
     lines = [

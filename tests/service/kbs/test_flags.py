@@ -6,6 +6,7 @@ import pytest
 
 from fontanel import schemas as s
 from fontanel.client import NotFound
+from tests import patient
 from tests.conftest import TeamSetup, until
 
 QUESTION = "Up to what wind are boats let out of the basin?"
@@ -65,6 +66,9 @@ def test_another_value_is_withheld_until_it_is_corrected(
     answer = client.ask(kb, QUESTION)
     assert answer.approval is None
     assert "17 knots" in answer.text
+    assert (client.show_kb(kb).approved, client.show_kb(kb).flagged) == (1, 1)
+    figures = patient.get(f"{team.service.url}/metrics").text
+    assert f'fontanel_approved_answers_flagged{{kb="{client.show_kb(kb).id}"' in figures
     # A desk may serve it all the same; the answer then says so.
     desk = client.create_desk("Basin", s.DeskSettings(kbs=[s.DeskKb(kb=kb)], flagged="serve"))
     client.publish_desk(desk.id)

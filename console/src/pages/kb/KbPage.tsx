@@ -68,7 +68,7 @@ export function KbPage() {
     ["sources", "Sources"],
     ["search", "Search"],
     ["ask", "Ask"],
-    ["approved", "Approved answers"],
+    ["approved", kb.flagged > 0 ? `Approved answers (${kb.flagged})` : "Approved answers"],
     ...(team.mayEdit ? [["try", "Try a file"]] : []),
     ...(team.mayEdit ? [["settings", "Settings"]] : []),
   ];

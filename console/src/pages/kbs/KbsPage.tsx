@@ -109,6 +109,11 @@ function KbCard({ kb, team, sources }: { kb: Kb; team: string; sources: SourceFr
         <span className="soft">
           {count(kb.documents)} documents · {count(kb.passages)} passages
         </span>
+        {kb.flagged > 0 && (
+          <span className="text-warning">
+            {kb.flagged} approved {kb.flagged === 1 ? "answer needs" : "answers need"} another look
+          </span>
+        )}
         <span className="soft ml-auto">
           changed <Ago at={kb.changed_at ?? kb.created_at} />
         </span>

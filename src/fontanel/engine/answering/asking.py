@@ -159,7 +159,9 @@ class Asking:
                 writer=choice.writer,
                 routes=Routes(knowledge.routes, partial(combined, parts)),
                 trace=trace,
-                approved=self._approved.of(target.team_id, list(parts)),
+                approved=self._approved.of(
+                    target.team_id, {kb_id: part.document_ids for kb_id, part in parts.items()}
+                ),
             )
             try:
                 for event in self._limited(events, cancelled, session):

@@ -123,6 +123,8 @@ class KbKnowledge:
         self._embedder = embedder
         self._local_models = local_models
         self._filters = (tags or {}, documents or ())
+        self.document_ids: frozenset[str] | None = None
+        """The documents that are searched; None means all."""
         self._documents = self._filter(scope.session, tags or {}, documents)
         self._idf: dict[str, float] = {}
 
@@ -136,7 +138,9 @@ class KbKnowledge:
             query = query.where(Document.id.in_(documents) | Document.name.in_(documents))
         for tag, value in tags.items():
             query = query.where(Document.key.in_(self._scope.keys_with_tag(self._kb, tag, value)))
-        return np.array([document.key for document in session.scalars(query)], dtype=np.int64)
+        found = session.scalars(query).all()
+        self.document_ids = frozenset(document.id for document in found)
+        return np.array([document.key for document in found], dtype=np.int64)
 
     def unmatched_filters(self) -> list[str]:
         """Return the filters that match no document by themselves: `key=value`, or a name."""

@@ -7,7 +7,7 @@ from dataclasses import dataclass, field, replace
 from datetime import date
 from typing import Any
 
-from sqlalchemy import select
+from sqlalchemy import func, select
 from sqlalchemy.orm import Session
 
 from fontanel.core.passages.splitting import Locator, PassagePart, locator_at
@@ -252,3 +252,14 @@ def versions_of(scope: TeamScope, row: ApprovedAnswer) -> Sequence[ApprovedVersi
     """Return the versions of an approved answer, newest first."""
     query = scope.select(ApprovedVersion).where(ApprovedVersion.approved_id == row.id)
     return scope.session.scalars(query.order_by(ApprovedVersion.number.desc())).all()
+
+
+def curation_counts(session: Session, kb_id: str) -> tuple[int, int]:
+    """Return how many approved answers a knowledge base has, and on how many are open flags."""
+    approved = select(func.count()).where(
+        ApprovedAnswer.kb_id == kb_id, ApprovedAnswer.state == ApprovedState.APPROVED
+    )
+    flagged = select(func.count(ApprovedFlag.approved_id.distinct())).where(
+        ApprovedFlag.kb_id == kb_id, ApprovedFlag.state == FlagState.OPEN
+    )
+    return session.scalar(approved) or 0, session.scalar(flagged) or 0

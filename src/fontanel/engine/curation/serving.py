@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import threading
 from collections import OrderedDict
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 from datetime import date, datetime
 
@@ -84,9 +84,13 @@ class ApprovedStore:
         self._sets: OrderedDict[str, _Loaded] = OrderedDict()
         self._waiting = _Waiting()
 
-    def of(self, team_id: str, kb_ids: Sequence[str]) -> KbApproved:
-        """Return the approved answers of some knowledge bases of a team."""
-        return KbApproved(self, team_id, tuple(kb_ids))
+    def of(self, team_id: str, kbs: Mapping[str, frozenset[str] | None]) -> KbApproved:
+        """Return the approved answers of some knowledge bases of a team.
+
+        Args:
+            kbs: The ids of the documents that may be used, by knowledge base; None means all.
+        """
+        return KbApproved(self, team_id, kbs)
 
     def embed_next(self) -> bool:
         """Embed a batch of texts that wait; return whether there were any."""
@@ -178,10 +182,12 @@ class ApprovedStore:
 class KbApproved:
     """The approved answers of some knowledge bases, as answering asks for them."""
 
-    def __init__(self, store: ApprovedStore, team_id: str, kb_ids: tuple[str, ...]) -> None:
+    def __init__(
+        self, store: ApprovedStore, team_id: str, kbs: Mapping[str, frozenset[str] | None]
+    ) -> None:
         self._store = store
         self._team_id = team_id
-        self._kb_ids = kb_ids
+        self._kbs = kbs
 
     def find(self, question: str, knowledge: Knowledge, settings: AnswerSettings) -> ApprovedFound:
         """Return the approved answer of a question, or choices."""
@@ -206,7 +212,7 @@ class KbApproved:
         """Return the approved answers that may answer a question, likeliest first."""
         candidates: list[Candidate] = []
         vector = None
-        for kb_id in self._kb_ids:
+        for kb_id, documents in self._kbs.items():
             loaded = self._store.loaded(self._team_id, kb_id)
             if loaded is None:
                 continue
@@ -218,8 +224,20 @@ class KbApproved:
                 for match in loaded.approved.matches(
                     question, vector, knowledge.terms, knowledge.idf, knowledge.score
                 )
+                if _rests_on(loaded.rows[match.id], documents)
             ]
         return sorted(candidates, key=lambda one: -one.match.likelihood)
+
+
+def _rests_on(row: ApprovedRow, documents: frozenset[str] | None) -> bool:
+    """Return whether an approved answer rests on these documents alone, and on at least one.
+
+    What is limited to some documents must not reveal what was approved about others.
+    """
+    if documents is None:
+        return True
+    own = {place["document_id"] for place in row.places}
+    return bool(own) and own <= documents
 
 
 def _withheld(fate: str, flagged: FlaggedAnswers) -> bool:

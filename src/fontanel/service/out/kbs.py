@@ -7,6 +7,7 @@ from datetime import datetime
 from sqlalchemy import func, select
 
 from fontanel.engine.answering.models import usable_model
+from fontanel.engine.curation.approved import curation_counts
 from fontanel.engine.documents.outdated import outdated_documents
 from fontanel.engine.ingest.description_counts import counts_of
 from fontanel.errors import ModelUnusable
@@ -29,6 +30,7 @@ def kb_out(access: Access, kb: Kb) -> KbOut:
         select(func.max(Document.changed_at)).where(Document.kb_id == kb.id)
     )
     edition = session.get(Edition, kb.edition_id)
+    approved, flagged = curation_counts(session, kb.id)
     return KbOut(
         id=kb.id,
         slug=kb.slug,
@@ -40,6 +42,8 @@ def kb_out(access: Access, kb: Kb) -> KbOut:
         failed=counts.get(DocumentState.FAILED, 0),
         outdated_documents=len(outdated_documents(session, kb.id)),
         outdated=kb.outdated,
+        approved=approved,
+        flagged=flagged,
         embedder=edition.embedder if edition else None,
         splitting=splitting_out(edition.settings if edition else {}),
         describing=_describing(access, kb),

@@ -117,7 +117,7 @@ def match_approved(
     known = target_knowledge(
         access.scope, [TargetKb(kb_row.id)], runtime.editions, runtime.local_models
     )
-    approved = runtime.approved.of(access.team.id, [kb_row.id])
+    approved = runtime.approved.of(access.team.id, {kb_row.id: None})
     matches = approved.matches(question, combined(known.parts, frozenset(known.parts)))
     return [
         ApprovedMatch(
