@@ -6503,6 +6503,11 @@ export interface components {
             questions: number;
             /** Answered */
             answered: number;
+            /**
+             * Approved
+             * @description Those answered with an approved answer.
+             */
+            approved: number;
             /** Declined */
             declined: number;
             /**

@@ -21,6 +21,7 @@ class UsageRow(Model):
     name: str
     questions: int
     answered: int
+    approved: int = Field(description="Those answered with an approved answer.")
     declined: int
     unfinished: int = Field(description="Stopped by the asker, interrupted or failed.")
     helpful: int

@@ -47,6 +47,10 @@ def test_an_approved_answer_is_served_with_who_approved_it(
         assert answer.approval.approved_by == made.approved_by != ""
         (citation,) = answer.citations
         assert citation.quote == made.places[0].quote
+    usage = client.usage(by="model")
+    assert [(row.name, row.questions, row.approved) for row in usage.rows] == [
+        ("approved answers", 2, 2)
+    ]
     record = client.show_answer(answer.turn_id)
     assert record.approval == answer.approval
     assert "approved answers" in [step.name for step in record.steps]
@@ -168,17 +172,22 @@ def test_import_and_export(team: TeamSetup, kb: str, storm: str) -> None:
     lines = [
         {"question": QUESTION, "text": ANSWER, "state": "approved", "documents": ["storm-plan.md"]},
         {"question": "When does the office open?", "text": "At 8.", "phrasings": ["Office hours?"]},
+        {"question": "=1+1 is what?", "text": "- Two."},
     ]
     text = "".join(json.dumps(line) + "\n" for line in lines)
     result = client.import_approved(kb, text)
-    assert (result.created, result.changed, result.problems) == (2, 0, [])
+    assert (result.created, result.changed, result.problems) == (3, 0, [])
     assert client.ask(kb, QUESTION).citations[0].title == "Storm plan"
     for form in FORMS:
         exported = client.export_approved(kb, form)
         again = client.import_approved(kb, exported, form)
-        assert (again.created, again.changed, again.unchanged) == (0, 0, 2)
+        assert (again.created, again.changed, again.unchanged) == (0, 0, 3)
     rows = list(csv.DictReader(io.StringIO(client.export_approved(kb, "csv"))))
-    assert [row["question"] for row in rows] == [QUESTION, "When does the office open?"]
+    assert [row["question"] for row in rows] == [
+        "'=1+1 is what?",
+        QUESTION,
+        "When does the office open?",
+    ]
 
 
 @pytest.mark.parametrize(

@@ -221,6 +221,7 @@ function Table({ data }: { data: Schemas["UsageOut"] }) {
       <td>{row.name}</td>
       {[
         count(row.questions),
+        count(row.approved),
         share(row),
         count(row.unfinished),
         `${row.helpful} / ${row.not_helpful}`,
@@ -246,6 +247,7 @@ function Table({ data }: { data: Schemas["UsageOut"] }) {
             </th>
             {[
               "Questions",
+              "Approved",
               "Declined",
               "Unfinished",
               "Helpful / not",

@@ -21,6 +21,8 @@ COLUMNS = (
     "documents",
 )
 LISTS = ("phrasings", "documents")
+#: How a formula begins.
+_FORMULA = ("=", "+", "-", "@")
 Form = Literal["jsonl", "csv"]
 
 
@@ -61,7 +63,7 @@ def _csv(text: str) -> Iterator[tuple[int, Any]]:
         if None in row or None in row.values():
             yield reader.line_num, "The line has another number of cells than the first one."
             continue
-        fields: dict[str, Any] = {name: cell for name, cell in row.items() if cell.strip()}
+        fields: dict[str, Any] = {name: _plain(cell) for name, cell in row.items() if cell.strip()}
         for name in set(LISTS) & set(fields):
             fields[name] = [line.strip() for line in fields[name].splitlines() if line.strip()]
         yield reader.line_num, fields
@@ -91,7 +93,16 @@ def dump(form: Form, lines: Iterable[dict[str, Any]]) -> str:
     writer = csv.DictWriter(out, COLUMNS)
     writer.writeheader()
     for line in lines:
-        writer.writerow(
-            {name: "\n".join(value) if name in LISTS else value for name, value in line.items()}
-        )
+        cells = {name: "\n".join(value) if name in LISTS else value for name, value in line.items()}
+        writer.writerow({name: _guarded(cell) for name, cell in cells.items()})
     return out.getvalue()
+
+
+def _guarded(cell: Any) -> Any:
+    """Return a cell that no spreadsheet takes for a formula."""
+    return f"'{cell}" if isinstance(cell, str) and cell[:1] in _FORMULA else cell
+
+
+def _plain(cell: str) -> str:
+    """Return a cell as it was before it was guarded."""
+    return cell[1:] if cell[:1] == "'" and cell[1:2] in _FORMULA else cell

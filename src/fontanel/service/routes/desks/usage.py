@@ -14,7 +14,7 @@ from fastapi import Query, Response
 from sqlalchemy import ColumnElement, select
 from sqlalchemy.orm import Session
 
-from fontanel.core.answering import BUILT_IN
+from fontanel.core.answering import APPROVED, BUILT_IN
 from fontanel.engine.answering.budgets import budget_of
 from fontanel.engine.ingest.description_counts import DESCRIBED
 from fontanel.records.tables import Desk, DeskLink, Kb, Key, Person, Team, Use, now
@@ -164,6 +164,8 @@ def _key(use: Use, by: By, zone: ZoneInfo) -> str:
     if by == "kb":
         return use.kb_id or ""
     if by == "model":
+        if use.composer == APPROVED:
+            return APPROVED
         return use.model or BUILT_IN
     return f"{_GUESTS}{use.link_id or ''}" if use.asker.startswith("guest:") else use.asker
 
@@ -177,6 +179,8 @@ def _names(session: Session, keys: Iterable[str], by: By) -> dict[str, str]:
     if by == "kb":
         result = session.execute(select(Kb.id, Kb.name).where(Kb.id.in_(requested))).all()
         return {"": "no documents needed", **dict(result)}
+    if by == "model":
+        return {APPROVED: "approved answers"}
     if by != "member":
         return {}
     names = {
@@ -206,6 +210,7 @@ def _row(key: str, name: str, uses: Sequence[Use]) -> UsageRow:
         name=name,
         questions=len(seconds),
         answered=sum(use.outcome in ("answered", "small_talk") for use in uses),
+        approved=sum(use.composer == APPROVED for use in uses),
         declined=sum(use.outcome == "declined" for use in uses),
         unfinished=sum(use.outcome == "unfinished" for use in uses),
         helpful=sum(use.helpful is True for use in uses),
