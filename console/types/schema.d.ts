@@ -1367,7 +1367,7 @@ export interface paths {
         put?: never;
         /**
          * Approve an answer that was given
-         * @description Its citations become the places on which the approved answer rests.
+         * @description Its citations become the sources of the approved answer.
          */
         post: operations["approve_answer_api_v1_teams__team__kbs__kb__approved_from_answer_post"];
         delete?: never;
@@ -1404,8 +1404,8 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * List approved answers whose text has changed
-         * @description Newest first: what the answer rested on, and what the document says now.
+         * List approved answers whose source text has changed
+         * @description Newest first: the text when it was approved, and the text now.
          */
         get: operations["list_flags_api_v1_teams__team__kbs__kb__approved_flags_get"];
         put?: never;
@@ -1427,7 +1427,7 @@ export interface paths {
         put?: never;
         /**
          * Confirm an approved answer after a change
-         * @description The answer is still right; from now on it rests on the text as it is.
+         * @description The answer is still right; from now on the text as it is now is its source.
          */
         post: operations["confirm_flag_api_v1_teams__team__kbs__kb__approved_flags__flag__confirm_post"];
         delete?: never;
@@ -2459,11 +2459,11 @@ export interface components {
             version: number;
             /**
              * Flag
-             * @description What became of the text that it rests on since it was approved.
+             * @description How its source text has changed since it was approved.
              * @default
              * @enum {string}
              */
-            flag: "" | "changed" | "contradicted" | "removed";
+            flag: "" | "reworded" | "contradicted" | "removed";
         };
         /**
          * ApprovedChange
@@ -2526,7 +2526,7 @@ export interface components {
             valid_until?: string | null;
             /**
              * Owner
-             * @description Who keeps it right; default: its author.
+             * @description Who is responsible for it; default: its author.
              * @default
              */
             owner: string;
@@ -2597,7 +2597,7 @@ export interface components {
             valid_until?: string | null;
             /**
              * Owner
-             * @description Who keeps it right; default: its author.
+             * @description Who is responsible for it; default: its author.
              * @default
              */
             owner: string;
@@ -2693,7 +2693,7 @@ export interface components {
         };
         /**
          * ApprovedPlaceIn
-         * @description Where an answer rests: a range of characters of a document, or all of it as an attachment.
+         * @description A source of an answer: a range of characters of a document, or all of it as an attachment.
          */
         ApprovedPlaceIn: {
             /**
@@ -2713,7 +2713,7 @@ export interface components {
         };
         /**
          * ApprovedPlaceOut
-         * @description A place with its text. Without `quote` it is the whole document.
+         * @description A source with its text. Without `quote` it is the whole document.
          */
         ApprovedPlaceOut: {
             /** Document Id */
@@ -3918,7 +3918,7 @@ export interface components {
         };
         /**
          * FlagOut
-         * @description A place of an approved answer whose text has changed.
+         * @description A source of an approved answer whose text has changed.
          *
          *     `new_text` is characters [start, end) of the document's revision; empty when the text, or the
          *     document (`revision_id` null), is gone.
@@ -3945,11 +3945,11 @@ export interface components {
             /** Title */
             title: string;
             /**
-             * Fate
+             * Change
              * @description `contradicted`: it states another number, name or day, or the opposite.
              * @enum {string}
              */
-            fate: "changed" | "contradicted" | "removed";
+            change: "reworded" | "contradicted" | "removed";
             /** Old Text */
             old_text: string;
             /** New Text */

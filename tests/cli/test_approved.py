@@ -34,7 +34,7 @@ def test_from_draft_to_served_to_deleted(run: Run, team: TeamSetup, storm: str) 
     shown = approved("show", ref, "--versions")
     assert "valid until 2030-01-31" in shown
     assert "Version 1" in shown
-    assert "No approved answer rests on" in approved("flags")
+    assert "No approved answer has a source text" in approved("flags")
     assert "Access" in approved("list", "--state", "approved")
     assert "no longer served" in approved("retire", ref)
     assert approved("delete", ref, "--yes") == "Deleted.\n"

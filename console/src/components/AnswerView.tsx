@@ -154,7 +154,7 @@ function Approval({ approval }: { approval: NonNullable<Draft["approval"]> }) {
       answer to “{approval.question}”
       {approval.flag && (
         <span className="text-warning block">
-          The text that it rests on has changed since ({approval.flag}).
+          Its source text has changed since ({approval.flag}).
         </span>
       )}
     </p>

@@ -101,8 +101,8 @@ class ApprovalOut(Model):
     approved_at: datetime | None
     kb_id: str
     version: int
-    flag: Literal["", "changed", "contradicted", "removed"] = Field(
-        "", description="What became of the text that it rests on since it was approved."
+    flag: Literal["", "reworded", "contradicted", "removed"] = Field(
+        "", description="How its source text has changed since it was approved."
     )
 
 

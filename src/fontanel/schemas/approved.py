@@ -10,7 +10,7 @@ from pydantic import Field, StringConstraints, model_validator
 from fontanel.schemas.base import LocatorOut, Model
 
 ApprovedStateName = Literal["draft", "approved", "retired"]
-FateName = Literal["changed", "contradicted", "removed"]
+ChangeName = Literal["reworded", "contradicted", "removed"]
 FlagStateName = Literal["open", "confirmed", "settled"]
 QuestionText = Annotated[
     str, StringConstraints(strip_whitespace=True, min_length=3, max_length=500)
@@ -22,7 +22,7 @@ Category = Annotated[str, StringConstraints(strip_whitespace=True, max_length=80
 
 
 class ApprovedPlaceIn(Model):
-    """Where an answer rests: a range of characters of a document, or all of it as an attachment."""
+    """A source of an answer: a range of characters of a document, or all of it as an attachment."""
 
     document: str = Field(description="A document's id or name.")
     revision: str | None = Field(None, description="Default: the one that is indexed.")
@@ -37,7 +37,7 @@ class ApprovedPlaceIn(Model):
 
 
 class ApprovedPlaceOut(Model):
-    """A place with its text. Without `quote` it is the whole document."""
+    """A source with its text. Without `quote` it is the whole document."""
 
     document_id: str
     revision_id: str
@@ -57,7 +57,9 @@ class ApprovedFields(Model):
     category: Category = ""
     valid_from: date | None = None
     valid_until: date | None = None
-    owner: str = Field("", max_length=120, description="Who keeps it right; default: its author.")
+    owner: str = Field(
+        "", max_length=120, description="Who is responsible for it; default: its author."
+    )
     state: ApprovedStateName = "draft"
 
     @model_validator(mode="after")
@@ -110,7 +112,7 @@ class ApprovedOut(Model):
 
 
 class FlagOut(Model):
-    """A place of an approved answer whose text has changed.
+    """A source of an approved answer whose text has changed.
 
     `new_text` is characters [start, end) of the document's revision; empty when the text, or the
     document (`revision_id` null), is gone.
@@ -123,7 +125,7 @@ class FlagOut(Model):
     approved_state: ApprovedStateName
     document_id: str
     title: str
-    fate: FateName = Field(
+    change: ChangeName = Field(
         description="`contradicted`: it states another number, name or day, or the opposite."
     )
     old_text: str

@@ -59,7 +59,7 @@ def test_another_value_is_withheld_until_it_is_corrected(
     rewrite(team, kb, PLAN.replace("20 knots", "17 knots"))
     until(lambda: client.list_flags(kb))
     (flag,) = client.list_flags(kb)
-    assert (flag.fate, flag.approved_id) == ("contradicted", basin)
+    assert (flag.change, flag.approved_id) == ("contradicted", basin)
     assert flag.old_text == "Boats leave the basin up to a wind of 20 knots."
     assert flag.new_text == flag.old_text.replace("20", "17")
     assert "approved.flagged" in [notice.kind for notice in client.list_notices().items]
@@ -87,10 +87,10 @@ def test_another_wording_is_served_and_confirmed(team: TeamSetup, kb: str, basin
     rewrite(team, kb, PLAN.replace("Boats leave the basin", "Boats may leave the yacht basin"))
     until(lambda: client.list_flags(kb))
     (flag,) = client.list_flags(kb)
-    assert flag.fate == "changed"
+    assert flag.change == "reworded"
     answer = client.ask(kb, QUESTION)
     assert answer.approval is not None
-    assert answer.approval.flag == "changed"
+    assert answer.approval.flag == "reworded"
     assert client.confirm_flag(kb, flag.id).version == 2
     assert client.list_flags(kb) == []
     answer = client.ask(kb, QUESTION)
@@ -105,7 +105,7 @@ def test_a_removed_text_and_one_that_comes_back(team: TeamSetup, kb: str, basin:
     client = team.client
     rewrite(team, kb, PLAN.replace("Boats leave the basin up to a wind of 20 knots.", "Closed."))
     until(lambda: client.list_flags(kb))
-    assert client.list_flags(kb)[0].fate == "removed"
+    assert client.list_flags(kb)[0].change == "removed"
     assert client.ask(kb, QUESTION).approval is None
     rewrite(team, kb, PLAN)
     until(lambda: not client.list_flags(kb))

@@ -116,7 +116,7 @@ export function ApprovedForm({
         />
         <LabelledInput
           label="Owner"
-          hint="Who keeps it right."
+          hint="Who is responsible for it."
           maxLength={120}
           value={fields.owner}
           onChange={set("owner")}
@@ -143,7 +143,7 @@ export function ApprovedForm({
   );
 }
 
-/** Where the answer rests: places in documents, and documents that are attached whole. */
+/** The sources: passages of documents, and documents that are attached whole. */
 function Places({
   places,
   onChange,
@@ -175,11 +175,9 @@ function Places({
   };
   return (
     <fieldset>
-      <legend className="mb-1">Where it rests</legend>
+      <legend className="mb-1">Sources</legend>
       {places.length === 0 && (
-        <p className="soft">
-          On no document. It is shown as approved by people, without a citation.
-        </p>
+        <p className="soft">None. The answer is shown as approved, without a citation.</p>
       )}
       <ul className="sheet divide-base-300 divide-y empty:hidden">
         {places.map((one, index) => (

@@ -6,8 +6,8 @@ import { Ago, Failure } from "../../components/text";
 
 type Flag = Schemas["FlagOut"];
 
-const FATES: Record<Flag["fate"], string> = {
-  changed: "worded differently",
+const CHANGES: Record<Flag["change"], string> = {
+  reworded: "worded differently",
   contradicted: "states something else",
   removed: "gone",
 };
@@ -38,7 +38,7 @@ export function Flags({
     <section className="mb-6" aria-label="Changed text">
       <h2 className="mb-2 text-[19px]">
         {approved
-          ? "The text that it rests on has changed"
+          ? "Its source text has changed"
           : flags.length === 1
             ? "1 approved answer needs another look"
             : `${flags.length} approved answers need another look`}
@@ -46,7 +46,7 @@ export function Flags({
       <Failure message={error} />
       <ul className="sheet divide-base-300 divide-y">
         {flags.map((flag) => (
-          <li key={flag.id} className="px-4 py-3" data-fate={flag.fate}>
+          <li key={flag.id} className="px-4 py-3" data-change={flag.change}>
             <p className="flex flex-wrap items-baseline gap-x-4">
               <Link
                 className="link-hover font-serif text-[16.5px]"
@@ -54,7 +54,7 @@ export function Flags({
               >
                 {flag.question}
               </Link>
-              <span className="text-warning text-[13px]">{FATES[flag.fate]}</span>
+              <span className="text-warning text-[13px]">{CHANGES[flag.change]}</span>
               <span className="soft text-[13px]">
                 {flag.title} · <Ago at={flag.changed_at} />
               </span>

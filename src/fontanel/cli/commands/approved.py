@@ -61,7 +61,12 @@ def add_commands(
         parser.add_argument("approved", metavar="ID")
 
     flags = verb(
-        group, "flags", list_flags, "list approved answers whose text has changed", common, kb
+        group,
+        "flags",
+        list_flags,
+        "list approved answers whose source text has changed",
+        common,
+        kb,
     )
     flags.add_argument("--state", choices=["open", "confirmed", "settled"], default="open")
     confirm = verb(
@@ -94,11 +99,11 @@ def _field_options(parser: argparse.ArgumentParser) -> None:
         "--document",
         action="append",
         metavar="NAME[:START-END]",
-        help="a document that the answer rests on, or characters of it; repeatable",
+        help="a document that is its source, or characters of it; repeatable",
     )
     parser.add_argument("--valid-from", type=date.fromisoformat, metavar="DATE")
     parser.add_argument("--valid-until", type=date.fromisoformat, metavar="DATE")
-    parser.add_argument("--owner", help="who keeps it right")
+    parser.add_argument("--owner", help="who is responsible for it")
 
 
 def list_approved(context: Context, options: argparse.Namespace) -> None:
@@ -224,10 +229,10 @@ def delete_one(context: Context, options: argparse.Namespace) -> None:
 def list_flags(context: Context, options: argparse.Namespace) -> None:
     result = context.client.list_flags(context.kb(), options.state)
     if context.json or not result:
-        context.show(result, "No approved answer rests on text that has changed.")
+        context.show(result, "No approved answer has a source text that has changed.")
         return
     for flag in result:
-        context.say(Text.assemble((flag.id, "cyan"), f"  {flag.fate}  ", (flag.question, "bold")))
+        context.say(Text.assemble((flag.id, "cyan"), f"  {flag.change}  ", (flag.question, "bold")))
         context.say(Text(f"    approved: {flag.text}", "dim"))
         context.say(Text(f"    {flag.title}, before: {flag.old_text}"))
         context.say(Text(f"    {flag.title}, now:    {flag.new_text or 'removed'}"))

@@ -117,7 +117,7 @@ def print_approval(context: Context, answer: AnswerOut | TurnOut) -> None:
         by = f" by {approval.approved_by}" if approval.approved_by else ""
         context.say(Text(f"Approved{by}{at}, as the answer to: {approval.question}", "green"))
         if approval.flag:
-            context.say(Text(f"The text that it rests on is {approval.flag} by now.", "yellow"))
+            context.say(Text(f"Its source text has changed since ({approval.flag}).", "yellow"))
     if answer.choices:
         context.say(Text("\nDid you mean one of these? They have an approved answer:", "dim"))
         for choice in answer.choices:

@@ -117,7 +117,7 @@ class Approval:
     approved_at: datetime | None = None
     kb_id: str = ""
     version: int = 1
-    #: What became of the text that it rests on: changed, contradicted or removed; empty: nothing.
+    #: How its source text has changed since: reworded, contradicted or removed; empty: it has not.
     flag: str = ""
 
 

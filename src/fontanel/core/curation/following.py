@@ -30,12 +30,12 @@ _DAY = re.compile(
 )
 
 
-class Fate(StrEnum):
+class TextChange(StrEnum):
     """What became of a piece of text."""
 
     SAME = "same"
     """It is unchanged, perhaps at another place."""
-    CHANGED = "changed"
+    REWORDED = "reworded"
     """It is worded differently."""
     CONTRADICTED = "contradicted"
     """It states another number, name, day, or the opposite."""
@@ -46,7 +46,7 @@ class Fate(StrEnum):
 class Followed:
     """What became of a piece of text, and the characters [start, end) where it is now."""
 
-    fate: Fate
+    change: TextChange
     start: int = 0
     end: int = 0
 
@@ -57,23 +57,27 @@ def follow(old: str, start: int, end: int, new: str) -> Followed:
     places = [(m.start(), m.end()) for m in _as_written(quote).finditer(new)]
     if places:
         best = max(places, key=lambda place: _surroundings(old, (start, end), new, place))
-        return Followed(Fate.SAME, *best)
+        return Followed(TextChange.SAME, *best)
     sentences = list(_sentences(new))
-    fates: list[Fate] = []
+    changes: list[TextChange] = []
     found: list[tuple[int, int]] = []
     for a, b in _sentences(quote):
-        fate, place = _sentence(quote[a:b], new, sentences)
-        fates.append(fate)
+        change, place = _sentence(quote[a:b], new, sentences)
+        changes.append(change)
         if place is not None:
             found.append(place)
     if not found:
-        return Followed(Fate.REMOVED)
+        return Followed(TextChange.REMOVED)
     worst = next(
-        (fate for fate in (Fate.CONTRADICTED, Fate.REMOVED, Fate.CHANGED) if fate in fates),
-        Fate.CHANGED,
+        (
+            change
+            for change in (TextChange.CONTRADICTED, TextChange.REMOVED, TextChange.REWORDED)
+            if change in changes
+        ),
+        TextChange.REWORDED,
     )
     # A part that is missing is a change of the whole.
-    worst = Fate.CHANGED if worst == Fate.REMOVED else worst
+    worst = TextChange.REWORDED if worst == TextChange.REMOVED else worst
     return Followed(worst, *_span(found, len(quote)))
 
 
@@ -112,14 +116,14 @@ def _sentences(text: str) -> Iterator[tuple[int, int]]:
 
 def _sentence(
     sentence: str, new: str, sentences: list[tuple[int, int]]
-) -> tuple[Fate, tuple[int, int] | None]:
+) -> tuple[TextChange, tuple[int, int] | None]:
     """Return what became of one sentence, and where it is."""
     exact = _as_written(sentence).search(new)
     if exact:
-        return Fate.SAME, exact.span()
+        return TextChange.SAME, exact.span()
     words = _words(sentence)
     if not words:
-        return Fate.REMOVED, None
+        return TextChange.REMOVED, None
     own = set(words)
     ranked = sorted(sentences, key=lambda place: -_shared(own, new[place[0] : place[1]]))
     scored = [
@@ -128,9 +132,11 @@ def _sentence(
     ]
     likeness, place = max(scored, default=(0.0, (0, 0)))
     if likeness < _ALIKE:
-        return Fate.REMOVED, None
+        return TextChange.REMOVED, None
     text = new[place[0] : place[1]]
-    return (Fate.CONTRADICTED if _states_another(sentence, text) else Fate.CHANGED), place
+    return (
+        TextChange.CONTRADICTED if _states_another(sentence, text) else TextChange.REWORDED
+    ), place
 
 
 def _states_another(sentence: str, other: str) -> bool:

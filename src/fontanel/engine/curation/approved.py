@@ -177,8 +177,8 @@ def change(
 ) -> ApprovedAnswer:
     """Change an approved answer and keep the result as a version.
 
-    A change of what an approved answer says approves it again, by its author. It settles flags on
-    changed text: without other places, the answer rests on the text as it is now.
+    A change of what an approved answer says approves it again, by its author. It settles its
+    flags: without other places, the text as it is now is its source.
     """
     if {"text", "places"} & set(values) or values.get("state") == ApprovedState.RETIRED:
         for flag in open_flags(session, row):

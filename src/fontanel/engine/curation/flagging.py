@@ -1,4 +1,4 @@
-"""Flag approved answers when the text on which they rest changes.
+"""Flag approved answers when their source text changes.
 
 A background step compares each place of a knowledge base's approved answers with the revision that
 is indexed now. Unchanged text is followed to where it is; what changed gets a flag.
@@ -14,7 +14,7 @@ from functools import lru_cache
 from sqlalchemy import select
 from sqlalchemy.orm import Session
 
-from fontanel.core.curation.following import Fate, Followed, follow
+from fontanel.core.curation.following import Followed, TextChange, follow
 from fontanel.engine.curation.approved import Place, locator_in
 from fontanel.engine.documents.readings import reading_text
 from fontanel.engine.notices.notify import notify_team
@@ -98,8 +98,8 @@ class Flagging:
             kb = session.get(Kb, kb_id)
             flagged = 0 if kb is None else sum(_record(session, kb, one) for one in results)
             if kb is not None and flagged:
-                answers = "approved answer rests" if flagged == 1 else "approved answers rest"
-                message = f"{flagged} {answers} on text in {kb.name} that has changed."
+                answers = "1 approved answer" if flagged == 1 else f"{flagged} approved answers"
+                message = f"The source text of {answers} in {kb.name} has changed."
                 data = {"kb": kb.id, "flagged": flagged}
                 notify_team(session, kb.team_id, "approved.flagged", message, data)
 
@@ -131,9 +131,9 @@ class Flagging:
             if (row.id, number, revision) in seen:
                 continue
             if revision is None:
-                yield _Result(row.id, number, place, None, Followed(Fate.REMOVED))
+                yield _Result(row.id, number, place, None, Followed(TextChange.REMOVED))
             elif place.whole:
-                yield _Result(row.id, number, place, revision, Followed(Fate.SAME))
+                yield _Result(row.id, number, place, revision, Followed(TextChange.SAME))
             elif (new := text_of(revision)) is not None:
                 old = text_of(place.revision_id)
                 span = (0, len(place.quote)) if old is None else (place.start, place.end)
@@ -169,7 +169,7 @@ def _record(session: Session, kb: Kb, result: _Result) -> bool:
             ApprovedFlag.approved_id == row.id, ApprovedFlag.place == result.number
         )
     )
-    if result.followed.fate == Fate.SAME:
+    if result.followed.change == TextChange.SAME:
         assert result.revision_id is not None
         move_place(
             TeamScope(session, kb.team_id), row, result.number, result.revision_id, result.followed
@@ -187,7 +187,7 @@ def _record(session: Session, kb: Kb, result: _Result) -> bool:
         )
         session.add(flag)
     flag.document_id, flag.title = result.place.document_id, result.place.title
-    flag.fate, flag.old_text = result.followed.fate.value, result.place.quote
+    flag.change, flag.old_text = result.followed.change.value, result.place.quote
     flag.new_text, flag.revision_id = result.new_text, result.revision_id
     flag.start, flag.end = result.followed.start, result.followed.end
     flag.state, flag.settled_by, flag.changed_at = FlagState.OPEN, "", now()

@@ -24,7 +24,7 @@ from fontanel.core.answering import (
 )
 from fontanel.core.answering.evidence import Knowledge
 from fontanel.core.curation import ApprovedSet, ApprovedText, Match
-from fontanel.core.curation.following import Fate
+from fontanel.core.curation.following import TextChange
 from fontanel.core.embedding.encoder import text_key
 from fontanel.engine.answering.local_models import LocalModels
 from fontanel.engine.curation.approved import Place
@@ -38,7 +38,7 @@ from fontanel.records.vector_cache import VectorCache
 _MAX_SETS = 50
 #: Texts that a question waits for to be embedded; the others are embedded in the background.
 _MAX_WAITED, _BATCH = 64, 64
-_WORST_FIRST = (Fate.CONTRADICTED, Fate.REMOVED, Fate.CHANGED)
+_WORST_FIRST = (TextChange.CONTRADICTED, TextChange.REMOVED, TextChange.REWORDED)
 #: Choices that are offered with an answer.
 _MAX_CHOICES = 3
 
@@ -49,7 +49,7 @@ class Candidate:
 
     match: Match
     row: ApprovedRow
-    fate: str = ""
+    change: str = ""
 
 
 @dataclass(frozen=True, slots=True)
@@ -59,7 +59,7 @@ class _Loaded:
     stamp: tuple[object, ...]
     rows: dict[str, ApprovedRow]
     approved: ApprovedSet
-    fates: dict[str, str]
+    changes: dict[str, str]
     """What became of the text of those with open flags."""
     complete: bool
     """Whether all texts are embedded."""
@@ -118,9 +118,9 @@ class ApprovedStore:
             if current is not None and current.stamp == stamp and current.complete:
                 return current
             valid = _valid(session, team_id, kb_id)
-            fates = worst_fates(session, team_id, kb_id)
+            changes = worst_changes(session, team_id, kb_id)
         embedder = str(stamp[0]) if stamp[0] else None
-        result = self._load(team_id, embedder, valid, fates, stamp)
+        result = self._load(team_id, embedder, valid, changes, stamp)
         with self._lock:
             self._sets[kb_id] = result
             while len(self._sets) > _MAX_SETS:
@@ -132,7 +132,7 @@ class ApprovedStore:
         team_id: str,
         embedder: str | None,
         valid: Sequence[ApprovedRow],
-        fates: dict[str, str],
+        changes: dict[str, str],
         stamp: tuple[object, ...],
     ) -> _Loaded:
         entries = [
@@ -148,7 +148,7 @@ class ApprovedStore:
             stamp,
             {row.id: row for row in valid},
             ApprovedSet(entries, np.stack(vectors) if vectors else None, len(ready)),
-            fates,
+            changes,
             complete=embedder is None or len(ready) == len(entries),
         )
 
@@ -195,7 +195,7 @@ class KbApproved:
         candidates = [
             candidate
             for candidate in self.matches(question, knowledge)
-            if not _withheld(candidate.fate, settings.flagged)
+            if not _withheld(candidate.change, settings.flagged)
         ]
         if candidates and candidates[0].match.likelihood >= needed:
             return ApprovedFound(_served(candidates[0]))
@@ -220,7 +220,7 @@ class KbApproved:
                 vectors = knowledge.embed([question])
                 vector = None if vectors is None else vectors[0]
             candidates += [
-                Candidate(match, loaded.rows[match.id], loaded.fates.get(match.id, ""))
+                Candidate(match, loaded.rows[match.id], loaded.changes.get(match.id, ""))
                 for match in loaded.approved.matches(
                     question, vector, knowledge.terms, knowledge.idf, knowledge.score
                 )
@@ -230,7 +230,7 @@ class KbApproved:
 
 
 def _rests_on(row: ApprovedRow, documents: frozenset[str] | None) -> bool:
-    """Return whether an approved answer rests on these documents alone, and on at least one.
+    """Return whether all sources of an approved answer, and at least one, are these documents.
 
     What is limited to some documents must not reveal what was approved about others.
     """
@@ -240,14 +240,14 @@ def _rests_on(row: ApprovedRow, documents: frozenset[str] | None) -> bool:
     return bool(own) and own <= documents
 
 
-def _withheld(fate: str, flagged: FlaggedAnswers) -> bool:
+def _withheld(change: str, flagged: FlaggedAnswers) -> bool:
     """Return whether an approved answer is not served for what became of its text."""
     if flagged == FlaggedAnswers.WITHHOLD_CONTRADICTED:
-        return fate in (Fate.CONTRADICTED, Fate.REMOVED)
-    return bool(fate) and flagged == FlaggedAnswers.WITHHOLD
+        return change in (TextChange.CONTRADICTED, TextChange.REMOVED)
+    return bool(change) and flagged == FlaggedAnswers.WITHHOLD
 
 
-def worst_fates(session: Session, team_id: str, kb_id: str) -> dict[str, str]:
+def worst_changes(session: Session, team_id: str, kb_id: str) -> dict[str, str]:
     """Return what became of the text of approved answers with open flags, by their id."""
     query = select(ApprovedFlag).where(
         ApprovedFlag.team_id == team_id,
@@ -256,8 +256,8 @@ def worst_fates(session: Session, team_id: str, kb_id: str) -> dict[str, str]:
     )
     results: dict[str, str] = {}
     for flag in session.scalars(query):
-        before = results.get(flag.approved_id, flag.fate)
-        results[flag.approved_id] = min(before, flag.fate, key=_WORST_FIRST.index)
+        before = results.get(flag.approved_id, flag.change)
+        results[flag.approved_id] = min(before, flag.change, key=_WORST_FIRST.index)
     return results
 
 
@@ -315,7 +315,7 @@ def _served(candidate: Candidate) -> ApprovedAnswer:
         row.approved_at,
         row.kb_id,
         row.version,
-        candidate.fate,
+        candidate.change,
     )
     citations = [
         Citation(

@@ -81,7 +81,7 @@ class FlagState(StrEnum):
 class ApprovedFlag(Base):
     """A place of an approved answer whose text changed in a later revision.
 
-    `fate` is what became of it (changed, contradicted, removed), `old_text` the text as it was
+    `change` is what became of it (changed, contradicted, removed), `old_text` the text as it was
     approved, and `new_text` characters [`start`, `end`) of `revision_id`, None if the document is
     gone.
     """
@@ -100,7 +100,7 @@ class ApprovedFlag(Base):
     """The index of the place among those of the answer, from 0."""
     document_id: Mapped[str]
     title: Mapped[str]
-    fate: Mapped[str]
+    change: Mapped[str]
     old_text: Mapped[str]
     new_text: Mapped[str] = mapped_column(default="")
     revision_id: Mapped[str | None]

@@ -89,7 +89,7 @@ def flag_out(session: Session, row: ApprovedFlag) -> FlagOut:
         approved_state=approved.state.value,
         document_id=row.document_id,
         title=row.title,
-        fate=row.fate,
+        change=row.change,
         old_text=row.old_text,
         new_text=row.new_text,
         revision_id=row.revision_id,

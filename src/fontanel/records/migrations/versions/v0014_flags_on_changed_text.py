@@ -18,7 +18,7 @@ def upgrade() -> None:
         sa.Column("place", sa.Integer(), nullable=False),
         sa.Column("document_id", sa.String(), nullable=False),
         sa.Column("title", sa.String(), nullable=False),
-        sa.Column("fate", sa.String(), nullable=False),
+        sa.Column("change", sa.String(), nullable=False),
         sa.Column("old_text", sa.String(), nullable=False),
         sa.Column("new_text", sa.String(), nullable=False),
         sa.Column("revision_id", sa.String(), nullable=True),

@@ -161,7 +161,7 @@ def create_approved(kb: str, body: ApprovedIn, access: EditorWrite) -> ApprovedO
 
 @router.post("/from-answer", status_code=201, summary="Approve an answer that was given")
 def approve_answer(kb: str, body: ApprovedFromTurn, access: EditorWrite) -> ApprovedOut:
-    """Its citations become the places on which the approved answer rests."""
+    """Its citations become the sources of the approved answer."""
     kb_row = access.scope.kb(kb)
     turn = access.session.scalar(access.scope.turns().where(Turn.id == body.turn))
     if turn is None or not _concerns(access, turn, kb_row):
@@ -205,14 +205,14 @@ def import_approved(kb: str, body: ApprovedImportIn, access: EditorWrite) -> App
     return result
 
 
-@router.get("/flags", summary="List approved answers whose text has changed")
+@router.get("/flags", summary="List approved answers whose source text has changed")
 def list_flags(
     kb: str,
     access: Reader,
     state: FlagStateName = "open",
     limit: Annotated[int, Query(ge=1, le=200)] = 100,
 ) -> Page[FlagOut]:
-    """Newest first: what the answer rested on, and what the document says now."""
+    """Newest first: the text when it was approved, and the text now."""
     query = (
         access.scope.select(ApprovedFlag)
         .where(ApprovedFlag.kb_id == access.scope.kb(kb).id, ApprovedFlag.state == FlagState(state))
@@ -224,7 +224,7 @@ def list_flags(
 
 @router.post("/flags/{flag}/confirm", summary="Confirm an approved answer after a change")
 def confirm_flag(kb: str, flag: str, access: EditorWrite) -> ApprovedOut:
-    """The answer is still right; from now on it rests on the text as it is."""
+    """The answer is still right; from now on the text as it is now is its source."""
     kb_row = access.scope.kb(kb)
     row = access.session.scalar(
         access.scope.select(ApprovedFlag).where(
