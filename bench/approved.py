@@ -9,8 +9,6 @@ none. The documents of `bench/offices` were not used to train or to calibrate.
 
 from __future__ import annotations
 
-import math
-from collections import Counter
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 
@@ -74,19 +72,12 @@ def ask_all(items: Sequence[Item]) -> Iterator[Asked]:
     terms = analyser_of("en").terms
     entries = [item.entry for item in items]
     approved = ApprovedSet(entries, embedder.embed(ApprovedSet.texts(entries)))
-    found = Counter(
-        term for entry in entries for term in set(terms(f"{entry.question} {entry.text}"))
-    )
-
-    def idf(term: str) -> float:
-        return math.log(1 + (len(entries) + 0.5) / (found[term] + 0.5))
-
     for item in items:
         asked: list[tuple[str, str | None]] = [(text, item.entry.id) for text in item.natural]
         asked += [(item.missed, None)] if item.missed else []
         vectors = embedder.embed([question for question, _ in asked])
         for (question, expected), vector in zip(asked, vectors, strict=True):
-            matches = approved.matches(question, vector, terms, idf, model.score)
+            matches = approved.matches(question, vector, terms, model.score)
             yield Asked(question, expected, matches)
 
 

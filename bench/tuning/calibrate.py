@@ -2,11 +2,12 @@
 
     .venv/bin/python bench/tuning/calibrate.py FOLDER=QUESTIONS.jsonl ... [--write]
 
-Each answerable question is asked of the whole collection: an example of sufficient evidence if the
-answer is right. Unanswerable questions are examples of insufficient evidence; so are, with the
-evidence model, wrong answers. Without the model, answerable questions are also asked of the
-collection without the documents that answer them: examples of insufficient evidence with a low
-weight, as the rest may still answer.
+Each answerable question is asked of the whole collection: an example of sufficient evidence, or
+without the evidence model only if the answer is right. Unanswerable questions are examples of
+insufficient evidence. Without the model, answerable questions are also asked of the collection
+without the documents that answer them: examples of insufficient evidence with a low weight, as the
+rest may still answer. With it, the intercept is then set so that the mean is how often answers are
+right.
 """
 
 from __future__ import annotations
@@ -73,6 +74,18 @@ def fit(
     return out
 
 
+def _intercept(scores: Floats, labels: Floats, weights: Floats) -> float:
+    """Return the intercept with which the mean likelihood is that of the labels, by bisection."""
+    low, high = -20.0, 20.0
+    for _ in range(60):
+        middle = (low + high) / 2
+        if (weights * (1 / (1 + np.exp(-scores - middle)) - labels)).sum() < 0:
+            low = middle
+        else:
+            high = middle
+    return low
+
+
 def auc(scores: Floats, labels: Floats) -> float:
     positive, negative = scores[labels > 0], scores[labels == 0]
     return float(
@@ -87,13 +100,17 @@ def examples(
     only: frozenset[str] | None = None,
     *,
     judged: bool = False,
-) -> tuple[list[list[float]], list[float], list[Any], list[float]]:
-    """Return features and the likelihood without the model, labels, matches and weights."""
+) -> tuple[list[list[float]], list[float], list[Any], list[float], list[float]]:
+    """Return features and the likelihood without the model, labels, matches, weights, rights.
+
+    Rights are 1 where the answer is right.
+    """
     whole = CollectionKnowledge(collection, only=only)
     rows: list[list[float]] = []
     labels: list[float] = []
     matches: list[Any] = []
     weights: list[float] = []
+    rights: list[float] = []
     for item in questions:
         files = frozenset(g["file"] for g in item["gold"])
         for knowledge, enough in (
@@ -127,9 +144,10 @@ def examples(
                 continue  # another document answers it too
             unjudged = sufficiency(composed.support, keyword_only=composed.keyword_only)
             rows.append([*composed.support.features(), unjudged])
-            labels.append(float(enough and (right or (in_gold and not judged))))
+            labels.append(float(enough and (judged or right or in_gold)))
+            rights.append(float(enough and right))
             weights.append(_REMOVED_WEIGHT if files and not enough else 1.0)
-    return rows, labels, matches, weights
+    return rows, labels, matches, weights, rights
 
 
 def main() -> None:
@@ -139,7 +157,7 @@ def main() -> None:
     parser.add_argument("--judged", action="store_true", help="with the evidence model")
     parser.add_argument("--limit", type=int, default=0, help="questions of each set, at random")
     arguments = parser.parse_args()
-    rows, labels, matches, weights = [], [], [], []
+    rows, labels, matches, weights, rights = [], [], [], [], []
     for pair in arguments.sets:
         folder, questions = pair.split("=")
         collection, items = Collection(Path(folder)), load_questions(Path(questions))
@@ -152,12 +170,13 @@ def main() -> None:
         this: list[float] = []
         apart = len(small) < whole / 2 and not arguments.judged
         for only in (None, small) if apart else (None,):
-            new_rows, new_labels, new_matches, new_weights = examples(
+            new_rows, new_labels, new_matches, new_weights, new_rights = examples(
                 collection, items, only, judged=arguments.judged
             )
             rows += new_rows
             labels += new_labels
             matches += new_matches
+            rights += new_rights
             this += new_weights
         # Each collection counts alike, whatever the number of its questions.
         weights += [weight / sum(this) for weight in this]
@@ -181,7 +200,9 @@ def main() -> None:
         }
     for name, chosen in kinds.items():
         columns = [_COLUMNS.index(one) for one in chosen]
-        w = fit(x[:, columns], y, values, balanced=not arguments.judged)
+        w = fit(x[:, columns], y, values)
+        if arguments.judged:
+            w[0] = _intercept(x[:, columns] @ w[1:], np.array(rights), values)
         scores = x[:, columns] @ w[1:] + w[0]
         print(
             f"{name}: AUC {auc(scores, y):.3f}; at 0.5 keeps {(scores[y > 0] > 0).mean():.2f},"

@@ -68,7 +68,7 @@ class SplitSettings:
 #: The share of keywords in the score of a hybrid search, as calibrated.
 KEYWORD_WEIGHT = 0.3
 #: The likelihood from which an approved answer is served, and from which it is offered, 0-1.
-APPROVED_NEEDED, APPROVED_OFFERED = 0.8, 0.4
+APPROVED_NEEDED, APPROVED_OFFERED = 0.8, 0.3
 
 #: Endings of documents that are written and edited in the service, and how large they may be.
 EDITABLE_ENDINGS = (".md", ".markdown", ".txt", ".csv", ".tsv")

@@ -43,9 +43,7 @@ def model() -> EvidenceModel:
 def matches(question: str, embedder: OnnxEmbedder, model: EvidenceModel) -> list[Match]:
     approved = ApprovedSet(ENTRIES, embedder.embed(ApprovedSet.texts(ENTRIES)))
     (vector,) = embedder.embed([question])
-    return approved.matches(
-        question, vector, analyser_of("en").terms, lambda term: 1.0, model.score
-    )
+    return approved.matches(question, vector, analyser_of("en").terms, model.score)
 
 
 @pytest.mark.parametrize(
@@ -97,7 +95,7 @@ def test_equal_wording_always_matches(question: str, end: str) -> None:
     entries = [ApprovedText("own", question, (), "Yes.")]
     approved = ApprovedSet(entries, None)
     asked = question.upper() if question.upper().lower() == question.lower() else question
-    found = approved.matches(asked + end, None, str.split, lambda term: 1.0, lambda q, w: None)
+    found = approved.matches(asked + end, None, str.split, lambda q, w: None)
     assert [(match.id, match.likelihood) for match in found] == [("own", 1.0)]
 
 
@@ -107,5 +105,5 @@ def test_those_without_vectors_match_by_equal_wording(embedder: OnnxEmbedder) ->
     terms = analyser_of("en").terms
     for question, expected in (("when does the GATE open", ["gate"]), ("Opening of gates?", [])):
         (vector,) = embedder.embed([question])
-        found = approved.matches(question, vector, terms, lambda term: 1.0, lambda q, w: None)
+        found = approved.matches(question, vector, terms, lambda q, w: None)
         assert [match.id for match in found if match.likelihood > 0.5] == expected

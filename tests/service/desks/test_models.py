@@ -38,6 +38,7 @@ def test_a_model_answers_with_citations_bound_and_checked(
     assert [step.name for step in record.steps] == [
         "routing",
         "stand-alone question",
+        "approved answers",
         "retrieval",
         "ranking by evidence",
         "evidence check",

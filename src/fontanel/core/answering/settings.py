@@ -60,8 +60,8 @@ UNSURE = 0.5
 class AnswerSettings:
     """The settings of an answer.
 
-    The default threshold declines about one in twelve answerable questions of the tuning
-    collections of `bench/tuning/calibrate.py`, and half of the unanswerable ones.
+    The default threshold declines 7 per cent of the answerable questions of the tuning collections
+    of `bench/tuning/calibrate.py`, and 70 per cent of the unanswerable ones.
 
     `passages` are searched, from a maximum of `documents` (None: no limit), and `shown` of them are
     evidence. With `deep` the evidence model ranks passages and statements. Below a sufficiency of

@@ -1,8 +1,8 @@
 """Match a question with approved answers.
 
-A question means the same as an approved one when their embeddings are close, the evidence model
-reads the approved answer as an answer to it, and it names the same things. Nothing is matched that
-names another number, identifier or option.
+Embeddings choose the candidates; whether one answers the question is for the evidence model to say,
+since near misses share more words with an approved question than other wordings of it do. Nothing
+is matched that names another number, identifier or option.
 """
 
 from __future__ import annotations
@@ -26,9 +26,13 @@ from fontanel.core.text.analysis import fold
 from fontanel.core.text.sentences import sentence_spans
 
 #: Approved answers whose likelihood is calculated for a question, by cosine.
-_CANDIDATES = 4
+_CANDIDATES = 6
 #: The cosine below which nothing is a candidate.
 _MIN_COSINE = 0.25
+#: The cosine that the nearest other approved answer has at least: there may be few.
+_OTHERS = 0.5
+#: The likelihood of a question with the index terms and the shape of an approved one.
+_SAME_TERMS = 0.95
 #: The maximum characters of an approved answer that the evidence model reads.
 _MAX_READ = 900
 _NUMBER = re.compile(r"\d+(?:[.,]\d+)*")
@@ -56,19 +60,15 @@ class ApprovedText:
 class Features:
     """What is known about a question and an approved answer, each in 0-1.
 
-    question: cosine with its nearest wording.
-    answer: cosine with the answer's text.
-    lead: how far the nearest wording is ahead of the nearest one of another approved answer.
+    similarity: cosine with its nearest wording together with its text.
+    lead: how far that is ahead of the nearest other approved answer, or of what is usual.
     relevance: what the evidence model says; a scaled logit, 0 without the model.
-    shared: share of the question's term weight in the wording and the answer.
     shape: 1 if both ask for the same shape of answer (a time, a person).
     """
 
-    question: float
-    answer: float
+    similarity: float
     lead: float
     relevance: float
-    shared: float
     shape: float
 
 
@@ -87,8 +87,8 @@ class ApprovedSet:
 
     Args:
         entries: The approved answers.
-        vectors: Unit vectors of the wordings and then the texts of the first entries, in order, as
-            `texts` returns them; None without an embedder: only equal wordings match.
+        vectors: Unit vectors of what `texts` returns for the first entries; None without an
+            embedder: only equal wordings match.
         embedded: How many entries have vectors; default: all. The others match by equal wording.
     """
 
@@ -103,21 +103,20 @@ class ApprovedSet:
         owners = [place for place, entry in enumerate(self._entries) for _ in entry.wordings]
         self._wordings = [wording for entry in self._entries for wording in entry.wordings]
         self._owners = np.array(owners, dtype=np.int64)
-        self._vectors = None if vectors is None else vectors[: len(owners)]
-        self._answers = None if vectors is None else vectors[len(owners) :]
+        self._vectors = vectors
 
     @staticmethod
     def texts(entries: Sequence[ApprovedText]) -> list[str]:
-        """Return the texts of which `vectors` are needed, in their order."""
-        wordings = [wording for entry in entries for wording in entry.wordings]
-        return [*wordings, *(entry.text[:_MAX_READ] for entry in entries)]
+        """Return each wording with its answer's text, in order."""
+        return [
+            f"{wording} {entry.text[:_MAX_READ]}" for entry in entries for wording in entry.wordings
+        ]
 
     def matches(
         self,
         question: str,
         vector: Floats | None,
         terms: Terms,
-        idf: Callable[[str], float],
         score: Score,
     ) -> list[Match]:
         """Return the approved answers that may answer a question, likeliest first.
@@ -125,13 +124,13 @@ class ApprovedSet:
         Args:
             question: The stand-alone question.
             vector: Its unit vector.
-            terms: Returns the index terms of a text, `idf` the weight of a term.
+            terms: Returns the index terms of a text.
             score: Scores windows of text for the question with the evidence model.
         """
         if (same := self._same.get(_plain(question))) is not None:
             entry, wording = same
             return [Match(entry.id, wording, 1.0)]
-        if vector is None or self._vectors is None or self._answers is None or not self._entries:
+        if vector is None or self._vectors is None or not self._entries:
             return []
         cosines = self._vectors @ vector
         best = np.full(len(self._entries), -1.0, dtype=np.float32)
@@ -142,7 +141,7 @@ class ApprovedSet:
         places = [int(place) for place in top if best[place] >= _MIN_COSINE]
         windows = [_window(self._entries[place].text) for place in places]
         scores = score(question, windows) if places else None
-        weights = {term: idf(term) for term in terms(question)}
+        asked = set(terms(question))
         results = []
         for rank, place in enumerate(places):
             entry = self._entries[place]
@@ -150,16 +149,17 @@ class ApprovedSet:
             wording = self._wordings[int(own[np.argmax(cosines[own])])]
             if not names_the_same(question, wording, entry.text):
                 continue
-            others = [float(best[other]) for other in top if other != place]
+            others = [float(best[other]) for other in top if other != place] or [0.0]
             features = Features(
                 float(best[place]),
-                float(self._answers[place] @ vector),
-                float(best[place]) - max(others, default=0.0),
+                float(best[place]) - max(*others, _OTHERS),
                 scaled(scores[rank].relevance) if scores else 0.0,
-                _share(weights, set(terms(f"{wording} {entry.text[:_MAX_READ]}"))),
                 float(shape_of(question) == shape_of(wording)),
             )
-            results.append(Match(entry.id, wording, likelihood(features), features))
+            likely = likelihood(features)
+            if features.shape and any(asked == set(terms(one)) for one in entry.wordings):
+                likely = max(likely, _SAME_TERMS)
+            results.append(Match(entry.id, wording, likely, features))
         return sorted(results, key=lambda match: -match.likelihood)
 
 
@@ -175,11 +175,6 @@ def names_the_same(question: str, wording: str, answer: str) -> bool:
 
 def _names(text: str) -> set[str]:
     return {fold(name) for name in exact_names(text)} | set(_NUMBER.findall(text))
-
-
-def _share(weights: dict[str, float], terms: set[str]) -> float:
-    total = sum(weights.values())
-    return sum(w for term, w in weights.items() if term in terms) / total if total else 0.0
 
 
 def _window(text: str) -> WindowText:

@@ -222,7 +222,7 @@ class KbApproved:
             candidates += [
                 Candidate(match, loaded.rows[match.id], loaded.changes.get(match.id, ""))
                 for match in loaded.approved.matches(
-                    question, vector, knowledge.terms, knowledge.idf, knowledge.score
+                    question, vector, knowledge.terms, knowledge.score
                 )
                 if _rests_on(loaded.rows[match.id], documents)
             ]
