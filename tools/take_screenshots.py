@@ -188,7 +188,7 @@ def approved(browser: Browser, url: str, notes: dict[str, Any]) -> None:
     context = sign_in(browser, url, notes_of_team)
     page = context.new_page()
     page.goto(f"/t/{notes_of_team['team']}/kbs/{notes_of_team['kb']}/approved")
-    page.get_by_label("Question to try").fill("May my sister fetch my lost umbrella?")
+    page.get_by_label("Question to try").fill("Can anybody else collect what I have lost?")
     page.get_by_role("button", name="Match").click()
     page.get_by_label("Matches").wait_for()
     page.screenshot(path=OUT / "approved.png")

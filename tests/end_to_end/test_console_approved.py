@@ -8,7 +8,7 @@ import pytest
 from playwright.sync_api import Page, expect
 
 from fontanel import schemas as s
-from tests.conftest import STORM, Service, TeamSetup, new_team
+from tests.conftest import STORM, Service, TeamSetup, new_team, until
 from tests.end_to_end.conftest import ask, sign_in
 
 QUESTION = "At what gust does the quay crane stop?"
@@ -103,6 +103,8 @@ def test_an_answer_whose_text_changes_is_flagged_and_corrected(page: Page, team:
     client.rewrite_document(
         "rules", document.id, "# Siren\n\nThe siren is tested at 11:00.\n", document.version
     )
+    client.wait_for_document("rules", document.id)
+    until(lambda: client.list_flags("rules"))
     flagged = page.get_by_label("Changed text")
     expect(flagged.get_by_text("states something else")).to_be_visible()
     expect(flagged.get_by_text("The siren is tested at 11:00.")).to_be_visible()

@@ -115,13 +115,17 @@ export function ApprovedTab() {
   );
 }
 
+/** Markdown on one line, without its marks. */
+const plain = (text: string) =>
+  text.replace(/\*\*|`|^#+ /gm, "").replace(/\n+(?:[-*] |\d+\. )?/g, " · ");
+
 function Row({ approved, to }: { approved: Approved; to: string }) {
   return (
     <li className="px-4 py-3">
       <Link to={to} className="link-hover font-serif text-[16.5px]">
         {approved.question}
       </Link>
-      <p className="mt-0.5 line-clamp-2 max-w-[80ch]">{approved.text}</p>
+      <p className="mt-0.5 line-clamp-2 max-w-[80ch]">{plain(approved.text)}</p>
       <p className="soft mt-1 flex flex-wrap gap-x-4 text-[13px]">
         <Served approved={approved} />
         {approved.category && <span>{approved.category}</span>}

@@ -58,35 +58,37 @@ class Flagging:
         self._records = records
         self._blobs = blobs
         self._lock = threading.Lock()
-        self._pending: set[str] | None = None
+        self._pending: set[str] = set()
+        self._begun = False
 
     def note(self, committed: Committed) -> None:
         """Remember the knowledge bases that a unit of work changed."""
         with self._lock:
-            if self._pending is not None:
-                self._pending |= committed.kbs
+            self._pending |= committed.kbs
 
     def flag_next(self) -> bool:
         """Check one knowledge base; return whether there was one to check."""
-        with self._lock:
-            first = self._pending is None
-        if first:
+        if not self._begun:
             self._begin()
         with self._lock:
             kb_id = self._pending.pop() if self._pending else None
         if kb_id is None:
             return False
-        self._check(kb_id)
+        try:
+            self._check(kb_id)
+        except Exception:
+            with self._lock:
+                self._pending.add(kb_id)  # it is checked again
+            raise
         return True
 
     def _begin(self) -> None:
         """At start all knowledge bases with approved answers are checked."""
-        with self._lock:
-            self._pending = set()
         with self._records.reading() as session:
             existing = set(session.scalars(select(ApprovedAnswer.kb_id).distinct()))
         with self._lock:
             self._pending |= existing
+        self._begun = True
 
     def _check(self, kb_id: str) -> None:
         with self._records.reading() as session:
