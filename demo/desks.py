@@ -24,7 +24,7 @@ def settings_of(
         first_questions=[
             "What is the wind limit for leaving the outer berth?",
             "Which channel does the lock keeper answer on?",
-            "How do I report an oil spill?",
+            "What do I do when I see oil on the water?",
         ],
         symbol="⚓",
         colour="harbour",

@@ -24,7 +24,7 @@ EXPECTED = {
         MARINE,
         "Call the lock keeper on channel 71 when you pass the mole.",
     ),
-    "How do I report an oil spill?": (MARINE, "2. Call the duty office on 555 0119."),
+    "What do I do when I see oil on the water?": (MARINE, "2. Call the duty office on 555 0119."),
     "Can I bring my dog?": (PASSENGERS, "Dogs travel for 6 crowns"),
     "What does a motorcycle cost?": (PASSENGERS, "14 crowns"),
 }
@@ -51,7 +51,8 @@ def test_every_example_has_an_expected_answer() -> None:
     assert len(examples() & set(EXPECTED)) >= len(EXPECTED) - 1
 
 
-@pytest.fixture(scope="module")
+# Tests of the module need not run one after the other; the team is there for the whole session.
+@pytest.fixture(scope="session")
 def kbs(marine: tuple[TeamSetup, str]) -> dict[str, tuple[TeamSetup, str]]:
     team, slug = marine
     other = team.client.create_kb("Passenger services").slug
