@@ -68,17 +68,10 @@ def follow(old: str, start: int, end: int, new: str) -> Followed:
             found.append(place)
     if not found:
         return Followed(TextChange.REMOVED)
-    worst = next(
-        (
-            change
-            for change in (TextChange.CONTRADICTED, TextChange.REMOVED, TextChange.REWORDED)
-            if change in changes
-        ),
-        TextChange.REWORDED,
-    )
-    # A part that is missing is a change of the whole.
-    worst = TextChange.REWORDED if worst == TextChange.REMOVED else worst
-    return Followed(worst, *_span(found, len(quote)))
+    # A sentence that is missing is a change of the whole.
+    contradicted = TextChange.CONTRADICTED in changes
+    change = TextChange.CONTRADICTED if contradicted else TextChange.REWORDED
+    return Followed(change, *_span(found, len(quote)))
 
 
 def _as_written(quote: str) -> re.Pattern[str]:

@@ -224,17 +224,30 @@ def _settle(
     flag.state, flag.settled_by, flag.changed_at = state, author, now()
     if flag.place >= len(row.places) or flag.revision_id is None or not flag.new_text:
         return
-    place = Place.load(row.places[flag.place])
-    moved = replace(
-        place,
-        revision_id=flag.revision_id,
-        start=flag.start,
-        end=flag.end,
-        quote=flag.new_text,
-        locator=locator_in(TeamScope(session, row.team_id), flag.revision_id, flag.start),
-    )
+    place = replace(Place.load(row.places[flag.place]), quote=flag.new_text)
+    move_place(session, row, flag.place, place, flag.revision_id, (flag.start, flag.end))
+
+
+def move_place(
+    session: Session,
+    row: ApprovedAnswer,
+    number: int,
+    place: Place,
+    revision_id: str,
+    span: tuple[int, int],
+) -> None:
+    """Move a place of an approved answer to another revision, without a new version.
+
+    Args:
+        number: Its index among the places of the answer, from 0.
+        span: Its characters there, unless it is a whole document.
+    """
+    moved = replace(place, revision_id=revision_id)
+    if not place.whole:
+        locator = locator_in(TeamScope(session, row.team_id), revision_id, span[0])
+        moved = replace(moved, start=span[0], end=span[1], locator=locator)
     places = list(row.places)
-    places[flag.place] = moved.dump()
+    places[number] = moved.dump()
     row.places = places
 
 

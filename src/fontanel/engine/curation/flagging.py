@@ -8,19 +8,18 @@ from __future__ import annotations
 
 import threading
 from collections.abc import Iterator
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 from functools import lru_cache
 
 from sqlalchemy import select
 from sqlalchemy.orm import Session
 
 from fontanel.core.curation.following import Followed, TextChange, follow
-from fontanel.engine.curation.approved import Place, locator_in
+from fontanel.engine.curation.approved import Place, move_place
 from fontanel.engine.documents.readings import reading_text
 from fontanel.engine.notices.notify import notify_team
 from fontanel.records.blobs import BlobStore
 from fontanel.records.ids import new_id
-from fontanel.records.scope import TeamScope
 from fontanel.records.tables import (
     ApprovedAnswer,
     ApprovedFlag,
@@ -173,9 +172,10 @@ def _record(session: Session, kb: Kb, result: _Result) -> bool:
     )
     if result.followed.change == TextChange.SAME:
         assert result.revision_id is not None
-        move_place(
-            TeamScope(session, kb.team_id), row, result.number, result.revision_id, result.followed
-        )
+        followed = result.followed
+        span = (followed.start, followed.end)
+        move_place(session, row, result.number, result.place, result.revision_id, span)
+        row.followed_at = now()
         if flag is not None:
             session.delete(flag)
         return False
@@ -194,17 +194,3 @@ def _record(session: Session, kb: Kb, result: _Result) -> bool:
     flag.start, flag.end = result.followed.start, result.followed.end
     flag.state, flag.settled_by, flag.changed_at = FlagState.OPEN, "", now()
     return True
-
-
-def move_place(
-    scope: TeamScope, row: ApprovedAnswer, number: int, revision_id: str, followed: Followed
-) -> None:
-    """Move a place of an approved answer to a later revision, without a new version."""
-    place = Place.load(row.places[number])
-    moved = replace(place, revision_id=revision_id)
-    if not place.whole:
-        locator = locator_in(scope, revision_id, followed.start)
-        moved = replace(moved, start=followed.start, end=followed.end, locator=locator)
-    places = list(row.places)
-    places[number] = moved.dump()
-    row.places, row.followed_at = places, now()

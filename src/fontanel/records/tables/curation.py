@@ -23,8 +23,8 @@ class ApprovedState(StrEnum):
 class ApprovedAnswer(Base):
     """A question and the answer that people approved for it.
 
-    `places` are character ranges of revisions on which the answer rests, or whole documents;
-    `owner` is who keeps it right, by name; `version` counts its changes.
+    `places` are its sources: character ranges of revisions, or whole documents. `owner` is the name
+    of who is responsible for it, `version` counts its changes.
     """
 
     __tablename__ = "approved_answers"
@@ -81,7 +81,7 @@ class FlagState(StrEnum):
 class ApprovedFlag(Base):
     """A place of an approved answer whose text changed in a later revision.
 
-    `change` is what became of it (changed, contradicted, removed), `old_text` the text as it was
+    `change` is what became of it (reworded, contradicted, removed), `old_text` the text as it was
     approved, and `new_text` characters [`start`, `end`) of `revision_id`, None if the document is
     gone.
     """
