@@ -6,6 +6,7 @@ import json
 from pathlib import Path
 from typing import Any
 
+import torch
 from safetensors.torch import load_file, save_file
 from torch import nn
 from transformers import BertConfig, BertModel
@@ -38,6 +39,20 @@ def load_examples() -> tuple[list[Any], list[dict[str, Any]]]:
     """Return the windows of each passage, and the questions, that `prepare.py` wrote."""
     lines = (WORK / "questions.jsonl").read_text().splitlines()
     return json.loads((WORK / "windows.json").read_text()), [json.loads(line) for line in lines]
+
+
+def load_items() -> list[dict[str, Any]]:
+    """Return the items that questions refer to by their number."""
+    return [json.loads(line) for line in (ROOT / "training" / "items.jsonl").read_text().splitlines()]
+
+
+def load_trained(model: nn.Module, path: Path) -> None:
+    """Load what `save_trained` wrote."""
+    saved = load_file(path)
+    with torch.no_grad():
+        for name, parameter in model.named_parameters():
+            if parameter.requires_grad:
+                parameter.copy_(saved[name.removeprefix("bert.")])
 
 
 def save_trained(model: nn.Module, path: Path) -> None:

@@ -3,7 +3,8 @@
 A cross-encoder (Nogueira and Cho, "Passage re-ranking with BERT", 2019) with two heads: relevance,
 on the first token, and evidence, on the mean of each statement's tokens. Groups of one positive
 window and several negatives are trained with a softmax over the group and a binary loss; questions
-that a window seems to answer and does not are trained as negatives.
+that a window seems to answer and does not are trained as negatives, and to score below the question
+that it answers. A part of each step are approved answers below their question, asked in other words.
 
 Reads what `prepare.py` wrote; writes `var/training/evidence-<seed>.safetensors`.
 """
@@ -15,6 +16,7 @@ import math
 import random
 import re
 import time
+from collections import defaultdict
 from pathlib import Path
 from typing import Any
 
@@ -24,7 +26,7 @@ from tokenizers import Tokenizer
 from torch import Tensor, nn
 from torch.nn import functional
 
-from pretrained import WORK, load_encoder, load_examples, save_trained
+from pretrained import WORK, load_encoder, load_examples, load_items, load_trained, save_trained
 
 #: Tokens of a question, of a header and of a whole sequence.
 MAX_QUESTION, MAX_HEADER, MAX_TOKENS = 48, 40, 192
@@ -35,6 +37,12 @@ _BFLOAT16 = torch.cpu._is_avx512_bf16_supported()
 #: Groups of a step, and negatives of a group.
 _GROUPS, _NEGATIVES = 8, 2
 _RATE, _WARMUP, _DECAY = 8e-5, 0.06, 0.01
+#: Approved answers of a step, and the negatives of each.
+_APPROVED, _OTHER_APPROVED = 6, 2
+#: The rate of a training that goes on from an earlier one.
+_SECOND_RATE = 6e-5
+#: The weight of telling a near miss from the question that its window answers.
+_APART = 0.5
 #: The share of keyword questions that are used in an epoch.
 _KEYWORDS = 0.3
 #: The share of questions of which a copy asks about another number or identifier.
@@ -113,6 +121,17 @@ class Examples:
     ) -> tuple[list[int], int, list[int]]:
         """Return token ids, the length of the question's part, and each token's statement."""
         header, *statements = self.window(place)
+        return self._joined(question, header, statements)
+
+    def approved(
+        self, question: list[int], wording: str, answer: str
+    ) -> tuple[list[int], int, list[int]]:
+        """Return the sequence of a question and an approved answer below another question."""
+        return self._joined(question, self.tokens([wording])[0], self.tokens([answer]))
+
+    def _joined(
+        self, question: list[int], header: list[int], statements: list[list[int]]
+    ) -> tuple[list[int], int, list[int]]:
         ids = [self._cls, *question[:MAX_QUESTION], self._sep]
         length = len(ids)
         ids += [*header[-MAX_HEADER:], self._sep]
@@ -159,6 +178,32 @@ class Sampler:
         self._identifiers = sorted(
             {m.group() for q in self._train for m in _IDENTIFIER.finditer(q["question"])}
         )
+
+        self._items = load_items()
+        self._asked: dict[int, list[dict[str, Any]]] = defaultdict(list)
+        self._of_file: dict[str, list[int]] = defaultdict(list)
+        for q in self._train:
+            self._asked[q["item"]].append(q)
+        for item in self._asked:
+            self._of_file[self._items[item]["file"]].append(item)
+
+    def approved(self) -> tuple[list[Any], list[int], list[list[int]]]:
+        """Return a group of an approved answer, others, and a question that it does not answer."""
+        draw, examples = self._random, self._examples
+        number = draw.choice(list(self._asked))
+        item = self._items[number]
+        wording = item["d"] if draw.random() < 0.8 else draw.choice(item["n"])
+        texts = [text for text in (item["d"], *item["n"], *item["n"], item["k"]) if text != wording]
+        tokens, missed = examples.tokens([draw.choice(texts), item["u"]])
+        near = [other for other in self._of_file[item["file"]] if other != number]
+        others = draw.sample(near, min(len(near), _OTHER_APPROVED))
+        sequences = [examples.approved(tokens, wording, item["e"])]
+        for other in others:
+            sequences.append(
+                examples.approved(tokens, self._items[other]["d"], self._items[other]["e"])
+            )
+        sequences.append(examples.approved(missed, wording, item["e"]))
+        return sequences, [1] + [0] * len(others) + [-1], [[]] * (len(sequences))
 
     def epoch(self) -> list[dict[str, Any]]:
         """Return the questions of an epoch, shuffled."""
@@ -236,10 +281,15 @@ def loss_of(model: EvidenceModel, groups: list[Any]) -> Tensor:
     binary = functional.binary_cross_entropy_with_logits(
         relevance, (labels == 1).float(), weight=weights
     )
-    ranked, quoted, at = [], [], 0
+    ranked, quoted, apart, at = [], [], [], 0
     for sequences, group, found in groups:
         own = [at + n for n, label in enumerate(group) if label >= 0]
         ranked.append(-functional.log_softmax(relevance[own], dim=0)[0])
+        apart += [
+            functional.softplus(relevance[at + n] - relevance[at])
+            for n, label in enumerate(group)
+            if label < 0
+        ]
         statements = evidence[at]
         target = torch.zeros(len(statements))
         for number in found[0]:
@@ -250,7 +300,8 @@ def loss_of(model: EvidenceModel, groups: list[Any]) -> Tensor:
             softmax = -(functional.log_softmax(statements, dim=0) * target / target.sum()).sum()
             quoted.append(binary_of + 0.5 * softmax)
         at += len(sequences)
-    return binary + 0.7 * torch.stack(ranked).mean() + 0.7 * torch.stack(quoted).mean()
+    loss = binary + 0.7 * torch.stack(ranked).mean() + 0.7 * torch.stack(quoted).mean()
+    return loss + _APART * torch.stack(apart).mean() if apart else loss
 
 
 def evaluate(model: EvidenceModel, examples: Examples, part: str, limit: int) -> dict[str, float]:
@@ -285,20 +336,46 @@ def evaluate(model: EvidenceModel, examples: Examples, part: str, limit: int) ->
     return {"auc": auc, "top": float(np.mean(top)), "quoted": float(np.mean(quoted))}
 
 
+def evaluate_approved(model: EvidenceModel, examples: Examples, part: str) -> dict[str, float]:
+    """Return how well natural questions are told from near misses of an approved answer.
+
+    auc: natural questions above near misses. served: the share of them above 97 % of those.
+    """
+    model.eval()
+    items = load_items()
+    numbers = sorted({q["item"] for q in examples.questions if q["part"] == part})
+    right, wrong = [], []
+    with torch.inference_mode():
+        for item in (items[number] for number in numbers):
+            asked = examples.tokens([*item["n"], item["u"]])
+            rows = [examples.approved(tokens, item["d"], item["e"]) for tokens in asked]
+            *own, missed = model(Batch(rows))[0].tolist()
+            right += own
+            wrong.append(missed)
+    model.train()
+    limit = float(np.quantile(wrong, 0.97))
+    auc = float(np.mean([[r > w for w in wrong] for r in right]))
+    return {"approved auc": auc, "served": float(np.mean(np.array(right) > limit))}
+
+
 def main() -> None:
     parser = argparse.ArgumentParser(description=__doc__)
     parser.add_argument("base", type=Path, help="the directory of the encoder's weights")
     parser.add_argument("--seed", type=int, default=1)
     parser.add_argument("--minutes", type=float, default=75.0, help="the time to train")
     parser.add_argument("--epochs", type=float, default=3.0)
+    parser.add_argument("--begin", type=Path, help="the weights of an earlier training to go on from")
     arguments = parser.parse_args()
     target = WORK / f"evidence-{arguments.seed}.safetensors"
     torch.manual_seed(arguments.seed)
     torch.set_num_threads(2)
     torch.set_flush_denormal(True)
     examples = Examples(arguments.base)
-    sampler = Sampler(examples, arguments.seed)
+    sampler = Sampler(examples, arguments.seed + 100 * bool(arguments.begin))
     model = EvidenceModel(arguments.base)
+    if arguments.begin:
+        load_trained(model, arguments.begin)
+    highest = _SECOND_RATE if arguments.begin else _RATE
     free = [p for p in model.parameters() if p.requires_grad]
     heavy, light = [p for p in free if p.ndim > 1], [p for p in free if p.ndim == 1]
     optimizer = torch.optim.AdamW(
@@ -315,10 +392,11 @@ def main() -> None:
             queue += sampler.epoch()
         groups = [sampler.group(question) for question in queue[:_GROUPS]]
         del queue[:_GROUPS]
+        groups += [sampler.approved() for _ in range(_APPROVED)]
         done = max(step / steps, (time.monotonic() - started) / 60 / arguments.minutes)
         if done >= 1:
             break
-        rate = _RATE * min(done / _WARMUP, (1 - done) / (1 - _WARMUP))
+        rate = highest * min(done / _WARMUP, (1 - done) / (1 - _WARMUP))
         for group in optimizer.param_groups:
             group["lr"] = rate
         loss = loss_of(model, groups)
@@ -336,11 +414,13 @@ def main() -> None:
                 f" {sequences / seconds:.1f} sequences/s {seconds / 60:.1f} min",
                 flush=True,
             )
-        if step % 600 == 0:
+        if step % 400 == 0:
             print("tuning", evaluate(model, examples, "tuning", 150), flush=True)
+            print("tuning", evaluate_approved(model, examples, "tuning"), flush=True)
             save_trained(model, target)
     save_trained(model, target)
     print("tuning", evaluate(model, examples, "tuning", 400), flush=True)
+    print("tuning", evaluate_approved(model, examples, "tuning"), flush=True)
 
 
 if __name__ == "__main__":

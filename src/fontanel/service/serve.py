@@ -5,6 +5,7 @@ from __future__ import annotations
 import ctypes
 import os
 import signal
+import socket
 import sqlite3
 import sys
 from contextlib import suppress
@@ -33,6 +34,12 @@ class _Server(uvicorn.Server):
     def __init__(self, config: uvicorn.Config, runtime: Runtime) -> None:
         super().__init__(config)
         self._runtime = runtime
+
+    async def startup(self, sockets: list[socket.socket] | None = None) -> None:
+        """Listen, and say so once connections are accepted."""
+        await super().startup(sockets)
+        if self.started:
+            print(f"Fontanel listens on http://{self.config.host}:{self.config.port}", flush=True)
 
     def handle_exit(self, sig: int, frame: FrameType | None) -> None:
         self._runtime.begin_stop()
@@ -90,7 +97,6 @@ def run(settings: Settings) -> int:
             " makes a new one.\n",
             flush=True,
         )
-    print(f"Fontanel listens on http://{settings.host}:{settings.port}", flush=True)
     config = uvicorn.Config(
         create_app(settings, runtime),
         host=settings.host,
