@@ -11,7 +11,7 @@ from collections.abc import Iterator
 from dataclasses import dataclass
 from functools import lru_cache
 
-from sqlalchemy import select
+from sqlalchemy import func, or_, select, true
 from sqlalchemy.orm import Session
 
 from fontanel.core.curation.following import Followed, TextChange, follow
@@ -106,16 +106,7 @@ class Flagging:
 
     def _compare(self, session: Session, kb: Kb) -> Iterator[_Result]:
         """Yield what became of the places whose documents have another revision."""
-        rows = session.scalars(
-            select(ApprovedAnswer).where(
-                ApprovedAnswer.kb_id == kb.id, ApprovedAnswer.state != ApprovedState.RETIRED
-            )
-        ).all()
-        places = [
-            (row, number, Place.load(data))
-            for row in rows
-            for number, data in enumerate(row.places)
-        ]
+        places = list(_moved(session, kb))
         documents = _documents(session, {place.document_id for _, _, place in places})
         seen = _seen(session, kb)
 
@@ -123,24 +114,47 @@ class Flagging:
         def text_of(revision_id: str) -> str | None:
             return reading_text(session, self._blobs, kb.team_id, revision_id)
 
-        for row, number, place in places:
+        for approved_id, number, place in places:
             document = documents.get(place.document_id)
             gone = document is None or document.state == DocumentState.REMOVED
             revision = None if document is None or gone else document.revision_id
             if (not gone and revision is None) or revision == place.revision_id:
                 continue  # it has no text yet, or the same
-            if (row.id, number, revision) in seen:
+            if (approved_id, number, revision) in seen:
                 continue
             if revision is None:
-                yield _Result(row.id, number, place, None, Followed(TextChange.REMOVED))
+                yield _Result(approved_id, number, place, None, Followed(TextChange.REMOVED))
             elif place.whole:
-                yield _Result(row.id, number, place, revision, Followed(TextChange.SAME))
+                yield _Result(approved_id, number, place, revision, Followed(TextChange.SAME))
             elif (new := text_of(revision)) is not None:
                 old = text_of(place.revision_id)
                 span = (0, len(place.quote)) if old is None else (place.start, place.end)
                 followed = follow(place.quote if old is None else old, *span, new)
                 text = new[followed.start : followed.end]
-                yield _Result(row.id, number, place, revision, followed, text)
+                yield _Result(approved_id, number, place, revision, followed, text)
+
+
+def _moved(session: Session, kb: Kb) -> Iterator[tuple[str, int, Place]]:
+    """Yield each place whose document has another revision or is gone, and its answer's id."""
+    place = func.json_each(ApprovedAnswer.places).table_valued("key", "value", name="place")
+    document_id = func.json_extract(place.c.value, "$.document_id")
+    revision_id = func.json_extract(place.c.value, "$.revision_id")
+    query = (
+        select(ApprovedAnswer.id, ApprovedAnswer.places, place.c.key)
+        .join(place, true())
+        .outerjoin(Document, Document.id == document_id)
+        .where(
+            ApprovedAnswer.kb_id == kb.id,
+            ApprovedAnswer.state != ApprovedState.RETIRED,
+            or_(
+                Document.id.is_(None),
+                Document.state == DocumentState.REMOVED,
+                Document.revision_id != revision_id,
+            ),
+        )
+    )
+    for approved_id, places, number in session.execute(query):
+        yield approved_id, int(number), Place.load(places[int(number)])
 
 
 def _documents(session: Session, ids: set[str]) -> dict[str, Document]:
