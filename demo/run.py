@@ -24,6 +24,7 @@ import httpx
 from desks import build
 from fontanel.client import Client
 from fontanel.schemas import Columns, SourceIn, TagRule
+from trials import build_trials
 
 HERE = Path(__file__).parent
 DATA = HERE.parent / "var" / "demo"
@@ -204,6 +205,7 @@ def _serve(service: subprocess.Popen[str], url: str, models: int) -> int:
     notes = json.loads(NOTES.read_text()) if NOTES.exists() else _set_up(url, password[0])
     _load(url, notes)
     build(url, notes, models)
+    build_trials(url, notes)
     NOTES.write_text(json.dumps(notes, indent=2))
     _tell(url, notes)
     return service.wait()
@@ -399,6 +401,8 @@ def _tell(url: str, notes: dict[str, Any]) -> None:
         ' berth?"'
     )
     print("  fontanel desk answers written-answers")
+    print("\nMeasure the answers")
+    print("  fontanel trial list")
     print("\nCtrl-C stops the service. The data stay in var/demo.", flush=True)
 
 

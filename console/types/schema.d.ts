@@ -1657,7 +1657,7 @@ export interface paths {
         };
         /**
          * List what a desk was asked
-         * @description Newest first; with `helpful` those with such feedback.
+         * @description Newest first, without the questions of trials; with `helpful` those with such feedback.
          */
         get: operations["list_answers_api_v1_teams__team__desks__desk__answers_get"];
         put?: never;
@@ -1870,6 +1870,295 @@ export interface paths {
          *     The conversation is unchanged.
          */
         post: operations["ask_again_api_v1_teams__team__answers__answer__again_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/teams/{team}/sets": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** List question sets */
+        get: operations["list_sets_api_v1_teams__team__sets_get"];
+        put?: never;
+        /** Create a question set */
+        post: operations["create_set_api_v1_teams__team__sets_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/teams/{team}/sets/{question_set}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Show a question set */
+        get: operations["show_set_api_v1_teams__team__sets__question_set__get"];
+        put?: never;
+        post?: never;
+        /**
+         * Delete a question set
+         * @description With its questions and trials.
+         */
+        delete: operations["delete_set_api_v1_teams__team__sets__question_set__delete"];
+        options?: never;
+        head?: never;
+        /**
+         * Change a question set
+         * @description Its name, description, and when it is asked of a desk by itself.
+         */
+        patch: operations["change_set_api_v1_teams__team__sets__question_set__patch"];
+        trace?: never;
+    };
+    "/api/v1/teams/{team}/sets/{question_set}/questions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** List the questions of a set */
+        get: operations["list_set_questions_api_v1_teams__team__sets__question_set__questions_get"];
+        put?: never;
+        /** Add questions to a set */
+        post: operations["add_set_questions_api_v1_teams__team__sets__question_set__questions_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/teams/{team}/sets/{question_set}/questions/{question}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Replace a question of a set */
+        put: operations["replace_set_question_api_v1_teams__team__sets__question_set__questions__question__put"];
+        post?: never;
+        /** Remove a question from a set */
+        delete: operations["remove_set_question_api_v1_teams__team__sets__question_set__questions__question__delete"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/teams/{team}/sets/{question_set}/collect": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Take over questions of answers
+         * @description Of answers that were given, or of approved answers. Those that the set has are left out.
+         *
+         *     An answer's citations become what is expected; a question that was declined must be declined.
+         */
+        post: operations["collect_set_questions_api_v1_teams__team__sets__question_set__collect_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/teams/{team}/sets/{question_set}/import": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Import questions into a set
+         * @description All lines or, if one is not valid, none.
+         */
+        post: operations["import_set_api_v1_teams__team__sets__question_set__import_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/teams/{team}/sets/{question_set}/export": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Export the questions of a set
+         * @description As JSON Lines or CSV, which can be imported into another set.
+         */
+        get: operations["export_set_api_v1_teams__team__sets__question_set__export_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/teams/{team}/trials": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List trials
+         * @description Newest first.
+         */
+        get: operations["list_trials_api_v1_teams__team__trials_get"];
+        put?: never;
+        /**
+         * Begin a trial
+         * @description Ask each question of a set, in the background, and judge the answers.
+         */
+        post: operations["begin_trial_api_v1_teams__team__trials_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/teams/{team}/trials/{trial}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Show a trial
+         * @description Its progress, and the figures of the questions that were asked so far.
+         */
+        get: operations["show_trial_api_v1_teams__team__trials__trial__get"];
+        put?: never;
+        post?: never;
+        /**
+         * Delete a trial
+         * @description With its results and the records of its answers.
+         */
+        delete: operations["delete_trial_api_v1_teams__team__trials__trial__delete"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/teams/{team}/trials/{trial}/results": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List the results of a trial
+         * @description In the order of the questions.
+         */
+        get: operations["list_results_api_v1_teams__team__trials__trial__results_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/teams/{team}/trials/{trial}/export": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Export the results of a trial
+         * @description As JSON Lines, without times and ids: equal for equal answers.
+         */
+        get: operations["export_trial_api_v1_teams__team__trials__trial__export_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/teams/{team}/trials/{trial}/compare/{other}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Compare two trials
+         * @description Question by question: what the second won, lost, or changed.
+         */
+        get: operations["compare_trials_api_v1_teams__team__trials__trial__compare__other__get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/teams/{team}/trials/{trial}/stop": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Stop a trial
+         * @description Its results stay, and it can be resumed.
+         */
+        post: operations["stop_trial_api_v1_teams__team__trials__trial__stop_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/teams/{team}/trials/{trial}/resume": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Resume a trial
+         * @description Go on after it was stopped or paused, with another budget of tokens if one is given.
+         */
+        post: operations["resume_trial_api_v1_teams__team__trials__trial__resume_post"];
         delete?: never;
         options?: never;
         head?: never;
@@ -3106,6 +3395,20 @@ export interface components {
              */
             document?: string | null;
         };
+        /** ComparedAnswer */
+        ComparedAnswer: {
+            /** Question Id */
+            question_id: string;
+            /** Question */
+            question: string;
+            /**
+             * Change
+             * @enum {string}
+             */
+            change: "won" | "lost" | "changed" | "same";
+            before: components["schemas"]["TrialResultOut"];
+            after: components["schemas"]["TrialResultOut"];
+        };
         /**
          * ComparedOut
          * @description The results of two editions for a question.
@@ -3542,6 +3845,17 @@ export interface components {
              * @default 500
              */
             answer_tokens: number;
+            /**
+             * Trial Set
+             * @description The question set that a draft has to pass before it is published.
+             */
+            trial_set?: string | null;
+            /**
+             * Max Losses
+             * @description How many questions a draft may answer worse than the published version.
+             * @default 0
+             */
+            max_losses: number;
             /**
              * Audience
              * @default members
@@ -4803,7 +5117,7 @@ export interface components {
              * Kind
              * @enum {string}
              */
-            kind: "sync.finished" | "sync.failed" | "sync.held" | "sync.recovered" | "freshness.missed" | "freshness.met" | "approved.flagged" | "budget.low" | "member.joined" | "key.by_operator";
+            kind: "sync.finished" | "sync.failed" | "sync.held" | "sync.recovered" | "freshness.missed" | "freshness.met" | "approved.flagged" | "trial.paused" | "trial.fell" | "budget.low" | "member.joined" | "key.by_operator";
             /** Kb Id */
             kb_id: string | null;
             /** Source Id */
@@ -5045,6 +5359,20 @@ export interface components {
             /** Next */
             next?: string | null;
         };
+        /** Page[SetOut] */
+        Page_SetOut_: {
+            /** Items */
+            items: components["schemas"]["SetOut"][];
+            /** Next */
+            next?: string | null;
+        };
+        /** Page[SetQuestionOut] */
+        Page_SetQuestionOut_: {
+            /** Items */
+            items: components["schemas"]["SetQuestionOut"][];
+            /** Next */
+            next?: string | null;
+        };
         /** Page[SignInOut] */
         Page_SignInOut_: {
             /** Items */
@@ -5077,6 +5405,20 @@ export interface components {
         Page_TeamOut_: {
             /** Items */
             items: components["schemas"]["TeamOut"][];
+            /** Next */
+            next?: string | null;
+        };
+        /** Page[TrialOut] */
+        Page_TrialOut_: {
+            /** Items */
+            items: components["schemas"]["TrialOut"][];
+            /** Next */
+            next?: string | null;
+        };
+        /** Page[TrialResultOut] */
+        Page_TrialResultOut_: {
+            /** Items */
+            items: components["schemas"]["TrialResultOut"][];
             /** Next */
             next?: string | null;
         };
@@ -5350,7 +5692,7 @@ export interface components {
             /** Url */
             url: string;
             /** Kinds */
-            kinds: ("sync.finished" | "sync.failed" | "sync.held" | "sync.recovered" | "freshness.missed" | "freshness.met" | "approved.flagged" | "budget.low" | "member.joined" | "key.by_operator")[];
+            kinds: ("sync.finished" | "sync.failed" | "sync.held" | "sync.recovered" | "freshness.missed" | "freshness.met" | "approved.flagged" | "trial.paused" | "trial.fell" | "budget.low" | "member.joined" | "key.by_operator")[];
             /** Paused */
             paused: boolean;
             /** Waiting */
@@ -5379,7 +5721,7 @@ export interface components {
              * @description Empty: all.
              * @default []
              */
-            kinds: ("sync.finished" | "sync.failed" | "sync.held" | "sync.recovered" | "freshness.missed" | "freshness.met" | "approved.flagged" | "budget.low" | "member.joined" | "key.by_operator")[];
+            kinds: ("sync.finished" | "sync.failed" | "sync.held" | "sync.recovered" | "freshness.missed" | "freshness.met" | "approved.flagged" | "trial.paused" | "trial.fell" | "budget.low" | "member.joined" | "key.by_operator")[];
         };
         /**
          * ReceiverOut
@@ -5391,7 +5733,7 @@ export interface components {
             /** Url */
             url: string;
             /** Kinds */
-            kinds: ("sync.finished" | "sync.failed" | "sync.held" | "sync.recovered" | "freshness.missed" | "freshness.met" | "approved.flagged" | "budget.low" | "member.joined" | "key.by_operator")[];
+            kinds: ("sync.finished" | "sync.failed" | "sync.held" | "sync.recovered" | "freshness.missed" | "freshness.met" | "approved.flagged" | "trial.paused" | "trial.fell" | "budget.low" | "member.joined" | "key.by_operator")[];
             /** Paused */
             paused: boolean;
             /** Waiting */
@@ -5766,6 +6108,221 @@ export interface components {
             sign_ins: number;
         };
         /**
+         * SetChange
+         * @description What changes; fields left out stay.
+         */
+        SetChange: {
+            /** Name */
+            name?: string | null;
+            /** About */
+            about?: string | null;
+            /**
+             * Desk
+             * @description The desk whose published version is asked on a schedule.
+             */
+            desk?: string | null;
+            /** Schedule */
+            schedule?: ("never" | "nightly" | "after_sync") | null;
+        };
+        /**
+         * SetCollectIn
+         * @description Questions to take over: of answers that were given, or of approved answers.
+         */
+        SetCollectIn: {
+            /** Answers */
+            answers?: string[];
+            /**
+             * Approved Of
+             * @description A knowledge base.
+             */
+            approved_of?: string | null;
+            /**
+             * Category
+             * @description Only approved answers of this category.
+             */
+            category?: string | null;
+            /**
+             * Phrasings
+             * @description Other wordings of approved questions are questions too.
+             * @default true
+             */
+            phrasings: boolean;
+        };
+        /**
+         * SetImport
+         * @description What an import did; with problems, nothing.
+         */
+        SetImport: {
+            /** Added */
+            added: number;
+            /** Problems */
+            problems: components["schemas"]["SetImportProblem"][];
+        };
+        /** SetImportIn */
+        SetImportIn: {
+            /**
+             * Form
+             * @default jsonl
+             * @enum {string}
+             */
+            form: "jsonl" | "csv";
+            /** Text */
+            text: string;
+        };
+        /** SetImportProblem */
+        SetImportProblem: {
+            /** Line */
+            line: number;
+            /** Problem */
+            problem: string;
+        };
+        /** SetIn */
+        SetIn: {
+            /** Name */
+            name: string;
+            /**
+             * About
+             * @default
+             */
+            about: string;
+        };
+        /** SetOut */
+        SetOut: {
+            /** Id */
+            id: string;
+            /** Slug */
+            slug: string;
+            /** Name */
+            name: string;
+            /** About */
+            about: string;
+            /** Questions */
+            questions: number;
+            /** Desk Id */
+            desk_id: string | null;
+            /**
+             * Schedule
+             * @enum {string}
+             */
+            schedule: "never" | "nightly" | "after_sync";
+            /**
+             * Created At
+             * Format: date-time
+             */
+            created_at: string;
+            /**
+             * Changed At
+             * Format: date-time
+             */
+            changed_at: string;
+            /** Version */
+            version: number;
+        };
+        /**
+         * SetQuestionIn
+         * @description A question, and what its answer should be. Without any expectation it is not judged.
+         */
+        SetQuestionIn: {
+            /** Question */
+            question: string;
+            /**
+             * History
+             * @description Questions that are asked before it in the same conversation.
+             */
+            history?: string[];
+            /**
+             * Documents
+             * @description Names; one of them must be cited.
+             */
+            documents?: string[];
+            /**
+             * Quotes
+             * @description Text of the documents; one must be cited, or stand in the answer.
+             */
+            quotes?: string[];
+            /**
+             * Contains
+             * @description Words or values that must all be in the answer; `noon|12:00` allows either.
+             */
+            contains?: string[];
+            /**
+             * Must Decline
+             * @description The documents do not answer it.
+             * @default false
+             */
+            must_decline: boolean;
+            /**
+             * Kind
+             * @default
+             */
+            kind: string;
+            /**
+             * Note
+             * @default
+             */
+            note: string;
+        };
+        /** SetQuestionOut */
+        SetQuestionOut: {
+            /** Question */
+            question: string;
+            /**
+             * History
+             * @description Questions that are asked before it in the same conversation.
+             */
+            history?: string[];
+            /**
+             * Documents
+             * @description Names; one of them must be cited.
+             */
+            documents?: string[];
+            /**
+             * Quotes
+             * @description Text of the documents; one must be cited, or stand in the answer.
+             */
+            quotes?: string[];
+            /**
+             * Contains
+             * @description Words or values that must all be in the answer; `noon|12:00` allows either.
+             */
+            contains?: string[];
+            /**
+             * Must Decline
+             * @description The documents do not answer it.
+             * @default false
+             */
+            must_decline: boolean;
+            /**
+             * Kind
+             * @default
+             */
+            kind: string;
+            /**
+             * Note
+             * @default
+             */
+            note: string;
+            /** Id */
+            id: string;
+            /** Number */
+            number: number;
+            /**
+             * Origin
+             * @description What it was made from: `answer ID` or `approved ID`.
+             */
+            origin: string;
+            /**
+             * Changed At
+             * Format: date-time
+             */
+            changed_at: string;
+        };
+        /** SetQuestionsIn */
+        SetQuestionsIn: {
+            /** Questions */
+            questions: components["schemas"]["SetQuestionIn"][];
+        };
+        /**
          * SettingDifference
          * @description A setting that differs between versions; `lines` compares texts (" ", "-", "+").
          */
@@ -5781,6 +6338,20 @@ export interface components {
                 string,
                 string
             ][] | null;
+        };
+        /**
+         * ShareOut
+         * @description How many of a number, with the 95 % interval of the share.
+         */
+        ShareOut: {
+            /** Count */
+            count: number;
+            /** Of */
+            of: number;
+            /** Low */
+            low: number;
+            /** High */
+            high: number;
         };
         /** SignInIn */
         SignInIn: {
@@ -5890,6 +6461,37 @@ export interface components {
             guard_min?: number | null;
             /** Paused */
             paused?: boolean | null;
+        };
+        /**
+         * SourceCheck
+         * @description The preview of a source; nothing is stored.
+         */
+        SourceCheck: {
+            /**
+             * Taken
+             * @description Items that would be added.
+             */
+            taken: number;
+            /** Bytes */
+            bytes: number | null;
+            /** Sample */
+            sample: components["schemas"]["ListedOut"][];
+            /**
+             * Skipped
+             * @description Reason -> number of items.
+             */
+            skipped: {
+                [key: string]: number;
+            };
+            /** Skipped Sample */
+            skipped_sample: components["schemas"]["SkippedOut"][];
+            /**
+             * Complete
+             * @description False when there is more than was looked at.
+             */
+            complete: boolean;
+            /** Seconds */
+            seconds: number;
         };
         /**
          * SourceFreshness
@@ -6375,36 +6977,215 @@ export interface components {
             /** About */
             about: number;
         };
+        /** TrialCitation */
+        TrialCitation: {
+            /** Document */
+            document: string;
+            /** Title */
+            title: string;
+            /** Quote */
+            quote: string;
+        };
         /**
-         * TrialOut
-         * @description The preview of a source; nothing is stored.
+         * TrialComparison
+         * @description Two trials of a set, question by question; those that only one asked are left out.
+         *
+         *     `probability` is how likely a difference at least as large is by chance (sign test).
          */
-        TrialOut: {
+        TrialComparison: {
+            before: components["schemas"]["TrialOut"];
+            after: components["schemas"]["TrialOut"];
+            /** Won */
+            won: number;
+            /** Lost */
+            lost: number;
+            /** Changed */
+            changed: number;
+            /** Same */
+            same: number;
+            /** Probability */
+            probability: number;
+            /** Answers */
+            answers: components["schemas"]["ComparedAnswer"][];
+        };
+        /**
+         * TrialFigures
+         * @description Figures of the questions that were asked. Shares are of those that they apply to.
+         */
+        TrialFigures: {
+            /** @description Of the questions with an expectation. */
+            right: components["schemas"]["ShareOut"];
+            /** @description Of the answers: those that cite what was expected. */
+            cited: components["schemas"]["ShareOut"];
+            /** @description Of those that must be declined. */
+            declined_rightly: components["schemas"]["ShareOut"];
+            /** @description Of those that the documents answer. */
+            declined_wrongly: components["schemas"]["ShareOut"];
             /**
-             * Taken
-             * @description Items that would be added.
+             * Doubtful
+             * @description Statements that their sources do not support.
              */
-            taken: number;
-            /** Bytes */
-            bytes: number | null;
-            /** Sample */
-            sample: components["schemas"]["ListedOut"][];
+            doubtful: number;
+            /** Failed */
+            failed: number;
+            /** Tokens */
+            tokens: number;
+            /** Cost */
+            cost: number;
+            /** Median Seconds */
+            median_seconds: number | null;
+            /** P95 Seconds */
+            p95_seconds: number | null;
+            /** Kinds */
+            kinds: components["schemas"]["TrialGroup"][];
+            /** Documents */
+            documents: components["schemas"]["TrialGroup"][];
+        };
+        /**
+         * TrialGroup
+         * @description Figures of the questions of one kind, or of those expected from one document.
+         */
+        TrialGroup: {
+            /** Name */
+            name: string;
+            right: components["schemas"]["ShareOut"];
+        };
+        /**
+         * TrialIn
+         * @description What to ask: a desk, or a knowledge base.
+         *
+         *     `settings` replace some of the desk's (or the defaults), so that they can be tried without
+         *     changing the draft.
+         */
+        TrialIn: {
+            /** Question Set */
+            question_set: string;
+            /** Desk */
+            desk?: string | null;
             /**
-             * Skipped
-             * @description Reason -> number of items.
+             * Version
+             * @description The desk's version, or its draft; default: what is published.
              */
-            skipped: {
-                [key: string]: number;
+            version?: number | "draft" | null;
+            /** Kb */
+            kb?: string | null;
+            /**
+             * Edition
+             * @description The number of an edition of that knowledge base.
+             */
+            edition?: number | null;
+            /** Settings */
+            settings?: {
+                [key: string]: unknown;
             };
-            /** Skipped Sample */
-            skipped_sample: components["schemas"]["SkippedOut"][];
             /**
-             * Complete
-             * @description False when there is more than was looked at.
+             * Max Tokens
+             * @description The trial is paused when it used as many tokens of a model.
              */
-            complete: boolean;
+            max_tokens?: number | null;
+            /**
+             * Compare With
+             * @description The trial to compare it with.
+             */
+            compare_with?: string | null;
+        };
+        /** TrialOut */
+        TrialOut: {
+            /** Id */
+            id: string;
+            /** Question Set */
+            question_set: string;
+            /** Set Name */
+            set_name: string;
+            /** Set Version */
+            set_version: number;
+            /** Label */
+            label: string;
+            /** Desk Id */
+            desk_id: string | null;
+            /** Desk Version */
+            desk_version: number | null;
+            /** Kb Id */
+            kb_id: string | null;
+            /**
+             * State
+             * @enum {string}
+             */
+            state: "waiting" | "running" | "paused" | "stopped" | "done";
+            /** Note */
+            note: string;
+            /** Total */
+            total: number;
+            /** Asked */
+            asked: number;
+            /** Max Tokens */
+            max_tokens: number | null;
+            /** Compare With */
+            compare_with: string | null;
+            /** Scheduled */
+            scheduled: boolean;
+            /** Author */
+            author: string;
+            /**
+             * Created At
+             * Format: date-time
+             */
+            created_at: string;
+            /** Started At */
+            started_at: string | null;
+            /** Finished At */
+            finished_at: string | null;
+            figures: components["schemas"]["TrialFigures"];
+        };
+        /**
+         * TrialResultOut
+         * @description A question of a trial and its answer; without `result` it was not asked yet.
+         */
+        TrialResultOut: {
+            /** Question Id */
+            question_id: string;
+            /** Number */
+            number: number;
+            /** Question */
+            question: string;
+            /** Kind */
+            kind: string;
+            /** Must Decline */
+            must_decline: boolean;
+            /** Result */
+            result: ("right" | "wrong" | "declined" | "declined_rightly" | "not_declined" | "unjudged" | "failed") | null;
+            /** Reason */
+            reason: string;
+            /** Cited */
+            cited: boolean | null;
+            /** Outcome */
+            outcome: string;
+            /** Text */
+            text: string;
+            /** Citations */
+            citations: components["schemas"]["TrialCitation"][];
+            /** Sufficiency */
+            sufficiency: number;
+            /** Doubtful */
+            doubtful: number;
+            /** Composer */
+            composer: string;
+            /** Tokens */
+            tokens: number;
+            /** Cost */
+            cost: number;
             /** Seconds */
             seconds: number;
+            /**
+             * Answer Id
+             * @description The record of the answer.
+             */
+            answer_id: string | null;
+        };
+        /** TrialResume */
+        TrialResume: {
+            /** Max Tokens */
+            max_tokens?: number | null;
         };
         /**
          * TurnOut
@@ -10438,7 +11219,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["TrialOut"];
+                    "application/json": components["schemas"]["SourceCheck"];
                 };
             };
             /** @description Not signed in */
@@ -10506,7 +11287,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["TrialOut"];
+                    "application/json": components["schemas"]["SourceCheck"];
                 };
             };
             /** @description Not signed in */
@@ -14682,6 +15463,1367 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["AgainOut"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not valid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    list_sets_api_v1_teams__team__sets_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                team: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Page_SetOut_"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not valid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    create_set_api_v1_teams__team__sets_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                team: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SetIn"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SetOut"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not valid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    show_set_api_v1_teams__team__sets__question_set__get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                question_set: string;
+                team: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SetOut"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not valid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    delete_set_api_v1_teams__team__sets__question_set__delete: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                question_set: string;
+                team: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not valid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    change_set_api_v1_teams__team__sets__question_set__patch: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                question_set: string;
+                team: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SetChange"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SetOut"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not valid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    list_set_questions_api_v1_teams__team__sets__question_set__questions_get: {
+        parameters: {
+            query?: {
+                /** @description Only those that contain it. */
+                text?: string | null;
+                cursor?: number;
+                limit?: number;
+            };
+            header?: never;
+            path: {
+                question_set: string;
+                team: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Page_SetQuestionOut_"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not valid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    add_set_questions_api_v1_teams__team__sets__question_set__questions_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                question_set: string;
+                team: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SetQuestionsIn"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Page_SetQuestionOut_"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not valid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    replace_set_question_api_v1_teams__team__sets__question_set__questions__question__put: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                question_set: string;
+                question: string;
+                team: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SetQuestionIn"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SetQuestionOut"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not valid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    remove_set_question_api_v1_teams__team__sets__question_set__questions__question__delete: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                question_set: string;
+                question: string;
+                team: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not valid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    collect_set_questions_api_v1_teams__team__sets__question_set__collect_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                question_set: string;
+                team: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SetCollectIn"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Page_SetQuestionOut_"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not valid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    import_set_api_v1_teams__team__sets__question_set__import_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                question_set: string;
+                team: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SetImportIn"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SetImport"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not valid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    export_set_api_v1_teams__team__sets__question_set__export_get: {
+        parameters: {
+            query?: {
+                form?: "jsonl" | "csv";
+            };
+            header?: never;
+            path: {
+                question_set: string;
+                team: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": unknown;
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not valid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    list_trials_api_v1_teams__team__trials_get: {
+        parameters: {
+            query?: {
+                question_set?: string | null;
+                desk?: string | null;
+                limit?: number;
+            };
+            header?: never;
+            path: {
+                team: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Page_TrialOut_"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not valid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    begin_trial_api_v1_teams__team__trials_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                team: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["TrialIn"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TrialOut"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not valid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    show_trial_api_v1_teams__team__trials__trial__get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                trial: string;
+                team: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TrialOut"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not valid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    delete_trial_api_v1_teams__team__trials__trial__delete: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                trial: string;
+                team: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not valid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    list_results_api_v1_teams__team__trials__trial__results_get: {
+        parameters: {
+            query?: {
+                result?: ("right" | "wrong" | "declined" | "declined_rightly" | "not_declined" | "unjudged" | "failed") | null;
+            };
+            header?: never;
+            path: {
+                trial: string;
+                team: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Page_TrialResultOut_"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not valid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    export_trial_api_v1_teams__team__trials__trial__export_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                trial: string;
+                team: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": unknown;
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not valid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    compare_trials_api_v1_teams__team__trials__trial__compare__other__get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                trial: string;
+                other: string;
+                team: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TrialComparison"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not valid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    stop_trial_api_v1_teams__team__trials__trial__stop_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                trial: string;
+                team: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TrialOut"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not valid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    resume_trial_api_v1_teams__team__trials__trial__resume_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                trial: string;
+                team: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["TrialResume"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TrialOut"];
                 };
             };
             /** @description Not signed in */

@@ -88,6 +88,8 @@ NoticeKind = Literal[
     "freshness.missed",
     "freshness.met",
     "approved.flagged",
+    "trial.paused",
+    "trial.fell",
     "budget.low",
     "member.joined",
     "key.by_operator",

@@ -228,7 +228,7 @@ def test_teams_read_what_they_are_granted(tmp_path: Path) -> None:
     try:
         one, other = new_team(running), new_team(running)
 
-        def folder(team: TeamSetup, name: str) -> s.TrialOut:
+        def folder(team: TeamSetup, name: str) -> s.SourceCheck:
             kbs = team.client.list_kbs()
             kb = kbs[0].slug if kbs else team.client.create_kb("X").slug
             path = str(tmp_path / "shares" / name)
@@ -272,7 +272,7 @@ def test_a_cell_without_end_harms_its_own_source_only(tmp_path: Path) -> None:
         client: Client = new_team(running).client
         kb = client.create_kb("Rows").slug
 
-        def check(query: str) -> s.TrialOut:
+        def check(query: str) -> s.SourceCheck:
             settings = {
                 "system": "sqlite",
                 "database": str(tmp_path / "x.db"),

@@ -9,7 +9,6 @@ from typing import Any
 from fontanel import __version__
 from fontanel.cli.commands import (
     answers,
-    approved,
     asking,
     desks,
     documents,
@@ -20,6 +19,7 @@ from fontanel.cli.commands import (
     sources,
     written,
 )
+from fontanel.cli.commands.curation import approved, sets, trials
 
 Run = Callable[..., Any]
 
@@ -94,6 +94,8 @@ def build_parser() -> Parser:
         kb,
     )
     desks.add_commands(noun, verb, common)
+    sets.add_commands(noun("set", "question sets, to measure answers with"), verb, common)
+    trials.add_commands(noun("trial", "trials of question sets"), verb, common)
     answers.add_commands(noun, verb, common)
     people.add_commands(noun, verb, commands, common)
     local.add_commands(commands, noun, verb)

@@ -11,12 +11,13 @@ from fontanel import schemas as s
 from fontanel.client._approved_calls import ApprovedCalls
 from fontanel.client._call import Call, if_match, named, quoted
 from fontanel.client._desk_calls import DeskCalls
+from fontanel.client._trial_calls import TrialCalls
 from fontanel.facts import OutdatedRanking
 
 EVENT: TypeAdapter[s.Event] = TypeAdapter(s.Event)
 
 
-class Calls(ApprovedCalls, DeskCalls):
+class Calls(ApprovedCalls, DeskCalls, TrialCalls):
     """Every call of the API as a `Call`, for one team."""
 
     def __init__(self, team: str | None) -> None:
@@ -283,11 +284,11 @@ class Calls(ApprovedCalls, DeskCalls):
     def show_source(self, kb: str, source: str) -> Call[s.SourceOut]:
         return Call("GET", self._source(kb, source), s.SourceOut)
 
-    def check_source(self, kb: str, body: s.CheckIn) -> Call[s.TrialOut]:
-        return Call("POST", f"{self._kb(kb)}/sources/check", s.TrialOut, body)
+    def check_source(self, kb: str, body: s.CheckIn) -> Call[s.SourceCheck]:
+        return Call("POST", f"{self._kb(kb)}/sources/check", s.SourceCheck, body)
 
-    def check_again(self, kb: str, source: str, body: s.SourceChange | None) -> Call[s.TrialOut]:
-        return Call("POST", f"{self._source(kb, source)}/check", s.TrialOut, body)
+    def check_again(self, kb: str, source: str, body: s.SourceChange | None) -> Call[s.SourceCheck]:
+        return Call("POST", f"{self._source(kb, source)}/check", s.SourceCheck, body)
 
     def connect_source(
         self, kb: str, body: s.SourceIn, idempotency_key: str | None

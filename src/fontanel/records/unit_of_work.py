@@ -42,6 +42,7 @@ from fontanel.records.tables import (
     Team,
     TextModel,
     Tombstone,
+    Trial,
 )
 
 #: Seconds that a change waits for the changes before it.
@@ -50,7 +51,7 @@ _COMMITTED = "committed"
 #: A change of these may grant or revoke access.
 _ACCESS = (DeskLink, Key, Member, Person, SignIn, Team)
 #: A change of these may be work for a background thread.
-_WORK = (Delivery, Edition, Job, Kb, Receiver, Source, Sync, TextModel)
+_WORK = (Delivery, Edition, Job, Kb, Receiver, Source, Sync, TextModel, Trial)
 #: A change of these affects searches in their edition.
 _INDEX = (Segment, Tombstone)
 

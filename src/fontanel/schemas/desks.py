@@ -93,6 +93,15 @@ class DeskSettings(Model):
         1200, ge=200, le=16_000, description="The maximum tokens of sources sent to a model."
     )
     answer_tokens: int = Field(500, ge=50, le=4000)
+    trial_set: str | None = Field(
+        None, description="The question set that a draft has to pass before it is published."
+    )
+    max_losses: int = Field(
+        0,
+        ge=0,
+        le=1000,
+        description="How many questions a draft may answer worse than the published version.",
+    )
     audience: AudienceName = "members"
     frame_origins: list[Line] = Field(
         default_factory=list,

@@ -105,7 +105,7 @@ class SkippedOut(Model):
     reason: str
 
 
-class TrialOut(Model):
+class SourceCheck(Model):
     """The preview of a source; nothing is stored."""
 
     taken: int = Field(description="Items that would be added.")

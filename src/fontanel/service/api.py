@@ -19,6 +19,7 @@ from fontanel.service.routes.kbs import (
 )
 from fontanel.service.routes.people import invitations, sessions, teams
 from fontanel.service.routes.sources import notices, sources, syncs
+from fontanel.service.routes.trials import sets, trials
 
 _ROUTERS = (
     sessions.router,
@@ -40,6 +41,8 @@ _ROUTERS = (
     desks.router,
     chat.router,
     answers.router,
+    sets.router,
+    trials.router,
     usage.router,
     models.router,
     editions.packs,

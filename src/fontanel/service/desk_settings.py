@@ -5,6 +5,7 @@ from __future__ import annotations
 from typing import Any
 
 from fontanel.engine.answering.models import usable_model
+from fontanel.engine.trials.sets import find_set
 from fontanel.errors import ModelUnusable, NotFound, Refused
 from fontanel.records.tables import Desk, Kb
 from fontanel.schemas import (
@@ -35,6 +36,13 @@ def check_settings(access: Access, settings: DeskSettings) -> dict[str, Any]:
         except ModelUnusable as error:
             raise Refused(
                 "settings.model", f"The model {settings.model!r} cannot be used: {error}."
+            ) from error
+    if settings.trial_set is not None:
+        try:
+            kept["trial_set"] = find_set(access.scope, settings.trial_set).id
+        except NotFound as error:
+            raise Refused(
+                "settings.trial_set", f"The team has no question set {settings.trial_set!r}."
             ) from error
     return kept
 

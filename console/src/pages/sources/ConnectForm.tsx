@@ -6,7 +6,7 @@ import { count, Failure, size } from "../../components/text";
 import { defaults, filled, type ObjectSchema, SchemaFields, type Values } from "./SchemaForm";
 
 type Kind = Schemas["KindOut"];
-type Trial = Schemas["TrialOut"];
+type Trial = Schemas["SourceCheck"];
 
 /** Choose a kind of source, fill in its form, preview it, connect it. */
 export function ConnectForm({ api, onDone }: { api: string; onDone: () => void }) {

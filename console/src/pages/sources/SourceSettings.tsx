@@ -36,7 +36,7 @@ export function SourceSettings({
   const [rules, setRules] = useState<Rule[]>(
     source.tag_rules.map((rule) => ({ pattern: rule.pattern, tags: shown(rule.tags) })),
   );
-  const [trial, setTrial] = useState<Schemas["TrialOut"] | null>(null);
+  const [trial, setTrial] = useState<Schemas["SourceCheck"] | null>(null);
   const [error, setError] = useState<string | null>(null);
   // biome-ignore lint/correctness/useExhaustiveDependencies: other settings are not the ones at fault
   useEffect(() => setError(null), [settings]);
@@ -44,7 +44,7 @@ export function SourceSettings({
   const given = filled(credentials);
   const secrets = Object.keys(given).length ? { credentials: given } : {};
   const look = () =>
-    send<Schemas["TrialOut"]>("POST", `${base}/check`, { settings: filled(settings), ...secrets })
+    send<Schemas["SourceCheck"]>("POST", `${base}/check`, { settings: filled(settings), ...secrets })
       .then(setTrial)
       .catch((problem: Error) => setError(problem.message));
   const save = (event: FormEvent) => {

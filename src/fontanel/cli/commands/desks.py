@@ -5,7 +5,6 @@ from __future__ import annotations
 import argparse
 import json
 from collections.abc import Sequence
-from pathlib import Path
 from typing import Any
 
 from rich.text import Text
@@ -22,6 +21,7 @@ from fontanel.cli.commands.usage import show_team_usage, show_usage
 from fontanel.cli.context import Context, UsageProblem
 from fontanel.cli.format import moment
 from fontanel.cli.options.asking_first import ask_first
+from fontanel.cli.options.desk_settings import add_settings, given_settings
 from fontanel.schemas import (
     DeskComparison,
     DeskOut,
@@ -78,7 +78,7 @@ def add_commands(noun: Any, verb: Any, common: argparse.ArgumentParser) -> None:
     ):
         parser.add_argument("desk", metavar="DESK")
     for parser in (create, change):
-        _add_settings(parser)
+        add_settings(parser)
     activate.add_argument("number", type=int, metavar="NUMBER")
     compare.add_argument(
         "before", type=int, nargs="?", help="a version; by default the published one"
@@ -153,85 +153,6 @@ def add_commands(noun: Any, verb: Any, common: argparse.ArgumentParser) -> None:
     teams.add_argument("--csv", action="store_true", help="as CSV")
 
 
-def _add_settings(parser: argparse.ArgumentParser) -> None:
-    parser.add_argument(
-        "--kb",
-        action="append",
-        metavar="KB[=USE]",
-        help="answer from this knowledge base, optionally with its use; may be repeated",
-    )
-    parser.add_argument("--purpose")
-    parser.add_argument("--instructions", metavar="TEXT|@FILE", help="instructions for the model")
-    parser.add_argument("--greeting")
-    parser.add_argument("--model", help="the model that writes; '' for the built-in composer")
-    parser.add_argument("--length", choices=["short", "medium", "long"])
-    parser.add_argument("--layout", choices=["auto", "prose", "steps", "list", "table"])
-    parser.add_argument(
-        "--evidence-needed",
-        dest="evidence_needed",
-        type=float,
-        help="decline below this likelihood, 0 to 1",
-    )
-    parser.add_argument(
-        "--approved-needed",
-        dest="approved_needed",
-        type=float,
-        help="serve an approved answer from this likelihood on, 0 to 1",
-    )
-    parser.add_argument("--passages", type=int)
-    parser.add_argument(
-        "--unsupported",
-        choices=["mark", "remove"],
-        help="what happens to statements that their sources do not support",
-    )
-    parser.add_argument("--audience", choices=["members", "link"])
-    parser.add_argument(
-        "--set",
-        action="append",
-        default=[],
-        metavar="NAME=JSON",
-        help="any setting by its name, for instance context_tokens=800",
-    )
-
-
-def _settings(options: argparse.Namespace) -> dict[str, Any]:
-    plain = (
-        "purpose",
-        "greeting",
-        "length",
-        "layout",
-        "evidence_needed",
-        "approved_needed",
-        "passages",
-        "unsupported",
-        "audience",
-    )
-    texts: dict[str, Any] = {
-        name: getattr(options, name) for name in plain if getattr(options, name) is not None
-    }
-    if options.kb:
-        parts = [text.partition("=") for text in options.kb]
-        texts["kbs"] = [{"kb": kb, "use_for": use} for kb, _, use in parts]
-    if options.model is not None:
-        texts["model"] = options.model or None
-    if options.instructions is not None:
-        path = options.instructions.removeprefix("@")
-        texts["instructions"] = (
-            Path(path).read_text() if options.instructions.startswith("@") else path
-        )
-    for item in options.set:
-        name, sign, value = item.partition("=")
-        if not sign:
-            raise UsageProblem(
-                f"{item!r} is not a setting. Write it as name=value, such as context_tokens=800."
-            )
-        try:
-            texts[name] = json.loads(value)
-        except ValueError:
-            texts[name] = value
-    return texts
-
-
 def list_desks(context: Context, options: argparse.Namespace) -> None:
     result = context.client.list_desks()
     rows = [
@@ -269,7 +190,9 @@ def _version(desk: DeskOut) -> str:
 
 
 def create_desk(context: Context, options: argparse.Namespace) -> None:
-    desk = context.client.create_desk(options.name, DeskSettings.model_validate(_settings(options)))
+    desk = context.client.create_desk(
+        options.name, DeskSettings.model_validate(given_settings(options))
+    )
     context.show(
         desk,
         f"{desk.slug} is a draft. Try it with 'fontanel ask --desk {desk.slug} --draft QUESTION';"
@@ -295,7 +218,7 @@ def show_desk(context: Context, options: argparse.Namespace) -> None:
 
 
 def change_desk(context: Context, options: argparse.Namespace) -> None:
-    settings = _settings(options)
+    settings = given_settings(options)
     if not settings and not options.name:
         raise UsageProblem("Name what to change; see --help.")
     version = context.client.show_desk(options.desk).version

@@ -33,9 +33,9 @@ from fontanel.schemas import (
     FreshnessOut,
     PushedIn,
     SourceChange,
+    SourceCheck,
     SourceIn,
     SourceOut,
-    TrialOut,
 )
 
 
@@ -186,7 +186,7 @@ def check_source(context: Context, options: argparse.Namespace) -> None:
         _print_trial(context, trial)
 
 
-def _print_trial(context: Context, trial: TrialOut) -> None:
+def _print_trial(context: Context, trial: SourceCheck) -> None:
     least = "" if trial.complete else "at least "
     amount = f", {size(trial.bytes)}" if trial.bytes is not None else ""
     context.say(f"{least}{trial.taken:,} would be added{amount} ({trial.seconds:.1f} s)")

@@ -10,6 +10,7 @@ from fontanel.client._async.kbs import AsyncKbClient
 from fontanel.client._async.people import AsyncPeopleClient
 from fontanel.client._async.questions import AsyncQuestionClient
 from fontanel.client._async.sources import AsyncSourceClient
+from fontanel.client._async.trials import AsyncTrialClient
 
 
 class AsyncClient(
@@ -21,6 +22,7 @@ class AsyncClient(
     AsyncQuestionClient,
     AsyncDeskClient,
     AsyncConversationClient,
+    AsyncTrialClient,
 ):
     """A connection to the service.
 

@@ -26,13 +26,13 @@ class AsyncSourceClient(AsyncBaseClient):
         """By id, name or folder."""
         return await self._send(self._calls.show_source(kb, source))
 
-    async def check_source(self, kb: str, source: s.CheckIn) -> s.TrialOut:
+    async def check_source(self, kb: str, source: s.CheckIn) -> s.SourceCheck:
         """Connect and list, to preview a source; nothing is stored."""
         return await self._send(self._calls.check_source(kb, source))
 
     async def check_again(
         self, kb: str, source: str, other: s.SourceChange | None = None
-    ) -> s.TrialOut:
+    ) -> s.SourceCheck:
         """Preview a connected source, optionally with other settings or credentials."""
         return await self._send(self._calls.check_again(kb, source, other))
 

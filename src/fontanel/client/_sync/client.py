@@ -13,6 +13,7 @@ from fontanel.client._sync.kbs import KbClient
 from fontanel.client._sync.people import PeopleClient
 from fontanel.client._sync.questions import QuestionClient
 from fontanel.client._sync.sources import SourceClient
+from fontanel.client._sync.trials import SyncTrialClient
 
 
 class Client(
@@ -24,6 +25,7 @@ class Client(
     QuestionClient,
     DeskClient,
     ConversationClient,
+    SyncTrialClient,
 ):
     """A connection to the service.
 

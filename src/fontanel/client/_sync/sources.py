@@ -28,11 +28,13 @@ class SourceClient(BaseClient):
         """By id, name or folder."""
         return self._send(self._calls.show_source(kb, source))
 
-    def check_source(self, kb: str, source: s.CheckIn) -> s.TrialOut:
+    def check_source(self, kb: str, source: s.CheckIn) -> s.SourceCheck:
         """Connect and list, to preview a source; nothing is stored."""
         return self._send(self._calls.check_source(kb, source))
 
-    def check_again(self, kb: str, source: str, other: s.SourceChange | None = None) -> s.TrialOut:
+    def check_again(
+        self, kb: str, source: str, other: s.SourceChange | None = None
+    ) -> s.SourceCheck:
         """Preview a connected source, optionally with other settings or credentials."""
         return self._send(self._calls.check_again(kb, source, other))
 

@@ -234,6 +234,11 @@ class Asking:
             )
         return _ModelChoice(ChatWriter(self._models, endpoint, cancelled), model)
 
+    def model_problem(self, target: Target) -> str:
+        """Return why a target's model cannot write now; an empty string if it can."""
+        with self._records.reading() as session:
+            return self._choose_model(session, target, threading.Event()).note
+
     def earlier(self, asker: str, key: str) -> Turn | None:
         """Return the turn of a question that was sent under this key before."""
         with self._records.reading() as session:

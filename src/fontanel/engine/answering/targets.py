@@ -56,6 +56,8 @@ class TargetKb:
     use_for: str = ""
     tags: Mapping[str, str] = field(default_factory=dict)
     documents: Sequence[str] | None = None
+    edition_id: str | None = None
+    """An edition other than the active one."""
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -194,7 +196,7 @@ def target_knowledge(
     for part in kbs:
         if (kb := by_id.get(part.kb_id)) is None:
             continue
-        edition = session.get_one(Edition, kb.edition_id)
+        edition = session.get_one(Edition, part.edition_id or kb.edition_id)
         knowledge.parts[kb.id] = KbKnowledge(
             scope=scope,
             kb=kb,

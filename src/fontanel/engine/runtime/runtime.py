@@ -32,6 +32,8 @@ from fontanel.engine.runtime.threads import WorkerThreads
 from fontanel.engine.runtime.watchers import Watchers
 from fontanel.engine.sync.runner import SyncRunner
 from fontanel.engine.sync.schedule import Schedule
+from fontanel.engine.trials.running import TrialRunner
+from fontanel.engine.trials.starting import TrialTimetable
 from fontanel.engine.workers.processes import Worker
 from fontanel.errors import DataInUse
 from fontanel.llm import ModelClient
@@ -138,6 +140,8 @@ class Runtime:
             vault=self.vault,
             approved=self.approved,
         )
+        self.trials = TrialRunner(self.records, self.asking)
+        self.timetable = TrialTimetable(self.records)
         self.describing = Describing(
             records=self.records,
             blobs=self.blobs,
@@ -183,6 +187,8 @@ class Runtime:
         for number in range(self.settings.sync_threads):
             start(f"sync-{number}", self.syncing.run_next)
         start("schedule", self.schedule.start_due)
+        start("trials", self.trials.run_next)
+        start("timetable", self.timetable.start_due)
         start("deliver", self.deliveries.deliver_due)
         start("describe", self.describing.describe_next)
         start("housekeeping", self._keep_house)
@@ -201,6 +207,7 @@ class Runtime:
         """End open streams and answers, so that the server can finish."""
         self._stopping.set()
         self.watchers.wake_all()
+        self.trials.stop()
         self.asking.stop()
 
     def stop(self) -> None:

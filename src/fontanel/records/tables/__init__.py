@@ -40,6 +40,14 @@ from fontanel.records.tables.people import (
     Team,
 )
 from fontanel.records.tables.sources import Outcome, Source, SourceItem, Sync, SyncItem, SyncState
+from fontanel.records.tables.trials import (
+    QuestionSet,
+    SetQuestion,
+    Trial,
+    TrialResult,
+    TrialSchedule,
+    TrialState,
+)
 
 __all__ = [
     "SETTLED_STATES",
@@ -76,10 +84,12 @@ __all__ = [
     "PassageRow",
     "PasswordLink",
     "Person",
+    "QuestionSet",
     "Receiver",
     "Revision",
     "Role",
     "Segment",
+    "SetQuestion",
     "SignIn",
     "Source",
     "SourceItem",
@@ -89,6 +99,10 @@ __all__ = [
     "Team",
     "TextModel",
     "Tombstone",
+    "Trial",
+    "TrialResult",
+    "TrialSchedule",
+    "TrialState",
     "Turn",
     "TurnState",
     "Use",

@@ -253,12 +253,21 @@ class Require:
         write: The route changes records.
         administrative: Operators are allowed although they are not members. They never get access
             to documents that way.
+        whole_team: Keys that are limited to some knowledge bases are refused.
     """
 
-    def __init__(self, role: Role, *, write: bool = False, administrative: bool = False) -> None:
+    def __init__(
+        self,
+        role: Role,
+        *,
+        write: bool = False,
+        administrative: bool = False,
+        whole_team: bool = False,
+    ) -> None:
         self._role = role
         self._write = write
         self._administrative = administrative
+        self._whole_team = whole_team or administrative
 
     async def __call__(
         self, request: Request, team: str, runtime: RuntimeDep, bearer: Bearer, cookie: Cookie
@@ -297,7 +306,7 @@ class Require:
                 advice="Ask an owner of the team.",
             )
         limited = caller.key is not None and caller.key.kb_ids is not None
-        if limited and self._administrative:
+        if limited and self._whole_team:
             raise ApiError("not-allowed", "This key is limited to some knowledge bases.")
         return Access(
             caller,
@@ -327,6 +336,9 @@ Reader = Annotated[Access, Depends(Require(Role.READER))]
 Editor = Annotated[Access, Depends(Require(Role.EDITOR))]
 EditorWrite = Annotated[Access, Depends(Require(Role.EDITOR, write=True))]
 ReaderWrite = Annotated[Access, Depends(Require(Role.READER, write=True))]
+#: What concerns all knowledge bases of a team.
+TeamEditor = Annotated[Access, Depends(Require(Role.EDITOR, whole_team=True))]
+TeamEditorWrite = Annotated[Access, Depends(Require(Role.EDITOR, write=True, whole_team=True))]
 Owner = Annotated[Access, Depends(Require(Role.OWNER, administrative=True))]
 OwnerWrite = Annotated[Access, Depends(Require(Role.OWNER, write=True, administrative=True))]
 

@@ -15,6 +15,8 @@ from fontanel.engine.answering.links import (
     published_settings,
 )
 from fontanel.engine.answering.targets import version_of
+from fontanel.engine.trials.gate import check_trial
+from fontanel.engine.trials.running import ASKER
 from fontanel.errors import NotFound, Refused
 from fontanel.records.ids import hash_secret, new_id, new_secret, slug_of
 from fontanel.records.tables import Desk, DeskLink, DeskVersion, Feedback, Turn, now
@@ -130,7 +132,7 @@ def publish(desk: str, body: PublishIn, access: EditorWrite) -> DeskVersionOut:
         raise Refused(
             "settings.kbs", "A desk needs a knowledge base to answer from before it is published."
         )
-    check_settings(access, DeskSettings.model_validate(desk_row.draft))
+    draft = check_settings(access, DeskSettings.model_validate(desk_row.draft))
     current = (
         None
         if desk_row.published is None
@@ -138,6 +140,10 @@ def publish(desk: str, body: PublishIn, access: EditorWrite) -> DeskVersionOut:
     )
     if current is not None and current.settings == desk_row.draft:
         raise ApiError("conflict", f"The draft is the same as version {current.number}.")
+    published = None if current is None else DeskSettings.model_validate(current.settings)
+    check_trial(
+        access.session, desk_row, draft, None if published is None else published.model_dump()
+    )
     last = (
         access.session.scalar(
             select(func.max(DeskVersion.number)).where(DeskVersion.desk_id == desk_row.id)
@@ -303,9 +309,11 @@ def list_answers(
     cursor: str | None = None,
     limit: Annotated[int, Query(ge=1, le=200)] = 50,
 ) -> Page[AnswerSummary]:
-    """Newest first; with `helpful` those with such feedback."""
+    """Newest first, without the questions of trials; with `helpful` those with such feedback."""
     desk_row = access.scope.desk(desk)
-    query = access.scope.turns().where(Turn.desk_id == desk_row.id)
+    query = access.scope.turns().where(
+        Turn.desk_id == desk_row.id, Turn.asker.not_like(f"{ASKER}%")
+    )
     if outcome is not None:
         query = query.where(Turn.outcome == outcome)
     if helpful is not None:

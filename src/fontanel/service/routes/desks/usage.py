@@ -17,6 +17,7 @@ from sqlalchemy.orm import Session
 from fontanel.core.answering import APPROVED, BUILT_IN
 from fontanel.engine.answering.budgets import budget_of
 from fontanel.engine.ingest.description_counts import DESCRIBED
+from fontanel.engine.trials.running import ASKER
 from fontanel.records.tables import Desk, DeskLink, Kb, Key, Person, Team, Use, now
 from fontanel.schemas import BudgetOut, TeamUsage, UsageOut, UsageRow
 from fontanel.schemas.base import Moment
@@ -167,6 +168,8 @@ def _key(use: Use, by: By, zone: ZoneInfo) -> str:
         if use.composer == APPROVED:
             return APPROVED
         return use.model or BUILT_IN
+    if use.asker.startswith(ASKER):
+        return ASKER
     return f"{_GUESTS}{use.link_id or ''}" if use.asker.startswith("guest:") else use.asker
 
 
@@ -194,6 +197,7 @@ def _names(session: Session, keys: Iterable[str], by: By) -> dict[str, str]:
         if f"key:{key}" in requested
     }
     names[DESCRIBED] = "describing documents"
+    names[ASKER] = "trials"
     names[_GUESTS] = "guests"
     return names | {
         _GUESTS + key: f"guests of {name}"
@@ -203,18 +207,19 @@ def _names(session: Session, keys: Iterable[str], by: By) -> dict[str, str]:
 
 
 def _row(key: str, name: str, uses: Sequence[Use]) -> UsageRow:
-    # What describing documents used counts for tokens and cost.
-    seconds = sorted(use.seconds for use in uses if use.outcome != DESCRIBED)
+    # What describing documents and trials used counts for tokens and cost.
+    asked = [use for use in uses if use.outcome != DESCRIBED and not use.asker.startswith(ASKER)]
+    seconds = sorted(use.seconds for use in asked)
     return UsageRow(
         key=key,
         name=name,
         questions=len(seconds),
-        answered=sum(use.outcome in ("answered", "small_talk") for use in uses),
-        approved=sum(use.composer == APPROVED for use in uses),
-        declined=sum(use.outcome == "declined" for use in uses),
-        unfinished=sum(use.outcome == "unfinished" for use in uses),
-        helpful=sum(use.helpful is True for use in uses),
-        not_helpful=sum(use.helpful is False for use in uses),
+        answered=sum(use.outcome in ("answered", "small_talk") for use in asked),
+        approved=sum(use.composer == APPROVED for use in asked),
+        declined=sum(use.outcome == "declined" for use in asked),
+        unfinished=sum(use.outcome == "unfinished" for use in asked),
+        helpful=sum(use.helpful is True for use in asked),
+        not_helpful=sum(use.helpful is False for use in asked),
         tokens_read=sum(use.tokens_read for use in uses),
         tokens_written=sum(use.tokens_written for use in uses),
         cost=round(sum(use.cost for use in uses), 6),

@@ -6,13 +6,12 @@ from collections.abc import Sequence
 from typing import Annotated, Any
 
 from fastapi import Query, Request, Response
-from pydantic import ValidationError
 from sqlalchemy import Select, func, select
 
+from fontanel.core.transfer import Columns, Form, UnreadableFile, dump, parse
 from fontanel.engine.answering.targets import TargetKb, combined, target_knowledge
 from fontanel.engine.answering.turn_records import StoredCitation
 from fontanel.engine.curation import approved as engine
-from fontanel.engine.curation.transfer import Form, UnreadableFile, dump, parse
 from fontanel.errors import FontanelError, NotFound, Refused
 from fontanel.facts import APPROVED_NEEDED
 from fontanel.records.tables import (
@@ -44,15 +43,28 @@ from fontanel.schemas import (
 )
 from fontanel.schemas.approved import ApprovedFields, ApprovedStateName
 from fontanel.service.auth.access import Access, Editor, EditorWrite, Reader, check_version
+from fontanel.service.imports import MAX_PROBLEMS, MEDIA, checked_line
 from fontanel.service.out.approved import approved_out, flag_out, version_out
 from fontanel.service.problems import ApiError
 from fontanel.service.routers import api_router
 
 router = api_router("/teams/{team}/kbs/{kb}/approved", "approved answers")
 
-#: Problems of an import that are listed.
-_MAX_PROBLEMS = 50
-_MEDIA = {"jsonl": "application/x-ndjson", "csv": "text/csv"}
+_COLUMNS = Columns(
+    names=(
+        "question",
+        "text",
+        "phrasings",
+        "category",
+        "valid_from",
+        "valid_until",
+        "owner",
+        "state",
+        "documents",
+    ),
+    needed=("question", "text"),
+    lists=("phrasings", "documents"),
+)
 
 
 @router.get("", summary="List approved answers")
@@ -145,9 +157,9 @@ def export_approved(kb: str, access: Reader, form: Form = "jsonl") -> Response:
             .with_only_columns(Document.id, Document.name)
         ).all()
     )
-    text = dump(form, (_line(row, names) for row in rows))
+    text = dump(form, (_line(row, names) for row in rows), _COLUMNS)
     headers = {"Content-Disposition": f'attachment; filename="approved-answers.{form}"'}
-    return Response(text, media_type=_MEDIA[form], headers=headers)
+    return Response(text, media_type=MEDIA[form], headers=headers)
 
 
 @router.post("", status_code=201, summary="Make an approved answer")
@@ -190,11 +202,11 @@ def import_approved(kb: str, body: ApprovedImportIn, access: EditorWrite) -> App
     existing = {row.question: row for row in access.session.scalars(_of(access, kb_row))}
     result = ApprovedImport(created=0, changed=0, unchanged=0, problems=[])
     try:
-        for number, fields in parse(body.form, body.text):
-            if len(result.problems) >= _MAX_PROBLEMS:
+        for number, fields in parse(body.form, body.text, _COLUMNS):
+            if len(result.problems) >= MAX_PROBLEMS:
                 break
             try:
-                _import(access, kb_row, _checked(fields), existing, result)
+                _import(access, kb_row, checked_line(ApprovedLine, fields), existing, result)
             except (FontanelError, ValueError) as error:
                 result.problems.append(ImportProblem(line=number, problem=str(error)))
     except UnreadableFile as error:
@@ -329,18 +341,6 @@ def _concerns(access: Access, turn: Turn, kb: Kb) -> bool:
     return kb.id in (turn.editions or {}) or (
         conversation is not None and conversation.kb_id == kb.id
     )
-
-
-def _checked(fields: Any) -> ApprovedLine:
-    """Return a line of an import. Raises ValueError that says what is wrong with it."""
-    if isinstance(fields, str):
-        raise ValueError(fields)
-    try:
-        return ApprovedLine.model_validate(fields)
-    except ValidationError as error:
-        first = error.errors(include_url=False)[0]
-        place = ".".join(map(str, first["loc"])) or "the line"
-        raise ValueError(f"{place}: {first['msg']}") from error
 
 
 def _import(

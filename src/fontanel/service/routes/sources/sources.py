@@ -38,11 +38,11 @@ from fontanel.schemas import (
     SignalSecret,
     SkippedOut,
     SourceChange,
+    SourceCheck,
     SourceFreshness,
     SourceIn,
     SourceOut,
     SyncOut,
-    TrialOut,
 )
 from fontanel.service.auth.access import (
     Access,
@@ -140,7 +140,7 @@ def _spec_of(body: SourceIn) -> SourceSpec:
 
 
 @router.post("/check", summary="Look at a source before it is connected")
-def check(kb: str, body: CheckIn, access: Editor, request: Request) -> TrialOut:
+def check(kb: str, body: CheckIn, access: Editor, request: Request) -> SourceCheck:
     """Connects and lists, and returns what would be added and skipped.
 
     Nothing is stored.
@@ -153,7 +153,7 @@ def check(kb: str, body: CheckIn, access: Editor, request: Request) -> TrialOut:
 @router.post("/{source}/check", summary="Look at a connected source")
 def check_again(
     kb: str, source: str, access: Editor, request: Request, body: SourceChange | None = None
-) -> TrialOut:
+) -> SourceCheck:
     """With other settings or credentials if the request has any."""
     source_row = access.scope.source(access.scope.kb(kb), source)
     access.release()
@@ -170,7 +170,7 @@ def _look(
     kind_name: str,
     settings: Mapping[str, Any],
     credentials: Mapping[str, Any],
-) -> TrialOut:
+) -> SourceCheck:
     kind = kind_of(kind_name)
     until = time.monotonic() + TRIAL_LIMIT
     limits = source_limits(
@@ -192,7 +192,7 @@ def _look(
             raise ApiError(
                 "source-unavailable", reason, advice="Check the settings, or try again later."
             ) from error
-    return TrialOut(
+    return SourceCheck(
         taken=trial.taken,
         bytes=trial.bytes,
         skipped=trial.skipped,

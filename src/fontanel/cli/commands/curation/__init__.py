@@ -1,0 +1,1 @@
+"""Commands for approved answers, question sets and trials."""

@@ -1,0 +1,1 @@
+"""Question sets, and trials that ask them."""
