@@ -31,6 +31,14 @@ def seed(service: Service, name: str) -> tuple[TeamSetup, dict[str, str]]:
     team.client.publish_desk(desk.id)
     link = team.client.make_desk_link(desk.id, "Private link")
     asked = team.client.ask_desk(desk.id, "At what gust does the quay crane stop?")
+    question_set = team.client.create_set("Private questions")
+    (question,) = team.client.add_set_questions(
+        question_set.slug, [s.SetQuestionIn(question="At what gust does the quay crane stop?")]
+    )
+    trial = team.client.begin_trial(question_set.slug, kb=kb.id)
+    other = team.client.begin_trial(question_set.slug, kb=kb.id)
+    for one in (trial, other):
+        team.client.wait_for_trial(one.id)
     invitation = team.client.invite("mate-to-be@skerrow.example", "A mate to be")
     with service.operator() as operator:
         model = operator.create_model(
@@ -47,6 +55,10 @@ def seed(service: Service, name: str) -> tuple[TeamSetup, dict[str, str]]:
         "approved": approved.id,
         "flag": flag,
         "model": model.name,
+        "question_set": question_set.slug,
+        "question": question.id,
+        "trial": trial.id,
+        "other": other.id,
         "source": source.id,
         "sync": sync,
         "receiver": receiver.id,

@@ -119,32 +119,23 @@ def compare(page: Page) -> None:
 
 
 @take
-def editions(page: Page) -> None:
-    page.goto(f"{KB}/settings")
-    page.locator("tbody tr").first.wait_for()
-    if page.locator("tbody tr").count() == 1:
-        page.get_by_label("Tokens per passage").fill("120")
-        page.get_by_label("Minimum tokens").fill("60")
-        page.get_by_label("Overlap tokens").fill("30")
-        page.get_by_role("button", name="Build an edition").click()
-    page.locator("tbody tr", has_text="ready").wait_for()
-    page.get_by_role("heading", name="Editions").evaluate("(it) => it.scrollIntoView()")
-
-
-@take
 def sources(page: Page) -> None:
     page.goto(f"{TEAM}/kbs/live-sources/sources")
     page.get_by_text("Crane manuals").first.wait_for()
 
 
 @take
-def connect(page: Page) -> None:
-    page.goto(f"{TEAM}/kbs/live-sources/sources")
-    page.get_by_role("button", name="Connect a source").click()
-    page.get_by_role("button", name="Folder").first.click()
-    page.get_by_label("Folder").fill(str(ROOT / "var/demo/live/notices"))
-    page.get_by_role("button", name="Preview").click()
-    page.get_by_label("Documents that would be added").wait_for()
+def trial(page: Page) -> None:
+    page.goto(f"{TEAM}/trials")
+    page.get_by_role("link", name="Written answers, version 1").first.click()
+    page.get_by_label("Answers", exact=True).locator("li").first.wait_for()
+
+
+@take
+def trials(page: Page) -> None:
+    trial(page)
+    page.get_by_role("button", name="Compare", exact=True).click()
+    page.get_by_label("Both trials").wait_for()
 
 
 @take

@@ -34,6 +34,11 @@ import { SourcePage } from "./pages/sources/SourcePage";
 import { SourcesTab } from "./pages/sources/SourcesTab";
 import { TeamPage } from "./pages/team/TeamPage";
 import { TeamsPage } from "./pages/teams/TeamsPage";
+import { ComparePage } from "./pages/trials/ComparePage";
+import { NewTrialPage } from "./pages/trials/NewTrialPage";
+import { SetPage } from "./pages/trials/SetPage";
+import { TrialPage } from "./pages/trials/TrialPage";
+import { TrialsPage } from "./pages/trials/TrialsPage";
 import { UsagePage } from "./pages/usage/UsagePage";
 
 export function App() {
@@ -57,6 +62,11 @@ export function App() {
               <Route path="freshness" element={<NoticesPage />} />
               <Route path="usage" element={<UsagePage />} />
               <Route path="answers/:answer" element={<AnswerPage />} />
+              <Route path="trials" element={<TrialsPage />} />
+              <Route path="trials/new" element={<NewTrialPage />} />
+              <Route path="trials/sets/:set" element={<SetPage />} />
+              <Route path="trials/:trial" element={<TrialPage />} />
+              <Route path="trials/:trial/compare/:other" element={<ComparePage />} />
               <Route path="desks" element={<DesksPage />} />
               <Route path="desks/:desk" element={<DeskPage />}>
                 <Route index element={<Navigate to="build" replace />} />

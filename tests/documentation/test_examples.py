@@ -55,6 +55,7 @@ def reader(local: Service, tmp_path: Path, model_server: str) -> Iterator[Reader
     (folder / "questions.jsonl").write_text(
         '{"question": "What is the wind limit?", "document": "storm-plan.pdf"}\n'
     )
+    (folder / "crane.csv").write_text("question,contains\nWhen does the crane stop?,38 knots\n")
     editor = folder / "editor"
     editor.write_text('#!/bin/sh\necho "It closes at six." >> "$1"\n')
     editor.chmod(0o755)
@@ -131,10 +132,19 @@ def written(reader: Reader) -> None:
     client.wait_for_sync("harbour-rules", "web-site", "latest")
 
 
+def with_a_desk(reader: Reader) -> None:
+    ready(reader)
+    client = reader.team.client
+    client.publish_desk(
+        client.create_desk("Harbour desk", s.DeskSettings(kbs=[s.DeskKb(kb="harbour-rules")])).id
+    )
+
+
 PREPARED = {
     "README.md": beginning,
     "desks.md": with_desks,
     "sources.md": with_sources,
+    "trials.md": with_a_desk,
     "written.md": written,
 }
 

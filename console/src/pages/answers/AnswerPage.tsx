@@ -8,6 +8,7 @@ import { Ago, Failure, percent, place } from "../../components/text";
 import { ofTurn } from "../../hooks/useAsking";
 import { useTeam } from "../../hooks/useSession";
 import { asker, REASONS } from "../desks/words";
+import { AddToSet } from "./AddToSet";
 
 type Answer = Schemas["RecordOut"];
 
@@ -64,6 +65,7 @@ export function AnswerPage() {
         </p>
       ))}
       <Again api={team.api} id={record.id} />
+      {team.mayEdit && <AddToSet answer={record.id} declined={record.outcome === "declined"} />}
       <TimeLine record={record} />
       <Passages record={record} team={team.slug} />
       <Sent record={record} />

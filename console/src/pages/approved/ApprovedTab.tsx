@@ -1,7 +1,8 @@
-import { type FormEvent, useRef, useState } from "react";
+import { type FormEvent, useState } from "react";
 import { Link, useSearchParams } from "react-router";
-import { get, type Schemas, send } from "../../api/client";
+import { get, type Schemas } from "../../api/client";
 import { useResource } from "../../api/useResource";
+import { FileTransfer } from "../../components/FileTransfer";
 import { Ago, count, Failure, percent } from "../../components/text";
 import { useTeam } from "../../hooks/useSession";
 import { useKb } from "../kb/KbPage";
@@ -110,7 +111,17 @@ export function ApprovedTab() {
         <p className="soft mt-3">The first 200 are shown. Search to find others.</p>
       )}
       <TryQuestion base={base} path={path} />
-      <Files base={base} mayEdit={team.mayEdit} total={total} onImported={changed} />
+      <FileTransfer<Schemas["ApprovedImport"]>
+        base={base}
+        what="approved answers"
+        hint="A question that exists already is changed."
+        mayEdit={team.mayEdit}
+        total={total}
+        onImported={changed}
+        summary={(done) =>
+          `${done.created} created, ${done.changed} changed, ${done.unchanged} unchanged.`
+        }
+      />
     </>
   );
 }
@@ -191,93 +202,6 @@ function TryQuestion({ base, path }: { base: string; path: string }) {
             </li>
           ))}
         </ol>
-      )}
-    </section>
-  );
-}
-
-/** Import and export as JSON Lines or CSV. */
-function Files({
-  base,
-  mayEdit,
-  total,
-  onImported,
-}: {
-  base: string;
-  mayEdit: boolean;
-  total: number;
-  onImported: () => void;
-}) {
-  const chooser = useRef<HTMLInputElement>(null);
-  const [done, setDone] = useState<Schemas["ApprovedImport"] | null>(null);
-  const [error, setError] = useState<string | null>(null);
-  const read = async (file: File) => {
-    setError(null);
-    setDone(null);
-    try {
-      const form = file.name.toLowerCase().endsWith(".csv") ? "csv" : "jsonl";
-      const text = await file.text();
-      setDone(await send<Schemas["ApprovedImport"]>("POST", `${base}/import`, { form, text }));
-      onImported();
-    } catch (problem) {
-      setError((problem as Error).message);
-    }
-  };
-  return (
-    <section className="mt-8" aria-label="Import and export">
-      <h2 className="mb-2 text-[19px]">Import and export</h2>
-      <p className="soft max-w-[70ch]">
-        Files are JSON Lines or CSV, with a line for each approved answer. A question that exists
-        already is changed; if one line is not valid, nothing is imported.
-      </p>
-      <p className="mt-2.5 flex flex-wrap gap-2.5">
-        {mayEdit && (
-          <>
-            <button type="button" className="btn btn-sm" onClick={() => chooser.current?.click()}>
-              Import a file
-            </button>
-            <input
-              ref={chooser}
-              type="file"
-              className="hidden"
-              aria-label="File of approved answers"
-              accept=".jsonl,.ndjson,.csv"
-              onChange={(event) => {
-                const file = event.target.files?.[0];
-                event.target.value = "";
-                if (file) void read(file);
-              }}
-            />
-          </>
-        )}
-        {total > 0 && (
-          <>
-            <a className="btn btn-sm" href={`/api/v1${base}/export?form=jsonl`} download>
-              Export as JSON Lines
-            </a>
-            <a className="btn btn-sm" href={`/api/v1${base}/export?form=csv`} download>
-              Export as CSV
-            </a>
-          </>
-        )}
-      </p>
-      <Failure message={error} />
-      {done && done.problems.length === 0 && (
-        <p role="status" className="mt-2">
-          {done.created} created, {done.changed} changed, {done.unchanged} unchanged.
-        </p>
-      )}
-      {done && done.problems.length > 0 && (
-        <div role="alert" className="text-error border-error mt-3 border-l-2 pl-3">
-          <p>Nothing was imported.</p>
-          <ul>
-            {done.problems.map((one) => (
-              <li key={one.line}>
-                Line {one.line}: {one.problem}
-              </li>
-            ))}
-          </ul>
-        </div>
       )}
     </section>
   );

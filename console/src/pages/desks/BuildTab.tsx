@@ -1,4 +1,5 @@
 import { type FormEvent, useEffect, useState } from "react";
+import { Link } from "react-router";
 import { type Schemas, send } from "../../api/client";
 import { useResource } from "../../api/useResource";
 import { Failure } from "../../components/text";
@@ -15,6 +16,7 @@ export function BuildTab() {
   const { desk, api, reload } = useDesk();
   const kbs = useResource<Schemas["Page_KbOut_"]>(`${team.api}/kbs`);
   const models = useResource<Schemas["Page_ModelName_"]>(`${team.api}/models`);
+  const sets = useResource<Schemas["Page_SetOut_"]>(`${team.api}/sets`);
   const [settings, setSettings] = useState<Settings>(desk.draft);
   const [note, setNote] = useState("");
   const [error, setError] = useState<string | null>(null);
@@ -52,8 +54,20 @@ export function BuildTab() {
           onChange={setSettings}
           kbs={kbs.data?.items.filter((kb) => !kb.expires_at) ?? []}
           models={models.data?.items ?? []}
+          sets={sets.data?.items ?? []}
         />
         <Failure message={error} />
+        {settings.trial_set && (
+          <p className="soft mb-2">
+            Before it is published, the draft has to pass its question set.{" "}
+            <Link
+              className="link"
+              to={`/t/${team.slug}/trials/new?desk=${desk.slug}&set=${settings.trial_set}`}
+            >
+              Run a trial
+            </Link>
+          </p>
+        )}
         <div className="bg-base-200 border-base-300 sticky bottom-0 mt-5 flex flex-wrap items-center gap-2.5 border-t py-3">
           <button type="submit" className="btn" disabled={!unsaved}>
             Save draft

@@ -1,6 +1,6 @@
-import { type ReactNode, useId } from "react";
 import type { Kb, Schemas } from "../../api/client";
-import { count } from "../../components/text";
+import { Field, Group } from "./fields";
+import { KbChoice } from "./KbChoice";
 import { COLOUR_NAMES, type Colour, type Settings, Sign } from "./words";
 
 interface Props {
@@ -8,37 +8,7 @@ interface Props {
   onChange: (settings: Settings) => void;
   kbs: Kb[];
   models: Schemas["ModelName"][];
-}
-
-function Group({ title, hint, children }: { title: string; hint?: string; children: ReactNode }) {
-  return (
-    <fieldset className="sheet mb-4 p-4">
-      <legend className="font-serif text-[17px] font-semibold">{title}</legend>
-      {hint && <p className="soft mb-3">{hint}</p>}
-      <div className="space-y-3.5">{children}</div>
-    </fieldset>
-  );
-}
-
-function Field({
-  label,
-  hint,
-  children,
-}: {
-  label: string;
-  hint?: string;
-  children: (id: string) => ReactNode;
-}) {
-  const id = useId();
-  return (
-    <div>
-      <label htmlFor={id} className="mb-1 block font-medium">
-        {label}
-      </label>
-      {children(id)}
-      {hint && <p className="soft mt-1 text-[13px]">{hint}</p>}
-    </div>
-  );
+  sets: Schemas["SetOut"][];
 }
 
 const LANGUAGES = [
@@ -57,7 +27,7 @@ const lines = (text: string) =>
     .filter(Boolean);
 
 /** All settings of a desk's answers. */
-export function SettingsForm({ settings, onChange, kbs, models }: Props) {
+export function SettingsForm({ settings, onChange, kbs, models, sets }: Props) {
   const set = (change: Partial<Settings>) => onChange({ ...settings, ...change });
   const choice = <K extends keyof Settings>(
     name: K,
@@ -311,7 +281,7 @@ export function SettingsForm({ settings, onChange, kbs, models }: Props) {
                 </option>
               ))}
               {settings.model && !models.some((model) => model.name === settings.model) && (
-                <option value={settings.model}>{settings.model}: not to be had</option>
+                <option value={settings.model}>{settings.model}: not available</option>
               )}
             </select>
           )}
@@ -361,6 +331,43 @@ export function SettingsForm({ settings, onChange, kbs, models }: Props) {
           </>
         )}
       </Group>
+      <Group
+        title="Before it is published"
+        hint="The draft is compared with the published version, question by question."
+      >
+        <Field label="Question set to pass">
+          {(id) => (
+            <select
+              id={id}
+              className="select w-full"
+              value={settings.trial_set ?? ""}
+              onChange={(e) => set({ trial_set: e.target.value || null })}
+            >
+              <option value="">none</option>
+              {sets.map((one) => (
+                <option key={one.id} value={one.id}>
+                  {one.name} ({one.questions})
+                </option>
+              ))}
+            </select>
+          )}
+        </Field>
+        {settings.trial_set && (
+          <Field label="Questions that may be lost">
+            {(id) => (
+              <input
+                id={id}
+                type="number"
+                className="input w-full"
+                min={0}
+                max={1000}
+                value={settings.max_losses ?? 0}
+                onChange={(e) => set({ max_losses: Number(e.target.value) })}
+              />
+            )}
+          </Field>
+        )}
+      </Group>
       <Group title="Access">
         {choice("audience", "Audience", [
           ["members", "members of the team"],
@@ -382,82 +389,5 @@ export function SettingsForm({ settings, onChange, kbs, models }: Props) {
         </Field>
       </Group>
     </>
-  );
-}
-
-/** The knowledge bases, each with a description of its use. */
-function KbChoice({
-  settings,
-  set,
-  kbs,
-}: {
-  settings: Settings;
-  set: (change: Partial<Settings>) => void;
-  kbs: Kb[];
-}) {
-  const parts = settings.kbs ?? [];
-  const change = (kb: string, next: Partial<(typeof parts)[number]>) =>
-    set({ kbs: parts.map((part) => (part.kb === kb ? { ...part, ...next } : part)) });
-  return (
-    <Group
-      title="Knowledge"
-      hint="With several, describe what each one is for. A question is sent to those whose description is closest."
-    >
-      {kbs.map((kb) => {
-        const part = parts.find((item) => item.kb === kb.id);
-        return (
-          <div key={kb.id}>
-            <label className="flex items-center gap-2.5 font-medium">
-              <input
-                type="checkbox"
-                className="checkbox checkbox-sm checkbox-primary"
-                checked={part !== undefined}
-                onChange={() =>
-                  set({
-                    kbs: part
-                      ? parts.filter((item) => item.kb !== kb.id)
-                      : [...parts, { kb: kb.id, use_for: "", tags: {} }],
-                  })
-                }
-              />
-              {kb.name} <span className="soft font-normal">{count(kb.documents)} documents</span>
-            </label>
-            {part && (
-              <div className="mt-1.5 ml-7 grid gap-1.5 sm:grid-cols-[2fr_1fr]">
-                <input
-                  className="input w-full"
-                  aria-label={`What ${kb.name} is used for`}
-                  placeholder="Use this for…"
-                  maxLength={300}
-                  value={part.use_for ?? ""}
-                  onChange={(e) => change(kb.id, { use_for: e.target.value })}
-                />
-                <input
-                  className="input w-full"
-                  aria-label={`Tags of ${kb.name}`}
-                  placeholder="only tag=value"
-                  defaultValue={Object.entries(part.tags ?? {})
-                    .map(([tag, value]) => `${tag}=${value}`)
-                    .join(", ")}
-                  onBlur={(e) =>
-                    change(kb.id, {
-                      tags: Object.fromEntries(
-                        e.target.value
-                          .split(",")
-                          .map((pair) => pair.split("=").map((side) => side.trim()))
-                          .filter((pair) => pair.length === 2 && pair[0]),
-                      ) as Record<string, string>,
-                    })
-                  }
-                />
-              </div>
-            )}
-          </div>
-        );
-      })}
-      {kbs.length === 0 && (
-        <p className="soft">The team has no knowledge base yet. Create one first.</p>
-      )}
-    </Group>
   );
 }

@@ -61,4 +61,6 @@ export const asker = (id: string) =>
     ? `guest ${id.slice(6, 12)}`
     : id.startsWith("key:")
       ? "a program"
-      : "a member";
+      : id.startsWith("trial:")
+        ? "a trial"
+        : "a member";

@@ -44,7 +44,10 @@ export function SourceSettings({
   const given = filled(credentials);
   const secrets = Object.keys(given).length ? { credentials: given } : {};
   const look = () =>
-    send<Schemas["SourceCheck"]>("POST", `${base}/check`, { settings: filled(settings), ...secrets })
+    send<Schemas["SourceCheck"]>("POST", `${base}/check`, {
+      settings: filled(settings),
+      ...secrets,
+    })
       .then(setTrial)
       .catch((problem: Error) => setError(problem.message));
   const save = (event: FormEvent) => {

@@ -111,7 +111,7 @@ def _missing(expected: Expectation, given: Given) -> str:
     text = plain(given.text)
     for form in expected.contains:
         if not contains(text, form):
-            return f"The answer does not contain {form!r}."
+            return f"The answer does not contain {form.replace(_OR, ' or ')!r}."
     if expected.quotes and not _quotes(expected.quotes, given, text):
         return "Neither the answer nor its citations contain an expected quote."
     if expected.documents and not _documents(expected.documents, given):

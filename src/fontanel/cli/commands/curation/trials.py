@@ -38,7 +38,7 @@ _CHANCE = 0.05
 
 def add_commands(group: Any, verb: Any, common: argparse.ArgumentParser) -> None:
     run = verb(group, "run", run_trial, "ask the questions of a set and judge the answers", common)
-    run.add_argument("set", metavar="SET")
+    run.add_argument("question_set", metavar="SET")
     target = run.add_mutually_exclusive_group(required=True)
     target.add_argument("--desk", help="ask this desk")
     target.add_argument("--kb", help="ask this knowledge base")
@@ -99,7 +99,7 @@ def run_trial(context: Context, options: argparse.Namespace) -> int:
 
     def begin(version: _Version, changed: dict[str, Any], pair: str | None) -> TrialOut:
         return context.client.begin_trial(
-            options.set,
+            options.question_set,
             desk=options.desk,
             version=version,
             kb=options.kb,
