@@ -1876,6 +1876,167 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/teams/{team}/gaps": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List gaps
+         * @description Most often asked first; with `kind` or `desk`, those that have such questions.
+         */
+        get: operations["list_gaps_api_v1_teams__team__gaps_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/teams/{team}/gaps/{gap}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Show a gap
+         * @description Its questions, the passages that came nearest, and what people said about it.
+         */
+        get: operations["show_gap_api_v1_teams__team__gaps__gap__get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        /**
+         * Assign, resolve or open a gap
+         * @description It opens by itself when one of its questions is asked again and not answered well.
+         */
+        patch: operations["change_gap_api_v1_teams__team__gaps__gap__patch"];
+        trace?: never;
+    };
+    "/api/v1/teams/{team}/gaps/{gap}/comments": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Comment on a gap */
+        post: operations["comment_on_gap_api_v1_teams__team__gaps__gap__comments_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/teams/{team}/gaps/{gap}/questions/{turn}/take-out": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Take a question out of a gap
+         * @description It asks for something else: it becomes a gap of its own, which is returned.
+         */
+        post: operations["take_question_out_api_v1_teams__team__gaps__gap__questions__turn__take_out_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/teams/{team}/feedback": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List feedback
+         * @description Newest first; by default what was marked as unhelpful.
+         */
+        get: operations["list_feedback_api_v1_teams__team__feedback_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/teams/{team}/feedback/{feedback}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        /**
+         * Assign, handle or answer feedback
+         * @description The asker sees the reply below the answer.
+         */
+        patch: operations["change_feedback_api_v1_teams__team__feedback__feedback__patch"];
+        trace?: never;
+    };
+    "/api/v1/teams/{team}/kbs/{kb}/coverage": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Show which documents answers need
+         * @description The least cited first. Trials do not count.
+         */
+        get: operations["show_coverage_api_v1_teams__team__kbs__kb__coverage_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/teams/{team}/kbs/{kb}/documents/{document}/coverage": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Show which passages answers need
+         * @description The passages of the indexed revision in their order, with how often each was needed.
+         */
+        get: operations["show_document_coverage_api_v1_teams__team__kbs__kb__documents__document__coverage_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/teams/{team}/sets": {
         parameters: {
             query?: never;
@@ -3898,6 +4059,39 @@ export interface components {
             };
         };
         /**
+         * DocumentCoverage
+         * @description How much of a document answers needed, over all its revisions.
+         */
+        DocumentCoverage: {
+            /** Document Id */
+            document_id: string;
+            /** Name */
+            name: string;
+            /** Title */
+            title: string;
+            /** Passages */
+            passages: number;
+            /**
+             * Found
+             * @description How often searches of answers found one of its passages.
+             */
+            found: number;
+            /** Cited */
+            cited: number;
+            /**
+             * Unfound
+             * @description Passages as they are now that were never found.
+             */
+            unfound: number;
+            /** Last Cited At */
+            last_cited_at: string | null;
+            /**
+             * Created At
+             * Format: date-time
+             */
+            created_at: string;
+        };
+        /**
          * DocumentOut
          * @description A document with its newest revision; `active_revision` is the one in answers.
          */
@@ -4186,6 +4380,18 @@ export interface components {
             max_editions: number;
         };
         /**
+         * FeedbackChange
+         * @description What is done about feedback; fields left out stay. The asker sees the reply.
+         */
+        FeedbackChange: {
+            /** Handled */
+            handled?: boolean | null;
+            /** Assignee */
+            assignee?: string | null;
+            /** Reply */
+            reply?: string | null;
+        };
+        /**
          * FeedbackIn
          * @description Feedback on an answer, or on one `citation`; sending it again replaces it.
          */
@@ -4210,6 +4416,62 @@ export interface components {
             comment: string;
         };
         /**
+         * FeedbackItem
+         * @description An opinion of an answer, with what was done about it.
+         */
+        FeedbackItem: {
+            /** Id */
+            id: string;
+            /** Answer Id */
+            answer_id: string;
+            /** Question */
+            question: string;
+            /** Text */
+            text: string;
+            /** Outcome */
+            outcome: string;
+            /** Citation */
+            citation: number;
+            /** Helpful */
+            helpful: boolean;
+            /**
+             * Reason
+             * @enum {string}
+             */
+            reason: "" | "wrong" | "incomplete" | "outdated" | "unclear" | "wrong_source" | "should_have_answered" | "other";
+            /** Comment */
+            comment: string;
+            /** Desk Id */
+            desk_id: string | null;
+            /** Desk */
+            desk: string;
+            /**
+             * Kb Id
+             * @description The knowledge base that is cited first.
+             */
+            kb_id: string | null;
+            /** Gap Id */
+            gap_id: string | null;
+            /** Handled */
+            handled: boolean;
+            /** Assignee */
+            assignee: string;
+            /** Reply */
+            reply: string;
+            /** Replied By */
+            replied_by: string;
+            /**
+             * Asker
+             * @description Only where the team shows who asked.
+             */
+            asker: string | null;
+            /**
+             * Created At
+             * Format: date-time
+             */
+            created_at: string;
+        };
+        /**
          * FeedbackOut
          * @description `citation` 0 means the whole answer.
          */
@@ -4224,6 +4486,17 @@ export interface components {
             reason: string;
             /** Comment */
             comment: string;
+            /**
+             * Reply
+             * @description What an editor answered.
+             * @default
+             */
+            reply: string;
+            /**
+             * Replied By
+             * @default
+             */
+            replied_by: string;
             /**
              * Created At
              * Format: date-time
@@ -4343,6 +4616,264 @@ export interface components {
             median_seconds: number | null;
             /** Worst Seconds */
             worst_seconds: number | null;
+        };
+        /**
+         * GapAnswer
+         * @description The answer that closed a gap by itself.
+         */
+        GapAnswer: {
+            /** Text */
+            text: string;
+            /** Sufficiency */
+            sufficiency: number;
+            /** Citations */
+            citations: components["schemas"]["GapCitation"][];
+        };
+        /**
+         * GapChange
+         * @description What changes; fields left out stay.
+         */
+        GapChange: {
+            /** Assignee */
+            assignee?: string | null;
+            /** State */
+            state?: ("open" | "resolved") | null;
+            /** Resolution */
+            resolution?: ("" | "answered" | "document" | "source" | "approved" | "not_needed" | "other") | null;
+        };
+        /** GapCitation */
+        GapCitation: {
+            /** Kb Id */
+            kb_id: string;
+            /** Document Id */
+            document_id: string;
+            /** Revision Id */
+            revision_id: string;
+            /** Title */
+            title: string;
+            /** Start */
+            start: number;
+            /** End */
+            end: number;
+            /** Quote */
+            quote: string;
+        };
+        /** GapComment */
+        GapComment: {
+            /** Author */
+            author: string;
+            /** Text */
+            text: string;
+            /**
+             * At
+             * Format: date-time
+             */
+            at: string;
+        };
+        /** GapCommentIn */
+        GapCommentIn: {
+            /** Text */
+            text: string;
+        };
+        /**
+         * GapDesk
+         * @description A desk at which a gap was asked; without an id, a knowledge base directly.
+         */
+        GapDesk: {
+            /** Desk Id */
+            desk_id: string | null;
+            /** Name */
+            name: string;
+            /** Count */
+            count: number;
+        };
+        /** GapDetail */
+        GapDetail: {
+            /** Id */
+            id: string;
+            /**
+             * Question
+             * @description The most central of its questions.
+             */
+            question: string;
+            /**
+             * State
+             * @enum {string}
+             */
+            state: "open" | "resolved";
+            /**
+             * Resolution
+             * @enum {string}
+             */
+            resolution: "" | "answered" | "document" | "source" | "approved" | "not_needed" | "other";
+            /** Resolved By */
+            resolved_by: string;
+            /** Assignee */
+            assignee: string;
+            /** Count */
+            count: number;
+            /** Declined */
+            declined: number;
+            /**
+             * Weak
+             * @description Answered, but more likely wrongly than rightly.
+             */
+            weak: number;
+            /** Unhelpful */
+            unhelpful: number;
+            /** Desks */
+            desks: components["schemas"]["GapDesk"][];
+            /**
+             * Weeks
+             * @description Questions in each of the last eight weeks, oldest first.
+             */
+            weeks: number[];
+            /**
+             * Suggestion
+             * @description `write`: nothing near is in the documents; `approve`: something near is, approve an answer or make the document clearer; `correct`: the answer was not helpful.
+             * @enum {string}
+             */
+            suggestion: "correct" | "approve" | "write";
+            /** Comments */
+            comments: number;
+            /**
+             * First At
+             * Format: date-time
+             */
+            first_at: string;
+            /**
+             * Last At
+             * Format: date-time
+             */
+            last_at: string;
+            /**
+             * Checked At
+             * Format: date-time
+             * @description When it was last asked again.
+             */
+            checked_at: string;
+            /**
+             * Questions
+             * @description Newest first, at most 200.
+             */
+            questions: components["schemas"]["GapQuestionOut"][];
+            /** Passages */
+            passages: components["schemas"]["GapPassage"][];
+            /** Remarks */
+            remarks: components["schemas"]["GapComment"][];
+            answer: components["schemas"]["GapAnswer"] | null;
+        };
+        /**
+         * GapOut
+         * @description Questions that ask for the same and were not answered well.
+         */
+        GapOut: {
+            /** Id */
+            id: string;
+            /**
+             * Question
+             * @description The most central of its questions.
+             */
+            question: string;
+            /**
+             * State
+             * @enum {string}
+             */
+            state: "open" | "resolved";
+            /**
+             * Resolution
+             * @enum {string}
+             */
+            resolution: "" | "answered" | "document" | "source" | "approved" | "not_needed" | "other";
+            /** Resolved By */
+            resolved_by: string;
+            /** Assignee */
+            assignee: string;
+            /** Count */
+            count: number;
+            /** Declined */
+            declined: number;
+            /**
+             * Weak
+             * @description Answered, but more likely wrongly than rightly.
+             */
+            weak: number;
+            /** Unhelpful */
+            unhelpful: number;
+            /** Desks */
+            desks: components["schemas"]["GapDesk"][];
+            /**
+             * Weeks
+             * @description Questions in each of the last eight weeks, oldest first.
+             */
+            weeks: number[];
+            /**
+             * Suggestion
+             * @description `write`: nothing near is in the documents; `approve`: something near is, approve an answer or make the document clearer; `correct`: the answer was not helpful.
+             * @enum {string}
+             */
+            suggestion: "correct" | "approve" | "write";
+            /** Comments */
+            comments: number;
+            /**
+             * First At
+             * Format: date-time
+             */
+            first_at: string;
+            /**
+             * Last At
+             * Format: date-time
+             */
+            last_at: string;
+            /**
+             * Checked At
+             * Format: date-time
+             * @description When it was last asked again.
+             */
+            checked_at: string;
+        };
+        /**
+         * GapPassage
+         * @description A passage that the last of its searches found.
+         */
+        GapPassage: {
+            /** Kb Id */
+            kb_id: string;
+            /** Document Id */
+            document_id: string;
+            /** Title */
+            title: string;
+            locator: components["schemas"]["LocatorOut"];
+            /** Text */
+            text: string;
+            /** Match */
+            match: number;
+        };
+        /** GapQuestionOut */
+        GapQuestionOut: {
+            /** Answer Id */
+            answer_id: string;
+            /** Question */
+            question: string;
+            /**
+             * Kind
+             * @enum {string}
+             */
+            kind: "declined" | "weak" | "unhelpful";
+            /** Desk Id */
+            desk_id: string | null;
+            /** Sufficiency */
+            sufficiency: number;
+            /**
+             * Asked At
+             * Format: date-time
+             */
+            asked_at: string;
+            /**
+             * Asker
+             * @description Only where the team shows who asked.
+             */
+            asker: string | null;
         };
         /**
          * GrantsIn
@@ -5117,7 +5648,7 @@ export interface components {
              * Kind
              * @enum {string}
              */
-            kind: "sync.finished" | "sync.failed" | "sync.held" | "sync.recovered" | "freshness.missed" | "freshness.met" | "approved.flagged" | "trial.paused" | "trial.fell" | "budget.low" | "member.joined" | "key.by_operator";
+            kind: "sync.finished" | "sync.failed" | "sync.held" | "sync.recovered" | "freshness.missed" | "freshness.met" | "approved.flagged" | "trial.paused" | "trial.fell" | "gap.closed" | "budget.low" | "member.joined" | "key.by_operator";
             /** Kb Id */
             kb_id: string | null;
             /** Source Id */
@@ -5268,6 +5799,13 @@ export interface components {
             /** Next */
             next?: string | null;
         };
+        /** Page[DocumentCoverage] */
+        Page_DocumentCoverage_: {
+            /** Items */
+            items: components["schemas"]["DocumentCoverage"][];
+            /** Next */
+            next?: string | null;
+        };
         /** Page[DocumentOut] */
         Page_DocumentOut_: {
             /** Items */
@@ -5282,10 +5820,24 @@ export interface components {
             /** Next */
             next?: string | null;
         };
+        /** Page[FeedbackItem] */
+        Page_FeedbackItem_: {
+            /** Items */
+            items: components["schemas"]["FeedbackItem"][];
+            /** Next */
+            next?: string | null;
+        };
         /** Page[FlagOut] */
         Page_FlagOut_: {
             /** Items */
             items: components["schemas"]["FlagOut"][];
+            /** Next */
+            next?: string | null;
+        };
+        /** Page[GapOut] */
+        Page_GapOut_: {
+            /** Items */
+            items: components["schemas"]["GapOut"][];
             /** Next */
             next?: string | null;
         };
@@ -5328,6 +5880,13 @@ export interface components {
         Page_ModelOut_: {
             /** Items */
             items: components["schemas"]["ModelOut"][];
+            /** Next */
+            next?: string | null;
+        };
+        /** Page[PassageCoverage] */
+        Page_PassageCoverage_: {
+            /** Items */
+            items: components["schemas"]["PassageCoverage"][];
             /** Next */
             next?: string | null;
         };
@@ -5428,6 +5987,21 @@ export interface components {
             items: components["schemas"]["TurnOut"][];
             /** Next */
             next?: string | null;
+        };
+        /**
+         * PassageCoverage
+         * @description A passage of a document as it is now, and how often answers found and cited it.
+         */
+        PassageCoverage: {
+            /** Start */
+            start: number;
+            /** End */
+            end: number;
+            locator: components["schemas"]["LocatorOut"];
+            /** Found */
+            found: number;
+            /** Cited */
+            cited: number;
         };
         /** PassageOut */
         PassageOut: {
@@ -5692,7 +6266,7 @@ export interface components {
             /** Url */
             url: string;
             /** Kinds */
-            kinds: ("sync.finished" | "sync.failed" | "sync.held" | "sync.recovered" | "freshness.missed" | "freshness.met" | "approved.flagged" | "trial.paused" | "trial.fell" | "budget.low" | "member.joined" | "key.by_operator")[];
+            kinds: ("sync.finished" | "sync.failed" | "sync.held" | "sync.recovered" | "freshness.missed" | "freshness.met" | "approved.flagged" | "trial.paused" | "trial.fell" | "gap.closed" | "budget.low" | "member.joined" | "key.by_operator")[];
             /** Paused */
             paused: boolean;
             /** Waiting */
@@ -5721,7 +6295,7 @@ export interface components {
              * @description Empty: all.
              * @default []
              */
-            kinds: ("sync.finished" | "sync.failed" | "sync.held" | "sync.recovered" | "freshness.missed" | "freshness.met" | "approved.flagged" | "trial.paused" | "trial.fell" | "budget.low" | "member.joined" | "key.by_operator")[];
+            kinds: ("sync.finished" | "sync.failed" | "sync.held" | "sync.recovered" | "freshness.missed" | "freshness.met" | "approved.flagged" | "trial.paused" | "trial.fell" | "gap.closed" | "budget.low" | "member.joined" | "key.by_operator")[];
         };
         /**
          * ReceiverOut
@@ -5733,7 +6307,7 @@ export interface components {
             /** Url */
             url: string;
             /** Kinds */
-            kinds: ("sync.finished" | "sync.failed" | "sync.held" | "sync.recovered" | "freshness.missed" | "freshness.met" | "approved.flagged" | "trial.paused" | "trial.fell" | "budget.low" | "member.joined" | "key.by_operator")[];
+            kinds: ("sync.finished" | "sync.failed" | "sync.held" | "sync.recovered" | "freshness.missed" | "freshness.met" | "approved.flagged" | "trial.paused" | "trial.fell" | "gap.closed" | "budget.low" | "member.joined" | "key.by_operator")[];
             /** Paused */
             paused: boolean;
             /** Waiting */
@@ -6905,6 +7479,11 @@ export interface components {
              * @description Tokens of models a month; null for no bound.
              */
             monthly_tokens?: number | null;
+            /**
+             * Show Askers
+             * @description Whether editors see who asked a question that was not answered well.
+             */
+            show_askers?: boolean | null;
         };
         /** TeamIn */
         TeamIn: {
@@ -6928,6 +7507,11 @@ export interface components {
             kept_days?: number | null;
             /** Monthly Tokens */
             monthly_tokens?: number | null;
+            /**
+             * Show Askers
+             * @default false
+             */
+            show_askers: boolean;
             /**
              * Source Folders
              * @description Folders that its sources may read; null: all that the service allows.
@@ -15463,6 +16047,607 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["AgainOut"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not valid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    list_gaps_api_v1_teams__team__gaps_get: {
+        parameters: {
+            query?: {
+                state?: "open" | "resolved";
+                kind?: ("declined" | "weak" | "unhelpful") | null;
+                desk?: string | null;
+                assignee?: string | null;
+                /** @description Only those whose question contains it. */
+                text?: string | null;
+                offset?: number;
+                limit?: number;
+            };
+            header?: never;
+            path: {
+                team: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Page_GapOut_"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not valid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    show_gap_api_v1_teams__team__gaps__gap__get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                gap: string;
+                team: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["GapDetail"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not valid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    change_gap_api_v1_teams__team__gaps__gap__patch: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                gap: string;
+                team: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["GapChange"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["GapDetail"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not valid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    comment_on_gap_api_v1_teams__team__gaps__gap__comments_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                gap: string;
+                team: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["GapCommentIn"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["GapDetail"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not valid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    take_question_out_api_v1_teams__team__gaps__gap__questions__turn__take_out_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                gap: string;
+                turn: string;
+                team: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["GapDetail"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not valid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    list_feedback_api_v1_teams__team__feedback_get: {
+        parameters: {
+            query?: {
+                helpful?: boolean;
+                handled?: boolean | null;
+                desk?: string | null;
+                reason?: ("" | "wrong" | "incomplete" | "outdated" | "unclear" | "wrong_source" | "should_have_answered" | "other") | null;
+                assignee?: string | null;
+                offset?: number;
+                limit?: number;
+            };
+            header?: never;
+            path: {
+                team: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Page_FeedbackItem_"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not valid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    change_feedback_api_v1_teams__team__feedback__feedback__patch: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                feedback: string;
+                team: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["FeedbackChange"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["FeedbackItem"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not valid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    show_coverage_api_v1_teams__team__kbs__kb__coverage_get: {
+        parameters: {
+            query?: {
+                /** @description Only older documents, not cited for as many days. */
+                unused_days?: number | null;
+                offset?: number;
+                limit?: number;
+            };
+            header?: never;
+            path: {
+                kb: string;
+                team: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Page_DocumentCoverage_"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not valid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    show_document_coverage_api_v1_teams__team__kbs__kb__documents__document__coverage_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                kb: string;
+                document: string;
+                team: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Page_PassageCoverage_"];
                 };
             };
             /** @description Not signed in */

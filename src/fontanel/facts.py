@@ -90,6 +90,7 @@ NoticeKind = Literal[
     "approved.flagged",
     "trial.paused",
     "trial.fell",
+    "gap.closed",
     "budget.low",
     "member.joined",
     "key.by_operator",

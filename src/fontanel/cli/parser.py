@@ -19,7 +19,7 @@ from fontanel.cli.commands import (
     sources,
     written,
 )
-from fontanel.cli.commands.curation import approved, sets, trials
+from fontanel.cli.commands.curation import approved, coverage, gaps, sets, trials
 
 Run = Callable[..., Any]
 
@@ -76,13 +76,16 @@ def build_parser() -> Parser:
         return result
 
     asking.add_commands(commands, verb, common, kb)
-    kbs.add_commands(noun("kb", "knowledge bases"), verb, common)
+    kb_group = noun("kb", "knowledge bases")
+    kbs.add_commands(kb_group, verb, common)
+    coverage.add_kb_command(kb_group, verb, common, kb)
     editions.add_commands(
         noun("edition", "indexes of a knowledge base with different settings"), verb, common, kb
     )
     document = noun("document", "documents of a knowledge base")
     documents.add_commands(document, verb, common, kb)
     written.add_commands(document, verb, common, kb)
+    coverage.add_document_command(document, verb, common, kb)
     sources.add_commands(
         noun("source", "sources of a knowledge base, synced automatically"), verb, common, kb
     )
@@ -95,6 +98,8 @@ def build_parser() -> Parser:
     )
     desks.add_commands(noun, verb, common)
     sets.add_commands(noun("set", "question sets, to measure answers with"), verb, common)
+    gaps.add_gap_commands(noun("gap", "questions that were not answered well"), verb, common)
+    gaps.add_feedback_commands(noun("feedback", "what chat users said of answers"), verb, common)
     trials.add_commands(noun("trial", "trials of question sets"), verb, common)
     answers.add_commands(noun, verb, common)
     people.add_commands(noun, verb, commands, common)

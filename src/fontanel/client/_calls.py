@@ -11,13 +11,14 @@ from fontanel import schemas as s
 from fontanel.client._approved_calls import ApprovedCalls
 from fontanel.client._call import Call, if_match, named, quoted
 from fontanel.client._desk_calls import DeskCalls
+from fontanel.client._quality_calls import QualityCalls
 from fontanel.client._trial_calls import TrialCalls
 from fontanel.facts import OutdatedRanking
 
 EVENT: TypeAdapter[s.Event] = TypeAdapter(s.Event)
 
 
-class Calls(ApprovedCalls, DeskCalls, TrialCalls):
+class Calls(ApprovedCalls, DeskCalls, TrialCalls, QualityCalls):
     """Every call of the API as a `Call`, for one team."""
 
     def __init__(self, team: str | None) -> None:

@@ -24,11 +24,13 @@ from sqlalchemy.orm import ORMExecuteState, Session, UOWTransaction, sessionmake
 from fontanel.errors import Busy
 from fontanel.records.database import open_engine
 from fontanel.records.tables import (
+    ApprovedAnswer,
     Base,
     Delivery,
     DeskLink,
     Document,
     Edition,
+    GapQuestion,
     Job,
     Kb,
     Key,
@@ -51,7 +53,7 @@ _COMMITTED = "committed"
 #: A change of these may grant or revoke access.
 _ACCESS = (DeskLink, Key, Member, Person, SignIn, Team)
 #: A change of these may be work for a background thread.
-_WORK = (Delivery, Edition, Job, Kb, Receiver, Source, Sync, TextModel, Trial)
+_WORK = (Delivery, Edition, GapQuestion, Job, Kb, Receiver, Source, Sync, TextModel, Trial)
 #: A change of these affects searches in their edition.
 _INDEX = (Segment, Tombstone)
 
@@ -180,7 +182,7 @@ def _collect(session: Session, context: UOWTransaction, instances: Any) -> None:
     for item in (*session.new, *changed, *session.deleted):
         committed.access = committed.access or isinstance(item, _ACCESS)
         committed.work = committed.work or isinstance(item, _WORK)
-        if isinstance(item, Document | Edition | Job | Source | Sync):
+        if isinstance(item, ApprovedAnswer | Document | Edition | Job | Source | Sync):
             committed.kbs.add(item.kb_id)
         elif isinstance(item, Kb):
             committed.kbs.add(item.id)

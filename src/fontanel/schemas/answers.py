@@ -162,6 +162,8 @@ class FeedbackOut(Model):
     helpful: bool
     reason: str
     comment: str
+    reply: str = Field("", description="What an editor answered.")
+    replied_by: str = ""
     created_at: datetime
 
 

@@ -88,6 +88,9 @@ class TeamChange(Model):
     monthly_tokens: int | None = Field(
         None, ge=0, description="Tokens of models a month; null for no bound."
     )
+    show_askers: bool | None = Field(
+        None, description="Whether editors see who asked a question that was not answered well."
+    )
 
 
 class TeamOut(Model):
@@ -97,6 +100,7 @@ class TeamOut(Model):
     time_zone: str
     kept_days: int | None = None
     monthly_tokens: int | None = None
+    show_askers: bool = False
     source_folders: list[str] | None = Field(
         None, description="Folders that its sources may read; null: all that the service allows."
     )

@@ -15,21 +15,24 @@ class ConversationChange(Model):
     title: Name
 
 
+FeedbackReason = Literal[
+    "",
+    "wrong",
+    "incomplete",
+    "outdated",
+    "unclear",
+    "wrong_source",
+    "should_have_answered",
+    "other",
+]
+
+
 class FeedbackIn(Model):
     """Feedback on an answer, or on one `citation`; sending it again replaces it."""
 
     helpful: bool
     citation: int = Field(0, ge=0)
-    reason: Literal[
-        "",
-        "wrong",
-        "incomplete",
-        "outdated",
-        "unclear",
-        "wrong_source",
-        "should_have_answered",
-        "other",
-    ] = ""
+    reason: FeedbackReason = ""
     comment: str = Field("", max_length=2000)
 
 

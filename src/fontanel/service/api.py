@@ -18,8 +18,8 @@ from fontanel.service.routes.kbs import (
     written,
 )
 from fontanel.service.routes.people import invitations, sessions, teams
+from fontanel.service.routes.quality import coverage, feedback, gaps, sets, trials
 from fontanel.service.routes.sources import notices, sources, syncs
-from fontanel.service.routes.trials import sets, trials
 
 _ROUTERS = (
     sessions.router,
@@ -41,6 +41,9 @@ _ROUTERS = (
     desks.router,
     chat.router,
     answers.router,
+    gaps.router,
+    feedback.router,
+    coverage.router,
     sets.router,
     trials.router,
     usage.router,

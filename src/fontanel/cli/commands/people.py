@@ -60,6 +60,11 @@ def add_commands(noun: Any, verb: Any, commands: Any, common: argparse.ArgumentP
         metavar="TOKENS",
         help="monthly budget of model tokens; 0 for unlimited",
     )
+    change.add_argument(
+        "--show-askers",
+        choices=["yes", "no"],
+        help="whether editors see who asked a question that was not answered well",
+    )
     verb(
         noun("notice", "events of the team's sources"),
         "list",
@@ -195,8 +200,10 @@ def change_team(context: Context, options: argparse.Namespace) -> None:
     }
     # 0 means without bound, which the service calls null.
     texts = {name: value or None for name, value in values.items() if value is not None}
+    if options.show_askers is not None:
+        texts["show_askers"] = options.show_askers == "yes"
     if not texts:
-        raise UsageProblem("Pass --name, --time-zone, --kept-days or --monthly-tokens.")
+        raise UsageProblem("Say what to change; see --help.")
     team = context.client.change_team(TeamChange(**texts))
     kept = (
         f"conversations kept for {team.kept_days} days"

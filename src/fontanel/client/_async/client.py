@@ -8,6 +8,7 @@ from fontanel.client._async.desks import AsyncDeskClient
 from fontanel.client._async.documents import AsyncDocumentClient
 from fontanel.client._async.kbs import AsyncKbClient
 from fontanel.client._async.people import AsyncPeopleClient
+from fontanel.client._async.quality import AsyncQualityClient
 from fontanel.client._async.questions import AsyncQuestionClient
 from fontanel.client._async.sources import AsyncSourceClient
 from fontanel.client._async.trials import AsyncTrialClient
@@ -23,6 +24,7 @@ class AsyncClient(
     AsyncDeskClient,
     AsyncConversationClient,
     AsyncTrialClient,
+    AsyncQualityClient,
 ):
     """A connection to the service.
 

@@ -11,6 +11,7 @@ from fontanel.client._sync.desks import DeskClient
 from fontanel.client._sync.documents import DocumentClient
 from fontanel.client._sync.kbs import KbClient
 from fontanel.client._sync.people import PeopleClient
+from fontanel.client._sync.quality import SyncQualityClient
 from fontanel.client._sync.questions import QuestionClient
 from fontanel.client._sync.sources import SourceClient
 from fontanel.client._sync.trials import SyncTrialClient
@@ -26,6 +27,7 @@ class Client(
     DeskClient,
     ConversationClient,
     SyncTrialClient,
+    SyncQualityClient,
 ):
     """A connection to the service.
 

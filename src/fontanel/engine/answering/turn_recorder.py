@@ -29,6 +29,7 @@ from fontanel.engine.answering.turn_records import (
     dump_approval,
     dump_statement,
 )
+from fontanel.engine.gaps.collecting import note_turn
 from fontanel.engine.notices.notify import notify_team
 from fontanel.records.ids import new_id
 from fontanel.records.tables import Conversation, Team, TextModel, Turn, TurnState, Use, now
@@ -224,7 +225,7 @@ class TurnRecorder:
         with self._records.writing() as session:
             # A conversation that was deleted in the meantime took the turn with it.
             if self._asked.keep and session.get(Turn, turn.id) is not None:
-                session.merge(turn)
+                note_turn(session, session.merge(turn))
             model = None if called is None else str(called.details.get("model"))
             session.add(_use_of(turn, model, self._asked.link_id))
             _warn_of_budget(session, turn)

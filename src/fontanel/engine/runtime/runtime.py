@@ -22,6 +22,8 @@ from fontanel.engine.curation.serving import ApprovedStore
 from fontanel.engine.documents.contained import add_contained
 from fontanel.engine.editions.maintenance import EditionMaintenance
 from fontanel.engine.editions.store import Editions
+from fontanel.engine.gaps.closing import GapCloser
+from fontanel.engine.gaps.groups import GapGroups
 from fontanel.engine.ingest.describing import Describing
 from fontanel.engine.ingest.passages import vector_keys
 from fontanel.engine.ingest.pipeline import Ingest
@@ -142,6 +144,8 @@ class Runtime:
         )
         self.trials = TrialRunner(self.records, self.asking)
         self.timetable = TrialTimetable(self.records)
+        self.gap_groups = GapGroups(self.records, self.local_models)
+        self.gap_closer = GapCloser(self.records, self.asking)
         self.describing = Describing(
             records=self.records,
             blobs=self.blobs,
@@ -188,6 +192,8 @@ class Runtime:
             start(f"sync-{number}", self.syncing.run_next)
         start("schedule", self.schedule.start_due)
         start("trials", self.trials.run_next)
+        start("group-gaps", self.gap_groups.group_next)
+        start("close-gaps", self.gap_closer.close_next)
         start("timetable", self.timetable.start_due)
         start("deliver", self.deliveries.deliver_due)
         start("describe", self.describing.describe_next)
@@ -208,6 +214,7 @@ class Runtime:
         self._stopping.set()
         self.watchers.wake_all()
         self.trials.stop()
+        self.gap_closer.stop()
         self.asking.stop()
 
     def stop(self) -> None:
@@ -238,6 +245,7 @@ class Runtime:
             self.vectors.forget_team(team_id)
         self.watchers.notify(committed)
         self.flagging.note(committed)
+        self.gap_closer.note(committed)
         if committed.work:
             self._threads.wake()
 

@@ -26,6 +26,7 @@ from fontanel.records.tables.documents import (
     Revision,
     Validity,
 )
+from fontanel.records.tables.gaps import Gap, GapKind, GapQuestion, GapState, PassageUse
 from fontanel.records.tables.kbs import Edition, Kb, PassageRow, Segment, Tombstone
 from fontanel.records.tables.notices import Delivery, Notice, Receiver
 from fontanel.records.tables.people import (
@@ -70,6 +71,10 @@ __all__ = [
     "Edition",
     "Feedback",
     "FlagState",
+    "Gap",
+    "GapKind",
+    "GapQuestion",
+    "GapState",
     "IdempotentReply",
     "Invitation",
     "Job",
@@ -82,6 +87,7 @@ __all__ = [
     "Outcome",
     "PageEdges",
     "PassageRow",
+    "PassageUse",
     "PasswordLink",
     "Person",
     "QuestionSet",

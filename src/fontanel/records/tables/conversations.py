@@ -101,7 +101,10 @@ class Turn(Base):
 
 
 class Feedback(Base):
-    """An asker's opinion of an answer (`citation` 0), or of one citation."""
+    """An asker's opinion of an answer (`citation` 0), or of one citation.
+
+    `handled` is whether somebody has dealt with it; `reply` is shown to the asker.
+    """
 
     __tablename__ = "feedback"
     __table_args__ = (UniqueConstraint("turn_id", "citation", "asker"),)
@@ -115,6 +118,10 @@ class Feedback(Base):
     helpful: Mapped[bool]
     reason: Mapped[str] = mapped_column(default="")
     comment: Mapped[str] = mapped_column(default="")
+    handled: Mapped[bool] = mapped_column(default=False, server_default="0")
+    assignee: Mapped[str] = mapped_column(default="", server_default="")
+    reply: Mapped[str] = mapped_column(default="", server_default="")
+    replied_by: Mapped[str] = mapped_column(default="", server_default="")
     created_at: Mapped[datetime] = mapped_column(default=now)
 
 

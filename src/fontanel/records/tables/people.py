@@ -65,7 +65,7 @@ class Team(Base):
     `kept_days` is the retention of conversations after their last question, None for unlimited;
     `monthly_tokens` the team's budget of model tokens in a calendar month. `source_folders` and
     `source_networks` are what its sources may read of what the service allows; None (teams older
-    than grants) for all of it.
+    than grants) for all of it. With `show_askers` editors see who asked.
     """
 
     __tablename__ = "teams"
@@ -76,6 +76,7 @@ class Team(Base):
     time_zone: Mapped[str] = mapped_column(default="UTC", server_default="UTC")
     kept_days: Mapped[int | None]
     monthly_tokens: Mapped[int | None]
+    show_askers: Mapped[bool] = mapped_column(default=False, server_default="0")
     source_folders: Mapped[list[Any] | None] = mapped_column(default=list)
     source_networks: Mapped[list[Any] | None] = mapped_column(default=list)
     created_at: Mapped[datetime] = mapped_column(default=now)

@@ -33,6 +33,8 @@ def feedback_out(row: Feedback) -> FeedbackOut:
         helpful=row.helpful,
         reason=row.reason,
         comment=row.comment,
+        reply=row.reply,
+        replied_by=row.replied_by,
         created_at=row.created_at,
     )
 

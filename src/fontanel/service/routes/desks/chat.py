@@ -13,6 +13,7 @@ from fontanel.engine.answering.asking import Asked
 from fontanel.engine.answering.links import published_settings
 from fontanel.engine.answering.targets import Target, desk_target
 from fontanel.engine.documents.readings import reading_text
+from fontanel.engine.gaps.collecting import note_feedback
 from fontanel.engine.runtime.runtime import Runtime
 from fontanel.errors import NotFound
 from fontanel.records.ids import new_id
@@ -295,7 +296,9 @@ def give_feedback(turn: str, body: FeedbackIn, user: UserWrite) -> FeedbackOut:
         )
         session.add(row)
     row.helpful, row.reason, row.comment = body.helpful, body.reason, body.comment
+    row.handled = False
     if body.citation == 0:
+        note_feedback(session, result, helpful=body.helpful)
         use = session.scalar(select(Use).where(Use.turn_id == result.id))
         if use is not None:
             use.helpful = body.helpful

@@ -113,6 +113,8 @@ def change_team(
             )
         team.time_zone = body.time_zone
         plan_again(access.session, team)
+    if body.show_askers is not None:
+        team.show_askers = body.show_askers
     for name in {"kept_days", "monthly_tokens"} & body.model_fields_set:
         setattr(team, name, getattr(body, name))
     team.version += 1

@@ -1,0 +1,53 @@
+"""The calls for gaps, feedback and coverage."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from typing import Any
+
+from fontanel import schemas as s
+from fontanel.client._call import Call, named, quoted
+
+
+class QualityCalls:
+    """Mixed into `Calls`."""
+
+    def _team(self) -> str:
+        raise NotImplementedError
+
+    def _kb(self, kb: str) -> str:
+        raise NotImplementedError
+
+    def _gap(self, gap: str) -> str:
+        return f"{self._team()}/gaps/{quoted(gap)}"
+
+    def list_gaps(self, params: Mapping[str, Any]) -> Call[s.Page[s.GapOut]]:
+        return Call("GET", f"{self._team()}/gaps", s.Page[s.GapOut], params=params)
+
+    def show_gap(self, gap: str) -> Call[s.GapDetail]:
+        return Call("GET", self._gap(gap), s.GapDetail)
+
+    def change_gap(self, gap: str, change: s.GapChange) -> Call[s.GapDetail]:
+        return Call("PATCH", self._gap(gap), s.GapDetail, change)
+
+    def comment_on_gap(self, gap: str, body: s.GapCommentIn) -> Call[s.GapDetail]:
+        return Call("POST", f"{self._gap(gap)}/comments", s.GapDetail, body)
+
+    def take_question_out(self, gap: str, answer: str) -> Call[s.GapDetail]:
+        path = f"{self._gap(gap)}/questions/{quoted(answer)}/take-out"
+        return Call("POST", path, s.GapDetail)
+
+    def list_feedback(self, params: Mapping[str, Any]) -> Call[s.Page[s.FeedbackItem]]:
+        return Call("GET", f"{self._team()}/feedback", s.Page[s.FeedbackItem], params=params)
+
+    def change_feedback(self, feedback: str, change: s.FeedbackChange) -> Call[s.FeedbackItem]:
+        path = f"{self._team()}/feedback/{quoted(feedback)}"
+        return Call("PATCH", path, s.FeedbackItem, change)
+
+    def show_coverage(self, kb: str, params: Mapping[str, Any]) -> Call[s.Page[s.DocumentCoverage]]:
+        path = f"{self._kb(kb)}/coverage"
+        return Call("GET", path, s.Page[s.DocumentCoverage], params=params)
+
+    def show_document_coverage(self, kb: str, document: str) -> Call[s.Page[s.PassageCoverage]]:
+        path = f"{self._kb(kb)}/documents/{named(document)}/coverage"
+        return Call("GET", path, s.Page[s.PassageCoverage])
