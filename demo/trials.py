@@ -1,4 +1,4 @@
-"""The demo's question set, and a trial of two desks with it."""
+"""The demo's question set with a trial of two desks, and questions that nobody could answer."""
 
 from __future__ import annotations
 
@@ -10,6 +10,15 @@ from fontanel.client import Client
 from fontanel.schemas import SetQuestionIn
 
 SET = "Harbour questions"
+#: What crews asked in vain; the last one of each group was asked again and again.
+ASKED = (
+    "When is the canteen on the quay open?",
+    "When is the quay canteen open?",
+    "Is the canteen on the quay open on Sundays?",
+    "Who repairs the radar on the mole?",
+    "Which company repairs the mole radar?",
+    "Where can crews wash their clothes?",
+)
 _FILE = Path(__file__).parent / "questions.jsonl"
 
 
@@ -21,6 +30,16 @@ def build_trials(url: str, notes: dict[str, Any]) -> None:
             return
         made = client.create_set(SET, "What crews ask, and what no document answers.")
         client.add_set_questions(made.slug, list(_questions(marine["team"])))
+        for question in ASKED:
+            client.ask_desk("harbour-desk", question)
+        answer = client.ask_desk("harbour-desk", "When may a vessel leave the outer berth?")
+        client.give_feedback(
+            "harbour-desk",
+            answer.turn_id,
+            helpful=False,
+            reason="incomplete",
+            comment="I meant the wind limit.",
+        )
         first = client.begin_trial(made.slug, desk="harbour-desk")
         client.begin_trial(made.slug, desk="written-answers", compare_with=first.id)
 

@@ -39,6 +39,9 @@ def seed(service: Service, name: str) -> tuple[TeamSetup, dict[str, str]]:
     other = team.client.begin_trial(question_set.slug, kb=kb.id)
     for one in (trial, other):
         team.client.wait_for_trial(one.id)
+    unanswered = team.client.ask_desk(desk.id, "Who owns the private moon?")
+    team.client.give_feedback(desk.id, unanswered.turn_id, helpful=False)
+    until(lambda: team.client.list_gaps(text="moon"))
     invitation = team.client.invite("mate-to-be@skerrow.example", "A mate to be")
     with service.operator() as operator:
         model = operator.create_model(
@@ -57,6 +60,8 @@ def seed(service: Service, name: str) -> tuple[TeamSetup, dict[str, str]]:
         "model": model.name,
         "question_set": question_set.slug,
         "question": question.id,
+        "gap": team.client.list_gaps(text="moon")[0].id,
+        "feedback": team.client.list_feedback()[0].id,
         "trial": trial.id,
         "other": other.id,
         "source": source.id,

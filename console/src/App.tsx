@@ -15,9 +15,15 @@ import { DesksPage } from "./pages/desks/DesksPage";
 import { ShareTab } from "./pages/desks/ShareTab";
 import { VersionsTab } from "./pages/desks/VersionsTab";
 import { ChangesPage } from "./pages/document/ChangesPage";
+import { CoveragePage } from "./pages/document/CoveragePage";
 import { DocumentPage } from "./pages/document/DocumentPage";
 import { WritePage } from "./pages/document/WritePage";
+import { FeedbackTab } from "./pages/gaps/FeedbackTab";
+import { GapPage } from "./pages/gaps/GapPage";
+import { GapsPage } from "./pages/gaps/GapsPage";
+import { QuestionsTab } from "./pages/gaps/QuestionsTab";
 import { AskTab } from "./pages/kb/AskTab";
+import { CoverageTab } from "./pages/kb/CoverageTab";
 import { DocumentsTab } from "./pages/kb/DocumentsTab";
 import { KbPage } from "./pages/kb/KbPage";
 import { PreviewTab } from "./pages/kb/PreviewTab";
@@ -62,6 +68,12 @@ export function App() {
               <Route path="freshness" element={<NoticesPage />} />
               <Route path="usage" element={<UsagePage />} />
               <Route path="answers/:answer" element={<AnswerPage />} />
+              <Route path="gaps" element={<GapsPage />}>
+                <Route index element={<Navigate to="questions" replace />} />
+                <Route path="questions" element={<QuestionsTab />} />
+                <Route path="questions/:gap" element={<GapPage />} />
+                <Route path="feedback" element={<FeedbackTab />} />
+              </Route>
               <Route path="trials" element={<TrialsPage />} />
               <Route path="trials/new" element={<NewTrialPage />} />
               <Route path="trials/sets/:set" element={<SetPage />} />
@@ -86,11 +98,13 @@ export function App() {
                 <Route path="sources" element={<SourcesTab />} />
                 <Route path="sources/:source" element={<SourcePage />} />
                 <Route path="sources/:source/runs/:run" element={<RunPage />} />
+                <Route path="coverage" element={<CoverageTab />} />
                 <Route path="settings" element={<SettingsTab />} />
               </Route>
               <Route path="kbs/:kb/documents/:document" element={<DocumentPage />} />
               <Route path="kbs/:kb/documents/:document/edit" element={<WritePage />} />
               <Route path="kbs/:kb/documents/:document/changes" element={<ChangesPage />} />
+              <Route path="kbs/:kb/documents/:document/coverage" element={<CoveragePage />} />
               <Route path="kbs/:kb/write" element={<WritePage />} />
             </Route>
             <Route path="*" element={<Missing />} />

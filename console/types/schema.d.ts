@@ -5998,6 +5998,8 @@ export interface components {
             /** End */
             end: number;
             locator: components["schemas"]["LocatorOut"];
+            /** Text */
+            text: string;
             /** Found */
             found: number;
             /** Cited */

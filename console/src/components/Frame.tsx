@@ -98,6 +98,7 @@ function MainLinks() {
     <>
       {team.member && <Tab to={`/t/${team.slug}/kbs`}>Knowledge bases</Tab>}
       {team.member && <Tab to={`/t/${team.slug}/desks`}>Desks</Tab>}
+      {team.member && team.mayEdit && <Tab to={`/t/${team.slug}/gaps`}>Gaps</Tab>}
       {team.member && team.mayEdit && <Tab to={`/t/${team.slug}/trials`}>Trials</Tab>}
       {team.member && (
         <Tab to={`/t/${team.slug}/freshness`}>

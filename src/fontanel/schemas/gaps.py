@@ -169,5 +169,6 @@ class PassageCoverage(Model):
     start: int
     end: int
     locator: LocatorOut
+    text: str
     found: int
     cited: int

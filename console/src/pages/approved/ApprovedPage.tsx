@@ -26,7 +26,10 @@ function NewApproved() {
   const navigate = useNavigate();
   const [address] = useSearchParams();
   const answer = address.get("answer");
-  const [fields, setFields] = useState<Fields | null>(answer ? null : BLANK);
+  const asked = address.get("question") ?? "";
+  const [fields, setFields] = useState<Fields | null>(
+    answer ? null : { ...BLANK, question: asked },
+  );
   const [error, setError] = useState<string | null>(null);
   useEffect(() => {
     if (!answer) return;

@@ -58,6 +58,11 @@ export function Helpful({
         {button(false, "Not helpful")}
       </span>
       {feedback && !asking && <span role="status">Thank you.</span>}
+      {feedback?.reply && (
+        <span className="border-primary basis-full border-l-2 pl-3">
+          {feedback.replied_by}: {feedback.reply}
+        </span>
+      )}
       {failed && <span className="text-error">{failed}</span>}
       {asking && (
         <form className="mt-1.5 flex basis-full flex-wrap gap-2" onSubmit={submit}>

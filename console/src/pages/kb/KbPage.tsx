@@ -70,6 +70,7 @@ export function KbPage() {
     ["ask", "Ask"],
     ["approved", kb.flagged > 0 ? `Approved answers (${kb.flagged})` : "Approved answers"],
     ...(team.mayEdit ? [["try", "Try a file"]] : []),
+    ...(team.mayEdit ? [["coverage", "Coverage"]] : []),
     ...(team.mayEdit ? [["settings", "Settings"]] : []),
   ];
   return (

@@ -156,6 +156,7 @@ function CompareChoice({ trial, base }: { trial: Trial; base: string }) {
   const navigate = useNavigate();
   const { data } = useResource<Schemas["Page_TrialOut_"]>(
     `${team.api}/trials?question_set=${trial.question_set}`,
+    { busy: (page) => page.items.some(isOpen) },
   );
   const others = data?.items.filter((one) => one.id !== trial.id && one.asked > 0) ?? [];
   const [chosen, setChosen] = useState("");

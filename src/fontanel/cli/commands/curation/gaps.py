@@ -136,7 +136,8 @@ def _print(context: Context, gap: GapDetail) -> None:
     if gap.passages:
         context.say(Text("\nNearest passages", "bold"))
     for passage in gap.passages:
-        head = f"{percent(passage.match):>6}  {place(passage.title, passage.locator)}"
+        where = place(passage.title, passage.locator)
+        head = f"{percent(passage.match):>6}  {passage.title}{', ' if where else ''}{where}"
         context.say(Text(head, "cyan"))
         context.say(Text(f"        {' '.join(passage.text.split())[:160]}", "dim"))
     for remark in gap.remarks:

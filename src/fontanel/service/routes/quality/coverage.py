@@ -128,6 +128,7 @@ def show_document_coverage(kb: str, document: str, access: Editor) -> Page[Passa
                 start=passage.start,
                 end=passage.end,
                 locator=LocatorOut.model_validate(Locator.from_dict(passage.locator)),
+                text=passage.text,
                 found=0 if use is None else use.found,
                 cited=0 if use is None else use.cited,
             )
