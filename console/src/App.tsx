@@ -17,6 +17,7 @@ import { VersionsTab } from "./pages/desks/VersionsTab";
 import { ChangesPage } from "./pages/document/ChangesPage";
 import { CoveragePage } from "./pages/document/CoveragePage";
 import { DocumentPage } from "./pages/document/DocumentPage";
+import { ProposalsPage } from "./pages/document/ProposalsPage";
 import { WritePage } from "./pages/document/WritePage";
 import { FeedbackTab } from "./pages/gaps/FeedbackTab";
 import { GapPage } from "./pages/gaps/GapPage";
@@ -104,6 +105,7 @@ export function App() {
               <Route path="kbs/:kb/documents/:document" element={<DocumentPage />} />
               <Route path="kbs/:kb/documents/:document/edit" element={<WritePage />} />
               <Route path="kbs/:kb/documents/:document/changes" element={<ChangesPage />} />
+              <Route path="kbs/:kb/documents/:document/questions" element={<ProposalsPage />} />
               <Route path="kbs/:kb/documents/:document/coverage" element={<CoveragePage />} />
               <Route path="kbs/:kb/write" element={<WritePage />} />
             </Route>

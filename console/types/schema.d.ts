@@ -1957,6 +1957,90 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/teams/{team}/kbs/{kb}/proposals": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List proposed questions
+         * @description By document, in the order of its text.
+         */
+        get: operations["list_proposals_api_v1_teams__team__kbs__kb__proposals_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/teams/{team}/kbs/{kb}/proposals/decide": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Approve or dismiss proposed questions
+         * @description All of them, or none if one is not there. An approved one becomes an approved answer.
+         */
+        post: operations["decide_proposals_api_v1_teams__team__kbs__kb__proposals_decide_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/teams/{team}/kbs/{kb}/proposals/{proposal}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        /**
+         * Change a proposed question
+         * @description Its question, its other wordings, or the answer, before it is approved.
+         */
+        patch: operations["change_proposal_api_v1_teams__team__kbs__kb__proposals__proposal__patch"];
+        trace?: never;
+    };
+    "/api/v1/teams/{team}/kbs/{kb}/documents/{document}/proposals": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List what is proposed of a document
+         * @description In the order of its text, with what was decided.
+         */
+        get: operations["show_document_proposals_api_v1_teams__team__kbs__kb__documents__document__proposals_get"];
+        put?: never;
+        /**
+         * Propose the questions that a document answers
+         * @description In the background. Decisions on text that is unchanged are kept.
+         */
+        post: operations["propose_questions_api_v1_teams__team__kbs__kb__documents__document__proposals_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/teams/{team}/feedback": {
         parameters: {
             query?: never;
@@ -4165,6 +4249,28 @@ export interface components {
             version: number;
         };
         /**
+         * DocumentProposals
+         * @description What is proposed of a document; `waiting` while its questions are being looked for.
+         */
+        DocumentProposals: {
+            /** Waiting */
+            waiting: boolean;
+            /**
+             * Revision Id
+             * @description The revision that was looked at last.
+             */
+            revision_id: string | null;
+            /**
+             * Tried
+             * @description Questions that were made; those that fail are not proposed.
+             */
+            tried: number;
+            /** Error */
+            error: string;
+            /** Items */
+            items: components["schemas"]["ProposalOut"][];
+        };
+        /**
          * DocumentSelection
          * @description Documents by id or name, or all that fit a filter.
          */
@@ -5156,6 +5262,11 @@ export interface components {
             describer?: string | null;
             /** @description How documents that are not in force rank. */
             outdated?: components["schemas"]["OutdatedRanking"] | null;
+            /**
+             * Proposes Questions
+             * @description Whether the questions that its documents answer are proposed.
+             */
+            proposes_questions?: boolean | null;
         };
         /** KbIn */
         KbIn: {
@@ -5198,6 +5309,8 @@ export interface components {
             name: string;
             /** Description */
             description: string;
+            /** Proposes Questions */
+            proposes_questions: boolean;
             /** Documents */
             documents: number;
             /** Passages */
@@ -5897,6 +6010,13 @@ export interface components {
             /** Next */
             next?: string | null;
         };
+        /** Page[ProposalOut] */
+        Page_ProposalOut_: {
+            /** Items */
+            items: components["schemas"]["ProposalOut"][];
+            /** Next */
+            next?: string | null;
+        };
         /** Page[PublicDesk] */
         Page_PublicDesk_: {
             /** Items */
@@ -6136,6 +6256,78 @@ export interface components {
             role: string;
             /** Content */
             content: string;
+        };
+        /**
+         * ProposalChange
+         * @description What changes; fields left out stay.
+         */
+        ProposalChange: {
+            /** Question */
+            question?: string | null;
+            /** Answer */
+            answer?: string | null;
+            /** Phrasings */
+            phrasings?: string[] | null;
+        };
+        /**
+         * ProposalOut
+         * @description A question that characters [start, end) of a document answer.
+         */
+        ProposalOut: {
+            /** Id */
+            id: string;
+            /** Document Id */
+            document_id: string;
+            /** Title */
+            title: string;
+            /** Revision Id */
+            revision_id: string;
+            /** Start */
+            start: number;
+            /** End */
+            end: number;
+            /** Quote */
+            quote: string;
+            /** Question */
+            question: string;
+            /** Phrasings */
+            phrasings: string[];
+            /** Answer */
+            answer: string;
+            /**
+             * Relevance
+             * @description How likely its own passage answers it, 0-1.
+             */
+            relevance: number;
+            /**
+             * State
+             * @enum {string}
+             */
+            state: "open" | "approved" | "dismissed";
+            /** Approved Id */
+            approved_id: string | null;
+            /** Decided By */
+            decided_by: string;
+            /**
+             * Changed At
+             * Format: date-time
+             */
+            changed_at: string;
+        };
+        /** ProposalsDecision */
+        ProposalsDecision: {
+            /** Proposals */
+            proposals: string[];
+            /**
+             * Decision
+             * @enum {string}
+             */
+            decision: "approve" | "dismiss" | "open";
+            /**
+             * Category
+             * @default
+             */
+            category: string;
         };
         /**
          * PublicDesk
@@ -16381,6 +16573,336 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["GapDetail"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not valid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    list_proposals_api_v1_teams__team__kbs__kb__proposals_get: {
+        parameters: {
+            query?: {
+                state?: "open" | "approved" | "dismissed";
+                offset?: number;
+                limit?: number;
+            };
+            header?: never;
+            path: {
+                kb: string;
+                team: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Page_ProposalOut_"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not valid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    decide_proposals_api_v1_teams__team__kbs__kb__proposals_decide_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                kb: string;
+                team: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ProposalsDecision"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Page_ProposalOut_"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not valid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    change_proposal_api_v1_teams__team__kbs__kb__proposals__proposal__patch: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                kb: string;
+                proposal: string;
+                team: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ProposalChange"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProposalOut"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not valid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    show_document_proposals_api_v1_teams__team__kbs__kb__documents__document__proposals_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                kb: string;
+                document: string;
+                team: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DocumentProposals"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not valid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    propose_questions_api_v1_teams__team__kbs__kb__documents__document__proposals_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                kb: string;
+                document: string;
+                team: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DocumentProposals"];
                 };
             };
             /** @description Not signed in */

@@ -19,7 +19,7 @@ from fontanel.cli.commands import (
     sources,
     written,
 )
-from fontanel.cli.commands.curation import approved, coverage, gaps, sets, trials
+from fontanel.cli.commands.curation import approved, coverage, gaps, proposals, sets, trials
 
 Run = Callable[..., Any]
 
@@ -92,6 +92,12 @@ def build_parser() -> Parser:
     asking.add_conversation_commands(noun("conversation", "your conversations"), verb, common, kb)
     approved.add_commands(
         noun("approved", "answers that people approved, served before any search"),
+        verb,
+        common,
+        kb,
+    )
+    proposals.add_commands(
+        noun("proposal", "questions that documents answer, proposed for approval"),
         verb,
         common,
         kb,

@@ -1,4 +1,4 @@
-"""The calls for gaps, feedback and coverage."""
+"""The calls for gaps, feedback, coverage and proposed questions."""
 
 from __future__ import annotations
 
@@ -51,3 +51,24 @@ class QualityCalls:
     def show_document_coverage(self, kb: str, document: str) -> Call[s.Page[s.PassageCoverage]]:
         path = f"{self._kb(kb)}/documents/{named(document)}/coverage"
         return Call("GET", path, s.Page[s.PassageCoverage])
+
+    def list_proposals(self, kb: str, params: Mapping[str, Any]) -> Call[s.Page[s.ProposalOut]]:
+        path = f"{self._kb(kb)}/proposals"
+        return Call("GET", path, s.Page[s.ProposalOut], params=params)
+
+    def document_proposals(self, kb: str, document: str) -> Call[s.DocumentProposals]:
+        path = f"{self._kb(kb)}/documents/{named(document)}/proposals"
+        return Call("GET", path, s.DocumentProposals)
+
+    def propose_questions(self, kb: str, document: str) -> Call[s.DocumentProposals]:
+        path = f"{self._kb(kb)}/documents/{named(document)}/proposals"
+        return Call("POST", path, s.DocumentProposals)
+
+    def change_proposal(
+        self, kb: str, proposal: str, change: s.ProposalChange
+    ) -> Call[s.ProposalOut]:
+        path = f"{self._kb(kb)}/proposals/{quoted(proposal)}"
+        return Call("PATCH", path, s.ProposalOut, change)
+
+    def decide_proposals(self, kb: str, body: s.ProposalsDecision) -> Call[s.Page[s.ProposalOut]]:
+        return Call("POST", f"{self._kb(kb)}/proposals/decide", s.Page[s.ProposalOut], body)

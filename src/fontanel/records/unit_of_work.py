@@ -36,6 +36,7 @@ from fontanel.records.tables import (
     Key,
     Member,
     Person,
+    ProposalRun,
     Receiver,
     Segment,
     SignIn,
@@ -53,7 +54,19 @@ _COMMITTED = "committed"
 #: A change of these may grant or revoke access.
 _ACCESS = (DeskLink, Key, Member, Person, SignIn, Team)
 #: A change of these may be work for a background thread.
-_WORK = (Delivery, Edition, GapQuestion, Job, Kb, Receiver, Source, Sync, TextModel, Trial)
+_WORK = (
+    Delivery,
+    Edition,
+    GapQuestion,
+    Job,
+    Kb,
+    ProposalRun,
+    Receiver,
+    Source,
+    Sync,
+    TextModel,
+    Trial,
+)
 #: A change of these affects searches in their edition.
 _INDEX = (Segment, Tombstone)
 

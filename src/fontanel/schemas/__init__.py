@@ -119,6 +119,13 @@ from fontanel.schemas.notices import (
     ReceiverIn,
     ReceiverOut,
 )
+from fontanel.schemas.proposals import (
+    DocumentProposals,
+    ProposalChange,
+    ProposalOut,
+    ProposalsDecision,
+    ProposalStateName,
+)
 from fontanel.schemas.search import (
     AlsoOut,
     ExplanationOut,
@@ -290,6 +297,7 @@ __all__ = [
     "DocumentChange",
     "DocumentCoverage",
     "DocumentOut",
+    "DocumentProposals",
     "DocumentSelection",
     "DocumentTextOut",
     "EditionIn",
@@ -371,6 +379,10 @@ __all__ = [
     "Problem",
     "ProblemEvent",
     "PromptMessage",
+    "ProposalChange",
+    "ProposalOut",
+    "ProposalStateName",
+    "ProposalsDecision",
     "PublicDesk",
     "PublishIn",
     "PushIn",

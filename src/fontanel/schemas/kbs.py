@@ -99,6 +99,9 @@ class KbChange(Model):
     outdated: OutdatedRanking | None = Field(
         None, description="How documents that are not in force rank."
     )
+    proposes_questions: bool | None = Field(
+        None, description="Whether the questions that its documents answer are proposed."
+    )
 
 
 class DescribingOut(Model):
@@ -116,6 +119,7 @@ class KbOut(Model):
     slug: str
     name: str
     description: str
+    proposes_questions: bool
     documents: int
     passages: int
     pending: int = Field(description="Documents that are not indexed yet.")

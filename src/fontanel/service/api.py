@@ -18,7 +18,14 @@ from fontanel.service.routes.kbs import (
     written,
 )
 from fontanel.service.routes.people import invitations, sessions, teams
-from fontanel.service.routes.quality import coverage, feedback, gaps, sets, trials
+from fontanel.service.routes.quality import (
+    coverage,
+    feedback,
+    gaps,
+    proposals,
+    sets,
+    trials,
+)
 from fontanel.service.routes.sources import notices, sources, syncs
 
 _ROUTERS = (
@@ -42,6 +49,7 @@ _ROUTERS = (
     chat.router,
     answers.router,
     gaps.router,
+    proposals.router,
     feedback.router,
     coverage.router,
     sets.router,

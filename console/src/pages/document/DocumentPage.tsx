@@ -126,6 +126,18 @@ export function DocumentPage() {
             </Link>
           </>
         )}
+        {team.mayEdit && (
+          <>
+            {" · "}
+            <Link className="link" to={`/t/${team.slug}/kbs/${kb}/documents/${id}/questions`}>
+              questions it answers
+            </Link>
+            {" · "}
+            <Link className="link" to={`/t/${team.slug}/kbs/${kb}/documents/${id}/coverage`}>
+              coverage
+            </Link>
+          </>
+        )}
         {team.mayEdit &&
           !document.source &&
           !document.parent &&

@@ -2,7 +2,7 @@ import { type FormEvent, useRef, useState } from "react";
 import { useNavigate } from "react-router";
 import { type Kb, type Schemas, send } from "../../api/client";
 import { useResource } from "../../api/useResource";
-import { LabelledInput } from "../../components/forms";
+import { CheckBox, LabelledInput } from "../../components/forms";
 import { count, Failure } from "../../components/text";
 import { useTeam } from "../../hooks/useSession";
 import { Editions } from "./Editions";
@@ -27,6 +27,7 @@ export function SettingsTab() {
   const [name, setName] = useState(kb.name);
   const [description, setDescription] = useState(kb.description);
   const [outdated, setOutdated] = useState(kb.outdated);
+  const [proposes, setProposes] = useState(kb.proposes_questions);
   const [describer, setDescriber] = useState(kb.describing?.model ?? BUILT_IN);
   const models = useResource<Schemas["Page_ModelName_"]>(
     team.mayEdit ? `${team.api}/models` : null,
@@ -48,7 +49,7 @@ export function SettingsTab() {
       send<Kb>(
         "PATCH",
         api,
-        { name, description, describer, outdated },
+        { name, description, describer, outdated, proposes_questions: proposes },
         { "If-Match": `"${Math.max(kb.version, saved.current)}"` },
       ).then((changed) => {
         saved.current = changed.version;
@@ -112,6 +113,9 @@ export function SettingsTab() {
               editor marks. Answers that quote one say so.
             </span>
           </label>
+          <CheckBox checked={proposes} onChange={setProposes}>
+            Propose the questions that its documents answer, for approval
+          </CheckBox>
           <Failure message={error} />
           <div className="flex items-center gap-4">
             <button type="submit" className="btn btn-primary">

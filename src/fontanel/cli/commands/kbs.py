@@ -55,6 +55,11 @@ def add_commands(group: Any, verb: Any, common: argparse.ArgumentParser) -> None
         choices=[ranking.value for ranking in OutdatedRanking],
         help="rank documents that are not in force lower, equally, or exclude them",
     )
+    change.add_argument(
+        "--propose-questions",
+        choices=["yes", "no"],
+        help="whether the questions that its documents answer are proposed for approval",
+    )
     delete = verb(group, "delete", delete_kb, "delete a knowledge base with its documents", common)
     delete.add_argument("kb", help="its short name or id")
     ask_first(delete, "Delete {kb} with its documents?")
@@ -151,6 +156,9 @@ def change_kb(context: Context, options: argparse.Namespace) -> None:
         description=options.description,
         describer=options.describer,
         outdated=options.outdated,
+        proposes_questions=(
+            None if options.propose_questions is None else options.propose_questions == "yes"
+        ),
     )
     context.show(
         kb,

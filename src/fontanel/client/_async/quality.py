@@ -1,7 +1,8 @@
-"""Gaps, feedback and coverage."""
+"""Gaps, feedback, coverage and proposed questions."""
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from typing import Literal
 
 from fontanel import schemas as s
@@ -121,3 +122,38 @@ class AsyncQualityClient(AsyncBaseClient):
     async def show_document_coverage(self, kb: str, document: str) -> list[s.PassageCoverage]:
         """Return the passages of a document with how often answers found and cited each."""
         return (await self._send(self._calls.show_document_coverage(kb, document))).items
+
+    async def list_proposals(
+        self,
+        kb: str,
+        state: Literal["open", "approved", "dismissed"] = "open",
+        limit: int = 500,
+    ) -> list[s.ProposalOut]:
+        """Return proposed questions, by document and in the order of its text."""
+        params = {"state": state, "limit": min(limit, 500)}
+        return (await self._send(self._calls.list_proposals(kb, params))).items
+
+    async def document_proposals(self, kb: str, document: str) -> s.DocumentProposals:
+        """Return the questions that a document answers, with what was decided."""
+        return await self._send(self._calls.document_proposals(kb, document))
+
+    async def propose_questions(self, kb: str, document: str) -> s.DocumentProposals:
+        """Have the questions proposed that a document answers, in the background."""
+        return await self._send(self._calls.propose_questions(kb, document))
+
+    async def change_proposal(
+        self, kb: str, proposal: str, change: s.ProposalChange
+    ) -> s.ProposalOut:
+        """Change a proposed question before it is approved."""
+        return await self._send(self._calls.change_proposal(kb, proposal, change))
+
+    async def decide_proposals(
+        self,
+        kb: str,
+        proposals: Sequence[str],
+        decision: Literal["approve", "dismiss", "open"],
+        category: str = "",
+    ) -> list[s.ProposalOut]:
+        """Approve or dismiss proposed questions; approved ones become approved answers."""
+        body = s.ProposalsDecision(proposals=list(proposals), decision=decision, category=category)
+        return (await self._send(self._calls.decide_proposals(kb, body))).items

@@ -66,12 +66,14 @@ class KbClient(BaseClient):
         version: int | None = None,
         describer: str | None = None,
         outdated: OutdatedRanking | str | None = None,
+        proposes_questions: bool | None = None,
     ) -> s.KbOut:
         """Change a knowledge base; arguments that are None change nothing.
 
         Args:
             describer: A model, or "built-in" for none.
             outdated: How documents that are not in force rank: "lower", "equal" or "exclude".
+            proposes_questions: Whether the questions that its documents answer are proposed.
             version: Only change it if it still has this version.
 
         Raises:
@@ -82,6 +84,7 @@ class KbClient(BaseClient):
             description=description,
             describer=describer,
             outdated=None if outdated is None else OutdatedRanking(outdated),
+            proposes_questions=proposes_questions,
         )
         return self._send(self._calls.change_kb(kb, change, version))
 

@@ -18,6 +18,7 @@ from sqlalchemy import func, select
 from fontanel.engine.answering.asking import Asking
 from fontanel.engine.answering.local_models import LocalModels
 from fontanel.engine.curation.flagging import Flagging
+from fontanel.engine.curation.proposing import Proposing
 from fontanel.engine.curation.serving import ApprovedStore
 from fontanel.engine.documents.contained import add_contained
 from fontanel.engine.editions.maintenance import EditionMaintenance
@@ -133,6 +134,7 @@ class Runtime:
         )
         self.schedule = Schedule(self.records, settings)
         self.flagging = Flagging(self.records, self.blobs)
+        self.proposing = Proposing(self.records, self.editions, self.local_models)
         self.approved = ApprovedStore(self.records, self.vectors, self.local_models)
         self.asking = Asking(
             records=self.records,
@@ -184,6 +186,7 @@ class Runtime:
         if self.local_models.name is not None:
             start("embed", partial(self.ingest.embed_round, self._embedder, self.local_models.name))
         start("flag-approved", self.flagging.flag_next)
+        start("propose", self.proposing.propose_next)
         start("embed-approved", self.approved.embed_next)
         start("merge", self.editions.merge_round)
         start("verify", self._maintenance.verify_next)

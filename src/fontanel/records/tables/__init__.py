@@ -11,6 +11,9 @@ from fontanel.records.tables.curation import (
     ApprovedState,
     ApprovedVersion,
     FlagState,
+    Proposal,
+    ProposalRun,
+    ProposalState,
 )
 from fontanel.records.tables.desks import Desk, DeskLink, DeskVersion, TextModel
 from fontanel.records.tables.documents import (
@@ -90,6 +93,9 @@ __all__ = [
     "PassageUse",
     "PasswordLink",
     "Person",
+    "Proposal",
+    "ProposalRun",
+    "ProposalState",
     "QuestionSet",
     "Receiver",
     "Revision",

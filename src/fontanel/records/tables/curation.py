@@ -110,3 +110,62 @@ class ApprovedFlag(Base):
     settled_by: Mapped[str] = mapped_column(default="")
     created_at: Mapped[datetime] = mapped_column(default=now)
     changed_at: Mapped[datetime] = mapped_column(default=now)
+
+
+class ProposalState(StrEnum):
+    """What was decided about a proposed question."""
+
+    OPEN = "open"
+    APPROVED = "approved"
+    DISMISSED = "dismissed"
+
+
+class Proposal(Base):
+    """A question that characters [`start`, `end`) of a document's revision answer.
+
+    `quote` is that text: while it is unchanged, the decision is kept. `relevance` is what the
+    evidence model says, 0-1.
+    """
+
+    __tablename__ = "proposals"
+    __table_args__ = (
+        UniqueConstraint("document_id", "question"),
+        Index("ix_proposals_kb_id", "kb_id", "state"),
+    )
+
+    id: Mapped[str] = mapped_column(primary_key=True)
+    team_id: Mapped[str] = of_team()
+    kb_id: Mapped[str] = mapped_column(ForeignKey("kbs.id", ondelete="CASCADE"))
+    document_id: Mapped[str] = mapped_column(ForeignKey("documents.id", ondelete="CASCADE"))
+    revision_id: Mapped[str]
+    start: Mapped[int]
+    end: Mapped[int]
+    quote: Mapped[str]
+    question: Mapped[str]
+    phrasings: Mapped[list[Any]]
+    answer: Mapped[str]
+    relevance: Mapped[float]
+    edited: Mapped[bool] = mapped_column(default=False)
+    state: Mapped[ProposalState] = mapped_column(Word(ProposalState), default=ProposalState.OPEN)
+    approved_id: Mapped[str | None]
+    decided_by: Mapped[str] = mapped_column(default="")
+    created_at: Mapped[datetime] = mapped_column(default=now)
+    changed_at: Mapped[datetime] = mapped_column(default=now)
+
+
+class ProposalRun(Base):
+    """The revision of a document whose questions were last proposed; `waiting` for another run."""
+
+    __tablename__ = "proposal_runs"
+
+    document_id: Mapped[str] = mapped_column(
+        ForeignKey("documents.id", ondelete="CASCADE"), primary_key=True
+    )
+    team_id: Mapped[str] = of_team()
+    kb_id: Mapped[str] = mapped_column(ForeignKey("kbs.id", ondelete="CASCADE"), index=True)
+    revision_id: Mapped[str | None]
+    waiting: Mapped[bool] = mapped_column(default=True, index=True)
+    tried: Mapped[int] = mapped_column(default=0)
+    """Questions that were made of its statements, of which those that pass are proposed."""
+    error: Mapped[str] = mapped_column(default="")
+    changed_at: Mapped[datetime] = mapped_column(default=now)

@@ -30,6 +30,8 @@ class Kb(Base):
     outdated: Mapped[OutdatedRanking] = mapped_column(
         Word(OutdatedRanking), default=OutdatedRanking.LOWER, server_default="lower"
     )
+    proposes_questions: Mapped[bool] = mapped_column(default=False, server_default="0")
+    """Whether the questions that its documents answer are proposed for approval."""
     created_at: Mapped[datetime] = mapped_column(default=now)
     expires_at: Mapped[datetime | None]
     version: Mapped[int] = mapped_column(default=1)

@@ -42,6 +42,7 @@ def kb_out(access: Access, kb: Kb) -> KbOut:
         failed=counts.get(DocumentState.FAILED, 0),
         outdated_documents=len(outdated_documents(session, kb.id)),
         outdated=kb.outdated,
+        proposes_questions=kb.proposes_questions,
         approved=approved,
         flagged=flagged,
         embedder=edition.embedder if edition else None,

@@ -87,6 +87,8 @@ def change(
     kb_row.description = body.description if body.description is not None else kb_row.description
     if body.outdated is not None:
         kb_row.outdated = body.outdated
+    if body.proposes_questions is not None:
+        kb_row.proposes_questions = body.proposes_questions
     if body.describer is not None:
         kb_row.describer = _describer(access, body.describer)
     kb_row.version += 1
