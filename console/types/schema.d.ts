@@ -1668,6 +1668,54 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/teams/{team}/desks/{desk}/second": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Compare two published versions
+         * @description What both were asked since the second one is served; trials do not count.
+         */
+        get: operations["show_second_api_v1_teams__team__desks__desk__second_get"];
+        /**
+         * Serve a second version to a share of the askers
+         * @description Each asker always gets the same version.
+         */
+        put: operations["set_second_api_v1_teams__team__desks__desk__second_put"];
+        post?: never;
+        /**
+         * Serve the published version only
+         * @description Both versions stay.
+         */
+        delete: operations["end_second_api_v1_teams__team__desks__desk__second_delete"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/teams/{team}/desks/{desk}/second/promote": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Publish the second version
+         * @description All askers get it from now on.
+         */
+        post: operations["promote_second_api_v1_teams__team__desks__desk__second_promote_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/chat/{desk}": {
         parameters: {
             query?: never;
@@ -3949,6 +3997,13 @@ export interface components {
             name: string;
             draft: components["schemas"]["DeskSettings"];
             published: components["schemas"]["DeskVersionOut"] | null;
+            /** Second Version */
+            second_version: number | null;
+            /**
+             * Second Share
+             * @description Per cent of the askers who get the second version.
+             */
+            second_share: number;
             /** Changed */
             changed: boolean;
             /** Links */
@@ -4405,6 +4460,18 @@ export interface components {
              * Format: date-time
              */
             created_at: string;
+        };
+        /**
+         * EstimateOut
+         * @description A mean or a median, with its 95 % interval.
+         */
+        EstimateOut: {
+            /** Value */
+            value: number;
+            /** Low */
+            low: number;
+            /** High */
+            high: number;
         };
         /** EvidenceOut */
         EvidenceOut: {
@@ -6848,6 +6915,31 @@ export interface components {
             seconds: number;
         };
         /**
+         * SecondVersionIn
+         * @description A version that some askers get instead of the published one.
+         */
+        SecondVersionIn: {
+            /** Version */
+            version: number;
+            /**
+             * Share
+             * @description Per cent of the askers.
+             */
+            share: number;
+        };
+        /** SecondVersionOut */
+        SecondVersionOut: {
+            /** Share */
+            share: number;
+            /**
+             * Since
+             * Format: date-time
+             */
+            since: string;
+            first: components["schemas"]["VersionFigures"];
+            second: components["schemas"]["VersionFigures"];
+        };
+        /**
          * SessionOut
          * @description Who is signed in, or which key is used, and what they have access to.
          */
@@ -8160,6 +8252,29 @@ export interface components {
             names: string;
             /** Date */
             date?: string | null;
+        };
+        /**
+         * VersionFigures
+         * @description What one of two published versions was asked, and with what success.
+         */
+        VersionFigures: {
+            /** Version */
+            version: number;
+            /** Askers */
+            askers: number;
+            /** Questions */
+            questions: number;
+            declined: components["schemas"]["ShareOut"];
+            /** @description Of the answers with feedback. */
+            helpful: components["schemas"]["ShareOut"];
+            /** @description The mean of an answer. */
+            cost: components["schemas"]["EstimateOut"] | null;
+            /** @description The mean of an answer. */
+            tokens: components["schemas"]["EstimateOut"] | null;
+            /** @description The median of an answer. */
+            seconds: components["schemas"]["EstimateOut"] | null;
+            /** P95 Seconds */
+            p95_seconds: number | null;
         };
         /** WrittenChange */
         WrittenChange: {
@@ -15464,6 +15579,262 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Page_AnswerSummary_"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not valid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    show_second_api_v1_teams__team__desks__desk__second_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                desk: string;
+                team: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SecondVersionOut"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not valid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    set_second_api_v1_teams__team__desks__desk__second_put: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                desk: string;
+                team: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SecondVersionIn"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DeskOut"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not valid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    end_second_api_v1_teams__team__desks__desk__second_delete: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                desk: string;
+                team: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DeskOut"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not valid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    promote_second_api_v1_teams__team__desks__desk__second_promote_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                desk: string;
+                team: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DeskOut"];
                 };
             };
             /** @description Not signed in */

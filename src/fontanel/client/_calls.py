@@ -18,7 +18,7 @@ from fontanel.facts import OutdatedRanking
 EVENT: TypeAdapter[s.Event] = TypeAdapter(s.Event)
 
 
-class Calls(ApprovedCalls, DeskCalls, TrialCalls, QualityCalls):
+class Calls(DeskCalls, ApprovedCalls, TrialCalls, QualityCalls):
     """Every call of the API as a `Call`, for one team."""
 
     def __init__(self, team: str | None) -> None:

@@ -18,6 +18,21 @@ class QualityCalls:
     def _kb(self, kb: str) -> str:
         raise NotImplementedError
 
+    def _desk(self, desk: str) -> str:
+        raise NotImplementedError
+
+    def show_second_version(self, desk: str) -> Call[s.SecondVersionOut]:
+        return Call("GET", f"{self._desk(desk)}/second", s.SecondVersionOut)
+
+    def set_second_version(self, desk: str, body: s.SecondVersionIn) -> Call[s.DeskOut]:
+        return Call("PUT", f"{self._desk(desk)}/second", s.DeskOut, body)
+
+    def end_second_version(self, desk: str) -> Call[s.DeskOut]:
+        return Call("DELETE", f"{self._desk(desk)}/second", s.DeskOut)
+
+    def promote_second_version(self, desk: str) -> Call[s.DeskOut]:
+        return Call("POST", f"{self._desk(desk)}/second/promote", s.DeskOut)
+
     def _gap(self, gap: str) -> str:
         return f"{self._team()}/gaps/{quoted(gap)}"
 

@@ -112,11 +112,11 @@ class TeamScope:
             return True
         if not self.covers(desk.draft):
             return False
-        published = select(DeskVersion).where(
-            DeskVersion.desk_id == desk.id, DeskVersion.number == desk.published
+        served = [number for number in (desk.published, desk.second_version) if number is not None]
+        versions = select(DeskVersion).where(
+            DeskVersion.desk_id == desk.id, DeskVersion.number.in_(served)
         )
-        version = self.session.scalar(published) if desk.published is not None else None
-        return version is None or self.covers(version.settings)
+        return all(self.covers(version.settings) for version in self.session.scalars(versions))
 
     def covers(self, settings: Mapping[str, Any]) -> bool:
         """Whether a desk with these settings uses knowledge bases within the scope only."""

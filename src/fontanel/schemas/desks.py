@@ -11,6 +11,7 @@ from pydantic import Field, StringConstraints, field_validator
 
 from fontanel.facts import APPROVED_NEEDED
 from fontanel.schemas.base import Model, Name, Tags
+from fontanel.schemas.trials import ShareOut
 
 GroundingName = Literal["only_sources", "sources_first"]
 LengthName = Literal["short", "medium", "long"]
@@ -163,11 +164,49 @@ class DeskOut(Model):
     name: str
     draft: DeskSettings
     published: DeskVersionOut | None
+    second_version: int | None
+    second_share: int = Field(description="Per cent of the askers who get the second version.")
     changed: bool
     links: int
     created_at: datetime
     changed_at: datetime
     version: int
+
+
+class SecondVersionIn(Model):
+    """A version that some askers get instead of the published one."""
+
+    version: int = Field(ge=1)
+    share: int = Field(ge=1, le=99, description="Per cent of the askers.")
+
+
+class EstimateOut(Model):
+    """A mean or a median, with its 95 % interval."""
+
+    value: float
+    low: float
+    high: float
+
+
+class VersionFigures(Model):
+    """What one of two published versions was asked, and with what success."""
+
+    version: int
+    askers: int
+    questions: int
+    declined: ShareOut
+    helpful: ShareOut = Field(description="Of the answers with feedback.")
+    cost: EstimateOut | None = Field(description="The mean of an answer.")
+    tokens: EstimateOut | None = Field(description="The mean of an answer.")
+    seconds: EstimateOut | None = Field(description="The median of an answer.")
+    p95_seconds: float | None
+
+
+class SecondVersionOut(Model):
+    share: int
+    since: datetime
+    first: VersionFigures
+    second: VersionFigures
 
 
 class PublicDesk(Model):

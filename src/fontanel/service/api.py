@@ -5,7 +5,7 @@ from __future__ import annotations
 from starlette.routing import BaseRoute
 
 from fontanel.service.routes import facts, health
-from fontanel.service.routes.desks import answers, chat, desks, kb_questions, models, usage
+from fontanel.service.routes.desks import answers, chat, desks, kb_questions, models, second, usage
 from fontanel.service.routes.kbs import (
     approved,
     documents,
@@ -46,6 +46,7 @@ _ROUTERS = (
     kb_questions.router,
     approved.router,
     desks.router,
+    second.router,
     chat.router,
     answers.router,
     gaps.router,

@@ -4,6 +4,7 @@ import { useResource } from "../../api/useResource";
 import { Ago, Failure } from "../../components/text";
 import { useDesk } from "./DeskPage";
 import { publishAfterAsking } from "./publishing";
+import { SecondVersion } from "./SecondVersion";
 
 /** Published versions: compare them, publish one again. */
 export function VersionsTab() {
@@ -103,6 +104,7 @@ export function VersionsTab() {
           </li>
         )}
       </ul>
+      <SecondVersion versions={items} />
       {items.length > 0 && (
         <section className="mt-7" aria-label="Differences">
           <p className="flex items-center gap-2.5">

@@ -9,6 +9,7 @@ from typing import Any
 
 from rich.text import Text
 
+from fontanel.cli.commands.curation import second
 from fontanel.cli.commands.models import (
     change_model,
     check_model,
@@ -41,6 +42,7 @@ def add_commands(noun: Any, verb: Any, common: argparse.ArgumentParser) -> None:
     publish = verb(desks, "publish", publish_desk, "publish the draft", common)
     publish.add_argument("--note", default="", help="a description of the changes")
     versions = verb(desks, "versions", list_versions, "list the published versions", common)
+    second.add_command(desks, verb, common)
     activate = verb(
         desks, "activate", activate_version, "publish an earlier or later version again", common
     )

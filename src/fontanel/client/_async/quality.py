@@ -1,4 +1,4 @@
-"""Gaps, feedback, coverage and proposed questions."""
+"""Gaps, feedback, coverage, proposed questions, and second versions of desks."""
 
 from __future__ import annotations
 
@@ -157,3 +157,20 @@ class AsyncQualityClient(AsyncBaseClient):
         """Approve or dismiss proposed questions; approved ones become approved answers."""
         body = s.ProposalsDecision(proposals=list(proposals), decision=decision, category=category)
         return (await self._send(self._calls.decide_proposals(kb, body))).items
+
+    async def show_second_version(self, desk: str) -> s.SecondVersionOut:
+        """Compare the two published versions of a desk, since the second one is served."""
+        return await self._send(self._calls.show_second_version(desk))
+
+    async def set_second_version(self, desk: str, version: int, share: int) -> s.DeskOut:
+        """Serve a second version to a share of a desk's askers, in per cent."""
+        body = s.SecondVersionIn(version=version, share=share)
+        return await self._send(self._calls.set_second_version(desk, body))
+
+    async def end_second_version(self, desk: str) -> s.DeskOut:
+        """Serve the published version to all askers again."""
+        return await self._send(self._calls.end_second_version(desk))
+
+    async def promote_second_version(self, desk: str) -> s.DeskOut:
+        """Publish the second version: all askers get it."""
+        return await self._send(self._calls.promote_second_version(desk))

@@ -66,6 +66,7 @@ class KbClient(BaseClient):
         version: int | None = None,
         describer: str | None = None,
         outdated: OutdatedRanking | str | None = None,
+        *,
         proposes_questions: bool | None = None,
     ) -> s.KbOut:
         """Change a knowledge base; arguments that are None change nothing.

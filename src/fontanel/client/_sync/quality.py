@@ -1,4 +1,4 @@
-"""Gaps, feedback, coverage and proposed questions.
+"""Gaps, feedback, coverage, proposed questions, and second versions of desks.
 
 Made from its asynchronous twin by `make client`; do not edit.
 """
@@ -158,3 +158,20 @@ class SyncQualityClient(BaseClient):
         """Approve or dismiss proposed questions; approved ones become approved answers."""
         body = s.ProposalsDecision(proposals=list(proposals), decision=decision, category=category)
         return (self._send(self._calls.decide_proposals(kb, body))).items
+
+    def show_second_version(self, desk: str) -> s.SecondVersionOut:
+        """Compare the two published versions of a desk, since the second one is served."""
+        return self._send(self._calls.show_second_version(desk))
+
+    def set_second_version(self, desk: str, version: int, share: int) -> s.DeskOut:
+        """Serve a second version to a share of a desk's askers, in per cent."""
+        body = s.SecondVersionIn(version=version, share=share)
+        return self._send(self._calls.set_second_version(desk, body))
+
+    def end_second_version(self, desk: str) -> s.DeskOut:
+        """Serve the published version to all askers again."""
+        return self._send(self._calls.end_second_version(desk))
+
+    def promote_second_version(self, desk: str) -> s.DeskOut:
+        """Publish the second version: all askers get it."""
+        return self._send(self._calls.promote_second_version(desk))

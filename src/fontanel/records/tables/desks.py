@@ -18,7 +18,7 @@ class Desk(Base):
     """What chat users talk to.
 
     `draft` are the settings being edited; `published` is the number of the published version, None
-    if there is none.
+    if there is none; `second_share` per cent of the askers get `second_version` instead.
     """
 
     __tablename__ = "desks"
@@ -30,6 +30,9 @@ class Desk(Base):
     name: Mapped[str]
     draft: Mapped[dict[str, Any]]
     published: Mapped[int | None]
+    second_version: Mapped[int | None]
+    second_share: Mapped[int] = mapped_column(default=0, server_default="0")
+    second_since: Mapped[datetime | None]
     created_at: Mapped[datetime] = mapped_column(default=now)
     changed_at: Mapped[datetime] = mapped_column(default=now)
     version: Mapped[int] = mapped_column(default=1)

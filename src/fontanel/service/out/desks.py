@@ -37,6 +37,8 @@ def desk_out(access: Access, desk: Desk) -> DeskOut:
         name=desk.name,
         draft=DeskSettings.model_validate(desk.draft),
         published=None if published is None else version_out(published),
+        second_version=desk.second_version,
+        second_share=desk.second_share,
         changed=published is None or published.settings != desk.draft,
         links=session.scalar(open_links) or 0,
         created_at=desk.created_at,

@@ -11,7 +11,8 @@ from sqlalchemy.orm import Session
 
 from fontanel.engine.answering.asking import Asked
 from fontanel.engine.answering.links import published_settings
-from fontanel.engine.answering.targets import Target, desk_target
+from fontanel.engine.answering.second import version_for
+from fontanel.engine.answering.targets import Target, desk_target, version_of
 from fontanel.engine.documents.readings import reading_text
 from fontanel.engine.gaps.collecting import note_feedback
 from fontanel.engine.runtime.runtime import Runtime
@@ -42,7 +43,7 @@ from fontanel.schemas import (
     PublicDesk,
     TurnOut,
 )
-from fontanel.service.auth.access import Reader, Require, RuntimeDep, record_use
+from fontanel.service.auth.access import Access, Reader, Require, RuntimeDep, record_use
 from fontanel.service.auth.desk_users import (
     Bearer,
     DeskUser,
@@ -204,8 +205,11 @@ def _target(user: DeskUser, body: DeskAskIn) -> Target:
             "The desk is not published yet.",
             advice="An editor publishes it, or asks the draft.",
         )
-    number = None if body.draft else body.version if body.version is not None else desk.published
     with user.access.reading() as access:
+        if body.draft:
+            number = None
+        else:
+            number = _version_for(access, user) if body.version is None else body.version
         stored = settings_of(access, desk, number)
         if body.settings:
             stored = check_settings(access, merge_settings(stored, body.settings))
@@ -218,6 +222,16 @@ def _target(user: DeskUser, body: DeskAskIn) -> Target:
             advice="An editor names one.",
         )
     return target
+
+
+def _version_for(access: Access, user: DeskUser) -> int | None:
+    """Return the published version that an asker gets; guests none that is for members only."""
+    number = version_for(user.desk, user.asker)
+    if number is None or number == user.desk.published or user.link is None:
+        return number
+    second = version_of(access.session, user.desk, number)
+    open_to_guests = second is not None and second.settings.get("audience") == "link"
+    return number if open_to_guests else user.desk.published
 
 
 def _answer_for(user: DeskUser, turn: Turn) -> AnswerOut:

@@ -199,6 +199,8 @@ def activate_version(
     if not close_links:
         check_links_stay_open(access.session, desk_row, settings)
     desk_row.published = number
+    if desk_row.second_version == number:
+        desk_row.second_version, desk_row.second_share = None, 0
     desk_row.version += 1
     desk_row.changed_at = now()
     access.session.flush()
