@@ -43,7 +43,8 @@ def load_examples() -> tuple[list[Any], list[dict[str, Any]]]:
 
 def load_items() -> list[dict[str, Any]]:
     """Return the items that questions refer to by their number."""
-    return [json.loads(line) for line in (ROOT / "training" / "items.jsonl").read_text().splitlines()]
+    lines = (ROOT / "training" / "items.jsonl").read_text().splitlines()
+    return [json.loads(line) for line in lines]
 
 
 def load_trained(model: nn.Module, path: Path) -> None:

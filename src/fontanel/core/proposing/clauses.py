@@ -76,7 +76,7 @@ _AUXILIARY = re.compile(rf"(?:{_AUXILIARIES})\b")
 _MAX_SUBJECT_WORDS = 9
 #: Words that are no part of a subject of a plain form.
 _VERBAL = re.compile(
-    r"\b(?:could|would|might|shall|do|does|did|has|have|had|been|be|not|thing|things"
+    r"\b(?:could|would|might|shall|do|does|did|has|have|had|been|be|not|thing|things|remains|stays|becomes|gets"
     rf"|{_AUXILIARIES})\b",
     re.I,
 )

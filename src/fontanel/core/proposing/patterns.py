@@ -31,8 +31,7 @@ ONLY = re.compile(r"\s*only\s+(?:when|if|after|with|by)\s+.+$")
 # What follows the verb, from its beginning.
 PLACE = re.compile(
     r"^(?P<verb>(?:\w+ly )?(?:kept|stored|held|landed|moored|located|situated|stowed|placed|put"
-    r"|parked|left|posted|displayed|published|returned|handed in|collected|bought|sold|shown"
-    r"|filed|listed|delivered))\s+(?:in|at|on|under|near|behind|next to|to|from)\s+\S"
+    r"|parked|left|posted|displayed|published|returned|handed in|collected|filed|listed|delivered))\s+(?:in|at|on|under|near|behind|next to|to|from)\s+\S"
 )
 SIZE = re.compile(rf"^{_ABOUT}{_NUMBER}(?: [a-z]+)? (?P<how>long|wide|high|deep|tall|thick|old)\b")
 MONEY = re.compile(
@@ -45,13 +44,15 @@ ALLOWED = re.compile(
     r"|required|free|included|insured|covered|refunded)\b"
     r"(?P<more>(?:\s+(?:in|on|for|at|to|during|outside)\s[^,;:(]+)?)"
 )
+#: The agent of a passive: a person or a body of persons.
+_AGENT = (
+    r"(?:(?!that |which |and |or )\w+ ){0,3}?(?:\w{2,}(?:er|or|ist|ant|ian|man|men|ers|ors|ists|ians)"
+    r"|firm|board|team|staff|office|department|police|council|committee|agency|company|club|trust"
+    r"|government|crew|court|chair|head|clerk|bank|school|union|panel|desk|nurse|parents|trustees)\b"
+)
 BY = re.compile(
     r"^(?P<verb>(?:\w+ly )?\w+(?:ed|en|wn|id|ld|de|ht|pt|lt|un|ut))"
-    r"\s+(?P<what>(?:(?:at|on|in|for) [^,;]*? )?)by "
-    r"(?:(?:the|an?|our) "
-    r"(?!hour|day|week|month|year|tonne|kilo|metre|minute|date|end|deadline|piece)"
-    r"|(?!Mon|Tues|Wednes|Thurs|Fri|Satur|Sun|Jan|Feb|Mar|Apr|May|Jun|Jul|Aug|Sep|Oct|Nov|Dec)"
-    r"[A-Z])"
+    rf"\s+(?P<what>(?:(?:at|on|in|for) [^,;]*? )?)by (?:the|an?|our|its|two|three) {_AGENT}"
 )
 DEFINED = re.compile(r"^(?:an?|the|any) [a-z]")
 PERSON = re.compile(
@@ -74,8 +75,8 @@ CONDITION = re.compile(
     r"^(?P<word>If|When|Whenever) (?P<clause>[^,;:]{8,110}), (?:then )?(?P<main>\S.{8,})$"
 )
 #: A condition without a subject of its own: "if paid in cash".
-BARE = re.compile(r"(?:\w+ed|paid|lost|possible|necessary|needed|not|in|on|at|by|for|no)\b")
-PURPOSE = re.compile(r"^To (?P<verb>[a-z]+ [^,;:]{3,80}), \S.{8,}$")
+BARE = re.compile(r"(?:[b-z]|\w+ed|paid|lost|possible|necessary|needed|not|in|on|at|by|for|no)\b")
+PURPOSE = re.compile(r"^To (?P<verb>[a-z]+ (?!sure)[^,;:]{3,80}), \S.{8,}$")
 BECAUSE = re.compile(r"^(?P<before>[^;:]{8,120}?),? because .{8,}$")
 FOLLOWING = re.compile(
     r"^The following (?P<what>[a-z][\w -]{2,40}?) (?P<verb>are|must|may|can)"
@@ -89,5 +90,9 @@ QUESTION = re.compile(
     r"^(?:What|When|Where|Who|Which|Why|How|Is|Are|Can|May|Do|Does|Must|Should)\b[^?]{6,150}\?$"
 )
 CLAUSE_END = re.compile(r"[;:(]|,(?!\d)|\s(?:and|but|or|so|except|unless|which|who|because|that)\s")
+#: An end that something has to follow.
+OPEN_END = re.compile(r"\b(?:of|at|in|on|for|to|by|with|from|the|an?|and|or|only)$")
 #: The number of a clause or rule before its text.
-NUMBERED = re.compile(r"^(?:§ ?)?(?:\d+(?:\.\d+)*[.)]?|\(?[a-z]\)|[A-Z]\.\d+)\s+(?=[A-Z\"“])")
+NUMBERED = re.compile(
+    r"^(?:§ ?)?(?:\d+(?:\.\d+)*[.)]?|\(?[a-z]\)|[A-Z]\.?\d+(?:\.\d+)*)\s+(?=[A-Z\"“])"
+)

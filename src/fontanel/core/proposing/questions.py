@@ -155,7 +155,8 @@ def _of_circumstance(verb: str, subject: str, rest: str) -> Iterator[tuple[str, 
         found = pattern.search(rest)
         if found and found.start() > 0:
             before = rest[: found.start()]
-            if not patterns.CLAUSE_END.search(before) and not before.startswith("not "):
+            whole = not patterns.CLAUSE_END.search(before) and not patterns.OPEN_END.search(before)
+            if whole and not before.startswith("not "):
                 yield (f"{word} {_asked(verb, subject, before)}?",)
                 return
     main = rest[: found.start()] if (found := patterns.CLAUSE_END.search(rest)) else rest
@@ -163,7 +164,8 @@ def _of_circumstance(verb: str, subject: str, rest: str) -> Iterator[tuple[str, 
         if "between" in main:
             return
         plain = re.sub(r"^(?:not|only|also|always|never) ", "", main)
-        asked = "can" if verb == "cannot" else verb
+        forbidden = verb == "must" and main.startswith("not ")
+        asked = "may" if forbidden else "can" if verb == "cannot" else verb
         yield (f"{asked.capitalize()} {subject} {plain}?",)
 
 

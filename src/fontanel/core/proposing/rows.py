@@ -12,7 +12,19 @@ _OF = frozenset(
     {"length", "width", "height", "depth", "draught", "weight", "capacity", "meaning", "value"}
     | {"speed", "size", "colour", "color", "default", "area", "volume", "rank", "temperature"}
     | {"voltage", "pressure", "diameter", "strength", "range", "purpose", "population", "title"}
-    | {"name", "address", "author", "version", "unit", "symbol", "code", "postcode"}
+    | {
+        "name",
+        "address",
+        "author",
+        "version",
+        "unit",
+        "owner",
+        "power",
+        "symbol",
+        "code",
+        "postcode",
+        "type",
+    }
 )
 #: Columns after which "for" does.
 _FOR = frozenset(
@@ -21,17 +33,17 @@ _FOR = frozenset(
     | {"interval", "frequency", "response", "time", "date", "day", "days", "hours", "maximum"}
     | {"minimum", "number", "amount", "quantity", "dose", "dosage", "phone", "telephone", "fax"}
     | {"extension", "e-mail", "email", "channel", "room", "floor", "place", "location", "contact"}
-    | {"person", "owner", "responsible", "department", "office", "supplier", "description"}
-    | {"remark", "condition", "requirement", "requirements", "format", "type", "status", "level"}
+    | {"person", "responsible", "department", "office", "supplier", "description"}
+    | {"remark", "condition", "requirement", "requirements", "format", "status", "level"}
     | {"percentage", "discount", "premium", "cover", "excess", "retention", "storage", "access"}
     | {"permission", "approval", "opening", "closing", "departure", "arrival", "platform", "gate"}
-    | {"berth", "water", "power"}
+    | {"berth", "water"}
 )
 _EMPTY = frozenset({"", "-", "–", "—", "none", "no", "yes", "x", "n/a", "0"})
 _COLUMN = re.compile(r"^[A-Za-z][A-Za-z -]{2,40}$")
 #: Columns that are phrases, not nouns.
 _PHRASE = re.compile(
-    r"^(?:when|where|who|how|by|to|for|if|at|on|in|from|kept|provided|given|paid|held|not|is|are)\b"
+    r"^(?:we|you|they|what|which|when|where|who|how|by|to|for|if|at|on|in|from|kept|provided|given|paid|held|not|is|are)\b"
     r"|\b(?:by|for|to|of|from|after|before)$|\b(?:at|to|then|per)\b",
     re.I,
 )
@@ -45,7 +57,7 @@ def questions_of_row(statement: Statement) -> Iterator[tuple[str, ...]]:
     if len(cells) != len(columns) or not 2 <= len(cells) <= 12:
         return
     key = cells[0].strip()
-    if not _KEY.match(key) or key.lower() in _EMPTY:
+    if not _KEY.match(key) or key.lower() in _EMPTY or _PHRASE.search(columns[0].strip()):
         return
     for column, cell in zip(columns[1:], cells[1:], strict=True):
         name = column.strip()
