@@ -12,6 +12,8 @@ from dataclasses import dataclass
 from difflib import SequenceMatcher
 from enum import StrEnum
 
+from fontanel.core.answering.question.rewriting import CALENDAR
+from fontanel.core.answering.writing.clauses import NEGATION
 from fontanel.core.answering.writing.contradictions import names, numbers
 from fontanel.core.text.sentences import sentence_spans
 
@@ -22,12 +24,8 @@ _ALIKE = 0.5
 #: Characters around a quote by which equal places are told apart.
 _AROUND = 80
 _WORD = re.compile(r"\w+")
-_NEGATION = re.compile(r"\b(?:no|not|never|none|neither|without|cannot|\w+n['’]t)\b", re.I)
 #: A fact that a sentence may state differently without another word being changed.
-_DAY = re.compile(
-    r"\b(?:Monday|Tuesday|Wednesday|Thursday|Friday|Saturday|Sunday|January|February|March|April"
-    r"|May|June|July|August|September|October|November|December)s?\b"
-)
+_DAY = re.compile(rf"\b(?:{CALENDAR})\b")
 
 
 class TextChange(StrEnum):
@@ -138,7 +136,7 @@ def _states_another(sentence: str, other: str) -> bool:
         bool(numbers(sentence) - numbers(other))
         or bool(names(sentence) - set(_words(other)))
         or _days(sentence) != _days(other)
-        or bool(_NEGATION.search(sentence)) != bool(_NEGATION.search(other))
+        or bool(NEGATION.search(sentence)) != bool(NEGATION.search(other))
     )
 
 

@@ -31,7 +31,8 @@ ONLY = re.compile(r"\s*only\s+(?:when|if|after|with|by)\s+.+$")
 # What follows the verb, from its beginning.
 PLACE = re.compile(
     r"^(?P<verb>(?:\w+ly )?(?:kept|stored|held|landed|moored|located|situated|stowed|placed|put"
-    r"|parked|left|posted|displayed|published|returned|handed in|collected|filed|listed|delivered))\s+(?:in|at|on|under|near|behind|next to|to|from)\s+\S"
+    r"|parked|left|posted|displayed|published|returned|handed in|collected|filed|listed"
+    r"|delivered))\s+(?:in|at|on|under|near|behind|next to|to|from)\s+\S"
 )
 SIZE = re.compile(rf"^{_ABOUT}{_NUMBER}(?: [a-z]+)? (?P<how>long|wide|high|deep|tall|thick|old)\b")
 MONEY = re.compile(
@@ -46,7 +47,8 @@ ALLOWED = re.compile(
 )
 #: The agent of a passive: a person or a body of persons.
 _AGENT = (
-    r"(?:(?!that |which |and |or )\w+ ){0,3}?(?:\w{2,}(?:er|or|ist|ant|ian|man|men|ers|ors|ists|ians)"
+    r"(?:(?!that |which |and |or )\w+ ){0,3}?"
+    r"(?:\w{2,}(?:er|or|ist|ant|ian|man|men|ers|ors|ists|ians)"
     r"|firm|board|team|staff|office|department|police|council|committee|agency|company|club|trust"
     r"|government|crew|court|chair|head|clerk|bank|school|union|panel|desk|nurse|parents|trustees)\b"
 )
