@@ -6,7 +6,7 @@ import argparse
 import sys
 from datetime import date
 from pathlib import Path
-from typing import Any, Literal
+from typing import Any
 
 from rich.text import Text
 
@@ -14,14 +14,10 @@ from fontanel.cli.commands.conversations import print_place
 from fontanel.cli.context import Context, UsageProblem
 from fontanel.cli.format import moment, percent
 from fontanel.cli.options.asking_first import ask_first
+from fontanel.cli.options.records_file import read_records, refusal
 from fontanel.schemas import ApprovedChange, ApprovedIn, ApprovedOut, ApprovedPlaceIn
 
 _STATES = ("draft", "approved", "retired")
-_FORMS: dict[str, Literal["jsonl", "csv"]] = {
-    ".jsonl": "jsonl",
-    ".ndjson": "jsonl",
-    ".csv": "csv",
-}
 
 
 def add_commands(
@@ -268,17 +264,10 @@ def match_question(context: Context, options: argparse.Namespace) -> None:
 
 def import_file(context: Context, options: argparse.Namespace) -> int:
     path = Path(options.file)
-    form = _FORMS.get(path.suffix.lower())
-    if form is None:
-        raise UsageProblem(f"The name of {path.name} does not end in .jsonl or .csv.")
-    try:
-        text = path.read_text("utf-8-sig")
-    except (OSError, UnicodeError) as error:
-        raise UsageProblem(f"{path} cannot be read: {error}.") from error
+    text, form = read_records(path)
     result = context.client.import_approved(context.kb(), text, form)
     if result.problems:
-        lines = "\n".join(f"{path.name}:{p.line}: {p.problem}" for p in result.problems)
-        context.show(result, f"{lines}\nNothing was imported.")
+        context.show(result, refusal(path, result.problems))
         return 1
     context.show(
         result,

@@ -5,20 +5,15 @@ from __future__ import annotations
 import argparse
 import sys
 from pathlib import Path
-from typing import Any, Literal
+from typing import Any
 
 from rich.text import Text
 
 from fontanel.cli.context import Context, UsageProblem
 from fontanel.cli.format import moment
 from fontanel.cli.options.asking_first import ask_first
+from fontanel.cli.options.records_file import read_records, refusal
 from fontanel.schemas import SetChange, SetQuestionIn, SetQuestionOut
-
-_FORMS: dict[str, Literal["jsonl", "csv"]] = {
-    ".jsonl": "jsonl",
-    ".ndjson": "jsonl",
-    ".csv": "csv",
-}
 
 
 def add_commands(group: Any, verb: Any, common: argparse.ArgumentParser) -> None:
@@ -216,17 +211,10 @@ def collect(context: Context, options: argparse.Namespace) -> None:
 
 def import_set(context: Context, options: argparse.Namespace) -> int:
     path = Path(options.file)
-    form = _FORMS.get(path.suffix.lower())
-    if form is None:
-        raise UsageProblem(f"The name of {path.name} does not end in .jsonl or .csv.")
-    try:
-        text = path.read_text("utf-8-sig")
-    except (OSError, UnicodeError) as error:
-        raise UsageProblem(f"{path} cannot be read: {error}.") from error
+    text, form = read_records(path)
     result = context.client.import_set(options.set, text, form)
     if result.problems:
-        lines = "\n".join(f"{path.name}:{p.line}: {p.problem}" for p in result.problems)
-        context.show(result, f"{lines}\nNothing was imported.")
+        context.show(result, refusal(path, result.problems))
         return 1
     context.show(result, f"{result.added} questions added.")
     return 0
