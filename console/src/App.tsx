@@ -19,6 +19,7 @@ import { CoveragePage } from "./pages/document/CoveragePage";
 import { DocumentPage } from "./pages/document/DocumentPage";
 import { ProposalsPage } from "./pages/document/ProposalsPage";
 import { WritePage } from "./pages/document/WritePage";
+import { ChangedTab } from "./pages/gaps/ChangedTab";
 import { FeedbackTab } from "./pages/gaps/FeedbackTab";
 import { GapPage } from "./pages/gaps/GapPage";
 import { GapsPage } from "./pages/gaps/GapsPage";
@@ -74,6 +75,7 @@ export function App() {
                 <Route path="questions" element={<QuestionsTab />} />
                 <Route path="questions/:gap" element={<GapPage />} />
                 <Route path="feedback" element={<FeedbackTab />} />
+                <Route path="changed" element={<ChangedTab />} />
               </Route>
               <Route path="trials" element={<TrialsPage />} />
               <Route path="trials/new" element={<NewTrialPage />} />

@@ -2005,6 +2005,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/teams/{team}/changed-answers": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List past answers whose text has changed
+         * @description Last changed first. Ask one again to see what is answered now.
+         */
+        get: operations["list_changed_answers_api_v1_teams__team__changed_answers_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/teams/{team}/kbs/{kb}/proposals": {
         parameters: {
             query?: never;
@@ -3556,6 +3576,32 @@ export interface components {
             hidden: number;
         };
         /**
+         * ChangedAnswer
+         * @description A past answer that cites text that has changed since.
+         */
+        ChangedAnswer: {
+            /** Answer Id */
+            answer_id: string;
+            /** Question */
+            question: string;
+            /** Text */
+            text: string;
+            /** Desk Id */
+            desk_id: string | null;
+            /**
+             * Asked At
+             * Format: date-time
+             */
+            asked_at: string;
+            /**
+             * Changed At
+             * Format: date-time
+             */
+            changed_at: string;
+            /** Sources */
+            sources: components["schemas"]["ChangedSource"][];
+        };
+        /**
          * ChangedCitation
          * @description A citation whose document has changed since: `state` is `changed` or `gone`.
          */
@@ -3571,6 +3617,30 @@ export interface components {
              * @enum {string}
              */
             state: "changed" | "gone";
+        };
+        /**
+         * ChangedSource
+         * @description Text that an answer cites, and what became of it.
+         */
+        ChangedSource: {
+            /** Document Id */
+            document_id: string;
+            /** Title */
+            title: string;
+            /**
+             * Change
+             * @enum {string}
+             */
+            change: "reworded" | "contradicted" | "removed";
+            /** Old Text */
+            old_text: string;
+            /**
+             * New Text
+             * @description Empty if the text, or the document, is gone.
+             */
+            new_text: string;
+            /** Revision Id */
+            revision_id: string | null;
         };
         /** CheckIn */
         CheckIn: {
@@ -5948,6 +6018,13 @@ export interface components {
         Page_ApprovedVersionOut_: {
             /** Items */
             items: components["schemas"]["ApprovedVersionOut"][];
+            /** Next */
+            next?: string | null;
+        };
+        /** Page[ChangedAnswer] */
+        Page_ChangedAnswer_: {
+            /** Items */
+            items: components["schemas"]["ChangedAnswer"][];
             /** Next */
             next?: string | null;
         };
@@ -16944,6 +17021,74 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["GapDetail"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not valid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    list_changed_answers_api_v1_teams__team__changed_answers_get: {
+        parameters: {
+            query?: {
+                desk?: string | null;
+                /** @description Only where the text states another value, or is gone. */
+                contradicted?: boolean;
+                offset?: number;
+                limit?: number;
+            };
+            header?: never;
+            path: {
+                team: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Page_ChangedAnswer_"];
                 };
             };
             /** @description Not signed in */

@@ -96,3 +96,18 @@ def test_coverage_is_a_map_of_the_document(page: Page, team: TeamSetup) -> None:
     page.goto(f"/t/{team.slug}/kbs/rules/coverage")
     page.get_by_label("Only documents that no answer needed").check()
     expect(page.get_by_text("No such documents.")).to_be_visible()
+
+
+def test_past_answers_whose_text_changed_are_listed(page: Page, team: TeamSetup) -> None:
+    client = team.client
+    client.ask_desk("crews", CRANE)
+    document = client.show_document("rules", "storm-plan.md")
+    text = STORM.decode().replace("38 knots", "36 knots")
+    client.rewrite_document("rules", document.id, text, document.version)
+    sign_in(page, team)
+    page.goto(f"/t/{team.slug}/gaps/changed")
+    changed = page.get_by_role("list", name="Changed answers")
+    expect(changed.get_by_text("now:")).to_contain_text("36 knots")
+    expect(changed.get_by_text("before:")).to_contain_text("38 knots")
+    changed.get_by_role("link", name=CRANE).click()
+    expect(page.get_by_text("cites text that has changed since")).to_be_visible()

@@ -52,6 +52,10 @@ class QualityCalls:
         path = f"{self._gap(gap)}/questions/{quoted(answer)}/take-out"
         return Call("POST", path, s.GapDetail)
 
+    def list_changed_answers(self, params: Mapping[str, Any]) -> Call[s.Page[s.ChangedAnswer]]:
+        path = f"{self._team()}/changed-answers"
+        return Call("GET", path, s.Page[s.ChangedAnswer], params=params)
+
     def list_feedback(self, params: Mapping[str, Any]) -> Call[s.Page[s.FeedbackItem]]:
         return Call("GET", f"{self._team()}/feedback", s.Page[s.FeedbackItem], params=params)
 

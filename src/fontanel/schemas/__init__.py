@@ -72,6 +72,8 @@ from fontanel.schemas.editions import (
 )
 from fontanel.schemas.facts import FactsOut
 from fontanel.schemas.gaps import (
+    ChangedAnswer,
+    ChangedSource,
     DocumentCoverage,
     FeedbackChange,
     FeedbackItem,
@@ -269,7 +271,9 @@ __all__ = [
     "BulkIn",
     "BulkOut",
     "ChangeOut",
+    "ChangedAnswer",
     "ChangedCitation",
+    "ChangedSource",
     "CheckEvent",
     "CheckIn",
     "ChoiceOut",

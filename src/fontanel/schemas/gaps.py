@@ -7,6 +7,7 @@ from typing import Annotated, Literal
 
 from pydantic import Field, StringConstraints
 
+from fontanel.schemas.approved import ChangeName
 from fontanel.schemas.base import LocatorOut, Model
 from fontanel.schemas.turns import FeedbackReason
 
@@ -172,3 +173,26 @@ class PassageCoverage(Model):
     text: str
     found: int
     cited: int
+
+
+class ChangedSource(Model):
+    """Text that an answer cites, and what became of it."""
+
+    document_id: str
+    title: str
+    change: ChangeName
+    old_text: str
+    new_text: str = Field(description="Empty if the text, or the document, is gone.")
+    revision_id: str | None
+
+
+class ChangedAnswer(Model):
+    """A past answer that cites text that has changed since."""
+
+    answer_id: str
+    question: str
+    text: str
+    desk_id: str | None
+    asked_at: datetime
+    changed_at: datetime
+    sources: list[ChangedSource]

@@ -19,6 +19,7 @@ from fontanel.service.routes.kbs import (
 )
 from fontanel.service.routes.people import invitations, sessions, teams
 from fontanel.service.routes.quality import (
+    changed,
     coverage,
     feedback,
     gaps,
@@ -50,6 +51,7 @@ _ROUTERS = (
     chat.router,
     answers.router,
     gaps.router,
+    changed.router,
     proposals.router,
     feedback.router,
     coverage.router,

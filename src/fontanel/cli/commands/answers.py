@@ -29,6 +29,15 @@ def add_commands(noun: Any, verb: Any, common: argparse.ArgumentParser) -> None:
     )
     again = verb(answers, "again", ask_again, "ask the same question again now", common)
     feedback = verb(answers, "feedback", give_feedback, "give feedback on an answer", common)
+    changed = verb(
+        answers, "changed", list_changed, "list answers that cite text that has changed", common
+    )
+    changed.add_argument("--desk", help="only of this desk")
+    changed.add_argument(
+        "--contradicted",
+        action="store_true",
+        help="only where the text states another value, or is gone",
+    )
     for parser in (show, again, feedback):
         parser.add_argument("answer", metavar="ID")
     feedback.add_argument("desk", metavar="DESK")
@@ -49,6 +58,22 @@ def add_commands(noun: Any, verb: Any, common: argparse.ArgumentParser) -> None:
     )
     feedback.add_argument("--comment", default="")
     feedback.add_argument("--citation", type=int, default=0, help="on this citation only")
+
+
+def list_changed(context: Context, options: argparse.Namespace) -> None:
+    result = context.client.list_changed_answers(
+        desk=options.desk, contradicted=options.contradicted
+    )
+    if context.json or not result:
+        context.show(result, "No answer cites text that has changed.")
+        return
+    for one in result:
+        context.say(Text.assemble((one.answer_id, "cyan"), "  ", (one.question, "bold")))
+        for source in one.sources:
+            context.say(Text(f"    {source.change}: {source.title}"))
+            context.say(Text(f"      before: {source.old_text}", "dim"))
+            context.say(Text(f"      now:    {source.new_text or 'removed'}", "dim"))
+    context.say(Text("\n'fontanel answer again ID' asks one again.", "dim"))
 
 
 def show_answer(context: Context, options: argparse.Namespace) -> None:

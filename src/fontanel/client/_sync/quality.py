@@ -70,6 +70,19 @@ class SyncQualityClient(BaseClient):
         """
         return self._send(self._calls.take_question_out(gap, answer))
 
+    def list_changed_answers(
+        self, *, desk: str | None = None, contradicted: bool = False, limit: int = 200
+    ) -> list[s.ChangedAnswer]:
+        """Return past answers that cite text which has changed, last changed first.
+
+        Args:
+            contradicted: Only where the text states another value, or is gone.
+            limit: The maximum number, at most 200.
+        """
+        params = {"contradicted": contradicted, "limit": min(limit, 200)}
+        shown = params if desk is None else {**params, "desk": desk}
+        return (self._send(self._calls.list_changed_answers(shown))).items
+
     def list_feedback(
         self,
         *,

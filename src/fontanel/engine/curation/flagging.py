@@ -1,4 +1,4 @@
-"""Flag approved answers when their source text changes.
+"""Flag approved answers and past answers when their source text changes.
 
 A background step compares each place of a knowledge base's approved answers with the revision that
 is indexed now. Unchanged text is followed to where it is; what changed gets a flag.
@@ -7,6 +7,7 @@ is indexed now. Unchanged text is followed to where it is; what changed gets a f
 from __future__ import annotations
 
 import threading
+import time
 from collections.abc import Iterator
 from dataclasses import dataclass
 from functools import lru_cache
@@ -16,11 +17,13 @@ from sqlalchemy.orm import Session
 
 from fontanel.core.curation.following import Followed, TextChange, follow
 from fontanel.engine.curation.approved import Place, move_place
+from fontanel.engine.curation.past_answers import compare_sources, record_change
 from fontanel.engine.documents.readings import reading_text
 from fontanel.engine.notices.notify import notify_team
 from fontanel.records.blobs import BlobStore
 from fontanel.records.ids import new_id
 from fontanel.records.tables import (
+    AnswerSource,
     ApprovedAnswer,
     ApprovedFlag,
     ApprovedState,
@@ -34,6 +37,8 @@ from fontanel.records.unit_of_work import Committed, Records
 
 #: Documents that are looked up together.
 _CHUNK = 500
+#: Seconds between two checks of a knowledge base.
+_PAUSE = 0.5
 #: Texts of revisions that are kept while a knowledge base is checked.
 _MAX_TEXTS = 8
 
@@ -58,6 +63,8 @@ class Flagging:
         self._blobs = blobs
         self._lock = threading.Lock()
         self._pending: set[str] = set()
+        #: When a knowledge base may be checked again: many changes in a row are checked at once.
+        self._next: dict[str, float] = {}
         self._begun = False
 
     def note(self, committed: Committed) -> None:
@@ -70,9 +77,12 @@ class Flagging:
         if not self._begun:
             self._begin()
         with self._lock:
-            kb_id = self._pending.pop() if self._pending else None
-        if kb_id is None:
-            return False
+            due = (kb for kb in self._pending if time.monotonic() >= self._next.get(kb, 0.0))
+            kb_id = next(due, None)
+            if kb_id is None:
+                return False
+            self._pending.discard(kb_id)
+            self._next[kb_id] = time.monotonic() + _PAUSE
         try:
             self._check(kb_id)
         except Exception:
@@ -82,9 +92,10 @@ class Flagging:
         return True
 
     def _begin(self) -> None:
-        """At start all knowledge bases with approved answers are checked."""
+        """At start all knowledge bases with approved or past answers are checked."""
         with self._records.reading() as session:
             existing = set(session.scalars(select(ApprovedAnswer.kb_id).distinct()))
+            existing |= set(session.scalars(select(AnswerSource.kb_id).distinct()))
         with self._lock:
             self._pending |= existing
         self._begun = True
@@ -93,10 +104,13 @@ class Flagging:
         with self._records.reading() as session:
             kb = session.get(Kb, kb_id)
             results = [] if kb is None else list(self._compare(session, kb))
-        if not results:
+            cited = [] if kb is None else list(compare_sources(session, self._blobs, kb))
+        if not results and not cited:
             return
         with self._records.writing() as session:
             kb = session.get(Kb, kb_id)
+            for change in cited:
+                record_change(session, change)
             flagged = 0 if kb is None else sum(_record(session, kb, one) for one in results)
             if kb is not None and flagged:
                 answers = "1 approved answer" if flagged == 1 else f"{flagged} approved answers"

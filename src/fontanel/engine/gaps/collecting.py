@@ -10,7 +10,7 @@ from sqlalchemy.orm import Session
 
 from fontanel.core.answering import APPROVED
 from fontanel.core.gaps.grouping import MAX_FOUND
-from fontanel.records.tables import GapKind, GapQuestion, PassageUse, Turn, TurnState
+from fontanel.records.tables import AnswerSource, GapKind, GapQuestion, PassageUse, Turn, TurnState
 
 #: The sufficiency below which an answer is more likely wrong than right.
 WEAK = 0.5
@@ -23,6 +23,8 @@ def note_turn(session: Session, turn: Turn) -> None:
     if turn.state != TurnState.DONE or turn.asker.startswith(TRIAL):
         return
     _note_uses(session, turn)
+    if turn.composer != APPROVED:
+        session.add_all(_sources_of(turn))
     if turn.outcome == "declined":
         session.add(_question_of(turn, GapKind.DECLINED))
     elif turn.outcome == "answered" and turn.composer != APPROVED and turn.sufficiency < WEAK:
@@ -53,6 +55,30 @@ def _question_of(turn: Turn, kind: GapKind) -> GapQuestion:
         sufficiency=round(turn.sufficiency, 4),
         asked_at=turn.created_at,
     )
+
+
+def _sources_of(turn: Turn) -> list[AnswerSource]:
+    """Return the text that an answer cites, to be followed; each place once."""
+    places = {
+        (one["kb_id"], one["document_id"], one["revision_id"], one["start"], one["end"]): one
+        for one in turn.citations
+        if one.get("kb_id")
+    }
+    return [
+        AnswerSource(
+            team_id=turn.team_id,
+            kb_id=one["kb_id"],
+            turn_id=turn.id,
+            document_id=one["document_id"],
+            title=one["title"],
+            revision_id=one["revision_id"],
+            checked_id=one["revision_id"],
+            start=one["start"],
+            end=one["end"],
+            quote=one["quote"],
+        )
+        for one in places.values()
+    ]
 
 
 def _note_uses(session: Session, turn: Turn) -> None:

@@ -29,7 +29,14 @@ from fontanel.records.tables.documents import (
     Revision,
     Validity,
 )
-from fontanel.records.tables.gaps import Gap, GapKind, GapQuestion, GapState, PassageUse
+from fontanel.records.tables.gaps import (
+    AnswerSource,
+    Gap,
+    GapKind,
+    GapQuestion,
+    GapState,
+    PassageUse,
+)
 from fontanel.records.tables.kbs import Edition, Kb, PassageRow, Segment, Tombstone
 from fontanel.records.tables.notices import Delivery, Notice, Receiver
 from fontanel.records.tables.people import (
@@ -55,6 +62,7 @@ from fontanel.records.tables.trials import (
 
 __all__ = [
     "SETTLED_STATES",
+    "AnswerSource",
     "ApprovedAnswer",
     "ApprovedFlag",
     "ApprovedState",

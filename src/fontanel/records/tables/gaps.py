@@ -100,3 +100,33 @@ class PassageUse(Base):
     cited: Mapped[int] = mapped_column(default=0)
     last_found_at: Mapped[datetime] = mapped_column(default=now)
     last_cited_at: Mapped[datetime | None]
+
+
+class AnswerSource(Base):
+    """Text that a past answer cites, followed from revision to revision.
+
+    It is characters [`start`, `end`) of `revision_id`, the last one in which it was found.
+    `checked_id` is the revision with which it was last compared, None if the document was gone;
+    `change` what became of it there (reworded, contradicted, removed), empty if nothing.
+    """
+
+    __tablename__ = "answer_sources"
+    __table_args__ = (
+        Index("ix_answer_sources_document", "kb_id", "document_id", "checked_id"),
+        Index("ix_answer_sources_change", "team_id", "change"),
+    )
+
+    key: Mapped[int] = mapped_column(primary_key=True, autoincrement=True)
+    team_id: Mapped[str] = mapped_column(ForeignKey("teams.id", ondelete="CASCADE"))
+    kb_id: Mapped[str] = mapped_column(ForeignKey("kbs.id", ondelete="CASCADE"))
+    turn_id: Mapped[str] = mapped_column(ForeignKey("turns.id", ondelete="CASCADE"), index=True)
+    document_id: Mapped[str]
+    title: Mapped[str]
+    revision_id: Mapped[str]
+    start: Mapped[int]
+    end: Mapped[int]
+    quote: Mapped[str]
+    checked_id: Mapped[str | None]
+    change: Mapped[str] = mapped_column(default="")
+    new_text: Mapped[str] = mapped_column(default="")
+    changed_at: Mapped[datetime] = mapped_column(default=now)
