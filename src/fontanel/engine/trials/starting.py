@@ -184,7 +184,7 @@ def _due(session: Session, row: QuestionSet) -> bool:
     since = last or row.changed_at
     if row.schedule == TrialSchedule.NIGHTLY:
         team = session.get_one(Team, row.team_id)
-        return since < _last_night(now(), team.time_zone)
+        return since < last_night(now(), team.time_zone)
     version = version_of(session, desk, desk.published)
     kbs = [part["kb"] for part in version.settings["kbs"]] if version is not None else []
     changed = Sync.added + Sync.changed + Sync.moved + Sync.removed
@@ -198,7 +198,7 @@ def _due(session: Session, row: QuestionSet) -> bool:
     return bool(session.scalar(select(synced))) and not session.scalar(select(unsettled))
 
 
-def _last_night(moment: datetime, time_zone: str) -> datetime:
+def last_night(moment: datetime, time_zone: str) -> datetime:
     """Return the last time at which nightly trials begin, before a moment."""
     local = moment.astimezone(ZoneInfo(time_zone))
     begin = local.replace(hour=_HOUR, minute=0, second=0, microsecond=0)
