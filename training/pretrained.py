@@ -47,6 +47,12 @@ def load_items() -> list[dict[str, Any]]:
     return [json.loads(line) for line in lines]
 
 
+def load_neighbours() -> list[list[list[int]]]:
+    """Return what `neighbours.py` wrote: for each item, the items nearest to its questions."""
+    result: list[list[list[int]]] = json.loads((WORK / "neighbours.json").read_text())
+    return result
+
+
 def load_trained(model: nn.Module, path: Path) -> None:
     """Load what `save_trained` wrote."""
     saved = load_file(path)

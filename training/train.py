@@ -4,8 +4,8 @@ A cross-encoder (Nogueira and Cho, "Passage re-ranking with BERT", 2019) with tw
 on the first token, and evidence, on the mean of each statement's tokens. Groups of one positive
 window and several negatives are trained with a softmax over the group and a binary loss.
 Questions that a window seems to answer and does not are trained as negatives, and to score below
-the question that it answers. A part of each step are approved answers below their question, asked
-in other words.
+the question that it answers. A training that goes on from another (`--begin`) has approved answers
+below their question in each step, asked in other words.
 
 Reads what `prepare.py` wrote; writes `var/training/evidence-<seed>.safetensors`.
 """
@@ -13,7 +13,6 @@ Reads what `prepare.py` wrote; writes `var/training/evidence-<seed>.safetensors`
 from __future__ import annotations
 
 import argparse
-import json
 import math
 import random
 import re
@@ -27,7 +26,15 @@ from tokenizers import Tokenizer
 from torch import Tensor, nn
 from torch.nn import functional
 
-from pretrained import WORK, load_encoder, load_examples, load_items, load_trained, save_trained
+from pretrained import (
+    WORK,
+    load_encoder,
+    load_examples,
+    load_items,
+    load_neighbours,
+    load_trained,
+    save_trained,
+)
 
 #: Tokens of a question, of a header and of a whole sequence.
 MAX_QUESTION, MAX_HEADER, MAX_TOKENS = 48, 40, 192
@@ -171,7 +178,7 @@ def swapped(question: str, text: str, random_: random.Random, identifiers: list[
 class Sampler:
     """Yields groups: token sequences of a question, and what each is."""
 
-    def __init__(self, examples: Examples, seed: int) -> None:
+    def __init__(self, examples: Examples, seed: int, *, approved: bool) -> None:
         self._examples = examples
         self._random = random.Random(seed)
         self._train = [q for q in examples.questions if q["part"] == "train"]
@@ -181,7 +188,7 @@ class Sampler:
         )
 
         self._items = load_items()
-        self._near: list[list[list[int]]] = json.loads((WORK / "neighbours.json").read_text())
+        self._near: list[list[list[int]]] = load_neighbours() if approved else []
         self._asked = {q["item"] for q in self._train}
         self._numbers = sorted(self._asked)
 
@@ -346,7 +353,7 @@ def evaluate_approved(model: EvidenceModel, examples: Examples, part: str) -> di
     share with a threshold above 97 % of the near misses.
     """
     model.eval()
-    items, near = load_items(), json.loads((WORK / "neighbours.json").read_text())
+    items, near = load_items(), load_neighbours()
     numbers = sorted({q["item"] for q in examples.questions if q["part"] == part})
     best, wrong = [], []
     with torch.inference_mode():
@@ -368,6 +375,13 @@ def evaluate_approved(model: EvidenceModel, examples: Examples, part: str) -> di
     }
 
 
+def report(model: EvidenceModel, examples: Examples, limit: int, *, approved: bool) -> None:
+    """Print figures on some questions of the tuning part."""
+    print("tuning", evaluate(model, examples, "tuning", limit), flush=True)
+    if approved:
+        print("tuning", evaluate_approved(model, examples, "tuning"), flush=True)
+
+
 def main() -> None:
     parser = argparse.ArgumentParser(description=__doc__)
     parser.add_argument("base", type=Path, help="the directory of the encoder's weights")
@@ -381,7 +395,8 @@ def main() -> None:
     torch.set_num_threads(2)
     torch.set_flush_denormal(True)
     examples = Examples(arguments.base)
-    sampler = Sampler(examples, arguments.seed + 100 * bool(arguments.begin))
+    goes_on = arguments.begin is not None
+    sampler = Sampler(examples, arguments.seed + 100 * goes_on, approved=goes_on)
     model = EvidenceModel(arguments.base)
     if arguments.begin:
         load_trained(model, arguments.begin)
@@ -402,7 +417,8 @@ def main() -> None:
             queue += sampler.epoch()
         groups = [sampler.group(question) for question in queue[:_GROUPS]]
         del queue[:_GROUPS]
-        groups += [sampler.approved() for _ in range(_APPROVED)]
+        if goes_on:
+            groups += [sampler.approved() for _ in range(_APPROVED)]
         done = max(step / steps, (time.monotonic() - started) / 60 / arguments.minutes)
         if done >= 1:
             break
@@ -425,12 +441,10 @@ def main() -> None:
                 flush=True,
             )
         if step % 400 == 0:
-            print("tuning", evaluate(model, examples, "tuning", 150), flush=True)
-            print("tuning", evaluate_approved(model, examples, "tuning"), flush=True)
+            report(model, examples, 150, approved=goes_on)
             save_trained(model, target)
     save_trained(model, target)
-    print("tuning", evaluate(model, examples, "tuning", 400), flush=True)
-    print("tuning", evaluate_approved(model, examples, "tuning"), flush=True)
+    report(model, examples, 400, approved=goes_on)
 
 
 if __name__ == "__main__":

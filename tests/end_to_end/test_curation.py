@@ -14,9 +14,10 @@ A ship may lie at a berth for 5 days. Hull scraping in the water is not allowed.
 
 ## Prices
 
-Fresh water costs 3.20 crowns a tonne. Shore power costs 0.31 crowns a kilowatt-hour.
+Fresh water costs 3.20 crowns a tonne. Shore power costs 0.31 crowns a kilowatt-hour. A line
+handler costs 24 crowns. The crane is tested every two weeks.
 """
-ASKED = "What is the price of fresh water?"
+QUESTION = "How much does fresh water cost?"
 
 
 def test_a_proposed_question_is_approved_served_flagged_and_corrected(
@@ -34,11 +35,12 @@ def test_a_proposed_question_is_approved_served_flagged_and_corrected(
     page.goto(f"/t/{team.slug}/kbs/rules/documents/{document.id}")
     page.get_by_role("link", name="questions it answers").click()
     page.get_by_role("button", name="Propose questions").click()
-    water = page.get_by_label("How much does fresh water cost?")
+    water = page.get_by_label(QUESTION)
     expect(water).to_be_visible()
-    for question in ("How long may a ship lie at a berth?", "How much does shore power cost?"):
-        page.get_by_label(question).check()
     water.check()
+    others = page.get_by_role("listitem").filter(has=page.get_by_role("checkbox", checked=False))
+    others.first.get_by_role("checkbox").check()
+    others.first.get_by_role("checkbox").check()
     page.get_by_label("Category").fill("Berths")
     page.get_by_role("button", name="Approve 3").click()
     expect(page.get_by_text("approved by Owner")).to_have_count(3)
@@ -47,9 +49,10 @@ def test_a_proposed_question_is_approved_served_flagged_and_corrected(
         left.last.click()
         page.wait_for_load_state("networkidle")
     assert {one.category for one in client.list_approved("rules")} == {"Berths"}
-    # A chat user asks in other words.
+    # A chat user asks in other words, and is offered the approved question.
     page.goto(f"/chat/{desk.id}")
-    ask(page, ASKED, 1)
+    ask(page, "What is the price of fresh water?", 1)
+    page.get_by_label("Similar questions").get_by_role("button", name=QUESTION).click()
     expect(page.get_by_text("Approved by Owner")).to_be_visible()
     expect(page.get_by_text("Fresh water costs 3.20 crowns a tonne.").first).to_be_visible()
     # The value changes: the answer is withheld until somebody has corrected it.
@@ -59,16 +62,16 @@ def test_a_proposed_question_is_approved_served_flagged_and_corrected(
     until(lambda: client.list_flags("rules"))
     (flag,) = client.list_flags("rules")
     assert flag.change == "contradicted"
-    assert client.ask_desk(desk.slug, ASKED).approval is None
+    assert client.ask_desk(desk.slug, QUESTION).approval is None
     page.goto(f"/t/{team.slug}/kbs/rules/approved/{flag.approved_id}")
     form = page.get_by_role("form", name="Approved answer")
     form.get_by_label("Answer").fill("Fresh water costs 4.10 crowns a tonne.")
     form.get_by_role("button", name="Save").click()
     until(lambda: client.list_flags("rules") == [])
     page.goto(f"/chat/{desk.id}")
-    ask(page, ASKED, 1)
+    ask(page, QUESTION, 1)
     expect(page.get_by_text("Fresh water costs 4.10 crowns a tonne.").first).to_be_visible()
-    assert client.ask_desk(desk.slug, ASKED).approval is not None
+    assert client.ask_desk(desk.slug, QUESTION).approval is not None
 
 
 def test_a_second_version_is_served_and_published(page: Page, service: Service) -> None:

@@ -139,16 +139,14 @@ class ApprovedSet:
         top = np.argpartition(-best, count - 1)[:count]
         top = top[np.argsort(-best[top], kind="stable")]
         places = [int(place) for place in top if best[place] >= _MIN_COSINE]
-        wordings = [self._nearest(place, cosines) for place in places]
-        windows = [
-            _window(wording, self._entries[place].text)
-            for place, wording in zip(places, wordings, strict=True)
-        ]
+        windows = [_window(self._entries[place].text) for place in places]
         scores = score(question, windows) if places else None
         asked = set(terms(question))
         results = []
-        for rank, (place, wording) in enumerate(zip(places, wordings, strict=True)):
+        for rank, place in enumerate(places):
             entry = self._entries[place]
+            own = np.flatnonzero(self._owners == place)
+            wording = self._wordings[int(own[np.argmax(cosines[own])])]
             if not names_the_same(question, wording, entry.text):
                 continue
             others = [float(best[other]) for other in top if other != place] or [0.0]
@@ -163,11 +161,6 @@ class ApprovedSet:
                 likely = max(likely, _SAME_TERMS)
             results.append(Match(entry.id, wording, likely, features))
         return sorted(results, key=lambda match: -match.likelihood)
-
-    def _nearest(self, place: int, cosines: Floats) -> str:
-        """Return the wording of an entry that is nearest to the question."""
-        own = np.flatnonzero(self._owners == place)
-        return self._wordings[int(own[np.argmax(cosines[own])])]
 
 
 def names_the_same(question: str, wording: str, answer: str) -> bool:
@@ -184,10 +177,9 @@ def _names(text: str) -> set[str]:
     return {fold(name) for name in exact_names(text)} | set(_NUMBER.findall(text))
 
 
-def _window(wording: str, text: str) -> WindowText:
-    """Return an approved answer below its question, as the evidence model was trained."""
+def _window(text: str) -> WindowText:
     text = text[:_MAX_READ]
-    return WindowText(wording, tuple(text[a:b] for a, b in sentence_spans(text)) or (text,))
+    return WindowText("", tuple(text[a:b] for a, b in sentence_spans(text)) or (text,))
 
 
 def _plain(question: str) -> str:

@@ -16,7 +16,7 @@ from fontanel.core.embedding.graph import Graph, encoder, finish, ints, quantize
 
 #: The trained changes, in files that are each less than 4 MB.
 WEIGHTS = Path(__file__).parent / "weights"
-NAME = "evidence-3"
+NAME = "evidence-2"
 
 
 def build_graph(weights: dict[str, Any], config: dict[str, Any]) -> Any:
