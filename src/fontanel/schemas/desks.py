@@ -176,7 +176,7 @@ class DeskOut(Model):
 class SecondVersionIn(Model):
     """A version that some askers get instead of the published one."""
 
-    version: int = Field(ge=1)
+    version: int = Field(ge=1, le=1_000_000)
     share: int = Field(ge=1, le=99, description="Per cent of the askers.")
 
 

@@ -134,16 +134,19 @@ class TrialIn(Model):
 
     question_set: str
     desk: str | None = None
-    version: int | Literal["draft"] | None = Field(
+    version: Annotated[int, Field(ge=1, le=1_000_000)] | Literal["draft"] | None = Field(
         None, description="The desk's version, or its draft; default: what is published."
     )
     kb: str | None = None
     edition: int | None = Field(
-        None, ge=1, description="The number of an edition of that knowledge base."
+        None, ge=1, le=1_000_000, description="The number of an edition of that knowledge base."
     )
     settings: dict[str, Any] = Field(default_factory=dict)
     max_tokens: int | None = Field(
-        None, ge=1, description="The trial is paused when it used as many tokens of a model."
+        None,
+        ge=1,
+        le=10**12,
+        description="The trial is paused when it used as many tokens of a model.",
     )
     compare_with: str | None = Field(None, description="The trial to compare it with.")
 
@@ -159,7 +162,7 @@ class TrialIn(Model):
 
 
 class TrialResume(Model):
-    max_tokens: int | None = Field(None, ge=1)
+    max_tokens: int | None = Field(None, ge=1, le=10**12)
 
 
 class ShareOut(Model):

@@ -25,7 +25,7 @@ def list_changed_answers(
     contradicted: Annotated[
         bool, Query(description="Only where the text states another value, or is gone.")
     ] = False,
-    offset: Annotated[int, Query(ge=0)] = 0,
+    offset: Annotated[int, Query(ge=0, le=1_000_000_000)] = 0,
     limit: Annotated[int, Query(ge=1, le=200)] = 50,
 ) -> Page[ChangedAnswer]:
     """Last changed first. Ask one again to see what is answered now."""

@@ -25,7 +25,7 @@ def show_coverage(
         int | None,
         Query(ge=1, le=3650, description="Only older documents, not cited for as many days."),
     ] = None,
-    offset: Annotated[int, Query(ge=0)] = 0,
+    offset: Annotated[int, Query(ge=0, le=1_000_000_000)] = 0,
     limit: Annotated[int, Query(ge=1, le=500)] = 100,
 ) -> Page[DocumentCoverage]:
     """The least cited first. Trials do not count."""

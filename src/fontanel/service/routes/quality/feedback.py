@@ -26,7 +26,7 @@ def list_feedback(
     desk: str | None = None,
     reason: FeedbackReason | None = None,
     assignee: str | None = None,
-    offset: Annotated[int, Query(ge=0)] = 0,
+    offset: Annotated[int, Query(ge=0, le=1_000_000_000)] = 0,
     limit: Annotated[int, Query(ge=1, le=200)] = 50,
 ) -> Page[FeedbackItem]:
     """Newest first; by default what was marked as unhelpful."""

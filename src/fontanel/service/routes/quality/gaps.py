@@ -38,7 +38,7 @@ def list_gaps(
     desk: str | None = None,
     assignee: str | None = None,
     text: Annotated[str | None, Query(description="Only those whose question contains it.")] = None,
-    offset: Annotated[int, Query(ge=0)] = 0,
+    offset: Annotated[int, Query(ge=0, le=1_000_000_000)] = 0,
     limit: Annotated[int, Query(ge=1, le=200)] = 50,
 ) -> Page[GapOut]:
     """Most often asked first; with `kind` or `desk`, those that have such questions."""

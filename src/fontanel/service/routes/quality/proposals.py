@@ -37,7 +37,7 @@ def list_proposals(
     kb: str,
     access: Editor,
     state: ProposalStateName = "open",
-    offset: Annotated[int, Query(ge=0)] = 0,
+    offset: Annotated[int, Query(ge=0, le=1_000_000_000)] = 0,
     limit: Annotated[int, Query(ge=1, le=500)] = 100,
 ) -> Page[ProposalOut]:
     """By document, in the order of its text."""

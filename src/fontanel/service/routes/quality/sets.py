@@ -110,7 +110,7 @@ def list_set_questions(
     question_set: str,
     access: TeamEditor,
     text: Annotated[str | None, Query(description="Only those that contain it.")] = None,
-    cursor: int = 0,
+    cursor: Annotated[int, Query(ge=0, le=1_000_000_000)] = 0,
     limit: Annotated[int, Query(ge=1, le=1000)] = 200,
 ) -> Page[SetQuestionOut]:
     row = engine.find_set(access.scope, question_set)
