@@ -39,6 +39,13 @@ def seed(service: Service, name: str) -> tuple[TeamSetup, dict[str, str]]:
     other = team.client.begin_trial(question_set.slug, kb=kb.id)
     for one in (trial, other):
         team.client.wait_for_trial(one.id)
+    prices = (
+        "# Rules\n\nFresh water costs 3.20 crowns a tonne. A ship may lie at a berth for 5 days.\n"
+    )
+    team.client.write_document(kb.id, "prices.md", prices)
+    team.client.wait_for_document(kb.id, "prices.md")
+    team.client.propose_questions(kb.id, "prices.md")
+    until(lambda: team.client.list_proposals(kb.id))
     unanswered = team.client.ask_desk(desk.id, "Who owns the private moon?")
     team.client.give_feedback(desk.id, unanswered.turn_id, helpful=False)
     until(lambda: team.client.list_gaps(text="moon"))
@@ -60,6 +67,7 @@ def seed(service: Service, name: str) -> tuple[TeamSetup, dict[str, str]]:
         "model": model.name,
         "question_set": question_set.slug,
         "question": question.id,
+        "proposal": team.client.list_proposals(kb.id)[0].id,
         "gap": team.client.list_gaps(text="moon")[0].id,
         "feedback": team.client.list_feedback()[0].id,
         "trial": trial.id,
