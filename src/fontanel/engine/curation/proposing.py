@@ -11,7 +11,7 @@ from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 
 import structlog
-from sqlalchemy import ColumnElement, Select, or_, select
+from sqlalchemy import or_, select
 from sqlalchemy.orm import Session
 
 from fontanel.core.answering.composing.judging import judge
@@ -74,7 +74,7 @@ class Proposing:
     def propose_next(self) -> bool:
         """Propose the questions of a document, if one waits; return whether there was one."""
         with self._records.reading() as session:
-            document = session.scalar(_waiting().limit(1))
+            document = _next_document(session)
             if document is None:
                 return False
             tried, found = 0, []
@@ -109,19 +109,26 @@ class Proposing:
         return ""
 
 
-def _waiting() -> Select[Document]:
-    """Return a query for documents that were asked for, or whose knowledge base proposes."""
-    asked: ColumnElement[bool] = ProposalRun.waiting.is_(True)
-    due = Kb.proposes_questions.is_(True) & or_(
-        ProposalRun.document_id.is_(None), ProposalRun.revision_id != Document.revision_id
+def _next_document(session: Session) -> Document | None:
+    """Return a document that was asked for, or whose knowledge base proposes by itself.
+
+    Most knowledge bases do not: their documents are not looked at.
+    """
+    indexed = select(Document).where(Document.state == DocumentState.INDEXED)
+    asked = indexed.join(ProposalRun, ProposalRun.document_id == Document.id).where(
+        ProposalRun.waiting.is_(True)
     )
-    return (
-        select(Document)
-        .join(Kb, Kb.id == Document.kb_id)
-        .outerjoin(ProposalRun, ProposalRun.document_id == Document.id)
-        .where(Document.state == DocumentState.INDEXED, or_(asked, due))
-        .order_by(asked.desc(), Document.key)
+    found = session.scalar(asked.limit(1))
+    if found is not None:
+        return found
+    kbs = session.scalars(select(Kb.id).where(Kb.proposes_questions.is_(True))).all()
+    if not kbs:
+        return None
+    due = indexed.outerjoin(ProposalRun, ProposalRun.document_id == Document.id).where(
+        Document.kb_id.in_(kbs),
+        or_(ProposalRun.document_id.is_(None), ProposalRun.revision_id != Document.revision_id),
     )
+    return session.scalar(due.limit(1))
 
 
 def _passages(session: Session, kb: Kb, document: Document) -> list[EvidencePassage]:

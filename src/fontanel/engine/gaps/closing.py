@@ -63,15 +63,16 @@ class GapCloser:
 
     def close_next(self) -> bool:
         """Ask one gap again, if one is due; return whether there was one."""
-        with self._lock:
-            changed = set(self._changed)
         with self._records.reading() as session:
-            if not self._begun:
-                changed |= set(session.scalars(select(Kb.id)))
+            with self._lock:
+                if not self._begun:
+                    # Documents may have changed while the service was down.
+                    self._changed |= set(session.scalars(select(Kb.id)))
+                    self._begun = True
+                changed = set(self._changed)
             due = next(
                 (one for kb_id in sorted(changed) if (one := self._due(session, kb_id))), None
             )
-        self._begun = True
         if due is None or self._cancelled.is_set():
             return False
         self._ask(due)

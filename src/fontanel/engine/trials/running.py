@@ -17,6 +17,7 @@ from sqlalchemy.orm import Session
 from fontanel.core.trials import Cited, Expectation, Given, Result, judge
 from fontanel.engine.answering.asking import Asked, Asking, Recorded
 from fontanel.engine.answering.targets import Target, TargetKb, answer_settings
+from fontanel.engine.gaps.collecting import TRIAL
 from fontanel.engine.notices.notify import notify_team
 from fontanel.engine.trials.starting import notify_of_losses
 from fontanel.records.tables import (
@@ -38,7 +39,7 @@ log = structlog.get_logger()
 #: Verdicts on statements that their sources do not support.
 _DOUBTFUL = frozenset({"weak", "uncited", "outdated"})
 #: What the askers of trials begin with.
-ASKER = "trial:"
+ASKER = TRIAL
 
 
 class TrialRunner:

@@ -21,6 +21,7 @@ from fontanel.records.tables import (
     Desk,
     Document,
     QuestionSet,
+    SetQuestion,
     Sync,
     SyncState,
     Team,
@@ -176,7 +177,8 @@ def _start(session: Session, row: QuestionSet) -> None:
 
 def _due(session: Session, row: QuestionSet) -> bool:
     desk = None if row.desk_id is None else session.get(Desk, row.desk_id)
-    if desk is None or desk.published is None or not questions_of(session, row.id):
+    asked = select(exists().where(SetQuestion.set_id == row.id))
+    if desk is None or desk.published is None or not session.scalar(asked):
         return False
     last = session.scalar(
         select(func.max(Trial.created_at)).where(Trial.set_id == row.id, Trial.scheduled.is_(True))

@@ -14,6 +14,7 @@ from fontanel.engine.answering.links import (
     link_state,
     published_settings,
 )
+from fontanel.engine.answering.second import end_second
 from fontanel.engine.answering.targets import version_of
 from fontanel.engine.trials.gate import check_trial
 from fontanel.engine.trials.running import ASKER
@@ -200,7 +201,7 @@ def activate_version(
         check_links_stay_open(access.session, desk_row, settings)
     desk_row.published = number
     if desk_row.second_version == number:
-        desk_row.second_version, desk_row.second_share = None, 0
+        end_second(desk_row)
     desk_row.version += 1
     desk_row.changed_at = now()
     access.session.flush()

@@ -10,6 +10,7 @@ from sqlalchemy import select
 
 from fontanel.core.trials import quantile, share
 from fontanel.core.trials.means import Estimate, mean, median
+from fontanel.engine.answering import second as engine
 from fontanel.engine.answering.links import check_links_stay_open
 from fontanel.engine.trials.running import ASKER
 from fontanel.errors import Conflict, NotFound
@@ -86,7 +87,7 @@ def _served(access: Access, ref: str) -> Desk:
 
 
 def _ended(access: Access, row: Desk) -> DeskOut:
-    row.second_version, row.second_share, row.second_since = None, 0, None
+    engine.end_second(row)
     return _changed(access, row)
 
 
