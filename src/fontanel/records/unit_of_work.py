@@ -77,6 +77,8 @@ class Committed:
 
     kbs: set[str] = field(default_factory=set)
     """Knowledge bases in which something changed."""
+    gap_kbs: set[str] = field(default_factory=set)
+    """Knowledge bases of questions that joined a gap, or were asked without a good answer."""
     editions: set[str] = field(default_factory=set)
     """Editions whose passages or segments changed."""
     deleted_documents: dict[str, list[str]] = field(default_factory=dict)
@@ -202,6 +204,8 @@ def _collect(session: Session, context: UOWTransaction, instances: Any) -> None:
             committed.editions.add(item.edition_id)
         elif isinstance(item, _INDEX):
             committed.editions.add(item.edition_id)
+        elif isinstance(item, GapQuestion):
+            committed.gap_kbs |= set(item.kb_ids)
     for item in session.deleted:
         _collect_deleted(session, committed, item)
 

@@ -6,6 +6,7 @@ import threading
 from dataclasses import dataclass, replace
 from typing import Any
 
+import structlog
 from sqlalchemy import exists, func, select
 from sqlalchemy.orm import Session
 
@@ -28,6 +29,8 @@ from fontanel.records.tables import (
 )
 from fontanel.records.unit_of_work import Committed, Records
 
+log = structlog.get_logger()
+
 #: How an answer that closed a gap by itself is recorded.
 ANSWERED = "answered"
 
@@ -42,20 +45,26 @@ class _Due:
 
 
 class GapCloser:
-    """Asks open gaps again, one at a time, once the documents of a knowledge base have settled."""
+    """Asks open gaps again, one at a time, once the documents of a knowledge base have settled.
+
+    Knowledge bases take turns, so that one with many gaps does not delay the others.
+    """
 
     def __init__(self, records: Records, asking: Asking) -> None:
         self._records = records
         self._asking = asking
         self._lock = threading.Lock()
-        self._changed: set[str] = set()
+        self._changes = 0
+        self._changed: dict[str, int] = {}
+        """Knowledge bases to look at, in turn, each with the number of its last change."""
         self._begun = False
         self._cancelled = threading.Event()
 
     def note(self, committed: Committed) -> None:
-        """Remember the knowledge bases that a unit of work changed."""
+        """Remember the knowledge bases that a unit of work changed, or that have a new gap."""
         with self._lock:
-            self._changed |= committed.kbs
+            self._changes += 1
+            self._changed |= dict.fromkeys(committed.kbs | committed.gap_kbs, self._changes)
 
     def stop(self) -> None:
         """Cancel the question that is being asked."""
@@ -63,62 +72,50 @@ class GapCloser:
 
     def close_next(self) -> bool:
         """Ask one gap again, if one is due; return whether there was one."""
+        if not self._begun:
+            self._begin()
+        # Taken before the records are read: a change in between is looked at again.
+        with self._lock:
+            changed = dict(self._changed)
+        due = None
         with self._records.reading() as session:
-            with self._lock:
-                if not self._begun:
-                    # Documents may have changed while the service was down.
-                    self._changed |= set(session.scalars(select(Kb.id)))
-                    self._begun = True
-                changed = set(self._changed)
-            due = next(
-                (one for kb_id in sorted(changed) if (one := self._due(session, kb_id))), None
-            )
+            for kb_id, number in changed.items():
+                if not _has_settled(session, kb_id):
+                    continue
+                due = _next_due(session, kb_id)
+                self._looked_at(kb_id, number, done=due is None)
+                if due is not None:
+                    break
         if due is None or self._cancelled.is_set():
             return False
         self._ask(due)
         return True
 
-    def _due(self, session: Session, kb_id: str) -> _Due | None:
-        """Return an open gap of a knowledge base that was not asked since it changed."""
-        unsettled = exists().where(Document.kb_id == kb_id, Document.state.not_in(SETTLED_STATES))
-        if session.scalar(select(unsettled)):
-            return None
-        last = max(
-            filter(
-                None,
-                (
-                    session.scalar(select(func.max(table.changed_at)).where(table.kb_id == kb_id))
-                    for table in (Document, ApprovedAnswer)
-                ),
-            ),
-            default=None,
-        )
-        searched = func.json_each(GapQuestion.kb_ids).table_valued("value", name="searched")
-        of_kb = (
-            select(GapQuestion.gap_id)
-            .join(searched, searched.c.value == kb_id)
-            .where(GapQuestion.gap_id == Gap.id)
-        )
-        query = select(Gap).where(Gap.state == GapState.OPEN, Gap.checked_at < last, of_kb.exists())
-        gap = None if last is None else session.scalar(query.order_by(Gap.checked_at).limit(1))
-        if gap is None:
-            with self._lock:
-                self._changed.discard(kb_id)
-            return None
-        return _Due(gap.id, gap.question, _target(session, gap))
+    def _begin(self) -> None:
+        # Documents may have changed while the service was down.
+        with self._records.reading() as session:
+            kbs = session.scalars(select(Kb.id)).all()
+        with self._lock:
+            self._changed = dict.fromkeys(kbs, 0) | self._changed
+        self._begun = True
+
+    def _looked_at(self, kb_id: str, number: int, *, done: bool) -> None:
+        """Forget a knowledge base without a gap that is due; put another at the end."""
+        with self._lock:
+            last = self._changed.pop(kb_id, number)
+            if not done or last != number:
+                self._changed[kb_id] = last
 
     def _ask(self, due: _Due) -> None:
         asked_at = now()
         answer: Answer | None = None
         if due.target is not None:
-            asked = Asked(
-                question=due.question, asker=f"{TRIAL}gaps", request_id=due.gap_id, keep=False
-            )
-            events = list(self._asking.ask(due.target, asked, None, self._cancelled))
-            recorded = next((one for one in reversed(events) if isinstance(one, Recorded)), None)
-            if recorded is None:
-                return  # the service stops
-            answer = recorded.answer
+            try:
+                answer = self._answer(due, due.target)
+            except Exception:
+                log.exception("a gap could not be asked again", gap=due.gap_id)
+            if self._cancelled.is_set():
+                return
         with self._records.writing() as session:
             gap = session.get(Gap, due.gap_id)
             if gap is None or gap.state != GapState.OPEN:
@@ -129,6 +126,39 @@ class GapCloser:
                 gap.answer, gap.changed_at = _stored(answer), now()
                 message = f"A question is answered by now: {gap.question}"
                 notify_team(session, gap.team_id, "gap.closed", message, {"gap": gap.id})
+
+    def _answer(self, due: _Due, target: Target) -> Answer | None:
+        asked = Asked(
+            question=due.question, asker=f"{TRIAL}gaps", request_id=due.gap_id, keep=False
+        )
+        events = list(self._asking.ask(target, asked, None, self._cancelled))
+        recorded = next((one for one in reversed(events) if isinstance(one, Recorded)), None)
+        return None if recorded is None else recorded.answer
+
+
+def _has_settled(session: Session, kb_id: str) -> bool:
+    unsettled = exists().where(Document.kb_id == kb_id, Document.state.not_in(SETTLED_STATES))
+    return not session.scalar(select(unsettled))
+
+
+def _next_due(session: Session, kb_id: str) -> _Due | None:
+    """Return an open gap of a knowledge base that was not asked since it changed."""
+    changes = (
+        session.scalar(select(func.max(table.changed_at)).where(table.kb_id == kb_id))
+        for table in (Document, ApprovedAnswer)
+    )
+    last = max(filter(None, changes), default=None)
+    if last is None:
+        return None
+    searched = func.json_each(GapQuestion.kb_ids).table_valued("value", name="searched")
+    of_kb = (
+        select(GapQuestion.gap_id)
+        .join(searched, searched.c.value == kb_id)
+        .where(GapQuestion.gap_id == Gap.id)
+    )
+    query = select(Gap).where(Gap.state == GapState.OPEN, Gap.checked_at < last, of_kb.exists())
+    gap = session.scalar(query.order_by(Gap.checked_at).limit(1))
+    return None if gap is None else _Due(gap.id, gap.question, _target(session, gap))
 
 
 def _target(session: Session, gap: Gap) -> Target | None:

@@ -145,7 +145,7 @@ def _new_gap(session: Session, row: GapQuestion) -> Gap:
         question=row.question,
         state=GapState.OPEN,
         comments=[],
-        checked_at=now(),
+        checked_at=row.asked_at,
     )
     session.add(gap)
     session.flush()

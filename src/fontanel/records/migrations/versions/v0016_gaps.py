@@ -37,7 +37,7 @@ def upgrade() -> None:
         sa.Column("desk_id", sa.String(), nullable=True),
         sa.Column("kb_ids", sa.JSON(), nullable=False),
         sa.Column("found", sa.JSON(), nullable=False),
-        sa.Column("sufficiency", sa.Float(), nullable=False),
+        sa.Column("sufficiency", sa.Double(), nullable=False),
         sa.Column("vector", sa.LargeBinary(), nullable=True),
         sa.Column("embedder", sa.String(), nullable=True),
         sa.Column("asked_at", sa.DateTime(), nullable=False),

@@ -25,7 +25,7 @@ def upgrade() -> None:
         sa.Column("question", sa.String(), nullable=False),
         sa.Column("phrasings", sa.JSON(), nullable=False),
         sa.Column("answer", sa.String(), nullable=False),
-        sa.Column("relevance", sa.Float(), nullable=False),
+        sa.Column("relevance", sa.Double(), nullable=False),
         sa.Column("edited", sa.Boolean(), nullable=False),
         sa.Column("state", sa.String(length=20), nullable=False),
         sa.Column("approved_id", sa.String(), nullable=True),

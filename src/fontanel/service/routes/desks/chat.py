@@ -316,6 +316,7 @@ def give_feedback(turn: str, body: FeedbackIn, user: UserWrite) -> FeedbackOut:
         use = session.scalar(select(Use).where(Use.turn_id == result.id))
         if use is not None:
             use.helpful = body.helpful
+    session.flush()
     return feedback_out(row)
 
 
