@@ -420,7 +420,8 @@ export interface paths {
          * Switch to an edition
          * @description Searches and answers use it from now on.
          *
-         *     The previous edition stays on standby and up to date, so that you can switch back.
+         *     The previous edition stays on standby and up to date, so that you can switch back. Where the
+         *     knowledge base names a question set, the edition has to pass it first.
          */
         post: operations["activate_api_v1_teams__team__kbs__kb__editions__number__activate_post"];
         delete?: never;
@@ -4079,6 +4080,11 @@ export interface components {
             /** Links */
             links: number;
             /**
+             * Flagged
+             * @description Approved answers of its knowledge bases whose text has changed.
+             */
+            flagged: number;
+            /**
              * Created At
              * Format: date-time
              */
@@ -5404,6 +5410,21 @@ export interface components {
              * @description Whether the questions that its documents answer are proposed.
              */
             proposes_questions?: boolean | null;
+            /**
+             * Proposer
+             * @description The model that proposes them; `built-in`: rules make them from the text.
+             */
+            proposer?: string | null;
+            /**
+             * Trial Set
+             * @description The question set that another edition has to pass before it is activated; an empty string for none.
+             */
+            trial_set?: string | null;
+            /**
+             * Max Losses
+             * @description How many questions it may answer worse than the active edition.
+             */
+            max_losses?: number | null;
         };
         /** KbIn */
         KbIn: {
@@ -5448,6 +5469,21 @@ export interface components {
             description: string;
             /** Proposes Questions */
             proposes_questions: boolean;
+            /**
+             * Proposer
+             * @description The model that proposes them.
+             */
+            proposer: string | null;
+            /**
+             * Trial Set
+             * @description The question set that editions have to pass.
+             */
+            trial_set: string | null;
+            /**
+             * Max Losses
+             * @description How many of its questions an edition may lose.
+             */
+            max_losses: number;
             /** Documents */
             documents: number;
             /** Passages */

@@ -84,3 +84,28 @@ def test_a_trial_is_stopped_and_resumed(run: Run, team: TeamSetup, storm: str) -
     assert team.client.show_trial(trial).state == "done"
     assert run("trial", "run", "crane", "--kb", storm, "--version", "3").returncode == 2
     assert run("trial", "run", "crane").returncode == 2
+
+
+def test_an_edition_has_to_pass_a_set(run: Run, team: TeamSetup, storm: str) -> None:
+    def ok(*arguments: object) -> str:
+        result = run(*arguments)
+        assert result.returncode == 0, result.stderr
+        return result.stdout
+
+    ok("set", "create", "Crane")
+    ok("set", "add", "crane", CRANE, "--contains", "38 knots")
+    assert "activated without a trial" in ok("kb", "show", storm)
+    ok("kb", "change", storm, "--trial-set", "crane", "--max-losses", "3")
+    assert "lose at most 3 questions" in ok("kb", "show", storm)
+    ok("edition", "build", "--kb", storm, "--target", "60")
+    refused = run("edition", "activate", "--kb", storm, "2")
+    assert refused.returncode == 1
+    assert "Edition 2 has to pass the question set 'Crane' first." in refused.stderr
+    assert "Run a trial of edition 2" in refused.stderr
+    for edition in ("1", "2"):
+        assert "100 % (1/1)" in ok("trial", "run", "crane", "--kb", storm, "--edition", edition)
+    assert "2" in ok("edition", "activate", "--kb", storm, "2")
+    ok("kb", "change", storm, "--trial-set", "none", "--propose-questions", "yes")
+    shown = ok("kb", "show", storm)
+    assert "activated without a trial" in shown
+    assert "proposed" in shown

@@ -104,3 +104,30 @@ def test_what_was_asked_joins_a_set(page: Page, team: TeamSetup, tmp_path: Path)
     page.get_by_label("Asked by itself").select_option("each night")
     expect(page.get_by_label("of the desk")).to_be_visible()
     assert client.show_set(made.slug).schedule == "nightly"
+
+
+def test_an_edition_has_to_pass_a_set(page: Page, team: TeamSetup) -> None:
+    client = team.client
+    client.create_set("Berths")
+    question = s.SetQuestionIn(question="How deep is Berth 4?", contains=["6.8"])
+    client.add_set_questions("berths", [question])
+    client.build_edition("rules", s.Splitting(target_tokens=60), wait=True)
+    sign_in(page, team)
+    page.goto(f"/t/{team.slug}/kbs/rules/settings")
+    page.get_by_label("Question set to pass").select_option("Berths (1)")
+    page.get_by_label("Questions that may be lost").fill("2")
+    page.get_by_role("button", name="Save").click()
+    expect(page.get_by_text("Saved.")).to_be_visible()
+    assert client.show_kb("rules").max_losses == 2
+    editions = page.get_by_label("Editions")
+    editions.get_by_role("button", name="Switch").click()
+    expect(editions.get_by_text("has to pass the question set 'Berths' first")).to_be_visible()
+    editions.get_by_role("link", name="Try").click()
+    expect(page.get_by_role("combobox", name="Edition", exact=True)).to_have_value("2")
+    page.get_by_label("Compare with").select_option("edition 1, active")
+    page.get_by_role("button", name="Begin").click()
+    expect(page.get_by_role("heading", name="Rules, edition 2")).to_be_visible()
+    expect(page.get_by_label("Figures").get_by_text("100 % (1/1)").first).to_be_visible()
+    page.goto(f"/t/{team.slug}/kbs/rules/settings")
+    editions.get_by_role("button", name="Switch").click()
+    expect(editions.get_by_role("row", name="2 active")).to_be_visible()

@@ -115,6 +115,16 @@ export function Outdated({ outdated }: { outdated: Schemas["OutdatedOut"] | null
   );
 }
 
+/** How many approved answers have to be looked at again; nothing if there are none. */
+export function Flagged({ number }: { number: number }) {
+  if (number === 0) return null;
+  return (
+    <span className="text-warning">
+      {count(number)} approved {number === 1 ? "answer needs" : "answers need"} another look
+    </span>
+  );
+}
+
 export function Failure({ message }: { message: string | null | undefined }) {
   if (!message) return null;
   return (

@@ -168,6 +168,9 @@ class DeskOut(Model):
     second_share: int = Field(description="Per cent of the askers who get the second version.")
     changed: bool
     links: int
+    flagged: int = Field(
+        description="Approved answers of its knowledge bases whose text has changed."
+    )
     created_at: datetime
     changed_at: datetime
     version: int

@@ -102,6 +102,25 @@ class KbChange(Model):
     proposes_questions: bool | None = Field(
         None, description="Whether the questions that its documents answer are proposed."
     )
+    proposer: str | None = Field(
+        None,
+        max_length=60,
+        description="The model that proposes them; `built-in`: rules make them from the text.",
+    )
+    trial_set: str | None = Field(
+        None,
+        max_length=200,
+        description=(
+            "The question set that another edition has to pass before it is activated; an empty"
+            " string for none."
+        ),
+    )
+    max_losses: int | None = Field(
+        None,
+        ge=0,
+        le=1000,
+        description="How many questions it may answer worse than the active edition.",
+    )
 
 
 class DescribingOut(Model):
@@ -120,6 +139,9 @@ class KbOut(Model):
     name: str
     description: str
     proposes_questions: bool
+    proposer: str | None = Field(description="The model that proposes them.")
+    trial_set: str | None = Field(description="The question set that editions have to pass.")
+    max_losses: int = Field(description="How many of its questions an edition may lose.")
     documents: int
     passages: int
     pending: int = Field(description="Documents that are not indexed yet.")

@@ -4,14 +4,13 @@ from __future__ import annotations
 
 from typing import Any
 
-from fontanel.engine.answering.models import usable_model
-from fontanel.engine.trials.sets import find_set
-from fontanel.errors import ModelUnusable, NotFound, Refused
+from fontanel.errors import NotFound, Refused
 from fontanel.records.tables import Desk, Kb
 from fontanel.schemas import (
     DeskSettings,
 )
 from fontanel.service.auth.access import Access
+from fontanel.service.chosen import chosen_model, chosen_set
 
 
 def check_settings(access: Access, settings: DeskSettings) -> dict[str, Any]:
@@ -31,19 +30,9 @@ def check_settings(access: Access, settings: DeskSettings) -> dict[str, Any]:
     if len({part["kb"] for part in kept["kbs"]}) < len(kept["kbs"]):
         raise Refused("settings.kbs", "A knowledge base is named twice.")
     if settings.model is not None:
-        try:
-            usable_model(access.session, settings.model, access.team.id)
-        except ModelUnusable as error:
-            raise Refused(
-                "settings.model", f"The model {settings.model!r} cannot be used: {error}."
-            ) from error
+        chosen_model(access, "settings.model", settings.model)
     if settings.trial_set is not None:
-        try:
-            kept["trial_set"] = find_set(access.scope, settings.trial_set).id
-        except NotFound as error:
-            raise Refused(
-                "settings.trial_set", f"The team has no question set {settings.trial_set!r}."
-            ) from error
+        kept["trial_set"] = chosen_set(access, "settings.trial_set", settings.trial_set)
     return kept
 
 

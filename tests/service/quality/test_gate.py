@@ -126,3 +126,58 @@ def test_a_trial_of_a_deleted_knowledge_base_goes_with_it(
     client.delete_kb(storm)
     with pytest.raises(NotFound):
         client.show_trial(trial.id)
+
+
+DEPTH = "How deep is Berth 4?"
+
+
+def test_an_edition_that_loses_a_question_is_not_activated(team: TeamSetup, storm: str) -> None:
+    client = team.client
+    own = client.create_set("Berths").slug
+    client.add_set_questions(own, [s.SetQuestionIn(question=DEPTH, contains=["6.8"])])
+    changed = client.change_kb(storm, trial_set=own)
+    assert (changed.trial_set, changed.max_losses) == (client.show_set(own).id, 0)
+    split = s.Splitting(target_tokens=1000, min_tokens=500, table_mode="single")
+    rows = client.build_edition(storm, split, wait=True)
+    settings = {"evidence_needed": 0.6}
+
+    def activate() -> s.EditionOut:
+        return client.activate_edition(storm, rows.number)
+
+    def ask(edition: int | None = None) -> s.TrialOut:
+        begun = client.begin_trial(own, kb=storm, edition=edition, settings=settings)
+        return finished(client, begun)
+
+    with pytest.raises(ProblemError, match="Edition 2 has to pass the question set 'Berths' first"):
+        activate()
+    # A single row is less evident than the table: at this threshold its answer is declined.
+    assert ask(rows.number).label == "Harbour rules, edition 2"
+    with pytest.raises(ProblemError, match="active edition has no trial"):
+        activate()
+    ask()
+    with pytest.raises(ProblemError, match=r"Edition 2 loses 1 of .*How deep is Berth 4"):
+        activate()
+    assert client.show_kb(storm).splitting.table_mode == "packed"
+    client.change_kb(storm, max_losses=1)
+    assert activate().active
+    # The way back needs a trial only of what is active by now: it is there.
+    assert client.activate_edition(storm, 1).active
+    client.delete_set(own)
+    with pytest.raises(ProblemError, match="question set that has to be passed is gone"):
+        activate()
+    assert client.change_kb(storm, trial_set="").trial_set is None
+    assert activate().active
+
+
+def test_what_a_knowledge_base_names_has_to_be_there(team: TeamSetup, storm: str) -> None:
+    client = team.client
+    own = client.create_set("Berths").slug
+    with pytest.raises(ProblemError, match="no question set 'nothing'"):
+        client.change_kb(storm, trial_set="nothing")
+    with pytest.raises(ProblemError, match="The model 'nothing' cannot be used"):
+        client.change_kb(storm, proposer="nothing")
+    key = client.make_key("only one", "editor", kbs=[storm])
+    with Client(team.service.url, key.secret, team.slug) as limited:
+        with pytest.raises(ProblemError, match="limited to some knowledge bases"):
+            limited.change_kb(storm, trial_set=own)
+        assert limited.change_kb(storm, max_losses=2).max_losses == 2

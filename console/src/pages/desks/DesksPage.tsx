@@ -3,7 +3,7 @@ import { Link, useNavigate } from "react-router";
 import { get, type Schemas, send } from "../../api/client";
 import { useResource } from "../../api/useResource";
 import { CreateByName } from "../../components/forms";
-import { Ago, Failure } from "../../components/text";
+import { Ago, Failure, Flagged } from "../../components/text";
 import { useTeam } from "../../hooks/useSession";
 import { type Desk, Sign } from "./words";
 
@@ -84,6 +84,7 @@ function Editors() {
                 {desk.draft.kbs?.length === 1 ? "knowledge base" : "knowledge bases"}
                 {desk.links > 0 && ` · ${desk.links} ${desk.links === 1 ? "link" : "links"}`}
               </p>
+              <Flagged number={desk.flagged} />
             </div>
             <span className="soft ml-auto flex items-baseline gap-5">
               {desk.published && (

@@ -1,4 +1,5 @@
 import type { Kb, Schemas } from "../../api/client";
+import { TrialGate } from "../trials/TrialGate";
 import { Field, Group } from "./fields";
 import { KbChoice } from "./KbChoice";
 import { COLOUR_NAMES, type Colour, type Settings, Sign } from "./words";
@@ -335,38 +336,12 @@ export function SettingsForm({ settings, onChange, kbs, models, sets }: Props) {
         title="Before it is published"
         hint="The draft is compared with the published version, question by question."
       >
-        <Field label="Question set to pass">
-          {(id) => (
-            <select
-              id={id}
-              className="select w-full"
-              value={settings.trial_set ?? ""}
-              onChange={(e) => set({ trial_set: e.target.value || null })}
-            >
-              <option value="">none</option>
-              {sets.map((one) => (
-                <option key={one.id} value={one.id}>
-                  {one.name} ({one.questions})
-                </option>
-              ))}
-            </select>
-          )}
-        </Field>
-        {settings.trial_set && (
-          <Field label="Questions that may be lost">
-            {(id) => (
-              <input
-                id={id}
-                type="number"
-                className="input w-full"
-                min={0}
-                max={1000}
-                value={settings.max_losses ?? 0}
-                onChange={(e) => set({ max_losses: Number(e.target.value) })}
-              />
-            )}
-          </Field>
-        )}
+        <TrialGate
+          sets={sets}
+          chosen={settings.trial_set ?? ""}
+          losses={settings.max_losses ?? 0}
+          onChange={(chosen, losses) => set({ trial_set: chosen || null, max_losses: losses })}
+        />
       </Group>
       <Group title="Access">
         {choice("audience", "Audience", [

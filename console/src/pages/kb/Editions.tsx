@@ -1,4 +1,5 @@
 import { useCallback, useEffect, useState } from "react";
+import { Link } from "react-router";
 import { get, type Schemas, send } from "../../api/client";
 import { Ago, count, Failure } from "../../components/text";
 import { type Splitting, SplittingFields, splittingText } from "./Splitting";
@@ -10,10 +11,13 @@ export function Editions({
   api,
   splitting,
   mayEdit,
+  trial,
 }: {
   api: string;
   splitting: Splitting;
   mayEdit: boolean;
+  /** Where a trial begins that an edition has to pass; null if it need not. */
+  trial?: string | null;
 }) {
   const [editions, setEditions] = useState<Edition[]>([]);
   const [chosen, setChosen] = useState<Splitting>(splitting);
@@ -88,6 +92,11 @@ export function Editions({
                   )}
                   {mayEdit && !edition.active && (
                     <>
+                      {trial && edition.state === "ready" && (
+                        <Link className="btn btn-sm mr-2" to={`${trial}&edition=${edition.number}`}>
+                          Try
+                        </Link>
+                      )}
                       <button
                         type="button"
                         className="btn btn-sm mr-2"

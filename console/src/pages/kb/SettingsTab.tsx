@@ -5,11 +5,11 @@ import { useResource } from "../../api/useResource";
 import { CheckBox, LabelledInput } from "../../components/forms";
 import { count, Failure } from "../../components/text";
 import { useTeam } from "../../hooks/useSession";
+import { TrialGate } from "../trials/TrialGate";
 import { Editions } from "./Editions";
 import { useKb } from "./KbPage";
+import { BUILT_IN, ModelChoice } from "./ModelChoice";
 import { splittingText } from "./Splitting";
-
-const BUILT_IN = "built-in";
 
 function describedText({ described, waiting, failed, error, model }: Schemas["DescribingOut"]) {
   const parts = [
@@ -29,6 +29,10 @@ export function SettingsTab() {
   const [outdated, setOutdated] = useState(kb.outdated);
   const [proposes, setProposes] = useState(kb.proposes_questions);
   const [describer, setDescriber] = useState(kb.describing?.model ?? BUILT_IN);
+  const [proposer, setProposer] = useState(kb.proposer ?? BUILT_IN);
+  const [trialSet, setTrialSet] = useState(kb.trial_set ?? "");
+  const [losses, setLosses] = useState(kb.max_losses);
+  const sets = useResource<Schemas["Page_SetOut_"]>(team.mayEdit ? `${team.api}/sets` : null);
   const models = useResource<Schemas["Page_ModelName_"]>(
     team.mayEdit ? `${team.api}/models` : null,
   );
@@ -49,7 +53,17 @@ export function SettingsTab() {
       send<Kb>(
         "PATCH",
         api,
-        { name, description, describer, outdated, proposes_questions: proposes },
+        {
+          name,
+          description,
+          describer,
+          outdated,
+          proposes_questions: proposes,
+          proposer,
+          // Left out where nothing changes: it needs a key of the whole team.
+          ...(trialSet !== (kb.trial_set ?? "") && { trial_set: trialSet }),
+          max_losses: losses,
+        },
         { "If-Match": `"${Math.max(kb.version, saved.current)}"` },
       ).then((changed) => {
         saved.current = changed.version;
@@ -73,30 +87,14 @@ export function SettingsTab() {
             value={description}
             onChange={setDescription}
           />
-          <label className="flex flex-col gap-1">
-            Document descriptions
-            <select
-              className="select w-full"
-              value={describer}
-              onChange={(e) => setDescriber(e.target.value)}
-            >
-              <option value={BUILT_IN}>built in: the most informative sentences</option>
-              {[
-                ...new Set([
-                  ...(models.data?.items ?? []).map((model) => model.name),
-                  ...(kb.describing ? [kb.describing.model] : []),
-                ]),
-              ].map((model) => (
-                <option key={model} value={model}>
-                  the model {model}
-                </option>
-              ))}
-            </select>
-            <span className="soft text-[13px]">
-              The model receives the start of each document and its headings. Statements that the
-              document does not support are dropped.
-            </span>
-          </label>
+          <ModelChoice
+            label="Document descriptions"
+            builtIn="built in: the most informative sentences"
+            hint="The model receives the start of each document and its headings. Statements that the document does not support are dropped."
+            value={describer}
+            onChange={setDescriber}
+            models={models.data?.items ?? []}
+          />
           <label className="flex flex-col gap-1">
             Documents that are not in force
             <select
@@ -116,6 +114,27 @@ export function SettingsTab() {
           <CheckBox checked={proposes} onChange={setProposes}>
             Propose the questions that its documents answer, for approval
           </CheckBox>
+          <ModelChoice
+            label="Proposed questions"
+            builtIn="built in: made from the text by rules"
+            hint="The model receives the passages of each document. Questions that the passage does not answer are dropped."
+            value={proposer}
+            onChange={setProposer}
+            models={models.data?.items ?? []}
+          />
+          <fieldset className="flex flex-col gap-4">
+            <legend className="mb-2 font-medium">Before another edition is activated</legend>
+            <TrialGate
+              sets={sets.data?.items ?? []}
+              chosen={trialSet}
+              losses={losses}
+              onChange={(chosen, number) => {
+                setTrialSet(chosen);
+                setLosses(number);
+              }}
+              hint="The edition is compared with the active one, question by question."
+            />
+          </fieldset>
           <Failure message={error} />
           <div className="flex items-center gap-4">
             <button type="submit" className="btn btn-primary">
@@ -143,7 +162,12 @@ export function SettingsTab() {
           )}
         </dl>
       </div>
-      <Editions api={api} splitting={kb.splitting} mayEdit={team.mayEdit} />
+      <Editions
+        api={api}
+        splitting={kb.splitting}
+        mayEdit={team.mayEdit}
+        trial={kb.trial_set && `/t/${team.slug}/trials/new?kb=${kb.slug}&set=${kb.trial_set}`}
+      />
       <button type="button" className="btn text-error mt-8" onClick={remove}>
         Delete this knowledge base
       </button>

@@ -4,7 +4,7 @@ import { type Kb, type Schemas, send, upload } from "../../api/client";
 import { useFacts } from "../../api/useFacts";
 import { useResource } from "../../api/useResource";
 import { LabelledInput } from "../../components/forms";
-import { Ago, count, Failure } from "../../components/text";
+import { Ago, count, Failure, Flagged } from "../../components/text";
 import { useTeam } from "../../hooks/useSession";
 import { type Splitting, SplittingFields } from "../kb/Splitting";
 import { FreshWord, Strip } from "../sources/words";
@@ -109,11 +109,7 @@ function KbCard({ kb, team, sources }: { kb: Kb; team: string; sources: SourceFr
         <span className="soft">
           {count(kb.documents)} documents · {count(kb.passages)} passages
         </span>
-        {kb.flagged > 0 && (
-          <span className="text-warning">
-            {kb.flagged} approved {kb.flagged === 1 ? "answer needs" : "answers need"} another look
-          </span>
-        )}
+        <Flagged number={kb.flagged} />
         <span className="soft ml-auto">
           changed <Ago at={kb.changed_at ?? kb.created_at} />
         </span>

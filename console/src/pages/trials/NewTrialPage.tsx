@@ -45,8 +45,16 @@ export function NewTrialPage() {
   const desks = useResource<Schemas["Page_DeskOut_"]>(`${team.api}/desks`);
   const kbs = useResource<Schemas["Page_KbOut_"]>(`${team.api}/kbs`);
   const [chosenSet, setChosenSet] = useState(address.get("set") ?? "");
-  const [chosen, setChosen] = useState(address.get("desk") ? `desk ${address.get("desk")}` : "");
-  const [version, setVersion] = useState(address.get("desk") ? "draft" : "");
+  const [chosen, setChosen] = useState(
+    address.get("desk")
+      ? `desk ${address.get("desk")}`
+      : address.get("kb")
+        ? `kb ${address.get("kb")}`
+        : "",
+  );
+  const [version, setVersion] = useState(
+    address.get("desk") ? "draft" : (address.get("edition") ?? ""),
+  );
   const [against, setAgainst] = useState("");
   const [tokens, setTokens] = useState("");
   const [error, setError] = useState<string | null>(null);
@@ -58,6 +66,10 @@ export function NewTrialPage() {
     filled[0]?.slug ??
     "";
   const desk = desks.data?.items.find((one) => target === `desk ${one.slug}`);
+  const kb = kbs.data?.items.find((one) => target === `kb ${one.slug}`);
+  const editions = useResource<Schemas["Page_EditionOut_"]>(
+    kb ? `${team.api}/kbs/${kb.slug}/editions` : null,
+  );
   const versions: [string, string][] = desk
     ? [
         ["draft", "its draft"],
@@ -66,7 +78,16 @@ export function NewTrialPage() {
           return [String(number), `version ${number}${index === 0 ? ", published" : ""}`];
         }),
       ]
-    : [];
+    : kb
+      ? (editions.data?.items ?? [])
+          .filter((one) => one.state === "ready")
+          .map((one): [string, string] => [
+            String(one.number),
+            `edition ${one.number}${one.active ? ", active" : ""}`,
+          ])
+      : [];
+  const usual = desk ? "draft" : (versions.find(([, text]) => text.endsWith("active"))?.[0] ?? "");
+  const asked = versions.some(([value]) => value === version) ? version : usual;
   const number = (text: string) => (text === "draft" ? "draft" : Number(text));
   const begin = async (event: FormEvent) => {
     event.preventDefault();
@@ -77,9 +98,10 @@ export function NewTrialPage() {
     const start = (more: object) =>
       send<Trial>("POST", `${team.api}/trials`, { ...common, ...more });
     try {
-      const first = desk && against ? await start({ version: number(against) }) : null;
+      const field = desk ? "version" : "edition";
+      const first = against ? await start({ [field]: number(against) }) : null;
       const trial = await start({
-        ...(desk && { version: number(version || versions[0]![0]) }),
+        ...(asked && { [field]: number(asked) }),
         ...(first && { compare_with: first.id }),
       });
       void navigate(`/t/${team.slug}/trials/${trial.id}`);
@@ -100,12 +122,18 @@ export function NewTrialPage() {
           label="Question set"
           value={set}
           onChange={setChosenSet}
-          options={filled.map((one) => [one.slug, `${one.name} (${one.questions} questions)`])}
+          options={filled.map((one) => [
+            one.slug,
+            `${one.name} (${one.questions} ${one.questions === 1 ? "question" : "questions"})`,
+          ])}
         />
         <Choice
           label="Ask"
           value={target}
-          onChange={setChosen}
+          onChange={(value) => {
+            setChosen(value);
+            setAgainst("");
+          }}
           options={[
             ...(desks.data?.items ?? []).map((one): [string, string] => [
               `desk ${one.slug}`,
@@ -117,11 +145,11 @@ export function NewTrialPage() {
             ]),
           ]}
         />
-        {desk && (
+        {versions.length > 0 && (
           <>
             <Choice
-              label="Version"
-              value={version || versions[0]![0]}
+              label={desk ? "Version" : "Edition"}
+              value={asked}
               onChange={setVersion}
               options={versions}
             />

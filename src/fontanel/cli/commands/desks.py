@@ -165,6 +165,7 @@ def list_desks(context: Context, options: argparse.Namespace) -> None:
             d.draft.model or "built-in",
             len(d.draft.kbs),
             d.links,
+            d.flagged,
             moment(d.changed_at),
         )
         for d in result
@@ -177,6 +178,7 @@ def list_desks(context: Context, options: argparse.Namespace) -> None:
         model="left",
         kbs="right",
         links="right",
+        flagged="right",
         changed="left",
     )
     context.show(

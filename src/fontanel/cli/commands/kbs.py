@@ -60,6 +60,23 @@ def add_commands(group: Any, verb: Any, common: argparse.ArgumentParser) -> None
         choices=["yes", "no"],
         help="whether the questions that its documents answer are proposed for approval",
     )
+    change.add_argument(
+        "--proposer",
+        metavar="MODEL",
+        help="the model that proposes them, or 'built-in' for rules",
+    )
+    change.add_argument(
+        "--trial-set",
+        metavar="SET",
+        help="the question set that another edition has to pass before it is activated;"
+        " 'none' for no set",
+    )
+    change.add_argument(
+        "--max-losses",
+        type=int,
+        metavar="N",
+        help="how many of its questions that edition may lose",
+    )
     delete = verb(group, "delete", delete_kb, "delete a knowledge base with its documents", common)
     delete.add_argument("kb", help="its short name or id")
     ask_first(delete, "Delete {kb} with its documents?")
@@ -126,6 +143,8 @@ def show_kb(context: Context, options: argparse.Namespace) -> None:
         ("splitting", _splitting(kb)),
         ("described by", _describing(kb)),
         ("not in force", f"{number(kb.outdated_documents)}, {_RANKED[kb.outdated]}"),
+        ("questions", _proposing(kb)),
+        ("other editions", _gate(kb)),
         ("embedder", kb.embedder or "none: keyword search only"),
         ("changed", moment(kb.changed_at)),
     ]
@@ -150,6 +169,17 @@ def _describing(kb: KbOut) -> str:
     return f"{message.model}: {', '.join(parts)}" + (f" ({message.error})" if message.error else "")
 
 
+def _proposing(kb: KbOut) -> str:
+    made_by = "" if kb.proposer is None else f" by {kb.proposer}"
+    return f"proposed{made_by}" if kb.proposes_questions else "not proposed"
+
+
+def _gate(kb: KbOut) -> str:
+    if kb.trial_set is None:
+        return "activated without a trial"
+    return f"activated if they lose at most {kb.max_losses} questions of {kb.trial_set}"
+
+
 def change_kb(context: Context, options: argparse.Namespace) -> None:
     kb = context.client.change_kb(
         options.kb,
@@ -159,6 +189,9 @@ def change_kb(context: Context, options: argparse.Namespace) -> None:
         proposes_questions=(
             None if options.propose_questions is None else options.propose_questions == "yes"
         ),
+        proposer=options.proposer,
+        trial_set="" if options.trial_set == "none" else options.trial_set,
+        max_losses=options.max_losses,
     )
     context.show(
         kb,

@@ -66,6 +66,9 @@ class AsyncKbClient(AsyncBaseClient):
         outdated: OutdatedRanking | str | None = None,
         *,
         proposes_questions: bool | None = None,
+        proposer: str | None = None,
+        trial_set: str | None = None,
+        max_losses: int | None = None,
     ) -> s.KbOut:
         """Change a knowledge base; arguments that are None change nothing.
 
@@ -73,6 +76,10 @@ class AsyncKbClient(AsyncBaseClient):
             describer: A model, or "built-in" for none.
             outdated: How documents that are not in force rank: "lower", "equal" or "exclude".
             proposes_questions: Whether the questions that its documents answer are proposed.
+            proposer: The model that proposes them, or "built-in" for none.
+            trial_set: The question set that another edition has to pass before it is activated;
+                an empty string for none.
+            max_losses: How many of its questions that edition may lose.
             version: Only change it if it still has this version.
 
         Raises:
@@ -84,6 +91,9 @@ class AsyncKbClient(AsyncBaseClient):
             describer=describer,
             outdated=None if outdated is None else OutdatedRanking(outdated),
             proposes_questions=proposes_questions,
+            proposer=proposer,
+            trial_set=trial_set,
+            max_losses=max_losses,
         )
         return await self._send(self._calls.change_kb(kb, change, version))
 

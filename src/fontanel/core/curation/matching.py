@@ -26,7 +26,7 @@ from fontanel.core.text.analysis import fold
 from fontanel.core.text.sentences import sentence_spans
 
 #: Approved answers whose likelihood is calculated for a question, by cosine.
-_CANDIDATES = 6
+_CANDIDATES = 3
 #: The cosine below which nothing is a candidate.
 _MIN_COSINE = 0.25
 #: The cosine that the nearest other approved answer has at least: there may be few.

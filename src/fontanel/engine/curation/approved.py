@@ -272,7 +272,12 @@ def curation_counts(session: Session, kb_id: str) -> tuple[int, int]:
     approved = select(func.count()).where(
         ApprovedAnswer.kb_id == kb_id, ApprovedAnswer.state == ApprovedState.APPROVED
     )
+    return session.scalar(approved) or 0, flagged_count(session, [kb_id])
+
+
+def flagged_count(session: Session, kb_ids: Sequence[str]) -> int:
+    """Return how many approved answers of some knowledge bases have open flags."""
     flagged = select(func.count(ApprovedFlag.approved_id.distinct())).where(
-        ApprovedFlag.kb_id == kb_id, ApprovedFlag.state == FlagState.OPEN
+        ApprovedFlag.kb_id.in_(kb_ids), ApprovedFlag.state == FlagState.OPEN
     )
-    return session.scalar(approved) or 0, session.scalar(flagged) or 0
+    return session.scalar(flagged) or 0

@@ -32,6 +32,12 @@ class Kb(Base):
     )
     proposes_questions: Mapped[bool] = mapped_column(default=False, server_default="0")
     """Whether the questions that its documents answer are proposed for approval."""
+    #: The name of the model that proposes them; None: they are made from the text by rules.
+    proposer: Mapped[str | None]
+    #: The question set that another edition has to pass before it is activated, and how many of its
+    #: questions that edition may lose.
+    trial_set: Mapped[str | None]
+    max_losses: Mapped[int] = mapped_column(default=0, server_default="0")
     created_at: Mapped[datetime] = mapped_column(default=now)
     expires_at: Mapped[datetime | None]
     version: Mapped[int] = mapped_column(default=1)

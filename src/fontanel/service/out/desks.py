@@ -5,6 +5,7 @@ from __future__ import annotations
 from sqlalchemy import func, select
 
 from fontanel.engine.answering.targets import version_of
+from fontanel.engine.curation.approved import flagged_count
 from fontanel.records.tables import Desk, DeskLink, DeskVersion
 from fontanel.schemas import (
     DeskOut,
@@ -31,6 +32,7 @@ def desk_out(access: Access, desk: Desk) -> DeskOut:
     open_links = select(func.count()).where(
         DeskLink.desk_id == desk.id, DeskLink.revoked_at.is_(None)
     )
+    served = desk.draft if published is None else published.settings
     return DeskOut(
         id=desk.id,
         slug=desk.slug,
@@ -41,6 +43,7 @@ def desk_out(access: Access, desk: Desk) -> DeskOut:
         second_share=desk.second_share,
         changed=published is None or published.settings != desk.draft,
         links=session.scalar(open_links) or 0,
+        flagged=flagged_count(session, [part["kb"] for part in served["kbs"]]),
         created_at=desk.created_at,
         changed_at=desk.changed_at,
         version=desk.version,

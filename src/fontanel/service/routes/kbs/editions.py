@@ -20,6 +20,7 @@ from fontanel.engine.editions.pack_import import check_vectors, import_pack
 from fontanel.engine.editions.pack_reader import Pack
 from fontanel.engine.runtime.fault_points import fault
 from fontanel.engine.runtime.runtime import Runtime
+from fontanel.engine.trials.gate import check_edition
 from fontanel.engine.workers.messages import Failed, VerifyPack
 from fontanel.engine.workers.processes import WorkerDied
 from fontanel.errors import Refused
@@ -78,11 +79,13 @@ def build(kb: str, body: EditionIn, access: EditorWrite) -> EditionOut:
 def activate(kb: str, number: Number, access: Editor) -> EditionOut:
     """Searches and answers use it from now on.
 
-    The previous edition stays on standby and up to date, so that you can switch back.
+    The previous edition stays on standby and up to date, so that you can switch back. Where the
+    knowledge base names a question set, the edition has to pass it first.
     """
     with access.writing() as writing:
         kb_row = writing.scope.kb(kb)
         edition = edition_of(writing, kb_row, number)
+        check_edition(writing.session, kb_row, edition)
         activate_edition(writing.session, kb_row, edition)
         fault("edition_switching")
         out = edition_out(writing, kb_row, edition)

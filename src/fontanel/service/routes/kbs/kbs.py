@@ -7,13 +7,13 @@ from datetime import timedelta
 from fastapi import Request, Response
 from sqlalchemy import func
 
-from fontanel.engine.answering.models import usable_model
 from fontanel.engine.documents.kbs import create_kb
-from fontanel.errors import ModelUnusable, Refused
+from fontanel.errors import Refused
 from fontanel.facts import SplitSettings
 from fontanel.records.tables import Kb
 from fontanel.schemas import KbChange, KbIn, KbOut, Page
 from fontanel.service.auth.access import Access, EditorWrite, Reader, check_version
+from fontanel.service.chosen import chosen_model, chosen_set
 from fontanel.service.idempotency import Idempotency
 from fontanel.service.out.kbs import kb_out
 from fontanel.service.routers import api_router
@@ -21,14 +21,9 @@ from fontanel.service.routers import api_router
 router = api_router("/teams/{team}/kbs", "knowledge bases")
 
 
-def _describer(access: Access, name: str | None) -> str | None:
-    """A model that the team may use; None for the built-in."""
-    if name is None or name in ("", "built-in"):
-        return None
-    try:
-        return usable_model(access.session, name, access.team.id).name
-    except ModelUnusable as error:
-        raise Refused("describer", f"The model {name!r} cannot be used: {error}.") from error
+def _model(access: Access, field: str, name: str | None) -> str | None:
+    """Return a model that the team may use; None for what is built in."""
+    return None if name in (None, "", "built-in") else chosen_model(access, field, name or "")
 
 
 @router.get("", summary="List knowledge bases")
@@ -52,7 +47,7 @@ def create(body: KbIn, access: EditorWrite, request: Request) -> KbOut:
     kb = create_kb(
         access.session, access.team.id, body.name, body.description, embedder, lives, split
     )
-    kb.describer = _describer(access, body.describer)
+    kb.describer = _model(access, "describer", body.describer)
     kb.outdated = body.outdated
     access.session.flush()
     out = kb_out(access, kb)
@@ -90,7 +85,14 @@ def change(
     if body.proposes_questions is not None:
         kb_row.proposes_questions = body.proposes_questions
     if body.describer is not None:
-        kb_row.describer = _describer(access, body.describer)
+        kb_row.describer = _model(access, "describer", body.describer)
+    if body.proposer is not None:
+        kb_row.proposer = _model(access, "proposer", body.proposer)
+    if body.trial_set is not None:
+        chosen = body.trial_set and chosen_set(access, "trial_set", body.trial_set)
+        kb_row.trial_set = chosen or None
+    if body.max_losses is not None:
+        kb_row.max_losses = body.max_losses
     kb_row.version += 1
     access.session.flush()
     response.headers["ETag"] = f'"{kb_row.version}"'

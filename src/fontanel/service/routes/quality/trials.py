@@ -197,17 +197,14 @@ def _kb_target(access: Access, body: TrialIn) -> _Target:
     settings = check_settings(
         access, merge_settings(DeskSettings().model_dump(), {**body.settings, "kbs": kbs})
     )
-    if body.edition is None:
-        return _Target(settings, kb.name, kb_id=kb.id)
-    query = access.scope.select(Edition).where(
-        Edition.kb_id == kb.id, Edition.number == body.edition
-    )
-    edition = access.session.scalar(query)
+    # The active edition is named too: another one may be active before the trial ends.
+    own = access.scope.select(Edition).where(Edition.kb_id == kb.id)
+    chosen = Edition.id == kb.edition_id if body.edition is None else Edition.number == body.edition
+    edition = access.session.scalar(own.where(chosen))
     if edition is None:
         raise NotFound("edition", str(body.edition))
-    return _Target(
-        settings, f"{kb.name}, edition {edition.number}", None, None, kb.id, {kb.id: edition.id}
-    )
+    label = f"{kb.name}, edition {edition.number}"
+    return _Target(settings, label, kb_id=kb.id, editions={kb.id: edition.id})
 
 
 def find_trial(scope: TeamScope, ref: str) -> Trial:

@@ -1,0 +1,36 @@
+"""Models and question sets that settings name."""
+
+from __future__ import annotations
+
+from fontanel.engine.answering.models import usable_model
+from fontanel.engine.trials.sets import find_set
+from fontanel.errors import ModelUnusable, NotFound, Refused
+from fontanel.service.auth.access import Access
+
+
+def chosen_model(access: Access, field: str, name: str) -> str:
+    """Return the name of a model that the team may use.
+
+    Raises:
+        Refused: it may not, or there is none; names the field.
+    """
+    try:
+        return usable_model(access.session, name, access.team.id).name
+    except ModelUnusable as error:
+        raise Refused(field, f"The model {name!r} cannot be used: {error}.") from error
+
+
+def chosen_set(access: Access, field: str, ref: str) -> str:
+    """Return the id of a question set of the team.
+
+    Raises:
+        Refused: there is none, or the caller's key is limited to some knowledge bases.
+    """
+    if access.kb_ids is not None:
+        raise Refused(
+            field, "This key is limited to some knowledge bases; question sets are the team's."
+        )
+    try:
+        return find_set(access.scope, ref).id
+    except NotFound as error:
+        raise Refused(field, f"The team has no question set {ref!r}.") from error
