@@ -4396,6 +4396,13 @@ export interface components {
              * @description Questions that were made; those that fail are not proposed.
              */
             tried: number;
+            /**
+             * Passages
+             * @description Passages that a model reads; 0 without a model.
+             */
+            passages: number;
+            /** Passages Read */
+            passages_read: number;
             /** Error */
             error: string;
             /** Items */

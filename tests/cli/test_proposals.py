@@ -8,7 +8,7 @@ import pytest
 
 from fontanel import schemas as s
 from tests.cli.conftest import Run
-from tests.conftest import TeamSetup, until
+from tests.conftest import Service, TeamSetup, until
 
 RULES = "# Rules\n\nFresh water costs 3.20 crowns a tonne. A ship may lie at a berth for 5 days.\n"
 
@@ -105,3 +105,25 @@ def test_a_team_shows_who_asked(run: Run, team: TeamSetup) -> None:
     assert run("team", "change").returncode == 2
     result = run("team", "change", "--show-askers", "no")
     assert result.returncode == 0, result.stderr
+
+
+def test_a_model_proposes(
+    run: Run, team: TeamSetup, storm: str, service: Service, model_server: str
+) -> None:
+    with service.operator() as operator:
+        for remote in ("honest", "failing"):
+            operator.create_model(
+                s.ModelIn(name=f"cli-{remote}-asker", url=model_server, remote=remote, tries=1)
+            )
+    assert run("kb", "change", storm, "--proposer", "cli-honest-asker").returncode == 0
+    run("kb", "change", storm, "--propose-questions", "no")
+    proposed = run("proposal", "run", "storm-plan.md", "--kb", storm)
+    assert proposed.returncode == 0, proposed.stderr
+    assert "questions passed." in proposed.stdout
+    run("kb", "change", storm, "--proposer", "cli-failing-asker", "--propose-questions", "yes")
+    assert "proposed by cli-failing-asker" in run("kb", "show", storm).stdout
+    failed = run("proposal", "run", "storm-plan.md", "--kb", storm)
+    assert failed.returncode == 1
+    assert "The model cli-failing-asker failed" in failed.stdout
+    refused = run("kb", "change", storm, "--proposer", "nobody")
+    assert "'nobody' cannot be used" in refused.stderr

@@ -39,6 +39,8 @@ class DocumentProposals(Model):
     waiting: bool
     revision_id: str | None = Field(description="The revision that was looked at last.")
     tried: int = Field(description="Questions that were made; those that fail are not proposed.")
+    passages: int = Field(description="Passages that a model reads; 0 without a model.")
+    passages_read: int
     error: str
     items: list[ProposalOut]
 

@@ -40,6 +40,11 @@ BEHAVIOURS = {
 
 _SOURCE = re.compile(r'<source number="(\d+)" title="([^"]*)"[^>]*>\n(.*?)\n</source>', re.S)
 _DOCUMENT = re.compile(r"<document>\n(.*?)\n</document>", re.S)
+_PASSAGE = re.compile(r"<passage>\n(.*?)\n</passage>", re.S)
+#: Where the subject of a plain sentence ends.
+_SUBJECT = re.compile(
+    r"(?:The|A|An|Each|Every|All) [\w' -]{3,40}? (?=(?:is|are|has|must|may)\b|\w+s\b)"
+)
 _QUESTION = re.compile(r"<question>\n(.*?)\n</question>", re.S)
 _UNDERSTOOD = re.compile(r"understood as: (.*)")
 
@@ -115,6 +120,8 @@ def compose(behaviour: str, messages: Sequence[dict[str, Any]]) -> str:
     prompt = read_prompt(messages)
     if document := _DOCUMENT.search(str(messages[-1].get("content", ""))):
         return _described(behaviour, document.group(1))
+    if passage := _PASSAGE.search(str(messages[-1].get("content", ""))):
+        return _asked_of(behaviour, passage.group(1))
     if not prompt.sources:
         return "Ready."
     text = honest(prompt)
@@ -146,6 +153,29 @@ def _described(behaviour: str, document: str) -> str:
     if behaviour == "lying":
         text = f"{text} {INVENTED[1]}"
     return f"Title: {lines[0][:80]}\nDescription: {text[:280]}"
+
+
+def _asked_of(behaviour: str, passage: str) -> str:
+    """Return the questions that plain sentences of a passage answer, as lines of JSON."""
+    lines = passage.split("\n")
+    results = []
+    for line in lines[1:]:
+        for sentence in re.split(r"(?<=[.!?])\s+", line.strip()):
+            found = _SUBJECT.match(sentence)
+            if found is None or not sentence.endswith("."):
+                continue
+            subject = found.group().strip()
+            subject = subject[0].lower() + subject[1:]
+            rest = re.sub(r"\d[\d.,:]*", "how many", sentence[found.end() :].rstrip("."))
+            quote = f"{sentence} {INVENTED[1]}" if behaviour == "lying" else sentence
+            results.append(
+                {
+                    "question": f"What is the rule when {subject} {rest}?",
+                    "phrasings": [f"What about {subject}?"],
+                    "quote": quote,
+                }
+            )
+    return "\n".join(json.dumps(one, ensure_ascii=False) for one in results[:6])
 
 
 def model_app(

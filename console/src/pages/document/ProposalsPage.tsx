@@ -120,7 +120,7 @@ export function ProposalsPage() {
       </div>
       <p className="soft mt-2" role="status">
         {data.waiting
-          ? "Looking for questions…"
+          ? `Looking for questions…${data.passages > 0 ? ` ${data.passages_read} of ${data.passages} passages are read.` : ""}`
           : data.revision_id
             ? `${open.length} to decide; ${data.items.length} of ${data.tried} questions passed.`
             : "Nothing is proposed yet."}

@@ -31,11 +31,9 @@ from fontanel.core.index import WordsSegment
 from fontanel.core.passages.fields import words_entry
 from fontanel.core.reading.model import Reading
 from fontanel.core.text.analysis import Analyser
-from fontanel.engine.answering.budgets import budget_of
-from fontanel.engine.answering.models import endpoint_of, usable_model
+from fontanel.engine.answering.background import DESCRIBED, Price, background_model, record_use
 from fontanel.engine.documents.readings import load_reading
 from fontanel.engine.editions.store import Editions
-from fontanel.engine.ingest.description_counts import DESCRIBED
 from fontanel.engine.ingest.passages import (
     embedded_passages,
     insert_passages,
@@ -47,7 +45,6 @@ from fontanel.engine.runtime.fault_points import fault
 from fontanel.errors import ModelUnusable, SecretUnreadable
 from fontanel.llm import AskerLeft, ChatWriter, Endpoint, ModelClient
 from fontanel.records.blobs import BlobStore
-from fontanel.records.ids import new_id
 from fontanel.records.tables import (
     SETTLED_STATES,
     Description,
@@ -57,9 +54,6 @@ from fontanel.records.tables import (
     Kb,
     PassageRow,
     Revision,
-    Team,
-    TextModel,
-    Use,
     now,
 )
 from fontanel.records.unit_of_work import Records
@@ -98,7 +92,7 @@ class _Task(_Described):
 
     model: str
     endpoint: Endpoint
-    price: tuple[float, float]
+    price: Price
     tries: int
 
 
@@ -227,7 +221,7 @@ class Describing:
             assert kb.describer is not None
             assert revision.reading is not None
             try:
-                row, endpoint = self._usable(session, kb.team_id, kb.describer)
+                endpoint, price = background_model(session, self._vault, kb.team_id, kb.describer)
             except (ModelUnusable, SecretUnreadable) as error:
                 self._barred[kb.team_id, kb.describer] = moment + timedelta(seconds=_LOOK_AGAIN)
                 log.info(
@@ -246,7 +240,7 @@ class Describing:
                 revision.reading,
                 kb.describer,
                 endpoint,
-                (row.price_read, row.price_written),
+                price,
                 tries,
             )
 
@@ -290,18 +284,6 @@ class Describing:
             shown = document.revision_id == revision.id and document.described_by is not None
             reading = revision.reading if shown and revision.reading else ""
             return _Described(revision.id, document.key, document.kb_id, document.team_id, reading)
-
-    def _usable(self, session: Session, team_id: str, name: str) -> tuple[TextModel, Endpoint]:
-        """Return a team's model and where it is reached.
-
-        Raises:
-            ModelUnusable: it cannot be asked now.
-            SecretUnreadable: its secret cannot be decrypted.
-        """
-        model = usable_model(session, name, team_id)
-        if budget_of(session, session.get_one(Team, team_id)).state == "spent":
-            raise ModelUnusable("the team's tokens of this month are used up")
-        return model, endpoint_of(model, self._vault)
 
     def _note(
         self,
@@ -366,25 +348,16 @@ class Describing:
                 at=now(),
             )
         )
-        if use is not None:
-            cost = (use.read * task.price[0] + use.written * task.price[1]) / 1_000_000
-            session.add(
-                Use(
-                    team_id=task.team_id,
-                    turn_id=new_id("described"),
-                    kb_ids=[task.kb_id],
-                    model=task.model,
-                    kb_id=task.kb_id,
-                    asker=DESCRIBED,
-                    outcome=DESCRIBED,
-                    composer=task.model,
-                    tokens_read=use.read,
-                    tokens_written=use.written,
-                    cost=round(cost, 8),
-                    seconds=(now() - started).total_seconds(),
-                    at=started,
-                )
-            )
+        record_use(
+            session,
+            DESCRIBED,
+            team_id=task.team_id,
+            kb_id=task.kb_id,
+            model=task.model,
+            price=task.price,
+            use=use,
+            started=started,
+        )
 
     def _write_again(
         self, session: Session, edition_id: str, task: _Described, about: About

@@ -11,9 +11,6 @@ from fontanel.records.tables import (
     Kb,
 )
 
-#: The usage category of describing, which is not a question.
-DESCRIBED = "described"
-
 
 def counts_of(session: Session, kb: Kb) -> tuple[int, int, int, str | None]:
     """Count a knowledge base's described, waiting and failed documents.

@@ -18,7 +18,8 @@ from sqlalchemy import func, select
 from fontanel.engine.answering.asking import Asking
 from fontanel.engine.answering.local_models import LocalModels
 from fontanel.engine.curation.flagging import Flagging
-from fontanel.engine.curation.proposing import Proposing
+from fontanel.engine.curation.proposing.by_model import ModelProposer
+from fontanel.engine.curation.proposing.by_rules import RuleProposer
 from fontanel.engine.curation.serving import ApprovedStore
 from fontanel.engine.documents.contained import add_contained
 from fontanel.engine.editions.maintenance import EditionMaintenance
@@ -134,7 +135,15 @@ class Runtime:
         )
         self.schedule = Schedule(self.records, settings)
         self.flagging = Flagging(self.records, self.blobs)
-        self.proposing = Proposing(self.records, self.editions, self.local_models)
+        self.rule_proposer = RuleProposer(self.records, self.editions, self.local_models)
+        self.model_proposer = ModelProposer(
+            records=self.records,
+            editions=self.editions,
+            local_models=self.local_models,
+            models=self.models,
+            vault=self.vault,
+            stopping=self._stopping,
+        )
         self.approved = ApprovedStore(self.records, self.vectors, self.local_models)
         self.asking = Asking(
             records=self.records,
@@ -186,7 +195,8 @@ class Runtime:
         if self.local_models.name is not None:
             start("embed", partial(self.ingest.embed_round, self._embedder, self.local_models.name))
         start("flag-approved", self.flagging.flag_next)
-        start("propose", self.proposing.propose_next)
+        start("propose-by-rules", self.rule_proposer.propose_next)
+        start("propose-by-model", self.model_proposer.propose_next)
         start("embed-approved", self.approved.embed_next)
         start("merge", self.editions.merge_round)
         start("verify", self._maintenance.verify_next)

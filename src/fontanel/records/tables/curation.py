@@ -167,5 +167,12 @@ class ProposalRun(Base):
     waiting: Mapped[bool] = mapped_column(default=True, index=True)
     tried: Mapped[int] = mapped_column(default=0)
     """Questions that were made of its statements, of which those that pass are proposed."""
+    passages: Mapped[int] = mapped_column(default=0, server_default="0")
+    """Passages that a model has to read; 0 without one."""
+    written: Mapped[dict[str, Any]] = mapped_column(default=dict, server_default="{}")
+    """What a model wrote about each passage that it has read."""
+    tries: Mapped[int] = mapped_column(default=0, server_default="0")
+    again_at: Mapped[datetime | None]
+    """When a model that failed is asked again."""
     error: Mapped[str] = mapped_column(default="")
     changed_at: Mapped[datetime] = mapped_column(default=now)

@@ -50,11 +50,15 @@ def add_commands(
 def run_proposals(context: Context, options: argparse.Namespace) -> int:
     kb = context.kb()
     result = context.client.propose_questions(kb, options.document)
-    while result.waiting and not options.no_wait:
+    # A model that failed is asked again later: nobody waits for that here.
+    while result.waiting and not result.error and not options.no_wait:
         time.sleep(_PAUSE)
         result = context.client.document_proposals(kb, options.document)
-    if result.waiting:
-        context.show(result, "Its questions are being looked for.")
+    if result.waiting and not result.error:
+        read = f" {result.passages_read} of {result.passages} passages are read." * bool(
+            result.passages
+        )
+        context.show(result, f"Its questions are being looked for.{read}")
         return 0
     if result.error:
         context.show(result, result.error)

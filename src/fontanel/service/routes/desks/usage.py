@@ -15,8 +15,8 @@ from sqlalchemy import ColumnElement, select
 from sqlalchemy.orm import Session
 
 from fontanel.core.answering import APPROVED, BUILT_IN
+from fontanel.engine.answering.background import BACKGROUND
 from fontanel.engine.answering.budgets import budget_of
-from fontanel.engine.ingest.description_counts import DESCRIBED
 from fontanel.engine.trials.running import ASKER
 from fontanel.records.tables import Desk, DeskLink, Kb, Key, Person, Team, Use, now
 from fontanel.schemas import BudgetOut, TeamUsage, UsageOut, UsageRow
@@ -196,7 +196,7 @@ def _names(session: Session, keys: Iterable[str], by: By) -> dict[str, str]:
         for key, name in session.execute(select(Key.id, Key.name))
         if f"key:{key}" in requested
     }
-    names[DESCRIBED] = "describing documents"
+    names |= BACKGROUND
     names[ASKER] = "trials"
     names[_GUESTS] = "guests"
     return names | {
@@ -207,8 +207,10 @@ def _names(session: Session, keys: Iterable[str], by: By) -> dict[str, str]:
 
 
 def _row(key: str, name: str, uses: Sequence[Use]) -> UsageRow:
-    # What describing documents and trials used counts for tokens and cost.
-    asked = [use for use in uses if use.outcome != DESCRIBED and not use.asker.startswith(ASKER)]
+    # What models do in the background, and trials, count for tokens and cost.
+    asked = [
+        use for use in uses if use.outcome not in BACKGROUND and not use.asker.startswith(ASKER)
+    ]
     seconds = sorted(use.seconds for use in asked)
     return UsageRow(
         key=key,

@@ -5,12 +5,12 @@ from __future__ import annotations
 from datetime import timedelta
 
 from fastapi import Request, Response
-from sqlalchemy import func
+from sqlalchemy import func, update
 
 from fontanel.engine.documents.kbs import create_kb
 from fontanel.errors import Refused
 from fontanel.facts import SplitSettings
-from fontanel.records.tables import Kb
+from fontanel.records.tables import Kb, ProposalRun
 from fontanel.schemas import KbChange, KbIn, KbOut, Page
 from fontanel.service.auth.access import Access, EditorWrite, Reader, check_version
 from fontanel.service.chosen import chosen_model, chosen_set
@@ -88,6 +88,9 @@ def change(
         kb_row.describer = _model(access, "describer", body.describer)
     if body.proposer is not None:
         kb_row.proposer = _model(access, "proposer", body.proposer)
+        # Documents that wait for another model to recover need not wait any longer.
+        waiting = update(ProposalRun).where(ProposalRun.kb_id == kb_row.id)
+        access.session.execute(waiting.values(again_at=None))
     if body.trial_set is not None:
         chosen = body.trial_set and chosen_set(access, "trial_set", body.trial_set)
         kb_row.trial_set = chosen or None

@@ -8,7 +8,7 @@ from typing import Annotated
 from fastapi import Query
 from sqlalchemy import select
 
-from fontanel.engine.curation import proposing
+from fontanel.engine.curation.proposing import decisions
 from fontanel.errors import Conflict, NotFound
 from fontanel.records.tables import (
     Document,
@@ -62,9 +62,9 @@ def decide_proposals(kb: str, body: ProposalsDecision, access: EditorWrite) -> P
                 advice="Change or retire the approved answer.",
             )
         if body.decision == "approve":
-            proposing.approve(access.scope, kb_row, row, access.caller.name, body.category)
+            decisions.approve(access.scope, kb_row, row, access.caller.name, body.category)
         elif body.decision == "dismiss":
-            proposing.dismiss(row, access.caller.name)
+            decisions.dismiss(row, access.caller.name)
         else:
             row.state, row.decided_by = ProposalState.OPEN, ""
     access.session.flush()
@@ -111,7 +111,7 @@ def show_document_proposals(kb: str, document: str, access: Editor) -> DocumentP
 def propose_questions(kb: str, document: str, access: EditorWrite) -> DocumentProposals:
     """In the background. Decisions on text that is unchanged are kept."""
     row = access.scope.document(access.scope.kb(kb), document)
-    return _document_out(access, row, proposing.request(access.session, row))
+    return _document_out(access, row, decisions.request(access.session, row))
 
 
 def _document_out(access: Access, row: Document, run: ProposalRun | None) -> DocumentProposals:
@@ -121,6 +121,8 @@ def _document_out(access: Access, row: Document, run: ProposalRun | None) -> Doc
         waiting=run is not None and run.waiting,
         revision_id=None if run is None else run.revision_id,
         tried=0 if run is None else run.tried,
+        passages=0 if run is None else run.passages,
+        passages_read=0 if run is None else min(len(run.written), run.passages),
         error="" if run is None else run.error,
         items=_out(access, rows),
     )

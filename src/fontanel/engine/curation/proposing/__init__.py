@@ -1,0 +1,1 @@
+"""Questions that documents answer, proposed for people to approve."""
