@@ -2280,9 +2280,11 @@ export interface paths {
         put?: never;
         /**
          * Take over questions of answers
-         * @description Of answers that were given, or of approved answers. Those that the set has are left out.
+         * @description Of answers that were given, gaps, approved answers, or proposed questions.
          *
-         *     An answer's citations become what is expected; a question that was declined must be declined.
+         *     Those that the set has are left out. An answer's citations become what is expected; a question
+         *     that was declined must be declined. A gap is not judged until you say what is expected, unless
+         *     it was closed with an answer.
          */
         post: operations["collect_set_questions_api_v1_teams__team__sets__question_set__collect_post"];
         delete?: never;
@@ -7106,14 +7108,21 @@ export interface components {
         };
         /**
          * SetCollectIn
-         * @description Questions to take over: of answers that were given, or of approved answers.
+         * @description Questions to take over: of answers, gaps, approved answers, or proposed questions.
          */
         SetCollectIn: {
             /** Answers */
             answers?: string[];
+            /** Gaps */
+            gaps?: string[];
+            /**
+             * Proposed Of
+             * @description A knowledge base, whose open proposed questions are taken over.
+             */
+            proposed_of?: string | null;
             /**
              * Approved Of
-             * @description A knowledge base.
+             * @description A knowledge base, whose approved questions are taken over.
              */
             approved_of?: string | null;
             /**
@@ -7123,7 +7132,7 @@ export interface components {
             category?: string | null;
             /**
              * Phrasings
-             * @description Other wordings of approved questions are questions too.
+             * @description Other wordings of approved and proposed questions are questions too.
              * @default true
              */
             phrasings: boolean;

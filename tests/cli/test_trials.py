@@ -6,7 +6,7 @@ import json
 from pathlib import Path
 
 from tests.cli.conftest import Run
-from tests.conftest import TeamSetup
+from tests.conftest import TeamSetup, until
 
 CRANE = "At what gust does the quay crane stop?"
 
@@ -63,7 +63,13 @@ def test_files_answers_and_schedules(run: Run, team: TeamSetup, storm: str, tmp_
     answer = team.client.ask(storm, CRANE)
     collected = run("set", "collect", "crane", "--answer", answer.turn_id)
     assert collected.stdout == "1 question added.\n"
-    assert "Give answers" in run("set", "collect", "crane").stderr
+    team.client.ask(storm, "Who owns the moon?")
+    until(lambda: team.client.list_gaps())
+    taken = run("set", "collect", "crane", "--gap", team.client.list_gaps()[0].id)
+    assert taken.stdout == "1 question added.\n"
+    none = run("set", "collect", "crane", "--proposed-of", storm)
+    assert none.stdout == "0 questions added.\n"
+    assert "Give --answer" in run("set", "collect", "crane").stderr
     refused = run("set", "change", "crane", "--schedule", "nightly")
     assert "Name the desk" in refused.stderr
     run("desk", "create", "Crews", "--kb", storm)

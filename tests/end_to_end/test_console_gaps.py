@@ -55,8 +55,13 @@ def test_a_gap_is_closed_by_a_new_document(page: Page, team: TeamSetup) -> None:
 def test_a_gap_leads_to_an_approved_answer(page: Page, team: TeamSetup) -> None:
     team.client.ask_desk("crews", CANTEEN)
     until(lambda: team.client.list_gaps())
+    team.client.create_set("What was asked")
     sign_in(page, team)
     page.goto(f"/t/{team.slug}/gaps/questions/{team.client.list_gaps()[0].id}")
+    page.get_by_role("button", name="Add this question").click()
+    expect(page.get_by_text("Added.")).to_be_visible()
+    (taken,) = team.client.list_set_questions("what-was-asked")
+    assert taken.question == CANTEEN
     page.get_by_role("link", name="Approve an answer").click()
     form = page.get_by_role("form", name="Approved answer")
     expect(form.get_by_label("Question", exact=True)).to_have_value(CANTEEN)

@@ -115,13 +115,20 @@ class SetImport(Model):
 
 
 class SetCollectIn(Model):
-    """Questions to take over: of answers that were given, or of approved answers."""
+    """Questions to take over: of answers, gaps, approved answers, or proposed questions."""
 
     answers: list[str] = Field(default_factory=list, max_length=500)
-    approved_of: str | None = Field(None, description="A knowledge base.")
+    gaps: list[str] = Field(default_factory=list, max_length=500)
+    proposed_of: str | None = Field(
+        None, description="A knowledge base, whose open proposed questions are taken over."
+    )
+    approved_of: str | None = Field(
+        None, description="A knowledge base, whose approved questions are taken over."
+    )
     category: str | None = Field(None, description="Only approved answers of this category.")
     phrasings: bool = Field(
-        default=True, description="Other wordings of approved questions are questions too."
+        default=True,
+        description="Other wordings of approved and proposed questions are questions too.",
     )
 
 

@@ -8,7 +8,7 @@ import pytest
 
 from fontanel import schemas as s
 from fontanel.client import Client, NotFound, ProblemError
-from tests.conftest import TeamSetup
+from tests.conftest import TeamSetup, until
 
 CRANE = "At what gust does the quay crane stop?"
 
@@ -124,6 +124,50 @@ def test_approved_questions_are_taken_over(team: TeamSetup, storm: str, crane_se
     assert [one.question for one in added] == ["Who hands out permits?", "Where are permits?"]
     assert {one.kind for one in added} == {"Access"}
     assert added[0].documents == ["storm-plan.md"]
+
+
+def test_gaps_are_taken_over_with_the_answer_that_closed_them(
+    team: TeamSetup, storm: str, crane_set: str
+) -> None:
+    client = team.client
+    for question in ("When is the canteen open?", "Who repairs the radar mast?"):
+        client.ask(storm, question)
+    until(lambda: len(client.list_gaps()) == 2)
+    canteen = client.list_gaps(text="canteen")[0].id
+    radar = client.list_gaps(text="radar")[0].id
+    client.write_document(storm, "canteen.md", "The canteen is open from 6:00 to 14:00.\n")
+    until(lambda: client.show_gap(canteen).state == "resolved")
+    closed, still_open = client.collect_set_questions(crane_set, gaps=[canteen, radar])
+    assert closed.documents == ["canteen.md"]
+    assert "6:00 to 14:00" in closed.quotes[0]
+    assert (still_open.documents, still_open.quotes, still_open.must_decline) == ([], [], False)
+    assert still_open.origin == f"gap {radar}"
+    with pytest.raises(NotFound):
+        client.collect_set_questions(crane_set, gaps=["gap_none"])
+
+
+def test_proposed_questions_are_taken_over(team: TeamSetup, kb: str, crane_set: str) -> None:
+    client = team.client
+    text = (
+        "# Water\n\nFresh water costs 3.20 crowns a tonne. A ship may lie at a berth for 5 days.\n"
+    )
+    client.write_document(kb, "water.md", text)
+    client.wait_for_document(kb, "water.md")
+    client.propose_questions(kb, "water.md")
+    until(lambda: not client.document_proposals(kb, "water.md").waiting)
+    proposals = {one.question: one for one in client.list_proposals(kb)}
+    added = client.collect_set_questions(crane_set, proposed_of=kb, phrasings=False)
+    assert {one.question for one in added} == set(proposals)
+    for one in added:
+        assert one.documents == ["water.md"]
+        assert one.quotes == [proposals[one.question].quote]
+    more = client.collect_set_questions(crane_set, proposed_of=kb)
+    assert {one.question for one in more} == {
+        wording for one in proposals.values() for wording in one.phrasings
+    }
+    trial = client.wait_for_trial(client.begin_trial(crane_set, kb=kb).id, 60)
+    right = {one.question for one in client.list_trial_results(trial.id, "right")}
+    assert set(proposals) <= right
 
 
 def test_keys_for_some_knowledge_bases_and_readers_are_refused(

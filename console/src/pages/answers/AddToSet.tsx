@@ -5,8 +5,14 @@ import { useResource } from "../../api/useResource";
 import { Failure } from "../../components/text";
 import { useTeam } from "../../hooks/useSession";
 
-/** Takes a question over into a question set, expected to be answered from the same places. */
-export function AddToSet({ answer, declined }: { answer: string; declined: boolean }) {
+/** Takes questions over into a question set; `hint` says what is expected of them. */
+export function AddToSet({
+  questions,
+  hint,
+}: {
+  questions: Partial<Schemas["SetCollectIn"]>;
+  hint: string;
+}) {
   const team = useTeam();
   const sets = useResource<Schemas["Page_SetOut_"]>(`${team.api}/sets`);
   const [chosen, setChosen] = useState("");
@@ -18,7 +24,8 @@ export function AddToSet({ answer, declined }: { answer: string; declined: boole
   const add = (event: FormEvent) => {
     event.preventDefault();
     send<Schemas["Page_SetQuestionOut_"]>("POST", `${team.api}/sets/${slug}/collect`, {
-      answers: [answer],
+      phrasings: true,
+      ...questions,
     })
       .then((added) => {
         setError(null);
@@ -52,9 +59,7 @@ export function AddToSet({ answer, declined }: { answer: string; declined: boole
       <button type="submit" className="btn btn-sm">
         Add this question
       </button>
-      <span className="soft text-[13px]">
-        {declined ? "It will have to be declined." : "Its citations are what is expected."}
-      </span>
+      <span className="soft text-[13px]">{hint}</span>
       {done && (
         <span role="status">
           {done}{" "}

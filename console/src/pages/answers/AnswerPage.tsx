@@ -65,7 +65,16 @@ export function AnswerPage() {
         </p>
       ))}
       <Again api={team.api} id={record.id} />
-      {team.mayEdit && <AddToSet answer={record.id} declined={record.outcome === "declined"} />}
+      {team.mayEdit && (
+        <AddToSet
+          questions={{ answers: [record.id] }}
+          hint={
+            record.outcome === "declined"
+              ? "It will have to be declined."
+              : "Its citations are what is expected."
+          }
+        />
+      )}
       <TimeLine record={record} />
       <Passages record={record} team={team.slug} />
       <Sent record={record} />

@@ -5,6 +5,7 @@ import { type Schemas, send } from "../../api/client";
 import { IDLE, useResource } from "../../api/useResource";
 import { Ago, Failure, percent, place } from "../../components/text";
 import { useTeam } from "../../hooks/useSession";
+import { AddToSet } from "../answers/AddToSet";
 import { Assignee, kinds, RESOLUTIONS, SUGGESTIONS, Weeks } from "./parts";
 
 type Detail = Schemas["GapDetail"];
@@ -46,6 +47,14 @@ export function GapPage() {
       <Questions
         gap={gap}
         onTakeOut={(answer) => void act("POST", `/questions/${answer}/take-out`)}
+      />
+      <AddToSet
+        questions={{ gaps: [gap.id] }}
+        hint={
+          gap.answer
+            ? "The citations of its answer are what is expected."
+            : "Say in the set what is expected."
+        }
       />
       <Nearest gap={gap} />
       <Remarks gap={gap} onAdd={(text) => act("POST", "/comments", { text })} />

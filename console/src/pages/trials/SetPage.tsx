@@ -232,18 +232,30 @@ function expected(one: Question): string {
   return parts.join(", ") || "not judged";
 }
 
-/** Takes over the approved answers of a knowledge base. */
+/** Takes over the approved or the proposed questions of a knowledge base. */
 function Collect({ onCollect }: { onCollect: (body: Schemas["SetCollectIn"]) => void }) {
   const team = useTeam();
   const kbs = useResource<Schemas["Page_KbOut_"]>(`${team.api}/kbs`);
   const [kb, setKb] = useState("");
+  const [kind, setKind] = useState<"approved_of" | "proposed_of">("approved_of");
   const items = kbs.data?.items ?? [];
   if (items.length === 0) return null;
   const chosen = kb || items[0]!.slug;
   return (
     <p className="mt-3 flex flex-wrap items-center gap-2.5">
       <label className="flex items-center gap-2.5">
-        Take over the approved questions of
+        Take over the
+        <select
+          className="select select-sm w-auto"
+          value={kind}
+          onChange={(event) => setKind(event.target.value as typeof kind)}
+        >
+          <option value="approved_of">approved questions</option>
+          <option value="proposed_of">proposed questions</option>
+        </select>
+      </label>
+      <label className="flex items-center gap-2.5">
+        of
         <select
           className="select select-sm w-auto"
           value={chosen}
@@ -259,11 +271,13 @@ function Collect({ onCollect }: { onCollect: (body: Schemas["SetCollectIn"]) => 
       <button
         type="button"
         className="btn btn-sm"
-        onClick={() => onCollect({ answers: [], approved_of: chosen, phrasings: true })}
+        onClick={() => onCollect({ answers: [], gaps: [], [kind]: chosen, phrasings: true })}
       >
         Take over
       </button>
-      <span className="soft">Answers that were given are taken over on their own page.</span>
+      <span className="soft">
+        Answers that were given, and gaps, are taken over on their own pages.
+      </span>
     </p>
   );
 }

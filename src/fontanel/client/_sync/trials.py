@@ -77,6 +77,8 @@ class SyncTrialClient(BaseClient):
         question_set: str,
         *,
         answers: Sequence[str] = (),
+        gaps: Sequence[str] = (),
+        proposed_of: str | None = None,
         approved_of: str | None = None,
         category: str | None = None,
         phrasings: bool = True,
@@ -85,12 +87,19 @@ class SyncTrialClient(BaseClient):
 
         Args:
             answers: Ids of answers; their citations become what is expected.
+            gaps: Ids of gaps; nothing is expected of them unless they were closed with an answer.
+            proposed_of: A knowledge base, whose open proposed questions are taken over.
             approved_of: A knowledge base, whose approved questions are taken over.
             category: Only approved answers of this category.
-            phrasings: Whether other wordings of approved questions are taken over too.
+            phrasings: Whether other wordings of both are taken over too.
         """
         body = s.SetCollectIn(
-            answers=list(answers), approved_of=approved_of, category=category, phrasings=phrasings
+            answers=list(answers),
+            gaps=list(gaps),
+            proposed_of=proposed_of,
+            approved_of=approved_of,
+            category=category,
+            phrasings=phrasings,
         )
         return (self._send(self._calls.collect_set_questions(question_set, body))).items
 

@@ -14,7 +14,9 @@ from fontanel.core.arrays import Floats
 from fontanel.core.gaps import Grouping, Unanswered, central
 from fontanel.core.text.analysis import fold
 from fontanel.engine.answering.local_models import LocalModels
+from fontanel.errors import NotFound
 from fontanel.records.ids import new_id
+from fontanel.records.scope import TeamScope
 from fontanel.records.tables import Gap, GapQuestion, GapState, now
 from fontanel.records.unit_of_work import Records
 
@@ -194,3 +196,16 @@ def take_out(session: Session, row: GapQuestion) -> Gap:
     if old is not None:
         _refresh(session, session.get_one(Gap, old), [])
     return gap
+
+
+def find_gap(scope: TeamScope, ref: str) -> Gap:
+    """Return a gap of a team that has questions.
+
+    Raises:
+        NotFound: there is none.
+    """
+    asked = select(GapQuestion.key).where(GapQuestion.gap_id == Gap.id)
+    result = scope.session.scalar(scope.select(Gap).where(Gap.id == ref, asked.exists()))
+    if result is None:
+        raise NotFound("gap", ref)
+    return result

@@ -1,4 +1,4 @@
-"""Question sets: found, filled from answers and approved answers, and changed."""
+"""Question sets: found, changed, and filled from answers, gaps, approved and proposed questions."""
 
 from __future__ import annotations
 
@@ -16,7 +16,10 @@ from fontanel.records.tables import (
     ApprovedAnswer,
     ApprovedState,
     Document,
+    Gap,
     Kb,
+    Proposal,
+    ProposalState,
     QuestionSet,
     SetQuestion,
     Turn,
@@ -159,6 +162,39 @@ def from_approved(
         for row in rows
         for wording in (row.question, *(row.phrasings if phrasings else ()))
     ]
+
+
+def from_proposals(scope: TeamScope, kb: Kb, *, phrasings: bool) -> list[dict[str, Any]]:
+    """Return the open proposed questions, expected to be answered from their own text.
+
+    Args:
+        phrasings: Also their other wordings, each as a question.
+    """
+    query = scope.select(Proposal).where(
+        Proposal.kb_id == kb.id, Proposal.state == ProposalState.OPEN
+    )
+    rows = scope.session.scalars(query.order_by(Proposal.document_id, Proposal.start)).all()
+    return [
+        {
+            "question": wording,
+            "documents": _names(scope, [row.document_id]),
+            "quotes": [row.quote],
+            "origin": f"proposal {row.id}",
+        }
+        for row in rows
+        for wording in (row.question, *(row.phrasings if phrasings else ()))
+    ]
+
+
+def from_gap(scope: TeamScope, gap: Gap) -> dict[str, Any]:
+    """Return the question of a gap; if it was closed with an answer, from the same places."""
+    cited = (gap.answer or {}).get("citations", [])
+    return {
+        "question": gap.question,
+        "documents": _names(scope, [one["document_id"] for one in cited]),
+        "quotes": list(dict.fromkeys(one["quote"] for one in cited)),
+        "origin": f"gap {gap.id}",
+    }
 
 
 def _names(scope: TeamScope, ids: Sequence[str]) -> list[str]:

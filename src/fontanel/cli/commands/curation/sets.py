@@ -46,11 +46,17 @@ def add_commands(group: Any, verb: Any, common: argparse.ArgumentParser) -> None
         "--answer", action="append", default=[], metavar="ID", help="of this answer; repeatable"
     )
     collected.add_argument(
+        "--gap", action="append", default=[], metavar="ID", help="of this gap; repeatable"
+    )
+    collected.add_argument(
+        "--proposed-of", metavar="KB", help="the open proposed questions of a knowledge base"
+    )
+    collected.add_argument(
         "--approved-of", metavar="KB", help="of the approved answers of a knowledge base"
     )
     collected.add_argument("--category", help="only of approved answers of this category")
     collected.add_argument(
-        "--questions-only", action="store_true", help="without other wordings of approved questions"
+        "--questions-only", action="store_true", help="without other wordings of the questions"
     )
 
     imported = verb(group, "import", import_set, "import questions into a set", common)
@@ -196,11 +202,14 @@ def remove_question(context: Context, options: argparse.Namespace) -> None:
 
 
 def collect(context: Context, options: argparse.Namespace) -> None:
-    if not options.answer and options.approved_of is None:
-        raise UsageProblem("Give answers with --answer, or a knowledge base with --approved-of.")
+    chosen = (options.answer, options.gap, options.approved_of, options.proposed_of)
+    if not any(chosen):
+        raise UsageProblem("Give --answer, --gap, --approved-of or --proposed-of.")
     added = context.client.collect_set_questions(
         options.set,
         answers=options.answer,
+        gaps=options.gap,
+        proposed_of=options.proposed_of,
         approved_of=options.approved_of,
         category=options.category,
         phrasings=not options.questions_only,

@@ -5,11 +5,10 @@ from __future__ import annotations
 from typing import Annotated
 
 from fastapi import Query
-from sqlalchemy import func, select
+from sqlalchemy import func
 
-from fontanel.engine.gaps.groups import take_out
+from fontanel.engine.gaps.groups import find_gap, take_out
 from fontanel.errors import Conflict, NotFound
-from fontanel.records.scope import TeamScope
 from fontanel.records.tables import Gap, GapKind, GapQuestion, GapState, Team, now
 from fontanel.schemas import (
     GapChange,
@@ -66,13 +65,13 @@ def list_gaps(
 @router.get("/{gap}", summary="Show a gap")
 def show_gap(gap: str, access: TeamEditor) -> GapDetail:
     """Its questions, the passages that came nearest, and what people said about it."""
-    return _detail(access, _find(access.scope, gap))
+    return _detail(access, find_gap(access.scope, gap))
 
 
 @router.patch("/{gap}", summary="Assign, resolve or open a gap")
 def change_gap(gap: str, body: GapChange, access: TeamEditorWrite) -> GapDetail:
     """It opens by itself when one of its questions is asked again and not answered well."""
-    row = _find(access.scope, gap)
+    row = find_gap(access.scope, gap)
     if body.assignee is not None:
         row.assignee = body.assignee
     if body.state is not None:
@@ -88,7 +87,7 @@ def change_gap(gap: str, body: GapChange, access: TeamEditorWrite) -> GapDetail:
 
 @router.post("/{gap}/comments", status_code=201, summary="Comment on a gap")
 def comment_on_gap(gap: str, body: GapCommentIn, access: TeamEditorWrite) -> GapDetail:
-    row = _find(access.scope, gap)
+    row = find_gap(access.scope, gap)
     if len(row.comments) >= _MAX_COMMENTS:
         raise Conflict(f"The gap has {_MAX_COMMENTS} comments, the maximum.")
     comment = {"author": access.caller.name, "text": body.text, "at": now().isoformat()}
@@ -100,7 +99,7 @@ def comment_on_gap(gap: str, body: GapCommentIn, access: TeamEditorWrite) -> Gap
 @router.post("/{gap}/questions/{turn}/take-out", summary="Take a question out of a gap")
 def take_question_out(gap: str, turn: str, access: TeamEditorWrite) -> GapDetail:
     """It asks for something else: it becomes a gap of its own, which is returned."""
-    row = _find(access.scope, gap)
+    row = find_gap(access.scope, gap)
     query = access.scope.select(GapQuestion).where(GapQuestion.gap_id == row.id)
     question = access.session.scalar(query.where(GapQuestion.turn_id == turn))
     if question is None:
@@ -108,15 +107,6 @@ def take_question_out(gap: str, turn: str, access: TeamEditorWrite) -> GapDetail
     if len(access.session.scalars(query).all()) == 1:
         raise Conflict("It is the only question of this gap.")
     return _detail(access, take_out(access.session, question))
-
-
-def _find(scope: TeamScope, ref: str) -> Gap:
-    """Return a gap that has questions. Raises NotFound."""
-    asked = select(GapQuestion.key).where(GapQuestion.gap_id == Gap.id)
-    result = scope.session.scalar(scope.select(Gap).where(Gap.id == ref, asked.exists()))
-    if result is None:
-        raise NotFound("gap", ref)
-    return result
 
 
 def _detail(access: Access, gap: Gap) -> GapDetail:

@@ -8,6 +8,7 @@ from fastapi import Query, Request, Response
 from sqlalchemy import func, select
 
 from fontanel.core.transfer import Columns, Form, UnreadableFile, dump, parse
+from fontanel.engine.gaps.groups import find_gap
 from fontanel.engine.trials import sets as engine
 from fontanel.errors import Conflict, FontanelError, NotFound, Refused
 from fontanel.records.ids import new_id, slug_of
@@ -163,9 +164,11 @@ def remove_set_question(question_set: str, question: str, access: TeamEditorWrit
 def collect_set_questions(
     question_set: str, body: SetCollectIn, access: TeamEditorWrite
 ) -> Page[SetQuestionOut]:
-    """Of answers that were given, or of approved answers. Those that the set has are left out.
+    """Of answers that were given, gaps, approved answers, or proposed questions.
 
-    An answer's citations become what is expected; a question that was declined must be declined.
+    Those that the set has are left out. An answer's citations become what is expected; a question
+    that was declined must be declined. A gap is not judged until you say what is expected, unless
+    it was closed with an answer.
     """
     row = engine.find_set(access.scope, question_set)
     fields: list[dict[str, Any]] = []
@@ -174,6 +177,10 @@ def collect_set_questions(
         if turn is None:
             raise NotFound("answer", ref)
         fields.append(engine.from_turn(access.scope, turn))
+    fields += [engine.from_gap(access.scope, find_gap(access.scope, ref)) for ref in body.gaps]
+    if body.proposed_of is not None:
+        kb = access.scope.kb(body.proposed_of)
+        fields += engine.from_proposals(access.scope, kb, phrasings=body.phrasings)
     if body.approved_of is not None:
         kb = access.scope.kb(body.approved_of)
         fields += engine.from_approved(access.scope, kb, body.category, phrasings=body.phrasings)
