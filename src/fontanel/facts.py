@@ -95,3 +95,6 @@ NoticeKind = Literal[
     "member.joined",
     "key.by_operator",
 ]
+
+#: The verdicts on statements that a reader should doubt.
+DOUBTFUL = frozenset({"weak", "uncited", "outdated"})

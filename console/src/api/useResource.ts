@@ -11,6 +11,8 @@ interface Options<T> {
   idle?: number | null;
   /** Whether the resource never changes while the page is open: then it is loaded once. */
   constant?: boolean;
+  /** The resource is loaded again when this changes. */
+  version?: number;
 }
 
 /** Milliseconds between reloads while something is in progress. */
@@ -23,9 +25,9 @@ export const IDLE = 4000;
  * The earlier data stays until the new has arrived. A path of null loads nothing.
  */
 export function useResource<T>(path: string | null, options: Options<T> = {}) {
-  const { headers, busy, idle = null, constant = false } = options;
+  const { headers, busy, idle = null, constant = false, version } = options;
   const client = useQueryClient();
-  const key = [path, headers];
+  const key = [path, headers, version];
   const query = useQuery({
     queryKey: key,
     queryFn: () => get<T>(path ?? "", headers),

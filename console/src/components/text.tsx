@@ -31,6 +31,13 @@ export function size(bytes: number): string {
   return `${(bytes / 1_000_000).toFixed(1)} MB`;
 }
 
+/** The lines of a text field, without empty ones. */
+export const lines = (text: string) =>
+  text
+    .split("\n")
+    .map((line) => line.trim())
+    .filter(Boolean);
+
 export const percent = (share: number) => `${Math.round(share * 100)}\u00a0%`;
 
 /** A time in a recording: 1:02:03 or 2:03. */

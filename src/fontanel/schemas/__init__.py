@@ -2,7 +2,6 @@
 
 from fontanel.facts import SETTLED_STATES, NoticeKind
 from fontanel.schemas.answers import (
-    DOUBTFUL,
     AnswerOut,
     ApprovalOut,
     AskIn,
@@ -245,7 +244,6 @@ from fontanel.schemas.written import (
 )
 
 __all__ = [
-    "DOUBTFUL",
     "SETTLED_STATES",
     "AddedOut",
     "AgainOut",

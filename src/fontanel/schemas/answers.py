@@ -13,8 +13,6 @@ from fontanel.schemas.validity import OutdatedOut
 OutcomeName = Literal["answered", "declined", "small_talk", "unfinished"]
 TurnStateName = Literal["answering", "done", "stopped", "interrupted", "failed"]
 VerdictName = Literal["supported", "weak", "uncited", "outdated", "none"]
-#: The verdicts on statements that a reader should doubt.
-DOUBTFUL = ("weak", "uncited", "outdated")
 
 
 class AskIn(Model):

@@ -7,7 +7,7 @@ from pathlib import Path
 from fastapi import FastAPI, Request, Response
 from fastapi.responses import FileResponse, PlainTextResponse
 
-from fontanel.engine.answering.targets import version_of
+from fontanel.engine.answering.targets import published_version
 from fontanel.records.tables import Desk
 from fontanel.schemas.desks import FRAME_ORIGIN
 from fontanel.service.problems import ApiError
@@ -58,11 +58,7 @@ def _framers(request: Request, path: str) -> str:
     if path.startswith("chat/") and runtime is not None:
         with runtime.records.reading() as session:
             desk = session.get(Desk, path.removeprefix("chat/").strip("/"))
-            version = (
-                None
-                if desk is None or desk.published is None
-                else version_of(session, desk, desk.published)
-            )
+            version = None if desk is None else published_version(session, desk)
         stored = [] if version is None else version.settings.get("frame_origins") or []
         # Versions from before origins were checked may have anything in them.
         if origins := [origin for origin in stored if FRAME_ORIGIN.fullmatch(origin)]:

@@ -1,4 +1,5 @@
 import type { Kb, Schemas } from "../../api/client";
+import { lines } from "../../components/text";
 import { TrialGate } from "../trials/TrialGate";
 import { Field, Group } from "./fields";
 import { KbChoice } from "./KbChoice";
@@ -21,11 +22,6 @@ const LANGUAGES = [
   ["nl", "Dutch"],
   ["it", "Italian"],
 ];
-const lines = (text: string) =>
-  text
-    .split("\n")
-    .map((line) => line.trim())
-    .filter(Boolean);
 
 /** All settings of a desk's answers. */
 export function SettingsForm({ settings, onChange, kbs, models, sets }: Props) {

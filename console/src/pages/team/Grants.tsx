@@ -2,13 +2,7 @@ import { type FormEvent, useEffect, useState } from "react";
 import { type Schemas, send } from "../../api/client";
 import { useResource } from "../../api/useResource";
 import { CheckBox } from "../../components/forms";
-import { Failure } from "../../components/text";
-
-const lines = (text: string) =>
-  text
-    .split("\n")
-    .map((line) => line.trim())
-    .filter(Boolean);
+import { Failure, lines } from "../../components/text";
 
 /** For operators: which folders and private networks a team's sources may read. */
 export function Grants({ slug }: { slug: string }) {

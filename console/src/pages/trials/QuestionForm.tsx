@@ -1,15 +1,10 @@
 import { type FormEvent, useState } from "react";
 import type { Schemas } from "../../api/client";
 import { CheckBox, LabelledInput } from "../../components/forms";
+import { lines } from "../../components/text";
 
 export type Question = Schemas["SetQuestionOut"];
 export type QuestionValues = Schemas["SetQuestionIn"];
-
-const lines = (text: string) =>
-  text
-    .split("\n")
-    .map((line) => line.trim())
-    .filter(Boolean);
 
 function Lines({
   label,

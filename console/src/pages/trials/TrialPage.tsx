@@ -23,9 +23,9 @@ export function TrialPage() {
   const base = `/t/${team.slug}/trials`;
   const api = `${team.api}/trials/${id}`;
   const { data: trial, error, reload } = useResource<Trial>(api, { busy: isOpen });
-  const results = useResource<Schemas["Page_TrialResultOut_"]>(
-    trial ? `${api}/results?asked=${trial.asked}` : null,
-  );
+  const results = useResource<Schemas["Page_TrialResultOut_"]>(trial ? `${api}/results` : null, {
+    version: trial?.asked,
+  });
   const [failure, setFailure] = useState<string | null>(null);
   if (!trial) return <Failure message={error} />;
   const act = (method: string, path: string, body?: unknown) =>

@@ -29,8 +29,8 @@ from fontanel.cli.context import Context, UsageProblem
 from fontanel.cli.format import outdated_text, percent, place
 from fontanel.cli.options.asking_first import ask_first
 from fontanel.cli.options.documents import filter_options, parse_tags
+from fontanel.facts import DOUBTFUL
 from fontanel.schemas import (
-    DOUBTFUL,
     AnswerOut,
     CheckEvent,
     CitationEvent,

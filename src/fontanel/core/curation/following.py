@@ -72,6 +72,19 @@ def follow(old: str, start: int, end: int, new: str) -> Followed:
     return Followed(change, *_span(found, len(quote)))
 
 
+def follow_quote(
+    old: str | None, start: int, end: int, quote: str, new: str
+) -> tuple[Followed, str]:
+    """Return what became of a quote in a new text, and what stands there now.
+
+    Args:
+        old: The text of which the quote is characters [start, end); None if it is not kept.
+    """
+    span = (0, len(quote)) if old is None else (start, end)
+    followed = follow(quote if old is None else old, *span, new)
+    return followed, new[followed.start : followed.end]
+
+
 def _as_written(quote: str) -> re.Pattern[str]:
     """Return a pattern for a text, whatever blanks separate its words."""
     return re.compile(r"\s+".join(map(re.escape, quote.split())) or r"(?!)")

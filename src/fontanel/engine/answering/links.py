@@ -9,7 +9,7 @@ from typing import Any
 from sqlalchemy import select
 from sqlalchemy.orm import Session
 
-from fontanel.engine.answering.targets import version_of
+from fontanel.engine.answering.targets import published_version
 from fontanel.errors import Conflict
 from fontanel.records.tables import Desk, DeskLink, now
 
@@ -40,7 +40,7 @@ _REASONS = {
 
 def published_settings(session: Session, desk: Desk) -> Mapping[str, Any] | None:
     """Return the settings of the published version, None if none is."""
-    version = None if desk.published is None else version_of(session, desk, desk.published)
+    version = published_version(session, desk)
     return None if version is None else version.settings
 
 

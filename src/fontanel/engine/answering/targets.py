@@ -126,6 +126,11 @@ def version_of(session: Session, desk: Desk, number: int) -> DeskVersion | None:
     )
 
 
+def published_version(session: Session, desk: Desk) -> DeskVersion | None:
+    """Return the version of a desk that is published; None if none is."""
+    return None if desk.published is None else version_of(session, desk, desk.published)
+
+
 class CombinedKnowledge:
     """Several knowledge bases as one: passages of all, best match first."""
 

@@ -15,7 +15,7 @@ from functools import lru_cache
 from sqlalchemy import func, or_, select, true
 from sqlalchemy.orm import Session
 
-from fontanel.core.curation.following import Followed, TextChange, follow
+from fontanel.core.curation.following import Followed, TextChange, follow_quote
 from fontanel.engine.curation.approved import Place, move_place
 from fontanel.engine.curation.past_answers import compare_sources, record_change
 from fontanel.engine.documents.readings import reading_text
@@ -142,9 +142,7 @@ class Flagging:
                 yield _Result(approved_id, number, place, revision, Followed(TextChange.SAME))
             elif (new := text_of(revision)) is not None:
                 old = text_of(place.revision_id)
-                span = (0, len(place.quote)) if old is None else (place.start, place.end)
-                followed = follow(place.quote if old is None else old, *span, new)
-                text = new[followed.start : followed.end]
+                followed, text = follow_quote(old, place.start, place.end, place.quote, new)
                 yield _Result(approved_id, number, place, revision, followed, text)
 
 

@@ -13,7 +13,7 @@ from functools import lru_cache
 from sqlalchemy import ColumnElement, or_, select, update
 from sqlalchemy.orm import Session
 
-from fontanel.core.curation.following import Followed, TextChange, follow
+from fontanel.core.curation.following import Followed, TextChange, follow_quote
 from fontanel.engine.documents.readings import reading_text
 from fontanel.records.blobs import BlobStore
 from fontanel.records.tables import AnswerSource, Document, DocumentState, Kb, now
@@ -77,10 +77,8 @@ def compare_sources(session: Session, blobs: BlobStore, kb: Kb) -> Iterator[Sour
         new = text_of(current)
         if new is None:
             continue
-        old = text_of(old_revision)
-        span = (0, len(quote)) if old is None else (start, end)
-        followed = follow(quote if old is None else old, *span, new)
-        yield SourceChange(*place, current, followed, new[followed.start : followed.end])
+        followed, text = follow_quote(text_of(old_revision), start, end, quote, new)
+        yield SourceChange(*place, current, followed, text)
 
 
 def record_change(session: Session, change: SourceChange) -> None:

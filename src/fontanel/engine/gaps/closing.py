@@ -12,7 +12,7 @@ from sqlalchemy.orm import Session
 
 from fontanel.core.answering import Answer, Outcome
 from fontanel.engine.answering.asking import Asked, Asking, Recorded
-from fontanel.engine.answering.targets import Target, desk_target, kb_target, version_of
+from fontanel.engine.answering.targets import Target, desk_target, kb_target, published_version
 from fontanel.engine.gaps.collecting import TRIAL, WEAK
 from fontanel.engine.notices.notify import notify_team
 from fontanel.records.tables import (
@@ -175,7 +175,7 @@ def _target(session: Session, gap: Gap) -> Target | None:
     if desk is None:
         kb = session.get(Kb, next(iter(last.kb_ids), ""))
         return None if kb is None else kb_target(kb, {}, None)
-    version = None if desk.published is None else version_of(session, desk, desk.published)
+    version = published_version(session, desk)
     settings = desk.draft if version is None else version.settings
     reachable = frozenset(part["kb"] for part in settings["kbs"])
     return replace(desk_target(desk, settings, desk.published, reachable), model=None)

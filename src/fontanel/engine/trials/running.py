@@ -20,6 +20,7 @@ from fontanel.engine.answering.targets import Target, TargetKb, answer_settings
 from fontanel.engine.gaps.collecting import TRIAL
 from fontanel.engine.notices.notify import notify_team
 from fontanel.engine.trials.starting import notify_of_losses
+from fontanel.facts import DOUBTFUL
 from fontanel.records.tables import (
     Desk,
     Document,
@@ -36,8 +37,6 @@ from fontanel.records.unit_of_work import Records
 
 log = structlog.get_logger()
 
-#: Verdicts on statements that their sources do not support.
-_DOUBTFUL = frozenset({"weak", "uncited", "outdated"})
 #: What the askers of trials begin with.
 ASKER = TRIAL
 
@@ -225,7 +224,7 @@ def _record(session: Session, row: TrialResult, turn: Turn) -> None:
         for one in turn.citations
     ]
     row.sufficiency = round(turn.sufficiency, 4)
-    row.doubtful = sum(1 for one in turn.statements or () if one["verdict"] in _DOUBTFUL)
+    row.doubtful = sum(1 for one in turn.statements or () if one["verdict"] in DOUBTFUL)
     row.tokens, row.cost = turn.tokens_read + turn.tokens_written, turn.cost
     row.seconds = float(turn.seconds.get("total", 0.0))
     row.turn_id, row.asked_at = turn.id, now()

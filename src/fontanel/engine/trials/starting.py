@@ -11,7 +11,7 @@ from sqlalchemy import exists, func, select
 from sqlalchemy.orm import Session
 
 from fontanel.core.trials import Change, Result, compare
-from fontanel.engine.answering.targets import version_of
+from fontanel.engine.answering.targets import published_version
 from fontanel.engine.notices.notify import notify_team
 from fontanel.engine.trials.sets import FIELDS, questions_of
 from fontanel.errors import Conflict
@@ -161,7 +161,7 @@ class TrialTimetable:
 
 def _start(session: Session, row: QuestionSet) -> None:
     desk = session.get_one(Desk, row.desk_id)
-    version = None if desk.published is None else version_of(session, desk, desk.published)
+    version = published_version(session, desk)
     assert version is not None
     start_trial(
         session,
@@ -187,7 +187,7 @@ def _due(session: Session, row: QuestionSet) -> bool:
     if row.schedule == TrialSchedule.NIGHTLY:
         team = session.get_one(Team, row.team_id)
         return since < last_night(now(), team.time_zone)
-    version = version_of(session, desk, desk.published)
+    version = published_version(session, desk)
     kbs = [part["kb"] for part in version.settings["kbs"]] if version is not None else []
     changed = Sync.added + Sync.changed + Sync.moved + Sync.removed
     synced = exists().where(

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from sqlalchemy import func, select
 
-from fontanel.engine.answering.targets import version_of
+from fontanel.engine.answering.targets import published_version
 from fontanel.engine.curation.approved import flagged_count
 from fontanel.records.tables import Desk, DeskLink, DeskVersion
 from fontanel.schemas import (
@@ -28,7 +28,7 @@ def version_out(row: DeskVersion) -> DeskVersionOut:
 
 def desk_out(access: Access, desk: Desk) -> DeskOut:
     session = access.session
-    published = None if desk.published is None else version_of(session, desk, desk.published)
+    published = published_version(session, desk)
     open_links = select(func.count()).where(
         DeskLink.desk_id == desk.id, DeskLink.revoked_at.is_(None)
     )

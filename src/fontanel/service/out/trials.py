@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections import defaultdict
 from collections.abc import Sequence
-from dataclasses import asdict
+from dataclasses import dataclass
 
 from sqlalchemy import func, select
 from sqlalchemy.orm import Session
@@ -13,9 +13,7 @@ from fontanel.core.trials import (
     RIGHT_RESULTS,
     Comparison,
     Result,
-    Share,
     quantile,
-    share,
 )
 from fontanel.engine.trials.sets import FIELDS
 from fontanel.engine.trials.starting import results_of
@@ -32,6 +30,7 @@ from fontanel.schemas import (
     TrialOut,
     TrialResultOut,
 )
+from fontanel.service.out.shares import share_out
 
 _ANSWERED = frozenset({Result.RIGHT, Result.WRONG, Result.NOT_DECLINED, Result.UNJUDGED})
 
@@ -59,10 +58,62 @@ def question_out(row: SetQuestion) -> SetQuestionOut:
     )
 
 
+@dataclass(frozen=True, slots=True)
+class _Counted:
+    """What figures are made of: a result without its texts."""
+
+    result: str
+    cited: bool | None
+    outcome: str
+    doubtful: int
+    tokens: int
+    cost: float
+    seconds: float
+    must_decline: bool
+    kind: str
+    documents: list[str]
+
+
+def trials_out(session: Session, rows: Sequence[Trial]) -> list[TrialOut]:
+    """Return trials with the figures of what they asked so far."""
+    counted = _counted(session, [row.id for row in rows])
+    sets = {
+        one.id: one
+        for one in session.scalars(
+            select(QuestionSet).where(QuestionSet.id.in_({row.set_id for row in rows}))
+        )
+    }
+    return [_trial_out(row, sets[row.set_id], counted[row.id]) for row in rows]
+
+
 def trial_out(session: Session, row: Trial) -> TrialOut:
     """Return a trial with the figures of what it asked so far."""
-    results = results_of(session, row.id)
-    question_set = session.get_one(QuestionSet, row.set_id)
+    return trials_out(session, [row])[0]
+
+
+def _counted(session: Session, trial_ids: Sequence[str]) -> dict[str, list[_Counted]]:
+    content = TrialResult.content
+    query = select(
+        TrialResult.trial_id,
+        TrialResult.result,
+        TrialResult.cited,
+        TrialResult.outcome,
+        TrialResult.doubtful,
+        TrialResult.tokens,
+        TrialResult.cost,
+        TrialResult.seconds,
+        content["must_decline"].as_boolean(),
+        content["kind"].as_string(),
+        content["documents"].as_json(),
+    ).where(TrialResult.trial_id.in_(trial_ids))
+    results: dict[str, list[_Counted]] = {trial_id: [] for trial_id in trial_ids}
+    for trial_id, *values in session.execute(query):
+        results[trial_id].append(_Counted(*values))
+    return results
+
+
+def _trial_out(row: Trial, question_set: QuestionSet, results: Sequence[_Counted]) -> TrialOut:
+    asked = [result for result in results if result.result]
     return TrialOut(
         id=row.id,
         question_set=question_set.slug,
@@ -75,7 +126,7 @@ def trial_out(session: Session, row: Trial) -> TrialOut:
         state=row.state.value,
         note=row.note,
         total=len(results),
-        asked=sum(1 for result in results if result.result),
+        asked=len(asked),
         max_tokens=row.max_tokens,
         compare_with=row.pair_id,
         scheduled=row.scheduled,
@@ -83,21 +134,21 @@ def trial_out(session: Session, row: Trial) -> TrialOut:
         created_at=row.created_at,
         started_at=row.started_at,
         finished_at=row.finished_at,
-        figures=figures_of([result for result in results if result.result]),
+        figures=figures_of(asked),
     )
 
 
-def figures_of(rows: Sequence[TrialResult]) -> TrialFigures:
+def figures_of(rows: Sequence[_Counted]) -> TrialFigures:
     """Return the figures of questions that were asked."""
     judged = [row for row in rows if row.result != Result.UNJUDGED]
-    unanswerable = [row for row in judged if row.content["must_decline"]]
-    answerable = [row for row in judged if not row.content["must_decline"]]
+    unanswerable = [row for row in judged if row.must_decline]
+    answerable = [row for row in judged if not row.must_decline]
     answered = [row for row in rows if row.result in _ANSWERED]
-    kinds: dict[str, list[TrialResult]] = defaultdict(list)
-    documents: dict[str, list[TrialResult]] = defaultdict(list)
+    kinds: dict[str, list[_Counted]] = defaultdict(list)
+    documents: dict[str, list[_Counted]] = defaultdict(list)
     for row in judged:
-        kinds[row.content["kind"]].append(row)
-        for name in row.content["documents"]:
+        kinds[row.kind].append(row)
+        for name in row.documents:
             documents[name].append(row)
     seconds = [row.seconds for row in rows if row.outcome]
     return TrialFigures(
@@ -120,17 +171,16 @@ def figures_of(rows: Sequence[TrialResult]) -> TrialFigures:
     )
 
 
-def _groups(groups: dict[str, list[TrialResult]]) -> list[TrialGroup]:
+def _groups(groups: dict[str, list[_Counted]]) -> list[TrialGroup]:
     return [TrialGroup(name=name, right=_right(groups[name])) for name in sorted(groups)]
 
 
-def _right(rows: Sequence[TrialResult]) -> ShareOut:
+def _right(rows: Sequence[_Counted]) -> ShareOut:
     return _share(sum(row.result in RIGHT_RESULTS for row in rows), rows)
 
 
-def _share(count: int, rows: Sequence[TrialResult]) -> ShareOut:
-    result: Share = share(count, len(rows))
-    return ShareOut(**asdict(result))
+def _share(count: int, rows: Sequence[_Counted]) -> ShareOut:
+    return share_out(count, len(rows))
 
 
 def result_out(row: TrialResult) -> TrialResultOut:

@@ -11,7 +11,7 @@ from sqlalchemy import select
 from sqlalchemy.orm import Session
 
 from fontanel.engine.answering.asking import Asked, Recorded
-from fontanel.engine.answering.targets import Target, desk_target, kb_target, version_of
+from fontanel.engine.answering.targets import Target, desk_target, kb_target, published_version
 from fontanel.errors import NotFound
 from fontanel.records.tables import Conversation, Desk, Document, DocumentState, Kb, Role, Turn
 from fontanel.schemas import (
@@ -129,7 +129,7 @@ def _target_now(access: Access, turn: Turn) -> Target:
     desk = access.session.get_one(Desk, turn.desk_id)
     if not access.scope.may_reach(desk):
         raise NotFound("desk", desk.slug)
-    version = None if desk.published is None else version_of(access.session, desk, desk.published)
+    version = published_version(access.session, desk)
     settings = desk.draft if version is None or turn.desk_version is None else version.settings
     target = desk_target(
         desk, settings, None if version is None else version.number, reachable_kb_ids(access)

@@ -15,14 +15,14 @@ from fontanel.engine.answering.links import (
     published_settings,
 )
 from fontanel.engine.answering.second import end_second
-from fontanel.engine.answering.targets import version_of
+from fontanel.engine.answering.targets import published_version
 from fontanel.engine.trials.gate import check_trial
 from fontanel.engine.trials.running import ASKER
 from fontanel.errors import NotFound, Refused
+from fontanel.facts import DOUBTFUL
 from fontanel.records.ids import hash_secret, new_id, new_secret, slug_of
 from fontanel.records.tables import Desk, DeskLink, DeskVersion, Feedback, Turn, now
 from fontanel.schemas import (
-    DOUBTFUL,
     AnswerSummary,
     DeskChange,
     DeskComparison,
@@ -134,11 +134,7 @@ def publish(desk: str, body: PublishIn, access: EditorWrite) -> DeskVersionOut:
             "settings.kbs", "A desk needs a knowledge base to answer from before it is published."
         )
     draft = check_settings(access, DeskSettings.model_validate(desk_row.draft))
-    current = (
-        None
-        if desk_row.published is None
-        else version_of(access.session, desk_row, desk_row.published)
-    )
+    current = published_version(access.session, desk_row)
     if current is not None and current.settings == desk_row.draft:
         raise ApiError("conflict", f"The draft is the same as version {current.number}.")
     published = None if current is None else DeskSettings.model_validate(current.settings)

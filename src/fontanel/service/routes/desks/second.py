@@ -8,7 +8,7 @@ from datetime import datetime
 
 from sqlalchemy import select
 
-from fontanel.core.trials import quantile, share
+from fontanel.core.trials import quantile
 from fontanel.core.trials.means import Estimate, mean, median
 from fontanel.engine.answering import second as engine
 from fontanel.engine.answering.links import check_links_stay_open
@@ -25,6 +25,7 @@ from fontanel.schemas import (
 )
 from fontanel.service.auth.access import Access, Editor, EditorWrite
 from fontanel.service.out.desks import desk_out
+from fontanel.service.out.shares import share_out
 from fontanel.service.routers import api_router
 
 router = api_router("/teams/{team}/desks/{desk}/second", "desks")
@@ -127,7 +128,7 @@ def _figures(access: Access, row: Desk, number: int, since: datetime) -> Version
 
 
 def _share(values: Sequence[bool]) -> ShareOut:
-    return ShareOut(**asdict(share(sum(values), len(values))))
+    return share_out(sum(values), len(values))
 
 
 def _estimate(value: Estimate | None) -> EstimateOut | None:

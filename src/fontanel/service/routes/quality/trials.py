@@ -30,7 +30,7 @@ from fontanel.service.auth.access import Access, TeamEditor, TeamEditorWrite
 from fontanel.service.desk_settings import check_settings, merge_settings, settings_of
 from fontanel.service.idempotency import Idempotency
 from fontanel.service.imports import MEDIA
-from fontanel.service.out.trials import comparison_out, result_out, trial_out
+from fontanel.service.out.trials import comparison_out, result_out, trial_out, trials_out
 from fontanel.service.routers import api_router
 
 router = api_router("/teams/{team}/trials", "trials")
@@ -50,7 +50,7 @@ def list_trials(
     if desk is not None:
         query = query.where(Trial.desk_id == access.scope.desk(desk).id)
     rows = access.session.scalars(query.order_by(Trial.created_at.desc()).limit(limit)).all()
-    return Page(items=[trial_out(access.session, row) for row in rows])
+    return Page(items=trials_out(access.session, rows))
 
 
 @router.post("", status_code=201, summary="Begin a trial")
