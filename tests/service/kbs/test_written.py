@@ -105,3 +105,12 @@ def test_folders_and_many_at_once(team: TeamSetup, kb: str) -> None:
     assert [d.name for d in client.list_documents(kb)] == ["top.md"]
     with pytest.raises(ValueError, match="say which documents"):
         s.DocumentSelection()
+
+
+def test_the_last_change_is_what_is_edited_next(team: TeamSetup, kb: str) -> None:
+    client = team.client
+    for number in range(6):
+        text = f"Version {number}\n"
+        client.add_document(kb, text.encode(), "note.md")
+        # It is not indexed yet, or just now.
+        assert client.written_text(kb, "note.md").text == text

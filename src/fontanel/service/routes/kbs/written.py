@@ -78,11 +78,24 @@ def write(kb: str, body: WrittenIn, access: Editor) -> AddedOut:
 def show_written(
     kb: str, document: str, access: Reader, response: Response, revision: str | None = None
 ) -> WrittenOut:
-    result, version = revision_of(access, kb, document, revision)
+    result, version = _newest(access, kb, document, revision)
     response.headers["ETag"] = f'"{result.version}"'
     reason = _why_not(result, version)
     text = "" if reason else access.runtime.blobs.read(version.sha256).decode("utf-8", "replace")
     return WrittenOut(name=result.name, text=text, editable=reason is None, reason=reason)
+
+
+def _newest(
+    access: Access, kb: str, document: str, revision: str | None
+) -> tuple[Document, Revision]:
+    """Return a document with a revision: by default the newest, even if it is not indexed yet.
+
+    Whoever edits an older text would undo the last change.
+    """
+    if revision is None:
+        row = access.scope.document(access.scope.kb(kb), document)
+        revision = row.latest_revision_id
+    return revision_of(access, kb, document, revision)
 
 
 def _why_not(document: Document, revision: Revision) -> str | None:
@@ -107,7 +120,7 @@ def rewrite(
     kb: str, document: str, body: WrittenChange, access: EditorWrite, request: Request
 ) -> AddedOut:
     """Adds a revision; needs If-Match, so that nobody overwrites another's change."""
-    result, version = revision_of(access, kb, document, None)
+    result, version = _newest(access, kb, document, None)
     check_version(request, result.version, required=True)
     if (reason := _why_not(result, version)) is not None:
         raise ApiError("conflict", reason)
