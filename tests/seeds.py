@@ -5,9 +5,12 @@ from __future__ import annotations
 from typing import Any
 
 from fontanel import schemas as s
+from fontanel.client import Client
 from fontanel.service.app import create_app
 from fontanel.settings import Settings
-from tests.conftest import STORM, Service, TeamSetup, new_team, until
+from fontanel.simulators.embedder import embedder_app
+from tests.conftest import STORM, Service, TeamSetup, free_port, new_team, until
+from tests.servers import served_on
 
 OPENAPI = create_app(Settings()).openapi()
 
@@ -54,6 +57,7 @@ def seed(service: Service, name: str) -> tuple[TeamSetup, dict[str, str]]:
         model = operator.create_model(
             s.ModelIn(name=f"model of {team.slug}", url="http://127.0.0.1:9/v1", teams=[team.slug])
         )
+        embedder = registered(operator, team.slug)
     until(
         lambda: all(document.state == "indexed" for document in team.client.list_documents(kb.id))
     )
@@ -65,6 +69,7 @@ def seed(service: Service, name: str) -> tuple[TeamSetup, dict[str, str]]:
         "approved": approved.id,
         "flag": flag,
         "model": model.name,
+        "embedder": embedder,
         "question_set": question_set.slug,
         "question": question.id,
         "proposal": team.client.list_proposals(kb.id)[0].id,
@@ -89,6 +94,17 @@ def seed(service: Service, name: str) -> tuple[TeamSetup, dict[str, str]]:
         "key": team.client.list_keys()[0].id,
     }
     return team, ids
+
+
+def registered(operator: Client, team: str) -> str:
+    """Register an embedder that is away by now; return its name."""
+    name = f"embedder of {team}"
+    port = free_port()
+    with served_on(embedder_app(), port) as url:
+        operator.register_embedder(
+            s.EmbedderIn(name=name, url=url, remote="words", teams=[team], tries=1)
+        )
+    return name
 
 
 def flagged(team: TeamSetup, kb: str) -> str:

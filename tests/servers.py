@@ -20,7 +20,9 @@ from typing import Any
 import httpx
 import pytest
 import uvicorn
+from starlette.applications import Starlette
 
+from fontanel.simulators.embedder import embedder_app
 from fontanel.simulators.model import model_app
 from fontanel.sources import KINDS, Fetched, Listed, PreviousItem, Skipped, Source, SourceLimits
 from tests import patient
@@ -160,17 +162,30 @@ def serve() -> Iterator[Callable[[Any], str]]:
         server.should_exit = True
 
 
-@pytest.fixture(scope="session")
-def model_server() -> Iterator[str]:
-    """A simulator model server; its address."""
-    port = free_port()
-    server = uvicorn.Server(
-        uvicorn.Config(model_app(), host="127.0.0.1", port=port, log_level="error")
-    )
-    threading.Thread(target=server.run, daemon=True).start()
+@contextmanager
+def served_on(app: Starlette, port: int) -> Iterator[str]:
+    """Serve a simulator on a port while the block runs; yield its address."""
+    server = uvicorn.Server(uvicorn.Config(app, host="127.0.0.1", port=port, log_level="error"))
+    thread = threading.Thread(target=server.run, daemon=True)
+    thread.start()
     until(lambda: server.started)
     yield f"http://127.0.0.1:{port}/v1"
     server.should_exit = True
+    thread.join(timeout=10)
+
+
+@pytest.fixture(scope="session")
+def model_server() -> Iterator[str]:
+    """A simulator model server; its address."""
+    with served_on(model_app(), free_port()) as url:
+        yield url
+
+
+@pytest.fixture(scope="session")
+def embedding_server() -> Iterator[str]:
+    """A simulated server of embeddings; its address."""
+    with served_on(embedder_app(), free_port()) as url:
+        yield url
 
 
 @contextmanager

@@ -407,6 +407,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/teams/{team}/kbs/{kb}/editions/estimate": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Estimate what an edition takes
+         * @description Texts, tokens and cost of embedding the documents again, as they are split now.
+         */
+        get: operations["estimate_api_v1_teams__team__kbs__kb__editions_estimate_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/teams/{team}/kbs/{kb}/editions/{number}/activate": {
         parameters: {
             query?: never;
@@ -2606,6 +2626,100 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/embedders": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List registered embedders
+         * @description For operators. The service's own embedder is not among them.
+         */
+        get: operations["list_embedders_api_v1_embedders_get"];
+        put?: never;
+        /**
+         * Register an embedder
+         * @description For operators. A few questions and the texts that answer them are embedded first.
+         */
+        post: operations["register_embedder_api_v1_embedders_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/embedders/{embedder}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Show a registered embedder
+         * @description For operators.
+         */
+        get: operations["show_embedder_api_v1_embedders__embedder__get"];
+        put?: never;
+        post?: never;
+        /**
+         * Remove an embedder
+         * @description Refused while an edition of a knowledge base is built with it.
+         */
+        delete: operations["delete_embedder_api_v1_embedders__embedder__delete"];
+        options?: never;
+        head?: never;
+        /**
+         * Change an embedder
+         * @description Its address, limits, price or teams; fields left out stay.
+         *
+         *     What decides about its vectors stays: register another embedder instead.
+         */
+        patch: operations["change_embedder_api_v1_embedders__embedder__patch"];
+        trace?: never;
+    };
+    "/api/v1/embedders/{embedder}/check": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Check an embedder
+         * @description For operators. Embeds a few questions and the texts that answer them.
+         */
+        post: operations["check_embedder_api_v1_embedders__embedder__check_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/teams/{team}/embedders": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List the embedders a team may use
+         * @description The service's own comes first.
+         */
+        get: operations["list_usable_embedders_api_v1_teams__team__embedders_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/teams/{team}/packs": {
         parameters: {
             query?: never;
@@ -4484,9 +4598,38 @@ export interface components {
              */
             drawn: boolean;
         };
+        /**
+         * EditionEstimate
+         * @description What building an edition with an embedder takes, before it is built.
+         */
+        EditionEstimate: {
+            /** Embedder */
+            embedder: string | null;
+            /** Passages */
+            passages: number;
+            /**
+             * Texts
+             * @description Texts to embed: passages, and windows of them.
+             */
+            texts: number;
+            /**
+             * Tokens
+             * @description About as many; embedded text is not subtracted.
+             */
+            tokens: number;
+            /** Cost */
+            cost: number;
+            /** Currency */
+            currency: string;
+        };
         /** EditionIn */
         EditionIn: {
             splitting: components["schemas"]["Splitting"];
+            /**
+             * Embedder
+             * @description The embedder; default: that of the active edition. `built-in`: the service's.
+             */
+            embedder?: string | null;
         };
         /**
          * EditionOut
@@ -4545,6 +4688,202 @@ export interface components {
              * Format: date-time
              */
             created_at: string;
+        };
+        /**
+         * EmbedderChange
+         * @description Fields left out stay. What decides about its vectors cannot be changed.
+         */
+        EmbedderChange: {
+            /** Url */
+            url?: string | null;
+            /** Secret */
+            secret?: string | null;
+            /** Batch */
+            batch?: number | null;
+            /** At Once */
+            at_once?: number | null;
+            /** Price */
+            price?: number | null;
+            /** Currency */
+            currency?: string | null;
+            /** Teams */
+            teams?: string[] | null;
+            /** Seconds */
+            seconds?: number | null;
+            /** Tries */
+            tries?: number | null;
+            /** Enabled */
+            enabled?: boolean | null;
+        };
+        /**
+         * EmbedderCheck
+         * @description The result of embedding questions and the texts that answer them.
+         */
+        EmbedderCheck: {
+            /** Works */
+            works: boolean;
+            /** Error */
+            error: string | null;
+            /** Seconds */
+            seconds: number;
+        };
+        /**
+         * EmbedderIn
+         * @description A server with the embeddings protocol. It is checked before it is registered.
+         */
+        EmbedderIn: {
+            /** Name */
+            name: string;
+            /**
+             * Url
+             * @description What `/embeddings` is added to.
+             * @example http://127.0.0.1:8473/v1
+             */
+            url: string;
+            /**
+             * Remote
+             * @description The embedder's name at its server.
+             */
+            remote: string;
+            /**
+             * Secret
+             * @description Sent as a bearer token; stored encrypted, never returned.
+             */
+            secret?: string | null;
+            /**
+             * Dimensions
+             * @description Dimensions that the server is asked to cut its vectors to; only for embedders that were trained for it. Default: as they come.
+             */
+            dimensions?: number | null;
+            /**
+             * Question Prefix
+             * @description Written before questions, as the embedder expects it.
+             * @default
+             */
+            question_prefix: string;
+            /**
+             * Passage Prefix
+             * @description Written before passages.
+             * @default
+             */
+            passage_prefix: string;
+            /**
+             * Batch
+             * @description The maximum number of texts of a request.
+             * @default 64
+             */
+            batch: number;
+            /**
+             * At Once
+             * @description The maximum number of requests at once.
+             * @default 2
+             */
+            at_once: number;
+            /**
+             * Price
+             * @description Per million tokens.
+             * @default 0
+             */
+            price: number;
+            /**
+             * Currency
+             * @default EUR
+             */
+            currency: string;
+            /**
+             * Teams
+             * @description Teams that may use it, by short name; null for all.
+             */
+            teams?: string[] | null;
+            /**
+             * Seconds
+             * @description The time limit of a request.
+             * @default 60
+             */
+            seconds: number;
+            /**
+             * Tries
+             * @default 3
+             */
+            tries: number;
+            /**
+             * Enabled
+             * @default true
+             */
+            enabled: boolean;
+        };
+        /**
+         * EmbedderName
+         * @description An embedder as a team sees it.
+         */
+        EmbedderName: {
+            /** Name */
+            name: string;
+            /**
+             * Own
+             * @description Whether it is the service's own, which needs no server.
+             */
+            own: boolean;
+            /** Dimensions */
+            dimensions: number;
+            /**
+             * Price
+             * @description Per million tokens.
+             */
+            price: number;
+            /** Currency */
+            currency: string;
+            /** Error */
+            error: string | null;
+        };
+        /**
+         * EmbedderOut
+         * @description An embedder; `error` is from its last use, None if it gave vectors.
+         */
+        EmbedderOut: {
+            /** Id */
+            id: string;
+            /** Name */
+            name: string;
+            /** Url */
+            url: string;
+            /** Remote */
+            remote: string;
+            /** Has Secret */
+            has_secret: boolean;
+            /** Dimensions */
+            dimensions: number;
+            /** Question Prefix */
+            question_prefix: string;
+            /** Passage Prefix */
+            passage_prefix: string;
+            /** Batch */
+            batch: number;
+            /** At Once */
+            at_once: number;
+            /** Price */
+            price: number;
+            /** Currency */
+            currency: string;
+            /** Teams */
+            teams: string[] | null;
+            /** Seconds */
+            seconds: number;
+            /** Tries */
+            tries: number;
+            /** Enabled */
+            enabled: boolean;
+            /** Error */
+            error: string | null;
+            /** Checked At */
+            checked_at: string | null;
+            /**
+             * Used By
+             * @description Knowledge bases with an edition of it.
+             */
+            used_by: number;
+            /** Version */
+            version: number;
         };
         /**
          * EstimateOut
@@ -5450,6 +5789,11 @@ export interface components {
             /** @description Default: passages of 300 tokens without overlap, with sentence windows. */
             splitting?: components["schemas"]["Splitting"] | null;
             /**
+             * Embedder
+             * @description The embedder; default: the service's own.
+             */
+            embedder?: string | null;
+            /**
              * Temporary
              * @description Deleted after a day.
              * @default false
@@ -5523,6 +5867,11 @@ export interface components {
             flagged: number;
             /** Embedder */
             embedder: string | null;
+            /**
+             * Embedder Error
+             * @description Why its embedder gives no vectors: searches use keywords only meanwhile.
+             */
+            embedder_error: string | null;
             splitting: components["schemas"]["Splitting"];
             /** @description None where documents are described by their own words. */
             describing?: components["schemas"]["DescribingOut"] | null;
@@ -6119,6 +6468,20 @@ export interface components {
         Page_EditionOut_: {
             /** Items */
             items: components["schemas"]["EditionOut"][];
+            /** Next */
+            next?: string | null;
+        };
+        /** Page[EmbedderName] */
+        Page_EmbedderName_: {
+            /** Items */
+            items: components["schemas"]["EmbedderName"][];
+            /** Next */
+            next?: string | null;
+        };
+        /** Page[EmbedderOut] */
+        Page_EmbedderOut_: {
+            /** Items */
+            items: components["schemas"]["EmbedderOut"][];
             /** Next */
             next?: string | null;
         };
@@ -10458,6 +10821,71 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["EditionOut"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not valid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    estimate_api_v1_teams__team__kbs__kb__editions_estimate_get: {
+        parameters: {
+            query?: {
+                embedder?: string | null;
+            };
+            header?: never;
+            path: {
+                kb: string;
+                team: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["EditionEstimate"];
                 };
             };
             /** @description Not signed in */
@@ -19611,6 +20039,442 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Page_ModelName_"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not valid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    list_embedders_api_v1_embedders_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Page_EmbedderOut_"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not valid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    register_embedder_api_v1_embedders_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["EmbedderIn"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["EmbedderOut"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not valid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    show_embedder_api_v1_embedders__embedder__get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                embedder: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["EmbedderOut"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not valid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    delete_embedder_api_v1_embedders__embedder__delete: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                embedder: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not valid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    change_embedder_api_v1_embedders__embedder__patch: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                embedder: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["EmbedderChange"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["EmbedderOut"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not valid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    check_embedder_api_v1_embedders__embedder__check_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                embedder: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["EmbedderCheck"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not valid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    list_usable_embedders_api_v1_teams__team__embedders_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                team: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Page_EmbedderName_"];
                 };
             };
             /** @description Not signed in */

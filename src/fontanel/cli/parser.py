@@ -13,6 +13,7 @@ from fontanel.cli.commands import (
     desks,
     documents,
     editions,
+    embedders,
     kbs,
     local,
     people,
@@ -109,5 +110,7 @@ def build_parser() -> Parser:
     trials.add_commands(noun("trial", "trials of question sets"), verb, common)
     answers.add_commands(noun, verb, common)
     people.add_commands(noun, verb, commands, common)
-    local.add_commands(commands, noun, verb)
+    embedder = noun("embedder", "models that turn text into vectors")
+    embedders.add_commands(embedder, verb, common)
+    local.add_commands(commands, noun, verb, embedder)
     return parser

@@ -11,14 +11,14 @@ from fontanel import schemas as s
 from fontanel.client._approved_calls import ApprovedCalls
 from fontanel.client._call import Call, if_match, named, quoted
 from fontanel.client._desk_calls import DeskCalls
+from fontanel.client._embedder_calls import EmbedderCalls
 from fontanel.client._quality_calls import QualityCalls
 from fontanel.client._trial_calls import TrialCalls
-from fontanel.facts import OutdatedRanking
 
 EVENT: TypeAdapter[s.Event] = TypeAdapter(s.Event)
 
 
-class Calls(DeskCalls, ApprovedCalls, TrialCalls, QualityCalls):
+class Calls(DeskCalls, ApprovedCalls, TrialCalls, QualityCalls, EmbedderCalls):
     """Every call of the API as a `Call`, for one team."""
 
     def __init__(self, team: str | None) -> None:
@@ -121,26 +121,8 @@ class Calls(DeskCalls, ApprovedCalls, TrialCalls, QualityCalls):
     def list_kbs(self) -> Call[s.Page[s.KbOut]]:
         return Call("GET", f"{self._team()}/kbs", s.Page[s.KbOut])
 
-    def create_kb(
-        self,
-        name: str,
-        description: str,
-        *,
-        temporary: bool,
-        splitting: s.Splitting | None,
-        describer: str | None,
-        outdated: str,
-        key: str | None,
-    ) -> Call[s.KbOut]:
+    def create_kb(self, body: s.KbIn, key: str | None) -> Call[s.KbOut]:
         headers = {"Idempotency-Key": key} if key else {}
-        body = s.KbIn(
-            name=name,
-            description=description,
-            temporary=temporary,
-            splitting=splitting,
-            describer=describer,
-            outdated=OutdatedRanking(outdated),
-        )
         return Call("POST", f"{self._team()}/kbs", s.KbOut, body, headers=headers)
 
     def show_kb(self, kb: str) -> Call[s.KbOut]:
@@ -149,10 +131,8 @@ class Calls(DeskCalls, ApprovedCalls, TrialCalls, QualityCalls):
     def list_editions(self, kb: str) -> Call[s.Page[s.EditionOut]]:
         return Call("GET", f"{self._kb(kb)}/editions", s.Page[s.EditionOut])
 
-    def build_edition(self, kb: str, splitting: s.Splitting) -> Call[s.EditionOut]:
-        return Call(
-            "POST", f"{self._kb(kb)}/editions", s.EditionOut, s.EditionIn(splitting=splitting)
-        )
+    def build_edition(self, kb: str, body: s.EditionIn) -> Call[s.EditionOut]:
+        return Call("POST", f"{self._kb(kb)}/editions", s.EditionOut, body)
 
     def activate_edition(self, kb: str, number: int) -> Call[s.EditionOut]:
         return Call("POST", f"{self._kb(kb)}/editions/{number}/activate", s.EditionOut)

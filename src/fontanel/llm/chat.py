@@ -24,12 +24,8 @@ from typing import Any
 import httpx
 
 from fontanel.core.answering import Message, TokenUse, WriterFailed
+from fontanel.llm import http
 
-#: Temporary failures.
-_TRANSIENT = frozenset({408, 409, 425, 429, 500, 502, 503, 504, 529})
-_CONNECT_SECONDS = 5.0
-#: The longest pause before another try that a person can be made to wait for.
-_LONGEST_PAUSE = 10.0
 #: The time limit of an answer in seconds, and the bytes of it that are read.
 _WHOLE_SECONDS = 600.0
 _MAX_CHARACTERS = 200_000
@@ -55,7 +51,7 @@ class Endpoint:
     @property
     def away(self) -> str:
         """Return the message for a server that cannot be reached."""
-        return f"its server at {httpx.URL(self.url).host} cannot be reached"
+        return http.away(self.url)
 
 
 class AskerLeft(Exception):
@@ -124,7 +120,7 @@ class ModelClient:
         async def one(client: httpx.AsyncClient, endpoint: Endpoint) -> None:
             try:
                 response = await client.get(
-                    f"{endpoint.url}/models", headers=endpoint.headers, timeout=_CONNECT_SECONDS
+                    f"{endpoint.url}/models", headers=endpoint.headers, timeout=http.CONNECT_SECONDS
                 )
             except httpx.HTTPError:
                 results[endpoint.name] = endpoint.away
@@ -139,7 +135,7 @@ class ModelClient:
         async def all_of_them(client: httpx.AsyncClient) -> None:
             await asyncio.gather(*(one(client, endpoint) for endpoint in endpoints))
 
-        self.start(all_of_them).result(timeout=_CONNECT_SECONDS + 5)
+        self.start(all_of_them).result(timeout=http.CONNECT_SECONDS + 5)
         return results
 
     def stop(self) -> None:
@@ -257,7 +253,7 @@ class ChatWriter:
                     if transient.after is None
                     else transient.after
                 )
-                if begun or attempt == self._endpoint.tries or pause > _LONGEST_PAUSE:
+                if begun or attempt == self._endpoint.tries or pause > http.LONGEST_PAUSE:
                     break
                 await asyncio.sleep(pause)
             except httpx.TimeoutException:
@@ -270,7 +266,7 @@ class ChatWriter:
         self, client: httpx.AsyncClient, body: dict[str, Any]
     ) -> AsyncGenerator[str, None]:
         endpoint = self._endpoint
-        timeout = httpx.Timeout(endpoint.seconds, connect=_CONNECT_SECONDS)
+        timeout = httpx.Timeout(endpoint.seconds, connect=http.CONNECT_SECONDS)
         try:
             async with client.stream(
                 "POST",
@@ -295,27 +291,14 @@ class ChatWriter:
             raise _Transient("its server closed the connection") from None
 
     async def _refused(self, response: httpx.Response, body: dict[str, Any]) -> None:
-        text = _said(await response.aread())
+        text = http.said(await response.aread())
         status = response.status_code
         if status == 400 and "stream_options" in body and "stream_options" in text:
             del body["stream_options"]  # a server that does not know it is asked without
             raise _Transient("it does not say what it uses", 0.0)
-        if status in _TRANSIENT:
-            reason = (
-                "it is asked too much"
-                if status == 429
-                else f"its server answers with status {status}"
-            )
-            raise _Transient(reason, _retry_after(response))
-        reasons = {
-            401: "it refuses the secret",
-            403: "it refuses the secret",
-            404: "there is no such model at its server",
-        }
-        raise WriterFailed(
-            reasons.get(status)
-            or f"it refuses with status {status}{': ' + text[:160] if text else ''}"
-        )
+        if status in http.TRANSIENT:
+            raise _Transient(http.temporary(status), http.retry_after(response))
+        raise WriterFailed(http.refused(status, text))
 
     async def _events(self, response: httpx.Response) -> AsyncGenerator[str, None]:
         """Yield the pieces of an event stream, which must end with a reason or [DONE]."""
@@ -331,7 +314,7 @@ class ChatWriter:
             try:
                 event = json.loads(data)
                 if isinstance(event, dict) and event.get("error"):
-                    raise WriterFailed(f"it broke off: {_said(data.encode())[:160]}")
+                    raise WriterFailed(f"it broke off: {http.said(data.encode())[:160]}")
                 self._note_use(event.get("usage"))
                 for choice in event.get("choices") or ():
                     text = (choice.get("delta") or {}).get("content") or ""
@@ -360,24 +343,6 @@ class ChatWriter:
             read, written = usage.get("prompt_tokens"), usage.get("completion_tokens")
             if isinstance(read, int) and isinstance(written, int) and read >= 0 and written >= 0:
                 self._use = TokenUse(read, written, counted=True)
-
-
-def _said(content: bytes) -> str:
-    """Return an error body's message, on one line."""
-    try:
-        error = json.loads(content)
-        error = error.get("error", error) if isinstance(error, dict) else error
-        text = error.get("message", error) if isinstance(error, dict) else error
-    except ValueError:
-        text = content[:300].decode(errors="replace")
-    return " ".join(str(text).split())
-
-
-def _retry_after(response: httpx.Response) -> float | None:
-    try:
-        return max(0.0, float(response.headers["retry-after"]))
-    except (KeyError, ValueError):
-        return None
 
 
 @dataclass(frozen=True, slots=True)

@@ -69,6 +69,14 @@ from fontanel.schemas.editions import (
     EditionIn,
     EditionOut,
 )
+from fontanel.schemas.embedders import (
+    EditionEstimate,
+    EmbedderChange,
+    EmbedderCheck,
+    EmbedderIn,
+    EmbedderName,
+    EmbedderOut,
+)
 from fontanel.schemas.facts import FactsOut
 from fontanel.schemas.gaps import (
     ChangedAnswer,
@@ -306,8 +314,14 @@ __all__ = [
     "DocumentProposals",
     "DocumentSelection",
     "DocumentTextOut",
+    "EditionEstimate",
     "EditionIn",
     "EditionOut",
+    "EmbedderChange",
+    "EmbedderCheck",
+    "EmbedderIn",
+    "EmbedderName",
+    "EmbedderOut",
     "EstimateOut",
     "Event",
     "EvidenceEvent",

@@ -13,6 +13,11 @@ from fontanel.schemas.kbs import Splitting
 
 class EditionIn(Model):
     splitting: Splitting
+    embedder: str | None = Field(
+        None,
+        max_length=60,
+        description="The embedder; default: that of the active edition. `built-in`: the service's.",
+    )
 
 
 class EditionOut(Model):

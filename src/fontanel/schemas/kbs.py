@@ -73,6 +73,9 @@ class KbIn(Model):
     splitting: Splitting | None = Field(
         None, description="Default: passages of 300 tokens without overlap, with sentence windows."
     )
+    embedder: str | None = Field(
+        None, max_length=60, description="The embedder; default: the service's own."
+    )
     temporary: bool = Field(default=False, description="Deleted after a day.")
     describer: str | None = Field(
         None,
@@ -151,6 +154,9 @@ class KbOut(Model):
     approved: int = Field(description="Approved answers, without drafts and retired ones.")
     flagged: int = Field(description="Approved answers whose text has changed.")
     embedder: str | None
+    embedder_error: str | None = Field(
+        description="Why its embedder gives no vectors: searches use keywords only meanwhile."
+    )
     splitting: Splitting
     describing: DescribingOut | None = Field(
         None, description="None where documents are described by their own words."

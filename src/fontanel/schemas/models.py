@@ -6,9 +6,23 @@ from datetime import datetime
 from typing import Annotated
 from urllib.parse import urlsplit
 
-from pydantic import Field, StringConstraints, field_validator
+from pydantic import AfterValidator, Field, StringConstraints
 
 from fontanel.schemas.base import Model, Name
+
+
+def _check_address(value: str) -> str:
+    parts = urlsplit(value)
+    if parts.scheme not in ("http", "https") or not parts.hostname or parts.username:
+        raise ValueError("write the address as https://host/v1, without a name or password in it")
+    return value.rstrip("/")
+
+
+#: The base address of a server.
+Address = Annotated[str, StringConstraints(max_length=500), AfterValidator(_check_address)]
+Currency = Annotated[str, StringConstraints(pattern="^[A-Z]{3}$")]
+#: What is sent as a bearer token.
+Secret = Annotated[str, StringConstraints(max_length=500, pattern=r"^[\x21-\x7e]*$")] | None
 
 
 class ModelIn(Model):
@@ -18,21 +32,17 @@ class ModelIn(Model):
     """
 
     name: Name
-    url: str = Field(
-        max_length=500,
+    url: Address = Field(
         examples=["http://127.0.0.1:8471/v1"],
         description="What `/chat/completions` is added to.",
     )
     remote: str = Field("", max_length=200, description="The model's name at its server.")
-    secret: str | None = Field(
-        None,
-        max_length=500,
-        pattern=r"^[\x21-\x7e]*$",
-        description="Sent as a bearer token; stored encrypted, never returned.",
+    secret: Secret = Field(
+        None, description="Sent as a bearer token; stored encrypted, never returned."
     )
     price_read: float = Field(0.0, ge=0)
     price_written: float = Field(0.0, ge=0)
-    currency: Annotated[str, StringConstraints(pattern="^[A-Z]{3}$")] = "EUR"
+    currency: Currency = "EUR"
     teams: list[str] | None = Field(
         None, description="Teams that may use it, by short name; null for all."
     )
@@ -40,32 +50,18 @@ class ModelIn(Model):
     tries: int = Field(3, ge=1, le=6)
     enabled: bool = True
 
-    @field_validator("url")
-    @classmethod
-    def _address(cls, value: str) -> str:
-        parts = urlsplit(value)
-        if parts.scheme not in ("http", "https") or not parts.hostname or parts.username:
-            raise ValueError(
-                "write the address as https://host/v1, without a name or password in it"
-            )
-        return value.rstrip("/")
-
 
 class ModelChange(Model):
-    url: str | None = None
+    url: Address | None = None
     remote: str | None = None
-    secret: str | None = Field(None, max_length=500, pattern=r"^[\x21-\x7e]*$")
+    secret: Secret = None
     price_read: float | None = Field(None, ge=0)
     price_written: float | None = Field(None, ge=0)
-    currency: Annotated[str, StringConstraints(pattern="^[A-Z]{3}$")] | None = None
+    currency: Currency | None = None
     teams: list[str] | None = None
     seconds: float | None = Field(None, gt=0, le=600)
     tries: int | None = Field(None, ge=1, le=6)
     enabled: bool | None = None
-
-    _address = field_validator("url")(
-        lambda value: value if value is None else ModelIn._address(value)
-    )
 
 
 class ModelOut(Model):

@@ -5,7 +5,16 @@ from __future__ import annotations
 from starlette.routing import BaseRoute
 
 from fontanel.service.routes import facts, health
-from fontanel.service.routes.desks import answers, chat, desks, kb_questions, models, second, usage
+from fontanel.service.routes.desks import (
+    answers,
+    chat,
+    desks,
+    embedders,
+    kb_questions,
+    models,
+    second,
+    usage,
+)
 from fontanel.service.routes.kbs import (
     approved,
     documents,
@@ -59,6 +68,7 @@ _ROUTERS = (
     trials.router,
     usage.router,
     models.router,
+    embedders.router,
     editions.packs,
     invitations.links,
     sources.around,

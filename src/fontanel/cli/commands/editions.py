@@ -8,6 +8,7 @@ import time
 from pathlib import Path
 from typing import Any
 
+from fontanel.cli.commands import embedders
 from fontanel.cli.context import Context, UsageProblem
 from fontanel.cli.format import moment, number, percent
 from fontanel.cli.options.asking_first import ask_first
@@ -30,6 +31,20 @@ def add_commands(
         kb,
     )
     splitting_options(build)
+    estimated = verb(
+        group,
+        "estimate",
+        embedders.estimate,
+        "estimate the tokens and the cost of embedding the documents",
+        common,
+        kb,
+    )
+    for parser in (build, estimated):
+        parser.add_argument(
+            "--embedder",
+            metavar="NAME",
+            help="the embedder (default: that of the active edition; 'built-in': the service's)",
+        )
     build.add_argument(
         "--no-wait",
         action="store_true",
@@ -123,12 +138,14 @@ def list_editions(context: Context, options: argparse.Namespace) -> None:
 def build_edition(context: Context, options: argparse.Namespace) -> int:
     kb = context.kb()
     splitting = splitting_of(options)
-    if splitting is None:
+    if splitting is None and options.embedder is None:
         raise UsageProblem(
             "Name a setting to change: --target, --min-tokens, --overlap-tokens, --table-mode,"
-            " --windows or --compact."
+            " --windows, --compact or --embedder."
         )
-    edition = context.client.build_edition(kb, splitting)
+    if splitting is None:
+        splitting = context.client.show_kb(kb).splitting
+    edition = context.client.build_edition(kb, splitting, embedder=options.embedder)
     requested = edition.number
     while edition.state == "building" and not options.no_wait:
         if context.lively:

@@ -30,6 +30,9 @@ def add_commands(group: Any, verb: Any, common: argparse.ArgumentParser) -> None
     create.add_argument(
         "--describer", metavar="MODEL", help="the model that describes its documents"
     )
+    create.add_argument(
+        "--embedder", metavar="NAME", help="the embedder (default: the service's own)"
+    )
     splitting_options(create)
     show = verb(group, "show", show_kb, "show a knowledge base", common)
     show.add_argument("kb", help="its short name or id")
@@ -124,6 +127,7 @@ def create_kb(context: Context, options: argparse.Namespace) -> None:
         options.description,
         splitting=splitting_of(options),
         describer=options.describer,
+        embedder=options.embedder,
     )
     context.show(
         kb, f"Created {kb.slug}. Add files with 'fontanel document add --kb {kb.slug} FILE...'."
@@ -145,7 +149,7 @@ def show_kb(context: Context, options: argparse.Namespace) -> None:
         ("not in force", f"{number(kb.outdated_documents)}, {_RANKED[kb.outdated]}"),
         ("questions", _proposing(kb)),
         ("other editions", _gate(kb)),
-        ("embedder", kb.embedder or "none: keyword search only"),
+        ("embedder", _embedder(kb)),
         ("changed", moment(kb.changed_at)),
     ]
     context.show(kb, context.table(rows, KB="left", **{" ": "left"}))
@@ -167,6 +171,13 @@ def _describing(kb: KbOut) -> str:
     if message.failed:
         parts.append(f"{number(message.failed)} failed")
     return f"{message.model}: {', '.join(parts)}" + (f" ({message.error})" if message.error else "")
+
+
+def _embedder(kb: KbOut) -> str:
+    if kb.embedder is None:
+        return "none: keyword search only"
+    away = f": {kb.embedder_error}; searches use keywords only" if kb.embedder_error else ""
+    return f"{kb.embedder}{away}"
 
 
 def _proposing(kb: KbOut) -> str:

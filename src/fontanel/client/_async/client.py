@@ -6,6 +6,7 @@ from fontanel.client._async.approved import AsyncApprovedClient
 from fontanel.client._async.conversations import AsyncConversationClient
 from fontanel.client._async.desks import AsyncDeskClient
 from fontanel.client._async.documents import AsyncDocumentClient
+from fontanel.client._async.embedders import AsyncEmbedderClient
 from fontanel.client._async.kbs import AsyncKbClient
 from fontanel.client._async.people import AsyncPeopleClient
 from fontanel.client._async.quality import AsyncQualityClient
@@ -17,6 +18,7 @@ from fontanel.client._async.trials import AsyncTrialClient
 class AsyncClient(
     AsyncPeopleClient,
     AsyncKbClient,
+    AsyncEmbedderClient,
     AsyncApprovedClient,
     AsyncDocumentClient,
     AsyncSourceClient,

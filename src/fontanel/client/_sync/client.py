@@ -9,6 +9,7 @@ from fontanel.client._sync.approved import SyncApprovedClient
 from fontanel.client._sync.conversations import ConversationClient
 from fontanel.client._sync.desks import DeskClient
 from fontanel.client._sync.documents import DocumentClient
+from fontanel.client._sync.embedders import SyncEmbedderClient
 from fontanel.client._sync.kbs import KbClient
 from fontanel.client._sync.people import PeopleClient
 from fontanel.client._sync.quality import SyncQualityClient
@@ -20,6 +21,7 @@ from fontanel.client._sync.trials import SyncTrialClient
 class Client(
     PeopleClient,
     KbClient,
+    SyncEmbedderClient,
     SyncApprovedClient,
     DocumentClient,
     SourceClient,

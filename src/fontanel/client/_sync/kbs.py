@@ -35,25 +35,27 @@ class KbClient(BaseClient):
         idempotency_key: str | None = None,
         describer: str | None = None,
         outdated: OutdatedRanking | str = OutdatedRanking.LOWER,
+        embedder: str | None = None,
     ) -> s.KbOut:
         """Create a knowledge base.
 
         Args:
+            embedder: Default: the service's own.
             temporary: Delete it after a day.
             describer: The model that describes its documents.
             outdated: How documents that are not in force rank: "lower", "equal" or "exclude".
         """
-        return self._send(
-            self._calls.create_kb(
-                name,
-                description,
-                temporary=temporary,
-                splitting=splitting,
-                describer=describer,
-                outdated=outdated,
-                key=idempotency_key or secrets.token_hex(12),
-            )
+        body = s.KbIn(
+            name=name,
+            description=description,
+            temporary=temporary,
+            splitting=splitting,
+            describer=describer,
+            outdated=OutdatedRanking(outdated),
+            embedder=embedder,
         )
+        key = idempotency_key or secrets.token_hex(12)
+        return self._send(self._calls.create_kb(body, key))
 
     def show_kb(self, kb: str) -> s.KbOut:
         return self._send(self._calls.show_kb(kb))
@@ -106,14 +108,25 @@ class KbClient(BaseClient):
         return (self._send(self._calls.list_editions(kb))).items
 
     def build_edition(
-        self, kb: str, splitting: s.Splitting, *, wait: bool = False, seconds: float = 3600.0
+        self,
+        kb: str,
+        splitting: s.Splitting,
+        *,
+        embedder: str | None = None,
+        wait: bool = False,
+        seconds: float = 3600.0,
     ) -> s.EditionOut:
         """Build an index with other settings; with `wait`, return once it is built.
+
+        Args:
+            embedder: Default: that of the active edition; "built-in" for the service's own.
 
         Raises:
             ClientError: it took longer than `seconds`.
         """
-        edition = self._send(self._calls.build_edition(kb, splitting))
+        edition = self._send(
+            self._calls.build_edition(kb, s.EditionIn(splitting=splitting, embedder=embedder))
+        )
         deadline = time.monotonic() + seconds
         while wait and edition.state == "building":
             if time.monotonic() > deadline:

@@ -7,6 +7,7 @@ from dataclasses import dataclass, field
 from enum import StrEnum
 
 from fontanel.core.arrays import Floats, Ids
+from fontanel.core.embedding.comparable import Scale
 from fontanel.core.index.match import (
     DOCUMENT_WEIGHT,
 )
@@ -48,6 +49,8 @@ class Query:
     fold: bool = True
     join: bool = False
     explain: bool = False
+    scale: Scale = field(default_factory=Scale)
+    """Maps the cosines of the edition's embedder to those that scores are calibrated for."""
 
 
 @dataclass(frozen=True, slots=True)

@@ -406,11 +406,12 @@ class Snapshot:
             places = back[rows]
             there = np.flatnonzero(places >= 0)
             if len(there):
-                result[there] = segment.cosines(query.vector, places[there])
+                result[there] = query.scale.apply(segment.cosines(query.vector, places[there]))
         window = np.full(len(rows), np.nan, dtype=np.float32)
         ids = self._gather(rows, "passage_ids") if self.windows else np.zeros(0, dtype=np.int64)
         for segment in self.windows:
-            window = np.fmax(window, segment.largest_cosines(query.vector, ids))
+            cosines = segment.largest_cosines(query.vector, ids)
+            window = np.fmax(window, query.scale.apply(cosines))
         return np.where(np.isnan(window), result, (result + window) / np.float32(2.0)), window
 
     def _term_scores(self, rows: Positions, weights: Mapping[str, float]) -> Floats:

@@ -16,8 +16,12 @@ from fontanel.records.tables import Team, Use, now
 from fontanel.records.vault import Vault
 
 #: What models do in the background, none of which is a question; `uses` have it as their outcome.
-DESCRIBED, PROPOSED = "described", "proposed"
-BACKGROUND = {DESCRIBED: "describing documents", PROPOSED: "proposing questions"}
+DESCRIBED, PROPOSED, EMBEDDED = "described", "proposed", "embedded"
+BACKGROUND = {
+    DESCRIBED: "describing documents",
+    PROPOSED: "proposing questions",
+    EMBEDDED: "embedding documents",
+}
 
 #: Prices per million tokens, read and written.
 Price = tuple[float, float]
@@ -48,8 +52,13 @@ def record_use(
     price: Price,
     use: TokenUse | None,
     started: datetime,
+    seconds: float | None = None,
 ) -> None:
-    """Store the tokens and the cost of one call; nothing without tokens."""
+    """Store the tokens and the cost of one call; nothing without tokens.
+
+    Args:
+        seconds: How long it took; default: since it was started.
+    """
     if use is None:
         return
     cost = (use.read * price[0] + use.written * price[1]) / 1_000_000
@@ -66,7 +75,7 @@ def record_use(
             tokens_read=use.read,
             tokens_written=use.written,
             cost=round(cost, 8),
-            seconds=(now() - started).total_seconds(),
+            seconds=(now() - started).total_seconds() if seconds is None else seconds,
             at=started,
         )
     )

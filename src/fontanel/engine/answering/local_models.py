@@ -9,6 +9,7 @@ from pathlib import Path
 import numpy as np
 import numpy.typing as npt
 
+from fontanel.core.embedding.comparable import Scale
 from fontanel.core.embedding.encoder import EmbedderMissing, OnnxEmbedder
 from fontanel.core.evidence import EvidenceMissing, EvidenceModel, WindowScore, WindowText
 
@@ -71,6 +72,19 @@ class LocalModels:
             return None
         with self._lock:
             return self._cached(texts)
+
+    def embed_question(self, embedder: str | None, text: str) -> npt.NDArray[np.float32] | None:
+        """Return the vector of a question by the named embedder; None if there is no such one."""
+        vectors = self.embed(embedder, [text])
+        return None if vectors is None else vectors[0]
+
+    def knows(self, embedder: str | None) -> bool:
+        """Return whether questions can be embedded for editions with this embedder."""
+        return embedder is not None and embedder == self.name
+
+    def scale(self, embedder: str | None) -> Scale:
+        """Return the scale of an embedder's cosines."""
+        return Scale()
 
     def _cached(self, texts: Sequence[str]) -> npt.NDArray[np.float32]:
         """Questions repeat single words, and the same sentences recur.

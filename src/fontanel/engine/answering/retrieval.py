@@ -127,6 +127,8 @@ class KbKnowledge:
         """The documents that are searched; None means all."""
         self._documents = self._filter(scope.session, tags or {}, documents)
         self._idf: dict[str, float] = {}
+        #: Whether the last search had no vector for its question.
+        self._without_vector = not local_models.knows(embedder)
 
     def _filter(
         self, session: Session, tags: Mapping[str, str], documents: Sequence[str] | None
@@ -161,7 +163,8 @@ class KbKnowledge:
 
     @property
     def keyword_only(self) -> bool:
-        return self._embedder is None or self._local_models.name != self._embedder
+        """Whether no vectors take part: there is no embedder, or it is away."""
+        return self._embedder is None or self._without_vector
 
     def search(self, question: str, options: Options) -> Results:
         """Search; without an embedder, by keywords only."""
@@ -170,8 +173,8 @@ class KbKnowledge:
         demoted = self._demoted(question)
         if mode != Mode.LEXICAL:
             plain = parse(question).words if options.operators else question
-            vectors = self.embed([plain or question])
-            vector = None if vectors is None else vectors[0]
+            vector = self._local_models.embed_question(self._embedder, plain or question)
+            self._without_vector = vector is None
         if vector is None:
             mode = Mode.LEXICAL
         weight = KEYWORD_WEIGHT if options.keyword_weight is None else options.keyword_weight
@@ -188,6 +191,7 @@ class KbKnowledge:
             boosts=self._boosts(options, demoted),
             join=options.join,
             explain=options.explain,
+            scale=self._local_models.scale(self._embedder),
         )
         result = self._snapshot.find(query)
         hits = self._joined(result.candidates, demoted)
@@ -344,7 +348,13 @@ class KbKnowledge:
         return self._idf[term]
 
     def embed(self, texts: Sequence[str]) -> npt.NDArray[np.float32] | None:
-        return self._local_models.embed(self._embedder, texts)
+        """Return vectors of texts by the service's own embedder, whatever the edition's is.
+
+        Scores of statements are calibrated for it, and nothing has to be sent anywhere.
+        """
+        if self._embedder is None:
+            return None
+        return self._local_models.embed(self._local_models.name, texts)
 
     @property
     def kb_id(self) -> str:

@@ -30,7 +30,7 @@ from fontanel.engine.answering.local_models import LocalModels
 from fontanel.engine.curation.approved import Place
 from fontanel.facts import APPROVED_OFFERED
 from fontanel.records.tables import ApprovedAnswer as ApprovedRow
-from fontanel.records.tables import ApprovedFlag, ApprovedState, Edition, FlagState, Kb, now
+from fontanel.records.tables import ApprovedFlag, ApprovedState, FlagState, now
 from fontanel.records.unit_of_work import Records
 from fontanel.records.vector_cache import VectorCache
 
@@ -108,7 +108,8 @@ class ApprovedStore:
     def loaded(self, team_id: str, kb_id: str) -> _Loaded | None:
         """Return a knowledge base's approved answers as of now; None if it has none."""
         with self._records.reading() as session:
-            stamp = _stamp(session, team_id, kb_id)
+            # By the service's own embedder, for which scores are calibrated.
+            stamp = _stamp(session, self._local_models.name, team_id, kb_id)
             if stamp is None:
                 return None
             with self._lock:
@@ -156,7 +157,7 @@ class ApprovedStore:
         self, team_id: str, embedder: str | None, texts: Sequence[str]
     ) -> dict[str, npt.NDArray[np.float32]]:
         """Return the vectors of texts; a few are embedded now, many in the background."""
-        if embedder is None or embedder != self._local_models.name:
+        if embedder is None:
             return {}
         keys = {text: text_key(embedder, text) for text in dict.fromkeys(texts)}
         cached = self._vectors.get(team_id, list(keys.values()))
@@ -261,7 +262,9 @@ def worst_changes(session: Session, team_id: str, kb_id: str) -> dict[str, str]:
     return results
 
 
-def _stamp(session: Session, team_id: str, kb_id: str) -> tuple[object, ...] | None:
+def _stamp(
+    session: Session, embedder: str | None, team_id: str, kb_id: str
+) -> tuple[object, ...] | None:
     """Return what changes whenever the approved answers of a knowledge base do."""
     count, changed, followed = session.execute(
         select(
@@ -274,9 +277,6 @@ def _stamp(session: Session, team_id: str, kb_id: str) -> tuple[object, ...] | N
     ).one()
     if not count:
         return None
-    embedder = session.scalar(
-        select(Edition.embedder).join(Kb, Kb.edition_id == Edition.id).where(Kb.id == kb_id)
-    )
     flags = session.execute(
         select(func.count(), func.max(ApprovedFlag.changed_at)).where(
             ApprovedFlag.team_id == team_id, ApprovedFlag.kb_id == kb_id

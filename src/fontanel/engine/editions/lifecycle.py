@@ -6,7 +6,7 @@ built that replaces it when done.
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Collection, Sequence
 from dataclasses import asdict, dataclass
 from datetime import datetime
 from typing import Any
@@ -17,6 +17,7 @@ from sqlalchemy.orm import Session
 from fontanel.core.text.analysis import ANALYSER_VERSION
 from fontanel.engine.documents import states
 from fontanel.engine.documents.states import NOT_INDEXED
+from fontanel.engine.embedding.registered import known_embedders
 from fontanel.engine.ingest.queue import add_standby_job
 from fontanel.errors import Conflict, Refused
 from fontanel.facts import MAX_EDITIONS, SplitSettings
@@ -100,13 +101,24 @@ def _create_edition(
     return edition
 
 
-def is_outdated(edition: Edition, embedder: str | None) -> bool:
-    """Return whether an edition was built with another embedder or analyser.
+def is_outdated(
+    edition: Edition, embedder: str | None, registered: Collection[str] = frozenset()
+) -> bool:
+    """Return whether an edition was built with an earlier embedder or analyser.
 
     Without an embedder in the service, any edition still supports keyword search.
+
+    Args:
+        embedder: The service's own.
+        registered: The names of the registered embedders, which editions keep.
     """
-    other = embedder is not None and edition.embedder != embedder
+    other = _has_other(edition, embedder, registered)
     return other or edition.settings.get("analyser", ANALYSER_VERSION) != ANALYSER_VERSION
+
+
+def _has_other(edition: Edition, embedder: str | None, registered: Collection[str]) -> bool:
+    known = edition.embedder == embedder or edition.embedder in registered
+    return embedder is not None and not known
 
 
 def renew_outdated(session: Session, embedder: str | None) -> list[Edition]:
@@ -116,12 +128,13 @@ def renew_outdated(session: Session, embedder: str | None) -> list[Edition]:
     that wait for an embedder that is gone are done: they remain with keyword search.
     """
     made: list[Edition] = []
+    registered = known_embedders(session)
     for edition in session.scalars(select(Edition).order_by(Edition.number)).all():
-        if not is_outdated(edition, embedder):
+        if not is_outdated(edition, embedder, registered):
             continue
         kb = session.get_one(Kb, edition.kb_id)
         active = kb.edition_id == edition.id
-        if embedder is not None and edition.embedder != embedder:
+        if _has_other(edition, embedder, registered):
             _end_embedding(session, edition, active=active)
         if edition.replaces_active:
             session.execute(delete(Job).where(Job.edition_id == edition.id))
@@ -129,10 +142,12 @@ def renew_outdated(session: Session, embedder: str | None) -> list[Edition]:
         elif active:
             editions = session.scalars(select(Edition).where(Edition.kb_id == kb.id)).all()
             if not any(
-                other.replaces_active and not is_outdated(other, embedder) for other in editions
+                other.replaces_active and not is_outdated(other, embedder, registered)
+                for other in editions
             ):
                 settings = {**edition.settings, "analyser": ANALYSER_VERSION}
-                new_embedder = embedder or edition.embedder
+                kept = edition.embedder in registered
+                new_embedder = edition.embedder if kept else embedder or edition.embedder
                 made.append(
                     _create_edition(
                         session, kb, editions, new_embedder, settings, replaces_active=True

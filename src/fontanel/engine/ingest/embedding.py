@@ -6,18 +6,26 @@ Embed the passages of a revision, for semantic search.
 from __future__ import annotations
 
 import time
-from collections.abc import Mapping, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field
+from typing import Protocol
 
 from sqlalchemy.orm import Session
 
+from fontanel.core.arrays import Floats
 from fontanel.core.embedding.encoder import text_key
 from fontanel.engine.documents import states
 from fontanel.engine.editions.store import Editions
 from fontanel.engine.ingest.failures import InterruptedJobs, attempt_failed
 from fontanel.engine.ingest.passages import embedded_passages, write_vectors
 from fontanel.engine.ingest.progress import ProgressReporter
-from fontanel.engine.ingest.queue import claim, edition_of_job, waiting_teams
+from fontanel.engine.ingest.queue import (
+    claim,
+    edition_of_job,
+    postpone,
+    waiting_teams,
+    with_embedder,
+)
 from fontanel.engine.runtime.fault_points import fault
 from fontanel.engine.workers.processes import Worker, WorkerDied
 from fontanel.facts import DocumentState
@@ -38,11 +46,61 @@ _BROKE = "Embedding broke its process each time. Retry the document."
 TextKey = tuple[str, bytes]
 
 
+@dataclass(frozen=True, slots=True)
+class Owned:
+    """A text to embed, and the team and the knowledge base that it is for."""
+
+    text: str
+    team_id: str
+    kb_id: str
+
+
+class EmbedderAway(Exception):
+    """An embedder gives no vectors now.
+
+    Args:
+        pause: Seconds that the jobs wait.
+        refused: Whether it refuses one of the texts.
+    """
+
+    def __init__(self, reason: str, pause: float, *, refused: bool = False) -> None:
+        super().__init__(reason)
+        self.pause = pause
+        self.refused = refused
+
+
+class PassageEmbedder(Protocol):
+    """Turns texts of passages into unit vectors."""
+
+    def embed_owned(self, texts: Sequence[Owned]) -> Floats:
+        """Return the vectors, float32 (texts, dimensions).
+
+        Raises:
+            WorkerDied: its process broke.
+            EmbedderAway: it gives none now.
+        """
+
+
+#: Says whether a team may use an embedder now.
+MayEmbed = Callable[[Session, str], bool]
+
+
+class WorkerEmbedder:
+    """Embeds in a worker process, with the service's own embedder."""
+
+    def __init__(self, worker: Worker) -> None:
+        self._worker = worker
+
+    def embed_owned(self, texts: Sequence[Owned]) -> Floats:
+        """Return the vectors of texts. Raises WorkerDied."""
+        return self._worker.embed([one.text for one in texts])
+
+
 @dataclass(slots=True)
 class _Round:
     """The texts to embed in one round, and which jobs are complete with them."""
 
-    texts: dict[TextKey, str] = field(default_factory=dict)
+    texts: dict[TextKey, Owned] = field(default_factory=dict)
     complete: list[Job] = field(default_factory=list)
     unfinished: list[tuple[Job, int, int]] = field(default_factory=list)
     """Jobs that need a further round, with texts done and in all."""
@@ -68,31 +126,43 @@ class EmbedStage:
         self._interrupted = InterruptedJobs(records)
         self._last_team = ""
 
-    def round(self, worker: Worker, embedder: str) -> bool:
+    def round(self, with_: PassageEmbedder, embedder: str, may: MayEmbed | None = None) -> bool:
         """Embed a round's worth of texts and commit the documents that are complete.
 
-        Returns whether there was anything to embed.
+        Args:
+            embedder: Only documents of editions with this embedder.
+            may: Whether a team may use it now; the others wait.
+
+        Returns:
+            Whether there was anything to embed.
         """
         self._interrupted.queue_again(_BROKE)
+        own = with_embedder(embedder)
         with self._records.reading() as session:
-            teams = waiting_teams(session, JobStage.EMBED, self._last_team)
-        jobs = claim(self._records, JobStage.EMBED, _MAX_JOBS, teams, _ROUND)
+            teams = waiting_teams(session, JobStage.EMBED, self._last_team, only=own)
+            if teams:
+                self._last_team = teams[0] if may is None else teams[-1]
+            teams = [team for team in teams if may is None or may(session, team)]
+        jobs = claim(self._records, JobStage.EMBED, _MAX_JOBS, teams, _ROUND, own)
         if not jobs:
             return False
         self._last_team = teams[0]
         with self._interrupted.queued_again(jobs):
-            self._embed_jobs(worker, embedder, jobs)
+            self._embed_jobs(with_, embedder, jobs)
         return True
 
-    def _embed_jobs(self, worker: Worker, embedder: str, jobs: Sequence[Job]) -> None:
+    def _embed_jobs(self, with_: PassageEmbedder, embedder: str, jobs: Sequence[Job]) -> None:
         """Embed what there is room for; finish the jobs that are complete with it."""
         started = time.monotonic()
         work = self._plan(jobs, embedder)
         try:
-            self._embed(worker, work)
+            self._embed(with_, work)
         except WorkerDied:
             for job in jobs:
                 attempt_failed(self._records, job, _BROKE)
+            return
+        except EmbedderAway as away:
+            self._put_off(with_, embedder, jobs, away)
             return
         # Each passage's share, so that the documents' times add up to the round's.
         each = (time.monotonic() - started) / max(sum(work.embedded.values()), 1)
@@ -103,6 +173,21 @@ class EmbedStage:
         if work.unfinished:
             self._put_back(work, each)
 
+    def _put_off(
+        self, with_: PassageEmbedder, embedder: str, jobs: Sequence[Job], away: EmbedderAway
+    ) -> None:
+        """Have jobs wait for their embedder; what was embedded already is cached.
+
+        A text that the embedder refuses fails its own document alone.
+        """
+        if not away.refused:
+            postpone(self._records, jobs, away.pause)
+        elif len(jobs) > 1:
+            for job in jobs:
+                self._embed_jobs(with_, embedder, [job])
+        else:
+            attempt_failed(self._records, jobs[0], f"The embedder {embedder} failed: {away}")
+
     def _plan(self, jobs: Sequence[Job], embedder: str) -> _Round:
         """Choose the texts of this round: those that are not cached, up to its size."""
         work = _Round()
@@ -111,7 +196,7 @@ class EmbedStage:
             keys = [text_key(embedder, text) for text in texts]
             cached = self._vectors.get(job.team_id, keys)
             missing = {
-                (job.team_id, key): text
+                (job.team_id, key): Owned(text, job.team_id, job.kb_id)
                 for key, text in zip(keys, texts, strict=True)
                 if key not in cached and (job.team_id, key) not in work.texts
             }
@@ -140,15 +225,15 @@ class EmbedStage:
         pairs = [(text, number == 0) for _, texts in passages for number, text in enumerate(texts)]
         return [text for text, _ in pairs], [whole for _, whole in pairs]
 
-    def _embed(self, worker: Worker, work: _Round) -> None:
+    def _embed(self, with_: PassageEmbedder, work: _Round) -> None:
         """Embed texts, shortest first so that batches have similar lengths.
 
         Cache each batch.
         """
-        order = sorted(work.texts, key=lambda key: len(work.texts[key]))
+        order = sorted(work.texts, key=lambda key: len(work.texts[key].text))
         for start in range(0, len(order), _TEXTS_AT_ONCE):
             keys = order[start : start + _TEXTS_AT_ONCE]
-            vectors = worker.embed([work.texts[key] for key in keys])
+            vectors = with_.embed_owned([work.texts[key] for key in keys])
             for team_id in dict.fromkeys(team for team, _ in keys):
                 rows = [row for row, (team, _) in enumerate(keys) if team == team_id]
                 self._vectors.put(team_id, [keys[row][1] for row in rows], vectors[rows])

@@ -11,10 +11,10 @@ from typing import Any
 
 import numpy as np
 import numpy.typing as npt
-from sqlalchemy import delete, insert, select
+from sqlalchemy import delete, func, insert, select
 from sqlalchemy.orm import Session
 
-from fontanel.core.embedding.encoder import text_key
+from fontanel.core.embedding.encoder import estimate_tokens, text_key
 from fontanel.core.index import VectorSegment
 from fontanel.core.passages.fields import window_texts
 from fontanel.core.passages.splitting import Locator, Passage, PassagePart
@@ -23,6 +23,9 @@ from fontanel.facts import SplitSettings
 from fontanel.records.tables import Document, Edition, PassageRow, Revision, Tombstone
 from fontanel.records.unit_of_work import Records
 from fontanel.records.vector_cache import VectorCache
+
+#: Passages of which the texts to embed are counted; the others are estimated by them.
+_SAMPLE = 500
 
 
 def embedded_passages(
@@ -41,6 +44,29 @@ def embedded_passages(
         (passage, [embedded, *(window_texts(text) if windows else ())])
         for passage, embedded, text in rows
     ]
+
+
+def estimated_texts(session: Session, edition: Edition) -> tuple[int, int, int]:
+    """Return how many passages an edition has, and about how many texts and tokens to embed.
+
+    Extrapolated from a sample of the passages, by their length.
+    """
+    own = PassageRow.edition_id == edition.id
+    count, length = session.execute(
+        select(func.count(), func.coalesce(func.sum(func.length(PassageRow.text)), 0)).where(own)
+    ).one()
+    step = max(1, count // _SAMPLE)
+    query = select(PassageRow.embedded_text, PassageRow.text).where(own, PassageRow.id % step == 0)
+    rows = session.execute(query.limit(2 * _SAMPLE)).all()
+    sampled = sum(len(text) for _, text in rows)
+    if not sampled:
+        return count, 0, 0
+    windows = split_settings(edition.settings).windows
+    texts = [
+        one for whole, text in rows for one in (whole, *(window_texts(text) if windows else ()))
+    ]
+    share = length / sampled
+    return count, round(len(texts) * share), round(sum(estimate_tokens(texts)) * share)
 
 
 def passage_row(

@@ -7,7 +7,7 @@ point leaves the stage either done or to be repeated.
 from __future__ import annotations
 
 from fontanel.engine.editions.store import Editions
-from fontanel.engine.ingest.embedding import EmbedStage
+from fontanel.engine.ingest.embedding import EmbedStage, WorkerEmbedder
 from fontanel.engine.ingest.progress import ProgressReporter
 from fontanel.engine.ingest.reading import AddContained, ReadStage
 from fontanel.engine.workers.processes import Worker
@@ -42,8 +42,9 @@ class Ingest:
             embedder=embedder,
             readers=readers,
         )
-        self._embedding = EmbedStage(
-            records=records, vectors=vectors, editions=editions, progress=progress
+        self._embedding, self.remote_stage = (
+            EmbedStage(records=records, vectors=vectors, editions=editions, progress=progress)
+            for _ in range(2)
         )
 
     def read_round(self, worker: Worker) -> bool:
@@ -52,4 +53,4 @@ class Ingest:
 
     def embed_round(self, worker: Worker, embedder: str) -> bool:
         """Embed some passages; return whether there were any."""
-        return self._embedding.round(worker, embedder)
+        return self._embedding.round(WorkerEmbedder(worker), embedder)

@@ -6,7 +6,7 @@ from collections.abc import Sequence
 from datetime import timedelta
 from itertools import accumulate, zip_longest
 
-from sqlalchemy import func, select, update
+from sqlalchemy import ColumnElement, and_, exists, func, or_, select, true, update
 from sqlalchemy.orm import Session
 
 from fontanel.engine.documents import states
@@ -72,8 +72,31 @@ def _job(document: Document, revision_id: str, edition_id: str | None) -> Job:
     )
 
 
-def waiting_teams(session: Session, stage: JobStage, after: str = "", limit: int = 16) -> list[str]:
-    """Teams with jobs that are due, in a circle that begins behind the team `after`."""
+def with_embedder(name: str) -> ColumnElement[bool]:
+    """Return a condition for jobs of editions with this embedder."""
+    own = or_(
+        Edition.id == Job.edition_id,
+        and_(Job.edition_id.is_(None), Edition.id == Kb.edition_id),
+    )
+    return (
+        exists()
+        .where(Edition.kb_id == Job.kb_id, Kb.id == Job.kb_id, Edition.embedder == name, own)
+        .correlate(Job)
+    )
+
+
+def waiting_teams(
+    session: Session,
+    stage: JobStage,
+    after: str = "",
+    limit: int = 16,
+    only: ColumnElement[bool] | None = None,
+) -> list[str]:
+    """Return teams with jobs that are due, in a circle that begins behind the team `after`.
+
+    Args:
+        only: A condition for the jobs.
+    """
     results: list[str] = []
     for lower, upper in ((after, None), ("", after)):
         while len(results) < limit:
@@ -83,6 +106,8 @@ def waiting_teams(session: Session, stage: JobStage, after: str = "", limit: int
                 Job.run_after <= now(),
                 Job.team_id > lower,
             ]
+            if only is not None:
+                due.append(only)
             if upper is not None:
                 due.append(Job.team_id <= upper)
             team: str | None = session.scalar(select(func.min(Job.team_id)).where(*due))
@@ -99,6 +124,7 @@ def claim(
     limit: int,
     teams: Sequence[str],
     max_passages: int | None = None,
+    only: ColumnElement[bool] | None = None,
 ) -> list[Job]:
     """Claim waiting jobs of a stage, about equally many of each of these teams.
 
@@ -108,6 +134,7 @@ def claim(
     Args:
         limit: The maximum number of jobs.
         max_passages: Claim no more once the jobs have this many passages together.
+        only: A condition for the jobs.
     """
     if not teams:
         return []
@@ -120,6 +147,7 @@ def claim(
                     Job.stage == stage,
                     Job.run_after <= now(),
                     Job.team_id == team,
+                    true() if only is None else only,
                 )
                 .order_by(Job.for_active.desc(), Job.created_at, Job.id)
                 .limit(limit)
@@ -150,6 +178,17 @@ def retry_later(job: Job) -> None:
     job.state = JobState.WAITING
     job.run_after = now() + timedelta(seconds=2**job.attempts)
     job.changed_at = now()
+
+
+def postpone(records: Records, jobs: Sequence[Job], seconds: float) -> None:
+    """Put jobs back, to be tried again after some seconds; it is no attempt of theirs."""
+    due = now() + timedelta(seconds=seconds)
+    with records.writing() as session:
+        session.execute(
+            update(Job)
+            .where(Job.id.in_([job.id for job in jobs]), Job.state == JobState.RUNNING)
+            .values(state=JobState.WAITING, run_after=due, changed_at=now())
+        )
 
 
 def recover(records: Records) -> int:

@@ -19,6 +19,7 @@ from fontanel.engine.documents import states
 from fontanel.engine.documents.readings import store_reading
 from fontanel.engine.documents.validity import record_statements
 from fontanel.engine.editions.store import Editions
+from fontanel.engine.embedding.registered import find_embedder
 from fontanel.engine.ingest.failures import InterruptedJobs, attempt_failed, job_failed
 from fontanel.engine.ingest.passages import (
     insert_passages,
@@ -300,9 +301,12 @@ class ReadStage:
             words_entry(passage_id, document.key, title, passage, analyser, about)
             for passage_id, passage in zip(ids, passages, strict=True)
         ]
-        # Without an embedder documents wait for one; those of another one's edition are
-        # searched by keywords only.
-        embeds = bool(edition.embedder and rows) and self._embedder in (None, edition.embedder)
+        # Without an embedder documents wait for one; those of an edition whose embedder is gone
+        # are searched by keywords only.
+        embeds = bool(edition.embedder and rows) and (
+            self._embedder in (None, edition.embedder)
+            or find_embedder(session, edition.embedder or "") is not None
+        )
         job.stage, job.total, job.changed_at = JobStage.EMBED, len(rows), now()
         job.state = JobState.WAITING if embeds else JobState.DONE
         if job.for_active:

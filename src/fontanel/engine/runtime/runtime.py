@@ -16,7 +16,6 @@ import structlog
 from sqlalchemy import func, select
 
 from fontanel.engine.answering.asking import Asking
-from fontanel.engine.answering.local_models import LocalModels
 from fontanel.engine.curation.flagging import Flagging
 from fontanel.engine.curation.proposing.by_model import ModelProposer
 from fontanel.engine.curation.proposing.by_rules import RuleProposer
@@ -24,6 +23,8 @@ from fontanel.engine.curation.serving import ApprovedStore
 from fontanel.engine.documents.contained import add_contained
 from fontanel.engine.editions.maintenance import EditionMaintenance
 from fontanel.engine.editions.store import Editions
+from fontanel.engine.embedding.embedders import Embedders
+from fontanel.engine.embedding.remote import RemoteEmbedding
 from fontanel.engine.gaps.closing import GapCloser
 from fontanel.engine.gaps.groups import GapGroups
 from fontanel.engine.ingest.describing import Describing
@@ -40,7 +41,7 @@ from fontanel.engine.trials.running import TrialRunner
 from fontanel.engine.trials.starting import TrialTimetable
 from fontanel.engine.workers.processes import Worker
 from fontanel.errors import DataInUse
-from fontanel.llm import ModelClient
+from fontanel.llm import EmbeddingClient, ModelClient
 from fontanel.records.blobs import BlobStore
 from fontanel.records.ids import hash_password, new_id, new_password
 from fontanel.records.sequence import number_changes
@@ -78,7 +79,14 @@ class Runtime:
         self._threads = WorkerThreads(self._stopping)
         self._background = ThreadPoolExecutor(1, thread_name_prefix="background")
         self.watchers = Watchers()
-        self.local_models = LocalModels(settings.embedder_directory, settings.evidence_directory)
+        self.embeddings = EmbeddingClient(self._stopping)
+        self.local_models = Embedders(
+            settings.embedder_directory,
+            settings.evidence_directory,
+            records=self.records,
+            vault=self.vault,
+            client=self.embeddings,
+        )
         self.models = ModelClient()
         self._start_workers()
         self._build_engine()
@@ -125,6 +133,9 @@ class Runtime:
             add_contained=add_contained,
             embedder=self.local_models.name,
             readers=settings.read_processes,
+        )
+        self.remote_embedding = RemoteEmbedding(
+            self.records, self.local_models, self.embeddings, self.ingest.remote_stage
         )
         self.syncing = SyncRunner(
             records=self.records,
@@ -194,6 +205,7 @@ class Runtime:
             start(f"read-{number}", partial(self.ingest.read_round, worker))
         if self.local_models.name is not None:
             start("embed", partial(self.ingest.embed_round, self._embedder, self.local_models.name))
+        start("embed-remotely", self.remote_embedding.embed_round)
         start("flag-approved", self.flagging.flag_next)
         start("propose-by-rules", self.rule_proposer.propose_next)
         start("propose-by-model", self.model_proposer.propose_next)
@@ -240,6 +252,7 @@ class Runtime:
         self.schedule.stop()
         self.deliveries.stop()
         self.models.stop()
+        self.embeddings.close()
         for worker in self._workers:
             worker.stop()
         self._threads.join()

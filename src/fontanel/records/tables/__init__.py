@@ -29,6 +29,7 @@ from fontanel.records.tables.documents import (
     Revision,
     Validity,
 )
+from fontanel.records.tables.embedders import Embedder
 from fontanel.records.tables.gaps import (
     AnswerSource,
     Gap,
@@ -80,6 +81,7 @@ __all__ = [
     "DocumentState",
     "DocumentTag",
     "Edition",
+    "Embedder",
     "Feedback",
     "FlagState",
     "Gap",

@@ -5,10 +5,12 @@ from __future__ import annotations
 from datetime import datetime
 
 from sqlalchemy import func, select
+from sqlalchemy.orm import Session
 
 from fontanel.engine.answering.models import usable_model
 from fontanel.engine.curation.approved import curation_counts
 from fontanel.engine.documents.outdated import outdated_documents
+from fontanel.engine.embedding.registered import find_embedder
 from fontanel.engine.ingest.description_counts import counts_of
 from fontanel.errors import ModelUnusable
 from fontanel.records.tables import SETTLED_STATES, Document, DocumentState, Edition, Kb, PassageRow
@@ -49,6 +51,7 @@ def kb_out(access: Access, kb: Kb) -> KbOut:
         approved=approved,
         flagged=flagged,
         embedder=edition.embedder if edition else None,
+        embedder_error=_embedder_error(session, edition),
         splitting=splitting_out(edition.settings if edition else {}),
         describing=_describing(access, kb),
         created_at=kb.created_at,
@@ -56,6 +59,13 @@ def kb_out(access: Access, kb: Kb) -> KbOut:
         expires_at=kb.expires_at,
         version=kb.version,
     )
+
+
+def _embedder_error(session: Session, edition: Edition | None) -> str | None:
+    row = None if edition is None else find_embedder(session, edition.embedder or "")
+    if row is None:
+        return None
+    return row.error if row.enabled else "it is switched off"
 
 
 def _describing(access: Access, kb: Kb) -> DescribingOut | None:

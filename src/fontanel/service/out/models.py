@@ -1,23 +1,35 @@
-"""Models as the API returns them."""
+"""Models and embedders as the API returns them."""
 
 from __future__ import annotations
 
-from sqlalchemy import select
 from sqlalchemy.orm import Session
 
-from fontanel.records.tables import Team, TextModel
-from fontanel.schemas import ModelOut
+from fontanel.engine.embedding.registered import kbs_using
+from fontanel.records.tables import Embedder, TextModel
+from fontanel.schemas import EmbedderOut, ModelOut
+from fontanel.service.endpoints import team_slugs
 
 
-def _out(session: Session, row: TextModel) -> ModelOut:
-    teams = None
-    if row.team_ids is not None:
-        teams = list(
-            session.scalars(select(Team.slug).where(Team.id.in_(row.team_ids)).order_by(Team.slug))
-        )
+def model_out(session: Session, row: TextModel) -> ModelOut:
     plain = {
         name: getattr(row, name)
         for name in ModelOut.model_fields
         if name not in ("has_secret", "teams")
     }
-    return ModelOut(**plain, has_secret=row.secret is not None, teams=teams)
+    return ModelOut(
+        **plain, has_secret=row.secret is not None, teams=team_slugs(session, row.team_ids)
+    )
+
+
+def embedder_out(session: Session, row: Embedder) -> EmbedderOut:
+    plain = {
+        name: getattr(row, name)
+        for name in EmbedderOut.model_fields
+        if name not in ("has_secret", "teams", "used_by")
+    }
+    return EmbedderOut(
+        **plain,
+        has_secret=row.secret is not None,
+        teams=team_slugs(session, row.team_ids),
+        used_by=len(kbs_using(session, row.name)),
+    )

@@ -2,23 +2,22 @@
 
 from __future__ import annotations
 
-import httpx
 from fastapi import Request
 from sqlalchemy import select
 from sqlalchemy.orm import Session
 
 from fontanel.engine.answering.models import endpoint_of
-from fontanel.errors import Refused, SecretUnreadable
+from fontanel.errors import SecretUnreadable
 from fontanel.llm import try_model
 from fontanel.records.ids import new_id
 from fontanel.records.scope import spellings
-from fontanel.records.tables import Team, TextModel, now
+from fontanel.records.tables import TextModel, now
 from fontanel.schemas import ModelChange, ModelCheck, ModelIn, ModelName, ModelOut, Page
 from fontanel.service.auth.access import Editor, Operator, RuntimeDep, check_version
-from fontanel.service.out.models import _out
+from fontanel.service.endpoints import change_endpoint, team_ids
+from fontanel.service.out.models import model_out
 from fontanel.service.problems import ApiError
 from fontanel.service.routers import api_router
-from fontanel.sources.network.reach import origin_of
 
 router = api_router(tag="models")
 
@@ -31,30 +30,12 @@ def _found(session: Session, name: str) -> TextModel:
     return model
 
 
-def _origin(url: str) -> str:
-    """Where a secret is sent. Raises Refused."""
-    try:
-        return origin_of(url)
-    except (httpx.InvalidURL, ValueError) as error:
-        raise Refused("url", f"{url[:200]!r} is not an address.") from error
-
-
-def _team_ids(session: Session, slugs: list[str] | None) -> list[str] | None:
-    if slugs is None:
-        return None
-    existing = {slug: team_id for team_id, slug in session.execute(select(Team.id, Team.slug))}
-    for slug in slugs:
-        if slug not in existing:
-            raise Refused("teams", f"There is no team {slug!r}.")
-    return sorted({existing[slug] for slug in slugs})
-
-
 @router.get("/models", summary="List models")
 def list_models(caller: Operator, runtime: RuntimeDep) -> Page[ModelOut]:
     """For operators."""
     with runtime.records.reading() as session:
         rows = session.scalars(select(TextModel).order_by(TextModel.name)).all()
-        return Page(items=[_out(session, row) for row in rows])
+        return Page(items=[model_out(session, row) for row in rows])
 
 
 @router.post("/models", status_code=201, summary="Set up a model")
@@ -72,12 +53,12 @@ def create_model(body: ModelIn, caller: Operator, runtime: RuntimeDep) -> ModelO
         row = TextModel(
             id=new_id("model"),
             secret=secret,
-            team_ids=_team_ids(session, body.teams),
+            team_ids=team_ids(session, body.teams),
             **body.model_dump(exclude={"secret", "teams"}),
         )
         session.add(row)
         session.flush()
-        return _out(session, row)
+        return model_out(session, row)
 
 
 @router.patch("/models/{model}", summary="Change a model")
@@ -89,24 +70,8 @@ def change_model(
         row = _found(session, model)
         check_version(request, row.version)
         values = body.model_dump(exclude_unset=True)
-        moves = values.get("url") is not None and _origin(values["url"]) != _origin(row.url)
-        if moves and row.secret is not None and "secret" not in values:
-            raise Refused(
-                "secret",
-                f"The stored secret is for {_origin(row.url)}. Enter it again for"
-                f" {_origin(values['url'])}.",
-            )
-        if "secret" in values:
-            secret = values.pop("secret")
-            row.secret = runtime.vault.seal(secret) if secret else None
-        if "teams" in values:
-            row.team_ids = _team_ids(session, values.pop("teams"))
-        for name, value in values.items():
-            if value is not None:
-                setattr(row, name, value)
-        row.version += 1
-        row.changed_at = now()
-        return _out(session, row)
+        change_endpoint(session, runtime.vault, row, values)
+        return model_out(session, row)
 
 
 @router.delete("/models/{model}", status_code=204, summary="Remove a model")

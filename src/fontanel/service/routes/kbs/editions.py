@@ -9,7 +9,7 @@ from pathlib import Path
 from typing import Annotated
 
 import structlog
-from fastapi import File, Form, UploadFile
+from fastapi import File, Form, Query, UploadFile
 from fastapi.responses import FileResponse
 from starlette.background import BackgroundTask
 
@@ -18,6 +18,7 @@ from fontanel.engine.editions.lifecycle import activate_edition, build_edition, 
 from fontanel.engine.editions.pack_export import write_pack
 from fontanel.engine.editions.pack_import import check_vectors, import_pack
 from fontanel.engine.editions.pack_reader import Pack
+from fontanel.engine.embedding.registered import find_embedder
 from fontanel.engine.runtime.fault_points import fault
 from fontanel.engine.runtime.runtime import Runtime
 from fontanel.engine.trials.gate import check_edition
@@ -25,19 +26,21 @@ from fontanel.engine.workers.messages import Failed, VerifyPack
 from fontanel.engine.workers.processes import WorkerDied
 from fontanel.errors import Refused
 from fontanel.facts import SplitSettings
-from fontanel.records.tables import Edition
+from fontanel.records.tables import Edition, Kb
 from fontanel.schemas import (
     ComparedOut,
     CompareIn,
     ComparisonOut,
+    EditionEstimate,
     EditionIn,
     EditionOut,
     KbOut,
     Page,
 )
-from fontanel.service.auth.access import Editor, EditorWrite, Reader
+from fontanel.service.auth.access import Access, Editor, EditorWrite, Reader
+from fontanel.service.chosen import chosen_embedder
 from fontanel.service.lookup import edition_of, kb_knowledge
-from fontanel.service.out.editions import edition_out
+from fontanel.service.out.editions import edition_out, estimate_out
 from fontanel.service.out.kbs import kb_out
 from fontanel.service.routers import Number, api_router
 
@@ -65,14 +68,30 @@ def build(kb: str, body: EditionIn, access: EditorWrite) -> EditionOut:
     Vectors of unchanged text are reused.
     """
     kb_row = access.scope.kb(kb)
+    embedder = chosen_embedder(access, body.embedder, _present_embedder(access, kb_row))
     edition = build_edition(
-        access.session,
-        kb_row,
-        SplitSettings(**body.splitting.model_dump()),
-        access.runtime.local_models.name,
+        access.session, kb_row, SplitSettings(**body.splitting.model_dump()), embedder
     )
     access.session.flush()
     return edition_out(access, kb_row, edition)
+
+
+@router.get("/estimate", summary="Estimate what an edition takes")
+def estimate(
+    kb: str, access: Editor, embedder: Annotated[str | None, Query(max_length=60)] = None
+) -> EditionEstimate:
+    """Texts, tokens and cost of embedding the documents again, as they are split now."""
+    kb_row = access.scope.kb(kb)
+    name = chosen_embedder(access, embedder, _present_embedder(access, kb_row))
+    edition = access.session.get_one(Edition, kb_row.edition_id)
+    return estimate_out(access.session, edition, name)
+
+
+def _present_embedder(access: Access, kb: Kb) -> str | None:
+    """Return the active edition's embedder, or the service's own if that is gone."""
+    edition = access.session.get_one(Edition, kb.edition_id)
+    known = find_embedder(access.session, edition.embedder or "") is not None
+    return edition.embedder if known else access.runtime.local_models.name
 
 
 @router.post("/{number}/activate", summary="Switch to an edition")

@@ -13,7 +13,7 @@ from fontanel.facts import SplitSettings
 from fontanel.records.tables import Kb, ProposalRun
 from fontanel.schemas import KbChange, KbIn, KbOut, Page
 from fontanel.service.auth.access import Access, EditorWrite, Reader, check_version
-from fontanel.service.chosen import chosen_model, chosen_set
+from fontanel.service.chosen import chosen_embedder, chosen_model, chosen_set
 from fontanel.service.idempotency import Idempotency
 from fontanel.service.out.kbs import kb_out
 from fontanel.service.routers import api_router
@@ -43,7 +43,7 @@ def create(body: KbIn, access: EditorWrite, request: Request) -> KbOut:
     settings = access.runtime.settings
     lives = timedelta(hours=settings.temporary_kb_hours) if body.temporary else None
     split = SplitSettings(**body.splitting.model_dump()) if body.splitting else None
-    embedder = access.runtime.local_models.name
+    embedder = chosen_embedder(access, body.embedder, access.runtime.local_models.name)
     kb = create_kb(
         access.session, access.team.id, body.name, body.description, embedder, lives, split
     )

@@ -1,0 +1,171 @@
+"""`fontanel embedder`: embedders that operators register, and what teams may use."""
+
+from __future__ import annotations
+
+import argparse
+from typing import Any
+
+from fontanel.cli.context import Context, UsageProblem
+from fontanel.cli.format import number
+from fontanel.cli.options.asking_first import ask_first
+from fontanel.schemas import EmbedderChange, EmbedderIn, EmbedderOut
+
+#: Options that are fields of an embedder, and those that cannot be changed afterwards.
+_CHANGEABLE = ("secret", "batch", "at_once", "price", "currency", "seconds", "tries")
+_FIXED = ("remote", "dimensions", "question_prefix", "passage_prefix")
+
+
+def add_commands(group: Any, verb: Any, common: argparse.ArgumentParser) -> None:
+    verb(group, "list", list_embedders, "list the registered embedders, for operators", common)
+    verb(group, "usable", list_usable, "list the embedders that the team may use", common)
+    add = verb(
+        group,
+        "register",
+        register_embedder,
+        "register a server with the embeddings protocol; it is checked first",
+        common,
+    )
+    change = verb(
+        group, "change", change_embedder, "change an embedder's address, limits or price", common
+    )
+    check = verb(
+        group, "check", check_embedder, "embed a few questions and texts with an embedder", common
+    )
+    remove = verb(group, "delete", delete_embedder, "remove an embedder that is not used", common)
+    ask_first(remove, "Delete the embedder {name}?")
+    for parser in (add, change, check, remove):
+        parser.add_argument("name", metavar="NAME")
+    for parser in (add, change):
+        parser.add_argument(
+            "--address",
+            dest="url_of_embedder",
+            metavar="URL",
+            required=parser is add,
+            help="the base URL, without /embeddings",
+        )
+        parser.add_argument("--secret", help="sent as a bearer token")
+        parser.add_argument("--price", type=float, help="per million tokens")
+        parser.add_argument("--currency", help="such as EUR")
+        parser.add_argument(
+            "--only-team",
+            action="append",
+            metavar="TEAM",
+            help="only this team may use it; may be repeated",
+        )
+        parser.add_argument("--batch", type=int, metavar="TEXTS", help="texts of a request")
+        parser.add_argument(
+            "--at-once", type=int, metavar="REQUESTS", help="maximum number of requests at once"
+        )
+        parser.add_argument("--seconds", type=float, help="timeout of a request, in seconds")
+        parser.add_argument("--tries", type=int, help="attempts when its server is busy")
+    add.add_argument("--remote", required=True, help="the embedder's name at its server")
+    add.add_argument(
+        "--dimensions", type=int, help="ask the server to cut its vectors to these dimensions"
+    )
+    add.add_argument("--question-prefix", metavar="TEXT", help="written before questions")
+    add.add_argument("--passage-prefix", metavar="TEXT", help="written before passages")
+    change.add_argument("--enable", dest="enabled", action="store_true", default=None)
+    change.add_argument("--disable", dest="enabled", action="store_false", default=None)
+
+
+def list_embedders(context: Context, options: argparse.Namespace) -> None:
+    result = context.client.list_embedders()
+    rows = [
+        (
+            one.name,
+            one.url,
+            one.remote,
+            one.dimensions,
+            "on" if one.enabled else "off",
+            "all" if one.teams is None else ", ".join(one.teams),
+            f"{one.price:g} {one.currency}",
+            one.used_by,
+            one.error or "",
+        )
+        for one in result
+    ]
+    table = context.table(
+        rows,
+        embedder="left",
+        address="left",
+        remote="left",
+        dimensions="right",
+        state="left",
+        teams="left",
+        price="left",
+        kbs="right",
+        error="left",
+    )
+    none = "No embedders are registered. 'fontanel embedder register NAME --address URL' does."
+    context.show(result, table if result else none)
+
+
+def list_usable(context: Context, options: argparse.Namespace) -> None:
+    result = context.client.list_usable_embedders()
+    rows = [
+        (
+            one.name,
+            "built in" if one.own else f"{one.price:g} {one.currency}",
+            one.dimensions,
+            one.error or "",
+        )
+        for one in result
+    ]
+    table = context.table(rows, embedder="left", price="left", dimensions="right", error="left")
+    context.show(result, table if result else "None: searches use keywords only.")
+
+
+def register_embedder(context: Context, options: argparse.Namespace) -> None:
+    values = _values(options, (*_CHANGEABLE, *_FIXED))
+    made = context.client.register_embedder(EmbedderIn(name=options.name, **values))
+    context.show(
+        made,
+        f"{made.name} is registered, with {made.dimensions} dimensions. Build an edition with"
+        f" 'fontanel edition build --embedder {made.name}'.",
+    )
+
+
+def change_embedder(context: Context, options: argparse.Namespace) -> None:
+    values = _values(options, _CHANGEABLE)
+    if options.enabled is not None:
+        values["enabled"] = options.enabled
+    if not values:
+        raise UsageProblem("Say what to change; see --help.")
+    changed: EmbedderOut = context.client.change_embedder(options.name, EmbedderChange(**values))
+    context.show(changed, f"{changed.name} is changed.")
+
+
+def check_embedder(context: Context, options: argparse.Namespace) -> int:
+    result = context.client.check_embedder(options.name)
+    context.show(
+        result,
+        f"It gives vectors, in {result.seconds:.2f} s."
+        if result.works
+        else f"It gives no vectors: {result.error}.",
+    )
+    return 0 if result.works else 1
+
+
+def delete_embedder(context: Context, options: argparse.Namespace) -> None:
+    context.client.delete_embedder(options.name)
+    context.show([], "Removed.")
+
+
+def estimate(context: Context, options: argparse.Namespace) -> None:
+    """Show what an edition takes; a verb of `fontanel edition`."""
+    result = context.client.estimate_edition(context.kb(), options.embedder)
+    context.show(
+        result,
+        f"{result.embedder or 'no embedder'}: {number(result.texts)} texts of"
+        f" {number(result.passages)} passages, about {number(result.tokens)} tokens,"
+        f" {result.cost:.2f} {result.currency}.",
+    )
+
+
+def _values(options: argparse.Namespace, names: tuple[str, ...]) -> dict[str, Any]:
+    values = {name: getattr(options, name) for name in names if getattr(options, name) is not None}
+    if options.url_of_embedder is not None:
+        values["url"] = options.url_of_embedder
+    if options.only_team:
+        values["teams"] = options.only_team
+    return values

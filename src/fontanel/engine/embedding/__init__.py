@@ -1,0 +1,1 @@
+"""Embedders: the service's own, and those that operators registered."""

@@ -1,0 +1,118 @@
+"""The embedders of questions: the service's own, and registered ones over HTTP."""
+
+from __future__ import annotations
+
+import threading
+import time
+from collections import OrderedDict
+from dataclasses import replace
+from pathlib import Path
+
+import structlog
+from sqlalchemy import select
+
+from fontanel.core.arrays import Floats
+from fontanel.core.embedding.comparable import Scale
+from fontanel.engine.answering.local_models import LocalModels
+from fontanel.engine.embedding.registered import Registered, find_embedder, registered_of
+from fontanel.errors import SecretUnreadable
+from fontanel.llm import EmbeddingClient, EmbeddingFailed
+from fontanel.records.tables import Embedder, now
+from fontanel.records.unit_of_work import Records
+from fontanel.records.vault import Vault
+
+log = structlog.get_logger()
+
+#: Questions whose vectors are kept, over all registered embedders.
+_MAX_QUESTIONS = 2_000
+#: Seconds that a search waits for the vector of its question, and for which an embedder that gave
+#: none is not asked again.
+_PATIENCE, _AWAY = 10.0, 10.0
+
+
+class Embedders(LocalModels):
+    """The service's own models, and the registered embedders.
+
+    Searches do not fail with an embedder that is away: they go on by keywords.
+    """
+
+    def __init__(
+        self,
+        embedder: Path,
+        evidence: Path,
+        *,
+        records: Records,
+        vault: Vault,
+        client: EmbeddingClient,
+    ) -> None:
+        super().__init__(embedder, evidence)
+        self._records = records
+        self._vault = vault
+        self._client = client
+        self._questions: OrderedDict[tuple[str, str], Floats] = OrderedDict()
+        self._away_until: dict[str, float] = {}
+        self._asking = threading.Lock()
+
+    def registered(self, name: str | None) -> Registered | None:
+        """Return a registered embedder that is switched on; None if there is none."""
+        if name is None or name == self.name:
+            return None
+        with self._records.reading() as session:
+            row = find_embedder(session, name)
+            if row is None or not row.enabled:
+                return None
+            try:
+                return registered_of(row, self._vault)
+            except SecretUnreadable as error:
+                self.note(name, str(error))
+                return None
+
+    def knows(self, embedder: str | None) -> bool:
+        """Return whether questions can be embedded for editions with this embedder."""
+        return super().knows(embedder) or self.registered(embedder) is not None
+
+    def embed_question(self, embedder: str | None, text: str) -> Floats | None:
+        """Return the vector of a question; None if its embedder is away or gone."""
+        if embedder is None or embedder == self.name:
+            return super().embed_question(embedder, text)
+        with self._asking:
+            if (known := self._questions.get((embedder, text))) is not None:
+                self._questions.move_to_end((embedder, text))
+                return known
+        if time.monotonic() < self._away_until.get(embedder, 0.0):
+            return None
+        found = self.registered(embedder)
+        if found is None:
+            return None
+        endpoint = found.endpoint
+        once = replace(endpoint, tries=1, seconds=min(endpoint.seconds, _PATIENCE))
+        try:
+            done = self._client.embed(once, [found.question_prefix + text])
+        except EmbeddingFailed as error:
+            self._away_until[embedder] = time.monotonic() + _AWAY
+            self.note(embedder, str(error))
+            return None
+        self.note(embedder, None)
+        vector: Floats = done.vectors[0]
+        with self._asking:
+            self._questions[embedder, text] = vector
+            while len(self._questions) > _MAX_QUESTIONS:
+                self._questions.popitem(last=False)
+        return vector
+
+    def scale(self, embedder: str | None) -> Scale:
+        """Return the scale of an embedder's cosines."""
+        found = self.registered(embedder)
+        return Scale() if found is None else found.scale
+
+    def note(self, embedder: str, error: str | None) -> None:
+        """Record whether an embedder gave vectors, where that has changed."""
+        with self._records.reading() as session:
+            stored = session.scalar(select(Embedder.error).where(Embedder.name == embedder))
+        if stored == error:
+            return
+        log.info("embedder", embedder=embedder, error=error)
+        with self._records.writing() as session:
+            row = find_embedder(session, embedder)
+            if row is not None:
+                row.error, row.checked_at = error, now()

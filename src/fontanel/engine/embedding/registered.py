@@ -1,0 +1,120 @@
+"""Registered embedders: how to reach them, who may use them, and how they are checked."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass, replace
+
+from sqlalchemy import select
+from sqlalchemy.orm import Session
+
+from fontanel.core.arrays import Floats
+from fontanel.core.embedding.comparable import Scale, scale_of
+from fontanel.errors import FontanelError
+from fontanel.llm import EmbeddingClient, EmbeddingEndpoint, EmbeddingFailed
+from fontanel.records.tables import Edition, Embedder, Kb
+from fontanel.records.vault import Vault
+
+
+class EmbedderUnusable(FontanelError):
+    """A team cannot use an embedder; the message says why."""
+
+
+@dataclass(frozen=True, slots=True)
+class Registered:
+    """A registered embedder as it is called."""
+
+    endpoint: EmbeddingEndpoint
+    question_prefix: str
+    passage_prefix: str
+    scale: Scale
+    price: float
+    enabled: bool
+
+
+def find_embedder(session: Session, name: str) -> Embedder | None:
+    """Return the registered embedder of that name."""
+    return session.scalar(select(Embedder).where(Embedder.name == name))
+
+
+def registered_of(row: Embedder, vault: Vault) -> Registered:
+    """Return how a registered embedder is called.
+
+    Raises:
+        SecretUnreadable: its secret cannot be decrypted.
+    """
+    endpoint = EmbeddingEndpoint(
+        row.name,
+        row.url,
+        row.remote,
+        secret=None if row.secret is None else str(vault.open(row.secret)),
+        dimensions=row.dimensions,
+        cut=row.cut,
+        batch=row.batch,
+        at_once=row.at_once,
+        seconds=row.seconds,
+        tries=row.tries,
+    )
+    return Registered(
+        endpoint,
+        row.question_prefix,
+        row.passage_prefix,
+        Scale(row.factor, row.offset),
+        row.price,
+        row.enabled,
+    )
+
+
+def usable_embedder(session: Session, name: str, team_id: str) -> Embedder:
+    """Return the registered embedder of that name.
+
+    Raises:
+        EmbedderUnusable: the team cannot use it.
+    """
+    row = find_embedder(session, name)
+    if row is None:
+        raise EmbedderUnusable("there is no embedder of that name")
+    if row.team_ids is not None and team_id not in row.team_ids:
+        raise EmbedderUnusable("the team may not use it")
+    if not row.enabled:
+        raise EmbedderUnusable("it is switched off")
+    return row
+
+
+def check_endpoint(
+    client: EmbeddingClient,
+    endpoint: EmbeddingEndpoint,
+    question_prefix: str,
+    passage_prefix: str,
+) -> tuple[int, Scale]:
+    """Embed questions and the texts that answer them; return the dimensions and the scale.
+
+    Raises:
+        EmbeddingFailed: the server gives no vectors, or differing ones.
+        EmbedderUnfit: its vectors do not tell the texts apart.
+    """
+    once = replace(endpoint, tries=1)
+    dimensions: list[int] = []
+
+    def embed(prefix: str, texts: Sequence[str]) -> Floats:
+        vectors = client.embed(once, [prefix + text for text in texts]).vectors
+        dimensions.append(vectors.shape[1])
+        if len(set(dimensions)) > 1:
+            raise EmbeddingFailed("its vectors differ in their dimensions")
+        return vectors
+
+    scale = scale_of(
+        lambda texts: embed(question_prefix, texts), lambda texts: embed(passage_prefix, texts)
+    )
+    return dimensions[0], scale
+
+
+def kbs_using(session: Session, name: str) -> Sequence[Kb]:
+    """Return the knowledge bases that have an edition with this embedder."""
+    own = select(Edition.kb_id).where(Edition.embedder == name)
+    return session.scalars(select(Kb).where(Kb.id.in_(own)).order_by(Kb.name)).all()
+
+
+def known_embedders(session: Session) -> frozenset[str]:
+    """Return the names of all registered embedders."""
+    return frozenset(session.scalars(select(Embedder.name)))
