@@ -2,6 +2,7 @@ import { useCallback, useEffect, useState } from "react";
 import { Link } from "react-router";
 import { get, type Schemas, send } from "../../api/client";
 import { Ago, count, Failure } from "../../components/text";
+import { EmbedderChoice } from "./EmbedderChoice";
 import { type Splitting, SplittingFields, splittingText } from "./Splitting";
 
 type Edition = Schemas["EditionOut"];
@@ -21,6 +22,7 @@ export function Editions({
 }) {
   const [editions, setEditions] = useState<Edition[]>([]);
   const [chosen, setChosen] = useState<Splitting>(splitting);
+  const [embedder, setEmbedder] = useState<string | null>(null);
   const [error, setError] = useState<string | null>(null);
   const load = useCallback(
     () =>
@@ -47,14 +49,14 @@ export function Editions({
     <section className="mt-8" aria-label="Editions">
       <h2 className="text-[19px]">Editions</h2>
       <p className="soft mt-1 mb-3">
-        To split documents differently, build another edition. Nothing changes for your users until
-        you switch, and you can switch back.
+        To split documents differently, or to use another embedder, build another edition. Nothing
+        changes for your users until you switch, and you can switch back.
       </p>
       <div className="sheet overflow-x-auto">
         <table className="table">
           <thead>
             <tr>
-              {["Edition", "State", "Splitting", "Passages", "Made", ""].map((name) => (
+              {["Edition", "State", "Splitting", "Embedder", "Passages", "Made", ""].map((name) => (
                 <th key={name}>{name || <span className="sr-only">Actions</span>}</th>
               ))}
             </tr>
@@ -67,6 +69,7 @@ export function Editions({
                   <EditionState edition={edition} />
                 </td>
                 <td>{splittingText(edition.splitting)}</td>
+                <td>{edition.embedder ?? "none"}</td>
                 <td className="tabular-nums">
                   {count(edition.passages)}
                   {edition.recall != null && (
@@ -131,10 +134,11 @@ export function Editions({
           className="mt-4 flex flex-wrap items-end gap-4"
           onSubmit={(event) => {
             event.preventDefault();
-            void act(send("POST", `${api}/editions`, { splitting: chosen }));
+            void act(send("POST", `${api}/editions`, { splitting: chosen, embedder }));
           }}
         >
           <SplittingFields splitting={chosen} onChange={setChosen} />
+          <EmbedderChoice value={embedder} onChange={setEmbedder} kb={api} />
           <button type="submit" className="btn">
             Build an edition
           </button>

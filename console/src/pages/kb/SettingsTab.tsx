@@ -153,7 +153,14 @@ export function SettingsTab() {
           <dt>Splitting</dt>
           <dd>{splittingText(kb.splitting)}</dd>
           <dt>Embedder</dt>
-          <dd>{kb.embedder ?? "none: keyword search only"}</dd>
+          <dd>
+            {kb.embedder ?? "none: keyword search only"}
+            {kb.embedder_error && (
+              <span className="text-warning block">
+                {`It gives no vectors: ${kb.embedder_error}. Searches use keywords only, and new documents wait.`}
+              </span>
+            )}
+          </dd>
           {kb.describing && (
             <>
               <dt>Descriptions</dt>

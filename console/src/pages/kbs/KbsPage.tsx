@@ -6,6 +6,7 @@ import { useResource } from "../../api/useResource";
 import { LabelledInput } from "../../components/forms";
 import { Ago, count, Failure, Flagged } from "../../components/text";
 import { useTeam } from "../../hooks/useSession";
+import { EmbedderChoice } from "../kb/EmbedderChoice";
 import { type Splitting, SplittingFields } from "../kb/Splitting";
 import { FreshWord, Strip } from "../sources/words";
 
@@ -146,13 +147,19 @@ function CreateKb({ onCancel }: { onCancel: () => void }) {
   const [name, setName] = useState("");
   const [description, setDescription] = useState("");
   const defaults = useFacts()?.splitting;
+  const [embedder, setEmbedder] = useState<string | null>(null);
   const [changed, setSplitting] = useState<Splitting>();
   const splitting = changed ?? defaults;
   const [error, setError] = useState<string | null>(null);
   const submit = async (event: FormEvent) => {
     event.preventDefault();
     try {
-      const kb = await send<Kb>("POST", `${team.api}/kbs`, { name, description, splitting });
+      const kb = await send<Kb>("POST", `${team.api}/kbs`, {
+        name,
+        description,
+        splitting,
+        embedder,
+      });
       navigate(`/t/${team.slug}/kbs/${kb.slug}`);
     } catch (problem) {
       setError((problem as Error).message);
@@ -184,9 +191,10 @@ function CreateKb({ onCancel }: { onCancel: () => void }) {
         Cancel
       </button>
       <details className="md:col-span-4">
-        <summary className="soft cursor-pointer">How documents are split into passages</summary>
-        <div className="mt-3">
+        <summary className="soft cursor-pointer">How documents are split and embedded</summary>
+        <div className="mt-3 flex flex-wrap items-end gap-4">
           {splitting && <SplittingFields splitting={splitting} onChange={setSplitting} />}
+          <EmbedderChoice value={embedder} onChange={setEmbedder} />
         </div>
       </details>
       <Failure message={error} />

@@ -181,7 +181,7 @@ def retry_later(job: Job) -> None:
 
 
 def postpone(records: Records, jobs: Sequence[Job], seconds: float) -> None:
-    """Put jobs back, to be tried again after some seconds; it is no attempt of theirs."""
+    """Put jobs back, to be tried again after some seconds, without counting an attempt."""
     due = now() + timedelta(seconds=seconds)
     with records.writing() as session:
         session.execute(
