@@ -23,16 +23,19 @@ export function Group({
 export function Field({
   label,
   hint,
+  plain = false,
   children,
 }: {
   label: string;
   hint?: string;
+  /** Whether the label is written like text, as in forms without groups. */
+  plain?: boolean;
   children: (id: string) => ReactNode;
 }) {
   const id = useId();
   return (
     <div>
-      <label htmlFor={id} className="mb-1 block font-medium">
+      <label htmlFor={id} className={`mb-1 block ${plain ? "" : "font-medium"}`}>
         {label}
       </label>
       {children(id)}

@@ -3,6 +3,11 @@ import { useResource } from "../../api/useResource";
 import { count } from "../../components/text";
 import { useTeam } from "../../hooks/useSession";
 
+/** An amount; small ones are not shown as nothing. */
+function money(amount: number): string {
+  return amount > 0 && amount < 0.01 ? "less than 0.01" : amount.toFixed(2);
+}
+
 /** Chooses the embedder of an edition; nothing where there is only one. */
 export function EmbedderChoice({
   value,
@@ -42,7 +47,7 @@ export function EmbedderChoice({
       </select>
       {estimate.data && chosen && !chosen.own && (
         <span className="soft text-[13px]" role="status">
-          About {count(estimate.data.tokens)} tokens, {estimate.data.cost.toFixed(2)}{" "}
+          About {count(estimate.data.tokens)} tokens, {money(estimate.data.cost)}{" "}
           {estimate.data.currency}
         </span>
       )}

@@ -123,7 +123,7 @@ export function SettingsTab() {
             models={models.data?.items ?? []}
           />
           <fieldset className="flex flex-col gap-4">
-            <legend className="mb-2 font-medium">Before another edition is activated</legend>
+            <legend className="sr-only">Before another edition is activated</legend>
             <TrialGate
               sets={sets.data?.items ?? []}
               chosen={trialSet}
@@ -132,7 +132,8 @@ export function SettingsTab() {
                 setTrialSet(chosen);
                 setLosses(number);
               }}
-              hint="The edition is compared with the active one, question by question."
+              plain
+              hint="Another edition is compared with the active one, question by question, before it is activated."
             />
           </fieldset>
           <Failure message={error} />

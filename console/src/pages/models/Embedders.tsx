@@ -80,7 +80,7 @@ export function Embedders() {
         onSubmit={register}
         aria-label="Register an embedder"
       >
-        <h3 className="text-[19px] sm:col-span-2">Register an embedder</h3>
+        <h3 className="font-serif text-[19px] font-semibold sm:col-span-2">Register an embedder</h3>
         {text("name", "Name that editions use", { required: true, maxLength: 120 })}
         {text("url", "Address", { required: true, placeholder: "https://vectors.example/v1" })}
         {text("remote", "Embedder's name at the server", { required: true })}

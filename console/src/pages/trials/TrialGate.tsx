@@ -8,16 +8,18 @@ export function TrialGate({
   losses,
   onChange,
   hint,
+  plain,
 }: {
   sets: Schemas["SetOut"][];
   chosen: string;
   losses: number;
   onChange: (chosen: string, losses: number) => void;
   hint?: string;
+  plain?: boolean;
 }) {
   return (
     <>
-      <Field label="Question set to pass" hint={hint}>
+      <Field label="Question set to pass" hint={hint} plain={plain}>
         {(id) => (
           <select
             id={id}
@@ -35,7 +37,7 @@ export function TrialGate({
         )}
       </Field>
       {chosen && (
-        <Field label="Questions that may be lost">
+        <Field label="Questions that may be lost" plain={plain}>
           {(id) => (
             <input
               id={id}

@@ -154,11 +154,12 @@ def delete_embedder(context: Context, options: argparse.Namespace) -> None:
 def estimate(context: Context, options: argparse.Namespace) -> None:
     """Show what an edition takes; a verb of `fontanel edition`."""
     result = context.client.estimate_edition(context.kb(), options.embedder)
+    cost = "less than 0.01" if 0 < result.cost < 0.01 else f"{result.cost:.2f}"
     context.show(
         result,
         f"{result.embedder or 'no embedder'}: {number(result.texts)} texts of"
         f" {number(result.passages)} passages, about {number(result.tokens)} tokens,"
-        f" {result.cost:.2f} {result.currency}.",
+        f" {cost} {result.currency}.",
     )
 
 

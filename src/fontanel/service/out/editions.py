@@ -55,7 +55,7 @@ def estimate_out(session: Session, edition: Edition, embedder: str | None) -> Ed
         passages=passages,
         texts=texts,
         tokens=tokens,
-        cost=round(tokens * price / 1_000_000, 4),
+        cost=round(tokens * price / 1_000_000, 6),
         currency=currency,
     )
 
