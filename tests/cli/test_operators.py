@@ -204,3 +204,47 @@ def test_a_model_s_name_may_hold_what_paths_do_not(operate: Told, model_address:
     assert operate("model", "check", "harbour/large").returncode == 0
     assert operate("model", "change", "harbour/large", "--seconds", 9).returncode == 0
     assert operate("model", "delete", "harbour/large", "--yes").returncode == 0
+
+
+@pytest.fixture(scope="module")
+def embedding_address() -> Iterator[str]:
+    with simulator("embedder", "--secret", "tide", "--dimensions", "128") as url:
+        yield f"{url}/v1"
+
+
+def test_an_embedder_from_registered_to_deleted(
+    operate: Told, run: Run, team: TeamSetup, storm: str, embedding_address: str
+) -> None:
+    assert "No embedders are registered" in operate("embedder", "list").stdout
+    where = ("--address", embedding_address, "--remote", "words")
+    refused = operate("embedder", "register", "words", *where)
+    assert refused.returncode == 1
+    assert "it refuses the secret" in refused.stderr
+    made = operate(
+        "embedder", "register", "words", *where, "--secret", "tide", "--price", "0.5",
+        "--batch", "16", "--only-team", team.slug,
+    )  # fmt: skip
+    assert "words is registered, with 128 dimensions" in made.stdout, made.stderr
+    assert "tide" not in operate("embedder", "list", "--json").stdout
+    assert "It gives vectors" in operate("embedder", "check", "words").stdout
+    assert "0.5 EUR" in run("embedder", "usable").stdout
+    estimate = run("edition", "estimate", "--kb", storm, "--embedder", "words")
+    assert "less than 0.01 EUR" in estimate.stdout
+    built = run("edition", "build", "--kb", storm, "--embedder", "words")
+    assert "Edition 2 is ready" in built.stdout, built.stderr
+    assert "words" in run("edition", "list", "--kb", storm).stdout
+    in_use = operate("embedder", "delete", "words", "--yes")
+    assert in_use.returncode == 1
+    assert "words is used by Harbour rules" in in_use.stderr
+    run("edition", "activate", "--kb", storm, "2")
+    assert operate("embedder", "change", "words", "--disable").returncode == 0
+    assert (
+        "words: it is switched off; searches use keywords only" in run("kb", "show", storm).stdout
+    )
+    assert "Say what to change" in operate("embedder", "change", "words").stderr
+    operate("embedder", "change", "words", "--enable", "--secret", "wrong")
+    failed = operate("embedder", "check", "words")
+    assert failed.returncode == 1
+    assert "It gives no vectors: it refuses the secret" in failed.stdout
+    run("kb", "delete", storm, "--yes")
+    assert operate("embedder", "delete", "words", "--yes").stdout == "Removed.\n"

@@ -69,7 +69,7 @@ export function Editions({
                   <EditionState edition={edition} />
                 </td>
                 <td>{splittingText(edition.splitting)}</td>
-                <td className="whitespace-nowrap">{edition.embedder ?? "none"}</td>
+                <td>{edition.embedder ?? "none"}</td>
                 <td className="tabular-nums">
                   {count(edition.passages)}
                   {edition.recall != null && (

@@ -77,7 +77,7 @@ export function SettingsTab() {
     }
   };
   return (
-    <div className="max-w-4xl">
+    <div>
       <div className="max-w-xl">
         <form className="sheet flex flex-col gap-4 p-5" onSubmit={save}>
           <LabelledInput label="Name" required maxLength={120} value={name} onChange={setName} />
