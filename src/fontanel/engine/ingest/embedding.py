@@ -24,7 +24,6 @@ from fontanel.engine.ingest.queue import (
     edition_of_job,
     postpone,
     waiting_teams,
-    with_embedder,
 )
 from fontanel.engine.runtime.fault_points import fault
 from fontanel.engine.workers.processes import Worker, WorkerDied
@@ -137,13 +136,12 @@ class EmbedStage:
             Whether there was anything to embed.
         """
         self._interrupted.queue_again(_BROKE)
-        own = with_embedder(embedder)
         with self._records.reading() as session:
-            teams = waiting_teams(session, JobStage.EMBED, self._last_team, only=own)
+            teams = waiting_teams(session, JobStage.EMBED, self._last_team, embedder=embedder)
             if teams:
                 self._last_team = teams[0] if may is None else teams[-1]
             teams = [team for team in teams if may is None or may(session, team)]
-        jobs = claim(self._records, JobStage.EMBED, _MAX_JOBS, teams, _ROUND, own)
+        jobs = claim(self._records, JobStage.EMBED, _MAX_JOBS, teams, _ROUND, embedder)
         if not jobs:
             return False
         self._last_team = teams[0]

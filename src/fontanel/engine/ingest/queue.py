@@ -6,7 +6,7 @@ from collections.abc import Sequence
 from datetime import timedelta
 from itertools import accumulate, zip_longest
 
-from sqlalchemy import ColumnElement, and_, exists, func, or_, select, true, update
+from sqlalchemy import ColumnElement, func, select, update
 from sqlalchemy.orm import Session
 
 from fontanel.engine.documents import states
@@ -72,30 +72,17 @@ def _job(document: Document, revision_id: str, edition_id: str | None) -> Job:
     )
 
 
-def with_embedder(name: str) -> ColumnElement[bool]:
-    """Return a condition for jobs of editions with this embedder."""
-    own = or_(
-        Edition.id == Job.edition_id,
-        and_(Job.edition_id.is_(None), Edition.id == Kb.edition_id),
-    )
-    return (
-        exists()
-        .where(Edition.kb_id == Job.kb_id, Kb.id == Job.kb_id, Edition.embedder == name, own)
-        .correlate(Job)
-    )
-
-
 def waiting_teams(
     session: Session,
     stage: JobStage,
     after: str = "",
     limit: int = 16,
-    only: ColumnElement[bool] | None = None,
+    embedder: str | None = None,
 ) -> list[str]:
     """Return teams with jobs that are due, in a circle that begins behind the team `after`.
 
     Args:
-        only: A condition for the jobs.
+        embedder: That of the second stage's jobs.
     """
     results: list[str] = []
     for lower, upper in ((after, None), ("", after)):
@@ -104,10 +91,9 @@ def waiting_teams(
                 Job.state == JobState.WAITING,
                 Job.stage == stage,
                 Job.run_after <= now(),
+                _of_embedder(embedder),
                 Job.team_id > lower,
             ]
-            if only is not None:
-                due.append(only)
             if upper is not None:
                 due.append(Job.team_id <= upper)
             team: str | None = session.scalar(select(func.min(Job.team_id)).where(*due))
@@ -118,13 +104,17 @@ def waiting_teams(
     return results
 
 
+def _of_embedder(name: str | None) -> ColumnElement[bool]:
+    return Job.embedder.is_(None) if name is None else Job.embedder == name
+
+
 def claim(
     records: Records,
     stage: JobStage,
     limit: int,
     teams: Sequence[str],
     max_passages: int | None = None,
-    only: ColumnElement[bool] | None = None,
+    embedder: str | None = None,
 ) -> list[Job]:
     """Claim waiting jobs of a stage, about equally many of each of these teams.
 
@@ -134,7 +124,7 @@ def claim(
     Args:
         limit: The maximum number of jobs.
         max_passages: Claim no more once the jobs have this many passages together.
-        only: A condition for the jobs.
+        embedder: That of the second stage's jobs.
     """
     if not teams:
         return []
@@ -147,7 +137,7 @@ def claim(
                     Job.stage == stage,
                     Job.run_after <= now(),
                     Job.team_id == team,
-                    true() if only is None else only,
+                    _of_embedder(embedder),
                 )
                 .order_by(Job.for_active.desc(), Job.created_at, Job.id)
                 .limit(limit)

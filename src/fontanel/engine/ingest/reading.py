@@ -309,6 +309,7 @@ class ReadStage:
         )
         job.stage, job.total, job.changed_at = JobStage.EMBED, len(rows), now()
         job.state = JobState.WAITING if embeds else JobState.DONE
+        job.embedder = edition.embedder
         if job.for_active:
             document.title = title
             document.description, document.described_by = about, model

@@ -243,7 +243,7 @@ class Job(Base):
     __tablename__ = "jobs"
     __table_args__ = (
         Index("ix_jobs_waiting", "state", "stage", "run_after"),
-        Index("ix_jobs_by_team", "state", "stage", "team_id"),
+        Index("ix_jobs_by_team", "state", "stage", "embedder", "team_id"),
     )
 
     id: Mapped[str] = mapped_column(primary_key=True)
@@ -255,6 +255,8 @@ class Job(Base):
     revision_id: Mapped[str] = mapped_column(ForeignKey("revisions.id", ondelete="CASCADE"))
     edition_id: Mapped[str | None] = mapped_column(index=True)
     stage: Mapped[JobStage] = mapped_column(Word(JobStage))
+    #: The embedder that a job of the second stage waits for.
+    embedder: Mapped[str | None]
     state: Mapped[JobState] = mapped_column(Word(JobState))
     attempts: Mapped[int] = mapped_column(default=0)
     done: Mapped[int] = mapped_column(default=0)

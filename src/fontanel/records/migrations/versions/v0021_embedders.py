@@ -1,4 +1,4 @@
-"""Embedders that operators registered."""
+"""Embedders that operators registered, and which one a job waits for."""
 
 import sqlalchemy as sa
 from alembic import op
@@ -8,6 +8,14 @@ down_revision = "0020"
 
 
 def upgrade() -> None:
+    op.add_column("jobs", sa.Column("embedder", sa.String(), nullable=True))
+    op.execute(
+        "UPDATE jobs SET embedder = (SELECT editions.embedder FROM editions JOIN kbs"
+        " ON kbs.id = editions.kb_id WHERE kbs.id = jobs.kb_id"
+        " AND editions.id = coalesce(jobs.edition_id, kbs.edition_id)) WHERE stage = 'embed'"
+    )
+    op.drop_index("ix_jobs_by_team", "jobs")
+    op.create_index("ix_jobs_by_team", "jobs", ["state", "stage", "embedder", "team_id"])
     op.create_table(
         "embedders",
         sa.Column("id", sa.String(), nullable=False),
