@@ -4698,12 +4698,6 @@ export interface components {
             url?: string | null;
             /** Secret */
             secret?: string | null;
-            /** Batch */
-            batch?: number | null;
-            /** At Once */
-            at_once?: number | null;
-            /** Price */
-            price?: number | null;
             /** Currency */
             currency?: string | null;
             /** Teams */
@@ -4714,6 +4708,12 @@ export interface components {
             tries?: number | null;
             /** Enabled */
             enabled?: boolean | null;
+            /** Batch */
+            batch?: number | null;
+            /** At Once */
+            at_once?: number | null;
+            /** Price */
+            price?: number | null;
         };
         /**
          * EmbedderCheck
@@ -4741,15 +4741,42 @@ export interface components {
              */
             url: string;
             /**
-             * Remote
-             * @description The embedder's name at its server.
-             */
-            remote: string;
-            /**
              * Secret
              * @description Sent as a bearer token; stored encrypted, never returned.
              */
             secret?: string | null;
+            /**
+             * Currency
+             * @default EUR
+             */
+            currency: string;
+            /**
+             * Teams
+             * @description Teams that may use it, by short name; null for all.
+             */
+            teams?: string[] | null;
+            /**
+             * Seconds
+             * @description How long it may be silent.
+             * @default 60
+             */
+            seconds: number;
+            /**
+             * Tries
+             * @description Attempts while it is busy.
+             * @default 3
+             */
+            tries: number;
+            /**
+             * Enabled
+             * @default true
+             */
+            enabled: boolean;
+            /**
+             * Remote
+             * @description The embedder's name at its server.
+             */
+            remote: string;
             /**
              * Dimensions
              * @description Dimensions that the server is asked to cut its vectors to; only for embedders that were trained for it. Default: as they come.
@@ -4785,32 +4812,6 @@ export interface components {
              * @default 0
              */
             price: number;
-            /**
-             * Currency
-             * @default EUR
-             */
-            currency: string;
-            /**
-             * Teams
-             * @description Teams that may use it, by short name; null for all.
-             */
-            teams?: string[] | null;
-            /**
-             * Seconds
-             * @description The time limit of a request.
-             * @default 60
-             */
-            seconds: number;
-            /**
-             * Tries
-             * @default 3
-             */
-            tries: number;
-            /**
-             * Enabled
-             * @default true
-             */
-            enabled: boolean;
         };
         /**
          * EmbedderName
@@ -4851,18 +4852,6 @@ export interface components {
             remote: string;
             /** Has Secret */
             has_secret: boolean;
-            /** Dimensions */
-            dimensions: number;
-            /** Question Prefix */
-            question_prefix: string;
-            /** Passage Prefix */
-            passage_prefix: string;
-            /** Batch */
-            batch: number;
-            /** At Once */
-            at_once: number;
-            /** Price */
-            price: number;
             /** Currency */
             currency: string;
             /** Teams */
@@ -4877,13 +4866,25 @@ export interface components {
             error: string | null;
             /** Checked At */
             checked_at: string | null;
+            /** Version */
+            version: number;
+            /** Dimensions */
+            dimensions: number;
+            /** Question Prefix */
+            question_prefix: string;
+            /** Passage Prefix */
+            passage_prefix: string;
+            /** Batch */
+            batch: number;
+            /** At Once */
+            at_once: number;
+            /** Price */
+            price: number;
             /**
              * Used By
              * @description Knowledge bases with an edition of it.
              */
             used_by: number;
-            /** Version */
-            version: number;
         };
         /**
          * EstimateOut
@@ -6116,18 +6117,15 @@ export interface components {
              */
             role: "reader" | "editor" | "owner";
         };
-        /** ModelChange */
+        /**
+         * ModelChange
+         * @description Fields left out stay; a secret of "" deletes it.
+         */
         ModelChange: {
             /** Url */
             url?: string | null;
-            /** Remote */
-            remote?: string | null;
             /** Secret */
             secret?: string | null;
-            /** Price Read */
-            price_read?: number | null;
-            /** Price Written */
-            price_written?: number | null;
             /** Currency */
             currency?: string | null;
             /** Teams */
@@ -6138,6 +6136,12 @@ export interface components {
             tries?: number | null;
             /** Enabled */
             enabled?: boolean | null;
+            /** Remote */
+            remote?: string | null;
+            /** Price Read */
+            price_read?: number | null;
+            /** Price Written */
+            price_written?: number | null;
         };
         /**
          * ModelCheck
@@ -6171,26 +6175,10 @@ export interface components {
              */
             url: string;
             /**
-             * Remote
-             * @description The model's name at its server.
-             * @default
-             */
-            remote: string;
-            /**
              * Secret
              * @description Sent as a bearer token; stored encrypted, never returned.
              */
             secret?: string | null;
-            /**
-             * Price Read
-             * @default 0
-             */
-            price_read: number;
-            /**
-             * Price Written
-             * @default 0
-             */
-            price_written: number;
             /**
              * Currency
              * @default EUR
@@ -6209,6 +6197,7 @@ export interface components {
             seconds: number;
             /**
              * Tries
+             * @description Attempts while it is busy.
              * @default 3
              */
             tries: number;
@@ -6217,6 +6206,22 @@ export interface components {
              * @default true
              */
             enabled: boolean;
+            /**
+             * Remote
+             * @description The model's name at its server.
+             * @default
+             */
+            remote: string;
+            /**
+             * Price Read
+             * @default 0
+             */
+            price_read: number;
+            /**
+             * Price Written
+             * @default 0
+             */
+            price_written: number;
         };
         /**
          * ModelName
@@ -6249,10 +6254,6 @@ export interface components {
             remote: string;
             /** Has Secret */
             has_secret: boolean;
-            /** Price Read */
-            price_read: number;
-            /** Price Written */
-            price_written: number;
             /** Currency */
             currency: string;
             /** Teams */
@@ -6269,6 +6270,10 @@ export interface components {
             checked_at: string | null;
             /** Version */
             version: number;
+            /** Price Read */
+            price_read: number;
+            /** Price Written */
+            price_written: number;
         };
         /**
          * NeighbourOut

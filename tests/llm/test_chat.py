@@ -18,8 +18,9 @@ from starlette.routing import Route
 
 from fontanel.core.answering import Message, TokenUse, WriterFailed
 from fontanel.llm import AskerLeft, ChatWriter, Endpoint, ModelClient, try_model
+from fontanel.simulators.behaviours import MODELS
 from fontanel.simulators.lies import Prompt, lies
-from fontanel.simulators.model import BEHAVIOURS, compose, honest, model_app
+from fontanel.simulators.model import compose, honest, model_app
 
 ASK = [Message("user", "Say something.")]
 
@@ -272,7 +273,7 @@ def test_the_stand_in_is_what_its_behaviours_say() -> None:
         {"role": "user", "content": f"{sources}\n\n<question>\nWho invented cheese?\n</question>"}
     ]
     assert compose("honest", off) == "NO ANSWER"
-    assert set(BEHAVIOURS) >= {"honest", "lying", "slow", "failing", "limited", "malformed"}
+    assert set(MODELS) >= {"honest", "lying", "slow", "failing", "limited", "malformed"}
 
 
 @pytest.mark.parametrize(

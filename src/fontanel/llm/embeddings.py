@@ -22,6 +22,8 @@ from fontanel.llm import http
 
 #: The limits of the dimensions of a vector.
 MIN_DIMENSIONS, MAX_DIMENSIONS = 64, 4096
+#: The maximum bytes of an answer for each text: as many digits as a vector may need.
+_MAX_BYTES = MAX_DIMENSIONS * 32
 #: What servers answer if they cannot take a text.
 _TEXT_REFUSED = frozenset({400, 413, 422})
 
@@ -144,10 +146,12 @@ class EmbeddingClient:
             body["dimensions"] = endpoint.dimensions
         headers = {"Authorization": f"Bearer {endpoint.secret}"} if endpoint.secret else {}
         timeout = httpx.Timeout(endpoint.seconds, connect=http.CONNECT_SECONDS)
+        url, limit = f"{endpoint.url}/embeddings", _MAX_BYTES * (len(texts) + 1)
         try:
-            response = self._client.post(
-                f"{endpoint.url}/embeddings", json=body, headers=headers, timeout=timeout
-            )
+            with self._client.stream(
+                "POST", url, json=body, headers=headers, timeout=timeout
+            ) as response:
+                content = _content(response, limit)
         except (httpx.ConnectError, httpx.ConnectTimeout):
             raise _Temporary(http.away(endpoint.url)) from None
         except httpx.TimeoutException:
@@ -158,9 +162,21 @@ class EmbeddingClient:
         if status in http.TRANSIENT:
             raise _Temporary(http.temporary(status), http.retry_after(response))
         if status != 200:
-            reason = http.refused(status, http.said(response.content))
+            reason = http.refused(status, http.said(content))
             raise EmbeddingFailed(reason, refused=status in _TEXT_REFUSED)
-        return _read(response.content, len(texts), endpoint.dimensions)
+        return _read(content, len(texts), endpoint.dimensions)
+
+
+def _content(response: httpx.Response, limit: int) -> bytes:
+    """Return the body of a response that is not larger than it needs to be."""
+    parts: list[bytes] = []
+    size = 0
+    for part in response.iter_bytes():
+        parts.append(part)
+        size += len(part)
+        if size > limit:
+            raise EmbeddingFailed("its answer is too large")
+    return b"".join(parts)
 
 
 def _read(content: bytes, count: int, dimensions: int | None) -> Embedded:

@@ -2,28 +2,22 @@
 
 from __future__ import annotations
 
-from datetime import datetime
-
 from pydantic import Field
 
-from fontanel.schemas.base import Model, Name
-from fontanel.schemas.models import Address, Currency, Secret
+from fontanel.schemas.base import Model
+from fontanel.schemas.servers import Address, ServerChange, ServerIn, ServerOut
 
 _PREFIX = 200
 
 
-class EmbedderIn(Model):
+class EmbedderIn(ServerIn):
     """A server with the embeddings protocol. It is checked before it is registered."""
 
-    name: Name
     url: Address = Field(
         examples=["http://127.0.0.1:8473/v1"],
         description="What `/embeddings` is added to.",
     )
     remote: str = Field(max_length=200, description="The embedder's name at its server.")
-    secret: Secret = Field(
-        None, description="Sent as a bearer token; stored encrypted, never returned."
-    )
     dimensions: int | None = Field(
         None,
         ge=64,
@@ -40,53 +34,26 @@ class EmbedderIn(Model):
     batch: int = Field(64, ge=1, le=2048, description="The maximum number of texts of a request.")
     at_once: int = Field(2, ge=1, le=16, description="The maximum number of requests at once.")
     price: float = Field(0.0, ge=0, description="Per million tokens.")
-    currency: Currency = "EUR"
-    teams: list[str] | None = Field(
-        None, description="Teams that may use it, by short name; null for all."
-    )
-    seconds: float = Field(60.0, gt=0, le=600, description="The time limit of a request.")
-    tries: int = Field(3, ge=1, le=6)
-    enabled: bool = True
 
 
-class EmbedderChange(Model):
+class EmbedderChange(ServerChange):
     """Fields left out stay. What decides about its vectors cannot be changed."""
 
-    url: Address | None = None
-    secret: Secret = None
     batch: int | None = Field(None, ge=1, le=2048)
     at_once: int | None = Field(None, ge=1, le=16)
     price: float | None = Field(None, ge=0)
-    currency: Currency | None = None
-    teams: list[str] | None = None
-    seconds: float | None = Field(None, gt=0, le=600)
-    tries: int | None = Field(None, ge=1, le=6)
-    enabled: bool | None = None
 
 
-class EmbedderOut(Model):
+class EmbedderOut(ServerOut):
     """An embedder; `error` is from its last use, None if it gave vectors."""
 
-    id: str
-    name: str
-    url: str
-    remote: str
-    has_secret: bool
     dimensions: int
     question_prefix: str
     passage_prefix: str
     batch: int
     at_once: int
     price: float
-    currency: str
-    teams: list[str] | None
-    seconds: float
-    tries: int
-    enabled: bool
-    error: str | None
-    checked_at: datetime | None
     used_by: int = Field(description="Knowledge bases with an edition of it.")
-    version: int
 
 
 class EmbedderName(Model):

@@ -21,20 +21,8 @@ from starlette.requests import Request
 from starlette.responses import JSONResponse, Response
 from starlette.routing import Route
 
-#: What an embedder of each name does.
-BEHAVIOURS = {
-    "words": "gives vectors of the words of a text",
-    "slow": "takes its time",
-    "failing": "answers with status 500",
-    "limited": "answers with status 429 the first two times, then with vectors",
-    "busy": "answers with status 429 always, asking for a long pause",
-    "wrong": "gives vectors of other dimensions each time",
-    "short": "leaves the last vector out",
-    "malformed": "answers with something else than JSON",
-    "zero": "gives vectors of length 0",
-    "equal": "gives the same vector for all texts",
-    "picky": "refuses texts with the word unembeddable",
-}
+from fontanel.simulators.behaviours import EMBEDDERS
+
 _WORD = re.compile(r"\w+")
 #: Words that say little, and how much they count.
 _COMMON = frozenset(
@@ -124,7 +112,7 @@ def embedder_app(
 
 def _failure(kind: str, call: int, texts: Sequence[str]) -> Response | None:
     """Return the response of an embedder that gives no vectors this time."""
-    if kind not in BEHAVIOURS:
+    if kind not in EMBEDDERS:
         return _error(404, f"There is no model {kind}.")
     if kind == "failing":
         return _error(500, "The embedder fell over.")

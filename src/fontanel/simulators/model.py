@@ -19,24 +19,8 @@ from starlette.requests import Request
 from starlette.responses import JSONResponse, Response, StreamingResponse
 from starlette.routing import Route
 
+from fontanel.simulators.behaviours import MODELS
 from fontanel.simulators.lies import INVENTED, Prompt, Said, lies, words_of
-
-#: What a model of each name does.
-BEHAVIOURS = {
-    "honest": "answers from the sources and cites them",
-    "lying": "changes numbers, denies, cites wrongly and adds facts",
-    "subtle": "denies a clause, gives another thing's figure, turns the order of events around",
-    "gullible": "does what the sources tell it to",
-    "slow": "streams one word every so often",
-    "failing": "answers with status 500",
-    "broken": "closes the connection in mid-stream",
-    "malformed": "sends a stream that is not JSON",
-    "limited": "answers with status 429 the first two times, then honestly",
-    "busy": "answers with status 429 always, asking for a long pause",
-    "silent": "accepts and says nothing",
-    "empty": "ends without a word",
-    "whole": "answers in one piece, without streaming",
-}
 
 _SOURCE = re.compile(r'<source number="(\d+)" title="([^"]*)"[^>]*>\n(.*?)\n</source>', re.S)
 _DOCUMENT = re.compile(r"<document>\n(.*?)\n</document>", re.S)
@@ -200,7 +184,7 @@ def model_app(
         except (ValueError, KeyError, TypeError):
             return _error(400, "The body needs messages.")
         kind = behaviour or str(body.get("model") or "honest")
-        if kind not in BEHAVIOURS:
+        if kind not in MODELS:
             return _error(404, f"There is no model {kind}.")
         if kind == "failing":
             return _error(500, "The model fell over.")
@@ -233,7 +217,7 @@ def model_app(
 
     async def models(request: Request) -> Response:
         return JSONResponse(
-            {"object": "list", "data": [{"id": name, "object": "model"} for name in BEHAVIOURS]}
+            {"object": "list", "data": [{"id": name, "object": "model"} for name in MODELS]}
         )
 
     return Starlette(

@@ -45,11 +45,15 @@ def test_an_embedder_is_registered_changed_checked_and_removed(
     with pytest.raises(Invalid, match="stored secret is for"):
         operator.change_embedder(name, s.EmbedderChange(url="http://elsewhere.example/v1"))
     again = {"name": name, "url": embedding_server, "remote": "words"}
-    with pytest.raises(ProblemError, match="already"):
+    with pytest.raises(ProblemError, match="There is, or was"):
         operator.register_embedder(s.EmbedderIn.model_validate(again))
     operator.delete_embedder(name)
     with pytest.raises(NotFound):
         operator.show_embedder(name)
+    assert name not in [one.name for one in operator.list_embedders()]
+    # Vectors by it may still be kept: its name does not come back.
+    with pytest.raises(ProblemError, match="There is, or was, an embedder named"):
+        operator.register_embedder(s.EmbedderIn.model_validate(again))
 
 
 @pytest.mark.parametrize(

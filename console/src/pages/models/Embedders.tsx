@@ -2,6 +2,7 @@ import { type FormEvent, useState } from "react";
 import { type Schemas, send } from "../../api/client";
 import { useResource } from "../../api/useResource";
 import { count, Failure } from "../../components/text";
+import { useAttempt } from "../../hooks/useAttempt";
 import { ServerRow } from "./ServerRow";
 import { teamsOf, useServerForm } from "./serverForm";
 
@@ -24,15 +25,8 @@ const BLANK = {
 export function Embedders() {
   const { data, error, reload } = useResource<Schemas["Page_EmbedderOut_"]>("/embedders");
   const { form, text, reset } = useServerForm(BLANK);
-  const [failed, setFailed] = useState<string | null>(null);
   const [busy, setBusy] = useState(false);
-  const attempt = (work: Promise<unknown>) =>
-    work
-      .then(() => {
-        setFailed(null);
-        reload();
-      })
-      .catch((problem: Error) => setFailed(problem.message));
+  const { failed, attempt } = useAttempt(reload);
   const register = (event: FormEvent) => {
     event.preventDefault();
     setBusy(true);

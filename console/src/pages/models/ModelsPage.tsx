@@ -1,7 +1,8 @@
-import { type FormEvent, useState } from "react";
+import type { FormEvent } from "react";
 import { type Schemas, send } from "../../api/client";
 import { useResource } from "../../api/useResource";
 import { Failure } from "../../components/text";
+import { useAttempt } from "../../hooks/useAttempt";
 import { Embedders } from "./Embedders";
 import { ServerRow } from "./ServerRow";
 import { teamsOf, useServerForm } from "./serverForm";
@@ -22,14 +23,7 @@ const BLANK = {
 export function ModelsPage() {
   const { data, error, reload } = useResource<Schemas["Page_ModelOut_"]>("/models");
   const { form, text, reset } = useServerForm(BLANK);
-  const [failed, setFailed] = useState<string | null>(null);
-  const attempt = (work: Promise<unknown>) =>
-    work
-      .then(() => {
-        setFailed(null);
-        reload();
-      })
-      .catch((problem: Error) => setFailed(problem.message));
+  const { failed, attempt } = useAttempt(reload);
   const create = (event: FormEvent) => {
     event.preventDefault();
     void attempt(

@@ -23,6 +23,7 @@ from fontanel.cli.context import Context, UsageProblem
 from fontanel.cli.format import moment
 from fontanel.cli.options.asking_first import ask_first
 from fontanel.cli.options.desk_settings import add_settings, given_settings
+from fontanel.cli.options.servers import server_options, switch_options
 from fontanel.schemas import (
     DeskComparison,
     DeskOut,
@@ -117,28 +118,11 @@ def add_commands(noun: Any, verb: Any, common: argparse.ArgumentParser) -> None:
     for parser in (make, alter, check, remove):
         parser.add_argument("name", metavar="NAME")
     for parser in (make, alter):
-        parser.add_argument(
-            "--address",
-            dest="url_of_model",
-            metavar="URL",
-            required=parser is make,
-            help="the base URL, without /chat/completions",
-        )
+        server_options(parser, "/chat/completions", required=parser is make)
         parser.add_argument("--remote", help="the model's name at its server")
-        parser.add_argument("--secret", help="sent as a bearer token")
         parser.add_argument("--price-read", type=float, help="per million input tokens")
         parser.add_argument("--price-written", type=float, help="per million output tokens")
-        parser.add_argument("--currency", help="such as EUR")
-        parser.add_argument(
-            "--only-team",
-            action="append",
-            metavar="TEAM",
-            help="only this team may use it; may be repeated",
-        )
-        parser.add_argument("--seconds", type=float, help="timeout of a response, in seconds")
-        parser.add_argument("--tries", type=int, help="attempts when its server is busy")
-    alter.add_argument("--enable", dest="enabled", action="store_true", default=None)
-    alter.add_argument("--disable", dest="enabled", action="store_false", default=None)
+    switch_options(alter)
 
     usage = noun("usage", "questions, tokens and costs")
     shown = verb(

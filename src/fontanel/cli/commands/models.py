@@ -3,14 +3,17 @@
 from __future__ import annotations
 
 import argparse
-from typing import Any
 
 from fontanel.cli.context import Context, UsageProblem
+from fontanel.cli.options.servers import server_values
 from fontanel.schemas import (
     ModelChange,
     ModelIn,
     ModelOut,
 )
+
+#: Fields that only models have.
+_FIELDS = ("remote", "price_read", "price_written")
 
 
 def list_models(context: Context, options: argparse.Namespace) -> None:
@@ -57,33 +60,20 @@ def list_usable(context: Context, options: argparse.Namespace) -> None:
     )
 
 
-def _model_said(options: argparse.Namespace) -> dict[str, Any]:
-    texts = {
-        name: getattr(options, name)
-        for name in _MODEL_FIELDS
-        if name != "url" and getattr(options, name) is not None
-    }
-    if options.url_of_model is not None:
-        texts["url"] = options.url_of_model
-    if options.only_team:
-        texts["teams"] = options.only_team
-    return texts
-
-
 def create_model(context: Context, options: argparse.Namespace) -> None:
-    model = context.client.create_model(ModelIn(name=options.name, **_model_said(options)))
+    model = context.client.create_model(
+        ModelIn(name=options.name, **server_values(options, _FIELDS))
+    )
     context.show(
         model, f"{model.name} is set up. 'fontanel model check {model.name}' asks it something."
     )
 
 
 def change_model(context: Context, options: argparse.Namespace) -> None:
-    text = _model_said(options)
-    if options.enabled is not None:
-        text["enabled"] = options.enabled
-    if not text:
+    values = server_values(options, _FIELDS)
+    if not values:
         raise UsageProblem("Say what to change; see --help.")
-    model: ModelOut = context.client.change_model(options.name, ModelChange(**text))
+    model: ModelOut = context.client.change_model(options.name, ModelChange(**values))
     context.show(model, f"{model.name} is changed.")
 
 
@@ -106,15 +96,3 @@ def check_model(context: Context, options: argparse.Namespace) -> int:
 def delete_model(context: Context, options: argparse.Namespace) -> None:
     context.client.delete_model(options.name)
     context.show([], "Removed.")
-
-
-_MODEL_FIELDS = (
-    "url",
-    "remote",
-    "secret",
-    "price_read",
-    "price_written",
-    "currency",
-    "seconds",
-    "tries",
-)

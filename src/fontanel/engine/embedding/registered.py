@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
 
-from sqlalchemy import select
+from sqlalchemy import Select, select
 from sqlalchemy.orm import Session
 
 from fontanel.core.arrays import Floats
@@ -34,7 +34,18 @@ class Registered:
 
 def find_embedder(session: Session, name: str) -> Embedder | None:
     """Return the registered embedder of that name."""
-    return session.scalar(select(Embedder).where(Embedder.name == name))
+    return session.scalar(select_embedders().where(Embedder.name == name))
+
+
+def select_embedders() -> Select[Embedder]:
+    """Return a query for the registered embedders, without removed ones."""
+    return select(Embedder).where(Embedder.removed_at.is_(None))
+
+
+def is_taken(session: Session, name: str) -> bool:
+    """Return whether vectors by an embedder of that name exist, or may still be kept."""
+    known = select(Embedder.id).where(Embedder.name == name)
+    return session.scalar(known) is not None or bool(kbs_using(session, name))
 
 
 def registered_of(row: Embedder, vault: Vault) -> Registered:
@@ -117,4 +128,4 @@ def kbs_using(session: Session, name: str) -> Sequence[Kb]:
 
 def known_embedders(session: Session) -> frozenset[str]:
     """Return the names of all registered embedders."""
-    return frozenset(session.scalars(select(Embedder.name)))
+    return frozenset(row.name for row in session.scalars(select_embedders()))

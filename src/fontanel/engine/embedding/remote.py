@@ -2,11 +2,12 @@
 
 from __future__ import annotations
 
+import threading
 import time
 from collections import Counter
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
+from contextlib import contextmanager
 
-from sqlalchemy import select
 from sqlalchemy.orm import Session
 
 from fontanel.core.answering import TokenUse
@@ -15,7 +16,7 @@ from fontanel.core.embedding.encoder import estimate_tokens
 from fontanel.engine.answering.background import EMBEDDED, record_use
 from fontanel.engine.answering.budgets import budget_of
 from fontanel.engine.embedding.embedders import Embedders
-from fontanel.engine.embedding.registered import Registered
+from fontanel.engine.embedding.registered import Registered, select_embedders
 from fontanel.engine.ingest.embedding import EmbedderAway, EmbedStage, Owned
 from fontanel.llm import EmbeddingClient, EmbeddingFailed
 from fontanel.records.tables import Embedder, Team, now
@@ -26,7 +27,7 @@ _PAUSE, _MAX_PAUSE = 15.0, 600.0
 
 
 class RemoteEmbedding:
-    """Embeds the passages of editions with registered embedders, in turn."""
+    """Embeds the passages of editions with registered embedders, in turn; for several threads."""
 
     def __init__(
         self, records: Records, embedders: Embedders, client: EmbeddingClient, stage: EmbedStage
@@ -36,22 +37,41 @@ class RemoteEmbedding:
         self._client = client
         self._stage = stage
         self._last = ""
+        self._lock = threading.Lock()
+        self._busy: set[str] = set()
 
     def embed_round(self) -> bool:
         """Embed some passages with one of the embedders; return whether there were any."""
         with self._records.reading() as session:
-            query = select(Embedder.name).where(Embedder.enabled.is_(True))
-            names = sorted(session.scalars(query))
+            query = select_embedders().where(Embedder.enabled.is_(True))
+            names = sorted(row.name for row in session.scalars(query))
         # The one after the last comes first.
         for name in [*(n for n in names if n > self._last), *(n for n in names if n <= self._last)]:
-            found = self._embedders.registered(name)
-            if found is None:
-                continue
-            caller = _Caller(self._records, self._embedders, self._client, found)
-            if self._stage.round(caller, name, _has_tokens):
-                self._last = name
-                return True
+            with self._reserved(name) as reserved:
+                if reserved and self._embed(name):
+                    self._last = name
+                    return True
         return False
+
+    def _embed(self, name: str) -> bool:
+        found = self._embedders.registered(name)
+        if found is None:
+            return False
+        caller = _Caller(self._records, self._embedders, self._client, found)
+        return self._stage.round(caller, name, _has_tokens)
+
+    @contextmanager
+    def _reserved(self, name: str) -> Iterator[bool]:
+        """Keep other threads from an embedder: one that is silent should delay only one of them."""
+        with self._lock:
+            free = name not in self._busy
+            self._busy.add(name)
+        try:
+            yield free
+        finally:
+            if free:
+                with self._lock:
+                    self._busy.discard(name)
 
 
 class _Caller:

@@ -55,6 +55,8 @@ log = structlog.get_logger()
 
 P = ParamSpec("P")
 
+#: Registered embedders that passages are embedded with at the same time.
+_REMOTE_THREADS = 3
 #: Seconds between two rounds of housekeeping.
 _HOUSEKEEPING = 5.0
 
@@ -205,7 +207,8 @@ class Runtime:
             start(f"read-{number}", partial(self.ingest.read_round, worker))
         if self.local_models.name is not None:
             start("embed", partial(self.ingest.embed_round, self._embedder, self.local_models.name))
-        start("embed-remotely", self.remote_embedding.embed_round)
+        for number in range(_REMOTE_THREADS):
+            start(f"embed-remotely-{number}", self.remote_embedding.embed_round)
         start("flag-approved", self.flagging.flag_next)
         start("propose-by-rules", self.rule_proposer.propose_next)
         start("propose-by-model", self.model_proposer.propose_next)

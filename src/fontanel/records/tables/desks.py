@@ -12,6 +12,7 @@ from sqlalchemy import (
 from sqlalchemy.orm import Mapped, mapped_column
 
 from fontanel.records.tables.base import Base, now, of_team
+from fontanel.records.tables.servers import Server
 
 
 class Desk(Base):
@@ -72,29 +73,10 @@ class DeskLink(Base):
     last_used_at: Mapped[datetime | None]
 
 
-class TextModel(Base):
-    """A text-generating model at an address.
-
-    `remote` is its name there; `secret` is encrypted; prices are per million tokens; `team_ids` are
-    the teams that may use it, None for all.
-    """
+class TextModel(Server, Base):
+    """A text-generating model at an address; prices are per million tokens."""
 
     __tablename__ = "models"
 
-    id: Mapped[str] = mapped_column(primary_key=True)
-    name: Mapped[str] = mapped_column(unique=True)
-    url: Mapped[str]
-    remote: Mapped[str]
-    secret: Mapped[bytes | None]
     price_read: Mapped[float] = mapped_column(default=0.0)
     price_written: Mapped[float] = mapped_column(default=0.0)
-    currency: Mapped[str] = mapped_column(default="EUR")
-    team_ids: Mapped[list[Any] | None]
-    seconds: Mapped[float] = mapped_column(default=60.0)
-    tries: Mapped[int] = mapped_column(default=3)
-    enabled: Mapped[bool] = mapped_column(default=True)
-    error: Mapped[str | None]
-    checked_at: Mapped[datetime | None]
-    created_at: Mapped[datetime] = mapped_column(default=now)
-    changed_at: Mapped[datetime] = mapped_column(default=now)
-    version: Mapped[int] = mapped_column(default=1)

@@ -32,6 +32,7 @@ def upgrade() -> None:
         sa.Column("batch", sa.Integer(), nullable=False),
         sa.Column("at_once", sa.Integer(), nullable=False),
         sa.Column("price", sa.Double(), nullable=False),
+        sa.Column("removed_at", sa.DateTime(), nullable=True),
         sa.Column("currency", sa.String(), nullable=False),
         sa.Column("team_ids", sa.JSON(), nullable=True),
         sa.Column("seconds", sa.Double(), nullable=False),

@@ -6,15 +6,15 @@ import time
 from dataclasses import replace
 
 from fastapi import Request
-from sqlalchemy import select
 from sqlalchemy.orm import Session
 
 from fontanel.core.embedding.comparable import EmbedderUnfit
 from fontanel.engine.embedding.registered import (
     check_endpoint,
-    find_embedder,
+    is_taken,
     kbs_using,
     registered_of,
+    select_embedders,
 )
 from fontanel.errors import Refused, SecretUnreadable
 from fontanel.llm import EmbeddingEndpoint, EmbeddingFailed
@@ -43,7 +43,7 @@ _BUILT_IN = "built-in"
 def list_embedders(caller: Operator, runtime: RuntimeDep) -> Page[EmbedderOut]:
     """For operators. The service's own embedder is not among them."""
     with runtime.records.reading() as session:
-        rows = session.scalars(select(Embedder).order_by(Embedder.name)).all()
+        rows = session.scalars(select_embedders().order_by(Embedder.name)).all()
         return Page(items=[embedder_out(session, row) for row in rows])
 
 
@@ -111,7 +111,10 @@ def change_embedder(
 
 @router.delete("/embedders/{embedder}", status_code=204, summary="Remove an embedder")
 def delete_embedder(embedder: str, caller: Operator, runtime: RuntimeDep) -> None:
-    """Refused while an edition of a knowledge base is built with it."""
+    """Refused while an edition of a knowledge base is built with it.
+
+    Its name is not used again: vectors of it may still be kept.
+    """
     with runtime.records.writing() as session:
         row = _found(session, embedder)
         kbs = kbs_using(session, row.name)
@@ -123,7 +126,7 @@ def delete_embedder(embedder: str, caller: Operator, runtime: RuntimeDep) -> Non
                 f"{row.name} is used by {named}{more}.",
                 advice="Build editions with another embedder, and drop those of this one first.",
             )
-        session.delete(row)
+        row.removed_at, row.secret, row.enabled = now(), None, False
 
 
 @router.post("/embedders/{embedder}/check", summary="Check an embedder")
@@ -168,7 +171,7 @@ def list_usable_embedders(access: Editor) -> Page[EmbedderName]:
                 error=None,
             )
         )
-    query = select(Embedder).where(Embedder.enabled.is_(True)).order_by(Embedder.name)
+    query = select_embedders().where(Embedder.enabled.is_(True)).order_by(Embedder.name)
     for row in access.session.scalars(query):
         if row.team_ids is None or access.team.id in row.team_ids:
             items.append(
@@ -185,13 +188,18 @@ def list_usable_embedders(access: Editor) -> Page[EmbedderName]:
 
 
 def _check_name(session: Session, name: str, own: str | None) -> None:
-    if name in (_BUILT_IN, own) or find_embedder(session, name) is not None:
-        raise ApiError("conflict", f"There is an embedder named {name!r} already.", field="name")
+    if name in (_BUILT_IN, own) or is_taken(session, name):
+        raise ApiError(
+            "conflict",
+            f"There is, or was, an embedder named {name!r}.",
+            field="name",
+            advice="Choose another name: vectors of it may still be kept.",
+        )
 
 
 def _found(session: Session, name: str) -> Embedder:
     named = (Embedder.name == name) | (Embedder.id == name)
-    row = session.scalar(select(Embedder).where(named))
+    row = session.scalar(select_embedders().where(named))
     if row is None:
         raise ApiError("not-found", f"There is no embedder {name!r}.")
     return row
