@@ -273,6 +273,42 @@ def test_whole_questions_stay_as_they_are(question: str) -> None:
         ),
         ("Who pays for the tug?", "And for waste?", "Who pays for waste?"),
         ("When does the lock open?", "And on Sundays?", "When does the lock open on Sundays?"),
+        (
+            "When does the lock open on Saturdays?",
+            "And on Sundays?",
+            "When does the lock open on Sundays?",
+        ),
+        (
+            "Which ships must take a tug when entering by day?",
+            "And at night?",
+            "Which ships must take a tug when entering at night?",
+        ),
+        (
+            "When does the bus run before noon?",
+            "And after noon?",
+            "When does the bus run after noon?",
+        ),
+        (
+            "What is charged for a stay during the summer?",
+            "And in winter?",
+            "What is charged for a stay in winter?",
+        ),
+        (
+            "When does the ferry to Skerrow leave?",
+            "And Aldmouth?",
+            "When does the ferry to Aldmouth leave?",
+        ),
+        ("May I weld on deck?", "With a permit?", "May I weld on deck with a permit?"),
+        (
+            "What is the depth of berth 4 at low water?",
+            "What about berth 9?",
+            "What is the depth of berth 9 at low water?",
+        ),
+        (
+            "Who may walk on the north pier?",
+            "And on the south pier?",
+            "Who may walk on the south pier?",
+        ),
     ],
 )
 def test_elliptic_follow_ups_become_whole_questions(before: str, question: str, whole: str) -> None:
@@ -291,6 +327,19 @@ def test_elliptic_follow_ups_become_whole_questions(before: str, question: str, 
             "What does the islander card cost?",
         ),
         ("Where is the pump house?", "Who has its key?", (), "Who has the pump house’s key?"),
+        (
+            "What is the Islander card?",
+            "What does it cost?",
+            (),
+            "What does the Islander card cost?",
+        ),
+        (
+            "Who collects the harbour fee?",
+            "When is it paid?",
+            (),
+            "When is the harbour fee paid?",
+        ),
+        ("Where does Hollin meet the tug?", "How long is it?", (), None),
         (
             "Which forms are needed?",
             "Who signs it?",

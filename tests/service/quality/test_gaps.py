@@ -2,11 +2,13 @@
 
 from __future__ import annotations
 
+from pathlib import Path
+
 import pytest
 
 from fontanel import schemas as s
 from fontanel.client import Client, NotFound, ProblemError
-from tests.conftest import TeamSetup, until
+from tests.conftest import STORM, Service, TeamSetup, new_team, until
 
 CANTEEN = "When is the canteen open?"
 CRANE = "At what gust does the quay crane stop?"
@@ -175,3 +177,41 @@ def test_coverage_counts_what_answers_needed(team: TeamSetup, storm: str) -> Non
     assert len(passages) == plan.passages
     (cited,) = [one for one in passages if one.cited]
     assert cited.start <= answer.citations[0].start < cited.end
+
+
+def test_a_gap_is_closed_after_a_kill(tmp_path: Path) -> None:
+    service = Service(tmp_path / "data").start()
+    try:
+        client = new_team(service).client
+        kb = client.create_kb("Rules").slug
+        client.add_document(kb, STORM, "storm-plan.md", wait=True)
+        client.ask(kb, CANTEEN)
+        gap = gap_of(client)
+        client.write_document(kb, "canteen.md", "The canteen is open from 6:00 to 14:00.\n")
+        client.wait_for_document(kb, "canteen.md")
+        service.kill()
+        service.start()
+        until(lambda: client.show_gap(gap.id).state == "resolved")
+        answer = client.show_gap(gap.id).answer
+        assert answer is not None
+        assert "6:00 to 14:00" in answer.text
+    finally:
+        service.stop()
+
+
+def test_gaps_of_one_team_do_not_delay_those_of_another(service: Service) -> None:
+    busy, quiet = new_team(service), new_team(service)
+    for team in (busy, quiet):
+        team.client.create_kb("Rules")
+        team.client.add_document("rules", STORM, "storm-plan.md", wait=True)
+    for number in range(25):
+        busy.client.ask("rules", f"Who repairs the radar mast of pier {number}?")
+    quiet.client.ask("rules", CANTEEN)
+    until(lambda: sum(one.count for one in busy.client.list_gaps(limit=100)) == 25)
+    gap = gap_of(quiet.client)
+    for team in (busy, quiet):
+        team.client.write_document(
+            "rules", "canteen.md", "The canteen is open from 6:00 to 14:00.\n"
+        )
+    until(lambda: quiet.client.show_gap(gap.id).state == "resolved")
+    assert all(one.state == "open" for one in busy.client.list_gaps(limit=100))

@@ -36,6 +36,14 @@ CALENDAR = (
     r"(?:Mon|Tues|Wednes|Thurs|Fri|Satur|Sun)days?|January|February|March|April|May|June|July"
     r"|August|September|October|November|December|Christmas|Easter"
 )
+#: Nouns that say when. A phrase with one replaces another such phrase, whatever the prepositions.
+_TIMES = (
+    r"(?:day|night|noon|midnight|morning|afternoon|evening|weekend|weekday|week|month|year|spring"
+    rf"|summer|autumn|winter|season|holiday)s?|{CALENDAR}|\d{{4}}"
+)
+_WHEN = re.compile(
+    rf"\b(?:{_PREPOSITIONS})\s+(?:(?:the|a|an)\s+)?(?:[\w’'-]+\s+){{0,1}}(?:{_TIMES})\?$", re.I
+)
 #: Words of a phrase.
 _MAX_WORDS = 7
 _IT = re.compile(r"\bit(?P<own>s)?\b", re.I)
@@ -77,17 +85,28 @@ def rewrite(question: str, before: str, terms: Callable[[str], list[str]]) -> st
     if _CLAUSE.search(phrase) or not (lead or match):
         return None
     noun = match["rest"] if match else phrase
-    if rewritten := _with_noun(noun, before, terms):
+    if rewritten := _with_noun(phrase, noun, before, terms):
         return rewritten
     if _NAMES.fullmatch(noun) and not re.fullmatch(CALENDAR, noun):
         return _with_name(noun, before)
     if match is None:
         return None
-    return _with_preposition(phrase, match["preposition"], before) or _appended(phrase, before)
+    return (
+        _with_time(phrase, before)
+        or _with_preposition(phrase, match["preposition"], before)
+        or _appended(phrase, before)
+    )
 
 
-def _with_noun(noun: str, before: str, terms: Callable[[str], list[str]]) -> str | None:
-    """Replace the phrase of the question before that has the same head, or a number after it."""
+def _with_noun(
+    phrase: str, noun: str, before: str, terms: Callable[[str], list[str]]
+) -> str | None:
+    """Replace the phrase of the question before that has the same head, or a number after it.
+
+    Args:
+        phrase: The follow-up, with its preposition if it has one.
+        noun: The same without it.
+    """
     words = noun.split()
     numbered = bool(re.fullmatch(r"\d+\w*", words[-1])) and len(words) > 1
     head = words[-2] if numbered else words[-1]
@@ -102,11 +121,18 @@ def _with_noun(noun: str, before: str, terms: Callable[[str], list[str]]) -> str
             return None
         end = match.end() + (number.end() if number else 0)
         start = match.start()
-        modified = re.search(rf"\b{_DETERMINER}\s+(?:[\w'’-]+\s+){{0,3}}$", before[:start], re.I)
+        modified = re.search(
+            rf"\b{_DETERMINER}\s+(?:(?!(?:{_PREPOSITIONS})\b)[\w'’-]+\s+){{0,3}}$",
+            before[:start],
+            re.I,
+        )
         if modified and not number:
             start = modified.start()
-        elif not number:
-            return None  # without a determiner it is not clear where the phrase begins
+        preposition = re.search(rf"\b(?:{_PREPOSITIONS})\s+$", before[:start], re.I)
+        if preposition and noun != phrase:
+            return before[: preposition.start()] + phrase + before[end:]
+        if not modified and not number and not preposition:
+            return None  # it is not clear where the phrase begins
         return before[:start] + noun + before[end:]
     return None
 
@@ -117,6 +143,14 @@ def _with_name(noun: str, before: str) -> str | None:
     if len(names) != 1:
         return None
     return before[: names[0].start()] + noun + before[names[0].end() :]
+
+
+def _with_time(phrase: str, before: str) -> str | None:
+    """Replace when the question before is about by another time."""
+    last = _WHEN.search(before)
+    if last is None or not _WHEN.search(f"{phrase}?"):
+        return None
+    return f"{before[: last.start()]}{phrase}?"
 
 
 def _with_preposition(phrase: str, preposition: str, before: str) -> str | None:
@@ -167,9 +201,11 @@ def _only_thing(before: str, titles: Sequence[str]) -> str | None:
         only = list(dict.fromkeys(titles))
         return f"“{only[0]}”" if len(only) == 1 else None
     last = _LAST_PHRASE.search(before)
-    if names or len(phrases) != 1 or last is None:
+    if len(phrases) != 1 or last is None:
         return None
     noun = last["noun"]
+    if not all(name in noun for name in names):
+        return None
     if last["verb"].lower() in _AUXILIARY or _CLAUSE.search(noun) or _PREPOSITION.search(noun):
         return None
     if noun.endswith("s") or re.search(r"\w(?:ing|ed)\b", noun):
