@@ -47,7 +47,7 @@ _COMMON = frozenset(
 )
 _REFUSED = "unembeddable"
 _LITTLE = 0.15
-_STEM = 5
+_STEM = 4
 
 
 @lru_cache(50_000)

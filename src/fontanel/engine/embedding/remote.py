@@ -16,10 +16,11 @@ from fontanel.core.embedding.encoder import estimate_tokens
 from fontanel.engine.answering.background import EMBEDDED, record_use
 from fontanel.engine.answering.budgets import budget_of
 from fontanel.engine.embedding.embedders import Embedders
-from fontanel.engine.embedding.registered import Registered, select_embedders
+from fontanel.engine.embedding.registered import Registered
 from fontanel.engine.ingest.embedding import EmbedderAway, EmbedStage, Owned
+from fontanel.engine.ingest.queue import embedders_waited_for
 from fontanel.llm import EmbeddingClient, EmbeddingFailed
-from fontanel.records.tables import Embedder, Team, now
+from fontanel.records.tables import Team, now
 from fontanel.records.unit_of_work import Records
 
 #: Seconds that jobs wait when an embedder gives no vectors, at least and at most.
@@ -43,8 +44,7 @@ class RemoteEmbedding:
     def embed_round(self) -> bool:
         """Embed some passages with one of the embedders; return whether there were any."""
         with self._records.reading() as session:
-            query = select_embedders().where(Embedder.enabled.is_(True))
-            names = sorted(row.name for row in session.scalars(query))
+            names = sorted(embedders_waited_for(session, but=self._embedders.name))
         # The one after the last comes first.
         for name in [*(n for n in names if n > self._last), *(n for n in names if n <= self._last)]:
             with self._reserved(name) as reserved:

@@ -104,6 +104,21 @@ def waiting_teams(
     return results
 
 
+def embedders_waited_for(session: Session, but: str | None) -> list[str]:
+    """Return the embedders that jobs wait for which are due.
+
+    Args:
+        but: The service's own, which is left out.
+    """
+    query = select(Job.embedder.distinct()).where(
+        Job.state == JobState.WAITING,
+        Job.stage == JobStage.EMBED,
+        Job.embedder.is_not(None) if but is None else Job.embedder != but,
+        Job.run_after <= now(),
+    )
+    return [name for name in session.scalars(query) if name is not None]
+
+
 def _of_embedder(name: str | None) -> ColumnElement[bool]:
     return Job.embedder.is_(None) if name is None else Job.embedder == name
 
