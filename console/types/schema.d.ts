@@ -2667,6 +2667,8 @@ export interface paths {
         /**
          * Remove an embedder
          * @description Refused while an edition of a knowledge base is built with it.
+         *
+         *     Its name is not used again: vectors of it may still be kept.
          */
         delete: operations["delete_embedder_api_v1_embedders__embedder__delete"];
         options?: never;

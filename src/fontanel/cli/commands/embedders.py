@@ -80,7 +80,10 @@ def list_embedders(context: Context, options: argparse.Namespace) -> None:
         kbs="right",
         error="left",
     )
-    none = "No embedders are registered. 'fontanel embedder register NAME --address URL' does."
+    none = (
+        "No embedders are registered. Register one with"
+        " 'fontanel embedder register NAME --address URL --remote NAME'."
+    )
     context.show(result, table if result else none)
 
 

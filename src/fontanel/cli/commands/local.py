@@ -114,9 +114,7 @@ def add_commands(commands: Any, noun: Any, verb: Any, embedder: Any) -> None:
         default="",
         help="its behaviour; by default the name of the requested model",
     )
-    vectors = verb(
-        simulators, "embedder", serve_embedder, "a server of embeddings with the open protocol"
-    )
+    vectors = verb(simulators, "embedder", serve_embedder, "a server with the embeddings protocol")
     _port_option(vectors)
     vectors.add_argument(
         "--dimensions", type=int, default=256, help="dimensions of its vectors (default 256)"
