@@ -219,3 +219,20 @@ def test_documents_wait_while_the_budget_is_spent(
     assert client.search(kb, "quay crane").hits
     client.change_team(s.TeamChange(monthly_tokens=1_000_000))
     assert client.wait_for_document(kb, "storm-plan.md").state == "indexed"
+
+
+def test_questions_are_embedded_once_and_keyword_searches_not_at_all(
+    operator: Client, team: TeamSetup
+) -> None:
+    client, port = team.client, free_port()
+    with served_on(embedder_app(), port) as url:
+        name = register(operator, url)
+        kb = client.create_kb("Other vectors", embedder=name).slug
+        client.add_document(kb, STORM, "storm-plan.md", wait=True)
+        first = client.search(kb, CRANE)
+    # The server is away by now: the same question has its vector, and keywords need none.
+    again = client.search(kb, CRANE)
+    assert not again.keyword_only
+    assert [hit.match for hit in again.hits] == [hit.match for hit in first.hits]
+    assert client.search(kb, "quay crane", mode="lexical").hits
+    assert operator.show_embedder(name).error is None
