@@ -181,3 +181,14 @@ def test_what_a_knowledge_base_names_has_to_be_there(team: TeamSetup, storm: str
         with pytest.raises(ProblemError, match="limited to some knowledge bases"):
             limited.change_kb(storm, trial_set=own)
         assert limited.change_kb(storm, max_losses=2).max_losses == 2
+
+
+def test_a_limited_key_may_change_a_desk_that_has_a_set_to_pass(
+    team: TeamSetup, storm: str, crane_set: str
+) -> None:
+    settings = s.DeskSettings(kbs=[s.DeskKb(kb=storm)], trial_set=crane_set)
+    desk = team.client.create_desk("Crews", settings)
+    key = team.client.make_key("only one", "editor", kbs=[storm])
+    with Client(team.service.url, key.secret, team.slug) as limited:
+        changed = limited.change_desk(desk.slug, {"greeting": "Ahoy"}, version=desk.version)
+    assert (changed.draft.greeting, changed.draft.trial_set) == ("Ahoy", desk.draft.trial_set)

@@ -26,6 +26,18 @@ def _model(access: Access, field: str, name: str | None) -> str | None:
     return None if name in (None, "", "built-in") else chosen_model(access, field, name or "")
 
 
+def _trial_set(access: Access, ref: str) -> str | None:
+    """Return the id of a question set; None for an empty name."""
+    if not ref:
+        return None
+    if access.kb_ids is not None:
+        raise Refused(
+            "trial_set",
+            "This key is limited to some knowledge bases; question sets are the team's.",
+        )
+    return chosen_set(access, "trial_set", ref)
+
+
 @router.get("", summary="List knowledge bases")
 def list_kbs(access: Reader) -> Page[KbOut]:
     kbs = access.session.scalars(access.scope.select(Kb).order_by(func.lower(Kb.name)))
@@ -92,8 +104,7 @@ def change(
         waiting = update(ProposalRun).where(ProposalRun.kb_id == kb_row.id)
         access.session.execute(waiting.values(again_at=None))
     if body.trial_set is not None:
-        chosen = body.trial_set and chosen_set(access, "trial_set", body.trial_set)
-        kb_row.trial_set = chosen or None
+        kb_row.trial_set = _trial_set(access, body.trial_set)
     if body.max_losses is not None:
         kb_row.max_losses = body.max_losses
     kb_row.version += 1
