@@ -22,6 +22,7 @@ from starlette.responses import JSONResponse, Response
 from starlette.routing import Route
 
 from fontanel.simulators.behaviours import EMBEDDERS
+from fontanel.simulators.errors import error
 
 _WORD = re.compile(r"\w+")
 #: Words that say little, and how much they count.
@@ -82,12 +83,12 @@ def embedder_app(
 
     async def embeddings(request: Request) -> Response:
         if key and request.headers.get("authorization") != f"Bearer {key}":
-            return _error(401, "The key is wrong.")
+            return error(401, "The key is wrong.")
         try:
             body = await request.json()
             texts = [str(text) for text in body["input"]]
         except (ValueError, KeyError, TypeError):
-            return _error(400, "The body needs input.")
+            return error(400, "The body needs input.")
         kind = behaviour or str(body.get("model") or "words")
         calls[kind] += 1
         if (failure := _failure(kind, calls[kind], texts)) is not None:
@@ -113,17 +114,13 @@ def embedder_app(
 def _failure(kind: str, call: int, texts: Sequence[str]) -> Response | None:
     """Return the response of an embedder that gives no vectors this time."""
     if kind not in EMBEDDERS:
-        return _error(404, f"There is no model {kind}.")
+        return error(404, f"There is no model {kind}.")
     if kind == "failing":
-        return _error(500, "The embedder fell over.")
+        return error(500, "The embedder fell over.")
     if kind == "busy" or (kind == "limited" and call % 3):
-        return _error(429, "Too many requests.", {"Retry-After": "600" if kind == "busy" else "0"})
+        return error(429, "Too many requests.", {"Retry-After": "600" if kind == "busy" else "0"})
     if kind == "malformed":
         return Response("these are no vectors", media_type="text/plain")
     if kind == "picky" and any(_REFUSED in text for text in texts):
-        return _error(400, "A text is too long.")
+        return error(400, "A text is too long.")
     return None
-
-
-def _error(status: int, message: str, headers: dict[str, str] | None = None) -> JSONResponse:
-    return JSONResponse({"error": {"message": message, "code": status}}, status, headers=headers)

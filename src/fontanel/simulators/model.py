@@ -20,6 +20,7 @@ from starlette.responses import JSONResponse, Response, StreamingResponse
 from starlette.routing import Route
 
 from fontanel.simulators.behaviours import MODELS
+from fontanel.simulators.errors import error
 from fontanel.simulators.lies import INVENTED, Prompt, Said, lies, words_of
 
 _SOURCE = re.compile(r'<source number="(\d+)" title="([^"]*)"[^>]*>\n(.*?)\n</source>', re.S)
@@ -177,19 +178,19 @@ def model_app(
 
     async def complete(request: Request) -> Response:
         if key and request.headers.get("authorization") != f"Bearer {key}":
-            return _error(401, "The key is wrong.")
+            return error(401, "The key is wrong.")
         try:
             body = await request.json()
             messages = list(body["messages"])
         except (ValueError, KeyError, TypeError):
-            return _error(400, "The body needs messages.")
+            return error(400, "The body needs messages.")
         kind = behaviour or str(body.get("model") or "honest")
         if kind not in MODELS:
-            return _error(404, f"There is no model {kind}.")
+            return error(404, f"There is no model {kind}.")
         if kind == "failing":
-            return _error(500, "The model fell over.")
+            return error(500, "The model fell over.")
         if kind == "busy" or (kind == "limited" and _once_more(limited, messages)):
-            return _error(
+            return error(
                 429, "Too many requests.", {"Retry-After": "600" if kind == "busy" else "0"}
             )
         text = "" if kind == "empty" else compose(kind, messages)
@@ -267,7 +268,3 @@ def _event(choice: dict[str, Any], kind: str) -> str:
 
 def _tokens(text: str) -> int:
     return len(re.findall(r"\w+|[^\w\s]", text))
-
-
-def _error(status: int, message: str, headers: dict[str, str] | None = None) -> JSONResponse:
-    return JSONResponse({"error": {"message": message, "code": status}}, status, headers=headers)

@@ -8,7 +8,6 @@ import time
 from pathlib import Path
 from typing import Any
 
-from fontanel.cli.commands import embedders
 from fontanel.cli.context import Context, UsageProblem
 from fontanel.cli.format import moment, number, percent
 from fontanel.cli.options.asking_first import ask_first
@@ -34,7 +33,7 @@ def add_commands(
     estimated = verb(
         group,
         "estimate",
-        embedders.estimate,
+        estimate_edition,
         "estimate the tokens and the cost of embedding the documents",
         common,
         kb,
@@ -165,6 +164,17 @@ def build_edition(context: Context, options: argparse.Namespace) -> int:
         f" {requested}'.",
     )
     return 1 if edition.failed else 0
+
+
+def estimate_edition(context: Context, options: argparse.Namespace) -> None:
+    result = context.client.estimate_edition(context.kb(), options.embedder)
+    cost = "less than 0.01" if 0 < result.cost < 0.01 else f"{result.cost:.2f}"
+    context.show(
+        result,
+        f"{result.embedder or 'no embedder'}: {number(result.texts)} texts of"
+        f" {number(result.passages)} passages, about {number(result.tokens)} tokens,"
+        f" {cost} {result.currency}.",
+    )
 
 
 def activate_edition(context: Context, options: argparse.Namespace) -> None:

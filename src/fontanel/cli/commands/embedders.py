@@ -6,7 +6,6 @@ import argparse
 from typing import Any
 
 from fontanel.cli.context import Context, UsageProblem
-from fontanel.cli.format import number
 from fontanel.cli.options.asking_first import ask_first
 from fontanel.cli.options.servers import server_options, server_values, switch_options
 from fontanel.schemas import EmbedderChange, EmbedderIn, EmbedderOut
@@ -134,15 +133,3 @@ def check_embedder(context: Context, options: argparse.Namespace) -> int:
 def delete_embedder(context: Context, options: argparse.Namespace) -> None:
     context.client.delete_embedder(options.name)
     context.show([], "Removed.")
-
-
-def estimate(context: Context, options: argparse.Namespace) -> None:
-    """Show what an edition takes; a verb of `fontanel edition`."""
-    result = context.client.estimate_edition(context.kb(), options.embedder)
-    cost = "less than 0.01" if 0 < result.cost < 0.01 else f"{result.cost:.2f}"
-    context.show(
-        result,
-        f"{result.embedder or 'no embedder'}: {number(result.texts)} texts of"
-        f" {number(result.passages)} passages, about {number(result.tokens)} tokens,"
-        f" {cost} {result.currency}.",
-    )

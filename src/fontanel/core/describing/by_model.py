@@ -13,6 +13,7 @@ from fontanel.core.answering import Message
 from fontanel.core.describing.extractive import About, has_title
 from fontanel.core.reading.model import Reading, collapse
 from fontanel.core.text.analysis import Analyser
+from fontanel.core.text.fencing import fenced
 from fontanel.errors import FontanelError
 
 MAX_TOKENS = 200
@@ -43,9 +44,8 @@ class DescriptionUnusable(FontanelError, ValueError):
 
 def description_request(reading: Reading) -> Sequence[Message]:
     """What a model is asked about a document."""
-    # Nothing in a document may end the fence around it.
-    fenced = _shown(reading).replace("<", "‹").replace(">", "›")
-    return Message("system", _SYSTEM), Message("user", f"<document>\n{fenced}\n</document>")
+    shown = fenced(_shown(reading))
+    return Message("system", _SYSTEM), Message("user", f"<document>\n{shown}\n</document>")
 
 
 def _shown(reading: Reading) -> str:

@@ -15,6 +15,7 @@ from fontanel.core.answering import Message
 from fontanel.core.answering.composing.statements import Statement, statements
 from fontanel.core.answering.evidence import EvidencePassage
 from fontanel.core.proposing.questions import Proposal
+from fontanel.core.text.fencing import fenced
 
 MAX_TOKENS = 700
 _MAX_QUESTIONS, _MAX_PHRASINGS = 6, 4
@@ -36,19 +37,19 @@ _SYSTEM = (
 def proposal_request(passage: EvidencePassage) -> Sequence[Message]:
     """Return what a model is asked about a passage."""
     above = " > ".join((passage.title, *passage.locator.heading_path))
-    content = f"<passage>\n{_fenced(above)}\n\n{_fenced(passage.text)}\n</passage>"
+    content = f"<passage>\n{fenced(above)}\n\n{fenced(passage.text)}\n</passage>"
     return Message("system", _SYSTEM), Message("user", content)
 
 
 def read_proposals(written: str, passage: EvidencePassage) -> Iterator[Proposal]:
     """Yield the questions that a model wrote and that the passage supports."""
     own = statements(passage)
-    fenced = _fenced(passage.text)
-    known = set(_NUMBER.findall(" ".join((passage.title, *passage.locator.heading_path, fenced))))
+    text = fenced(passage.text)
+    known = set(_NUMBER.findall(" ".join((passage.title, *passage.locator.heading_path, text))))
     seen: set[str] = set()
     for item in _items(written)[:_MAX_QUESTIONS]:
         question = _question(item.get("question"), known)
-        quoted = _quoted(item.get("quote"), fenced, passage, own)
+        quoted = _quoted(item.get("quote"), text, passage, own)
         if not question or not quoted or question.casefold() in seen:
             continue
         seen.add(question.casefold())
@@ -57,7 +58,9 @@ def read_proposals(written: str, passage: EvidencePassage) -> Iterator[Proposal]
             continue
         listed = item.get("phrasings")
         others = listed if isinstance(listed, list) else []
-        phrasings = [text for one in others if (text := _question(one, known)) and text != question]
+        phrasings = [
+            other for one in others if (other := _question(one, known)) and other != question
+        ]
         yield Proposal(
             question,
             tuple(dict.fromkeys(phrasings))[:_MAX_PHRASINGS],
@@ -66,11 +69,6 @@ def read_proposals(written: str, passage: EvidencePassage) -> Iterator[Proposal]
             quoted[-1].end,
             quoted[0],
         )
-
-
-def _fenced(text: str) -> str:
-    """Return a text that cannot end the fence around it, of the same length."""
-    return text.replace("<", "‹").replace(">", "›")
 
 
 def _items(written: str) -> list[dict[str, Any]]:
@@ -105,13 +103,13 @@ def _question(value: object, known: set[str]) -> str:
 
 
 def _quoted(
-    value: object, fenced: str, passage: EvidencePassage, own: Sequence[Statement]
+    value: object, shown: str, passage: EvidencePassage, own: Sequence[Statement]
 ) -> list[Statement]:
     """Return the statements that a quote covers; none if it is not in the passage."""
     words = value.split() if isinstance(value, str) else []
     if len(words) < _MIN_QUOTE_WORDS:
         return []
-    found = re.search(r"\s+".join(map(re.escape, words)), fenced)
+    found = re.search(r"\s+".join(map(re.escape, words)), shown)
     if found is None:
         return []
     start, end = found.start() + passage.start, found.end() + passage.start

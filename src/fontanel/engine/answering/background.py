@@ -54,12 +54,12 @@ def record_use(
     started: datetime,
     seconds: float | None = None,
 ) -> None:
-    """Store the tokens and the cost of one call; nothing without tokens.
+    """Store the tokens and the cost of one call; nothing without tokens, or if the team is gone.
 
     Args:
         seconds: How long it took; default: since it was started.
     """
-    if use is None:
+    if use is None or session.get(Team, team_id) is None:
         return
     cost = (use.read * price[0] + use.written * price[1]) / 1_000_000
     session.add(

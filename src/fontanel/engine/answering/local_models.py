@@ -78,13 +78,9 @@ class LocalModels:
         vectors = self.embed(embedder, [text])
         return None if vectors is None else vectors[0]
 
-    def knows(self, embedder: str | None) -> bool:
-        """Return whether questions can be embedded for editions with this embedder."""
-        return embedder is not None and embedder == self.name
-
-    def scale(self, embedder: str | None) -> Scale:
-        """Return the scale of an embedder's cosines."""
-        return Scale()
+    def scale(self, embedder: str | None) -> Scale | None:
+        """Return the scale of an embedder's cosines; None if there is no such embedder."""
+        return Scale() if embedder is not None and embedder == self.name else None
 
     def _cached(self, texts: Sequence[str]) -> npt.NDArray[np.float32]:
         """Questions repeat single words, and the same sentences recur.

@@ -15,6 +15,7 @@ from sqlalchemy.orm import Session
 from fontanel.core.answering import EvidencePassage
 from fontanel.core.answering.composing.judging import CANDIDATES, Judgement, judge
 from fontanel.core.answering.evidence import probability
+from fontanel.core.embedding.comparable import Scale
 from fontanel.core.evidence import WindowScore, WindowText
 from fontanel.core.index import Candidate, Mode, Query, Snapshot
 from fontanel.core.index.operators import parse
@@ -127,8 +128,9 @@ class KbKnowledge:
         """The documents that are searched; None means all."""
         self._documents = self._filter(scope.session, tags or {}, documents)
         self._idf: dict[str, float] = {}
+        self._scale = local_models.scale(embedder)
         #: Whether the last search had no vector for its question.
-        self._without_vector = not local_models.knows(embedder)
+        self._without_vector = self._scale is None
 
     def _filter(
         self, session: Session, tags: Mapping[str, str], documents: Sequence[str] | None
@@ -191,7 +193,7 @@ class KbKnowledge:
             boosts=self._boosts(options, demoted),
             join=options.join,
             explain=options.explain,
-            scale=self._local_models.scale(self._embedder),
+            scale=self._scale or Scale(),
         )
         result = self._snapshot.find(query)
         hits = self._joined(result.candidates, demoted)

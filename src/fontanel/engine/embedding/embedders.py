@@ -67,10 +67,6 @@ class Embedders(LocalModels):
                 self.note(name, str(error))
                 return None
 
-    def knows(self, embedder: str | None) -> bool:
-        """Return whether questions can be embedded for editions with this embedder."""
-        return super().knows(embedder) or self.registered(embedder) is not None
-
     def embed_question(self, embedder: str | None, text: str) -> Floats | None:
         """Return the vector of a question; None if its embedder is away or gone."""
         if embedder is None or embedder == self.name:
@@ -100,10 +96,10 @@ class Embedders(LocalModels):
                 self._questions.popitem(last=False)
         return vector
 
-    def scale(self, embedder: str | None) -> Scale:
-        """Return the scale of an embedder's cosines."""
+    def scale(self, embedder: str | None) -> Scale | None:
+        """Return the scale of an embedder's cosines; None if there is no such embedder."""
         found = self.registered(embedder)
-        return Scale() if found is None else found.scale
+        return super().scale(embedder) if found is None else found.scale
 
     def note(self, embedder: str, error: str | None) -> None:
         """Record whether an embedder gave vectors, where that has changed."""

@@ -112,8 +112,6 @@ class _Caller:
         elapsed = time.monotonic() - began
         with self._records.writing() as session:
             for (team_id, kb_id), tokens in shares.items():
-                if session.get(Team, team_id) is None:
-                    continue
                 read = round((done.tokens or total) * tokens / total)
                 record_use(
                     session,

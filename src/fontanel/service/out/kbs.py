@@ -5,7 +5,6 @@ from __future__ import annotations
 from datetime import datetime
 
 from sqlalchemy import func, select
-from sqlalchemy.orm import Session
 
 from fontanel.engine.answering.models import usable_model
 from fontanel.engine.curation.approved import curation_counts
@@ -51,7 +50,7 @@ def kb_out(access: Access, kb: Kb) -> KbOut:
         approved=approved,
         flagged=flagged,
         embedder=edition.embedder if edition else None,
-        embedder_error=_embedder_error(session, edition),
+        embedder_error=_embedder_error(access, edition),
         splitting=splitting_out(edition.settings if edition else {}),
         describing=_describing(access, kb),
         created_at=kb.created_at,
@@ -61,8 +60,11 @@ def kb_out(access: Access, kb: Kb) -> KbOut:
     )
 
 
-def _embedder_error(session: Session, edition: Edition | None) -> str | None:
-    row = None if edition is None else find_embedder(session, edition.embedder or "")
+def _embedder_error(access: Access, edition: Edition | None) -> str | None:
+    name = None if edition is None else edition.embedder
+    if name is None or name == access.runtime.local_models.name:
+        return None
+    row = find_embedder(access.session, name)
     if row is None:
         return None
     return row.error if row.enabled else "it is switched off"

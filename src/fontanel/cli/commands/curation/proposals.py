@@ -55,10 +55,10 @@ def run_proposals(context: Context, options: argparse.Namespace) -> int:
         time.sleep(_PAUSE)
         result = context.client.document_proposals(kb, options.document)
     if result.waiting and not result.error:
-        read = f" {result.passages_read} of {result.passages} passages are read." * bool(
-            result.passages
-        )
-        context.show(result, f"Its questions are being looked for.{read}")
+        message = "Its questions are being looked for."
+        if result.passages:
+            message += f" {result.passages_read} of {result.passages} passages are read."
+        context.show(result, message)
         return 0
     if result.error:
         context.show(result, result.error)

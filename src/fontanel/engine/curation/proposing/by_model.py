@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import hashlib
 import threading
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from datetime import timedelta
 from itertools import islice
@@ -97,8 +98,7 @@ class ModelProposer:
             written = {} if run is None else run.written
             unread = next((n for n, key in enumerate(keys) if key not in written), None)
             if unread is None:
-                own = {key: written[key] for key in keys}
-                self._check(session, kb, document, passages, own)
+                self._check(session, kb, document, passages, keys, written)
                 return True
             try:
                 endpoint, price = background_model(session, self._vault, kb.team_id, kb.proposer)
@@ -173,15 +173,16 @@ class ModelProposer:
         session: Session,
         kb: Kb,
         document: Document,
-        passages: list[EvidencePassage],
-        written: dict[str, str],
+        passages: Sequence[EvidencePassage],
+        keys: Sequence[str],
+        written: Mapping[str, str],
     ) -> None:
         scope = TeamScope(session, document.team_id)
         known = target_knowledge(scope, [TargetKb(kb.id)], self._editions, self._local_models)
         candidates = (
             candidate
-            for passage in passages
-            for candidate in read_proposals(written[_key(kb.proposer or "", passage)], passage)
+            for passage, key in zip(passages, keys, strict=True)
+            for candidate in read_proposals(written[key], passage)
         )
         distinct = {one.question: one for one in islice(candidates, MAX_TRIED)}
         has_judge = self._local_models.evidence_name is not None
@@ -195,7 +196,8 @@ class ModelProposer:
                 return
             store_proposals(writing, current, revision_id, found, len(distinct), "")
             run = run_of(writing, current)
-            run.written, run.passages = written, len(written)
+            run.written = {key: written[key] for key in keys}
+            run.passages = len(run.written)
 
 
 def _key(model: str, passage: EvidencePassage) -> str:
