@@ -23,7 +23,7 @@ import httpx
 
 from desks import build
 from fontanel.client import Client
-from fontanel.schemas import Columns, SourceIn, TagRule
+from fontanel.schemas import Columns, SourceIn, TagRule, TranscriberChange, TranscriberIn
 from trials import build_trials
 
 HERE = Path(__file__).parent
@@ -45,6 +45,8 @@ TEAMS = (
 )
 #: A team's second knowledge base: slides, sheets, a scan, mail, a table of questions.
 NOTICES = ("Notices and returns", "Briefings, returns, notices and letters, as they came")
+#: What is heard in its recordings.
+EARS = "duty-ears"
 #: A third one has only sources: a watched folder, a site, a bucket, a drive, a table.
 LIVE = ("Live sources", "Kept by a folder, a web site, a bucket, a drive and a database")
 LIVE_DATA = DATA / "live"
@@ -107,6 +109,8 @@ BUOYS = (
 
 #: What the columns of a table mean, by document: its rows become documents.
 COLUMNS = {"yard-questions.csv": Columns(title="Question", text=["Answer"], tags=["Area"])}
+#: The words of recordings, for the simulated transcriber alone.
+SCRIPTS = {"visitors-pontoon.vtt"}
 #: Tags that narrow a search, by document.
 TAGS = {
     "heavy-weather-notice-2019.txt": {"status": "superseded", "year": "2019"},
@@ -164,6 +168,24 @@ def main() -> int:
                 str(models),
                 "--pace",
                 "0.02",
+            ],
+            stdout=subprocess.DEVNULL,
+            stderr=log.open("ab"),
+            start_new_session=True,
+        )
+    )
+    simulators.append(
+        subprocess.Popen(
+            [
+                sys.executable,
+                "-m",
+                "fontanel.cli",
+                "simulator",
+                "ears",
+                "--port",
+                str(models + 1),
+                "--script",
+                str(HERE / "recordings" / "visitors-pontoon.vtt"),
             ],
             stdout=subprocess.DEVNULL,
             stderr=log.open("ab"),
@@ -284,15 +306,22 @@ def _load(url: str, notes: dict[str, Any]) -> None:
                 )
             )
         )
+        if item is notes["teams"][0]:
+            _register_ears(url, notes)
         with Client(url, item["key"], item["team"]) as client:
             folders = [(item["kb"], HERE / "documents" / item["team"])]
             if item is notes["teams"][0]:
                 there = {kb.name: kb.slug for kb in client.list_kbs()}
                 slug = there.get(NOTICES[0]) or client.create_kb(*NOTICES).slug
-                folders.append((slug, HERE / "notices"))
+                client.change_kb(slug, transcriber=EARS)
+                folders += [(slug, HERE / "notices"), (slug, HERE / "recordings")]
             for kb, folder in folders:
                 existing = {document.name for document in client.list_documents(kb)}
-                files = [path for path in sorted(folder.iterdir()) if path.name not in existing]
+                files = [
+                    path
+                    for path in sorted(folder.iterdir())
+                    if path.name not in existing and path.name not in SCRIPTS
+                ]
                 for path in files:
                     client.add_document(
                         kb, path, tags=TAGS.get(path.name), columns=COLUMNS.get(path.name)
@@ -304,6 +333,29 @@ def _load(url: str, notes: dict[str, Any]) -> None:
                 client.import_approved(item["kb"], (HERE / "approved.jsonl").read_text())
             if item is notes["teams"][0]:
                 _connect(client, int(url.rpartition(":")[2]))
+
+
+def _register_ears(url: str, notes: dict[str, Any]) -> None:
+    """Register the simulated transcriber."""
+    address = f"http://127.0.0.1:{int(url.rpartition(':')[2]) + len(SIMULATORS) + 2}/v1"
+    with Client(url) as operator:
+        operator.sign_in("operator@localhost", notes["operator"])
+        if EARS in {one.name for one in operator.list_transcribers()}:
+            operator.change_transcriber(EARS, TranscriberChange(url=address))
+            return
+        _wait_for_port(address)
+        operator.register_transcriber(
+            TranscriberIn(name=EARS, url=address, remote="tones", price=0.006)
+        )
+
+
+def _wait_for_port(address: str) -> None:
+    while True:
+        try:
+            httpx.get(address)
+            return
+        except httpx.TransportError:
+            time.sleep(0.1)
 
 
 def _connect(client: Client, port: int) -> None:

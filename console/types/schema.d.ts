@@ -2722,6 +2722,97 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/transcribers": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List registered transcribers
+         * @description For operators.
+         */
+        get: operations["list_transcribers_api_v1_transcribers_get"];
+        put?: never;
+        /**
+         * Register a transcriber
+         * @description For operators. A second of sound is sent to it first.
+         */
+        post: operations["register_transcriber_api_v1_transcribers_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/transcribers/{transcriber}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Show a registered transcriber
+         * @description For operators.
+         */
+        get: operations["show_transcriber_api_v1_transcribers__transcriber__get"];
+        put?: never;
+        post?: never;
+        /**
+         * Remove a transcriber
+         * @description Refused while a knowledge base has chosen it. Its transcripts are kept.
+         */
+        delete: operations["delete_transcriber_api_v1_transcribers__transcriber__delete"];
+        options?: never;
+        head?: never;
+        /**
+         * Change a transcriber
+         * @description Its address, limits, price or teams; fields left out stay.
+         *
+         *     Recordings that it transcribed keep their text.
+         */
+        patch: operations["change_transcriber_api_v1_transcribers__transcriber__patch"];
+        trace?: never;
+    };
+    "/api/v1/transcribers/{transcriber}/check": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Check a transcriber
+         * @description For operators. Sends a second of sound.
+         */
+        post: operations["check_transcriber_api_v1_transcribers__transcriber__check_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/teams/{team}/transcribers": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** List the transcribers a team may use */
+        get: operations["list_usable_transcribers_api_v1_teams__team__transcribers_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/teams/{team}/packs": {
         parameters: {
             query?: never;
@@ -4474,7 +4565,7 @@ export interface components {
             error_code: string | null;
             /**
              * Error
-             * @description Why it failed and what to do.
+             * @description Why it failed or waits, and what to do.
              */
             error: string | null;
             /** Tags */
@@ -4572,7 +4663,7 @@ export interface components {
          * @description How far a document is.
          * @enum {string}
          */
-        DocumentState: "waiting" | "reading" | "splitting" | "keyword_ready" | "indexed" | "failed" | "removed";
+        DocumentState: "waiting" | "reading" | "splitting" | "needs_transcript" | "transcribing" | "keyword_ready" | "indexed" | "failed" | "removed";
         /**
          * DocumentTextOut
          * @description The text of a revision and its blocks.
@@ -5754,6 +5845,16 @@ export interface components {
              * @description The model that describes its documents; `built-in`: their own words do.
              */
             describer?: string | null;
+            /**
+             * Transcriber
+             * @description What transcribes its recordings; an empty string for none.
+             */
+            transcriber?: string | null;
+            /**
+             * Spoken
+             * @description The language of its recordings, such as `en`; an empty string if the transcriber finds out.
+             */
+            spoken?: string | null;
             /** @description How documents that are not in force rank. */
             outdated?: components["schemas"]["OutdatedRanking"] | null;
             /**
@@ -5808,6 +5909,16 @@ export interface components {
              */
             describer?: string | null;
             /**
+             * Transcriber
+             * @description What transcribes its recordings; without one they wait for it.
+             */
+            transcriber?: string | null;
+            /**
+             * Spoken
+             * @description The language of its recordings, such as `en`; without it the transcriber finds out.
+             */
+            spoken?: string | null;
+            /**
              * @description How documents that are not in force rank: `lower` than others, as `equal`, or `exclude` them from searches and answers.
              * @default lower
              */
@@ -5831,6 +5942,16 @@ export interface components {
              */
             proposer: string | null;
             /**
+             * Transcriber
+             * @description What transcribes its recordings.
+             */
+            transcriber: string | null;
+            /**
+             * Spoken
+             * @description The language of its recordings, if it is set.
+             */
+            spoken: string | null;
+            /**
              * Trial Set
              * @description The question set that editions have to pass.
              */
@@ -5851,6 +5972,11 @@ export interface components {
             pending: number;
             /** Failed */
             failed: number;
+            /**
+             * Untranscribed
+             * @description Recordings for which no transcriber can be used.
+             */
+            untranscribed: number;
             /**
              * Outdated Documents
              * @description Documents that are not in force.
@@ -6646,6 +6772,20 @@ export interface components {
             /** Next */
             next?: string | null;
         };
+        /** Page[TranscriberName] */
+        Page_TranscriberName_: {
+            /** Items */
+            items: components["schemas"]["TranscriberName"][];
+            /** Next */
+            next?: string | null;
+        };
+        /** Page[TranscriberOut] */
+        Page_TranscriberOut_: {
+            /** Items */
+            items: components["schemas"]["TranscriberOut"][];
+            /** Next */
+            next?: string | null;
+        };
         /** Page[TrialOut] */
         Page_TrialOut_: {
             /** Items */
@@ -7234,6 +7374,11 @@ export interface components {
             media_type: string | null;
             /** Pages */
             pages: number | null;
+            /**
+             * Duration
+             * @description Of a recording, in seconds.
+             */
+            duration?: number | null;
             /** Passages */
             passages: number | null;
             /** Tokens */
@@ -8345,6 +8490,171 @@ export interface components {
             body: number;
             /** About */
             about: number;
+        };
+        /**
+         * TranscriberChange
+         * @description Fields left out stay.
+         */
+        TranscriberChange: {
+            /** Url */
+            url?: string | null;
+            /** Secret */
+            secret?: string | null;
+            /** Currency */
+            currency?: string | null;
+            /** Teams */
+            teams?: string[] | null;
+            /** Seconds */
+            seconds?: number | null;
+            /** Tries */
+            tries?: number | null;
+            /** Enabled */
+            enabled?: boolean | null;
+            /** Remote */
+            remote?: string | null;
+            /**
+             * Price
+             * @description Per minute of a recording.
+             */
+            price?: number | null;
+            /**
+             * Part Seconds
+             * @description Recordings are sent in parts of this length, which overlap by ten seconds.
+             */
+            part_seconds?: number | null;
+        };
+        /**
+         * TranscriberCheck
+         * @description The result of sending a second of sound.
+         */
+        TranscriberCheck: {
+            /** Works */
+            works: boolean;
+            /** Error */
+            error: string | null;
+            /** Seconds */
+            seconds: number;
+        };
+        /**
+         * TranscriberIn
+         * @description A server with the transcription protocol. It is checked before it is registered.
+         */
+        TranscriberIn: {
+            /** Name */
+            name: string;
+            /**
+             * Url
+             * @description What `/audio/transcriptions` is added to.
+             * @example http://127.0.0.1:8474/v1
+             */
+            url: string;
+            /**
+             * Secret
+             * @description Sent as a bearer token; stored encrypted, never returned.
+             */
+            secret?: string | null;
+            /**
+             * Currency
+             * @default EUR
+             */
+            currency: string;
+            /**
+             * Teams
+             * @description Teams that may use it, by short name; null for all.
+             */
+            teams?: string[] | null;
+            /**
+             * Seconds
+             * @description How long it may be silent.
+             * @default 300
+             */
+            seconds: number;
+            /**
+             * Tries
+             * @description Attempts while it is busy.
+             * @default 3
+             */
+            tries: number;
+            /**
+             * Enabled
+             * @default true
+             */
+            enabled: boolean;
+            /**
+             * Remote
+             * @description The transcriber's name at its server.
+             */
+            remote: string;
+            /**
+             * Price
+             * @description Per minute of a recording.
+             * @default 0
+             */
+            price: number;
+            /**
+             * Part Seconds
+             * @description Recordings are sent in parts of this length, which overlap by ten seconds.
+             * @default 300
+             */
+            part_seconds: number;
+        };
+        /**
+         * TranscriberName
+         * @description A transcriber as a team sees it.
+         */
+        TranscriberName: {
+            /** Name */
+            name: string;
+            /**
+             * Price
+             * @description Per minute of a recording.
+             */
+            price: number;
+            /** Currency */
+            currency: string;
+            /** Error */
+            error: string | null;
+        };
+        /**
+         * TranscriberOut
+         * @description A transcriber; `error` is from its last use, None if it transcribed.
+         */
+        TranscriberOut: {
+            /** Id */
+            id: string;
+            /** Name */
+            name: string;
+            /** Url */
+            url: string;
+            /** Remote */
+            remote: string;
+            /** Has Secret */
+            has_secret: boolean;
+            /** Currency */
+            currency: string;
+            /** Teams */
+            teams: string[] | null;
+            /** Seconds */
+            seconds: number;
+            /** Tries */
+            tries: number;
+            /** Enabled */
+            enabled: boolean;
+            /** Error */
+            error: string | null;
+            /** Checked At */
+            checked_at: string | null;
+            /** Version */
+            version: number;
+            /** Price */
+            price: number;
+            /** Part Seconds */
+            part_seconds: number;
+            /**
+             * Used By
+             * @description Knowledge bases whose recordings it transcribes.
+             */
+            used_by: number;
         };
         /** TrialCitation */
         TrialCitation: {
@@ -20482,6 +20792,442 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Page_EmbedderName_"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not valid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    list_transcribers_api_v1_transcribers_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Page_TranscriberOut_"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not valid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    register_transcriber_api_v1_transcribers_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["TranscriberIn"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TranscriberOut"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not valid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    show_transcriber_api_v1_transcribers__transcriber__get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                transcriber: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TranscriberOut"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not valid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    delete_transcriber_api_v1_transcribers__transcriber__delete: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                transcriber: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not valid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    change_transcriber_api_v1_transcribers__transcriber__patch: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                transcriber: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["TranscriberChange"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TranscriberOut"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not valid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    check_transcriber_api_v1_transcribers__transcriber__check_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                transcriber: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TranscriberCheck"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not valid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    list_usable_transcribers_api_v1_teams__team__transcribers_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                team: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Page_TranscriberName_"];
                 };
             };
             /** @description Not signed in */

@@ -13,6 +13,10 @@ class DocumentState(StrEnum):
     WAITING = "waiting"
     READING = "reading"
     SPLITTING = "splitting"
+    NEEDS_TRANSCRIPT = "needs_transcript"
+    """A recording without subtitles, for which no transcriber can be used."""
+    TRANSCRIBING = "transcribing"
+    """A recording whose speech is being transcribed, or waits for it."""
     KEYWORD_READY = "keyword_ready"
     """Keyword search finds it; its vectors are being computed."""
     INDEXED = "indexed"
@@ -22,7 +26,12 @@ class DocumentState(StrEnum):
 
 
 #: States that change only when a person or a source does something.
-SETTLED_STATES = (DocumentState.INDEXED, DocumentState.FAILED, DocumentState.REMOVED)
+SETTLED_STATES = (
+    DocumentState.INDEXED,
+    DocumentState.NEEDS_TRANSCRIPT,
+    DocumentState.FAILED,
+    DocumentState.REMOVED,
+)
 
 
 class ValidityMark(StrEnum):

@@ -8,7 +8,7 @@ from dataclasses import replace
 import numpy as np
 import pytest
 
-from fontanel.llm import EmbeddingClient, EmbeddingEndpoint, EmbeddingFailed
+from fontanel.llm import Caller, CallFailed, EmbeddingClient, EmbeddingEndpoint
 from fontanel.simulators.embedder import vector_of
 from tests.conftest import free_port
 
@@ -17,9 +17,9 @@ TEXTS = ["Fresh water costs 3 crowns.", "The crane stops at 38 knots.", "Fresh w
 
 @pytest.fixture
 def client() -> Iterator[EmbeddingClient]:
-    made = EmbeddingClient()
-    yield made
-    made.close()
+    caller = Caller()
+    yield EmbeddingClient(caller)
+    caller.close()
 
 
 def endpoint(url: str, remote: str = "words") -> EmbeddingEndpoint:
@@ -42,7 +42,7 @@ def test_vectors_come_in_order_in_batches(client: EmbeddingClient, embedding_ser
 def test_vectors_are_cut_where_asked(client: EmbeddingClient, embedding_server: str) -> None:
     cut = replace(endpoint(embedding_server), dimensions=64, cut=True)
     assert client.embed(cut, TEXTS).vectors.shape == (3, 64)
-    with pytest.raises(EmbeddingFailed, match="256 dimensions instead of 64"):
+    with pytest.raises(CallFailed, match="256 dimensions instead of 64"):
         client.embed(replace(cut, cut=False), TEXTS)
 
 
@@ -60,12 +60,12 @@ def test_vectors_are_cut_where_asked(client: EmbeddingClient, embedding_server: 
 def test_failures_are_said(
     client: EmbeddingClient, embedding_server: str, remote: str, message: str
 ) -> None:
-    with pytest.raises(EmbeddingFailed, match=message):
+    with pytest.raises(CallFailed, match=message):
         client.embed(endpoint(embedding_server, remote), TEXTS)
 
 
 def test_a_busy_server_says_for_how_long(client: EmbeddingClient, embedding_server: str) -> None:
-    with pytest.raises(EmbeddingFailed) as failed:
+    with pytest.raises(CallFailed) as failed:
         client.embed(replace(endpoint(embedding_server, "busy"), tries=5), TEXTS)
     assert failed.value.after == 600.0
     assert not failed.value.refused
@@ -79,16 +79,16 @@ def test_a_limited_server_is_asked_again(client: EmbeddingClient, embedding_serv
 def test_batches_that_differ_in_dimensions_are_refused(
     client: EmbeddingClient, embedding_server: str
 ) -> None:
-    with pytest.raises(EmbeddingFailed, match="differ in their dimensions"):
+    with pytest.raises(CallFailed, match="differ in their dimensions"):
         client.embed(replace(endpoint(embedding_server, "wrong"), batch=1), TEXTS)
 
 
 def test_a_refused_text_is_told_from_a_server_that_is_away(
     client: EmbeddingClient, embedding_server: str
 ) -> None:
-    with pytest.raises(EmbeddingFailed, match="too long") as refused:
+    with pytest.raises(CallFailed, match="too long") as refused:
         client.embed(endpoint(embedding_server, "picky"), [*TEXTS, "unembeddable"])
     assert refused.value.refused
-    with pytest.raises(EmbeddingFailed, match="cannot be reached") as away:
+    with pytest.raises(CallFailed, match="cannot be reached") as away:
         client.embed(endpoint(f"http://127.0.0.1:{free_port()}/v1"), TEXTS)
     assert not away.value.refused

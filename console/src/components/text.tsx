@@ -71,6 +71,8 @@ const STATES: Record<Doc["state"], { word: string; dot: string }> = {
   waiting: { word: "waiting", dot: "bg-base-300" },
   reading: { word: "reading", dot: "bg-primary" },
   splitting: { word: "splitting", dot: "bg-primary" },
+  needs_transcript: { word: "needs a transcript", dot: "bg-warning" },
+  transcribing: { word: "transcribing", dot: "bg-primary" },
   keyword_ready: { word: "keyword search ready", dot: "bg-primary" },
   indexed: { word: "indexed", dot: "bg-success" },
   failed: { word: "failed", dot: "bg-error" },

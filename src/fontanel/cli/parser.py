@@ -13,7 +13,6 @@ from fontanel.cli.commands import (
     desks,
     documents,
     editions,
-    embedders,
     kbs,
     local,
     people,
@@ -21,6 +20,7 @@ from fontanel.cli.commands import (
     written,
 )
 from fontanel.cli.commands.curation import approved, coverage, gaps, proposals, sets, trials
+from fontanel.cli.commands.servers import embedders, simulators, transcribers
 
 Run = Callable[..., Any]
 
@@ -112,5 +112,11 @@ def build_parser() -> Parser:
     people.add_commands(noun, verb, commands, common)
     embedder = noun("embedder", "models that turn text into vectors")
     embedders.add_commands(embedder, verb, common)
+    transcribers.add_commands(
+        noun("transcriber", "servers that turn recordings into text"), verb, common
+    )
+    simulators.add_commands(
+        noun("simulator", "simulated outside services, for trying things out"), verb
+    )
     local.add_commands(commands, noun, verb, embedder)
     return parser

@@ -13,12 +13,13 @@ from fontanel.client._call import Call, if_match, named, quoted
 from fontanel.client._desk_calls import DeskCalls
 from fontanel.client._embedder_calls import EmbedderCalls
 from fontanel.client._quality_calls import QualityCalls
+from fontanel.client._transcriber_calls import TranscriberCalls
 from fontanel.client._trial_calls import TrialCalls
 
 EVENT: TypeAdapter[s.Event] = TypeAdapter(s.Event)
 
 
-class Calls(DeskCalls, ApprovedCalls, TrialCalls, QualityCalls, EmbedderCalls):
+class Calls(DeskCalls, ApprovedCalls, TrialCalls, QualityCalls, EmbedderCalls, TranscriberCalls):
     """Every call of the API as a `Call`, for one team."""
 
     def __init__(self, team: str | None) -> None:

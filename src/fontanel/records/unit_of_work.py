@@ -45,6 +45,7 @@ from fontanel.records.tables import (
     Team,
     TextModel,
     Tombstone,
+    Transcriber,
     Trial,
 )
 
@@ -65,6 +66,7 @@ _WORK = (
     Source,
     Sync,
     TextModel,
+    Transcriber,
     Trial,
 )
 #: A change of these affects searches in their edition.

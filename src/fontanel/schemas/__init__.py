@@ -195,6 +195,13 @@ from fontanel.schemas.teams import (
     TeamIn,
     TeamOut,
 )
+from fontanel.schemas.transcribers import (
+    TranscriberChange,
+    TranscriberCheck,
+    TranscriberIn,
+    TranscriberName,
+    TranscriberOut,
+)
 from fontanel.schemas.trials import (
     ComparedAnswer,
     ResultName,
@@ -462,6 +469,11 @@ __all__ = [
     "TeamOut",
     "TeamUsage",
     "TermOut",
+    "TranscriberChange",
+    "TranscriberCheck",
+    "TranscriberIn",
+    "TranscriberName",
+    "TranscriberOut",
     "TrialCitation",
     "TrialComparison",
     "TrialFigures",

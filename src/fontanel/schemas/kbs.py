@@ -82,6 +82,19 @@ class KbIn(Model):
         max_length=60,
         description="The model that describes its documents; default: their own words do.",
     )
+    transcriber: str | None = Field(
+        None,
+        max_length=60,
+        description="What transcribes its recordings; without one they wait for it.",
+    )
+    spoken: str | None = Field(
+        None,
+        max_length=8,
+        pattern=r"^([a-z]{2,3})?$",
+        description=(
+            "The language of its recordings, such as `en`; without it the transcriber finds out."
+        ),
+    )
     outdated: OutdatedRanking = Field(
         OutdatedRanking.LOWER,
         description=(
@@ -98,6 +111,20 @@ class KbChange(Model):
         None,
         max_length=60,
         description="The model that describes its documents; `built-in`: their own words do.",
+    )
+    transcriber: str | None = Field(
+        None,
+        max_length=60,
+        description="What transcribes its recordings; an empty string for none.",
+    )
+    spoken: str | None = Field(
+        None,
+        max_length=8,
+        pattern=r"^([a-z]{2,3})?$",
+        description=(
+            "The language of its recordings, such as `en`; an empty string if the transcriber finds"
+            " out."
+        ),
     )
     outdated: OutdatedRanking | None = Field(
         None, description="How documents that are not in force rank."
@@ -143,12 +170,15 @@ class KbOut(Model):
     description: str
     proposes_questions: bool
     proposer: str | None = Field(description="The model that proposes them.")
+    transcriber: str | None = Field(description="What transcribes its recordings.")
+    spoken: str | None = Field(description="The language of its recordings, if it is set.")
     trial_set: str | None = Field(description="The question set that editions have to pass.")
     max_losses: int = Field(description="How many of its questions an edition may lose.")
     documents: int
     passages: int
     pending: int = Field(description="Documents that are not indexed yet.")
     failed: int
+    untranscribed: int = Field(description="Recordings for which no transcriber can be used.")
     outdated_documents: int = Field(description="Documents that are not in force.")
     outdated: OutdatedRanking = Field(description="How those rank.")
     approved: int = Field(description="Approved answers, without drafts and retired ones.")
@@ -202,6 +232,7 @@ class RevisionOut(Model):
     size: int = Field(description="Bytes of the original.")
     media_type: str | None
     pages: int | None
+    duration: float | None = Field(None, description="Of a recording, in seconds.")
     passages: int | None
     tokens: int | None
     language: str | None
@@ -242,7 +273,7 @@ class DocumentOut(Model):
     state: StateName
     progress: float | None = Field(description="Share of the present stage that is done, 0-1.")
     error_code: str | None
-    error: str | None = Field(description="Why it failed and what to do.")
+    error: str | None = Field(description="Why it failed or waits, and what to do.")
     tags: dict[str, str]
     revision: RevisionOut
     active_revision: str | None

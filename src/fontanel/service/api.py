@@ -13,6 +13,7 @@ from fontanel.service.routes.desks import (
     kb_questions,
     models,
     second,
+    transcribers,
     usage,
 )
 from fontanel.service.routes.kbs import (
@@ -69,6 +70,7 @@ _ROUTERS = (
     usage.router,
     models.router,
     embedders.router,
+    transcribers.router,
     editions.packs,
     invitations.links,
     sources.around,

@@ -1,9 +1,10 @@
-"""Models, embedders and question sets that settings name."""
+"""Models, embedders, transcribers and question sets that settings name."""
 
 from __future__ import annotations
 
 from fontanel.engine.answering.models import usable_model
 from fontanel.engine.embedding.registered import EmbedderUnusable, usable_embedder
+from fontanel.engine.transcription.registered import TranscriberUnusable, usable_transcriber
 from fontanel.engine.trials.sets import find_set
 from fontanel.errors import ModelUnusable, NotFound, Refused
 from fontanel.service.auth.access import Access
@@ -39,6 +40,20 @@ def chosen_embedder(access: Access, name: str | None, default: str | None) -> st
         return usable_embedder(access.session, name, access.team.id).name
     except EmbedderUnusable as error:
         raise Refused("embedder", f"The embedder {name!r} cannot be used: {error}.") from error
+
+
+def chosen_transcriber(access: Access, name: str) -> str:
+    """Return the name of a transcriber that the team may use.
+
+    Raises:
+        Refused: it may not, or there is none.
+    """
+    try:
+        return usable_transcriber(access.session, name, access.team.id).name
+    except TranscriberUnusable as error:
+        raise Refused(
+            "transcriber", f"The transcriber {name!r} cannot be used: {error}."
+        ) from error
 
 
 def chosen_set(access: Access, field: str, ref: str) -> str:

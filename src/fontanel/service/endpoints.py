@@ -9,7 +9,7 @@ from sqlalchemy import select
 from sqlalchemy.orm import Session
 
 from fontanel.errors import Refused
-from fontanel.records.tables import Embedder, Team, TextModel, now
+from fontanel.records.tables import Embedder, Team, TextModel, Transcriber, now
 from fontanel.records.vault import Vault
 from fontanel.sources.network.reach import origin_of
 
@@ -41,7 +41,7 @@ def team_slugs(session: Session, ids: list[str] | None) -> list[str] | None:
 
 
 def change_endpoint(
-    session: Session, vault: Vault, row: TextModel | Embedder, values: dict[str, Any]
+    session: Session, vault: Vault, row: TextModel | Embedder | Transcriber, values: dict[str, Any]
 ) -> None:
     """Change a server; values that are None change nothing, a secret of "" deletes it.
 

@@ -1,4 +1,4 @@
-"""What simulated models and embedders do, by the name that a request has."""
+"""What simulated models, embedders and listeners do, by the name that a request has."""
 
 #: What a model of each name does.
 MODELS = {
@@ -30,4 +30,17 @@ EMBEDDERS = {
     "zero": "gives vectors of length 0",
     "equal": "gives the same vector for all texts",
     "picky": "refuses texts with the word unembeddable",
+}
+
+#: What a transcription server of each name does.
+TRANSCRIBERS = {
+    "tones": "hears tones, each of which stands for a word",
+    "speakers": "names two speakers, too",
+    "slow": "takes its time",
+    "failing": "answers with status 500",
+    "limited": "answers with status 429 the first two times, then with a transcript",
+    "busy": "answers with status 429 always, asking for a long pause",
+    "malformed": "answers with something else than JSON",
+    "refusing": "refuses every file as too large",
+    "text": "gives a text without times",
 }

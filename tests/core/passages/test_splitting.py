@@ -8,6 +8,7 @@ from hypothesis import strategies as st
 from fontanel.core.embedding.encoder import estimate_tokens
 from fontanel.core.passages.splitting import Locator, locator_at, split
 from fontanel.core.reading import Reading, ReadingBuilder, read
+from fontanel.core.reading.spoken.cues import Cue, add_cues
 from fontanel.facts import SplitSettings
 from tests.conftest import DOCUMENTS
 
@@ -161,3 +162,16 @@ def test_a_place_within_a_passage_knows_its_own_heading_and_page() -> None:
         at = reading.text.index(word)
         result = locator_at(passage.locator, passage.parts, passage.text, passage.start, at)
         assert result.heading_path == path, (word, passage.locator.heading_path)
+
+
+def test_each_sentence_of_a_recording_has_its_own_time() -> None:
+    builder = ReadingBuilder(title="Notice")
+    builder.paragraph("Spoken by the duty officer.")
+    cues = [Cue(4.0 * n, 4.0 * n + 3, f"Basin {n} is closed today.") for n in range(6)]
+    add_cues(builder, cues)
+    (passage,) = split(builder.build("en"), SplitSettings(), estimate_tokens)
+    assert passage.locator.seconds == 0.0
+    for n in range(6):
+        at = passage.text.index(f"Basin {n}")
+        found = locator_at(passage.locator, passage.parts, passage.text, passage.start, at)
+        assert found.seconds == 4.0 * n

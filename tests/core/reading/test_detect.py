@@ -114,7 +114,7 @@ def test_text_that_only_looks_like_something_is_text(data: bytes) -> None:
         (b"\x1f\x8b\x08\0\0\0\0\0", "gzip"),
         (b"7z\xbc\xaf\x27\x1c", "7z"),
         (b"Rar!\x1a\x07\0", "RAR"),
-        (b"OggS\0\x02\0\0", "sound"),
+        (b"\0\0\0\x18ftypheic\0\0", "HEIF"),
         (b"SQLite format 3\0", "database"),
         (b"\0" * 400, "not text"),
     ],

@@ -1,7 +1,7 @@
 import type { Schemas } from "../../api/client";
 import { CheckBox } from "../../components/forms";
 import { Facts, reportFacts } from "../../components/Report";
-import { Ago, count, State, size, unitName } from "../../components/text";
+import { Ago, clock, count, State, size, unitName } from "../../components/text";
 import { type PartProps, Tags } from "./Tags";
 import { Validity } from "./Validity";
 
@@ -124,7 +124,12 @@ export function About({ document, api, mayEdit, onChange }: PartProps) {
       <Facts
         facts={[
           ["State", <State key="s" document={document} />],
-          ...(revision.report ? reportFacts(revision.report) : []),
+          ...(revision.report ? reportFacts(revision.report) : []).filter(
+            ([name]) => name !== "Pages" || revision.duration == null,
+          ),
+          ...(revision.duration == null
+            ? []
+            : [["Duration", clock(revision.duration)] as [string, string]]),
           ["Passages", count(revision.passages)],
           ["Tokens", count(revision.tokens)],
           ["Size", size(revision.size)],

@@ -9,6 +9,7 @@ import { useTeam } from "../../hooks/useSession";
 import { About, DocumentBar } from "./DocumentBar";
 import { DocumentText, type Mark } from "./DocumentText";
 import { PagePicture } from "./PagePicture";
+import { isRecording, Player } from "./Player";
 import { SlidePicture } from "./SlidePicture";
 import { OutdatedNotice } from "./Validity";
 
@@ -35,6 +36,7 @@ export function DocumentPage() {
   const [place, setPlace] = useState(0);
   const [page, setPage] = useState(1);
   const sheet = useRef<HTMLElement>(null);
+  const player = useRef<HTMLMediaElement>(null);
 
   const blocks = text.data?.blocks;
   const hits = useMemo(() => occurrences(text.data?.text ?? "", find), [text.data, find]);
@@ -79,6 +81,13 @@ export function DocumentPage() {
   const sideBySide = text.data?.drawn || slides;
   const sheets = text.data?.unit === "sheet" && pages > 0;
   const cuts = outlined && !older ? passages : [];
+  const revision = shown ?? (served ? null : document.revision);
+  const recording = revision && isRecording(revision) ? revision : null;
+  const play = (seconds: number) => {
+    if (!player.current) return;
+    player.current.currentTime = seconds;
+    void player.current.play();
+  };
   return (
     <>
       <p className="mb-2">
@@ -210,14 +219,28 @@ export function DocumentPage() {
           )}
           <OutdatedNotice document={document} path={`/t/${team.slug}/kbs/${kb}/documents`} />
           {document.state === "failed" && <Failure message={document.error} />}
+          {document.state !== "failed" && document.error && (
+            <p className="text-warning mb-4">{document.error}</p>
+          )}
           {removed && (
             <p className="text-warning mb-4">
               It was removed from its source <Ago at={document.changed_at} /> and no longer appears
               in answers. This is its last content.
             </p>
           )}
-          {!served && document.state !== "failed" && (
+          {!served && !["failed", "needs_transcript", "transcribing"].includes(document.state) && (
             <p className="soft">The document is being read…</p>
+          )}
+          {!served && document.state === "transcribing" && (
+            <p className="soft">The recording is being transcribed…</p>
+          )}
+          {recording && (
+            <Player
+              revision={recording}
+              address={`/api/v1${api}/original?revision=${recording.id}`}
+              from={secondAt(blocks, from)}
+              player={player}
+            />
           )}
           <Failure message={text.error} />
           {sheets && (
@@ -245,6 +268,7 @@ export function DocumentPage() {
               marks={marks}
               passages={cuts}
               only={sheets ? page : undefined}
+              onPlay={recording ? play : undefined}
             />
           )}
         </article>
@@ -298,6 +322,13 @@ function show(sheet: HTMLElement | null, selector: string, share = 0.35) {
 
 function pageAt(blocks: Schemas["BlockOut"][], position: number): number | null {
   return blocks.find((block) => block.start <= position && position < block.end)?.page ?? null;
+}
+
+/** When the words at a position are spoken; null where nothing is cited or nothing is spoken. */
+function secondAt(blocks: Schemas["BlockOut"][] | undefined, position: number): number | null {
+  if (position < 0) return null;
+  const block = blocks?.find((one) => one.start <= position && position < one.end);
+  return block?.seconds ?? null;
 }
 
 /** Where the original opens: a PDF at its page, a web page at the heading above. */

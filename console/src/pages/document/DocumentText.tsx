@@ -21,10 +21,12 @@ interface Props {
   passages: Cut[];
   /** Show only this page. */
   only?: number;
+  /** Plays the recording from a second. */
+  onPlay?: (seconds: number) => void;
 }
 
 /** A document's text by block, with page marks, highlights, and starts of passages. */
-export function DocumentText({ text, blocks, unit, labels, marks, passages, only }: Props) {
+export function DocumentText({ text, blocks, unit, labels, marks, passages, only, onPlay }: Props) {
   const out: ReactNode[] = [];
   let page: number | null = null;
   let next = 0;
@@ -59,7 +61,7 @@ export function DocumentText({ text, blocks, unit, labels, marks, passages, only
         {block.left_out && !blocks[number - 1]?.left_out && (
           <p className="mb-1 font-sans text-[11.5px]">not indexed: repeats on other pages</p>
         )}
-        <BlockText block={block} text={text} marks={inside} />
+        <BlockText block={block} text={text} marks={inside} onPlay={onPlay} />
       </div>,
     );
   }
@@ -74,7 +76,11 @@ function PassageMark({ passage }: { passage: Cut }) {
   );
 }
 
-export function BlockText({ block, text, marks }: { block: Block; text: string; marks: Mark[] }) {
+interface BlockProps extends Pick<Props, "text" | "marks" | "onPlay"> {
+  block: Block;
+}
+
+export function BlockText({ block, text, marks, onPlay }: BlockProps) {
   const marked = (start: number, end: number) => (
     <Marked text={text} start={start} end={end} marks={marks} />
   );
@@ -101,9 +107,7 @@ export function BlockText({ block, text, marks }: { block: Block; text: string; 
   if (block.kind === "cue") {
     return (
       <p className="mb-3 max-w-[66ch]">
-        <span className="soft mr-2 font-sans text-[12px] tabular-nums">
-          {clock(block.seconds ?? 0)}
-        </span>
+        <Clock seconds={block.seconds ?? 0} onPlay={onPlay} />
         {marked(block.start, block.end)}
       </p>
     );
@@ -130,6 +134,22 @@ export function BlockText({ block, text, marks }: { block: Block; text: string; 
         );
       })}
     </ul>
+  );
+}
+
+/** When something is said; pressed, it is played. */
+function Clock({ seconds, onPlay }: { seconds: number; onPlay?: (seconds: number) => void }) {
+  const look = "mr-2 font-sans text-[12px] tabular-nums";
+  if (!onPlay) return <span className={`soft ${look}`}>{clock(seconds)}</span>;
+  return (
+    <button
+      type="button"
+      className={`text-primary cursor-pointer hover:underline ${look}`}
+      aria-label={`Play from ${clock(seconds)}`}
+      onClick={() => onPlay(seconds)}
+    >
+      {clock(seconds)}
+    </button>
   );
 }
 

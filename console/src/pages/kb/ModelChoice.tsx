@@ -1,25 +1,26 @@
-import type { Schemas } from "../../api/client";
-
-/** Stands for what needs no model. */
+/** Stands for what needs no server. */
 export const BUILT_IN = "built-in";
 
-/** Chooses the model that does something for a knowledge base, or none. */
+/** Chooses the model or transcriber that does something for a knowledge base, or none. */
 export function ModelChoice({
   label,
   builtIn,
   hint,
   value,
   onChange,
-  models,
+  kind = "model",
+  usable,
 }: {
   label: string;
   builtIn: string;
   hint: string;
   value: string;
   onChange: (value: string) => void;
-  models: Schemas["ModelName"][];
+  kind?: string;
+  /** What the team may use. */
+  usable: { name: string }[];
 }) {
-  const names = new Set(models.map((model) => model.name));
+  const names = new Set(usable.map((one) => one.name));
   if (value !== BUILT_IN) names.add(value);
   return (
     <label className="flex flex-col gap-1">
@@ -32,7 +33,7 @@ export function ModelChoice({
         <option value={BUILT_IN}>{builtIn}</option>
         {[...names].map((name) => (
           <option key={name} value={name}>
-            the model {name}
+            the {kind} {name}
           </option>
         ))}
       </select>

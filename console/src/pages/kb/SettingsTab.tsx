@@ -30,11 +30,16 @@ export function SettingsTab() {
   const [proposes, setProposes] = useState(kb.proposes_questions);
   const [describer, setDescriber] = useState(kb.describing?.model ?? BUILT_IN);
   const [proposer, setProposer] = useState(kb.proposer ?? BUILT_IN);
+  const [transcriber, setTranscriber] = useState(kb.transcriber ?? BUILT_IN);
+  const [spoken, setSpoken] = useState(kb.spoken ?? "");
   const [trialSet, setTrialSet] = useState(kb.trial_set ?? "");
   const [losses, setLosses] = useState(kb.max_losses);
   const sets = useResource<Schemas["Page_SetOut_"]>(team.mayEdit ? `${team.api}/sets` : null);
   const models = useResource<Schemas["Page_ModelName_"]>(
     team.mayEdit ? `${team.api}/models` : null,
+  );
+  const transcribers = useResource<Schemas["Page_TranscriberName_"]>(
+    team.mayEdit ? `${team.api}/transcribers` : null,
   );
   /** The version after the last change here: the event that brings it may come later. */
   const saved = useRef(0);
@@ -60,6 +65,8 @@ export function SettingsTab() {
           outdated,
           proposes_questions: proposes,
           proposer,
+          transcriber: transcriber === BUILT_IN ? "" : transcriber,
+          spoken,
           // Left out where nothing changes: it needs a key of the whole team.
           ...(trialSet !== (kb.trial_set ?? "") && { trial_set: trialSet }),
           max_losses: losses,
@@ -93,7 +100,7 @@ export function SettingsTab() {
             hint="The model receives the start of each document and its headings. Statements that the document does not support are dropped."
             value={describer}
             onChange={setDescriber}
-            models={models.data?.items ?? []}
+            usable={models.data?.items ?? []}
           />
           <label className="flex flex-col gap-1">
             Documents that are not in force
@@ -120,8 +127,29 @@ export function SettingsTab() {
             hint="The model receives the passages of each document. Questions that the passage does not answer are dropped."
             value={proposer}
             onChange={setProposer}
-            models={models.data?.items ?? []}
+            usable={models.data?.items ?? []}
           />
+          {(transcribers.data?.items.length || kb.transcriber) && (
+            <>
+              <ModelChoice
+                label="Recordings without subtitles"
+                builtIn="wait for a transcript"
+                hint="The transcriber receives their sound, part by part."
+                value={transcriber}
+                onChange={setTranscriber}
+                kind="transcriber"
+                usable={transcribers.data?.items ?? []}
+              />
+              <LabelledInput
+                label="Language of recordings"
+                maxLength={3}
+                pattern="[a-z]{2,3}"
+                placeholder="the transcriber finds out"
+                value={spoken}
+                onChange={setSpoken}
+              />
+            </>
+          )}
           <fieldset className="flex flex-col gap-4">
             <legend className="sr-only">Before another edition is activated</legend>
             <TrialGate

@@ -6,6 +6,7 @@ import { useAttempt } from "../../hooks/useAttempt";
 import { Embedders } from "./Embedders";
 import { ServerRow } from "./ServerRow";
 import { teamsOf, useServerForm } from "./serverForm";
+import { Transcribers } from "./Transcribers";
 
 const BLANK = {
   name: "",
@@ -100,6 +101,7 @@ export function ModelsPage() {
         </div>
       </form>
       <Embedders />
+      <Transcribers />
     </>
   );
 }

@@ -14,7 +14,7 @@ from rich.progress import BarColumn, MofNCompleteColumn, Progress, TextColumn, T
 from fontanel.cli.context import Context, UsageProblem
 from fontanel.cli.options.documents import columns_of, files_below, parse_tags
 from fontanel.client import Client, ProblemError
-from fontanel.schemas import AddedOut, DocumentOut
+from fontanel.schemas import SETTLED_STATES, AddedOut, DocumentOut
 
 
 def add_documents(context: Context, options: argparse.Namespace) -> int:
@@ -46,7 +46,8 @@ def add_documents(context: Context, options: argparse.Namespace) -> int:
             _wait(client, kb, added, progress)
     failed = [item.document for item in added if item.document.state == "failed"]
     context.show(added, _summary(added, failed, no_wait=options.no_wait))
-    for document in failed:
+    untranscribed = [item.document for item in added if item.document.state == "needs_transcript"]
+    for document in (*failed, *untranscribed):
         print(f"fontanel: {document.name}: {document.error}", file=sys.stderr)
     for name, reason in refused:
         print(f"fontanel: {name}: {reason}", file=sys.stderr)
@@ -72,9 +73,9 @@ def _progress(context: Context) -> Progress:
 
 
 def _wait(client: Client, kb: str, added: list[AddedOut], progress: Progress) -> None:
-    """Watch until every document is indexed or has failed."""
+    """Watch until nothing more becomes of any document without a person."""
     waiting = {
-        item.document.id: item for item in added if item.document.state not in ("indexed", "failed")
+        item.document.id: item for item in added if item.document.state not in SETTLED_STATES
     }
     task = progress.add_task("indexing", total=len(added))
     while True:
@@ -82,7 +83,7 @@ def _wait(client: Client, kb: str, added: list[AddedOut], progress: Progress) ->
         for document_id, item in list(waiting.items())[:50]:
             item.document = client.show_document(kb, document_id)
             states[item.document.state] = states.get(item.document.state, 0) + 1
-            if item.document.state in ("indexed", "failed"):
+            if item.document.state in SETTLED_STATES:
                 del waiting[document_id]
         note = ", ".join(
             f"{count} {state.replace('_', ' ')}"
@@ -119,6 +120,8 @@ def _summary(added: list[AddedOut], failed: list[DocumentOut], *, no_wait: bool)
     for item in added:
         counts[item.outcome] = counts.get(item.outcome, 0) + 1
     parts = [f"{count} {outcome}" for outcome, count in counts.items()]
+    if needing := sum(item.document.state == "needs_transcript" for item in added):
+        parts.append(f"{needing} without a transcript")
     if failed:
         parts.append(f"{len(failed)} failed")
     text = ", ".join(parts) or "nothing added"

@@ -10,7 +10,7 @@ from typing import Any
 from rich.text import Text
 
 from fontanel.cli.commands.curation import second
-from fontanel.cli.commands.models import (
+from fontanel.cli.commands.servers.models import (
     change_model,
     check_model,
     create_model,

@@ -10,7 +10,7 @@ from rich.markup import escape
 
 from fontanel.cli.commands.adding import add_documents
 from fontanel.cli.context import Context, UsageProblem
-from fontanel.cli.format import moment, number, outdated_text, percent, place, size
+from fontanel.cli.format import clock, moment, number, outdated_text, percent, place, size
 from fontanel.cli.options.asking_first import ask_first
 from fontanel.cli.options.documents import (
     column_options,
@@ -20,12 +20,12 @@ from fontanel.cli.options.documents import (
     splitting_options,
     tag_option,
 )
-from fontanel.facts import ValidityMark
+from fontanel.facts import DocumentState, ValidityMark
 from fontanel.schemas import DocumentOut, ReportOut, ValidityOut
 
 #: Characters of a state in a table.
 _SHORT = 48
-_STATES = ["waiting", "reading", "splitting", "keyword_ready", "indexed", "failed", "removed"]
+_STATES = [state.value for state in DocumentState]
 
 
 def add_commands(
@@ -188,7 +188,7 @@ def state_of(document: DocumentOut) -> str:
         state += f", {outdated_text(document.validity.outdated)}"
     if document.progress:
         state += f" {100 * document.progress:.0f} %"
-    return state if not document.error else f"failed: {document.error}"
+    return state if not document.error else f"{state}: {document.error}"
 
 
 def show_document(context: Context, options: argparse.Namespace) -> None:
@@ -206,6 +206,7 @@ def show_document(context: Context, options: argparse.Namespace) -> None:
         ("type", r.media_type),
         ("revision", f"{r.number} ({r.sha256[:12]})"),
         ("size", size(r.size)),
+        ("duration", None if r.duration is None else clock(r.duration)),
         *(report_rows(r.report) if r.report else []),
         ("passages", number(r.passages)),
         ("tokens", number(r.tokens)),

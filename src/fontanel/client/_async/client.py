@@ -12,6 +12,7 @@ from fontanel.client._async.people import AsyncPeopleClient
 from fontanel.client._async.quality import AsyncQualityClient
 from fontanel.client._async.questions import AsyncQuestionClient
 from fontanel.client._async.sources import AsyncSourceClient
+from fontanel.client._async.transcribers import AsyncTranscriberClient
 from fontanel.client._async.trials import AsyncTrialClient
 
 
@@ -19,6 +20,7 @@ class AsyncClient(
     AsyncPeopleClient,
     AsyncKbClient,
     AsyncEmbedderClient,
+    AsyncTranscriberClient,
     AsyncApprovedClient,
     AsyncDocumentClient,
     AsyncSourceClient,

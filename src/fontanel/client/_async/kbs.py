@@ -34,10 +34,14 @@ class AsyncKbClient(AsyncBaseClient):
         describer: str | None = None,
         outdated: OutdatedRanking | str = OutdatedRanking.LOWER,
         embedder: str | None = None,
+        transcriber: str | None = None,
+        spoken: str | None = None,
     ) -> s.KbOut:
         """Create a knowledge base.
 
         Args:
+            transcriber: What transcribes its recordings; default: they wait for one.
+            spoken: The language of its recordings, such as "en"; default: it is found out.
             embedder: Default: the service's own.
             temporary: Delete it after a day.
             describer: The model that describes its documents.
@@ -51,6 +55,8 @@ class AsyncKbClient(AsyncBaseClient):
             describer=describer,
             outdated=OutdatedRanking(outdated),
             embedder=embedder,
+            transcriber=transcriber,
+            spoken=spoken,
         )
         key = idempotency_key or secrets.token_hex(12)
         return await self._send(self._calls.create_kb(body, key))
@@ -71,6 +77,8 @@ class AsyncKbClient(AsyncBaseClient):
         proposer: str | None = None,
         trial_set: str | None = None,
         max_losses: int | None = None,
+        transcriber: str | None = None,
+        spoken: str | None = None,
     ) -> s.KbOut:
         """Change a knowledge base; arguments that are None change nothing.
 
@@ -82,6 +90,8 @@ class AsyncKbClient(AsyncBaseClient):
             trial_set: The question set that another edition has to pass before it is activated;
                 an empty string for none.
             max_losses: How many of its questions that edition may lose.
+            transcriber: What transcribes its recordings; an empty string for none.
+            spoken: The language of its recordings, such as "en"; an empty string: it is found out.
             version: Only change it if it still has this version.
 
         Raises:
@@ -96,6 +106,8 @@ class AsyncKbClient(AsyncBaseClient):
             proposer=proposer,
             trial_set=trial_set,
             max_losses=max_losses,
+            transcriber=transcriber,
+            spoken=spoken,
         )
         return await self._send(self._calls.change_kb(kb, change, version))
 

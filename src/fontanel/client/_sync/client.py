@@ -15,6 +15,7 @@ from fontanel.client._sync.people import PeopleClient
 from fontanel.client._sync.quality import SyncQualityClient
 from fontanel.client._sync.questions import QuestionClient
 from fontanel.client._sync.sources import SourceClient
+from fontanel.client._sync.transcribers import SyncTranscriberClient
 from fontanel.client._sync.trials import SyncTrialClient
 
 
@@ -22,6 +23,7 @@ class Client(
     PeopleClient,
     KbClient,
     SyncEmbedderClient,
+    SyncTranscriberClient,
     SyncApprovedClient,
     DocumentClient,
     SourceClient,

@@ -36,10 +36,14 @@ class KbClient(BaseClient):
         describer: str | None = None,
         outdated: OutdatedRanking | str = OutdatedRanking.LOWER,
         embedder: str | None = None,
+        transcriber: str | None = None,
+        spoken: str | None = None,
     ) -> s.KbOut:
         """Create a knowledge base.
 
         Args:
+            transcriber: What transcribes its recordings; default: they wait for one.
+            spoken: The language of its recordings, such as "en"; default: it is found out.
             embedder: Default: the service's own.
             temporary: Delete it after a day.
             describer: The model that describes its documents.
@@ -53,6 +57,8 @@ class KbClient(BaseClient):
             describer=describer,
             outdated=OutdatedRanking(outdated),
             embedder=embedder,
+            transcriber=transcriber,
+            spoken=spoken,
         )
         key = idempotency_key or secrets.token_hex(12)
         return self._send(self._calls.create_kb(body, key))
@@ -73,6 +79,8 @@ class KbClient(BaseClient):
         proposer: str | None = None,
         trial_set: str | None = None,
         max_losses: int | None = None,
+        transcriber: str | None = None,
+        spoken: str | None = None,
     ) -> s.KbOut:
         """Change a knowledge base; arguments that are None change nothing.
 
@@ -84,6 +92,8 @@ class KbClient(BaseClient):
             trial_set: The question set that another edition has to pass before it is activated;
                 an empty string for none.
             max_losses: How many of its questions that edition may lose.
+            transcriber: What transcribes its recordings; an empty string for none.
+            spoken: The language of its recordings, such as "en"; an empty string: it is found out.
             version: Only change it if it still has this version.
 
         Raises:
@@ -98,6 +108,8 @@ class KbClient(BaseClient):
             proposer=proposer,
             trial_set=trial_set,
             max_losses=max_losses,
+            transcriber=transcriber,
+            spoken=spoken,
         )
         return self._send(self._calls.change_kb(kb, change, version))
 

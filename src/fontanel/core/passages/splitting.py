@@ -64,7 +64,8 @@ class PassagePart:
 
     Characters [start, end) of the reading's text.
 
-    `level` is a heading's; `page` and `label` are set where they differ from the passage's.
+    `level` is a heading's; `page` and `label` are set where they differ from the passage's;
+    `seconds` is when it is spoken.
     """
 
     kind: BlockKind
@@ -74,6 +75,7 @@ class PassagePart:
     level: int = 0
     page: int | None = None
     label: str | None = None
+    seconds: float | None = None
 
 
 @dataclass(frozen=True, slots=True)
@@ -105,19 +107,21 @@ def locator_at(
         start: The offset of its first character.
     """
     path, page, label = list(locator.heading_path), locator.page, locator.label
+    seconds = locator.seconds
     begun = False
     for part in parts:
         if part.start > position:
             break
         if part.page is not None:
             page, label = part.page, part.label
+        seconds = seconds if part.seconds is None else part.seconds
         if part.kind != "heading":
             begun = True
         elif begun:
             # The path is the first text's; a later heading replaces those of its level and below.
             heading = " ".join(text[part.start - start : part.end - start].split())
             path = [*path[: max(part.level - 1, 0)], heading]
-    return replace(locator, heading_path=tuple(path), page=page, label=label)
+    return replace(locator, heading_path=tuple(path), page=page, label=label, seconds=seconds)
 
 
 @dataclass(frozen=True, slots=True)
@@ -246,7 +250,7 @@ def _close(passages: list[Passage], reading: Reading, run: list[_Piece]) -> None
         reading.unit,
         reading.unit_names[page - 1] if named and page else None,
         _rows(reading, run),
-        first_text.block.seconds,
+        next((piece.block.seconds for piece in run if piece.block.seconds is not None), None),
     )
     context = next((piece.context for piece in run if piece.context), "")
     parts = tuple(_part(reading, piece, page) for piece in run)
@@ -262,7 +266,7 @@ def _part(reading: Reading, piece: _Piece, page: int | None) -> PassagePart:
     )
     header_rows = block.header_rows if piece.start == block.start else 0
     level = block.level if block.kind == "heading" else 0
-    return PassagePart(block.kind, piece.start, piece.end, header_rows, level, own, label)
+    return PassagePart(block.kind, piece.start, piece.end, header_rows, level, own, label, block.seconds)
 
 
 def _rows(reading: Reading, run: list[_Piece]) -> tuple[int, int] | None:

@@ -1,6 +1,6 @@
 """Reading: from the bytes of a document to a `Reading`, its text and blocks."""
 
-from fontanel.core.reading.detect import DRAWN, MEDIA_TYPES, detect_media_type
+from fontanel.core.reading.detect import DRAWN, MEDIA_TYPES, RECORDINGS, detect_media_type
 from fontanel.core.reading.model import (
     Block,
     ContainedFile,
@@ -10,12 +10,13 @@ from fontanel.core.reading.model import (
     ReadingFailed,
     Unit,
 )
-from fontanel.core.reading.registry import contained_files, read
+from fontanel.core.reading.registry import contained_files, read, read_spoken
 from fontanel.core.reading.report import Report, report_of
 
 __all__ = [
     "DRAWN",
     "MEDIA_TYPES",
+    "RECORDINGS",
     "Block",
     "ContainedFile",
     "Place",
@@ -27,5 +28,6 @@ __all__ = [
     "contained_files",
     "detect_media_type",
     "read",
+    "read_spoken",
     "report_of",
 ]

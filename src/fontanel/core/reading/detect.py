@@ -13,7 +13,7 @@ from pathlib import PurePosixPath
 
 from fontanel.core.reading.data.delimited import looks_delimited
 from fontanel.core.reading.model import ReadingFailed
-from fontanel.core.reading.other.captions import looks_like_captions
+from fontanel.core.reading.spoken.captions import looks_like_captions
 
 PDF = "application/pdf"
 DOCX = "application/vnd.openxmlformats-officedocument.wordprocessingml.document"
@@ -33,6 +33,8 @@ CSV = "text/csv"
 JSON = "application/json"
 VTT = "text/vtt"
 PNG, JPEG, TIFF, WEBP = "image/png", "image/jpeg", "image/tiff", "image/webp"
+WAV, MP3, OGG, FLAC = "audio/wav", "audio/mpeg", "audio/ogg", "audio/flac"
+M4A, MP4, WEBM = "audio/mp4", "video/mp4", "video/webm"
 PLAIN = "text/plain"
 
 #: Media type -> the word that people use for it.
@@ -57,12 +59,22 @@ MEDIA_TYPES = {
     JPEG: "JPEG picture",
     TIFF: "TIFF picture",
     WEBP: "WebP picture",
+    WAV: "WAV sound",
+    MP3: "MP3 sound",
+    OGG: "Ogg sound",
+    FLAC: "FLAC sound",
+    M4A: "M4A sound",
+    MP4: "MP4 film",
+    WEBM: "WebM film",
     ZIP: "ZIP archive",
     PLAIN: "plain text",
 }
 
 #: Types whose pages can be drawn as pictures.
 DRAWN = frozenset({PDF, PNG, JPEG, TIFF, WEBP})
+
+#: Types with sound, which are read from subtitles or a transcript.
+RECORDINGS = frozenset({WAV, MP3, OGG, FLAC, M4A, MP4, WEBM})
 
 _HTML_START = re.compile(
     rb"^\s*(?:\xef\xbb\xbf)?(?:<\?xml[^>]*>\s*)?(?:<!--.*?-->\s*)*<(?:!doctype"
@@ -98,7 +110,13 @@ _BY_BYTES = (
     (b"II*\0", TIFF),
     (b"MM\0*", TIFF),
     (b"{\\rtf", RTF),
+    (b"fLaC", FLAC),
+    (b"OggS\0", OGG),
+    (b"ID3", MP3),
+    (b"\x1aE\xdf\xa3", WEBM),
 )
+_IN_RIFF = {b"WEBP": WEBP, b"WAVE": WAV}
+_PICTURE_BRANDS = frozenset({b"heic", b"heix", b"mif1", b"msf1", b"avif", b"avis"})
 _BY_ENTRY = (
     ("word/document.xml", DOCX),
     ("ppt/presentation.xml", PPTX),
@@ -116,10 +134,6 @@ _KNOWN_BINARY = {
     b"7z\xbc\xaf": "a 7z archive",
     b"Rar!": "a RAR archive",
     b"\xfd7zXZ": "an xz archive",
-    b"OggS": "a sound or film",
-    b"ID3": "a sound",
-    b"\0\0\0\x18ftyp": "a film",
-    b"\0\0\0\x20ftyp": "a film",
     b"SQLite format 3": "a database",
 }
 
@@ -141,6 +155,15 @@ _EXPECTED = {
     ".tiff": TIFF,
     ".webp": WEBP,
     ".zip": ZIP,
+    ".wav": WAV,
+    ".mp3": MP3,
+    ".ogg": OGG,
+    ".oga": OGG,
+    ".opus": OGG,
+    ".flac": FLAC,
+    ".m4a": M4A,
+    ".mp4": MP4,
+    ".webm": WEBM,
 }
 
 
@@ -172,8 +195,8 @@ def detect_media_type(data: bytes, name: str) -> str:
     for magic, media_type in _BY_BYTES:
         if head.startswith(magic):
             return media_type
-    if head.startswith(b"RIFF") and head[8:12] == b"WEBP":
-        return WEBP
+    if (framed := _framed_media_type(head)) is not None:
+        return framed
     suffix = PurePosixPath(name.lower()).suffix
     nulls = head.count(b"\0") > len(head) // 20 and not head.startswith((b"\xff\xfe", b"\xfe\xff"))
     for magic, what in _KNOWN_BINARY.items():
@@ -186,6 +209,31 @@ def detect_media_type(data: bytes, name: str) -> str:
             "unsupported", f"These bytes are not text nor any known type of document. {_readable()}"
         )
     return _text_media_type(data, head, suffix)
+
+
+def _framed_media_type(head: bytes) -> str | None:
+    """Return the type of a file whose type is not at its very beginning, None for others."""
+    if head.startswith(b"RIFF"):
+        return _IN_RIFF.get(head[8:12])
+    if head[4:8] == b"ftyp":
+        return _base_media_type(head[8:12])
+    return MP3 if _is_mp3_frame(head) else None
+
+
+def _base_media_type(brand: bytes) -> str:
+    """Return the type of a file in the ISO base media format, by its brand."""
+    if brand in _PICTURE_BRANDS:
+        raise ReadingFailed(
+            "unsupported", f"This is a HEIF picture, which cannot be read. {_readable()}"
+        )
+    return M4A if brand in (b"M4A ", b"M4B ") else MP4
+
+
+def _is_mp3_frame(head: bytes) -> bool:
+    """Return whether an MP3 frame begins here (layer III, with a bit rate and a sample rate)."""
+    if len(head) < 4 or head[0] != 0xFF or head[1] & 0xE6 != 0xE2:
+        return False
+    return head[2] & 0xF0 not in (0x00, 0xF0) and head[2] & 0x0C != 0x0C
 
 
 def _text_media_type(data: bytes, head: bytes, suffix: str) -> str:

@@ -15,7 +15,14 @@ BlockKind = Literal["heading", "paragraph", "list", "table", "code", "figure", "
 #: What the `page` of a block and of a locator counts.
 Unit = Literal["page", "slide", "sheet", "chapter"]
 FailureCode = Literal[
-    "empty", "encrypted", "damaged", "unsupported", "undecodable", "too_large", "no_text"
+    "empty",
+    "encrypted",
+    "damaged",
+    "unsupported",
+    "undecodable",
+    "too_large",
+    "no_text",
+    "needs_transcript",
 ]
 
 #: The separator of a table row's cells in a reading's text; cells never contain it.
@@ -87,7 +94,8 @@ class Reading:
     `pages` counts its units (pages, slides, sheets, chapters; see `unit`), None for formats without
     any; `unit_names` are their names, where the format has them. `figures` counts pictures.
     `places` are the boxes of lines on their pages, for formats with a fixed layout; `shape` is a
-    slide's width over its height. A `container` only lists the files inside it.
+    slide's width over its height. A `container` only lists the files inside it. `duration` is that
+    of a recording, in seconds.
     """
 
     title: str
@@ -102,6 +110,7 @@ class Reading:
     places: tuple[Place, ...] = ()
     shape: float | None = None
     container: bool = False
+    duration: float | None = None
 
     def to_dict(self) -> dict[str, Any]:
         """Return the reading as JSON values; places as rows of numbers, as there are many."""
@@ -170,6 +179,7 @@ class ReadingBuilder:
     figures: int = 0
     shape: float | None = None
     container: bool = False
+    duration: float | None = None
     here: dict[str, Any] = field(default_factory=dict)
     _parts: list[str] = field(default_factory=list)
     _blocks: list[Block] = field(default_factory=list)
@@ -255,6 +265,7 @@ class ReadingBuilder:
             places=self._rounded_places(),
             shape=self.shape,
             container=self.container,
+            duration=self.duration,
         )
 
     def _rounded_places(self) -> tuple[Place, ...]:

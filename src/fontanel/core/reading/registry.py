@@ -2,13 +2,15 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+import io
+from collections.abc import Callable, Sequence
 from importlib import import_module
 from pathlib import PurePosixPath
-from typing import Any
+from typing import IO, Any
 
 from fontanel.core.reading import detect
 from fontanel.core.reading.model import ContainedFile, Reading, ReadingBuilder, ReadingFailed
+from fontanel.core.reading.spoken.cues import Cue
 from fontanel.core.text.language import detect_language
 from fontanel.core.text.sentences import capitalised
 
@@ -36,7 +38,7 @@ _WHOLE = {
     detect.RST: "markup.restructured.read_restructured",
     detect.CSV: "data.delimited.read_delimited",
     detect.JSON: "data.json_data.read_json",
-    detect.VTT: "other.captions.read_captions",
+    detect.VTT: "spoken.captions.read_captions",
     detect.PLAIN: "other.plain.read_plain",
 }
 _MEMBERS = {detect.ZIP: "other.archive.archive_files", detect.EML: "other.mail.mail_attachments"}
@@ -66,10 +68,29 @@ def read(
     if not data.strip(b"\0 \t\r\n"):
         raise ReadingFailed("empty", "The file is empty. Add it again once it has content.")
     media_type = media_type or detect.detect_media_type(data, name)
+    if media_type in detect.RECORDINGS:
+        return read_spoken(io.BytesIO(data), name, media_type)
     if media_type in _PAGED:
         builder: ReadingBuilder = _reader(_PAGED[media_type])(data, progress)
     else:
         builder = _reader(_WHOLE[media_type])(data)
+    return _finished(builder, name, media_type)
+
+
+def read_spoken(
+    stream: IO[bytes], name: str, media_type: str, transcript: Sequence[Cue] | None = None
+) -> Reading:
+    """Read a recording from the subtitles inside it, or from a transcript.
+
+    Raises:
+        NeedsTranscript: it has no subtitles, and no transcript was given.
+        ReadingFailed: nothing could be read; `code` says why.
+    """
+    builder = _reader("spoken.recording.read_recording")(stream, media_type, transcript)
+    return _finished(builder, name, media_type)
+
+
+def _finished(builder: ReadingBuilder, name: str, media_type: str) -> Reading:
     if builder.empty:
         raise ReadingFailed(
             "no_text", "No text was found in the file. Look whether it opens as it should."

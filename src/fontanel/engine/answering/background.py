@@ -16,11 +16,12 @@ from fontanel.records.tables import Team, Use, now
 from fontanel.records.vault import Vault
 
 #: What models do in the background, none of which is a question; `uses` have it as their outcome.
-DESCRIBED, PROPOSED, EMBEDDED = "described", "proposed", "embedded"
+DESCRIBED, PROPOSED, EMBEDDED, TRANSCRIBED = "described", "proposed", "embedded", "transcribed"
 BACKGROUND = {
     DESCRIBED: "describing documents",
     PROPOSED: "proposing questions",
     EMBEDDED: "embedding documents",
+    TRANSCRIBED: "transcribing recordings",
 }
 
 #: Prices per million tokens, read and written.
@@ -53,15 +54,18 @@ def record_use(
     use: TokenUse | None,
     started: datetime,
     seconds: float | None = None,
+    cost: float | None = None,
 ) -> None:
     """Store the tokens and the cost of one call; nothing without tokens, or if the team is gone.
 
     Args:
         seconds: How long it took; default: since it was started.
+        cost: Default: that of the tokens.
     """
     if use is None or session.get(Team, team_id) is None:
         return
-    cost = (use.read * price[0] + use.written * price[1]) / 1_000_000
+    if cost is None:
+        cost = (use.read * price[0] + use.written * price[1]) / 1_000_000
     session.add(
         Use(
             team_id=team_id,

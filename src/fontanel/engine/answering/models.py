@@ -5,6 +5,7 @@ from __future__ import annotations
 from sqlalchemy import select
 from sqlalchemy.orm import Session
 
+from fontanel.engine.servers import why_unusable
 from fontanel.errors import ModelUnusable, SecretUnreadable
 from fontanel.llm import Endpoint, ModelClient
 from fontanel.records.tables import TextModel, now
@@ -36,12 +37,9 @@ def usable_model(session: Session, name: str, team_id: str) -> TextModel:
         ModelUnusable: the team cannot use it now.
     """
     model = session.scalar(select(TextModel).where(TextModel.name == name))
-    if model is None:
-        raise ModelUnusable("there is no model of that name")
-    if model.team_ids is not None and team_id not in model.team_ids:
-        raise ModelUnusable("the team may not use it")
-    if not model.enabled:
-        raise ModelUnusable("it is switched off")
+    if (reason := why_unusable(model, "model", team_id)) is not None:
+        raise ModelUnusable(reason)
+    assert model is not None
     return model
 
 

@@ -10,7 +10,12 @@ from fontanel.facts import DocumentState
 from fontanel.records.tables import Document, Job
 
 #: States in which an edition that is built has nothing of a document.
-NOT_INDEXED = (DocumentState.FAILED, DocumentState.REMOVED)
+NOT_INDEXED = (
+    DocumentState.FAILED,
+    DocumentState.NEEDS_TRANSCRIPT,
+    DocumentState.TRANSCRIBING,
+    DocumentState.REMOVED,
+)
 
 _S = DocumentState
 #: Where a document can go from each state.
@@ -18,6 +23,8 @@ TRANSITIONS: dict[DocumentState, frozenset[DocumentState]] = {
     _S.WAITING: frozenset(_S),
     _S.READING: frozenset(_S),
     _S.SPLITTING: frozenset(_S),
+    _S.NEEDS_TRANSCRIPT: frozenset(_S) - {_S.SPLITTING},
+    _S.TRANSCRIBING: frozenset(_S) - {_S.SPLITTING},
     _S.KEYWORD_READY: frozenset(_S),
     # One that is indexed or failed is queued, or read again by a job that was queued before.
     _S.INDEXED: frozenset({_S.INDEXED, _S.WAITING, _S.READING, _S.KEYWORD_READY, _S.REMOVED}),
@@ -62,6 +69,29 @@ def indexed(document: Document) -> None:
     """Everything is done."""
     _enter(document, _S.INDEXED)
     _clear_error(document)
+
+
+def needs_transcript(document: Document, why: str) -> None:
+    """A recording waits for somebody to set up a transcriber."""
+    _enter(document, _S.NEEDS_TRANSCRIPT)
+    document.error_code, document.error = "needs_transcript", why
+
+
+def transcribing(document: Document, share: float, why: str | None = None) -> None:
+    """A recording is being transcribed.
+
+    Args:
+        share: How much of it is done, 0-1.
+        why: Why it waits, if it does.
+    """
+    _enter(document, _S.TRANSCRIBING, share)
+    document.error_code, document.error = None, why
+
+
+def fail_transcription(document: Document, code: str, message: str) -> None:
+    """A recording cannot be transcribed."""
+    _enter(document, _S.FAILED)
+    document.error_code, document.error = code, message
 
 
 def fail(document: Document, job: Job, code: str, message: str) -> None:

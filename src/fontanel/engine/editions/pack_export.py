@@ -123,6 +123,7 @@ def _packed(session: Session, document: Document, revision: Revision) -> PackedD
         media_type=revision.media_type,
         reading=revision.reading,
         pages=revision.pages,
+        duration=revision.duration,
         tokens=revision.tokens,
         language=revision.language,
         warnings=revision.warnings,

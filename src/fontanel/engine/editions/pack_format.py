@@ -111,6 +111,7 @@ class PackedDocument(Strict):
     media_type: str | None = Field(max_length=200, pattern=r"^[\w.+-]+/[\w.+-]+$")
     reading: Sha256 | None
     pages: Count | None
+    duration: Annotated[float, Field(ge=0)] | None = None
     tokens: Count | None
     language: str | None = Field(pattern=r"^[a-z]{2,3}$")
     warnings: list[Line] = Field(max_length=1000)
@@ -136,6 +137,7 @@ class PackedPart(Strict):
     level: Count
     page: Count | None
     label: Line | None
+    seconds: Annotated[float, Field(ge=0)] | None = None
 
 
 class PackedPassage(Strict):

@@ -203,6 +203,7 @@ def _insert_documents(
             media_type=packed.media_type,
             reading=reading,
             pages=packed.pages,
+            duration=packed.duration,
             passages=int(count),
             tokens=packed.tokens,
             language=packed.language,

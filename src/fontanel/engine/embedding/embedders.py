@@ -16,7 +16,7 @@ from fontanel.core.embedding.comparable import Scale
 from fontanel.engine.answering.local_models import LocalModels
 from fontanel.engine.embedding.registered import Registered, find_embedder, registered_of
 from fontanel.errors import SecretUnreadable
-from fontanel.llm import EmbeddingClient, EmbeddingFailed
+from fontanel.llm import CallFailed, EmbeddingClient
 from fontanel.records.tables import Embedder, now
 from fontanel.records.unit_of_work import Records
 from fontanel.records.vault import Vault
@@ -84,7 +84,7 @@ class Embedders(LocalModels):
         once = replace(endpoint, tries=1, seconds=min(endpoint.seconds, _PATIENCE))
         try:
             done = self._client.embed(once, [found.question_prefix + text])
-        except EmbeddingFailed as error:
+        except CallFailed as error:
             self._away_until[embedder] = time.monotonic() + _AWAY
             self.note(embedder, str(error))
             return None

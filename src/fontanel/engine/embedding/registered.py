@@ -10,8 +10,9 @@ from sqlalchemy.orm import Session
 
 from fontanel.core.arrays import Floats
 from fontanel.core.embedding.comparable import Scale, scale_of
+from fontanel.engine.servers import why_unusable
 from fontanel.errors import FontanelError
-from fontanel.llm import EmbeddingClient, EmbeddingEndpoint, EmbeddingFailed
+from fontanel.llm import CallFailed, EmbeddingClient, EmbeddingEndpoint
 from fontanel.records.tables import Edition, Embedder, Kb
 from fontanel.records.vault import Vault
 
@@ -83,12 +84,9 @@ def usable_embedder(session: Session, name: str, team_id: str) -> Embedder:
         EmbedderUnusable: the team cannot use it.
     """
     row = find_embedder(session, name)
-    if row is None:
-        raise EmbedderUnusable("there is no embedder of that name")
-    if row.team_ids is not None and team_id not in row.team_ids:
-        raise EmbedderUnusable("the team may not use it")
-    if not row.enabled:
-        raise EmbedderUnusable("it is switched off")
+    if (reason := why_unusable(row, "embedder", team_id)) is not None:
+        raise EmbedderUnusable(reason)
+    assert row is not None
     return row
 
 
@@ -101,7 +99,7 @@ def check_endpoint(
     """Embed questions and the texts that answer them; return the dimensions and the scale.
 
     Raises:
-        EmbeddingFailed: the server gives no vectors, or differing ones.
+        CallFailed: the server gives no vectors, or differing ones.
         EmbedderUnfit: its vectors do not tell the texts apart.
     """
     once = replace(endpoint, tries=1)
@@ -111,7 +109,7 @@ def check_endpoint(
         vectors = client.embed(once, [prefix + text for text in texts]).vectors
         dimensions.append(vectors.shape[1])
         if len(set(dimensions)) > 1:
-            raise EmbeddingFailed("its vectors differ in their dimensions")
+            raise CallFailed("its vectors differ in their dimensions")
         return vectors
 
     scale = scale_of(

@@ -19,7 +19,7 @@ from fontanel.engine.embedding.embedders import Embedders
 from fontanel.engine.embedding.registered import Registered
 from fontanel.engine.ingest.embedding import EmbedderAway, EmbedStage, Owned
 from fontanel.engine.ingest.queue import embedders_waited_for
-from fontanel.llm import EmbeddingClient, EmbeddingFailed
+from fontanel.llm import CallFailed, EmbeddingClient
 from fontanel.records.tables import Team, now
 from fontanel.records.unit_of_work import Records
 
@@ -98,7 +98,7 @@ class _Caller:
             done = self._client.embed(
                 registered.endpoint, [registered.passage_prefix + one.text for one in texts]
             )
-        except EmbeddingFailed as error:
+        except CallFailed as error:
             if not error.refused:
                 self._embedders.note(name, str(error))
             pause = min(max(error.after or 0.0, _PAUSE), _MAX_PAUSE)

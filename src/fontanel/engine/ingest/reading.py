@@ -14,6 +14,8 @@ from sqlalchemy.orm import Session
 from fontanel.core.index import WordsEntry, WordsSegment
 from fontanel.core.passages.fields import embedded_text, words_entry
 from fontanel.core.reading.data.row_documents import Columns
+from fontanel.core.reading.detect import RECORDINGS
+from fontanel.core.reading.spoken.cues import Cue
 from fontanel.core.text.analysis import analyser_of
 from fontanel.engine.documents import states
 from fontanel.engine.documents.readings import store_reading
@@ -31,12 +33,14 @@ from fontanel.engine.ingest.progress import ProgressReporter
 from fontanel.engine.ingest.queue import claim, edition_of_job, waiting_teams
 from fontanel.engine.ingest.repeated import RepeatedBlocks, record_edges
 from fontanel.engine.runtime.fault_points import fault
+from fontanel.engine.transcription.transcripts import await_transcript, find_transcript
 from fontanel.engine.workers.messages import (
     DocumentRead,
     Failed,
     PagesRead,
     ReadDocument,
     Splitting,
+    TranscriptNeeded,
 )
 from fontanel.engine.workers.processes import Worker, WorkerDied, WorkerOverran
 from fontanel.facts import DocumentState
@@ -201,6 +205,9 @@ class ReadStage:
             )
             attempt_failed(self._records, job, message)
             return None
+        if isinstance(reply, TranscriptNeeded):
+            self._await_transcript(job, reply)
+            return None
         if isinstance(reply, Failed):
             if reply.cause:
                 log.warning("document cannot be read", job=job.id, exception=reply.cause)
@@ -241,8 +248,27 @@ class ReadStage:
             splitting=split_settings(edition.settings),
             columns=None if columns is None else Columns.of(columns),
             repeated=self._repeated.left_out_of(session, document),
+            transcript=self._transcript(session, job, revision),
             reading=None if reading is None else str(self._blobs.path(reading)),
         )
+
+    def _transcript(self, session: Session, job: Job, revision: Revision) -> list[Cue] | None:
+        """Return what is said in a recording, if it has been transcribed."""
+        if revision.media_type not in RECORDINGS:
+            return None
+        return find_transcript(session, session.get_one(Kb, job.kb_id), revision.sha256)
+
+    def _await_transcript(self, job: Job, needed: TranscriptNeeded) -> None:
+        """End a job: another one reads the recording when it has been transcribed."""
+        with self._records.writing() as session:
+            row, document = session.get(Job, job.id), session.get(Document, job.document_key)
+            revision = session.get(Revision, job.revision_id)
+            if row is None or document is None or revision is None:
+                return
+            row.state, row.error, row.changed_at = JobState.DONE, "needs a transcript", now()
+            revision.media_type, revision.duration = needed.media_type, needed.duration
+            if states.moves(job, document):
+                await_transcript(document, session.get_one(Kb, job.kb_id))
 
     def _report(self, job: Job, message: PagesRead | Splitting) -> None:
         if isinstance(message, Splitting):
@@ -343,6 +369,7 @@ class ReadStage:
         if reading is not None:
             revision.media_type = result.media_type
             revision.pages = reading.pages
+            revision.duration = reading.duration
             revision.warnings = list(reading.warnings)
         if report is not None:
             revision.report = report.to_dict()

@@ -15,7 +15,13 @@ POINTS = (
     "merge_written",
 )
 #: Points outside ingest.
-MORE_POINTS = ("edition_switching", "edition_switched", "items_committed", "description_written")
+MORE_POINTS = (
+    "edition_switching",
+    "edition_switched",
+    "items_committed",
+    "description_written",
+    "transcribed",
+)
 
 _passed: dict[str, int] = {}
 

@@ -13,6 +13,7 @@ from fontanel.engine.answering.models import check_models
 from fontanel.engine.documents.validity import search_earlier_revisions
 from fontanel.engine.notices.deliveries import Deliveries
 from fontanel.engine.sync.freshness import watch_freshness
+from fontanel.engine.transcription.transcripts import delete_unused_transcripts
 from fontanel.llm import ModelClient
 from fontanel.records.blobs import BlobStore
 from fontanel.records.tables import (
@@ -79,6 +80,7 @@ class Housekeeping:
         if self._swept is None or moment - self._swept > _BLOB_GRACE:
             self._swept = moment
             self.delete_unused_blobs()
+            self.delete_unused_transcripts()
             self.delete_expired_sign_ins()
             self._deliveries.delete_old()
             self._asking.delete_old()
@@ -116,6 +118,11 @@ class Housekeeping:
         with self._records.writing() as session:
             for document in session.scalars(due.limit(_BATCH)).all():
                 session.delete(document)
+
+    def delete_unused_transcripts(self) -> None:
+        """Delete transcripts of recordings that no revision has."""
+        with self._records.writing() as session:
+            delete_unused_transcripts(session)
 
     def delete_unused_blobs(self) -> None:
         """Delete blobs that no revision refers to."""

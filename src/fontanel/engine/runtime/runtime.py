@@ -37,11 +37,12 @@ from fontanel.engine.runtime.threads import WorkerThreads
 from fontanel.engine.runtime.watchers import Watchers
 from fontanel.engine.sync.runner import SyncRunner
 from fontanel.engine.sync.schedule import Schedule
+from fontanel.engine.transcription.transcribing import Transcribing
 from fontanel.engine.trials.running import TrialRunner
 from fontanel.engine.trials.starting import TrialTimetable
 from fontanel.engine.workers.processes import Worker
 from fontanel.errors import DataInUse
-from fontanel.llm import EmbeddingClient, ModelClient
+from fontanel.llm import Caller, EmbeddingClient, ModelClient, TranscriptionClient
 from fontanel.records.blobs import BlobStore
 from fontanel.records.ids import hash_password, new_id, new_password
 from fontanel.records.sequence import number_changes
@@ -57,6 +58,8 @@ P = ParamSpec("P")
 
 #: Registered embedders that passages are embedded with at the same time.
 _REMOTE_THREADS = 3
+#: Recordings that are transcribed at the same time.
+_TRANSCRIBING_THREADS = 2
 #: Seconds between two rounds of housekeeping.
 _HOUSEKEEPING = 5.0
 
@@ -81,7 +84,9 @@ class Runtime:
         self._threads = WorkerThreads(self._stopping)
         self._background = ThreadPoolExecutor(1, thread_name_prefix="background")
         self.watchers = Watchers()
-        self.embeddings = EmbeddingClient(self._stopping)
+        self._caller = Caller(self._stopping)
+        self.embeddings = EmbeddingClient(self._caller)
+        self.transcription = TranscriptionClient(self._caller)
         self.local_models = Embedders(
             settings.embedder_directory,
             settings.evidence_directory,
@@ -117,8 +122,11 @@ class Runtime:
         self.preview_worker = Worker("read", embedder, settings.read_memory_mb)
         #: Verifies packs that are imported.
         self.pack_worker = Worker("read", embedder, settings.read_memory_mb)
+        #: Cuts recordings for transcribers.
+        self._cutter = Worker("read", embedder, settings.read_memory_mb)
         self._workers = [
             *self._readers,
+            self._cutter,
             self._embedder,
             self.preview_worker,
             self.pack_worker,
@@ -138,6 +146,13 @@ class Runtime:
         )
         self.remote_embedding = RemoteEmbedding(
             self.records, self.local_models, self.embeddings, self.ingest.remote_stage
+        )
+        self.transcribing = Transcribing(
+            records=self.records,
+            blobs=self.blobs,
+            client=self.transcription,
+            vault=self.vault,
+            cutter=self._cutter,
         )
         self.syncing = SyncRunner(
             records=self.records,
@@ -209,6 +224,8 @@ class Runtime:
             start("embed", partial(self.ingest.embed_round, self._embedder, self.local_models.name))
         for number in range(_REMOTE_THREADS):
             start(f"embed-remotely-{number}", self.remote_embedding.embed_round)
+        for number in range(_TRANSCRIBING_THREADS):
+            start(f"transcribe-{number}", self.transcribing.transcribe_next)
         start("flag-approved", self.flagging.flag_next)
         start("propose-by-rules", self.rule_proposer.propose_next)
         start("propose-by-model", self.model_proposer.propose_next)
@@ -255,7 +272,7 @@ class Runtime:
         self.schedule.stop()
         self.deliveries.stop()
         self.models.stop()
-        self.embeddings.close()
+        self._caller.close()
         for worker in self._workers:
             worker.stop()
         self._threads.join()

@@ -5,6 +5,7 @@ It communicates over stdin and stdout, and ends with its parent.
 
 from __future__ import annotations
 
+import contextlib
 import faulthandler
 import json
 import os
@@ -20,19 +21,23 @@ from typing import IO
 from fontanel.core.describing.extractive import describe
 from fontanel.core.passages.splitting import split
 from fontanel.core.reading import (
+    RECORDINGS,
     ContainedFile,
     Reading,
     ReadingFailed,
     contained_files,
     detect_media_type,
     read,
+    read_spoken,
     report_of,
 )
 from fontanel.core.reading.detect import HTML
 from fontanel.core.reading.repetition import edge_fingerprints, leave_out
+from fontanel.core.reading.spoken.recording import NeedsTranscript
 from fontanel.core.validity import find_statements, opening_dates
 from fontanel.engine.workers.lifetime import die_with_parent
 from fontanel.engine.workers.messages import (
+    CutSound,
     DocumentRead,
     DrawPage,
     EmbedTexts,
@@ -46,7 +51,9 @@ from fontanel.engine.workers.messages import (
     PagesRead,
     ReadDocument,
     ReadRequest,
+    SoundCut,
     Splitting,
+    TranscriptNeeded,
     Vectors,
     VerifyPack,
     receive,
@@ -60,6 +67,8 @@ Reply = tuple[Message, list[bytes]]
 
 #: Pages between two reports of progress.
 _PROGRESS_EVERY = 10
+#: The bytes at the beginning of a file by which a recording is recognised.
+_HEAD = 4096
 #: How much lower than the service's the priority of a worker is.
 _NICE = 5
 
@@ -107,6 +116,8 @@ def _attempt(request: ReadRequest, replies: IO[bytes], count_tokens: CountTokens
     """Handle a request; a parser's failure fails this request only."""
     try:
         return _do(request, replies, count_tokens)
+    except NeedsTranscript as needs:
+        return TranscriptNeeded(media_type=needs.media_type, duration=needs.seconds), []
     except ReadingFailed as failure:
         return Failed(code=failure.code, error=str(failure)), []
     except (MemoryError, RecursionError):
@@ -134,6 +145,8 @@ def _do(request: ReadRequest, replies: IO[bytes], count_tokens: CountTokens) -> 
         from fontanel.core.reading.paged.pdf_links import links_of_page
 
         return LinksFound(links=links_of_page(Path(request.path).read_bytes(), request.page)), []
+    if isinstance(request, CutSound):
+        return _cut_sound(request)
     if isinstance(request, VerifyPack):
         return _verify_pack(request), []
     if request.reading is not None:
@@ -163,10 +176,16 @@ def _read(request: ReadDocument, replies: IO[bytes], count_tokens: CountTokens) 
         if done % _PROGRESS_EVERY == 0 or done == total:
             send(replies, PagesRead(done=done, total=total))
 
-    data = Path(request.path).read_bytes()
-    blank = not data.strip(b"\0 \t\r\n")
-    media_type = None if blank else detect_media_type(data, request.name)
-    reading = read(data, request.name, media_type, progress)
+    media_type = _recording_type(request)
+    data = b"" if media_type else Path(request.path).read_bytes()
+    if media_type:
+        # Never read whole: a film may be larger than the memory.
+        with Path(request.path).open("rb") as stream:
+            reading = read_spoken(stream, request.name, media_type, request.transcript)
+    else:
+        blank = not data.strip(b"\0 \t\r\n")
+        media_type = None if blank else detect_media_type(data, request.name)
+        reading = read(data, request.name, media_type, progress)
     files: list[ContainedFile] = []
     if request.columns is not None:
         from fontanel.core.reading.data.row_documents import row_documents
@@ -197,6 +216,24 @@ def _read(request: ReadDocument, replies: IO[bytes], count_tokens: CountTokens) 
         files=[FileInfo(file.name, file.tags, len(file.data)) for file in files],
     )
     return reply, [file.data for file in files]
+
+
+def _recording_type(request: ReadDocument) -> str | None:
+    """Return the type of a recording; None for other files."""
+    with Path(request.path).open("rb") as stream:
+        head = stream.read(_HEAD)
+    with contextlib.suppress(ReadingFailed):
+        media_type = detect_media_type(head, request.name)
+        return media_type if media_type in RECORDINGS else None
+    return None
+
+
+def _cut_sound(request: CutSound) -> Reply:
+    from fontanel.core.reading.spoken.sound import cut_sound
+
+    with Path(request.path).open("rb") as stream:
+        sound, end, last = cut_sound(stream, request.media_type, request.start, request.seconds)
+    return SoundCut(size=len(sound), end=end, last=last), [sound]
 
 
 def _split_again(request: ReadDocument, reading: str, count_tokens: CountTokens) -> DocumentRead:

@@ -17,6 +17,7 @@ from fontanel.core.passages.splitting import Passage
 from fontanel.core.reading import Reading, Report
 from fontanel.core.reading.data.row_documents import Columns
 from fontanel.core.reading.paged.pdf_links import Link
+from fontanel.core.reading.spoken.cues import Cue
 from fontanel.core.validity import ValidityStatement
 from fontanel.facts import SplitSettings
 
@@ -40,6 +41,8 @@ class ReadDocument(Message):
     """What a table's columns mean; its rows become documents."""
     repeated: list[str] = []
     """Fingerprints of blocks that are left out at the edges of a web page."""
+    transcript: list[Cue] | None = None
+    """What is said in a recording without subtitles."""
     reading: str | None = None
     """Path of the stored reading, where the document has been read before: it is only split."""
 
@@ -59,6 +62,15 @@ class FindLinks(Message):
 
     path: str
     page: int
+
+
+class CutSound(Message):
+    """Cut a part out of a recording, as a FLAC file."""
+
+    path: str
+    media_type: str
+    start: float
+    seconds: float
 
 
 class VerifyPack(Message):
@@ -132,6 +144,29 @@ class LinksFound(Message):
     links: list[Link]
 
 
+class TranscriptNeeded(Message):
+    """A recording has no subtitles; `duration` is its length in seconds, if it is known."""
+
+    media_type: str
+    duration: float | None
+
+
+class SoundCut(Message):
+    """A part of a recording, which follows.
+
+    `end` is the second where it ends, `last` whether the recording ends there.
+    """
+
+    size: int
+    end: float
+    last: bool
+
+    @property
+    def attached(self) -> list[int]:
+        """Sizes of the parts that follow."""
+        return [self.size]
+
+
 class PackVerified(Message):
     """A pack can be imported."""
 
@@ -165,8 +200,18 @@ class Vectors(Message):
         return [self.rows * self.columns * 4]
 
 
-ReadRequest = ReadDocument | DrawPage | FindLinks | VerifyPack
-ReadReply = PagesRead | Splitting | DocumentRead | PageDrawn | LinksFound | PackVerified | Failed
+ReadRequest = ReadDocument | DrawPage | FindLinks | CutSound | VerifyPack
+ReadReply = (
+    PagesRead
+    | Splitting
+    | DocumentRead
+    | TranscriptNeeded
+    | PageDrawn
+    | LinksFound
+    | SoundCut
+    | PackVerified
+    | Failed
+)
 
 M = TypeVar("M")
 

@@ -52,6 +52,7 @@ from fontanel.records.tables.people import (
     Team,
 )
 from fontanel.records.tables.sources import Outcome, Source, SourceItem, Sync, SyncItem, SyncState
+from fontanel.records.tables.transcripts import Transcriber, TranscriptPart
 from fontanel.records.tables.trials import (
     QuestionSet,
     SetQuestion,
@@ -121,6 +122,8 @@ __all__ = [
     "Team",
     "TextModel",
     "Tombstone",
+    "Transcriber",
+    "TranscriptPart",
     "Trial",
     "TrialResult",
     "TrialSchedule",

@@ -113,6 +113,8 @@ class Revision(Base):
     media_type: Mapped[str | None]
     reading: Mapped[str | None] = mapped_column(index=True)
     pages: Mapped[int | None]
+    #: The length of a recording in seconds.
+    duration: Mapped[float | None]
     passages: Mapped[int | None]
     tokens: Mapped[int | None]
     language: Mapped[str | None]

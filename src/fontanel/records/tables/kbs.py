@@ -38,6 +38,10 @@ class Kb(Base):
     #: questions that edition may lose.
     trial_set: Mapped[str | None]
     max_losses: Mapped[int] = mapped_column(default=0, server_default="0")
+    #: The name of what transcribes its recordings, and the language that it is told; None: it finds
+    #: out.
+    transcriber: Mapped[str | None]
+    spoken: Mapped[str | None]
     created_at: Mapped[datetime] = mapped_column(default=now)
     expires_at: Mapped[datetime | None]
     version: Mapped[int] = mapped_column(default=1)

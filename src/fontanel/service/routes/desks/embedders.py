@@ -17,7 +17,7 @@ from fontanel.engine.embedding.registered import (
     select_embedders,
 )
 from fontanel.errors import Refused, SecretUnreadable
-from fontanel.llm import EmbeddingEndpoint, EmbeddingFailed
+from fontanel.llm import CallFailed, EmbeddingEndpoint
 from fontanel.records.ids import new_id
 from fontanel.records.tables import Embedder, now
 from fontanel.schemas import (
@@ -66,7 +66,7 @@ def register_embedder(body: EmbedderIn, caller: Operator, runtime: RuntimeDep) -
         dimensions, scale = check_endpoint(
             runtime.embeddings, endpoint, body.question_prefix, body.passage_prefix
         )
-    except (EmbeddingFailed, EmbedderUnfit) as error:
+    except (CallFailed, EmbedderUnfit) as error:
         raise Refused("url", f"The embedder was not registered: {error}.") from error
     with runtime.records.writing() as session:
         _check_name(session, body.name, runtime.local_models.name)
@@ -147,7 +147,7 @@ def check_embedder(embedder: str, caller: Operator, runtime: RuntimeDep) -> Embe
             registered.question_prefix,
             registered.passage_prefix,
         )
-    except (EmbeddingFailed, EmbedderUnfit) as error:
+    except (CallFailed, EmbedderUnfit) as error:
         problem = str(error)
     runtime.local_models.note(name, problem)
     return EmbedderCheck(

@@ -10,7 +10,7 @@ from urllib.parse import quote
 from fastapi import File, Form, Query, Request, Response, UploadFile
 from fastapi.responses import FileResponse
 
-from fontanel.core.reading import DRAWN
+from fontanel.core.reading import DRAWN, RECORDINGS
 from fontanel.engine.documents.documents import add_document, delete_document, retry_document
 from fontanel.engine.documents.naming import check_tags, document_name, set_tags
 from fontanel.engine.documents.readings import reading_of
@@ -56,6 +56,7 @@ _SHOWN = {
     "image/png",
     "image/jpeg",
     "image/webp",
+    *RECORDINGS,
 }
 _SANDBOX = "sandbox; default-src 'none'; style-src 'unsafe-inline'; img-src data:"
 

@@ -8,12 +8,13 @@ from fastapi import Request, Response
 from sqlalchemy import func, update
 
 from fontanel.engine.documents.kbs import create_kb
+from fontanel.engine.transcription.transcripts import transcriber_changed
 from fontanel.errors import Refused
 from fontanel.facts import SplitSettings
 from fontanel.records.tables import Kb, ProposalRun
 from fontanel.schemas import KbChange, KbIn, KbOut, Page
 from fontanel.service.auth.access import Access, EditorWrite, Reader, check_version
-from fontanel.service.chosen import chosen_embedder, chosen_model, chosen_set
+from fontanel.service.chosen import chosen_embedder, chosen_model, chosen_set, chosen_transcriber
 from fontanel.service.idempotency import Idempotency
 from fontanel.service.out.kbs import kb_out
 from fontanel.service.routers import api_router
@@ -38,6 +39,28 @@ def _trial_set(access: Access, ref: str) -> str | None:
     return chosen_set(access, "trial_set", ref)
 
 
+def _apply(access: Access, kb_row: Kb, body: KbChange) -> None:
+    """Change what a request names."""
+    for name in ("name", "description", "outdated", "proposes_questions", "max_losses"):
+        if (value := getattr(body, name)) is not None:
+            setattr(kb_row, name, value)
+    if body.describer is not None:
+        kb_row.describer = _model(access, "describer", body.describer)
+    if body.proposer is not None:
+        kb_row.proposer = _model(access, "proposer", body.proposer)
+        # Documents that wait for another model to recover need not wait any longer.
+        waiting = update(ProposalRun).where(ProposalRun.kb_id == kb_row.id)
+        access.session.execute(waiting.values(again_at=None))
+    if body.spoken is not None:
+        kb_row.spoken = body.spoken or None
+    if body.transcriber is not None:
+        chosen = chosen_transcriber(access, body.transcriber) if body.transcriber else None
+        kb_row.transcriber = chosen
+        transcriber_changed(access.session, kb_row)
+    if body.trial_set is not None:
+        kb_row.trial_set = _trial_set(access, body.trial_set)
+
+
 @router.get("", summary="List knowledge bases")
 def list_kbs(access: Reader) -> Page[KbOut]:
     kbs = access.session.scalars(access.scope.select(Kb).order_by(func.lower(Kb.name)))
@@ -60,6 +83,8 @@ def create(body: KbIn, access: EditorWrite, request: Request) -> KbOut:
         access.session, access.team.id, body.name, body.description, embedder, lives, split
     )
     kb.describer = _model(access, "describer", body.describer)
+    kb.transcriber = chosen_transcriber(access, body.transcriber) if body.transcriber else None
+    kb.spoken = body.spoken or None
     kb.outdated = body.outdated
     access.session.flush()
     out = kb_out(access, kb)
@@ -90,23 +115,7 @@ def change(
                 "name",
                 f"There is a knowledge base named {body.name!r} already. Choose another name.",
             )
-    kb_row.name = body.name if body.name is not None else kb_row.name
-    kb_row.description = body.description if body.description is not None else kb_row.description
-    if body.outdated is not None:
-        kb_row.outdated = body.outdated
-    if body.proposes_questions is not None:
-        kb_row.proposes_questions = body.proposes_questions
-    if body.describer is not None:
-        kb_row.describer = _model(access, "describer", body.describer)
-    if body.proposer is not None:
-        kb_row.proposer = _model(access, "proposer", body.proposer)
-        # Documents that wait for another model to recover need not wait any longer.
-        waiting = update(ProposalRun).where(ProposalRun.kb_id == kb_row.id)
-        access.session.execute(waiting.values(again_at=None))
-    if body.trial_set is not None:
-        kb_row.trial_set = _trial_set(access, body.trial_set)
-    if body.max_losses is not None:
-        kb_row.max_losses = body.max_losses
+    _apply(access, kb_row, body)
     kb_row.version += 1
     access.session.flush()
     response.headers["ETag"] = f'"{kb_row.version}"'

@@ -11,7 +11,7 @@ from fastapi import File, Form, UploadFile
 from fontanel.core.reading.data.row_documents import Columns as TableColumns
 from fontanel.engine.documents.naming import document_name
 from fontanel.engine.ingest.passages import split_settings
-from fontanel.engine.workers.messages import DocumentRead, Failed, ReadDocument
+from fontanel.engine.workers.messages import DocumentRead, Failed, ReadDocument, TranscriptNeeded
 from fontanel.engine.workers.processes import WorkerDied, WorkerOverran
 from fontanel.facts import SplitSettings
 from fontanel.records.tables import Edition
@@ -77,6 +77,13 @@ def preview(
             raise ApiError("unreadable", "Reading the file broke the reading process.") from error
     if isinstance(reply, Failed):
         raise ApiError("unreadable", reply.error)
+    if isinstance(reply, TranscriptNeeded):
+        length = "" if reply.duration is None else f" of {reply.duration:.0f} seconds"
+        raise ApiError(
+            "unreadable",
+            f"The recording{length} has no subtitles: it has to be transcribed first.",
+            advice="Add it to the knowledge base, and choose a transcriber in its settings.",
+        )
     assert isinstance(reply, DocumentRead)
     return _preview_out(requested, reply)
 

@@ -1,0 +1,1 @@
+"""Commands about servers that the service asks: models, embedders, transcribers, simulators."""
